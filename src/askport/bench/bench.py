@@ -1,0 +1,230 @@
+"""The practice bench: one cable in virtual time, the laptop's end and a stand-in at the other."""
+
+import asyncio
+import heapq
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address, IPv4Interface
+from itertools import count
+
+from askport.bench.stand_in import StandIn
+from askport.core.addresses import MacAddress
+from askport.core.errors import Refused
+from askport.core.formats.arp import Arp, Op, arp_frame
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.packet import read_packet
+from askport.core.machine import earliest
+from askport.core.plan.target import Target
+from askport.core.wire import Counts, Frame, Link
+
+_DELAY_S = 0.0004
+"""From one end to the other and through a small device's stack, one way."""
+_FULL_SPEED_MBPS = 100
+
+
+class Bench:
+    """The simulated wire. It is a ``Wire`` for the laptop's end, and the laptop's adapter.
+
+    With ``pace`` 0 virtual time jumps from event to event; otherwise it runs ``pace`` times as fast as the clock.
+    """
+
+    name = "enp3s0"
+
+    def __init__(
+        self,
+        mac: MacAddress,
+        *,
+        laptop: tuple[IPv4Interface, ...] = (),
+        pace: float = 0.0,
+        epoch: datetime | None = None,
+    ) -> None:
+        """Make a bench with nothing plugged in; ``epoch`` is the wall time of its moment 0."""
+        self._mac = mac
+        self.interfaces = list(laptop)
+        """The laptop's addresses on the cable: the laptop reaches what is in their subnets, and nothing else."""
+        self._own = tuple(laptop)
+        self.pace = pace
+        self._epoch = epoch or datetime.now(UTC)
+        self.device: StandIn | None = None
+        self._now = 0.0
+        self._real_at = 0.0
+        self._order = count()
+        self._flying: list[tuple[float, int, bool, bytes]] = []
+        self._inbox: list[Frame] = []
+        self._link = Link(up=False, since=0.0)
+        self._seen = self._sent = 0
+        self._woken = False
+        self._wake = asyncio.Event()
+        self.on_pass: Callable[[bool, float], None] = lambda _to_device, _at: None
+        """Called for every frame that passes, for whoever draws the cable."""
+
+    # The wire
+
+    @property
+    def mac(self) -> MacAddress:
+        """The laptop's MAC address."""
+        return self._mac
+
+    def now(self) -> float:
+        """Return the virtual time in seconds."""
+        return self._now
+
+    def wall(self, at: float) -> datetime:
+        """Return a virtual moment as wall time."""
+        return self._epoch + timedelta(seconds=at)
+
+    def link(self) -> Link:
+        """Return the state of the link."""
+        return self._link
+
+    def counts(self) -> Counts:
+        """Return how many frames have passed."""
+        return Counts(seen=self._seen, sent=self._sent)
+
+    def send(self, data: bytes) -> None:
+        """Send a frame from the laptop's end."""
+        if self._link.up:
+            self._sent += 1
+            self._fly(to_device=True, data=data)
+
+    def wake(self) -> None:
+        """Let a wait return now."""
+        self._woken = True
+        self._wake.set()
+
+    async def wait(self, deadline: float | None) -> list[Frame]:
+        """Let virtual time run to the next frame for the laptop, a change of the link, or the deadline."""
+        loop = asyncio.get_running_loop()
+        self._real_at = self._real_at or loop.time()
+        while not self._inbox:
+            if self._woken:
+                break
+            next_at = earliest(self._next_event(), deadline)
+            if next_at is None and not self.pace:
+                break
+            if self.pace:
+                await self._sleep_until(next_at, loop)
+                if next_at is None or self._now < next_at:
+                    continue
+            else:
+                self._now = max(self._now, next_at or 0.0)
+                await asyncio.sleep(0)
+            if self._happen() or (deadline is not None and self._now >= deadline):
+                break
+        self._woken = False
+        frames, self._inbox = self._inbox, []
+        return frames
+
+    async def _sleep_until(self, next_at: float | None, loop: asyncio.AbstractEventLoop) -> None:
+        """Let real time pass, and virtual time with it, up to a moment or until woken."""
+        self._wake.clear()
+        if not self._woken:
+            longest = 0.25 if next_at is None else max(0.0, (next_at - self._now) / self.pace)
+            try:
+                await asyncio.wait_for(self._wake.wait(), min(longest, 0.25))
+            except TimeoutError:
+                pass
+        real = loop.time()
+        passed = self._now + (real - self._real_at) * self.pace
+        self._real_at = real
+        # Never past an event that has not happened yet, so that nothing comes late.
+        self._now = passed if next_at is None else min(passed, next_at)
+
+    def _next_event(self) -> float | None:
+        device = self.device
+        flying = self._flying[0][0] if self._flying else None
+        if device is None:
+            return flying
+        return earliest(flying, device.next_at, device.link_change_at(self._now))
+
+    def _happen(self) -> bool:
+        """Do everything that is due; return whether the laptop must be told that the link changed."""
+        changed = self._see_link()
+        device = self.device
+        if device and device.next_at is not None and device.next_at <= self._now:
+            self._from_device(device.tick(self._now))
+        while self._flying and self._flying[0][0] <= self._now:
+            _, _, to_device, data = heapq.heappop(self._flying)
+            if not self._link.up:
+                continue
+            self.on_pass(to_device, self._now)
+            if to_device and device:
+                self._from_device(device.receive(data, self._now))
+            elif not to_device:
+                self._seen += 1
+                self._inbox.append(Frame(at=self._now, data=data))
+                self._answer_arp(data)
+        return changed
+
+    def _see_link(self) -> bool:
+        up = self.device is not None and self.device.link(self._now)
+        if up == self._link.up:
+            return False
+        self._link = Link(up=up, since=self._now, speed_mbps=_FULL_SPEED_MBPS if up else None)
+        if not up:
+            self._flying.clear()
+        return True
+
+    def _from_device(self, frames: list[bytes]) -> None:
+        for data in frames:
+            self._fly(to_device=False, data=data)
+
+    def _fly(self, *, to_device: bool, data: bytes) -> None:
+        heapq.heappush(self._flying, (self._now + _DELAY_S, next(self._order), to_device, data))
+
+    def _answer_arp(self, data: bytes) -> None:
+        """Do the kernel's part at the laptop's end: answer ARP for the laptop's addresses."""
+        packet = read_packet(data)
+        arp, ethernet = packet.get(Arp), packet.get(Ethernet)
+        if arp and ethernet and arp.op == Op.REQUEST and any(each.ip == arp.tpa for each in self.interfaces):
+            reply = Arp(op=Op.REPLY, sha=self._mac, spa=arp.tpa, tha=arp.sha, tpa=arp.spa)
+            self._fly(to_device=True, data=arp_frame(reply, to=arp.sha))
+
+    # The laptop's adapter
+
+    async def borrow(self, interface: IPv4Interface) -> None:
+        """Put an address on the laptop's adapter."""
+        self.interfaces.append(interface)
+
+    async def give_back(self) -> None:
+        """Take every borrowed address away again."""
+        self.interfaces[:] = self._own
+
+    def reaches(self, address: IPv4Address) -> bool:
+        """Whether the laptop's routing rule has a way to an address: only into its own subnets."""
+        return any(address in each.network for each in self.interfaces)
+
+    # The hands of whoever practises
+
+    def plug(self, device: StandIn | None) -> None:
+        """Put the cable into another device, and give that power; the one before loses both."""
+        if self.device:
+            self.device.power(False, self._now)
+        self.device = device
+        self._see_link()
+        if device:
+            device.power(True, self._now)
+        self.wake()
+
+    def power(self, on: bool) -> None:
+        """Pull the device's power, or put it back."""
+        if self.device:
+            self.device.power(on, self._now)
+            self._happen()
+        self.wake()
+
+    def type_in(self, target: Target) -> str:
+        """Type values into the device's page, keypad or console, and save them.
+
+        Raises:
+            Refused: it cannot be done now; the message says why.
+        """
+        if self.device is None:
+            raise Refused("Nothing is plugged in.")
+        interface = self.device.host.interface
+        both = interface is not None and any(
+            interface.ip in mine.network and mine.ip in interface.network for mine in self.interfaces
+        )
+        said = self.device.type_in(target, self._now, over_the_cable=both)
+        self.wake()
+        return said

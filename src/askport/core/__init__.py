@@ -1,0 +1,1 @@
+"""The job itself, without sockets, files, clocks or randomness of its own."""

@@ -1,0 +1,204 @@
+"""MAC and IPv4 arithmetic beyond the standard library's ``ipaddress``, and reading what people type."""
+
+import re
+from collections.abc import Iterator
+from ipaddress import AddressValueError, IPv4Address, IPv4Interface, IPv4Network
+from itertools import permutations
+
+from askport.core.errors import BadInput
+from askport.core.text import display_text
+
+UNSPECIFIED = IPv4Address("0.0.0.0")
+LIMITED_BROADCAST = IPv4Address("255.255.255.255")
+LINK_LOCAL = IPv4Network("169.254.0.0/16")
+"""What a device takes when nobody gives it an address (RFC 3927): as found, never as left."""
+
+_WRITTEN_MAC = re.compile(r"[0-9a-f]{12}")
+_MAC_SEPARATORS = str.maketrans("", "", ":-. ")
+
+
+class MacAddress(bytes):
+    """A 48-bit MAC address (IEEE 802). Equal to, and hashed like, its six bytes."""
+
+    def __new__(cls, raw: bytes) -> "MacAddress":
+        """Take six bytes; any other number is a programming error."""
+        if len(raw) != 6:
+            raise ValueError(f"a MAC address has 6 bytes, not {len(raw)}")
+        return super().__new__(cls, raw)
+
+    @classmethod
+    def parse(cls, text: str) -> "MacAddress":
+        """Read a MAC address in any usual notation.
+
+        Raises:
+            BadInput: the text is not twelve hexadecimal digits.
+        """
+        digits = text.strip().lower().translate(_MAC_SEPARATORS)
+        if not _WRITTEN_MAC.fullmatch(digits):
+            raise BadInput(
+                f"'{display_text(text, 60)}' is not a MAC address: write twelve hexadecimal digits, "
+                "such as 00:00:5e:00:53:10."
+            )
+        return cls(bytes.fromhex(digits))
+
+    @property
+    def is_group(self) -> bool:
+        """Whether it names a group (multicast or broadcast) and so cannot be a sender."""
+        return bool(self[0] & 1)
+
+    @property
+    def is_local(self) -> bool:
+        """Whether it was made up locally instead of by a maker, so that its first bytes name nobody."""
+        return bool(self[0] & 2)
+
+    def __str__(self) -> str:
+        return self.hex(":")
+
+    def __repr__(self) -> str:
+        return f"MacAddress({self})"
+
+
+BROADCAST_MAC = MacAddress(b"\xff" * 6)
+NO_MAC = MacAddress(bytes(6))
+
+
+def _padded_octets(text: str) -> str | None:
+    """Return the plain decimal writing of an address with zero-padded octets, or None if it is not one."""
+    parts = text.split(".")
+    if len(parts) != 4 or not all(part.isascii() and part.isdigit() for part in parts):
+        return None
+    if all(part == str(int(part)) for part in parts) or any(int(part) > 255 for part in parts):
+        return None
+    return ".".join(str(int(part)) for part in parts)
+
+
+def parse_address(text: str, what: str = "address") -> IPv4Address:
+    """Read one IPv4 address.
+
+    Raises:
+        BadInput: it is not one; zero-padded octets are refused because some devices read them as octal.
+    """
+    shown = display_text(text, 60)
+    plain = _padded_octets(text)
+    if plain:
+        raise BadInput(
+            f"'{shown}' has a zero-padded octet, which is decimal to some devices and octal to others: write {plain}."
+        )
+    try:
+        return IPv4Address(text.strip())
+    except AddressValueError:
+        too_large = [part for part in text.split(".") if part.isascii() and part.isdigit() and int(part) > 255]
+        why = f"octet {too_large[0][:12]} is over 255" if too_large else "it needs four numbers with dots between"
+        raise BadInput(f"'{shown}' is not an IPv4 {what}: {why}, such as 10.84.16.40.") from None
+
+
+def prefix_of_mask(mask: IPv4Address) -> int | None:
+    """Return the prefix length of a contiguous subnet mask, or None where the mask is not contiguous."""
+    host = ~int(mask) & 0xFFFF_FFFF
+    return 32 - host.bit_length() if host & (host + 1) == 0 else None
+
+
+def mask_of_prefix(prefix: int) -> IPv4Address:
+    """Return the subnet mask with ``prefix`` leading ones."""
+    return IPv4Address((0xFFFF_FFFF << (32 - prefix)) & 0xFFFF_FFFF)
+
+
+def _parse_prefix(text: str, whole: str) -> int:
+    if "." in text:
+        try:
+            prefix = prefix_of_mask(parse_address(text))
+        except BadInput:
+            prefix = None
+        remedy = f"write /{prefix}" if prefix is not None else "write the number of its leading ones, such as /22"
+        raise BadInput(f"'{display_text(whole, 60)}' has a mask where a prefix length is meant: {remedy}.")
+    if not (text.isascii() and text.isdigit() and int(text) <= 32):
+        raise BadInput(
+            f"'{display_text(whole, 60)}' has no prefix length from 0 to 32 after the slash: write e.g. /22."
+        )
+    return int(text)
+
+
+def parse_interface(text: str, what: str = "address") -> IPv4Interface:
+    """Read ``ADDRESS/PREFIX`` and check that a host can have it.
+
+    Raises:
+        BadInput: not an address, a mask instead of a prefix, or the subnet's own network or broadcast address.
+    """
+    head, slash, tail = text.strip().partition("/")
+    address = parse_address(head, what)
+    if not slash:
+        raise BadInput(f"'{display_text(text, 60)}' has no prefix length: write {address}/24, say.")
+    interface = IPv4Interface((address, _parse_prefix(tail, text)))
+    fault = host_fault(interface)
+    if fault:
+        raise BadInput(f"{interface} cannot be a device's address: {fault}.")
+    return interface
+
+
+def parse_network(text: str) -> IPv4Network:
+    """Read ``ADDRESS/PREFIX`` as a range; host bits are ignored.
+
+    Raises:
+        BadInput: not an address with a prefix length.
+    """
+    head, slash, tail = text.strip().partition("/")
+    address = parse_address(head, "range")
+    return IPv4Interface((address, _parse_prefix(tail, text) if slash else 32)).network
+
+
+def host_fault(interface: IPv4Interface) -> str | None:
+    """Say why no host can have this address in its subnet, or return None where one can.
+
+    The all-ones and all-zeros host parts are the subnet's own (RFC 1122 section 3.2.1.3), except on the
+    two-address links of RFC 3021.
+    """
+    address, network = interface.ip, interface.network
+    if address.is_multicast:
+        return "224.0.0.0/4 is for groups, not hosts"
+    if address.is_loopback or address.is_unspecified or int(address) >> 28 == 15:
+        return "it is in a range that no host on a wire can use"
+    if network.prefixlen == 0:
+        return "a prefix of 0 makes every address its neighbour"
+    if network.prefixlen < 31 and address == network.network_address:
+        return f"it is the network address of {network}; usable are {usable_range(network)}"
+    if network.prefixlen < 31 and address == network.broadcast_address:
+        return f"it is the broadcast address of {network}; usable are {usable_range(network)}"
+    return None
+
+
+def usable_range(network: IPv4Network) -> str:
+    """Say from which to which address hosts may have in a subnet."""
+    if network.prefixlen >= 31:
+        return f"{network[0]} to {network[-1]}"
+    return f"{network[1]} to {network[-2]}"
+
+
+def common_prefix(one: IPv4Address, other: IPv4Address) -> int:
+    """Return how many leading bits two addresses share: their subnet can be no longer than that."""
+    return 32 - (int(one) ^ int(other)).bit_length()
+
+
+def _rewritings(address: IPv4Address) -> Iterator[IPv4Address]:
+    """Yield the addresses that one slip of the fingers turns into this one: swapped digits, swapped octets."""
+    octets = str(address).split(".")
+    for place, octet in enumerate(octets):
+        for turned in {"".join(order) for order in permutations(octet)} - {octet}:
+            if turned == str(int(turned)) and int(turned) <= 255:
+                yield IPv4Address(".".join([*octets[:place], turned, *octets[place + 1 :]]))
+    for place in range(3):
+        swapped = [*octets]
+        swapped[place], swapped[place + 1] = swapped[place + 1], swapped[place]
+        yield IPv4Address(".".join(swapped))
+
+
+def transposed(address: IPv4Address, network: IPv4Network) -> IPv4Address | None:
+    """Return the one address inside ``network`` that swapped digits or octets turn into ``address``, if any."""
+    if address in network:
+        return None
+    found = {other for other in _rewritings(address) if other in network}
+    return found.pop() if len(found) == 1 else None
+
+
+def is_transposition(one: IPv4Address, other: IPv4Address) -> bool:
+    """Whether one address is the other with two digits or octets swapped."""
+    return one != other and other in set(_rewritings(one))

@@ -1,0 +1,36 @@
+"""One error root with a branch for each of the contract's exit statuses."""
+
+from typing import ClassVar
+
+
+class AskPortError(Exception):
+    """Something went wrong that the technician can act on.
+
+    The message is one sentence that names the input or thing, the fault and the remedy.
+    """
+
+    exit_status: ClassVar[int] = 1
+
+    def __init__(self, message: str, *, code: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.code = code or type(self).__name__
+        """A stable word for scripts."""
+
+
+class BadInput(AskPortError):
+    """What was typed, or a file that was named, cannot be meant."""
+
+    exit_status = 2
+
+
+class Refused(AskPortError):
+    """The work ran and the answer is no: the wire or the device, or safety, forbids it."""
+
+    exit_status = 1
+
+
+class MachineRefused(AskPortError):
+    """The laptop would not let us: no such adapter, no link, no permission, a full disk."""
+
+    exit_status = 3

@@ -1,0 +1,63 @@
+"""Asking by ARP for one address after the other, at a bounded rate."""
+
+from collections.abc import Iterable
+from ipaddress import IPv4Address
+
+from askport.core.addresses import MacAddress
+from askport.core.formats.arp import arp_question
+from askport.core.machine import Machine
+
+DEFAULT_RATE = 200.0
+"""Questions a second: 0.1 % of 100 Mb/s, and slow enough for a controller that reads frames one by one."""
+_PASSES = 2
+"""Each address is asked for twice: a stack that drops the first packet while it wakes is not missed."""
+_MAX_BURST = 32
+"""Questions sent in one go after a delay, so that a held-up laptop does not flood the device."""
+_PAUSE_BETWEEN_PASSES_S = 0.5
+
+
+class Calling(Machine):
+    """Asks who holds each of the addresses, from 0.0.0.0, which disturbs nobody (RFC 5227 section 2.1.1)."""
+
+    def __init__(self, mac: MacAddress, addresses: Iterable[IPv4Address], *, now: float, rate: float) -> None:
+        super().__init__()
+        self._mac = mac
+        self._addresses = list(addresses)
+        self._rate = rate
+        self._next_at: float | None = now if self._addresses else None
+        self._sent = 0
+
+    @property
+    def done(self) -> bool:
+        """Whether every address was asked for as often as it will be."""
+        return self._next_at is None
+
+    @property
+    def asked(self) -> int:
+        """Questions sent so far."""
+        return self._sent
+
+    @property
+    def total(self) -> int:
+        """Questions that will have been sent in the end."""
+        return len(self._addresses) * _PASSES
+
+    def next_deadline(self) -> float | None:
+        """Return when the next question is due."""
+        return self._next_at
+
+    def handle_timer(self, now: float) -> None:
+        """Send what is due."""
+        if self._next_at is None or now < self._next_at:
+            return
+        due = min(_MAX_BURST, 1 + int((now - self._next_at) * self._rate))
+        for _ in range(due):
+            self._send(arp_question(self._mac, self._addresses[self._sent % len(self._addresses)]))
+            self._sent += 1
+            if self._sent == self.total:
+                self._next_at = None
+                return
+            if self._sent % len(self._addresses) == 0:
+                self._next_at = now + _PAUSE_BETWEEN_PASSES_S
+                return
+        self._next_at = max(self._next_at + due / self._rate, now - _MAX_BURST / self._rate)

@@ -1,0 +1,261 @@
+"""What the clues about one device add up to."""
+
+from collections import deque
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from enum import IntEnum, StrEnum
+from ipaddress import IPv4Address
+
+from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix
+from askport.core.finding.clues import SHOWS_HOLDING, Clue, Tells
+from askport.core.wire import Heard
+
+MAX_TALLIES = 512
+"""Different clues kept of one device. A device looks for a handful of addresses; a router that asks for a whole
+/22 (1,022) is no device to commission, and half of its questions tell as much as all."""
+MAX_MOMENTS = 400
+"""Moments kept for the time lanes: more than a screen is wide, so nothing that could be drawn is dropped."""
+WIDEST_PREFIX = 8
+"""No IPv4 subnet is wider than the widest private range (RFC 1918)."""
+
+
+class Belief(IntEnum):
+    """How sure it is that a device holds an address; higher is surer."""
+
+    POSSIBLE = 1
+    LIKELY = 2
+    CERTAIN = 3
+
+    def __str__(self) -> str:
+        return self.name.lower()
+
+
+class Origin(StrEnum):
+    """Where a device has its address from."""
+
+    STATIC = "static"
+    DHCP = "dhcp"
+    BOOTP = "bootp"
+    LINK_LOCAL = "link-local"
+    UNKNOWN = "unknown"
+
+
+class Basis(StrEnum):
+    """Where a prefix or a gateway is known from."""
+
+    MEASURED = "measured"
+    STATED = "stated"
+    BOUNDED = "bounded"
+    HEARD = "heard"
+
+
+@dataclass(slots=True)
+class Tally:
+    """How often one clue came, with the first and the last frame that gave it."""
+
+    first: Heard
+    last: Heard
+    count: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """One sentence for a belief, with frames that it rests on."""
+
+    sentence: str
+    evidence: tuple[Heard, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AddressBelief:
+    """What is believed about one address of a device."""
+
+    address: IPv4Address
+    belief: Belief
+    origin: Origin
+    prefix: int | None
+    prefix_basis: Basis | None
+    prefix_range: tuple[int, int] | None
+    """Shortest and longest prefix length that fits what was heard, or None where nothing narrows it."""
+    gateway: IPv4Address | None
+    gateway_basis: Basis | None
+    because: tuple[Reason, ...]
+    last_at: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Asking:
+    """That a device asks for an address."""
+
+    protocol: str
+    requests: int
+    first_at: float
+    last_at: float
+    names: tuple[str, ...]
+
+
+@dataclass(slots=True)
+class Evidence:
+    """All clues about one MAC address."""
+
+    mac: MacAddress
+    first_at: float
+    last_at: float
+    frames: int = 0
+    tallies: dict[Clue, Tally] = field(default_factory=dict)
+    moments: deque[tuple[float, Tells]] = field(default_factory=lambda: deque(maxlen=MAX_MOMENTS))
+    answers_for_all: bool | None = None
+    """Whether it answers ARP even for an address that nobody can have; None where it was not asked."""
+    being_checked: bool = False
+    """Whether it was asked for such an address and may still answer."""
+
+    def add(self, clues: Iterable[Clue], heard: Heard) -> None:
+        """Take in what one frame from or about it tells."""
+        self.last_at = max(self.last_at, heard.at)
+        for clue in clues:
+            self.moments.append((heard.at, clue.tells))
+            tally = self.tallies.get(clue)
+            if tally:
+                tally.count += 1
+                tally.last = heard
+            elif len(self.tallies) < MAX_TALLIES:
+                self.tallies[clue] = Tally(heard, heard)
+
+    def of(self, *kinds: Tells) -> Iterator[tuple[Clue, Tally]]:
+        """Yield the clues of these kinds."""
+        return ((clue, tally) for clue, tally in self.tallies.items() if clue.tells in kinds)
+
+    @property
+    def serves_addresses(self) -> bool:
+        """Whether it answers address requests."""
+        return any(self.of(Tells.SERVES))
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What it calls itself, as harmless text."""
+        return tuple(clue.text for clue, _ in self.of(Tells.NAMED))
+
+    def asking(self) -> Asking | None:
+        """Return its address requests, or None where it has made none, or has shown an address since."""
+        asked = list(self.of(Tells.ASKS_BOOTP, Tells.ASKS_DHCP))
+        if not asked:
+            return None
+        last_at = max(tally.last.at for _, tally in asked)
+        if any(tally.last.at > last_at for clue, tally in self.of(*SHOWS_HOLDING) if clue.address not in LINK_LOCAL):
+            return None
+        return Asking(
+            protocol="dhcp" if any(clue.tells is Tells.ASKS_DHCP for clue, _ in asked) else "bootp",
+            requests=sum(tally.count for _, tally in asked),
+            first_at=min(tally.first.at for _, tally in asked),
+            last_at=last_at,
+            names=self.names,
+        )
+
+    def beliefs(self) -> list[AddressBelief]:
+        """Return what is believed about each address, surest and most recent first."""
+        found: dict[IPv4Address, list[tuple[Clue, Tally]]] = {}
+        for clue, tally in self.tallies.items():
+            if clue.address and clue.tells in _STRENGTH:
+                found.setdefault(clue.address, []).append((clue, tally))
+        beliefs = [self._believe(address, clues) for address, clues in found.items()]
+        return sorted(beliefs, key=lambda each: (-each.belief, -each.last_at))
+
+    def _believe(self, address: IPv4Address, clues: list[tuple[Clue, Tally]]) -> AddressBelief:
+        belief = max(self._strength(clue) for clue, _ in clues)
+        targets = {clue.about for clue, _ in clues if clue.tells is Tells.LOOKS_FOR and clue.about}
+        given = next((clue for clue, _ in clues if clue.tells is Tells.GIVEN), None)
+        longest = min((common_prefix(address, target) for target in targets), default=None)
+        prefix, prefix_basis, bounds = None, None, None
+        if given and given.prefix:
+            prefix, prefix_basis, bounds = given.prefix, Basis.STATED, (given.prefix, given.prefix)
+        elif longest is not None and longest >= WIDEST_PREFIX:
+            # The subnet that spans both addresses may have one of them as its own network or broadcast address.
+            prefix_basis, bounds = Basis.BOUNDED, (WIDEST_PREFIX, min(longest, 30))
+        gateway, gateway_basis = None, None
+        if given and given.gateway:
+            gateway, gateway_basis = given.gateway, Basis.STATED
+        elif sought := _sought_most(clues):
+            gateway, gateway_basis = sought, Basis.HEARD
+        return AddressBelief(
+            address=address,
+            belief=belief,
+            origin=self._origin(address, clues, given),
+            prefix=prefix,
+            prefix_basis=prefix_basis,
+            prefix_range=bounds,
+            gateway=gateway,
+            gateway_basis=gateway_basis,
+            because=tuple(self._reasons(clues)),
+            last_at=max(tally.last.at for _, tally in clues),
+        )
+
+    def _strength(self, clue: Clue) -> Belief:
+        if clue.tells is not Tells.ANSWERS or self.answers_for_all is False:
+            return _STRENGTH[clue.tells]
+        if self.answers_for_all:
+            return Belief.POSSIBLE
+        # Nobody asked it for an impossible address: several answers may be a proxy's.
+        answered = sum(1 for _ in self.of(Tells.ANSWERS))
+        return Belief.CERTAIN if answered == 1 and not self.being_checked else Belief.LIKELY
+
+    def _origin(self, address: IPv4Address, clues: list[tuple[Clue, Tally]], given: Clue | None) -> Origin:
+        if address in LINK_LOCAL:
+            return Origin.LINK_LOCAL
+        if given:
+            return Origin(given.text)
+        asked = {clue.tells for clue, _ in self.of(Tells.ASKS_BOOTP, Tells.ASKS_DHCP)}
+        if asked:
+            return Origin.DHCP if Tells.ASKS_DHCP in asked else Origin.BOOTP
+        if any(clue.tells is Tells.REMEMBERS for clue, _ in clues):
+            return Origin.DHCP
+        # It speaks by itself and never asks: static. One that only answers may still live on a lease.
+        speaks = any(clue.tells in (Tells.ANNOUNCES, Tells.LOOKS_FOR, Tells.SENDS_FROM) for clue, _ in clues)
+        return Origin.STATIC if speaks else Origin.UNKNOWN
+
+    def _reasons(self, clues: list[tuple[Clue, Tally]]) -> Iterator[Reason]:
+        for clue, tally in sorted(clues, key=lambda each: (-self._strength(each[0]), each[1].first.at)):
+            frames = (tally.first,) if tally.count == 1 else (tally.first, tally.last)
+            yield Reason(self._sentence(clue, tally.count), frames)
+
+    def _sentence(self, clue: Clue, count: int) -> str:
+        a, about = clue.address, clue.about
+        times = "once" if count == 1 else f"{count} times"
+        match clue.tells:
+            case Tells.ANSWERS if self.answers_for_all:
+                return f"It answered for {a}, but it answers for every address that it is asked for (ARP, {times})."
+            case Tells.ANSWERS:
+                return f"It answered when asked for {a} (ARP, {times})."
+            case Tells.ANNOUNCES:
+                return f"It announced that {a} is its own (ARP, {times})."
+            case Tells.LOOKS_FOR:
+                return f"It asked for {about} from {a} (ARP, {times})."
+            case Tells.LOOKS_FOR_US:
+                return f"It asked for the laptop from {a} (ARP, {times})."
+            case Tells.CLAIMS:
+                return f"It asked whether {a} is free, to take it (ARP probe, {times})."
+            case Tells.SENDS_FROM:
+                return f"It sent packets from {a} (IPv4, {times})."
+            case Tells.FORWARDS:
+                return f"It passed on packets from {a}, which may be behind it (IPv4, {times})."
+            case Tells.REMEMBERS:
+                return f"It asked to have {a} again (DHCP, {times})."
+            case Tells.GIVEN:
+                return f"The address server {about} gave it {a} ({clue.text.upper()}, {times})."
+            case _:
+                return f"It answers address requests as {a} (DHCP, {times})."
+
+
+_STRENGTH: dict[Tells, Belief] = {
+    **dict.fromkeys(SHOWS_HOLDING, Belief.CERTAIN),
+    Tells.CLAIMS: Belief.LIKELY,
+    Tells.GIVEN: Belief.LIKELY,
+    Tells.SERVES: Belief.LIKELY,
+    Tells.REMEMBERS: Belief.POSSIBLE,
+    Tells.FORWARDS: Belief.POSSIBLE,
+}
+
+
+def _sought_most(clues: list[tuple[Clue, Tally]]) -> IPv4Address | None:
+    """Return the address that it keeps looking for, which is its gateway as a rule; once is no habit."""
+    sought = [(tally.count, clue.about) for clue, tally in clues if clue.tells is Tells.LOOKS_FOR and tally.count > 1]
+    return max(sought, key=lambda each: each[0])[1] if sought else None

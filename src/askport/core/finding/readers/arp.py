@@ -1,0 +1,30 @@
+"""Clues from ARP (RFC 826, 5227)."""
+
+from collections.abc import Iterator
+
+from askport.core.addresses import UNSPECIFIED
+from askport.core.finding.clues import Clue, Tells
+from askport.core.formats.arp import Arp, Op
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.packet import Packet
+
+
+def read_arp(arp: Arp, packet: Packet) -> Iterator[Clue]:
+    """Read who holds, looks for or claims an address.
+
+    A packet whose sender field differs from the frame's own source was made for somebody else (a proxy, a bridge
+    with its own idea of addresses); it shows nothing about either for certain and is left out.
+    """
+    ethernet = packet.get(Ethernet)
+    if ethernet is None or arp.sha != ethernet.src or arp.sha.is_group:
+        return
+    if arp.is_probe:
+        yield Clue(arp.sha, Tells.CLAIMS, arp.tpa)
+    elif arp.spa == UNSPECIFIED:
+        return
+    elif arp.is_announcement:
+        yield Clue(arp.sha, Tells.ANNOUNCES, arp.spa)
+    elif arp.op == Op.REPLY:
+        yield Clue(arp.sha, Tells.ANSWERS, arp.spa)
+    elif arp.op == Op.REQUEST:
+        yield Clue(arp.sha, Tells.LOOKS_FOR, arp.spa, about=arp.tpa)

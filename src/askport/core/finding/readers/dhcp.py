@@ -1,0 +1,59 @@
+"""Clues from BOOTP and DHCP, of clients and of servers (RFC 951, 2131, 2132)."""
+
+from collections.abc import Iterator
+
+from askport.core.addresses import UNSPECIFIED, prefix_of_mask
+from askport.core.finding.clues import Clue, Tells
+from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.ipv4 import IPv4
+from askport.core.formats.packet import Packet
+from askport.core.text import display_text
+
+_MAX_NAME = 64
+_ASKING = frozenset({MessageType.DISCOVER, MessageType.REQUEST})
+
+
+def read_dhcp(dhcp: Dhcp, packet: Packet) -> Iterator[Clue]:
+    """Read who asks, what it had before, and who answers."""
+    if dhcp.op == BootpOp.BOOTREQUEST:
+        yield from _client(dhcp)
+    else:
+        yield from _server(dhcp, packet)
+
+
+def _client(dhcp: Dhcp) -> Iterator[Clue]:
+    mac, kind = dhcp.client, dhcp.message_type
+    if mac is None or mac.is_group:
+        return
+    if dhcp.ciaddr == UNSPECIFIED and (kind is None or kind in _ASKING):
+        yield Clue(mac, Tells.ASKS_BOOTP if kind is None else Tells.ASKS_DHCP)
+    # In a RELEASE or a DECLINE the address is what it no longer has (RFC 2131 section 4.4).
+    if kind in (None, MessageType.DISCOVER, MessageType.REQUEST, MessageType.INFORM):
+        remembered = dhcp.ciaddr if dhcp.ciaddr != UNSPECIFIED else dhcp.address(OptionCode.REQUESTED_IP_ADDRESS)
+        # After an offer, option 50 repeats what the server chose; only without one is it the client's own memory.
+        if remembered and dhcp.option(OptionCode.SERVER_IDENTIFIER) is None:
+            yield Clue(mac, Tells.REMEMBERS, remembered)
+    name = dhcp.option(OptionCode.HOST_NAME)
+    if name:
+        yield Clue(mac, Tells.NAMED, text=display_text(name.rstrip(b"\0"), _MAX_NAME))
+
+
+def _server(dhcp: Dhcp, packet: Packet) -> Iterator[Clue]:
+    ethernet, ipv4 = packet.get(Ethernet), packet.get(IPv4)
+    if ethernet is None or ipv4 is None:
+        return
+    server = dhcp.address(OptionCode.SERVER_IDENTIFIER) or ipv4.src
+    yield Clue(ethernet.src, Tells.SERVES, server)
+    mac = dhcp.client
+    if mac and dhcp.message_type in (None, MessageType.ACK) and dhcp.yiaddr != UNSPECIFIED:
+        mask = dhcp.address(OptionCode.SUBNET_MASK)
+        yield Clue(
+            mac,
+            Tells.GIVEN,
+            dhcp.yiaddr,
+            about=server,
+            text="bootp" if dhcp.message_type is None else "dhcp",
+            prefix=prefix_of_mask(mask) if mask else None,
+            gateway=dhcp.address(OptionCode.ROUTER),
+        )

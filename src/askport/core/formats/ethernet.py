@@ -1,0 +1,74 @@
+"""Ethernet II and IEEE 802.3 frames with IEEE 802.1Q tags."""
+
+from dataclasses import dataclass
+from struct import pack
+
+from askport.core.addresses import MacAddress
+from askport.core.formats.unreadable import Unreadable
+
+ETHERTYPE_IPV4 = 0x0800
+ETHERTYPE_ARP = 0x0806
+MIN_FRAME_SIZE = 60
+"""Bytes of the shortest frame without its check sequence; shorter ones are padded (IEEE 802.3 clause 3.2.7)."""
+
+_TAG_TYPES = frozenset({0x8100, 0x88A8})
+_MAX_TAGS = 4
+"""Two are standard (802.1ad); more than four is nobody's network."""
+_MAX_LENGTH_FIELD = 1500
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Ethernet:
+    """One frame without preamble and check sequence."""
+
+    dst: MacAddress
+    src: MacAddress
+    ethertype: int | None
+    """None for an 802.3 frame, whose type field is a length."""
+    payload: bytes
+    """Includes the padding of a short frame, except in 802.3 frames, which say their length."""
+    tags: tuple[int, ...] = ()
+    """Tag control information of each 802.1Q tag, outermost first: priority, drop bit and VLAN in 16 bits."""
+
+    @property
+    def vlan(self) -> int | None:
+        """The outermost VLAN identifier, or None in an untagged frame."""
+        return self.tags[0] & 0xFFF if self.tags else None
+
+
+def decode_ethernet(data: bytes) -> Ethernet | Unreadable:
+    """Read a frame."""
+    if len(data) < 14:
+        return Unreadable("Ethernet", len(data), "the frame is shorter than its 14-byte header")
+    tags: list[int] = []
+    at = 12
+    kind = int.from_bytes(data[at : at + 2], "big")
+    while kind in _TAG_TYPES:
+        if len(tags) == _MAX_TAGS:
+            return Unreadable("802.1Q", at, f"more than {_MAX_TAGS} tags")
+        if len(data) < at + 6:
+            return Unreadable("802.1Q", len(data), "the frame ends inside a tag")
+        tags.append(int.from_bytes(data[at + 2 : at + 4], "big"))
+        at += 4
+        kind = int.from_bytes(data[at : at + 2], "big")
+    at += 2
+    ethertype: int | None = kind
+    end = len(data)
+    if kind <= _MAX_LENGTH_FIELD:
+        if kind > end - at:
+            return Unreadable("802.3", at - 2, f"it claims {kind} bytes and has {end - at}")
+        ethertype, end = None, at + kind
+    return Ethernet(
+        dst=MacAddress(data[0:6]),
+        src=MacAddress(data[6:12]),
+        ethertype=ethertype,
+        payload=data[at:end],
+        tags=tuple(tags),
+    )
+
+
+def encode_ethernet(frame: Ethernet) -> bytes:
+    """Write a frame, padded to the minimum size with zeros."""
+    kind = len(frame.payload) if frame.ethertype is None else frame.ethertype
+    tags = b"".join(pack("!HH", 0x8100, tag) for tag in frame.tags)
+    return (frame.dst + frame.src + tags + pack("!H", kind) + frame.payload).ljust(MIN_FRAME_SIZE, b"\0")

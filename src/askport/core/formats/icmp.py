@@ -1,0 +1,44 @@
+"""Internet Control Message Protocol (RFC 792)."""
+
+from dataclasses import dataclass
+from enum import IntEnum
+from struct import pack, unpack_from
+
+from askport.core.formats.checksum import internet_checksum
+from askport.core.formats.unreadable import Unreadable
+
+
+class IcmpType(IntEnum):
+    """Message types that this program uses."""
+
+    ECHO_REPLY = 0
+    DESTINATION_UNREACHABLE = 3
+    ECHO = 8
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Icmp:
+    """One ICMP message; ``identifier`` and ``sequence_number`` have a meaning in echoes only."""
+
+    type: int
+    code: int = 0
+    identifier: int = 0
+    sequence_number: int = 0
+    data: bytes = b""
+
+
+def decode_icmp(data: bytes) -> Icmp | Unreadable:
+    """Read a message."""
+    if len(data) < 8:
+        return Unreadable("ICMP", len(data), f"it has {len(data)} of at least 8 bytes")
+    if internet_checksum(data):
+        return Unreadable("ICMP", 2, "its checksum is wrong")
+    kind, code, _, identifier, sequence_number = unpack_from("!BBHHH", data)
+    return Icmp(type=kind, code=code, identifier=identifier, sequence_number=sequence_number, data=data[8:])
+
+
+def encode_icmp(message: Icmp) -> bytes:
+    """Write a message with its checksum."""
+    rest = pack("!HH", message.identifier, message.sequence_number) + message.data
+    head = bytes((message.type, message.code))
+    return head + internet_checksum(head + b"\0\0" + rest).to_bytes(2, "big") + rest

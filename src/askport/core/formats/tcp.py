@@ -1,0 +1,70 @@
+"""Transmission Control Protocol segments (RFC 9293), as far as asking whether a port opens needs them."""
+
+from dataclasses import dataclass
+from enum import IntFlag
+from ipaddress import IPv4Address
+from struct import pack, unpack_from
+
+from askport.core.formats.checksum import internet_checksum, pseudo_header
+from askport.core.formats.ipv4 import PROTOCOL_TCP
+from askport.core.formats.unreadable import Unreadable
+
+
+class TcpFlag(IntFlag):
+    """Control bits (RFC 9293 section 3.1)."""
+
+    FIN = 1
+    SYN = 2
+    RST = 4
+    ACK = 16
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Tcp:
+    """One segment."""
+
+    src_port: int
+    dst_port: int
+    seq: int = 0
+    ack: int = 0
+    flags: int = 0
+    window: int = 0
+    options: bytes = b""
+    payload: bytes = b""
+
+
+def decode_tcp(data: bytes) -> Tcp | Unreadable:
+    """Read a segment; its checksum is left alone, as for UDP."""
+    if len(data) < 20:
+        return Unreadable("TCP", len(data), f"it has {len(data)} of at least 20 bytes")
+    src_port, dst_port, seq, ack, offset_flags, window = unpack_from("!HHIIHH", data)
+    header = (offset_flags >> 12) * 4
+    if not 20 <= header <= len(data):
+        return Unreadable("TCP", 12, f"a header of {header} bytes in a segment of {len(data)}")
+    return Tcp(
+        src_port=src_port,
+        dst_port=dst_port,
+        seq=seq,
+        ack=ack,
+        flags=offset_flags & 0x1FF,
+        window=window,
+        options=data[20:header],
+        payload=data[header:],
+    )
+
+
+def encode_tcp(segment: Tcp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
+    """Write a segment with its checksum between these two addresses."""
+    offset = (20 + len(segment.options)) // 4
+    head = pack(
+        "!HHIIHH",
+        segment.src_port,
+        segment.dst_port,
+        segment.seq,
+        segment.ack,
+        offset << 12 | segment.flags,
+        segment.window,
+    )
+    tail = b"\0\0" + segment.options + segment.payload
+    covered = pseudo_header(src, dst, PROTOCOL_TCP, len(head) + 2 + len(tail)) + head + b"\0\0" + tail
+    return head + internet_checksum(covered).to_bytes(2, "big") + tail

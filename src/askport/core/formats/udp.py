@@ -1,0 +1,41 @@
+"""User Datagram Protocol (RFC 768)."""
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+from struct import pack, unpack_from
+
+from askport.core.formats.checksum import internet_checksum, pseudo_header
+from askport.core.formats.ipv4 import PROTOCOL_UDP
+from askport.core.formats.unreadable import Unreadable
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Udp:
+    """One datagram."""
+
+    src_port: int
+    dst_port: int
+    payload: bytes
+
+
+def decode_udp(data: bytes) -> Udp | Unreadable:
+    """Read a datagram.
+
+    The checksum is left alone: many small senders leave it out or wrong, and every frame has passed the
+    check sequence of Ethernet.
+    """
+    if len(data) < 8:
+        return Unreadable("UDP", len(data), f"it has {len(data)} of at least 8 bytes")
+    src_port, dst_port, length = unpack_from("!HHH", data)
+    if not 8 <= length <= len(data):
+        return Unreadable("UDP", 4, f"it claims {length} bytes and has {len(data)}")
+    return Udp(src_port=src_port, dst_port=dst_port, payload=data[8:length])
+
+
+def encode_udp(datagram: Udp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
+    """Write a datagram with its checksum between these two addresses."""
+    length = 8 + len(datagram.payload)
+    head = pack("!HHH", datagram.src_port, datagram.dst_port, length)
+    covered = pseudo_header(src, dst, PROTOCOL_UDP, length) + head + b"\0\0" + datagram.payload
+    checksum = internet_checksum(covered) or 0xFFFF
+    return head + checksum.to_bytes(2, "big") + datagram.payload

@@ -1,0 +1,85 @@
+"""The shape of everything that runs over time: frames and moments go in, effects and the next deadline come out."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from ipaddress import IPv4Interface
+from typing import TYPE_CHECKING
+
+from askport.core.wire import Heard, Link
+
+if TYPE_CHECKING:
+    from askport.core.register.entries import Entry
+
+Xid = Callable[[], int]
+"""Draws a fresh 32-bit number; injected, so that the core has no randomness of its own."""
+
+
+@dataclass(frozen=True, slots=True)
+class Send:
+    """Put a frame on the wire."""
+
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Borrow:
+    """Put a temporary address on the laptop's adapter; its inverse is to take exactly that away."""
+
+    interface: IPv4Interface
+
+
+@dataclass(frozen=True, slots=True)
+class GiveBack:
+    """Put the adapter back as it was."""
+
+
+@dataclass(frozen=True, slots=True)
+class Write:
+    """Append to the job's journal, durably, before anything else happens."""
+
+    entry: "Entry"
+
+
+Effect = Send | Borrow | GiveBack | Write
+
+
+class Machine:
+    """A plain object that never sleeps, reads no clock and opens nothing.
+
+    The driver calls ``receive`` for every frame and ``handle_timer`` when ``next_deadline`` has come, and carries
+    out what ``poll`` returns after each.
+    """
+
+    def __init__(self) -> None:
+        self._effects: list[Effect] = []
+
+    @property
+    def done(self) -> bool:
+        """Whether it has nothing left to do."""
+        return False
+
+    def receive(self, heard: Heard) -> None:
+        """Take in one frame."""
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Take in that the link went up or down."""
+
+    def handle_timer(self, now: float) -> None:
+        """Do what is due. Called with any moment, it does nothing early."""
+
+    def next_deadline(self) -> float | None:
+        """Return when ``handle_timer`` wants to be called next, or None."""
+        return None
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be done now, once."""
+        effects, self._effects = self._effects, []
+        return effects
+
+    def _send(self, data: bytes) -> None:
+        self._effects.append(Send(data))
+
+
+def earliest(*deadlines: float | None) -> float | None:
+    """Return the first of several deadlines, or None where there is none."""
+    return min((each for each in deadlines if each is not None), default=None)

@@ -1,0 +1,225 @@
+"""A session's state in sentences: what each step came to, and what to do next."""
+
+from dataclasses import dataclass
+
+from askport.core.finding.beliefs import Belief
+from askport.core.finding.finder import Device
+from askport.core.proofs.power_cycle import Phase as CyclePhase
+from askport.core.session import Phase, Session, Step
+from askport.core.ways.answering import Answering
+
+SILENCE_S = 5.0
+"""Silence after which it is worth saying what to do about it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Next:
+    """What to do next: one sentence, and whether Enter does it."""
+
+    sentence: str
+    enter: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class StepLine:
+    """One step of the way, with its result in a few words."""
+
+    step: Step
+    state: str
+    """``done``, ``now`` or ``ahead``."""
+    result: str
+
+
+def next_line(session: Session, now: float) -> Next:
+    """Say what to do next."""
+    if session.trouble:
+        return Next(session.trouble.message)
+    if not session.link.up and session.phase.step is not Step.PROVE:
+        return Next(f"Plug the cable into {session.adapter} and give the device power.", enter=False)
+    return _NEXT[session.phase.step](session, now)
+
+
+def _find(session: Session, now: float) -> Next:
+    device, calling = session.candidate, session.finder.calling
+    if device and device.is_found:
+        return Next(_take(session, device))
+    if calling and not calling.done:
+        share = f"{calling.asked} of {calling.total} questions"
+        return Next(
+            f"Asking for likely addresses: {share}. Pull its power and plug it in again meanwhile.", enter=False
+        )
+    if calling:
+        return Next(
+            "Nobody answered. Pull its power and plug it in again: most devices speak when they start. "
+            "Enter asks once more; a asks for the address on its label."
+        )
+    delivered = session.work.delivered
+    first = f"{delivered.ip}, which its manual gives, and other likely addresses" if delivered else "likely addresses"
+    if device:
+        return Next(f"It speaks but has not shown its address yet. Ask by ARP for {first}.")
+    if now - max(session.link.since, session.started_at) < SILENCE_S:
+        return Next(f"Listening: most devices speak within seconds. To ask by ARP for {first}, press Enter.")
+    return Next(f"Nothing heard yet: pull its power and plug it in again. Or ask by ARP for {first}.")
+
+
+def _take(session: Session, device: Device) -> str:
+    who = f"{device.mac} ({session.maker(device.mac) or 'maker unknown'})"
+    several = len(session.finder.devices()) > 1
+    check = "Several devices speak here: check the label first. " if several else ""
+    if session.work.mac and session.work.mac != device.mac:
+        check = f"Its label was written down as {session.work.mac}, which this is not. "
+    if device.asking:
+        return f"{check}Go on with {who}: it asks for an address by {device.asking.protocol.upper()}."
+    at = f" at {device.best.address}" if device.best else ""
+    return f"{check}Go on with {who}{at}."
+
+
+def _reach(session: Session, now: float) -> Next:
+    match session.phase:
+        case Phase.CHOOSING:
+            return Next("Looking for a laptop address that nobody holds.", enter=False)
+        case Phase.MAY_BORROW if session.offer:
+            return Next(
+                f"Borrow {session.offer} on {session.adapter}, so that the laptop can talk to it. Nobody answers there."
+            )
+        case Phase.MAY_BORROW:
+            return Next("No free laptop address was found near it: something answers for all of them.", enter=False)
+        case Phase.GREETING:
+            return Next("Seeing what it answers as it was found: ping, and the usual ports.", enter=False)
+    return Next("Borrowing the address.", enter=False)
+
+
+def _set(session: Session, now: float) -> Next:
+    target = session.target
+    if target is None:
+        return Next("Say what its final address is to be: press e.", enter=False)
+    match session.phase:
+        case Phase.PREPARING:
+            return Next(f"Asking whether {target.interface.ip} is free.", enter=False)
+        case Phase.MAY_SET if not session.may_set:
+            failed = next(check.sentence for check in session.checks() if not check.passed)
+            return Next(f"{failed} Press e to change the plan.", enter=False)
+        case Phase.MAY_SET if session.way_name == Answering.name:
+            borrow = "" if session.laptop_for(target.interface.ip) else f"Borrow {session.offer} and "
+            verb = "answer" if borrow else "Answer"
+            return Next(f"{borrow}{verb} its requests with {target.interface}, once no other server is heard.")
+        case Phase.MAY_SET:
+            return Next("Start watching, then type these values into the device. Its move will be seen from here.")
+        case Phase.NOT_SET if session.way:
+            return Next(f"{session.way.because} Enter tries again.")
+        case Phase.SETTING if session.way:
+            return Next(session.way.waits_for, enter=False)
+    return Next("Borrowing the address.", enter=False)
+
+
+def _prove(session: Session, now: float) -> Next:
+    match session.phase:
+        case Phase.MAY_PROVE if session.offer:
+            return Next(f"It has moved. Borrow {session.offer} and prove it there.")
+        case Phase.MAY_PROVE:
+            return Next("It has moved, but no free laptop address was found in its new subnet.", enter=False)
+        case Phase.NOT_PROVEN:
+            failed = next((proof for proof in session.proofs if proof.passed is False), None)
+            return Next(f"{failed.because if failed else 'It was not finished.'} Enter proves it again.")
+        case Phase.POWER_CYCLE if session.power_cycle:
+            return Next(_power(session), enter=False)
+        case Phase.FORGOTTEN if session.power_cycle:
+            return Next(f"{session.power_cycle.because} Enter goes back to setting it.")
+    return Next("Proving it at its new address.", enter=False)
+
+
+def _power(session: Session) -> str:
+    cycle, way = session.power_cycle, session.way
+    if cycle and cycle.phase is CyclePhase.OFF:
+        return "Its power is off. Plug it in again."
+    if cycle and cycle.phase is CyclePhase.STARTING:
+        return "It is starting. Waiting for it to answer at its new address."
+    keep = (
+        "Tell it to keep this address, or it is gone at the next power cut. Then pull its power"
+        if (way and way.permanent is False)
+        else "Pull its power, wait three seconds"
+    )
+    return f"{keep} and put it back. l leaves this proof out."
+
+
+def _record(session: Session, now: float) -> Next:
+    if session.phase is Phase.RECORDED:
+        return Next(f"{session.work.tag} is recorded and the laptop has its own settings back. On to the next one.")
+    back = f", and give {_listed(session)} back" if session.borrowed else ""
+    return Next(f"Record {session.work.tag}{back}.")
+
+
+def _listed(session: Session) -> str:
+    return " and ".join(str(each) for each in session.borrowed)
+
+
+_NEXT = {
+    Step.PLUG: lambda session, now: Next(f"Plug the cable into {session.adapter}.", enter=False),
+    Step.FIND: _find,
+    Step.REACH: _reach,
+    Step.SET: _set,
+    Step.PROVE: _prove,
+    Step.RECORD: _record,
+}
+
+
+def step_lines(session: Session) -> list[StepLine]:
+    """Return the way, each step with its result."""
+    order = list(Step)
+    at = order.index(session.phase.step)
+    lines = []
+    for place, step in enumerate(order):
+        state = "done" if place < at or session.phase is Phase.RECORDED else "now" if place == at else "ahead"
+        lines.append(StepLine(step, state, _RESULTS[step](session)))
+    return lines
+
+
+def _plugged(session: Session) -> str:
+    return f"{session.adapter}, link up" if session.link.up else f"{session.adapter}, no link"
+
+
+def _found(session: Session) -> str:
+    device = session.chosen or session.candidate
+    if device is None:
+        return "nothing heard yet"
+    if device.asking:
+        return f"asks by {device.asking.protocol.upper()}"
+    best = device.best
+    if best is None:
+        return "speaks, no address yet"
+    return f"{best.address}" if best.belief is Belief.CERTAIN else f"{best.address} {best.belief}"
+
+
+def _reached(session: Session) -> str:
+    if session.chosen is None:
+        return ""
+    if session.old_address is None:
+        return "no address to reach yet"
+    if session.borrowed:
+        return f"borrowed {session.borrowed[0].ip}"
+    return "own address will do" if session.laptop_for(session.old_address) else "borrow an address"
+
+
+def _was_set(session: Session) -> str:
+    if session.way and session.way.result:
+        return str(session.target.interface) if session.way.result == "taken" and session.target else session.way.result
+    return f"to {session.target.interface}" if session.target else "to be decided"
+
+
+def _proven(session: Session) -> str:
+    if not session.proofs:
+        return ""
+    proofs = [*session.proofs, *([session.power_cycle] if session.power_cycle else [])]
+    failed = sum(proof.passed is False for proof in proofs)
+    passed = sum(proof.passed is True for proof in proofs)
+    return f"{failed} failed" if failed else f"{passed} of {len(proofs)} proven"
+
+
+_RESULTS = {
+    Step.PLUG: _plugged,
+    Step.FIND: _found,
+    Step.REACH: _reached,
+    Step.SET: _was_set,
+    Step.PROVE: _proven,
+    Step.RECORD: lambda session: "recorded" if session.phase is Phase.RECORDED else "",
+}

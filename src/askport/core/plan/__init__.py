@@ -1,0 +1,1 @@
+"""The site and what a device is meant to become."""

@@ -1,0 +1,145 @@
+"""What a device is meant to become, and every check of that before it is set."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+from askport.core.addresses import LINK_LOCAL, host_fault, mask_of_prefix, transposed, usable_range
+from askport.core.errors import BadInput
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Pool:
+    """The addresses that the site's DHCP server gives out, both ends included."""
+
+    first: IPv4Address
+    last: IPv4Address
+
+    def __contains__(self, address: object) -> bool:
+        return isinstance(address, IPv4Address) and self.first <= address <= self.last
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Site:
+    """The network that devices join."""
+
+    name: str
+    network: IPv4Network
+    gateway: IPv4Address | None = None
+    pool: Pool | None = None
+    dns: tuple[IPv4Address, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Target:
+    """The final settings of one device."""
+
+    interface: IPv4Interface
+    gateway: IPv4Address | None = None
+    dns: tuple[IPv4Address, ...] = ()
+
+    def typed(self) -> list[tuple[str, str]]:
+        """Return the values as a person types them into a page or keypad, with the usual names of the fields."""
+        rows = [
+            ("IP address", str(self.interface.ip)),
+            ("Subnet mask", str(mask_of_prefix(self.interface.network.prefixlen))),
+        ]
+        if self.gateway:
+            rows.append(("Default gateway", str(self.gateway)))
+        rows += [(f"DNS server {place}", str(address)) for place, address in enumerate(self.dns, 1)]
+        return rows
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Check:
+    """One check of a planned value."""
+
+    about: str
+    passed: bool
+    sentence: str
+
+
+def check_target(
+    target: Target, site: Site | None = None, used: Mapping[IPv4Address, str] | None = None
+) -> list[Check]:
+    """Return every check of the planned values, passed or not; the caller decides nothing on a failed one.
+
+    Args:
+        target: the planned values.
+        site: the network it joins, where it is known.
+        used: addresses of the register that other devices have, with their tags.
+    """
+    checks = [_check_host(target), _check_gateway(target)]
+    if site:
+        checks.append(_check_site(target, site))
+        if site.pool:
+            inside = target.interface.ip in site.pool
+            where = f"the DHCP pool {site.pool.first} to {site.pool.last}"
+            sentence = (
+                f"It lies in {where}: the server will give it to something else." if inside else f"Outside {where}."
+            )
+            checks.append(Check(about="pool", passed=not inside, sentence=sentence))
+    tag = (used or {}).get(target.interface.ip)
+    sentence = f"{tag} already has it." if tag else "No other device of this job has it."
+    checks.append(Check(about="register", passed=tag is None, sentence=sentence))
+    return checks
+
+
+def require_sound(target: Target) -> None:
+    """Refuse values that no device can have.
+
+    Raises:
+        BadInput: with the sentence of the first check that failed.
+    """
+    for check in check_target(target):
+        if not check.passed:
+            raise BadInput(check.sentence)
+
+
+def _check_host(target: Target) -> Check:
+    address, fault = target.interface.ip, host_fault(target.interface)
+    if fault is None and address in LINK_LOCAL:
+        fault = "169.254.0.0/16 is a device's fallback and may change at every start, so it is never a final address"
+    if fault:
+        return Check(about="address", passed=False, sentence=f"{target.interface} cannot be its address: {fault}.")
+    sentence = (
+        f"A host address of {target.interface.network}, whose hosts are {usable_range(target.interface.network)}."
+    )
+    return Check(about="address", passed=True, sentence=sentence)
+
+
+def _check_gateway(target: Target) -> Check:
+    gateway, network = target.gateway, target.interface.network
+    if gateway is None:
+        return Check(about="gateway", passed=True, sentence="None: it talks inside its own subnet only.")
+    if gateway == target.interface.ip:
+        sentence = "Its own address, as devices want it that insist on a gateway where the site has none."
+        return Check(about="gateway", passed=True, sentence=sentence)
+    if gateway not in network:
+        return Check(about="gateway", passed=False, sentence=_outside(target, gateway))
+    if fault := host_fault(IPv4Interface((gateway, network.prefixlen))):
+        return Check(about="gateway", passed=False, sentence=f"{gateway} cannot be its gateway: {fault}.")
+    return Check(about="gateway", passed=True, sentence=f"Inside {network}.")
+
+
+def _outside(target: Target, gateway: IPv4Address) -> str:
+    network, address = target.interface.network, target.interface.ip
+    sentence = f"Gateway {gateway} is outside the subnet {network} of {address}, so it could not reach it"
+    if meant := transposed(gateway, network):
+        return f"{sentence}: was {meant} meant (digits swapped)?"
+    around = IPv4Network((int(gateway), network.prefixlen), strict=False)
+    if meant := transposed(address, around):
+        return f"{sentence}: was the address {meant} meant (digits swapped)?"
+    return f"{sentence}: name one from {usable_range(network)}."
+
+
+def _check_site(target: Target, site: Site) -> Check:
+    address = target.interface.ip
+    if target.interface.network == site.network:
+        return Check(about="site", passed=True, sentence=f"The site's own subnet {site.network}.")
+    if address in site.network:
+        sentence = f"The site's mask is /{site.network.prefixlen}, not /{target.interface.network.prefixlen}."
+        return Check(about="site", passed=False, sentence=sentence)
+    meant = transposed(address, site.network)
+    hint = f" Was {meant} meant (digits swapped)?" if meant else ""
+    return Check(about="site", passed=False, sentence=f"{address} is outside the site's subnet {site.network}.{hint}")

@@ -1,0 +1,81 @@
+"""Proofs that the device answers at its address: an echo, and a port that opens."""
+
+from askport.core.formats.icmp import Icmp, IcmpType
+from askport.core.formats.ipv4 import IPv4
+from askport.core.formats.packet import ends_of, frame_between
+from askport.core.formats.tcp import Tcp, TcpFlag
+from askport.core.proofs.proof import Repeated, Subject
+from askport.core.wire import Heard
+
+_ECHO_IDENTIFIER = 0x4150
+_ECHO_DATA = bytes(range(32))
+_FIRST_PORT = 49_200
+"""Dynamic ports (RFC 6335 section 6) that the laptop asks from: one for each port asked and each attempt."""
+_OUR_SEQUENCE = 0x41534B50
+
+
+class Echo(Repeated):
+    """The device answers an echo (RFC 792)."""
+
+    name = "echo"
+
+    def __init__(self, subject: Subject, *, now: float) -> None:
+        super().__init__(now=now)
+        self.subject = subject
+        self.expected = f"answers ping at {subject.at.ip}"
+        self._asked_at = now
+
+    def ask(self, now: float) -> None:
+        """Send an echo."""
+        self._asked_at = now
+        echo = Icmp(type=IcmpType.ECHO, identifier=_ECHO_IDENTIFIER, sequence_number=self.asked + 1, data=_ECHO_DATA)
+        self._send(frame_between(self.subject.ends, echo))
+
+    def receive(self, heard: Heard) -> None:
+        """Take the answer."""
+        icmp = heard.packet.get(Icmp)
+        if not icmp or icmp.type != IcmpType.ECHO_REPLY or icmp.identifier != _ECHO_IDENTIFIER:
+            return
+        if ends_of(heard.packet) == self.subject.ends.back:
+            took_ms = max(0.0, heard.at - self._asked_at) * 1000
+            self._end(True, f"answered in {took_ms:.1f} ms", f"It answered echo {icmp.sequence_number} (ICMP).")
+
+    def conclude(self, now: float) -> None:
+        """Fail: nothing came."""
+        self._end(False, "no answer", f"It answered none of {self.asked} echoes (ICMP).")
+
+
+class PortOpens(Repeated):
+    """A TCP port of the device opens (RFC 9293 section 3.5); it is closed again at once."""
+
+    def __init__(self, subject: Subject, port: int, *, now: float) -> None:
+        super().__init__(now=now)
+        self.subject, self.port = subject, port
+        self.name = f"port-{port}"
+        self.expected = f"port {port} opens"
+        self._asking_ports: set[int] = set()
+
+    def ask(self, now: float) -> None:
+        """Ask the port to open, from a port of ours that is fresh for each attempt."""
+        ours = _FIRST_PORT + (self.port * 7 + self.asked) % 16_000
+        self._asking_ports.add(ours)
+        syn = Tcp(src_port=ours, dst_port=self.port, seq=_OUR_SEQUENCE, flags=TcpFlag.SYN, window=1024)
+        self._send(frame_between(self.subject.ends, syn))
+
+    def receive(self, heard: Heard) -> None:
+        """Take the answer, and close what opened."""
+        tcp, ipv4 = heard.packet.get(Tcp), heard.packet.get(IPv4)
+        if not tcp or not ipv4 or tcp.src_port != self.port or tcp.dst_port not in self._asking_ports:
+            return
+        if ends_of(heard.packet) != self.subject.ends.back:
+            return
+        if tcp.flags & TcpFlag.RST:
+            self._end(False, "refused", f"It refused to open port {self.port} (TCP reset).")
+        elif tcp.flags & TcpFlag.SYN and tcp.flags & TcpFlag.ACK:
+            reset = Tcp(src_port=tcp.dst_port, dst_port=self.port, seq=tcp.ack, flags=TcpFlag.RST)
+            self._send(frame_between(self.subject.ends, reset))
+            self._end(True, "opened", f"It opened port {self.port} (TCP).")
+
+    def conclude(self, now: float) -> None:
+        """Fail: nothing came."""
+        self._end(False, "no answer", f"It did not answer on port {self.port}, asked {self.asked} times (TCP).")

@@ -1,0 +1,154 @@
+"""What every proof has in common, and running several at once."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from ipaddress import IPv4Interface
+
+from askport.core.addresses import MacAddress
+from askport.core.formats.packet import Ends
+from askport.core.machine import Machine, earliest
+from askport.core.wire import Heard, Link
+
+ATTEMPTS = 3
+"""Questions before "no answer": some stacks drop the packet for which they first have to ask by ARP."""
+INTERVAL_S = 0.4
+"""Between questions; the last one waits as long for its answer."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Subject:
+    """Who is proven, and from where."""
+
+    mac: MacAddress
+    at: IPv4Interface
+    laptop_mac: MacAddress
+    laptop: IPv4Interface
+    """The laptop's address in the device's subnet: questions come from it, and the laptop answers ARP for it."""
+
+    @property
+    def ends(self) -> Ends:
+        """From the laptop straight to this device's MAC, so that no neighbour entry can lead elsewhere."""
+        return Ends(src_mac=self.laptop_mac, src=self.laptop.ip, dst_mac=self.mac, dst=self.at.ip)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Finding:
+    """A proof's outcome, for the journal, the screen and JSON."""
+
+    name: str
+    expected: str
+    measured: str
+    passed: bool
+    because: str
+
+
+class Proof(Machine):
+    """One check of the final state."""
+
+    name: str
+    """A stable word; with the port or another detail where there can be several."""
+    expected: str
+    """In plain words, as the screen shows it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.measured = ""
+        """What was found, empty while nothing was."""
+        self.passed: bool | None = None
+        self.because = ""
+
+    @property
+    def done(self) -> bool:
+        """Whether it passed or failed."""
+        return self.passed is not None
+
+    @property
+    def finding(self) -> Finding:
+        """The outcome; a proof that was not finished has not passed."""
+        return Finding(
+            name=self.name,
+            expected=self.expected,
+            measured=self.measured or "nothing yet",
+            passed=bool(self.passed),
+            because=self.because or "It was not finished.",
+        )
+
+    def _end(self, passed: bool, measured: str, because: str) -> None:
+        self.passed, self.measured, self.because = passed, measured, because
+
+
+class Repeated(Proof):
+    """A proof that asks the same question a few times."""
+
+    def __init__(self, *, now: float) -> None:
+        super().__init__()
+        self.asked = 0
+        self._next_at = now
+
+    def next_deadline(self) -> float | None:
+        """Return when to ask next, or to give up."""
+        return None if self.done else self._next_at
+
+    def handle_timer(self, now: float) -> None:
+        """Ask, or conclude when the last question has had its time."""
+        if self.done or now < self._next_at:
+            return
+        if self.asked == ATTEMPTS:
+            self.conclude(now)
+            return
+        self.ask(now)
+        self.asked += 1
+        self._next_at = now + INTERVAL_S
+
+    def ask(self, now: float) -> None:
+        """Send the question once."""
+        raise NotImplementedError
+
+    def conclude(self, now: float) -> None:
+        """Decide, all questions having had their time."""
+        raise NotImplementedError
+
+
+class Proving(Machine):
+    """Several proofs at once."""
+
+    def __init__(self, proofs: Iterable[Proof]) -> None:
+        super().__init__()
+        self.proofs = list(proofs)
+
+    @property
+    def done(self) -> bool:
+        """Whether each has passed or failed."""
+        return all(proof.done for proof in self.proofs)
+
+    @property
+    def passed(self) -> bool:
+        """Whether all passed."""
+        return all(proof.passed for proof in self.proofs)
+
+    def receive(self, heard: Heard) -> None:
+        """Let each see the frame."""
+        for proof in self.proofs:
+            if not proof.done:
+                proof.receive(heard)
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Let each know."""
+        for proof in self.proofs:
+            if not proof.done:
+                proof.link_changed(link, now)
+
+    def handle_timer(self, now: float) -> None:
+        """Let each do what is due."""
+        for proof in self.proofs:
+            proof.handle_timer(now)
+            self._effects += proof.poll()
+
+    def next_deadline(self) -> float | None:
+        """Return the first of their deadlines."""
+        return earliest(*(proof.next_deadline() for proof in self.proofs))
+
+
+def in_words(macs: Iterable[MacAddress]) -> str:
+    """List MAC addresses in a sentence."""
+    return " and ".join(str(mac) for mac in macs)

@@ -1,0 +1,125 @@
+"""What a job's journal holds: one model for each kind of entry, told apart by ``kind``."""
+
+from collections.abc import Iterable
+from hashlib import sha256
+from ipaddress import IPv4Address, IPv4Interface
+from typing import Annotated, Literal
+
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, PlainSerializer, PlainValidator, TypeAdapter
+
+from askport.core.addresses import MacAddress
+
+
+def _mac(value: object) -> MacAddress:
+    return value if isinstance(value, MacAddress) else MacAddress.parse(str(value))
+
+
+Mac = Annotated[MacAddress, PlainValidator(_mac), PlainSerializer(str, return_type=str)]
+
+
+class _Model(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class _Entry(_Model):
+    unit: int
+    """Counts the devices of a job from 1; every entry about one device's way through the job carries its number."""
+
+
+class Found(_Entry):
+    """A device was chosen, as it was found."""
+
+    kind: Literal["found"] = "found"
+    tag: str
+    mac: Mac
+    maker: str | None
+    address: IPv4Address | None
+    """None where it asks for one."""
+    prefix: int | None = None
+    gateway: IPv4Address | None = None
+    belief: str
+    asks_by: str | None = None
+    because: tuple[str, ...]
+
+
+class Borrowed(_Entry):
+    """An address was put on the laptop's adapter."""
+
+    kind: Literal["borrowed"] = "borrowed"
+    adapter: str
+    interface: IPv4Interface
+
+
+class GaveBack(_Entry):
+    """The adapter was put back as it was."""
+
+    kind: Literal["gave-back"] = "gave-back"
+    adapter: str
+
+
+class WasSet(_Entry):
+    """A way of setting the address ended."""
+
+    kind: Literal["set"] = "set"
+    mac: Mac
+    way: str
+    interface: IPv4Interface
+    gateway: IPv4Address | None
+    dns: tuple[IPv4Address, ...]
+    result: str
+    because: str
+
+
+class Proved(_Entry):
+    """A proof passed or failed."""
+
+    kind: Literal["proved"] = "proved"
+    mac: Mac
+    name: str
+    expected: str
+    measured: str
+    passed: bool
+    because: str
+
+
+class Recorded(_Entry):
+    """The technician closed this device."""
+
+    kind: Literal["recorded"] = "recorded"
+    mac: Mac
+    left_out: tuple[str, ...] = ()
+    """Proofs that were not made, by name."""
+
+
+Entry = Found | Borrowed | GaveBack | WasSet | Proved | Recorded
+_ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
+
+
+class Line(_Model):
+    """One line of the journal: an entry with its number, its time and its place in the chain."""
+
+    number: int
+    at: AwareDatetime
+    body: str
+    """The entry as JSON, exactly as its hash was taken."""
+    hash: str
+
+    @property
+    def entry(self) -> Entry:
+        """The entry itself."""
+        return _ENTRY.validate_json(self.body)
+
+
+def chain_hash(previous: str, number: int, at: str, body: str) -> str:
+    """Return the hash that ties a line to all lines before it: SHA-256 over theirs and its own text."""
+    return sha256("\n".join((previous, str(number), at, body)).encode()).hexdigest()
+
+
+def first_broken(lines: Iterable[Line]) -> int | None:
+    """Return the number of the first line that does not fit the chain, or None where all do."""
+    previous = ""
+    for expected, line in enumerate(lines, 1):
+        if line.number != expected or line.hash != chain_hash(previous, line.number, line.at.isoformat(), line.body):
+            return expected
+        previous = line.hash
+    return None

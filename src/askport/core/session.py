@@ -1,0 +1,564 @@
+"""One device's way through the job: Plug, Find, Reach, Set, Prove, Record.
+
+A state machine that the screen and the command line drive alike: frames and time go in, the technician's decisions
+go in as verbs, and effects come out. ``narrate`` puts its state into sentences.
+"""
+
+from collections.abc import Callable, Collection, Mapping
+from enum import Enum, StrEnum, auto
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.addresses import MacAddress, parse_address
+from askport.core.errors import AskPortError, BadInput
+from askport.core.finding.finder import Device, Finder
+from askport.core.finding.likely import likely_addresses
+from askport.core.machine import Borrow, Effect, GiveBack, Machine, Write, Xid, earliest
+from askport.core.plan.target import Check, Site, Target, check_target
+from askport.core.plan.work import WorkItem
+from askport.core.proofs.answering import Echo, PortOpens
+from askport.core.proofs.holding import OldGone, SameMac
+from askport.core.proofs.power_cycle import PowerCycle
+from askport.core.proofs.proof import Finding, Proof, Proving, Subject
+from askport.core.reach.choosing import Choosing, from_the_top, near
+from askport.core.reach.talk import Verdict, can_talk
+from askport.core.register.entries import Borrowed, Found, GaveBack, Proved, Recorded, WasSet
+from askport.core.ways.answering import Answering
+from askport.core.ways.by_hand import ByHand
+from askport.core.ways.way import Result, Way
+from askport.core.wire import Heard, Link
+
+GREETING_PORTS = (80, 443, 22, 23, 502)
+"""Asked once on the device as found: web page, secure page, SSH, Telnet, Modbus/TCP. What answers there must answer
+at the new address too."""
+
+
+class Step(StrEnum):
+    """The steps of the job."""
+
+    PLUG = "Plug"
+    FIND = "Find"
+    REACH = "Reach"
+    SET = "Set"
+    PROVE = "Prove"
+    RECORD = "Record"
+
+
+class Phase(Enum):
+    """Where the session stands, with the step that it belongs to."""
+
+    PLUGGING = auto(), Step.PLUG
+    FINDING = auto(), Step.FIND
+    CHOOSING = auto(), Step.REACH
+    MAY_BORROW = auto(), Step.REACH
+    BORROWING = auto(), Step.REACH
+    GREETING = auto(), Step.REACH
+    PREPARING = auto(), Step.SET
+    MAY_SET = auto(), Step.SET
+    BORROWING_TO_SET = auto(), Step.SET
+    SETTING = auto(), Step.SET
+    NOT_SET = auto(), Step.SET
+    MAY_PROVE = auto(), Step.PROVE
+    BORROWING_TO_PROVE = auto(), Step.PROVE
+    PROVING = auto(), Step.PROVE
+    NOT_PROVEN = auto(), Step.PROVE
+    POWER_CYCLE = auto(), Step.PROVE
+    FORGOTTEN = auto(), Step.PROVE
+    MAY_RECORD = auto(), Step.RECORD
+    RECORDED = auto(), Step.RECORD
+
+    @property
+    def step(self) -> Step:
+        """The step of the job."""
+        step: Step = self.value[1]
+        return step
+
+
+class Session(Machine):
+    """One device's way through the job."""
+
+    def __init__(
+        self,
+        *,
+        adapter: str,
+        laptop_mac: MacAddress,
+        laptop: Collection[IPv4Interface],
+        work: WorkItem,
+        unit: int,
+        link: Link,
+        now: float,
+        xid: Xid,
+        site: Site | None = None,
+        used: Mapping[IPv4Address, str] | None = None,
+        planned: Collection[IPv4Address] = (),
+        maker: Callable[[MacAddress], str | None] = lambda _: None,
+    ) -> None:
+        """Begin with the next device.
+
+        Args:
+            adapter: the name of the adapter that the cable is in.
+            laptop_mac: its MAC address.
+            laptop: the addresses that it has of its own.
+            work: the device that is meant to be at the other end.
+            unit: its number in the job's journal.
+            link: the state of the link.
+            now: the wire's time.
+            xid: draws transaction identifiers.
+            site: the network that the device joins.
+            used: addresses of the register with their tags.
+            planned: addresses that other devices are to get; the laptop borrows none of them.
+            maker: names the maker of a MAC address.
+        """
+        super().__init__()
+        self.adapter, self.laptop_mac, self.work, self.unit = adapter, laptop_mac, work, unit
+        self.laptop = list(laptop)
+        self.borrowed: list[IPv4Interface] = []
+        self.site, self.used, self.planned = site, dict(used or {}), set(planned)
+        self.maker = maker
+        self.link = link
+        self.target = work.target
+        self.finder = Finder([laptop_mac], now=now)
+        self.finder.laptop_addresses |= {each.ip for each in self.laptop}
+        self.started_at = now
+        self.selected: MacAddress | None = None
+        """The device that the technician points at, or None for the surest."""
+        self.chosen: Device | None = None
+        """The device as found."""
+        self.offer: IPv4Interface | None = None
+        """The free laptop address that can be borrowed now."""
+        self.greeting: list[Proof] = []
+        """What the device answered at its old address."""
+        self.way_name: str | None = None
+        self.way: Way | None = None
+        self.target_holder: MacAddress | None = None
+        """Who else holds the planned address, if anybody answered for it."""
+        self.proofs: list[Proof] = []
+        self.power_cycle: PowerCycle | None = None
+        self.left_out: list[str] = []
+        self.trouble: AskPortError | None = None
+        """What the laptop refused last."""
+        self.phase = Phase.FINDING if link.up else Phase.PLUGGING
+        self._activities: list[Machine] = []
+        self._xid = xid
+
+    # What is known
+
+    @property
+    def old_address(self) -> IPv4Address | None:
+        """The address as found, or None where the device has none."""
+        best = self.chosen.best if self.chosen else None
+        return best.address if best and not (self.chosen and self.chosen.asking) else None
+
+    @property
+    def candidate(self) -> Device | None:
+        """The device that Enter would take: the one pointed at, the one on the label, or the surest."""
+        for mac in (self.selected, self.work.mac):
+            if mac and (device := self.finder.device(mac)):
+                return device
+        return next(iter(self.finder.devices()), None)
+
+    @property
+    def present_address(self) -> tuple[IPv4Address, int | None] | None:
+        """The device's address and prefix as known now: the new one once it was taken."""
+        if self.way and self.way.result is Result.TAKEN and self.target:
+            return self.target.interface.ip, self.target.interface.network.prefixlen
+        device = self.chosen or self.candidate
+        if device and device.best and not device.asking:
+            return device.best.address, device.best.prefix
+        return None
+
+    def verdict(self) -> Verdict | None:
+        """Say whether laptop and device can talk now, or None while the device has no known address."""
+        present = self.present_address
+        return can_talk([*self.laptop, *self.borrowed], *present) if present else None
+
+    def checks(self) -> list[Check]:
+        """Return every check of the planned values."""
+        if not self.target:
+            return []
+        used = {address: tag for address, tag in self.used.items() if tag != self.work.tag}
+        checks = check_target(self.target, self.site, used)
+        address = self.target.interface.ip
+        if self.target_holder:
+            taken = f"{self.target_holder} answers there: it is in use."
+            checks.append(Check(about="unused", passed=False, sentence=taken))
+        elif self.phase.step is not Step.SET or self.phase is not Phase.PREPARING:
+            checks.append(Check(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire."))
+        return checks
+
+    def ways(self) -> list[tuple[str, str]]:
+        """Return the ways that fit this device, best first, each with the reason."""
+        if self.chosen and self.chosen.asking:
+            protocol = self.chosen.asking.protocol.upper()
+            return [
+                (Answering.name, f"It asks for an address by {protocol}, so it can be answered."),
+                (ByHand.name, "Its own page or keypad, if it has one."),
+            ]
+        return [(ByHand.name, "It has an address of its own: type the new one into its page, keypad or console.")]
+
+    def laptop_for(self, address: IPv4Address) -> IPv4Interface | None:
+        """Return the laptop's address that reaches another, or None."""
+        return next((each for each in (*self.borrowed, *self.laptop) if address in each.network), None)
+
+    def _avoid(self) -> set[IPv4Address]:
+        avoid = {belief.address for device in self.finder.devices() for belief in device.addresses}
+        avoid |= {belief.gateway for device in self.finder.devices() for belief in device.addresses if belief.gateway}
+        avoid |= self.planned | set(self.used)
+        for target in filter(None, (self.target,)):
+            avoid |= {target.interface.ip, *target.dns, *filter(None, (target.gateway,))}
+        if self.site:
+            avoid |= {*self.site.dns, *filter(None, (self.site.gateway,))}
+        return avoid
+
+    # The technician's decisions
+
+    def enter(self, now: float) -> None:
+        """Do the sensible next thing, if there is one."""
+        self.trouble = None
+        match self.phase:
+            case Phase.FINDING:
+                if self.candidate and self.candidate.is_found:
+                    self.choose(self.candidate.mac, now)
+                elif not self.finder.calling or self.finder.calling.done:
+                    self.call(now)
+            case Phase.MAY_BORROW if self.offer:
+                self._borrow(self.offer, Phase.BORROWING)
+            case Phase.MAY_SET if self.may_set and self.target:
+                if self.way_name == Answering.name and not self.laptop_for(self.target.interface.ip) and self.offer:
+                    self._borrow(self.offer, Phase.BORROWING_TO_SET)
+                else:
+                    self._begin_way(now)
+            case Phase.NOT_SET:
+                self._prepare(now)
+            case Phase.MAY_PROVE if self.offer:
+                self._borrow(self.offer, Phase.BORROWING_TO_PROVE)
+            case Phase.NOT_PROVEN:
+                self._begin_proofs(now)
+            case Phase.FORGOTTEN:
+                self._set_again(now)
+            case Phase.MAY_RECORD:
+                self._record()
+
+    def call(self, now: float) -> None:
+        """Ask by ARP for likely addresses, the delivered one first."""
+        known = [self.work.delivered.ip] if self.work.delivered else []
+        self.finder.call(likely_addresses(known), now=now)
+
+    def ask_for(self, text: str, now: float) -> None:
+        """Ask for the address that a label, a display or a manual gives.
+
+        Raises:
+            BadInput: the text is no address.
+        """
+        self.finder.call([parse_address(text)], now=now)
+
+    def select(self, mac: MacAddress) -> None:
+        """Point at one of several devices."""
+        self.selected = mac
+
+    def choose(self, mac: MacAddress, now: float) -> None:
+        """Take this device for the one that is to be commissioned."""
+        device = self.finder.device(mac)
+        if device is None or not device.is_found:
+            raise BadInput(f"{mac} cannot be chosen: nothing certain is known about it yet.")
+        self.finder.listen()
+        self.chosen, self.selected = device, mac
+        best = device.best if not device.asking else None
+        found = Found(
+            unit=self.unit,
+            tag=self.work.tag,
+            mac=mac,
+            maker=self.maker(mac),
+            address=best.address if best else None,
+            prefix=best.prefix if best else None,
+            gateway=best.gateway if best else None,
+            belief=str(best.belief) if best else "asks",
+            asks_by=device.asking.protocol if device.asking else None,
+            because=tuple(reason.sentence for reason in best.because) if best else (),
+        )
+        self._effects.append(Write(found))
+        if best is None:
+            self._prepare(now)
+        elif self.laptop_for(best.address):
+            self._greet(now)
+        else:
+            self._offer_near(best.address, best.prefix, now)
+
+    def plan(self, target: Target, now: float) -> None:
+        """Change what the device is meant to become."""
+        self.target = target
+        if self.phase in (Phase.PREPARING, Phase.MAY_SET, Phase.NOT_SET):
+            self._prepare(now)
+
+    def choose_way(self, name: str, now: float) -> None:
+        """Set the address by another way."""
+        if self.phase in (Phase.MAY_SET, Phase.NOT_SET, Phase.SETTING) and name != self.way_name:
+            self.way_name = name
+            self._prepare(now)
+
+    def leave_out_power_cycle(self) -> None:
+        """Go on without the power-cycle proof; the register will say so."""
+        if self.phase is Phase.POWER_CYCLE:
+            self.left_out.append(PowerCycle.name)
+            self._activities = []
+            self.phase = Phase.MAY_RECORD
+
+    def go_back(self, step: Step, now: float) -> None:
+        """Do a step again that was done before; what came after it is done anew."""
+        order = list(Step)
+        if order.index(step) > order.index(self.phase.step) or self.phase is Phase.RECORDED:
+            return
+        self._activities, self.trouble = [], None
+        if step in (Step.PLUG, Step.FIND) or self.chosen is None:
+            self.chosen, self.selected, self.way, self.way_name = None, None, None, None
+            self.phase = Phase.FINDING if self.link.up else Phase.PLUGGING
+        elif step is Step.REACH and self.old_address and self.chosen.best:
+            self._offer_near(self.old_address, self.chosen.best.prefix, now)
+        elif step in (Step.REACH, Step.SET):
+            self._prepare(now)
+        elif self.way and self.way.result is Result.TAKEN:
+            self._begin_proofs(now)
+
+    # What the world answers
+
+    def borrow_done(self, interface: IPv4Interface, now: float) -> None:
+        """Take in that the adapter has the borrowed address."""
+        self.borrowed.append(interface)
+        self.finder.laptop_addresses.add(interface.ip)
+        self._effects.append(Write(Borrowed(unit=self.unit, adapter=self.adapter, interface=interface)))
+        match self.phase:
+            case Phase.BORROWING:
+                self._greet(now)
+            case Phase.BORROWING_TO_SET:
+                self._begin_way(now)
+            case Phase.BORROWING_TO_PROVE:
+                self._begin_proofs(now)
+
+    def borrow_failed(self, error: AskPortError) -> None:
+        """Take in that the adapter could not be given the address."""
+        self.trouble = error
+        back = {Phase.BORROWING: Phase.MAY_BORROW, Phase.BORROWING_TO_SET: Phase.MAY_SET}
+        self.phase = back.get(self.phase, Phase.MAY_PROVE)
+
+    def gave_back(self) -> None:
+        """Take in that the adapter is as it was."""
+        self.finder.laptop_addresses -= {each.ip for each in self.borrowed}
+        if self.borrowed:
+            self._effects.append(Write(GaveBack(unit=self.unit, adapter=self.adapter)))
+        self.borrowed.clear()
+
+    # The machine
+
+    def receive(self, heard: Heard) -> None:
+        """Hear a frame."""
+        self.finder.receive(heard)
+        for activity in self._activities:
+            if not activity.done:
+                activity.receive(heard)
+        self._advance(heard.at)
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Take in that the link went up or down."""
+        self.link = link
+        self.finder.link_changed(link, now)
+        for activity in self._activities:
+            activity.link_changed(link, now)
+        if link.up and self.phase is Phase.PLUGGING:
+            self.phase = Phase.FINDING
+        self._advance(now)
+
+    def handle_timer(self, now: float) -> None:
+        """Do what is due."""
+        self.finder.handle_timer(now)
+        for activity in self._activities:
+            activity.handle_timer(now)
+        self._advance(now)
+
+    def next_deadline(self) -> float | None:
+        """Return the first deadline of all that runs."""
+        return earliest(self.finder.next_deadline(), *(each.next_deadline() for each in self._activities))
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be done now."""
+        for machine in (self.finder, *self._activities):
+            self._effects += machine.poll()
+        return super().poll()
+
+    def _advance(self, now: float) -> None:
+        """Go on from what ran, when all of it is done."""
+        if not self._activities or not all(each.done for each in self._activities):
+            return
+        for activity in self._activities:
+            self._effects += activity.poll()
+        activities, self._activities = self._activities, []
+        match self.phase, activities[0]:
+            case Phase.CHOOSING, Choosing() as choosing:
+                self.offer, self.phase = choosing.chosen, Phase.MAY_BORROW
+            case Phase.GREETING, Proving() as greeting:
+                self.greeting = greeting.proofs
+                self._prepare(now)
+            case Phase.PREPARING, Choosing() as vacancy:
+                address = self.target.interface.ip if self.target else None
+                holder = vacancy.taken.get(address) if address else None
+                self.target_holder = holder if self.chosen is None or holder != self.chosen.mac else None
+                last = activities[-1]
+                self.offer = last.chosen if isinstance(last, Choosing) and last is not vacancy else None
+                self.phase = Phase.MAY_SET
+            case Phase.SETTING, Way() as way:
+                self._way_ended(way, now)
+            case Phase.PROVING, Proving() as proving:
+                self._proofs_ended(proving, now)
+            case Phase.POWER_CYCLE, PowerCycle() as cycle:
+                self._write_proof(cycle.finding)
+                self.phase = Phase.MAY_RECORD if cycle.passed else Phase.FORGOTTEN
+
+    def _offer_near(self, address: IPv4Address, prefix: int | None, now: float) -> None:
+        choosing = Choosing(self.laptop_mac, near(address, prefix, self._avoid()), now=now)
+        self._activities, self.phase, self.offer = [choosing], Phase.CHOOSING, None
+
+    def _borrow(self, interface: IPv4Interface, phase: Phase) -> None:
+        self.phase = phase
+        self._effects.append(Borrow(interface))
+
+    def _greet(self, now: float) -> None:
+        """See what the device answers as it was found, so that the same is asked of it in the end."""
+        address, chosen = self.old_address, self.chosen
+        laptop = self.laptop_for(address) if address else None
+        if address is None or chosen is None or laptop is None:
+            self._prepare(now)
+            return
+        at = IPv4Interface((address, laptop.network.prefixlen))
+        subject = Subject(mac=chosen.mac, at=at, laptop_mac=self.laptop_mac, laptop=laptop)
+        ports = dict.fromkeys((*self.work.ports, *GREETING_PORTS))
+        greeting = Proving([Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in ports)])
+        self._activities, self.phase = [greeting], Phase.GREETING
+
+    def _prepare(self, now: float) -> None:
+        """Ask whether the planned address is free, and for a laptop address in its subnet."""
+        ways = [name for name, _ in self.ways()]
+        self.way_name = self.way_name if self.way_name in ways else ways[0]
+        self.way, self.target_holder, self.offer = None, None, None
+        if self.target is None:
+            self._activities, self.phase = [], Phase.MAY_SET
+            return
+        target = self.target.interface
+        self._activities = [Choosing(self.laptop_mac, [target], now=now)]
+        if not self.laptop_for(target.ip):
+            candidates = self._site_candidates(target)
+            self._activities.append(Choosing(self.laptop_mac, candidates, now=now))
+        self.phase = Phase.PREPARING
+
+    def _site_candidates(self, target: IPv4Interface) -> list[IPv4Interface]:
+        """Return laptop addresses in the target's subnet, outside the pool and away from the plan."""
+        pool = self.site.pool if self.site else None
+        found: list[IPv4Interface] = []
+        for each in from_the_top(target.network, self._avoid()):
+            if pool is None or each.ip not in pool:
+                found.append(each)
+            if len(found) == _SITE_CANDIDATES:
+                break
+        return found
+
+    @property
+    def may_set(self) -> bool:
+        """Whether the planned values pass every check."""
+        return self.target is not None and all(check.passed for check in self.checks())
+
+    def _begin_way(self, now: float) -> None:
+        target, chosen = self.target, self.chosen
+        if target is None or chosen is None:
+            return
+        laptop = self.laptop_for(target.interface.ip)
+        if self.way_name == Answering.name and laptop:
+            self.way = Answering(chosen.mac, target, laptop_mac=self.laptop_mac, laptop=laptop, xid=self._xid, now=now)
+        else:
+            self.way = ByHand(
+                chosen.mac, target, laptop_mac=self.laptop_mac, laptop=laptop, old=self.old_address, now=now
+            )
+        self._activities, self.phase = [self.way], Phase.SETTING
+
+    def _way_ended(self, way: Way, now: float) -> None:
+        target = way.target
+        self._effects.append(
+            Write(
+                WasSet(
+                    unit=self.unit,
+                    mac=way.mac,
+                    way=way.name,
+                    interface=target.interface,
+                    gateway=target.gateway,
+                    dns=target.dns,
+                    result=str(way.result),
+                    because=way.because,
+                )
+            )
+        )
+        if way.result is not Result.TAKEN:
+            self.phase = Phase.NOT_SET
+        elif self.laptop_for(target.interface.ip):
+            self._begin_proofs(now)
+        else:
+            self.phase = Phase.MAY_PROVE
+
+    def subject(self) -> Subject | None:
+        """Return who is proven, or None while the laptop cannot reach the new address."""
+        laptop = self.laptop_for(self.target.interface.ip) if self.target else None
+        if not (self.target and self.chosen and laptop):
+            return None
+        return Subject(mac=self.chosen.mac, at=self.target.interface, laptop_mac=self.laptop_mac, laptop=laptop)
+
+    def _begin_proofs(self, now: float) -> None:
+        subject = self.subject()
+        if subject is None:
+            self.phase = Phase.MAY_PROVE
+            return
+        self.proofs = [SameMac(subject, now=now)]
+        if self.old_address and self.old_address != subject.at.ip:
+            self.proofs.append(OldGone(subject, self.old_address, now=now))
+        answered = {proof.name for proof in self.greeting if proof.passed}
+        if not self.greeting or Echo.name in answered:
+            self.proofs.append(Echo(subject, now=now))
+        open_before = [proof.port for proof in self.greeting if isinstance(proof, PortOpens) and proof.passed]
+        ports = dict.fromkeys((*self.work.ports, *open_before))
+        self.proofs += [PortOpens(subject, port, now=now) for port in ports]
+        self.power_cycle = None
+        self._activities, self.phase = [Proving(self.proofs)], Phase.PROVING
+
+    def _proofs_ended(self, proving: Proving, now: float) -> None:
+        for proof in proving.proofs:
+            self._write_proof(proof.finding)
+        subject = self.subject()
+        if not proving.passed or subject is None:
+            self.phase = Phase.NOT_PROVEN
+            return
+        self.power_cycle = PowerCycle(subject, now=now)
+        self._activities, self.phase = [self.power_cycle], Phase.POWER_CYCLE
+
+    def _write_proof(self, finding: Finding) -> None:
+        if self.chosen:
+            proved = Proved(
+                unit=self.unit,
+                mac=self.chosen.mac,
+                name=finding.name,
+                expected=finding.expected,
+                measured=finding.measured,
+                passed=finding.passed,
+                because=finding.because,
+            )
+            self._effects.append(Write(proved))
+
+    def _set_again(self, now: float) -> None:
+        """Start over at Set with what the device does now, after it forgot its address."""
+        mac = self.chosen.mac if self.chosen else None
+        if mac and (device := self.finder.device(mac)):
+            self.chosen = device
+        self._prepare(now)
+
+    def _record(self) -> None:
+        if self.chosen:
+            recorded = Recorded(unit=self.unit, mac=self.chosen.mac, left_out=tuple(self.left_out))
+            self._effects += [Write(recorded), GiveBack()]
+            self.phase = Phase.RECORDED
+
+
+_SITE_CANDIDATES = 32
+"""As many as are ever asked for (see reach.choosing)."""

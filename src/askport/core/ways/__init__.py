@@ -1,0 +1,1 @@
+"""The ways of setting an address, each a state machine."""

@@ -1,0 +1,292 @@
+"""Answering the BOOTP or DHCP requests of one chosen MAC address, and of nobody else (RFC 951, 1542, 2131, 2132)."""
+
+from collections import Counter
+from dataclasses import replace
+from enum import Enum, auto
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, mask_of_prefix
+from askport.core.formats.arp import arp_question
+from askport.core.formats.dhcp import (
+    BROADCAST_FLAG,
+    CLIENT_PORT,
+    SERVER_PORT,
+    BootpOp,
+    Dhcp,
+    MessageType,
+    OptionCode,
+    Options,
+    encode_dhcp,
+)
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.udp import Udp
+from askport.core.machine import Xid
+from askport.core.plan.target import Target
+from askport.core.ways.way import Result, Way
+from askport.core.wire import Heard, Link
+
+LEASE_S = 86_400
+"""A day: time to make it permanent at leisure, while a device that nobody told to keep it fails soon, not in weeks."""
+_CHECK_QUESTIONS_AT_S = (0.0, 0.7)
+"""When the laptop itself asks for address servers, from the start of the check."""
+_CHECK_S = 1.5
+"""A server that probes before it offers takes up to a second (RFC 2131 section 3.1 step 2); one cable adds nothing."""
+_LOOK_AFTER_S = 0.3
+_LOOK_INTERVAL_S = 0.5
+"""When the laptop asks whether the address has been taken, after the answer and between questions."""
+
+
+class State(Enum):
+    """Where the way stands."""
+
+    CHECKING = auto()
+    """Asking whether somebody else gives out addresses here."""
+    READY = auto()
+    """Waiting for a request of the chosen device."""
+    ANSWERED = auto()
+    """The device has its answer and is to show that it took it."""
+    ENDED = auto()
+
+
+class Answering(Way):
+    """An address server for one MAC address that stops when that device has what it needs.
+
+    It never answers anybody else, first makes sure that no other server is on this wire, and stops for good when
+    one is heard or when the link drops after an answer: the cable may be in another socket then.
+    """
+
+    name = "dhcp"
+    permanent = False
+
+    def __init__(
+        self,
+        mac: MacAddress,
+        target: Target,
+        *,
+        laptop_mac: MacAddress,
+        laptop: IPv4Interface,
+        xid: Xid,
+        now: float,
+        allow_others: bool = False,
+    ) -> None:
+        """Prepare to answer.
+
+        Args:
+            mac: the device that is answered.
+            target: what it is given.
+            laptop_mac: the laptop's end.
+            laptop: the laptop's address in the target subnet, which is the server identifier.
+            xid: draws a transaction identifier for the check.
+            now: the wire's time.
+            allow_others: the technician said that other devices on this wire are in order.
+        """
+        super().__init__(mac, target, now=now)
+        self._laptop_mac, self._laptop = laptop_mac, laptop
+        self._xid = xid
+        self._allow_others = allow_others
+        self._pending: Dhcp | None = None
+        self._answers = 0
+        self._replies: Counter[MessageType | None] = Counter()
+        self._look_at: float | None = None
+        self.state = State.CHECKING
+        self._begin_check(now)
+
+    @property
+    def waits_for(self) -> str:
+        """What it waits for."""
+        match self.state:
+            case State.CHECKING:
+                return "Asking whether another address server is on this wire."
+            case State.READY:
+                return f"Waiting for {self.mac} to ask for an address. Pull its power if it stays silent."
+            case State.ANSWERED:
+                return f"Answered. Waiting for {self.mac} to show that it took {self.target.interface.ip}."
+            case State.ENDED:
+                return ""
+
+    def _begin_check(self, now: float) -> None:
+        self.state = State.CHECKING
+        self._check_started_at = now
+        self._check_asked = 0
+        self._check_xid = self._xid()
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Check again behind a link that came back before anything was answered; after an answer, stop."""
+        if self.done:
+            return
+        if not link.up and self._answers:
+            self._end(Result.SENT, "The link went down after the answer, so answering has stopped.", now)
+        elif link.up:
+            self._pending = None
+            self._begin_check(now)
+
+    def receive(self, heard: Heard) -> None:
+        """Answer the chosen device; stop for a server, for others on the wire, and when it is done."""
+        if self.done:
+            return
+        ethernet, dhcp = heard.packet.get(Ethernet), heard.packet.get(Dhcp)
+        if ethernet is None or ethernet.src == self._laptop_mac:
+            return
+        if self._answers and self._shows_target(heard):
+            self._end(Result.TAKEN, f"It shows that it holds {self.target.interface.ip}.", heard.at)
+        elif dhcp and dhcp.op == BootpOp.BOOTREPLY:
+            server = dhcp.address(OptionCode.SERVER_IDENTIFIER) or "unnamed"
+            text = (
+                f"Another address server answers here ({server}, {ethernet.src}): unplug the cable from that network."
+            )
+            self._end(Result.REFUSED, text, heard.at)
+        elif ethernet.src != self.mac and not ethernet.src.is_group and not self._allow_others:
+            text = f"Another device speaks on this wire ({ethernet.src}): leave only {self.mac} connected, or allow it."
+            self._end(Result.REFUSED, text, heard.at)
+        elif dhcp and dhcp.client == self.mac:
+            self._request(dhcp, heard.at)
+
+    def _end(self, result: Result, because: str, now: float) -> None:
+        self.state, self._look_at, self._pending = State.ENDED, None, None
+        self._finish(result, because, now)
+
+    def close(self, now: float) -> None:
+        """End with what was reached."""
+        if self._answers and not self.done:
+            self._end(Result.SENT, "It was answered and has not shown that it took the address.", now)
+        super().close(now)
+
+    def _request(self, dhcp: Dhcp, now: float) -> None:
+        if self.state is State.CHECKING:
+            # A device may ask once in its life: what it asked during the check is answered right after it.
+            self._pending = dhcp
+            return
+        if dhcp.giaddr != UNSPECIFIED:
+            self._note(f"Its request came through a relay ({dhcp.giaddr}) and was left alone.", now)
+            return
+        match dhcp.message_type:
+            case None:
+                self._answer(dhcp, None, now)
+            case MessageType.DISCOVER:
+                self._answer(dhcp, MessageType.OFFER, now)
+            case MessageType.REQUEST:
+                self._requested(dhcp, now)
+            case MessageType.DECLINE:
+                text = f"It refused {self.target.interface.ip}: it says that somebody else holds that address."
+                self._end(Result.REFUSED, text, now)
+            case MessageType.RELEASE:
+                self._note(f"It gave {dhcp.ciaddr} back.", now)
+            case MessageType.INFORM:
+                self._answer(dhcp, MessageType.ACK, now)
+
+    def _requested(self, dhcp: Dhcp, now: float) -> None:
+        """Confirm or refuse what it asks to have (RFC 2131 section 4.3.2)."""
+        server = dhcp.address(OptionCode.SERVER_IDENTIFIER)
+        if server is not None and server != self._laptop.ip:
+            text = f"It took the offer of another address server ({server}): unplug the cable from that network."
+            self._end(Result.REFUSED, text, now)
+            return
+        wanted = dhcp.ciaddr if dhcp.ciaddr != UNSPECIFIED else dhcp.address(OptionCode.REQUESTED_IP_ADDRESS)
+        if wanted == self.target.interface.ip:
+            self._answer(dhcp, MessageType.ACK, now)
+        else:
+            self._note(f"It asked to have {wanted} again and was told to ask anew.", now)
+            self._reply(dhcp, MessageType.NAK)
+
+    def _answer(self, dhcp: Dhcp, kind: MessageType | None, now: float) -> None:
+        protocol = "BOOTP" if kind is None else "DHCP"
+        self._note(f"{protocol}: answered {self._asked_by(dhcp)} with {self._said(kind)}.", now)
+        self._reply(dhcp, kind)
+        if kind is not MessageType.OFFER:
+            self._answers += 1
+            self.state = State.ANSWERED
+            self._look_at = now + _LOOK_AFTER_S
+
+    def _asked_by(self, dhcp: Dhcp) -> str:
+        kind = dhcp.message_type
+        return "its request" if kind is None else f"its {MessageType(kind).name}"
+
+    def _said(self, kind: MessageType | None) -> str:
+        return str(self.target.interface) if kind is None else f"{kind.name} {self.target.interface}"
+
+    def _reply(self, request: Dhcp, kind: MessageType | None) -> None:
+        """Send the answer to where the client can take it (RFC 2131 section 4.1, RFC 1542 section 4.1.2)."""
+        inform = kind is MessageType.ACK and request.message_type == MessageType.INFORM
+        gives = kind is not MessageType.NAK and not inform
+        reply = Dhcp(
+            op=BootpOp.BOOTREPLY,
+            xid=request.xid,
+            chaddr=request.chaddr,
+            flags=request.flags,
+            ciaddr=request.ciaddr if kind is MessageType.ACK else UNSPECIFIED,
+            yiaddr=self.target.interface.ip if gives else UNSPECIFIED,
+            siaddr=self._laptop.ip if gives else UNSPECIFIED,
+            options=self._options(kind, leased=gives),
+        )
+        # Many small devices take only one of unicast and broadcast, flag or not: a repeated request gets the other.
+        repeated = self._replies[kind] % 2 == 1
+        self._replies[kind] += 1
+        if kind is MessageType.NAK or request.wants_broadcast != repeated:
+            dst_mac, dst = BROADCAST_MAC, LIMITED_BROADCAST
+        else:
+            known = request.ciaddr if request.ciaddr != UNSPECIFIED else reply.yiaddr
+            dst_mac, dst = self.mac, known
+        if kind is MessageType.NAK:
+            reply = replace(reply, flags=request.flags | BROADCAST_FLAG)
+        ends = Ends(src_mac=self._laptop_mac, src=self._laptop.ip, dst_mac=dst_mac, dst=dst)
+        self._send(frame_between(ends, Udp(src_port=SERVER_PORT, dst_port=CLIENT_PORT, payload=encode_dhcp(reply))))
+
+    def _options(self, kind: MessageType | None, *, leased: bool) -> Options:
+        options: list[tuple[int, bytes]] = []
+        if kind is not None:
+            options.append((OptionCode.MESSAGE_TYPE, bytes((kind,))))
+            options.append((OptionCode.SERVER_IDENTIFIER, self._laptop.ip.packed))
+        if kind is MessageType.NAK:
+            return tuple(options)
+        if leased and kind is not None:
+            options.append((OptionCode.LEASE_TIME, LEASE_S.to_bytes(4, "big")))
+        options.append((OptionCode.SUBNET_MASK, mask_of_prefix(self.target.interface.network.prefixlen).packed))
+        if self.target.gateway:
+            options.append((OptionCode.ROUTER, self.target.gateway.packed))
+        if self.target.dns:
+            options.append((OptionCode.DOMAIN_NAME_SERVER, b"".join(each.packed for each in self.target.dns)))
+        return tuple(options)
+
+    def handle_timer(self, now: float) -> None:
+        """Ask for other servers, answer what came meanwhile, and look whether the address was taken."""
+        if self.state is State.CHECKING:
+            self._check(now)
+        if self._look_at is not None and now >= self._look_at:
+            # Not a probe from 0.0.0.0: to a device that is just probing its new address that is a conflict.
+            self._send(arp_question(self._laptop_mac, self.target.interface.ip, sender=self._laptop.ip))
+            self._look_at = now + _LOOK_INTERVAL_S
+
+    def _check(self, now: float) -> None:
+        if now < self._check_due_at:
+            return
+        if self._check_asked < len(_CHECK_QUESTIONS_AT_S):
+            self._check_asked += 1
+            self._send(server_question(self._laptop_mac, self._check_xid))
+            return
+        self._note("No other address server answers on this wire.", now)
+        self.state = State.READY
+        if self._pending:
+            pending, self._pending = self._pending, None
+            self._request(pending, now)
+
+    @property
+    def _check_due_at(self) -> float:
+        return self._check_started_at + (*_CHECK_QUESTIONS_AT_S, _CHECK_S)[self._check_asked]
+
+    def next_deadline(self) -> float | None:
+        """Return when the next question is due."""
+        return self._check_due_at if self.state is State.CHECKING else self._look_at
+
+
+def server_question(mac: MacAddress, xid: int) -> bytes:
+    """Return a DISCOVER that only looks for address servers; no offer to it is ever taken up."""
+    discover = Dhcp(
+        op=BootpOp.BOOTREQUEST,
+        xid=xid,
+        chaddr=bytes(mac),
+        flags=BROADCAST_FLAG,
+        options=((OptionCode.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))),),
+    )
+    ends = Ends(src_mac=mac, src=IPv4Address(0), dst_mac=BROADCAST_MAC, dst=LIMITED_BROADCAST)
+    return frame_between(ends, Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(discover)))

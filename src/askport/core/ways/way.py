@@ -1,0 +1,74 @@
+"""What every way of setting an address has in common."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.readers import addresses_shown
+from askport.core.machine import Machine
+from askport.core.plan.target import Target
+from askport.core.wire import Heard
+
+
+class Result(StrEnum):
+    """How setting an address ended."""
+
+    TAKEN = "taken"
+    """The device itself showed that it holds the new address."""
+    SENT = "sent"
+    """Everything was said to it, and it did not show that it took it."""
+    REFUSED = "refused"
+    """Not done, for safety, or because the device would not."""
+    NO_ANSWER = "no-answer"
+    """The device never gave the occasion."""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One thing that happened on the way, in a sentence."""
+
+    at: float
+    text: str
+
+
+class Way(Machine):
+    """One method of setting a device's address, for one MAC address and one target."""
+
+    name: str
+    permanent: bool | None
+    """Whether what this way sets survives a power cut; None where that depends on the device."""
+
+    def __init__(self, mac: MacAddress, target: Target, *, now: float) -> None:
+        super().__init__()
+        self.mac = mac
+        self.target = target
+        self.steps: list[Step] = []
+        self.result: Result | None = None
+        self.because = ""
+        self._started_at = now
+
+    @property
+    def done(self) -> bool:
+        """Whether there is a result."""
+        return self.result is not None
+
+    @property
+    def waits_for(self) -> str:
+        """What the way waits for now, as a sentence for the technician."""
+        return ""
+
+    def close(self, now: float) -> None:
+        """End the way now, with the result that it has come to."""
+        if not self.done:
+            self._finish(Result.NO_ANSWER, "The device gave no occasion in the time given.", now)
+
+    def _note(self, text: str, now: float) -> None:
+        self.steps.append(Step(now, text))
+
+    def _finish(self, result: Result, because: str, now: float) -> None:
+        self.result, self.because = result, because
+        self._note(because, now)
+
+    def _shows_target(self, heard: Heard) -> bool:
+        """Whether this frame is the device itself showing that it holds the target address."""
+        return self.target.interface.ip in addresses_shown(heard.packet, self.mac)

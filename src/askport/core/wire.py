@@ -1,0 +1,109 @@
+"""The wire as the core sees it: frames with their time, and what every wire can do."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from ipaddress import IPv4Interface
+from typing import TYPE_CHECKING, Protocol
+
+from askport.core.addresses import MacAddress
+from askport.core.formats.packet import Packet, read_packet
+
+if TYPE_CHECKING:
+    from askport.core.register.entries import Entry
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Frame:
+    """One frame as it came off a wire."""
+
+    at: float
+    """When it arrived, in seconds of the wire's own monotonic clock."""
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Heard:
+    """A frame with its layers read: what clues, ways and proofs work on and keep as evidence."""
+
+    at: float
+    data: bytes
+    packet: Packet
+
+
+def hear(frame: Frame) -> Heard:
+    """Read a frame once for everybody."""
+    return Heard(frame.at, frame.data, read_packet(frame.data))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Link:
+    """Whether the cable carries a signal."""
+
+    up: bool
+    since: float
+    """When it came up or went down, in the wire's clock; the moment of opening where that is not known."""
+    speed_mbps: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Counts:
+    """What has passed a wire since it was opened, in frames."""
+
+    seen: int
+    sent: int
+    lost: int = 0
+    """Frames that the kernel took off the wire and we were too slow for."""
+
+
+class Wire(Protocol):
+    """What carries frames: a real adapter, a capture file, or the practice bench."""
+
+    @property
+    def name(self) -> str:
+        """The adapter's name, or what stands in its place."""
+
+    @property
+    def mac(self) -> MacAddress:
+        """The laptop's own MAC address on it."""
+
+    def now(self) -> float:
+        """Return the wire's time in monotonic seconds."""
+
+    def wall(self, at: float) -> datetime:
+        """Return a moment of the wire's time as aware UTC."""
+
+    def link(self) -> Link:
+        """Return the state of the link."""
+
+    def counts(self) -> Counts:
+        """Return how many frames have passed."""
+
+    def send(self, data: bytes) -> None:
+        """Put one frame on the wire; without link it is lost, as on a real one."""
+
+    async def wait(self, deadline: float | None) -> list[Frame]:
+        """Return the frames that have come, or none when the deadline has come first or the link has changed."""
+
+    def wake(self) -> None:
+        """Let a ``wait`` under way return now, because there is something new to do."""
+
+
+class Hands(Protocol):
+    """What carries out the effects that are not frames: the adapter and the job."""
+
+    async def borrow(self, interface: IPv4Interface) -> None:
+        """Put an address on the adapter.
+
+        Raises:
+            AskPortError: the machine would not.
+        """
+
+    async def give_back(self) -> None:
+        """Put the adapter back as it was."""
+
+    def write(self, entry: "Entry", at: datetime) -> None:
+        """Append to the journal, durably.
+
+        Raises:
+            AskPortError: the machine would not, and nothing was lost of what was there.
+        """

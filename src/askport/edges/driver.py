@@ -1,0 +1,63 @@
+"""Joins a machine of the core to a wire: the only place where waiting happens."""
+
+from collections.abc import Callable
+
+from askport.core.errors import AskPortError
+from askport.core.machine import Borrow, Effect, GiveBack, Machine, Send, Write
+from askport.core.session import Session
+from askport.core.wire import Hands, Wire, hear
+
+
+class Driver:
+    """Runs one machine on one wire and carries out its effects in order."""
+
+    def __init__(self, machine: Machine, wire: Wire, hands: Hands | None = None) -> None:
+        self.machine = machine
+        self._wire, self._hands = wire, hands
+        self._link = wire.link()
+
+    async def run(self, *, until: Callable[[], bool], longest_until: float | None = None) -> None:
+        """Run until a condition holds or the wire's time is up.
+
+        Args:
+            until: asked after every step.
+            longest_until: a moment of the wire's time, or None for no limit.
+        """
+        while True:
+            await self._carry_out()
+            now = self._wire.now()
+            if until() or (longest_until is not None and now >= longest_until):
+                return
+            deadlines = [each for each in (self.machine.next_deadline(), longest_until) if each is not None]
+            for frame in await self._wire.wait(min(deadlines, default=None)):
+                self.machine.receive(hear(frame))
+            self._see_link()
+            self.machine.handle_timer(self._wire.now())
+
+    def _see_link(self) -> None:
+        link = self._wire.link()
+        if link.up != self._link.up or link.since != self._link.since:
+            self._link = link
+            self.machine.link_changed(link, self._wire.now())
+
+    async def _carry_out(self) -> None:
+        while effects := self.machine.poll():
+            for effect in effects:
+                await self._do(effect)
+
+    async def _do(self, effect: Effect) -> None:
+        match effect:
+            case Send(data):
+                self._wire.send(data)
+            case Write(entry) if self._hands:
+                self._hands.write(entry, self._wire.wall(self._wire.now()))
+            case Borrow(interface) if self._hands and isinstance(self.machine, Session):
+                try:
+                    await self._hands.borrow(interface)
+                except AskPortError as error:
+                    self.machine.borrow_failed(error)
+                else:
+                    self.machine.borrow_done(interface, self._wire.now())
+            case GiveBack() if self._hands and isinstance(self.machine, Session):
+                await self._hands.give_back()
+                self.machine.gave_back()
