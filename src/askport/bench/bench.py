@@ -1,6 +1,7 @@
 """The practice bench: one cable in virtual time, the laptop's end and a stand-in at the other."""
 
 import asyncio
+import contextlib
 import heapq
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
@@ -120,10 +121,8 @@ class Bench:
         self._wake.clear()
         if not self._woken:
             longest = 0.25 if next_at is None else max(0.0, (next_at - self._now) / self.pace)
-            try:
+            with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(self._wake.wait(), min(longest, 0.25))
-            except TimeoutError:
-                pass
         real = loop.time()
         passed = self._now + (real - self._real_at) * self.pace
         self._real_at = real

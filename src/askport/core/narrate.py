@@ -1,5 +1,6 @@
 """A session's state in sentences: what each step came to, and what to do next."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from askport.core.finding.beliefs import Belief
@@ -35,8 +36,12 @@ def next_line(session: Session, now: float) -> Next:
     if session.trouble:
         return Next(session.trouble.message)
     if not session.link.up and session.phase.step is not Step.PROVE:
-        return Next(f"Plug the cable into {session.adapter} and give the device power.", enter=False)
+        return _plug(session, now)
     return _NEXT[session.phase.step](session, now)
+
+
+def _plug(session: Session, now: float) -> Next:
+    return Next(f"Plug the cable into {session.adapter} and give the device power.", enter=False)
 
 
 def _find(session: Session, now: float) -> Next:
@@ -153,8 +158,8 @@ def _listed(session: Session) -> str:
     return " and ".join(str(each) for each in session.borrowed)
 
 
-_NEXT = {
-    Step.PLUG: lambda session, now: Next(f"Plug the cable into {session.adapter}.", enter=False),
+_NEXT: dict[Step, Callable[[Session, float], Next]] = {
+    Step.PLUG: _plug,
     Step.FIND: _find,
     Step.REACH: _reach,
     Step.SET: _set,
@@ -195,9 +200,9 @@ def _reached(session: Session) -> str:
         return ""
     if session.old_address is None:
         return "no address to reach yet"
-    if session.borrowed:
-        return f"borrowed {session.borrowed[0].ip}"
-    return "own address will do" if session.laptop_for(session.old_address) else "borrow an address"
+    if session.reached_from:
+        return f"from {session.reached_from.ip}"
+    return "borrow an address"
 
 
 def _was_set(session: Session) -> str:
@@ -215,7 +220,7 @@ def _proven(session: Session) -> str:
     return f"{failed} failed" if failed else f"{passed} of {len(proofs)} proven"
 
 
-_RESULTS = {
+_RESULTS: dict[Step, Callable[[Session], str]] = {
     Step.PLUG: _plugged,
     Step.FIND: _found,
     Step.REACH: _reached,

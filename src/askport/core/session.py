@@ -11,7 +11,6 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.errors import AskPortError, BadInput
 from askport.core.finding.finder import Device, Finder
-from askport.core.finding.likely import likely_addresses
 from askport.core.machine import Borrow, Effect, GiveBack, Machine, Write, Xid, earliest
 from askport.core.plan.target import Check, Site, Target, check_target
 from askport.core.plan.work import WorkItem
@@ -112,6 +111,8 @@ class Session(Machine):
         self.adapter, self.laptop_mac, self.work, self.unit = adapter, laptop_mac, work, unit
         self.laptop = list(laptop)
         self.borrowed: list[IPv4Interface] = []
+        self.reached_from: IPv4Interface | None = None
+        """The laptop's address from which the device was talked to as found."""
         self.site, self.used, self.planned = site, dict(used or {}), set(planned)
         self.maker = maker
         self.link = link
@@ -241,7 +242,7 @@ class Session(Machine):
     def call(self, now: float) -> None:
         """Ask by ARP for likely addresses, the delivered one first."""
         known = [self.work.delivered.ip] if self.work.delivered else []
-        self.finder.call(likely_addresses(known), now=now)
+        self.finder.call(known, now=now)
 
     def ask_for(self, text: str, now: float) -> None:
         """Ask for the address that a label, a display or a manual gives.
@@ -249,7 +250,7 @@ class Session(Machine):
         Raises:
             BadInput: the text is no address.
         """
-        self.finder.call([parse_address(text)], now=now)
+        self.finder.call([parse_address(text)], now=now, guess=False)
 
     def select(self, mac: MacAddress) -> None:
         """Point at one of several devices."""
@@ -426,6 +427,7 @@ class Session(Machine):
         if address is None or chosen is None or laptop is None:
             self._prepare(now)
             return
+        self.reached_from = laptop
         at = IPv4Interface((address, laptop.network.prefixlen))
         subject = Subject(mac=chosen.mac, at=at, laptop_mac=self.laptop_mac, laptop=laptop)
         ports = dict.fromkeys((*self.work.ports, *GREETING_PORTS))

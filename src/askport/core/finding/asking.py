@@ -13,16 +13,30 @@ _PASSES = 2
 """Each address is asked for twice: a stack that drops the first packet while it wakes is not missed."""
 _MAX_BURST = 32
 """Questions sent in one go after a delay, so that a held-up laptop does not flood the device."""
+_OFTEN_S = 1.0
+"""Between questions for an address that a label or manual gives: the device may still be starting."""
+_MAX_OFTEN = 16
 _PAUSE_BETWEEN_PASSES_S = 0.5
 
 
 class Calling(Machine):
     """Asks who holds each of the addresses, from 0.0.0.0, which disturbs nobody (RFC 5227 section 2.1.1)."""
 
-    def __init__(self, mac: MacAddress, addresses: Iterable[IPv4Address], *, now: float, rate: float) -> None:
+    def __init__(
+        self,
+        mac: MacAddress,
+        addresses: Iterable[IPv4Address],
+        *,
+        now: float,
+        rate: float = DEFAULT_RATE,
+        often: Iterable[IPv4Address] = (),
+    ) -> None:
+        """Begin now; ``often`` are the addresses that something speaks for, asked for again and again meanwhile."""
         super().__init__()
         self._mac = mac
         self._addresses = list(addresses)
+        self._often = list(often)[:_MAX_OFTEN]
+        self._often_at = now
         self._rate = rate
         self._next_at: float | None = now if self._addresses else None
         self._sent = 0
@@ -50,6 +64,10 @@ class Calling(Machine):
         """Send what is due."""
         if self._next_at is None or now < self._next_at:
             return
+        if now >= self._often_at:
+            self._often_at = now + _OFTEN_S
+            for address in self._often:
+                self._send(arp_question(self._mac, address))
         due = min(_MAX_BURST, 1 + int((now - self._next_at) * self._rate))
         for _ in range(due):
             self._send(arp_question(self._mac, self._addresses[self._sent % len(self._addresses)]))

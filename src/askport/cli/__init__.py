@@ -1,0 +1,1 @@
+"""The command line: data on standard output, talk on standard error, the contract's exit statuses."""

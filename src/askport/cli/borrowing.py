@@ -1,0 +1,125 @@
+"""``askport borrow`` and ``askport restore``."""
+
+import asyncio
+import os
+import signal
+import subprocess
+import time
+from ipaddress import IPv4Interface
+from typing import Annotated
+
+import typer
+
+from askport.cli.cable import choose, open_cable
+from askport.cli.talk import Status, put_json, say
+from askport.core.addresses import parse_address, parse_interface
+from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.reach.choosing import near
+from askport.edges.keeper_client import Keeper
+
+_NOT_FOUND, _NOT_EXECUTABLE = 127, 126
+"""What shells report for a command that is not there, or cannot be started."""
+
+
+def borrow(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
+    address: Annotated[str | None, typer.Argument(metavar="[ADDRESS/PREFIX]", help="The address to borrow.")] = None,
+    command: Annotated[
+        list[str] | None, typer.Argument(metavar="[-- COMMAND ...]", help="What to run meanwhile.")
+    ] = None,
+    to: Annotated[str | None, typer.Option(help="Choose a free address that reaches this one.")] = None,
+    json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
+) -> None:
+    """Borrow an address, run a command or wait for Ctrl-C, and give it back."""
+    if (address is None) == (to is None):
+        raise BadInput("Say which address to borrow, or with --to which device it is to reach: one of the two.")
+    wanted = parse_interface(address) if address else None
+    device = _device(to) if to else None
+    with open_cable(adapter) as keeper:
+        interface = asyncio.run(_take(keeper, wanted, device))
+        if json:
+            put_json({"schema": "askport.borrow/1", "adapter": adapter, "address": str(interface)})
+        else:
+            say(f"Borrowed {interface} on {adapter}.")
+        status = _run(command) if command else _wait(keeper)
+    say(f"Gave {interface} on {adapter} back.")
+    raise typer.Exit(status)
+
+
+def _device(text: str) -> tuple[IPv4Interface, int | None]:
+    if "/" not in text:
+        return IPv4Interface((parse_address(text), 32)), None
+    interface = parse_interface(text)
+    return interface, interface.network.prefixlen
+
+
+async def _take(
+    keeper: Keeper, wanted: IPv4Interface | None, device: tuple[IPv4Interface, int | None] | None
+) -> IPv4Interface:
+    if wanted:
+        candidates = [wanted]
+    else:
+        assert device is not None  # noqa: S101 - one of the two was checked to be given
+        own = {each.ip for each in keeper.own}
+        candidates = list(near(device[0].ip, device[1], own))
+    choosing = await choose(keeper, candidates)
+    if choosing.chosen is None:
+        holder = choosing.taken.get(wanted.ip) if wanted else None
+        what = f"{wanted.ip} is in use by {holder}" if wanted else "Every address asked for is in use"
+        raise Refused(f"{what}: name another address to borrow.")
+    await keeper.borrow(choosing.chosen)
+    return choosing.chosen
+
+
+def _run(command: list[str]) -> int:
+    """Run the command in the foreground; Ctrl-C is its business then."""
+    try:
+        process = subprocess.Popen(command)  # noqa: S603 - the user's own command
+    except FileNotFoundError:
+        say(f"askport: there is no command '{command[0]}'.")
+        return _NOT_FOUND
+    except OSError as error:
+        say(f"askport: '{command[0]}' cannot be run: {error.strerror}.")
+        return _NOT_EXECUTABLE
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        status = process.wait()
+    except KeyboardInterrupt:  # SIGTERM: the command gets it too, and the address goes back when it has ended
+        process.terminate()
+        process.wait()
+        raise
+    finally:
+        signal.signal(signal.SIGINT, before)
+    return status if status >= 0 else 128 - status
+
+
+def _wait(keeper: Keeper) -> int:
+    say("Press Ctrl-C to give it back.")
+    try:
+        while keeper.is_alive:
+            time.sleep(0.2)
+    except KeyboardInterrupt:
+        return Status.INTERRUPTED
+    raise MachineRefused(f"The keeper of {keeper.adapter} has ended: run 'askport restore'.", code="keeper-gone")
+
+
+def restore(
+    adapter: Annotated[str | None, typer.Argument(help="Only this adapter.")] = None,
+    json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
+) -> None:
+    """Give back whatever an interrupted run left borrowed."""
+    if os.geteuid() != 0:
+        raise MachineRefused("No permission to change adapters: run 'askport restore' with sudo.", code="no-permission")
+    from askport.edges.keeper.adapter import Refusal, give_back_all
+
+    try:
+        given = give_back_all(adapter)
+    except Refusal as error:
+        raise MachineRefused(str(error)) from None
+    if json:
+        put_json({"schema": "askport.restore/1", "given_back": given})
+        return
+    for name, addresses in given.items():
+        print(f"{name}: gave back {', '.join(addresses) or 'nothing: the adapter is gone'}.")
+    if not given:
+        print("Nothing was left borrowed.")

@@ -1,0 +1,59 @@
+"""What the commands that use the cable share: running machines on it, and a laptop address in a subnet."""
+
+from collections.abc import Callable, Collection, Iterable
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.cli.talk import say
+from askport.core.errors import Refused
+from askport.core.machine import Machine
+from askport.core.reach.choosing import Choosing, from_the_top
+from askport.edges.driver import Driver
+from askport.edges.keeper_client import Keeper, require_link
+
+
+def open_cable(adapter: str) -> Keeper:
+    """Take an adapter that has a link.
+
+    Raises:
+        MachineRefused: no permission, no such adapter, in use, or without link.
+    """
+    keeper = Keeper(adapter)
+    for address in keeper.restored:
+        say(f"{adapter}: gave back {address}, which an interrupted run had left.")
+    try:
+        require_link(keeper)
+    except Exception:
+        keeper.close()
+        raise
+    return keeper
+
+
+async def run(machine: Machine, keeper: Keeper, seconds: float | None, until: Callable[[], bool] | None = None) -> None:
+    """Run a machine on the cable until it is done, ``until`` holds or the seconds have passed."""
+    longest = None if seconds is None else keeper.wire.now() + seconds
+    await Driver(machine, keeper.wire).run(until=until or (lambda: machine.done), longest_until=longest)
+
+
+async def choose(keeper: Keeper, candidates: Iterable[IPv4Interface]) -> Choosing:
+    """Ask for candidates until one is free."""
+    choosing = Choosing(keeper.mac, candidates, now=keeper.wire.now())
+    await run(choosing, keeper, None)
+    return choosing
+
+
+async def laptop_within(keeper: Keeper, target: IPv4Interface, avoid: Collection[IPv4Address]) -> IPv4Interface:
+    """Return a laptop address in the target's subnet: its own, or a free one that is borrowed now.
+
+    Raises:
+        Refused: no free address was found.
+        MachineRefused: it could not be borrowed.
+    """
+    for own in keeper.own:
+        if target.ip in own.network and own.ip in target.network:
+            return own
+    choosing = await choose(keeper, from_the_top(target.network, {target.ip, *avoid}))
+    if choosing.chosen is None:
+        raise Refused(f"No free laptop address was found in {target.network}: something answers for all of them.")
+    await keeper.borrow(choosing.chosen)
+    say(f"Borrowed {choosing.chosen} on {keeper.adapter}.")
+    return choosing.chosen

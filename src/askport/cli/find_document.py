@@ -1,0 +1,83 @@
+"""The document that ``find`` prints (contract: askport.find/1)."""
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.beliefs import AddressBelief
+from askport.core.finding.finder import Device, Finder
+from askport.core.wire import Counts
+from askport.reports.register import iso
+
+
+def find_document(
+    finder: Finder,
+    *,
+    source: str,
+    listened_s: float,
+    counts: Counts,
+    wall: Callable[[float], datetime],
+    maker: Callable[[MacAddress], str | None],
+) -> dict[str, Any]:
+    """Return what was found, as values of JSON."""
+    hazards = finder.hazards()
+    return {
+        "schema": "askport.find/1",
+        "source": source,
+        "laptop_macs": [str(mac) for mac in finder.laptop_macs],
+        "loudness": str(finder.loudness),
+        "listened_s": round(listened_s, 3),
+        "frames": {"seen": counts.seen, "unreadable": finder.frames_unreadable, "lost": counts.lost},
+        "devices": [
+            {
+                "mac": str(device.mac),
+                "maker": maker(device.mac),
+                "addresses": [_address(each) for each in device.addresses],
+                "asks_for_address": _asking(device, wall),
+                "names": [{"name": name, "source": "dhcp"} for name in device.names],
+                "services": [],
+                "first_heard": iso(wall(device.first_at)),
+                "last_heard": iso(wall(device.last_at)),
+                "frames": device.frames,
+                "hazards": [each.code for each in hazards if each.mac == device.mac],
+            }
+            for device in finder.devices()
+        ],
+        "hazards": [
+            {
+                "code": each.code,
+                "text": each.text,
+                "mac": str(each.mac) if each.mac else None,
+                "address": str(each.address) if each.address else None,
+            }
+            for each in hazards
+        ],
+    }
+
+
+def _address(belief: AddressBelief) -> dict[str, Any]:
+    return {
+        "address": str(belief.address),
+        "belief": str(belief.belief),
+        "origin": str(belief.origin),
+        "prefix": belief.prefix,
+        "prefix_basis": belief.prefix_basis and str(belief.prefix_basis),
+        "prefix_range": list(belief.prefix_range) if belief.prefix_range else None,
+        "gateway": str(belief.gateway) if belief.gateway else None,
+        "gateway_basis": belief.gateway_basis and str(belief.gateway_basis),
+        "because": [reason.sentence for reason in belief.because],
+    }
+
+
+def _asking(device: Device, wall: Callable[[float], datetime]) -> dict[str, Any] | None:
+    asking = device.asking
+    if asking is None:
+        return None
+    return {
+        "protocol": asking.protocol,
+        "requests": asking.requests,
+        "first": iso(wall(asking.first_at)),
+        "last": iso(wall(asking.last_at)),
+        "names": list(asking.names),
+    }

@@ -1,0 +1,141 @@
+"""The whole example without a screen: a practised technician at the bench, who says what is done."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+from askport.bench import scenario
+from askport.bench.bench import Bench
+from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.narrate import next_line
+from askport.core.proofs.power_cycle import Phase as CyclePhase
+from askport.core.session import Phase
+from askport.core.ways.by_hand import ByHand
+from askport.edges.jobfile import JobFile
+from askport.edges.round import Round
+from askport.reports.files import write_register
+
+_PATIENCE_S = 300.0
+"""Virtual seconds for one device, boots and power cycles included."""
+_LISTEN_S = 8.0
+"""How long the technician listens before asking."""
+_HANDS_S = 3.0
+"""Between one handling of the device and the next."""
+
+
+def prepare(directory: Path) -> Path:
+    """Make the directory and return where the job file goes.
+
+    Raises:
+        BadInput: the directory holds a job already.
+        MachineRefused: the directory cannot be made.
+    """
+    try:
+        directory.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise MachineRefused(f"'{directory}' cannot be made: {error.strerror}.") from None
+    path = directory / "demo.askport"
+    if path.exists():
+        raise BadInput(f"'{path}' exists already: name a directory without one, so that nothing is mixed up.")
+    return path
+
+
+async def commission_all(path: Path) -> bool:
+    """Commission every device of the scenario into a job file, and write the register beside it.
+
+    Returns:
+        Whether all were proven.
+
+    Raises:
+        MachineRefused: the register cannot be written.
+    """
+    directory = path.parent
+    bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
+    bench.plug(scenario.stand_in(scenario.WORK[0].tag))
+    tour = Round(
+        wire=bench,
+        adapter=bench,
+        own=scenario.LAPTOP,
+        job=JobFile(path, create=True),
+        work=scenario.WORK,
+        site=scenario.SITE,
+        maker=scenario.maker,
+    )
+    print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
+    while True:
+        await _Technician(bench, tour).commission()
+        if tour.is_over or tour.session.phase is not Phase.RECORDED:
+            break
+        bench.plug(None)
+        tour.next_device()
+        bench.plug(scenario.stand_in(tour.item.tag))
+    rows = tour.rows
+    try:
+        write_register(rows, directory / "register.csv", csv=True)
+        write_register(rows, directory / "register.json", csv=False)
+    except OSError as error:
+        raise MachineRefused(f"The register could not be written to '{directory}': {error.strerror}.") from None
+    proven = [row.tag for row in rows if row.is_proven]
+    print(f"Proven: {', '.join(proven) or 'none'}. The register is in {directory}.")
+    return len(proven) == len(scenario.WORK)
+
+
+class _Technician:
+    """Does what the bottom line says, and handles the device."""
+
+    def __init__(self, bench: Bench, tour: Round) -> None:
+        self.bench, self.tour, self.session = bench, tour, tour.session
+        self.said = ""
+        self.hands_at = 0.0
+
+    async def commission(self) -> None:
+        """Take one device through the job, or give up."""
+        print(f"\n{self.tour.item.tag}, {self.tour.item.description}")
+        give_up_at = self.bench.now() + _PATIENCE_S
+        while self.session.phase is not Phase.RECORDED and self.bench.now() < give_up_at:
+            self._say()
+            self._handle()
+            if next_line(self.session, self.bench.now()).enter and not self._listens():
+                self.session.enter(self.bench.now())
+            pause_until = self.bench.now() + 0.5
+            await self.tour.driver.run(until=lambda: False, longest_until=pause_until)
+        self._say()
+
+    def _say(self) -> None:
+        line = next_line(self.session, self.bench.now())
+        if line.sentence != self.said and not (self.session.phase is Phase.FINDING and self.session.finder.calling):
+            print(f"  {self.bench.now():7.1f} s  {line.sentence}")
+        self.said = line.sentence
+
+    def _listens(self) -> bool:
+        """Whether to go on listening: nothing is found yet, and not long enough was listened."""
+        session = self.session
+        if session.phase is not Phase.FINDING or (session.candidate and session.candidate.is_found):
+            return False
+        return self.bench.now() < session.started_at + _LISTEN_S
+
+    def _handle(self) -> None:
+        """Do at the device what the moment asks for."""
+        session, now = self.session, self.bench.now()
+        if now < self.hands_at:
+            return
+        cycle = session.power_cycle
+        target = session.target
+        if session.phase is Phase.SETTING and session.way and session.way.name == ByHand.name and target:
+            self._do(lambda: self.bench.type_in(target))
+        elif session.phase is Phase.POWER_CYCLE and cycle and cycle.phase is CyclePhase.ON:
+            if session.way and session.way.permanent is False and target:
+                self._do(lambda: self.bench.type_in(target))
+            self._do(lambda: self._power(False))
+        elif session.phase is Phase.POWER_CYCLE and cycle and cycle.phase is CyclePhase.OFF:
+            self._do(lambda: self._power(True))
+
+    def _power(self, on: bool) -> str:
+        self.bench.power(on)
+        return "Plugged its power in again." if on else "Pulled its power."
+
+    def _do(self, act: Callable[[], str]) -> None:
+        self.hands_at = self.bench.now() + _HANDS_S
+        try:
+            print(f"  {self.bench.now():7.1f} s    by hand: {act()}")
+        except Refused as error:
+            print(f"  {self.bench.now():7.1f} s    by hand: {error.message}")

@@ -1,0 +1,79 @@
+"""``askport``: the commands, and the one place where errors become a sentence and an exit status."""
+
+import os
+import signal
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from askport import __version__
+from askport.cli import borrowing, finding, register, setting
+from askport.cli.demo import demo
+from askport.cli.talk import Status, say
+from askport.core.errors import AskPortError
+
+app = typer.Typer(
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+    help="Finds a device's unknown address on one cable, sets its final one, proves it, and gives the laptop back.",
+)
+for command in (finding.adapters, finding.find, borrowing.restore, setting.assign, setting.prove, demo):
+    app.command()(command)
+app.command(context_settings={"allow_interspersed_args": True})(borrowing.borrow)
+app.add_typer(register.app, name="register")
+
+_USAGE_ERROR: Any = typer.BadParameter.__base__
+"""What Typer raises for wrong usage; it gives only this child of it a public name."""
+
+
+@app.callback(invoke_without_command=True)
+def start(
+    context: typer.Context,
+    job: Annotated[Path | None, typer.Option("--job", help="The job file of the full screen.")] = None,
+    version: Annotated[bool, typer.Option("--version", help="Print the version and end.")] = False,
+) -> None:
+    """Start the full screen on this laptop's adapters, unless a command is named."""
+    if version:
+        print(f"askport {__version__}")
+        raise typer.Exit
+    if context.invoked_subcommand is None:
+        from askport.cli.full_screen import start_on_adapters
+
+        start_on_adapters(job)
+
+
+def _interrupt(*_: object) -> None:
+    raise KeyboardInterrupt
+
+
+def run(arguments: list[str] | None = None) -> int:
+    """Run one command and return its exit status."""
+    for each in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(each, _interrupt)
+    try:
+        return int(app(arguments, standalone_mode=False) or 0)
+    except AskPortError as error:
+        say(f"askport: {error.message}")
+        return error.exit_status
+    except _USAGE_ERROR as error:
+        say(f"askport: {' '.join(error.format_message().split())} ('askport --help' shows how.)")
+        return Status.USAGE
+    except (KeyboardInterrupt, typer.Abort):
+        return Status.INTERRUPTED
+    except BrokenPipeError:
+        # Whoever read our output has left; nothing more can be said to them.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return Status.DONE
+    except Exception as error:
+        if os.environ.get("ASKPORT_TRACEBACK"):
+            raise
+        say(f"askport: a fault of Ask Port itself ({type(error).__name__}: {error}). What was borrowed was given back.")
+        return Status.MACHINE
+
+
+def main() -> None:
+    """Run as a program."""
+    sys.exit(run())

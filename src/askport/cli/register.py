@@ -1,0 +1,56 @@
+"""``askport register``: what a job has recorded."""
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from askport.cli.talk import put_json
+from askport.core.errors import BadInput, MachineRefused
+from askport.core.register.fold import Row, fold
+from askport.edges.jobfile import JobFile
+from askport.reports.register import register_csv, register_json
+
+app = typer.Typer(help="Read what a job has recorded.", no_args_is_help=False)
+Job = Annotated[Path, typer.Argument(help="The job file.")]
+
+
+def _rows(job: Path) -> list[Row]:
+    return fold(JobFile(job, create=False).lines)
+
+
+@app.command("list")
+def list_(job: Job, json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False) -> None:
+    """List the devices of a job, as found and as left."""
+    rows = _rows(job)
+    if json:
+        put_json(register_json(rows))
+        return
+    for row in rows:
+        print(f"{row.tag or '(no tag)'}  {row.mac}  {row.as_found} -> {row.left or 'not set'}  {row.state}")
+
+
+@app.command()
+def export(
+    job: Job,
+    csv: Annotated[bool, typer.Option("--csv", help="As CSV.")] = False,
+    json: Annotated[bool, typer.Option("--json", help="As JSON.")] = False,
+    out: Annotated[Path | None, typer.Option("--out", help="Into this file instead of standard output.")] = None,
+) -> None:
+    """Export the register of a job."""
+    if csv == json:
+        raise BadInput("Say how to export the register: --csv or --json.")
+    rows = _rows(job)
+    if out is None:
+        if csv:
+            sys.stdout.write(register_csv(rows))
+        else:
+            put_json(register_json(rows))
+        return
+    from askport.reports.files import write_register
+
+    try:
+        write_register(rows, out, csv=csv)
+    except OSError as error:
+        raise MachineRefused(f"'{out}' could not be written: {error.strerror}.") from None

@@ -1,0 +1,148 @@
+"""The wire of a real adapter: a packet socket with the kernel's time on every frame (packet(7))."""
+
+import asyncio
+import contextlib
+import errno
+import fcntl
+import socket
+import time
+from datetime import UTC, datetime
+from struct import pack, unpack, unpack_from
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import MachineRefused
+from askport.core.wire import Counts, Frame, Link
+from askport.edges.link_speed import speed_of
+
+_SOL_PACKET, _PACKET_STATISTICS, _PACKET_AUXDATA = 263, 6, 8
+_SCM_TIMESTAMPNS = 35
+_SIOCGIFFLAGS, _IFF_RUNNING = 0x8913, 0x40
+_TP_STATUS_VLAN_VALID, _TP_STATUS_VLAN_TPID_VALID = 1 << 4, 1 << 6
+_MAX_FRAME = 65_536
+_MAX_BATCH = 256
+"""Frames taken before timers get their turn: under 10 ms of reading."""
+_LINK_POLL_S = 0.1
+"""How soon a pulled cable is seen; one system call each time."""
+
+
+class PacketWire:
+    """Frames of one adapter, through a packet socket that the keeper has opened."""
+
+    def __init__(self, name: str, mac: MacAddress, packet_socket: socket.socket) -> None:
+        """Take over the socket."""
+        self.name = name
+        self.mac = mac
+        self._socket = packet_socket
+        self._socket.setblocking(False)
+        self._wall_offset = time.time() - time.monotonic()
+        self._seen = self._sent = self._lost = 0
+        self._link = Link(up=self._running(), since=self.now(), speed_mbps=speed_of(self.name))
+        self._woken = asyncio.Event()
+
+    def now(self) -> float:
+        """Return monotonic seconds."""
+        return time.monotonic()
+
+    def wall(self, at: float) -> datetime:
+        """Return a monotonic moment as aware UTC."""
+        return datetime.fromtimestamp(at + self._wall_offset, UTC)
+
+    def link(self) -> Link:
+        """Return the state of the link."""
+        up = self._running()
+        if up != self._link.up:
+            self._link = Link(up=up, since=self.now(), speed_mbps=speed_of(self.name) if up else None)
+        return self._link
+
+    def counts(self) -> Counts:
+        """Return how many frames have passed, with those that the kernel had to drop."""
+        statistics = self._socket.getsockopt(_SOL_PACKET, _PACKET_STATISTICS, 8)
+        self._lost += int(unpack("II", statistics)[1])  # reading resets the kernel's count
+        return Counts(seen=self._seen, sent=self._sent, lost=self._lost)
+
+    def send(self, data: bytes) -> None:
+        """Send a frame.
+
+        Raises:
+            MachineRefused: the adapter has vanished.
+        """
+        try:
+            self._socket.send(data)
+            self._sent += 1
+        except BlockingIOError:
+            pass  # the queue is full: lost, as on any wire
+        except OSError as error:
+            if error.errno in (errno.ENXIO, errno.ENODEV):
+                text = f"{self.name} has vanished: plug the adapter in again and start anew."
+                raise MachineRefused(text, code="no-adapter") from None
+            if error.errno not in (errno.ENETDOWN, errno.ENOBUFS):
+                raise MachineRefused(f"{self.name} would not send: {error.strerror}.") from None
+
+    def wake(self) -> None:
+        """Let a wait return now."""
+        self._woken.set()
+
+    async def wait(self, deadline: float | None) -> list[Frame]:
+        """Return what has come; nothing at the deadline, on a change of the link, or when woken."""
+        loop = asyncio.get_running_loop()
+        was_up = self._link.up
+        frames = self._take()
+        if frames:
+            await asyncio.sleep(0)
+            return frames
+        loop.add_reader(self._socket, self._woken.set)
+        try:
+            while not frames and not self._woken.is_set() and self.link().up == was_up:
+                left = _LINK_POLL_S if deadline is None else min(_LINK_POLL_S, deadline - self.now())
+                if left <= 0:
+                    break
+                with contextlib.suppress(TimeoutError):
+                    await asyncio.wait_for(self._woken.wait(), left)
+                frames = self._take()
+        finally:
+            loop.remove_reader(self._socket)
+            self._woken.clear()
+        return frames
+
+    def close(self) -> None:
+        """Close the socket."""
+        self._socket.close()
+
+    def _take(self) -> list[Frame]:
+        frames: list[Frame] = []
+        while len(frames) < _MAX_BATCH:
+            try:
+                data, ancillary, _, _ = self._socket.recvmsg(_MAX_FRAME, 256)
+            except BlockingIOError:
+                break
+            except OSError as error:
+                if error.errno == errno.ENETDOWN:
+                    break
+                raise MachineRefused(f"{self.name} cannot be read: {error.strerror}.") from None
+            frames.append(self._frame(data, ancillary))
+        self._seen += len(frames)
+        return frames
+
+    def _frame(self, data: bytes, ancillary: list[tuple[int, int, bytes]]) -> Frame:
+        at = now = self.now()
+        for level, kind, value in ancillary:
+            if (level, kind) == (socket.SOL_SOCKET, _SCM_TIMESTAMPNS):
+                seconds, nanoseconds = unpack_from("ll", value)
+                # The wall clock may have been set since; a frame never comes from the future.
+                at = min(now, seconds + nanoseconds * 1e-9 - self._wall_offset)
+                at = at if now - at < 1.0 else now
+            elif (level, kind) == (_SOL_PACKET, _PACKET_AUXDATA):
+                status, *_, tag, tag_type = unpack_from("IIIHHHH", value)
+                if status & _TP_STATUS_VLAN_VALID:
+                    # The kernel takes the tag out of the frame; it is part of what was said.
+                    kind_of_tag = tag_type if status & _TP_STATUS_VLAN_TPID_VALID else 0x8100
+                    data = data[:12] + pack("!HH", kind_of_tag, tag) + data[12:]
+        return Frame(at=at, data=data)
+
+    def _running(self) -> bool:
+        request = pack("16sH14s", self.name.encode()[:15], 0, b"")
+        try:
+            flags = unpack_from("16sH", fcntl.ioctl(self._socket.fileno(), _SIOCGIFFLAGS, request))[1]
+        except OSError:
+            return False
+        return bool(flags & _IFF_RUNNING)

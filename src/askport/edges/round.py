@@ -1,0 +1,101 @@
+"""A round of devices, one after the other, on one adapter and into one job."""
+
+import secrets
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from ipaddress import IPv4Interface
+from typing import Protocol
+
+from askport.core.addresses import MacAddress
+from askport.core.plan.target import Site
+from askport.core.plan.work import WorkItem
+from askport.core.register.entries import Entry
+from askport.core.register.fold import Row, fold
+from askport.core.session import Phase, Session
+from askport.core.wire import Wire
+from askport.edges.driver import Driver
+from askport.edges.jobfile import JobFile
+
+
+class AdapterHands(Protocol):
+    """What can borrow and give back: the keeper, or the bench."""
+
+    async def borrow(self, interface: IPv4Interface) -> None:
+        """Put an address on the adapter."""
+
+    async def give_back(self) -> None:
+        """Put the adapter back as it was."""
+
+
+class _Hands:
+    """The hands of a session: one adapter and one job file."""
+
+    def __init__(self, adapter: AdapterHands, job: JobFile) -> None:
+        self.borrow, self.give_back = adapter.borrow, adapter.give_back
+        self._job = job
+
+    def write(self, entry: Entry, at: datetime) -> None:
+        self._job.append(entry, at)
+
+
+class Round:
+    """Goes through a work list; the session of the device at hand is ``session``."""
+
+    def __init__(
+        self,
+        *,
+        wire: Wire,
+        adapter: AdapterHands,
+        own: Sequence[IPv4Interface],
+        job: JobFile,
+        work: Sequence[WorkItem],
+        site: Site | None,
+        maker: Callable[[MacAddress], str | None],
+    ) -> None:
+        """Begin with the first device of the list; behind its end every device is one without a plan."""
+        self.wire, self.own, self.job, self.work, self.site, self.maker = wire, tuple(own), job, work, site, maker
+        self._hands = _Hands(adapter, job)
+        self._place = 0
+        self._unit = job.units
+        self.begin()
+
+    @property
+    def item(self) -> WorkItem:
+        """The device of the work list that is at hand."""
+        if self._place < len(self.work):
+            return self.work[self._place]
+        return WorkItem(tag=f"unit {self._unit}")
+
+    @property
+    def is_over(self) -> bool:
+        """Whether the last device of the work list was recorded."""
+        return bool(self.work) and self._place >= len(self.work) - 1 and self.session.phase is Phase.RECORDED
+
+    @property
+    def rows(self) -> list[Row]:
+        """The register so far."""
+        return fold(self.job.lines)
+
+    def begin(self) -> None:
+        """Begin the way of the device at hand."""
+        self._unit += 1
+        self.session = Session(
+            adapter=self.wire.name,
+            laptop_mac=self.wire.mac,
+            laptop=self.own,
+            work=self.item,
+            unit=self._unit,
+            link=self.wire.link(),
+            now=self.wire.now(),
+            xid=lambda: secrets.randbits(32),
+            site=self.site,
+            used={row.left.ip: row.tag for row in self.rows if row.left},
+            planned=[item.target.interface.ip for item in self.work if item.target],
+            maker=self.maker,
+        )
+        self.driver = Driver(self.session, self.wire, self._hands)
+
+    def next_device(self) -> None:
+        """Go on to the next device of the list."""
+        self._place += 1
+        self.begin()
