@@ -3,7 +3,6 @@
 import asyncio
 import contextlib
 import heapq
-from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface
 from itertools import count
@@ -16,7 +15,7 @@ from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import read_packet
 from askport.core.machine import earliest
 from askport.core.plan.target import Target
-from askport.core.wire import Counts, Frame, Link
+from askport.core.wire import Counts, Frame, Link, OnPass
 
 _DELAY_S = 0.0004
 """From one end to the other and through a small device's stack, one way."""
@@ -56,8 +55,7 @@ class Bench:
         self._seen = self._sent = 0
         self._woken = False
         self._wake = asyncio.Event()
-        self.on_pass: Callable[[bool, float], None] = lambda _to_device, _at: None
-        """Called for every frame that passes, for whoever draws the cable."""
+        self.on_pass: OnPass = lambda _to_device: None
 
     # The wire
 
@@ -146,7 +144,7 @@ class Bench:
             _, _, to_device, data = heapq.heappop(self._flying)
             if not self._link.up:
                 continue
-            self.on_pass(to_device, self._now)
+            self.on_pass(to_device)
             if to_device and device:
                 self._from_device(device.receive(data, self._now))
             elif not to_device:

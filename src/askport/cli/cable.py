@@ -8,7 +8,7 @@ from askport.core.errors import Refused
 from askport.core.machine import Machine
 from askport.core.reach.choosing import Choosing, from_the_top
 from askport.edges.driver import Driver
-from askport.edges.keeper_client import Keeper, require_link
+from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link
 
 
 def open_cable(adapter: str) -> Keeper:
@@ -18,6 +18,7 @@ def open_cable(adapter: str) -> Keeper:
         MachineRefused: no permission, no such adapter, in use, or without link.
     """
     keeper = Keeper(adapter)
+    drop_to_invoker()
     for address in keeper.restored:
         say(f"{adapter}: gave back {address}, which an interrupted run had left.")
     try:

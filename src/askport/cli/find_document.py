@@ -8,7 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.finder import Device, Finder
 from askport.core.wire import Counts
-from askport.reports.register import iso
+from askport.reports.times import iso
 
 
 def find_document(

@@ -111,7 +111,7 @@ def find(
 def _tell(device: Device) -> None:
     print(f"{device.mac}  {maker(device.mac) or 'maker unknown'}")
     if device.asking:
-        print(f"    asks for an address by {device.asking.protocol.upper()}, {device.asking.requests} times")
+        print(f"    asks for an address by {device.asking.protocol.upper()}, requests so far: {device.asking.requests}")
     for belief in device.addresses:
         prefix = f"/{belief.prefix}" if belief.prefix is not None else ""
         print(f"    {belief.address}{prefix}  {belief.belief}")

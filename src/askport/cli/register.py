@@ -2,27 +2,32 @@
 
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+if TYPE_CHECKING:
+    from askport.core.register.fold import Row
+
 from askport.cli.talk import put_json
 from askport.core.errors import BadInput, MachineRefused
-from askport.core.register.fold import Row, fold
-from askport.edges.jobfile import JobFile
-from askport.reports.register import register_csv, register_json
 
 app = typer.Typer(help="Read what a job has recorded.", no_args_is_help=False)
 Job = Annotated[Path, typer.Argument(help="The job file.")]
 
 
-def _rows(job: Path) -> list[Row]:
+def _rows(job: Path) -> "list[Row]":
+    from askport.core.register.fold import fold
+    from askport.edges.jobfile import JobFile
+
     return fold(JobFile(job, create=False).lines)
 
 
 @app.command("list")
 def list_(job: Job, json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False) -> None:
     """List the devices of a job, as found and as left."""
+    from askport.reports.register import register_json
+
     rows = _rows(job)
     if json:
         put_json(register_json(rows))
@@ -41,6 +46,8 @@ def export(
     """Export the register of a job."""
     if csv == json:
         raise BadInput("Say how to export the register: --csv or --json.")
+    from askport.reports.register import register_csv, register_json
+
     rows = _rows(job)
     if out is None:
         if csv:

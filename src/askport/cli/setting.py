@@ -5,9 +5,13 @@ import secrets
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+
+if TYPE_CHECKING:
+    from askport.core.register.entries import Entry, Proved
+    from askport.edges.jobfile import JobFile
 
 from askport.cli.cable import choose, laptop_within, open_cable, run
 from askport.cli.talk import Status, put_json, say
@@ -18,14 +22,12 @@ from askport.core.proofs.answering import Echo, PortOpens
 from askport.core.proofs.holding import OldGone, SameMac
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof, Proving, Subject
-from askport.core.register.entries import Entry, Found, Proved, WasSet
 from askport.core.ways.answering import Answering
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.way import Result, Way
-from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper
 from askport.edges.makers import maker
-from askport.reports.register import iso
+from askport.reports.times import iso
 
 _WAYS = {
     "dhcp": "answers its BOOTP or DHCP requests; gone at the next power cut until the device is told to keep it",
@@ -71,7 +73,7 @@ def assign(
     )
     require_sound(target)
     device = MacAddress.parse(mac)
-    journal = JobFile(job, create=True) if job else None
+    journal = _journal(job)
     with open_cable(adapter) as keeper:
         way = asyncio.run(_assign(keeper, device, target, by, seconds, others_are_fine))
         wall = keeper.wire.wall
@@ -135,9 +137,7 @@ def prove(
     at: Annotated[str, typer.Option(metavar="ADDRESS/PREFIX", help="Where it must be.")],
     gateway: Annotated[str | None, typer.Option(help="Its gateway, which the laptop does not borrow.")] = None,
     was: Annotated[str | None, typer.Option(metavar="OLD", help="The address that it must have left.")] = None,
-    open_: Annotated[
-        list[int] | None, typer.Option("--open", metavar="PORT", help="A port that must open.")
-    ] = None,
+    open_: Annotated[list[int] | None, typer.Option("--open", metavar="PORT", help="A port that must open.")] = None,
     no_ping: Annotated[bool, typer.Option("--no-ping", help="Leave ping out: the device answers none.")] = False,
     power_cycle: Annotated[
         bool, typer.Option("--power-cycle", help="Also prove that it survives a power cut.")
@@ -154,7 +154,7 @@ def prove(
     for port in ports:
         if not 0 < port < 65_536:
             raise BadInput(f"{port} is no TCP port: name one from 1 to 65535.")
-    journal = JobFile(job, create=True) if job else None
+    journal = _journal(job)
     with open_cable(adapter) as keeper:
         proofs = asyncio.run(_prove(keeper, device, target, old, ports, ping=not no_ping, power_cycle=power_cycle))
         if journal:
@@ -208,6 +208,15 @@ async def _prove(
     return proofs
 
 
+def _journal(job: Path | None) -> "JobFile | None":
+    """Open the job file, if one was named; what stores it is loaded only then."""
+    if job is None:
+        return None
+    from askport.edges.jobfile import JobFile
+
+    return JobFile(job, create=True)
+
+
 def _proof(proof: Proof) -> dict[str, Any]:
     found = proof.finding
     return {
@@ -219,15 +228,19 @@ def _proof(proof: Proof) -> dict[str, Any]:
     }
 
 
-def _proved(proof: Proof, mac: MacAddress, unit: int) -> Proved:
+def _proved(proof: Proof, mac: MacAddress, unit: int) -> "Proved":
+    from askport.core.register.entries import Proved
+
     return Proved(unit=unit, mac=mac, **_proof(proof))
 
 
-def _is_about(entry: Entry, mac: MacAddress) -> bool:
+def _is_about(entry: "Entry", mac: MacAddress) -> bool:
     return getattr(entry, "mac", None) == mac
 
 
-def _entries_of(way: Way, tag: str, unit: int) -> list[Entry]:
+def _entries_of(way: Way, tag: str, unit: int) -> "list[Entry]":
+    from askport.core.register.entries import Found, WasSet
+
     target, interface = way.target, way.target.interface
     found = Found(
         unit=unit, tag=tag, mac=way.mac, maker=maker(way.mac), address=None, belief="named by hand", because=()
@@ -245,6 +258,6 @@ def _entries_of(way: Way, tag: str, unit: int) -> list[Entry]:
     return [found, was_set]
 
 
-def _record(journal: JobFile, keeper: Keeper, entries: Iterable[Entry]) -> None:
+def _record(journal: "JobFile", keeper: Keeper, entries: "Iterable[Entry]") -> None:
     for entry in entries:
         journal.append(entry, keeper.wire.wall(keeper.wire.now()))

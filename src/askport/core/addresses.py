@@ -88,8 +88,8 @@ def parse_address(text: str, what: str = "address") -> IPv4Address:
         return IPv4Address(text.strip())
     except AddressValueError:
         too_large = [part for part in text.split(".") if part.isascii() and part.isdigit() and int(part) > 255]
-        why = f"octet {too_large[0][:12]} is over 255" if too_large else "it needs four numbers with dots between"
-        raise BadInput(f"'{shown}' is not an IPv4 {what}: {why}, such as 10.84.16.40.") from None
+        why = f"its part {too_large[0][:12]} is over 255" if too_large else "write one like 10.84.16.40"
+        raise BadInput(f"'{shown}' is not an IPv4 {what}: {why}.") from None
 
 
 def prefix_of_mask(mask: IPv4Address) -> int | None:

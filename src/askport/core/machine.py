@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Interface
 from typing import TYPE_CHECKING
 
+from askport.core.errors import AskPortError
 from askport.core.wire import Heard, Link
 
 if TYPE_CHECKING:
@@ -78,6 +79,22 @@ class Machine:
 
     def _send(self, data: bytes) -> None:
         self._effects.append(Send(data))
+
+
+class Borrower(Machine):
+    """A machine that borrows addresses, and is told what came of it."""
+
+    def borrow_done(self, interface: IPv4Interface, now: float) -> None:
+        """Take in that the adapter has the borrowed address."""
+        raise NotImplementedError
+
+    def borrow_failed(self, error: AskPortError) -> None:
+        """Take in that the adapter could not be given the address."""
+        raise NotImplementedError
+
+    def gave_back(self) -> None:
+        """Take in that the adapter is as it was."""
+        raise NotImplementedError
 
 
 def earliest(*deadlines: float | None) -> float | None:

@@ -83,6 +83,8 @@ def _reach(session: Session, now: float) -> Next:
     match session.phase:
         case Phase.CHOOSING:
             return Next("Looking for a laptop address that nobody holds.", enter=False)
+        case Phase.MAY_BORROW if session.offer and session.strayed_to and session.way:
+            return Next(f"{session.way.because} Borrow {session.offer} to reach it there and correct it.")
         case Phase.MAY_BORROW if session.offer:
             return Next(
                 f"Borrow {session.offer} on {session.adapter}, so that the laptop can talk to it. Nobody answers there."
@@ -108,8 +110,6 @@ def _set(session: Session, now: float) -> Next:
             borrow = "" if session.laptop_for(target.interface.ip) else f"Borrow {session.offer} and "
             verb = "answer" if borrow else "Answer"
             return Next(f"{borrow}{verb} its requests with {target.interface}, once no other server is heard.")
-        case Phase.MAY_SET:
-            return Next("Start watching, then type these values into the device. Its move will be seen from here.")
         case Phase.NOT_SET if session.way:
             return Next(f"{session.way.because} Enter tries again.")
         case Phase.SETTING if session.way:
@@ -198,9 +198,9 @@ def _found(session: Session) -> str:
 def _reached(session: Session) -> str:
     if session.chosen is None:
         return ""
-    if session.old_address is None:
+    if session.whereabouts is None:
         return "no address to reach yet"
-    if session.reached_from:
+    if session.reached_from and session.phase.step is not Step.REACH:
         return f"from {session.reached_from.ip}"
     return "borrow an address"
 

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.errors import AskPortError, BadInput
 from askport.core.finding.finder import Device, Finder
-from askport.core.machine import Borrow, Effect, GiveBack, Machine, Write, Xid, earliest
+from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, Write, Xid, earliest
 from askport.core.plan.target import Check, Site, Target, check_target
 from askport.core.plan.work import WorkItem
 from askport.core.proofs.answering import Echo, PortOpens
@@ -72,7 +72,7 @@ class Phase(Enum):
         return step
 
 
-class Session(Machine):
+class Session(Borrower):
     """One device's way through the job."""
 
     def __init__(
@@ -126,6 +126,8 @@ class Session(Machine):
         """The device as found."""
         self.offer: IPv4Interface | None = None
         """The free laptop address that can be borrowed now."""
+        self.strayed_to: IPv4Address | None = None
+        """A wrong address that the device was given on the way, where it is now."""
         self.greeting: list[Proof] = []
         """What the device answered at its old address."""
         self.way_name: str | None = None
@@ -150,6 +152,11 @@ class Session(Machine):
         return best.address if best and not (self.chosen and self.chosen.asking) else None
 
     @property
+    def whereabouts(self) -> IPv4Address | None:
+        """Where the device is before it has its final address: as found, or where a slip of the fingers took it."""
+        return self.strayed_to or self.old_address
+
+    @property
     def candidate(self) -> Device | None:
         """The device that Enter would take: the one pointed at, the one on the label, or the surest."""
         for mac in (self.selected, self.work.mac):
@@ -162,6 +169,8 @@ class Session(Machine):
         """The device's address and prefix as known now: the new one once it was taken."""
         if self.way and self.way.result is Result.TAKEN and self.target:
             return self.target.interface.ip, self.target.interface.network.prefixlen
+        if self.strayed_to:
+            return self.strayed_to, None
         device = self.chosen or self.candidate
         if device and device.best and not device.asking:
             return device.best.address, device.best.prefix
@@ -287,7 +296,7 @@ class Session(Machine):
     def plan(self, target: Target, now: float) -> None:
         """Change what the device is meant to become."""
         self.target = target
-        if self.phase in (Phase.PREPARING, Phase.MAY_SET, Phase.NOT_SET):
+        if self.phase in (Phase.PREPARING, Phase.MAY_SET, Phase.SETTING, Phase.NOT_SET):
             self._prepare(now)
 
     def choose_way(self, name: str, now: float) -> None:
@@ -310,10 +319,10 @@ class Session(Machine):
             return
         self._activities, self.trouble = [], None
         if step in (Step.PLUG, Step.FIND) or self.chosen is None:
-            self.chosen, self.selected, self.way, self.way_name = None, None, None, None
+            self.chosen, self.selected, self.way, self.way_name, self.strayed_to = None, None, None, None, None
             self.phase = Phase.FINDING if self.link.up else Phase.PLUGGING
-        elif step is Step.REACH and self.old_address and self.chosen.best:
-            self._offer_near(self.old_address, self.chosen.best.prefix, now)
+        elif step is Step.REACH and self.whereabouts and not self.laptop_for(self.whereabouts):
+            self._offer_near(self.whereabouts, None, now)
         elif step in (Step.REACH, Step.SET):
             self._prepare(now)
         elif self.way and self.way.result is Result.TAKEN:
@@ -386,6 +395,7 @@ class Session(Machine):
 
     def _advance(self, now: float) -> None:
         """Go on from what ran, when all of it is done."""
+        self._follow(now)
         if not self._activities or not all(each.done for each in self._activities):
             return
         for activity in self._activities:
@@ -404,6 +414,8 @@ class Session(Machine):
                 last = activities[-1]
                 self.offer = last.chosen if isinstance(last, Choosing) and last is not vacancy else None
                 self.phase = Phase.MAY_SET
+                if self.way_name == ByHand.name and self.may_set:
+                    self._begin_way(now)  # watching sends next to nothing, so it needs no decision
             case Phase.SETTING, Way() as way:
                 self._way_ended(way, now)
             case Phase.PROVING, Proving() as proving:
@@ -411,6 +423,18 @@ class Session(Machine):
             case Phase.POWER_CYCLE, PowerCycle() as cycle:
                 self._write_proof(cycle.finding)
                 self.phase = Phase.MAY_RECORD if cycle.passed else Phase.FORGOTTEN
+
+    def _follow(self, now: float) -> None:
+        """Where the device was moved to a wrong address out of the laptop's reach, go back to reaching it."""
+        if self.phase is not Phase.SETTING or not isinstance(self.way, ByHand):
+            return
+        strayed_to = self.way.moved_to
+        if strayed_to is None or self.laptop_for(strayed_to):
+            return
+        self.way.stray()
+        self._write_set(self.way)
+        self.strayed_to = strayed_to
+        self._offer_near(strayed_to, None, now)
 
     def _offer_near(self, address: IPv4Address, prefix: int | None, now: float) -> None:
         choosing = Choosing(self.laptop_mac, near(address, prefix, self._avoid()), now=now)
@@ -422,7 +446,7 @@ class Session(Machine):
 
     def _greet(self, now: float) -> None:
         """See what the device answers as it was found, so that the same is asked of it in the end."""
-        address, chosen = self.old_address, self.chosen
+        address, chosen = self.whereabouts, self.chosen
         laptop = self.laptop_for(address) if address else None
         if address is None or chosen is None or laptop is None:
             self._prepare(now)
@@ -474,11 +498,11 @@ class Session(Machine):
             self.way = Answering(chosen.mac, target, laptop_mac=self.laptop_mac, laptop=laptop, xid=self._xid, now=now)
         else:
             self.way = ByHand(
-                chosen.mac, target, laptop_mac=self.laptop_mac, laptop=laptop, old=self.old_address, now=now
+                chosen.mac, target, laptop_mac=self.laptop_mac, laptop=laptop, old=self.whereabouts, now=now
             )
         self._activities, self.phase = [self.way], Phase.SETTING
 
-    def _way_ended(self, way: Way, now: float) -> None:
+    def _write_set(self, way: Way) -> None:
         target = way.target
         self._effects.append(
             Write(
@@ -494,9 +518,12 @@ class Session(Machine):
                 )
             )
         )
+
+    def _way_ended(self, way: Way, now: float) -> None:
+        self._write_set(way)
         if way.result is not Result.TAKEN:
             self.phase = Phase.NOT_SET
-        elif self.laptop_for(target.interface.ip):
+        elif self.laptop_for(way.target.interface.ip):
             self._begin_proofs(now)
         else:
             self.phase = Phase.MAY_PROVE
@@ -514,8 +541,8 @@ class Session(Machine):
             self.phase = Phase.MAY_PROVE
             return
         self.proofs = [SameMac(subject, now=now)]
-        if self.old_address and self.old_address != subject.at.ip:
-            self.proofs.append(OldGone(subject, self.old_address, now=now))
+        left = dict.fromkeys(each for each in (self.old_address, self.strayed_to) if each and each != subject.at.ip)
+        self.proofs += [OldGone(subject, each, now=now) for each in left]
         answered = {proof.name for proof in self.greeting if proof.passed}
         if not self.greeting or Echo.name in answered:
             self.proofs.append(Echo(subject, now=now))

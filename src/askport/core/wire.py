@@ -1,5 +1,6 @@
 """The wire as the core sees it: frames with their time, and what every wire can do."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from ipaddress import IPv4Interface
@@ -55,8 +56,15 @@ class Counts:
     """Frames that the kernel took off the wire and we were too slow for."""
 
 
+OnPass = Callable[[bool], None]
+"""Takes whether the frame goes to the device."""
+
+
 class Wire(Protocol):
     """What carries frames: a real adapter, a capture file, or the practice bench."""
+
+    on_pass: OnPass
+    """Called for every frame that passes, for whoever draws the cable."""
 
     @property
     def name(self) -> str:

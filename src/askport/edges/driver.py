@@ -1,10 +1,10 @@
 """Joins a machine of the core to a wire: the only place where waiting happens."""
 
+from collections import deque
 from collections.abc import Callable
 
 from askport.core.errors import AskPortError
-from askport.core.machine import Borrow, Effect, GiveBack, Machine, Send, Write
-from askport.core.session import Session
+from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, Send, Write
 from askport.core.wire import Hands, Wire, hear
 
 
@@ -15,6 +15,7 @@ class Driver:
         self.machine = machine
         self._wire, self._hands = wire, hands
         self._link = wire.link()
+        self._pending: deque[Effect] = deque()
 
     async def run(self, *, until: Callable[[], bool], longest_until: float | None = None) -> None:
         """Run until a condition holds or the wire's time is up.
@@ -41,9 +42,12 @@ class Driver:
             self.machine.link_changed(link, self._wire.now())
 
     async def _carry_out(self) -> None:
-        while effects := self.machine.poll():
-            for effect in effects:
-                await self._do(effect)
+        """Do what is due, in order; what the machine refuses stays first in line for the next run."""
+        self._pending.extend(self.machine.poll())
+        while self._pending:
+            await self._do(self._pending[0])
+            self._pending.popleft()
+            self._pending.extend(self.machine.poll())
 
     async def _do(self, effect: Effect) -> None:
         match effect:
@@ -51,13 +55,13 @@ class Driver:
                 self._wire.send(data)
             case Write(entry) if self._hands:
                 self._hands.write(entry, self._wire.wall(self._wire.now()))
-            case Borrow(interface) if self._hands and isinstance(self.machine, Session):
+            case Borrow(interface) if self._hands and isinstance(self.machine, Borrower):
                 try:
                     await self._hands.borrow(interface)
                 except AskPortError as error:
                     self.machine.borrow_failed(error)
                 else:
                     self.machine.borrow_done(interface, self._wire.now())
-            case GiveBack() if self._hands and isinstance(self.machine, Session):
+            case GiveBack() if self._hands and isinstance(self.machine, Borrower):
                 await self._hands.give_back()
                 self.machine.gave_back()

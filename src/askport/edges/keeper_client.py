@@ -49,7 +49,6 @@ class Keeper:
         except MachineRefused:
             self.close()
             raise
-        drop_to_invoker()
         facts, descriptors = self._ask("open")
         self.mac = MacAddress.parse(facts["mac"])
         self.own = tuple(IPv4Interface(each) for each in facts["addresses"])

@@ -11,7 +11,7 @@ from struct import pack, unpack, unpack_from
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
-from askport.core.wire import Counts, Frame, Link
+from askport.core.wire import Counts, Frame, Link, OnPass
 from askport.edges.link_speed import speed_of
 
 _SOL_PACKET, _PACKET_STATISTICS, _PACKET_AUXDATA = 263, 6, 8
@@ -38,6 +38,7 @@ class PacketWire:
         self._seen = self._sent = self._lost = 0
         self._link = Link(up=self._running(), since=self.now(), speed_mbps=speed_of(self.name))
         self._woken = asyncio.Event()
+        self.on_pass: OnPass = lambda _to_device: None
 
     def now(self) -> float:
         """Return monotonic seconds."""
@@ -69,6 +70,7 @@ class PacketWire:
         try:
             self._socket.send(data)
             self._sent += 1
+            self.on_pass(True)
         except BlockingIOError:
             pass  # the queue is full: lost, as on any wire
         except OSError as error:
@@ -120,6 +122,7 @@ class PacketWire:
                     break
                 raise MachineRefused(f"{self.name} cannot be read: {error.strerror}.") from None
             frames.append(self._frame(data, ancillary))
+            self.on_pass(False)
         self._seen += len(frames)
         return frames
 

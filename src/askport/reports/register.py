@@ -3,10 +3,10 @@
 import csv
 import io
 from collections.abc import Iterable
-from datetime import UTC, datetime
 from typing import Any
 
 from askport.core.register.fold import Row
+from askport.reports.times import iso
 
 _FORMULA_STARTS = ("=", "+", "-", "@", "\t", "\r")
 """A spreadsheet takes a cell that begins so for a formula."""
@@ -15,11 +15,6 @@ COLUMNS = (
     "tag", "mac", "maker", "as_found", "found_gateway", "found_at", "as_left", "left_gateway", "left_dns", "way",
     "state", "proofs_passed", "proofs_failed", "proofs_left_out", "recorded_at",
 )  # fmt: skip
-
-
-def iso(moment: datetime | None) -> str | None:
-    """Return ISO 8601 in UTC with milliseconds."""
-    return moment.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z") if moment else None
 
 
 def register_json(rows: Iterable[Row]) -> dict[str, Any]:

@@ -103,7 +103,7 @@ class Evidence:
     last_at: float
     frames: int = 0
     tallies: dict[Clue, Tally] = field(default_factory=dict)
-    moments: deque[tuple[float, Tells]] = field(default_factory=lambda: deque(maxlen=MAX_MOMENTS))
+    moments: deque[tuple[float, Clue]] = field(default_factory=lambda: deque(maxlen=MAX_MOMENTS))
     answers_for_all: bool | None = None
     """Whether it answers ARP even for an address that nobody can have; None where it was not asked."""
     being_checked: bool = False
@@ -113,7 +113,7 @@ class Evidence:
         """Take in what one frame from or about it tells."""
         self.last_at = max(self.last_at, heard.at)
         for clue in clues:
-            self.moments.append((heard.at, clue.tells))
+            self.moments.append((heard.at, clue))
             tally = self.tallies.get(clue)
             if tally:
                 tally.count += 1

@@ -45,7 +45,7 @@ class Device:
     first_at: float
     last_at: float
     serves_addresses: bool
-    moments: tuple[tuple[float, Tells], ...]
+    moments: tuple[tuple[float, Clue], ...]
 
     @property
     def best(self) -> AddressBelief | None:

@@ -2,6 +2,7 @@
 
 from collections.abc import Container, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from itertools import chain
 
 from askport.core.addresses import MacAddress, host_fault
 from askport.core.formats.arp import Arp, arp_question
@@ -16,6 +17,7 @@ _PROBE_INTERVAL_S = 0.2
 """RFC 5227 spaces probes by 1 to 2 s for networks where hundreds of hosts start at once; here is one cable."""
 _ANSWER_WAIT_S = 0.4
 """From the last probe until an address counts as free: stacks answer ARP within milliseconds, slow ones in 0.2 s."""
+_LEFT_AT_THE_TOP = 16
 _MAX_TRIES = 32
 """Addresses asked for before giving up: on a wire where 32 in a row are taken, something answers for all."""
 
@@ -38,8 +40,13 @@ def near(device: IPv4Address, prefix: int | None, avoid: Container[IPv4Address])
 
 
 def from_the_top(network: IPv4Network, avoid: Container[IPv4Address]) -> Iterator[IPv4Interface]:
-    """Yield laptop addresses in the site's own subnet, highest first, where plans seldom put devices."""
-    for address in range(int(network[-1]), int(network[0]) - 1, -1):
+    """Yield laptop addresses in the site's own subnet: high ones, where plans seldom put devices.
+
+    The very highest come last, because gateways and servers like to live there.
+    """
+    top, bottom = int(network[-1]), int(network[0])
+    below = max(bottom, top - _LEFT_AT_THE_TOP)
+    for address in chain(range(below, bottom - 1, -1), range(top, below, -1)):
         interface = IPv4Interface((address, network.prefixlen))
         if interface.ip not in avoid and not host_fault(interface):
             yield interface

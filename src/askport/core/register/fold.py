@@ -58,6 +58,8 @@ class Row(BaseModel):
         """What it was found with, in a few words."""
         if self.found_asking and not self.found_address:
             return f"asked by {self.found_asking.upper()}"
+        if self.found_address is None:
+            return "not looked at"
         prefix = f"/{self.found_prefix}" if self.found_prefix is not None else ""
         return f"{self.found_address}{prefix}"
 

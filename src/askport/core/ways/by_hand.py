@@ -81,6 +81,12 @@ class ByHand(Way):
         hint = ": two digits or octets are swapped" if is_transposition(address, target) else ""
         self._note(f"It moved to {address} instead of {target}{hint}.", now)
 
+    def stray(self) -> None:
+        """End, because the device is at a wrong address now and has to be reached there first."""
+        last = self.steps[-1] if self.steps else None
+        self._look_at = None
+        self.result, self.because = Result.SENT, last.text if last else ""
+
     def handle_timer(self, now: float) -> None:
         """Ask for the new and the old address."""
         if self._look_at is None or now < self._look_at:

@@ -36,7 +36,7 @@ class Journal:
 
 def this_namespace() -> int:
     """Return the inode number that identifies this network namespace."""
-    return os.stat("/proc/self/ns/net").st_ino
+    return Path("/proc/self/ns/net").stat().st_ino
 
 
 def this_boot() -> str:

@@ -1,0 +1,44 @@
+"""The hands of whoever practises: what a real person would do at the device."""
+
+from askport.bench import scenario
+from askport.bench.bench import Bench
+from askport.bench.devices import mistyped
+from askport.core.errors import Refused
+from askport.core.plan.target import Target
+from askport.core.plan.work import WorkItem
+
+
+class Practice:
+    """Handles the stand-in on the bench; each verb returns what the person sees."""
+
+    def __init__(self, bench: Bench) -> None:
+        """Handle what is plugged into this bench."""
+        self.bench = bench
+
+    def take(self, item: WorkItem) -> None:
+        """Take the next unit out of the crate and plug it in."""
+        self.bench.plug(scenario.stand_in(item.tag))
+
+    @property
+    def is_powered(self) -> bool:
+        """Whether the device has power."""
+        return self.bench.device is not None and self.bench.device.powered
+
+    @property
+    def hand(self) -> str:
+        """What is typed into: its page, its keypad, its console."""
+        return self.bench.device.hand if self.bench.device else "page"
+
+    def toggle_power(self) -> str:
+        """Pull its power, or put it back."""
+        self.bench.power(not self.is_powered)
+        return "Power plugged in." if self.is_powered else "Power pulled."
+
+    def type_in(self, target: Target | None, *, wrongly: bool = False) -> str:
+        """Type the planned values into the device, or tired ones."""
+        if target is None:
+            return "There is nothing planned to type."
+        try:
+            return self.bench.type_in(mistyped(target) if wrongly else target)
+        except Refused as error:
+            return error.message

@@ -1,0 +1,54 @@
+"""The full-screen application."""
+
+import os
+
+from textual.app import App
+from textual.binding import Binding
+
+from askport.tui.outfit import Outfit
+from askport.tui.screens.work import WorkScreen
+from askport.tui.themes import DARK, LIGHT
+
+
+class AskPortApp(App[None]):
+    """Ask Port on one cable."""
+
+    TITLE = "Ask Port"
+    ENABLE_COMMAND_PALETTE = True
+    BINDINGS = [
+        Binding("question_mark", "show_help_panel", "Keys", id="app.keys", key_display="?"),
+        Binding("t", "daylight", "Day or night", id="app.theme", tooltip="A light or a dark screen"),
+        Binding("q", "quit", "Leave", id="app.leave", tooltip="Give everything back and leave"),
+    ]
+
+    def __init__(self, outfit: Outfit) -> None:
+        super().__init__()
+        self.outfit = outfit
+        self.fault: Exception | None = None
+        """What ended the program unexpectedly."""
+
+    def get_theme_variable_defaults(self) -> dict[str, str]:
+        """Give the side colours to every theme that does not bring its own."""
+        return dict(DARK.variables)
+
+    def on_mount(self) -> None:
+        """Start at the cable."""
+        for theme in (DARK, LIGHT):
+            self.register_theme(theme)
+        self.theme = DARK.name
+        self.push_screen(WorkScreen(self.outfit))
+
+    def action_daylight(self) -> None:
+        """Change between the dark and the light theme."""
+        self.theme = LIGHT.name if self.theme == DARK.name else DARK.name
+
+    def _handle_exception(self, error: Exception) -> None:
+        """End with a sentence: Textual would print a traceback with every local value.
+
+        There is no public way to do this in Textual 8; the tests would show if it changed.
+        """
+        if self.is_headless or os.environ.get("ASKPORT_TRACEBACK"):
+            super()._handle_exception(error)
+            return
+        self.fault = error
+        self.exit()

@@ -1,0 +1,86 @@
+"""Drawing with text: lines of styled pieces, in which nothing from the wire can be markup or an escape sequence."""
+
+from collections.abc import Iterable
+from textwrap import wrap
+
+from textual.content import Content
+
+from askport.core.text import display_text
+
+OURS = "$ours"
+"""The laptop's side, everywhere."""
+THEIRS = "$theirs"
+"""The device's side, everywhere."""
+CONFLICT = "$conflict"
+"""What cannot be so, and nothing else."""
+DIM = "$dim"
+STRONG = "bold"
+
+
+class Ink:
+    """One line, written from left to right."""
+
+    def __init__(self) -> None:
+        self._parts: list[tuple[str, str]] = []
+        self.width = 0
+        """Cells written so far; every character used here is one cell wide."""
+
+    def put(self, text: object, style: str = "") -> "Ink":
+        """Write a piece."""
+        shown = display_text(str(text), 1000)
+        if shown:
+            self._parts.append((shown, style))
+            self.width += len(shown)
+        return self
+
+    def to(self, column: int, filler: str = " ", style: str = "") -> "Ink":
+        """Go on at a column; where the line is longer already, after one space."""
+        missing = column - self.width
+        return self.put(" ") if missing < 0 else self.put(filler * missing, style)
+
+    def put_line(self, other: "Ink") -> "Ink":
+        """Write what another line holds."""
+        for text, style in other._parts:
+            self.put(text, style)
+        return self
+
+    def content(self) -> Content:
+        """Return the line."""
+        return Content.assemble(*self._parts)
+
+
+def page(lines: Iterable[Ink]) -> Content:
+    """Return lines one under the other."""
+    return Content("\n").join([line.content() for line in lines])
+
+
+def blank() -> Ink:
+    """Return an empty line."""
+    return Ink()
+
+
+def line(text: object, style: str = "", indent: int = 0) -> Ink:
+    """Return a line with one piece."""
+    return Ink().to(indent).put(text, style)
+
+
+def broken(text: str, width: int) -> list[str]:
+    """Return a sentence broken between words to a width."""
+    return wrap(text, max(width, 10), break_on_hyphens=False) or [""]
+
+
+def wrapped(text: str, width: int, style: str = "", indent: int = 0) -> list[Ink]:
+    """Return a sentence as lines no longer than a width, all indented alike."""
+    return [line(each, style, indent) for each in broken(text, width - indent)]
+
+
+def heading(text: str, width: int) -> Ink:
+    """Return a title with a fine rule to the right end."""
+    return Ink().put(text, STRONG).put(" ").to(width, "┈", DIM)
+
+
+def seconds(span: float) -> str:
+    """Return a time span in a few characters."""
+    if span < 90:
+        return f"{span:.0f} s"
+    return f"{span / 60:.0f} min" if span < 5400 else f"{span / 3600:.0f} h"

@@ -1,0 +1,18 @@
+"""What the full screen is started with."""
+
+from dataclasses import dataclass
+
+from askport.bench.practice import Practice
+from askport.edges.round import Round
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outfit:
+    """A round of devices, and the practice hands where it is one on the bench."""
+
+    round: Round
+    title: str
+    """The job, at the top left."""
+    place: str
+    """Where this is: the practice bench with its pace, or the adapter."""
+    practice: Practice | None = None

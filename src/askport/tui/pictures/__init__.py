@@ -1,0 +1,1 @@
+"""The picture of each step: pure functions from a session to lines."""

@@ -1,0 +1,138 @@
+"""The cable: both ends, what passes between them, and their addresses joined bit by bit."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from askport.core.session import Session
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, seconds
+
+_PULSE_S = 0.7
+"""How long one frame is seen on its way."""
+_WIDE = 130
+
+
+@dataclass(frozen=True, slots=True)
+class Pulse:
+    """A frame seen passing."""
+
+    at: float
+    """In seconds of the real clock."""
+    to_device: bool
+
+
+@dataclass(frozen=True, slots=True)
+class _End:
+    """One end's address with its prefix, as far as known."""
+
+    address: IPv4Address | None
+    prefix: int | None
+
+    def bit(self, place: int) -> int | None:
+        return int(self.address) >> (31 - place) & 1 if self.address is not None else None
+
+
+def cable_lines(session: Session, width: int, now: float, real_now: float, pulses: Sequence[Pulse]) -> list[Ink]:
+    """Draw the band: the cable, then the two addresses as combs whose teeth meet where they agree.
+
+    ``now`` is the wire's time and ``real_now`` the clock of the pulses, which differ on the practice bench.
+    """
+    ours, theirs = _ends(session)
+    lines = [_cable(session, width, now, real_now, pulses), blank()]
+    cells = 2 if width >= _WIDE else 1
+    comb = _Comb(ours, theirs, cells)
+    left = 12
+    verdict = session.verdict()
+    lines.append(comb.octets(ours, "laptop", OURS, left))
+    lines.append(comb.teeth(ours, OURS, left))
+    joint = comb.joints(left)
+    joint.to(left + comb.width + 4)
+    if verdict:
+        joint.put(verdict.sentence, STRONG if verdict.can else f"{STRONG} {CONFLICT}")
+    else:
+        joint.put("the device has no address yet" if session.chosen else "no device address known yet", DIM)
+    lines += [joint, comb.teeth(theirs, THEIRS, left), comb.octets(theirs, "device", THEIRS, left)]
+    return lines
+
+
+def _ends(session: Session) -> tuple[_End, _End]:
+    present, verdict = session.present_address, session.verdict()
+    mine = verdict.laptop if verdict and verdict.laptop else next(iter([*session.borrowed, *session.laptop]), None)
+    ours = _End(mine.ip, mine.network.prefixlen) if mine else _End(None, None)
+    return ours, _End(*present) if present else _End(None, None)
+
+
+def _cable(session: Session, width: int, now: float, real_now: float, pulses: Sequence[Pulse]) -> Ink:
+    left = f"laptop {session.adapter}"
+    device = session.chosen or session.candidate
+    right = f"{device.mac}  {session.maker(device.mac) or 'maker unknown'}" if device else "nobody yet"
+    link = session.link
+    speed = f"{link.speed_mbps} Mb/s, " if link.speed_mbps else ""
+    state = f" {speed}up for {seconds(now - link.since)} " if link.up else " no link "
+    room = width - len(left) - len(right) - 8
+    rail = ["━" if link.up else "╌"] * max(room, len(state) + 4)
+    styles = [DIM] * len(rail)
+    for pulse in pulses:
+        age = (real_now - pulse.at) / _PULSE_S
+        if link.up and 0 <= age < 1:
+            place = int(age * (len(rail) - 1))
+            place = place if pulse.to_device else len(rail) - 1 - place
+            rail[place], styles[place] = ("▶", OURS) if pulse.to_device else ("◀", THEIRS)
+    start = (len(rail) - len(state)) // 2
+    rail[start : start + len(state)] = state
+    styles[start : start + len(state)] = [DIM if link.up else CONFLICT] * len(state)
+    ink = Ink().put("  ").put(left, f"{STRONG} {OURS}").put(" ◖", OURS)
+    for character, style in zip(rail, styles, strict=True):
+        ink.put(character, style)
+    return ink.put("◗ ", THEIRS).put(right, f"{STRONG} {THEIRS}")
+
+
+class _Comb:
+    """Draws 32 bits in four groups under and over each other."""
+
+    def __init__(self, ours: _End, theirs: _End, cells: int) -> None:
+        self._ours, self._theirs, self._cells = ours, theirs, cells
+        self._group = 8 * cells + 3
+        self.width = 4 * self._group - 3
+
+    def octets(self, end: _End, name: str, style: str, left: int) -> Ink:
+        """Write an address, each number in the middle of its eight bits."""
+        ink = Ink().to(2).put(name, style).to(left)
+        if end.address is None:
+            return ink.put("no address" if name == "laptop" else "· · ·", DIM)
+        for place, octet in enumerate(str(end.address).split(".")):
+            ink.to(left + place * self._group + (self._group - 3 - len(octet)) // 2).put(octet, f"{STRONG} {style}")
+            ink.to(left + (place + 1) * self._group - 3)
+            if place < 3:
+                ink.put(" . ", DIM)
+        known = f"/{end.prefix}" if end.prefix is not None else "mask not known"
+        return ink.put("   ").put(known, style if end.prefix is not None else DIM)
+
+    def teeth(self, end: _End, style: str, left: int) -> Ink:
+        """Draw the bits: a one stands tall, a zero lies flat; the network's part is in the side's colour."""
+        ink = Ink().to(left)
+        for place in range(32):
+            if place and place % 8 == 0:
+                ink.put("   ")
+            bit = end.bit(place)
+            inside = end.prefix is None or place < end.prefix
+            tooth = "·" if bit is None else "▆" if bit else "▁"
+            ink.put(tooth * self._cells, style if inside and bit is not None else DIM)
+        return ink
+
+    def joints(self, left: int) -> Ink:
+        """Join the bits that must agree for the two to be neighbours; a torn one is a conflict."""
+        prefixes = [end.prefix for end in (self._ours, self._theirs) if end.prefix is not None]
+        needed = max(prefixes, default=0)
+        ink = Ink().to(2).put("joined", DIM).to(left)
+        for place in range(32):
+            if place and place % 8 == 0:
+                ink.put("   ")
+            mine, other = self._ours.bit(place), self._theirs.bit(place)
+            if place >= needed or mine is None or other is None:
+                ink.put(" " * self._cells)
+            elif mine == other:
+                ink.put("│".ljust(self._cells), DIM)
+            else:
+                ink.put("╳".ljust(self._cells), f"{STRONG} {CONFLICT}")
+        return ink

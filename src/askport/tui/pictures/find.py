@@ -1,0 +1,147 @@
+"""Find: what the device said over time, and what that adds up to."""
+
+from askport.core.finding.beliefs import AddressBelief
+from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.finder import Device
+from askport.core.session import Session
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, broken, heading, line, seconds, wrapped
+
+_LABEL = 34
+_SPANS_S = (20, 40, 60, 120, 300, 600, 1800, 3600)
+_MAX_LANES = 8
+
+_LANES: dict[Tells, str] = {
+    Tells.ANSWERS: "answers for {address}",
+    Tells.ANNOUNCES: "announces {address}",
+    Tells.LOOKS_FOR: "looks for {about}",
+    Tells.LOOKS_FOR_US: "looks for the laptop",
+    Tells.CLAIMS: "wants to take {address}",
+    Tells.SENDS_FROM: "sends from {address}",
+    Tells.FORWARDS: "passes on from {address}",
+    Tells.ASKS_BOOTP: "asks for an address, BOOTP",
+    Tells.ASKS_DHCP: "asks for an address, DHCP",
+    Tells.REMEMBERS: "asks for {address} again",
+    Tells.GIVEN: "was given {address}",
+    Tells.SERVES: "gives out addresses",
+    Tells.NAMED: "calls itself {text}",
+}
+
+
+def find_lines(session: Session, width: int, now: float) -> list[Ink]:
+    """Draw the lanes over the candidates."""
+    devices = session.finder.devices()
+    if session.chosen and all(each.mac != session.chosen.mac for each in devices):
+        devices.insert(0, session.chosen)
+    lines = [*_lanes(session, width, now), blank()]
+    calling = session.finder.calling
+    if calling and session.chosen is None:
+        lines += [_progress(calling.asked, calling.total, width), blank()]
+    for hazard in session.finder.hazards():
+        lines += [Ink().put("! ", CONFLICT).put(hazard.text, CONFLICT), blank()]
+    if not devices:
+        lines += _silence(session, width, now)
+    for device in devices[:4]:
+        lines += _candidate(session, device, width)
+    return lines
+
+
+def _lanes(session: Session, width: int, now: float) -> list[Ink]:
+    start = session.link.since if session.link.up else session.started_at
+    start = max(start, session.started_at)
+    span = next((each for each in _SPANS_S if now - start <= each), 3600)
+    start = max(start, now - span)
+    room = width - _LABEL
+    scale = Ink().put("since the link came up", STRONG).to(_LABEL)
+    for part in range(4):
+        scale.to(_LABEL + part * room // 4).put(seconds(span * part / 4), DIM)
+    here = max(0, min(room - 1, int((now - start) / span * room)))
+    lines = [scale, _axis(room, here)]
+    moments: dict[str, list[tuple[float, Clue]]] = {}
+    device = session.chosen or session.candidate
+    live = session.finder.device(device.mac) if device else None
+    for at, clue in (live or device).moments if device and (live or device) else ():
+        text = _LANES[clue.tells].format(address=clue.address, about=clue.about, text=clue.text)
+        moments.setdefault(text, []).append((at, clue))
+    for text, happened in list(moments.items())[:_MAX_LANES]:
+        lines += [_lane(text, [at for at, _ in happened], start, span, room, here), blank()]
+    if not moments:
+        lines.append(Ink().put("nothing heard", DIM))
+    return lines
+
+
+def _axis(room: int, here: int) -> Ink:
+    """Draw the time that has passed as a firm line, and what is ahead as dots."""
+    ink = Ink().to(_LABEL)
+    return ink.put("─" * here, DIM).put("┤", STRONG).put("·" * max(0, room - here - 1), DIM)
+
+
+def _lane(text: str, times: list[float], start: float, span: float, room: int, here: int) -> Ink:
+    counts = [0] * room
+    for at in times:
+        place = int((at - start) / span * room)
+        if 0 <= place < room:
+            counts[place] += 1
+    ink = Ink().put(text[: _LABEL - 8]).to(_LABEL - 6).put(f"{len(times)}×".rjust(4), DIM).to(_LABEL)
+    for place, count in enumerate(counts):
+        ink.put("▎▌▊█"[min(count, 4) - 1] if count else "·" if place <= here else " ", THEIRS if count else DIM)
+    return ink
+
+
+def _progress(asked: int, total: int, width: int) -> Ink:
+    room = width - _LABEL
+    done = room * asked // total if total else room
+    ink = Ink().put("asking by ARP, quietly", OURS).to(_LABEL)
+    return ink.put("▬" * done, OURS).put("▭" * (room - done), DIM)
+
+
+def _silence(session: Session, width: int, now: float) -> list[Ink]:
+    since = max(session.link.since, session.started_at)
+    lines = [blank(), heading("Nobody has spoken yet", width), blank()]
+    if not session.link.up:
+        return [*lines, *wrapped("There is no link: the cable is not in, or the device has no power.", width, "", 2)]
+    lines += wrapped(f"Listening for {seconds(now - since)} on {session.adapter}.", width, "", 2)
+    lines.append(blank())
+    hints = (
+        "Pull the device's power and plug it in again: most devices say their address in the first seconds.",
+        "If its label, display or manual gives an address, press a and type it: it is asked for until it answers.",
+        "A device that never speaks by itself still answers when it is asked for its own address.",
+    )
+    for hint in hints:
+        lines += wrapped(f"· {hint}", width - 4, DIM, 2)
+    return lines
+
+
+def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
+    pointed = session.candidate is not None and session.candidate.mac == device.mac
+    title = Ink().put("▸ " if pointed else "  ", STRONG).put(device.mac, f"{STRONG} {THEIRS}").put("  ")
+    title.put(session.maker(device.mac) or "maker unknown", THEIRS)
+    if device.names:
+        title.put(f"  calls itself {', '.join(device.names[:3])}", DIM)
+    lines = [title.put(" ").to(width, "┈", DIM)]
+    if device.asking:
+        asking = device.asking
+        text = f"It asked {asking.requests} times" if asking.requests > 1 else "It asked once"
+        lines.append(Ink().to(4).put("no address", STRONG).to(24).put("asks    ", THEIRS).to(34))
+        lines[-1].put(f"{text} for an address by {asking.protocol.upper()}.")
+    for belief in device.addresses[:3]:
+        lines += _belief(belief, width)
+    if not device.addresses and not device.asking:
+        lines.append(line("It speaks, but nothing it said tells an address.", DIM, 4))
+    return [*lines, blank()]
+
+
+def _belief(belief: AddressBelief, width: int) -> list[Ink]:
+    prefix = f"/{belief.prefix}" if belief.prefix is not None else ""
+    sure = {3: STRONG, 2: "", 1: DIM}[belief.belief]
+    sentences = [reason.sentence for reason in belief.because[:4]]
+    if belief.gateway and belief.gateway_basis == "heard":
+        sentences.append(f"It keeps looking for {belief.gateway}, as devices do for their gateway.")
+    reasons = [part for sentence in sentences for part in broken(sentence, width - 34)]
+    lines = []
+    for place, reason in enumerate(reasons):
+        ink = Ink()
+        if place == 0:
+            ink.to(4).put(f"{belief.address}{prefix}", f"{sure} {THEIRS}").to(24).put(belief.belief, sure)
+        ink.to(34)
+        lines.append(ink.put(reason))
+    return lines

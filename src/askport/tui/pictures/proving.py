@@ -1,0 +1,53 @@
+"""Prove: each proof with what was expected and measured, and the power cycle as a lane."""
+
+from askport.core.proofs.power_cycle import PowerCycle
+from askport.core.proofs.proof import Proof
+from askport.core.session import Session
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, heading, wrapped
+
+_EXPECTED = 6
+_MEASURED = 52
+
+
+def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
+    """Draw the proofs as they come in."""
+    if not session.proofs:
+        text = "Nothing to prove yet: first the device takes its new address."
+        return wrapped(text, width, DIM)
+    lines = [Ink().put("Expected", STRONG).to(_MEASURED).put("Measured", STRONG).put(" ").to(width, "┈", DIM)]
+    for proof in session.proofs:
+        lines += _proof(proof, width)
+    if session.power_cycle:
+        lines += [blank(), heading("After a power cut", width), *_proof(session.power_cycle, width), blank()]
+        lines += _lane(session.power_cycle, width, now)
+    return lines
+
+
+def _proof(proof: Proof, width: int) -> list[Ink]:
+    mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("◌", DIM)}[proof.passed]
+    first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
+    first.to(_MEASURED).put(proof.measured or "measuring", style if proof.passed is not True else "")
+    return [first, *wrapped(proof.because, width, DIM, _EXPECTED), blank()]
+
+
+def _lane(cycle: PowerCycle, width: int, now: float) -> list[Ink]:
+    """Draw power off, link, first word and answer on one line of time."""
+    lane = cycle.lane
+    marks = [
+        ("power off", lane.off_at),
+        ("link up", lane.link_at),
+        ("first word", lane.first_heard_at),
+        ("answers", lane.back_at),
+    ]
+    part = (width - _EXPECTED) // len(marks)
+    rail, names, times = Ink().to(_EXPECTED), Ink().to(_EXPECTED), Ink().to(_EXPECTED)
+    for place, (name, at) in enumerate(marks):
+        reached = at is not None
+        ahead = marks[place + 1][1] is not None if place + 1 < len(marks) else False
+        rail.put("●" if reached else "○", THEIRS if reached else DIM)
+        if place + 1 < len(marks):
+            rail.put(("━" if ahead else "╌") * (part - 1), THEIRS if ahead else DIM)
+        names.to(_EXPECTED + place * part).put(name, STRONG if reached else DIM)
+        since = lane.off_at if lane.off_at is not None else now
+        times.to(_EXPECTED + place * part).put(f"{at - since:.1f} s" if at is not None else "–", DIM)
+    return [rail, names, times]

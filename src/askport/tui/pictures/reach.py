@@ -1,0 +1,104 @@
+"""Reach: the neighbourhood of the device as a ruler, and the adapter before, while and after."""
+
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+from askport.core.reach.choosing import ASSUMED_PREFIX
+from askport.core.session import Phase, Session
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, wrapped
+
+_CELL = 6
+"""Cells for one address on the ruler: three digits and air."""
+
+
+def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
+    """Draw where everybody is, and what happens to the adapter."""
+    device = session.whereabouts
+    if session.chosen is None:
+        return wrapped("Find the device first: then this shows how the laptop can talk to it.", width, DIM)
+    if device is None:
+        text = "It has no address yet, so there is nothing to reach: it is given one in the next step."
+        return wrapped(text, width)
+    best = session.chosen.best
+    prefix = best.prefix if best and not session.strayed_to else None
+    network = IPv4Network((int(device), prefix or ASSUMED_PREFIX), strict=False)
+    known = (
+        f"Its subnet is {network}."
+        if prefix
+        else f"Its mask is not known, so the laptop moves in beside it: {network}."
+    )
+    lines = [heading("Beside the device", width), *wrapped(known, width, DIM), blank()]
+    lines += _ruler(session, network, device, width)
+    lines += [blank(), heading(f"The laptop's {session.adapter}", width), *_adapter(session, width)]
+    if session.greeting:
+        lines += [blank(), heading("What it answers there", width)]
+        for proof in session.greeting:
+            if proof.passed:
+                lines.append(Ink().put("  ✓ ", THEIRS).put(proof.because))
+        if not any(proof.passed for proof in session.greeting):
+            lines.append(line("Only ARP: no ping, and none of the usual ports.", "", 2))
+    return lines
+
+
+def _ruler(session: Session, network: IPv4Network, device: IPv4Address, width: int) -> list[Ink]:
+    """Draw the addresses around the device, one cell each, with what is known of each."""
+    count = max(8, width // _CELL)
+    count = min(count, network.num_addresses)
+    first = max(int(network[0]), min(int(device) - count // 2, int(network[-1]) - count + 1))
+    places = [IPv4Address(first + step) for step in range(count)]
+    roles = _roles(session, network, device)
+    above, ticks = Ink(), Ink()
+    for place, address in enumerate(places):
+        role, style = roles.get(address, ("", DIM))
+        above.to(place * _CELL).put(str(int(address) & 255).rjust(3), style if role else DIM)
+        ticks.put(("┿" if role else "┼").center(3, "─") if role else "─┴─", style if role else DIM).put("─" * 3, DIM)
+    lines = [Ink().put(".".join(str(network[0]).split(".")[:3]) + ".x", DIM), above, ticks]
+    shown = [(place, *roles[address]) for place, address in enumerate(places) if address in roles]
+    # One leader line for each role, so that labels of neighbours never touch.
+    for depth, (place, role, style) in enumerate(reversed(shown)):
+        ink = Ink()
+        for other, _, other_style in shown[: len(shown) - depth - 1]:
+            ink.to(other * _CELL + 1 or 1).put("│", other_style)
+        column = place * _CELL + 1
+        label = f"└ {role}" if column + len(role) + 2 <= width else f"{role} ┘"
+        ink.to(column if label.startswith("└") else column - len(role) - 1).put(label, style)
+        lines.append(ink)
+    return lines
+
+
+def _roles(session: Session, network: IPv4Network, device: IPv4Address) -> dict[IPv4Address, tuple[str, str]]:
+    roles: dict[IPv4Address, tuple[str, str]] = {
+        network[0]: ("network address, nobody's", DIM),
+        network[-1]: ("broadcast address, nobody's", DIM),
+    }
+    best = session.chosen.best if session.chosen else None
+    if best and best.gateway:
+        roles[best.gateway] = ("the gateway that it looks for", THEIRS)
+    for other in session.finder.devices():
+        for belief in other.addresses:
+            if belief.address in network and belief.address != device and other.mac != _mac(session):
+                roles[belief.address] = (f"held by {other.mac}", CONFLICT)
+    mine = session.laptop_for(device) or session.offer or session.reached_from
+    if mine and mine.ip in network:
+        verb = "the laptop" if session.laptop_for(device) or session.reached_from else "free: the laptop may borrow it"
+        roles[mine.ip] = (verb, f"{STRONG} {OURS}")
+    roles[device] = ("the device", f"{STRONG} {THEIRS}")
+    return roles
+
+
+def _mac(session: Session) -> bytes | None:
+    return session.chosen.mac if session.chosen else None
+
+
+def _adapter(session: Session, width: int) -> list[Ink]:
+    """Draw the adapter's addresses in three columns: nothing but the borrowed one ever changes."""
+    third = min(36, width // 3)
+    head = Ink().to(2).put("before", DIM).to(2 + third).put("while borrowed", DIM).to(2 + 2 * third).put("after", DIM)
+    own = [str(each) for each in session.laptop] or ["no address"]
+    lines = [head]
+    lines += [Ink().to(2).put(each).to(2 + third).put(each).to(2 + 2 * third).put(each) for each in own]
+    present: list[IPv4Interface] = list(session.borrowed)
+    if not present and session.offer and session.phase.step == Phase.MAY_BORROW.step:
+        lines.append(Ink().to(2 + third).put(f"{session.offer}", OURS).put("  not yet", DIM))
+    for each in present:
+        lines.append(Ink().to(2 + third).put(f"{each}", f"{STRONG} {OURS}").put("  borrowed", OURS))
+    return lines

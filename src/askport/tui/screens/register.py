@@ -1,0 +1,86 @@
+"""The register: every device as found and as left, with its proofs."""
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import VerticalScroll
+from textual.screen import Screen
+from textual.widgets import Footer
+
+from askport.core.register.fold import Row
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, wrapped
+from askport.tui.outfit import Outfit
+from askport.tui.widgets.sheet import Sheet
+
+_WAYS = {"hand": "by hand", "dhcp": "its request answered"}
+_FOUND, _LEFT, _STATE = 44, 70, 94
+
+
+class RegisterScreen(Screen[None]):
+    """What this job has recorded."""
+
+    CSS_PATH = "register.tcss"
+    BINDINGS = [Binding("escape,r,enter", "app.pop_screen", "Back to the cable", id="register.back")]
+
+    def __init__(self, outfit: Outfit) -> None:
+        super().__init__()
+        self._outfit = outfit
+
+    def compose(self) -> ComposeResult:
+        """Lay out the list."""
+        yield Sheet(id="heading")
+        with VerticalScroll(id="rows"):
+            yield Sheet(id="sheet")
+        yield Footer(compact=True)
+
+    def on_mount(self) -> None:
+        """Read the job file."""
+        self.draw()
+
+    def on_resize(self) -> None:
+        """Draw to the new width."""
+        self.draw()
+
+    def draw(self) -> None:
+        """Show the rows."""
+        rows, job = self._outfit.round.rows, self._outfit.round.job.path
+        proven = sum(row.is_proven for row in rows)
+        title = Ink().put(f"  {self._outfit.title}", STRONG).put(" · register of ", DIM).put(job.name)
+        self.query_one("#heading", Sheet).show([title.put(f"   {proven} of {len(rows)} proven", DIM)])
+        width = max(60, self.size.width - 8)
+        lines = register_lines(rows, width)
+        self.query_one("#sheet", Sheet).show(lines)
+
+
+def register_lines(rows: list[Row], width: int) -> list[Ink]:
+    """Draw each device: what it was, an arrow, what it is, and how that was proven."""
+    if not rows:
+        return wrapped("Nothing recorded yet. The first device appears here as soon as it was found.", width, DIM)
+    wide = width >= _STATE + 20
+    lines = []
+    for row in rows:
+        head = Ink().put(row.tag or "no tag", STRONG).to(10).put(row.mac, DIM).to(29).put(row.maker or "")
+        if not wide:
+            lines.append(head)
+            head = Ink().to(10)
+        found, left = (_FOUND, _LEFT) if wide else (10, 32)
+        head.to(found).put(row.as_found).put(" ").to(left - 3, "─", DIM).put("▸  ", DIM)
+        head.put(row.left or "not set", f"{STRONG} {THEIRS}")
+        style = CONFLICT if row.state == "unproven" else STRONG
+        lines.append(head.to(_STATE if wide else 54).put(row.state, style))
+        marks = Ink().to(10)
+        for proof in row.proofs.values():
+            marks.put("✓ " if proof.passed else "✗ ", THEIRS if proof.passed else CONFLICT).put(f"{proof.name}   ", DIM)
+        for name in row.left_out:
+            marks.put(f"– {name} left out   ", CONFLICT)
+        if not row.proofs and not row.left_out:
+            marks.put("no proofs yet", DIM)
+        lines.append(marks)
+        how = [_WAYS.get(row.way or "", "")] if row.way else []
+        if row.left_gateway:
+            how.append(f"gateway {row.left_gateway}")
+        if row.left_dns:
+            how.append(f"DNS {' '.join(str(each) for each in row.left_dns)}")
+        if row.recorded_at:
+            how.append(f"recorded {row.recorded_at.astimezone():%Y-%m-%d %H:%M}")
+        lines += [Ink().to(10).put(", ".join(how), DIM), blank()]
+    return lines

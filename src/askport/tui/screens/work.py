@@ -1,0 +1,330 @@
+"""The screen of the job: the cable, the way, the step's picture and what to do next."""
+
+import time
+from collections import deque
+from collections.abc import Callable
+
+from textual import work
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Horizontal, Vertical, VerticalScroll
+from textual.getters import query_one
+from textual.screen import Screen
+from textual.widgets import Footer
+
+from askport.core.addresses import parse_address
+from askport.core.errors import AskPortError
+from askport.core.narrate import Next, next_line
+from askport.core.plan.sentence import read_target, write_target
+from askport.core.plan.target import check_target
+from askport.core.session import Phase, Session, Step
+from askport.tui.ink import CONFLICT, DIM, STRONG, Ink, blank, broken
+from askport.tui.outfit import Outfit
+from askport.tui.pictures.cable import Pulse, cable_lines
+from askport.tui.pictures.find import find_lines
+from askport.tui.pictures.proving import prove_lines
+from askport.tui.pictures.reach import reach_lines
+from askport.tui.pictures.record import record_lines
+from askport.tui.pictures.setting import set_lines
+from askport.tui.screens.register import RegisterScreen
+from askport.tui.widgets.entry import EntryLine
+from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets.way import WayRail, crate_lines, way_lines
+
+_FRAMES_A_SECOND = 8
+_MAX_PULSES = 24
+"""Frames drawn on the cable at once; more would be a solid line."""
+
+Picture = Callable[[Session, int, float], list[Ink]]
+_PICTURES: dict[Step, Picture] = {
+    Step.PLUG: find_lines,
+    Step.FIND: find_lines,
+    Step.REACH: reach_lines,
+    Step.SET: set_lines,
+    Step.PROVE: prove_lines,
+    Step.RECORD: record_lines,
+}
+
+
+class WorkScreen(Screen[None]):
+    """One device after the other."""
+
+    CSS_PATH = "work.tcss"
+    AUTO_FOCUS = ""
+    HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
+    BINDINGS = [
+        Binding("enter", "next", "Do it", id="work.next", tooltip="Do what the bottom line says"),
+        Binding("a", "ask_for", "Address from label", id="work.ask_for", tooltip="Ask for an address that you know"),
+        Binding("e", "plan", "Plan", id="work.plan", tooltip="Change what the device is to become"),
+        Binding("w", "other_way", "Other way", id="work.other_way", tooltip="Set the address by another way"),
+        Binding("l", "leave_out", "Leave out", id="work.leave_out", tooltip="Go on without the power-cycle proof"),
+        Binding("b", "back", "Step again", id="work.back", tooltip="Do the step before again"),
+        Binding("r", "register", "Register", id="work.register", tooltip="What was recorded"),
+        Binding("up,k", "point(-1)", "Point up", id="work.up", show=False),
+        Binding("down,j", "point(1)", "Point down", id="work.down", show=False),
+        *(Binding(str(place), f"look({place})", step, show=False) for place, step in enumerate(Step, 1)),
+        Binding("escape", "look(0)", "Back to now", show=False),
+        Binding("f6", "hand_power", "Power", id="hand.power", show=False),
+        Binding("f7", "hand_type", "Type", id="hand.type", show=False),
+        Binding("f8", "hand_mistype", "Mistype", id="hand.mistype", show=False),
+    ]
+    HELP = """
+# Ask Port
+
+**Enter** does what the bottom line says. The way on the left shows where you are; **1** to **6** look at a step,
+**Escape** comes back.
+
+In practice, **F6** to **F8** are your hands at the device.
+"""
+
+    cable = query_one("#cable", Sheet)
+    rail = query_one("#way", WayRail)
+    crate = query_one("#crate", Sheet)
+    picture = query_one("#picture", Sheet)
+    entry = query_one(EntryLine)
+
+    def __init__(self, outfit: Outfit) -> None:
+        super().__init__()
+        self.outfit = outfit
+        self.looking_at: Step | None = None
+        self._step = outfit.round.session.phase.step
+        self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
+        self._said_by_hand = ""
+        self._stopped: AskPortError | None = None
+
+    def compose(self) -> ComposeResult:
+        """Lay out the screen."""
+        yield Sheet(id="title")
+        yield Sheet(id="cable")
+        with Horizontal(id="middle"):
+            with Vertical(id="left"):
+                yield WayRail(id="way")
+                yield Sheet(id="crate")
+            with VerticalScroll(id="scroll", can_focus=False):
+                yield Sheet(id="picture")
+        yield EntryLine()
+        yield Sheet(id="next")
+        yield Sheet(id="hands")
+        yield Footer(compact=True)
+
+    def on_mount(self) -> None:
+        """Start the cable and the pictures."""
+        self.outfit.round.wire.on_pass = lambda to_device: self._pulses.append(Pulse(time.monotonic(), to_device))
+        self.set_interval(1 / _FRAMES_A_SECOND, self.draw)
+        self.run_cable()
+        self.call_after_refresh(self.draw)
+
+    @work(exclusive=True, group="cable")
+    async def run_cable(self) -> None:
+        """Run the device at hand until the round goes on to the next one."""
+        tour = self.outfit.round
+        while True:
+            driver = tour.driver
+            try:
+                await driver.run(until=lambda held=driver: tour.driver is not held)  # type: ignore[misc]
+            except AskPortError as error:
+                self._stopped = error
+                return
+
+    # Drawing
+
+    def draw(self) -> None:
+        """Show the state of this moment."""
+        if not self.is_attached or self.size.width == 0:
+            return
+        tour = self.outfit.round
+        session, now = tour.session, tour.wire.now()
+        if session.phase.step is not self._step:
+            self._step, self.looking_at = session.phase.step, None
+            self.refresh_bindings()
+        self.query_one("#title", Sheet).show([self._title(now)])
+        width = self.size.width
+        self.cable.show(cable_lines(session, width - 4, now, time.monotonic(), list(self._pulses)))
+        left = self.rail.size.width or 28
+        self.rail.show(way_lines(session, self.looking_at, left))
+        self.crate.show(crate_lines(tour, left, max(3, self.crate.size.height - 2)))
+        room = max(40, self.picture.size.width)
+        self.picture.show(_PICTURES[self.looking_at or session.phase.step](session, room, now))
+        self.query_one("#next", Sheet).show(self._next_lines(width, now))
+        self.query_one("#hands", Sheet).show(self._hand_lines())
+
+    def _title(self, now: float) -> Ink:
+        tour = self.outfit.round
+        ink = Ink().put(f"  {self.outfit.title}", STRONG)
+        ink.put(" · ", DIM).put(tour.item.tag, STRONG).put(f" {tour.item.description}")
+        right = f"{self.outfit.place}   {tour.wire.wall(now).astimezone():%H:%M:%S}  "
+        return ink.to(self.size.width - len(right)).put(right, DIM)
+
+    def next(self) -> Next:
+        """Say what Enter does now."""
+        tour = self.outfit.round
+        if self._stopped:
+            return Next(f"{self._stopped.message} Enter tries again.")
+        if tour.is_over:
+            return Next("Every device of this round is recorded. Enter shows the register; q leaves.")
+        return next_line(tour.session, tour.wire.now())
+
+    def _next_lines(self, width: int, now: float) -> list[Ink]:
+        said = self.next()
+        wrong = self._stopped is not None or self.outfit.round.session.trouble is not None
+        key, style = ("  Enter ▸ ", STRONG) if said.enter else ("      ·   ", DIM)
+        parts = broken(said.sentence, width - 14)[:2]
+        lines = [Ink().put(key, style).put(parts[0], CONFLICT if wrong else STRONG if said.enter else "")]
+        lines += [Ink().to(10).put(part, CONFLICT if wrong else STRONG if said.enter else "") for part in parts[1:]]
+        return lines if len(lines) == 2 else [*lines, blank()]
+
+    def _hand_lines(self) -> list[Ink]:
+        practice = self.outfit.practice
+        if practice is None:
+            return []
+        ink = Ink().put("  practice, your hands: ", DIM)
+        power = "pull its power" if practice.is_powered else "plug its power in"
+        hand = practice.hand
+        verb = "tell it on its console to keep its address" if hand == "console" else f"fill in its {hand}"
+        ink.put("F6 ", STRONG).put(power).put("   F7 ", STRONG).put(verb)
+        if hand != "console":
+            ink.put("   F8 ", STRONG).put("fill it in with two digits swapped")
+        lines = [ink]
+        if self._said_by_hand:
+            lines.append(Ink().to(24).put(self._said_by_hand, DIM))
+        return lines
+
+    # Intents
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Offer only what makes sense now."""
+        phase = self.outfit.round.session.phase
+        if action.startswith("hand_"):
+            return self.outfit.practice is not None
+        if action == "ask_for":
+            return phase is Phase.FINDING
+        if action == "plan":
+            return phase.step in (Step.PLUG, Step.FIND, Step.REACH, Step.SET)
+        if action == "other_way":
+            return phase.step is Step.SET and len(self.outfit.round.session.ways()) > 1
+        if action == "leave_out":
+            return phase is Phase.POWER_CYCLE
+        return True
+
+    def _act(self, intent: Callable[[Session, float], None]) -> None:
+        """Give the session an intent, and have the cable take it up."""
+        tour = self.outfit.round
+        try:
+            intent(tour.session, tour.wire.now())
+        except AskPortError as error:
+            self.notify(error.message, severity="error", markup=False)
+        tour.wire.wake()
+        self.draw()
+        self.refresh_bindings()
+
+    def action_next(self) -> None:
+        """Do what the bottom line says."""
+        tour = self.outfit.round
+        if self._stopped:
+            self._stopped = None
+            self.run_cable()
+        elif tour.is_over:
+            self.action_register()
+        elif tour.session.phase is Phase.RECORDED:
+            self._take_next()
+        elif self.next().enter:
+            self.looking_at = None
+            self._act(lambda session, now: session.enter(now))
+
+    def action_register(self) -> None:
+        """Show what was recorded."""
+        self.app.push_screen(RegisterScreen(self.outfit))
+
+    def _take_next(self) -> None:
+        tour, practice = self.outfit.round, self.outfit.practice
+        self._said_by_hand = ""
+        if practice:
+            practice.bench.plug(None)
+        tour.next_device()
+        if practice:
+            practice.take(tour.item)
+        tour.wire.wake()
+
+    def action_ask_for(self) -> None:
+        """Ask for an address that the technician knows."""
+        question = "Which address do its label, display or manual give?"
+        delivered = self.outfit.round.item.delivered
+        text = str(delivered.ip) if delivered else ""
+        self.entry.ask("ask", question, text, lambda typed: f"Ask for {parse_address(typed)} until it answers.")
+
+    def action_plan(self) -> None:
+        """Change what the device is to become."""
+        session = self.outfit.round.session
+
+        def check(typed: str) -> str:
+            failed = [each for each in check_target(read_target(typed), session.site) if not each.passed]
+            return failed[0].sentence if failed else "Every value fits."
+
+        text = write_target(session.target) if session.target else ""
+        self.entry.ask("plan", f"What is {session.work.tag} to become?", text, check)
+
+    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+        """Do what was typed."""
+        if event.purpose == "ask":
+            self._act(lambda session, now: session.ask_for(event.text, now))
+        else:
+            self._act(lambda session, now: session.plan(read_target(event.text), now))
+
+    def action_other_way(self) -> None:
+        """Set the address by the next way in the list."""
+        session = self.outfit.round.session
+        names = [name for name, _ in session.ways()]
+        here = names.index(session.way_name) if session.way_name in names else -1
+        self._act(lambda session, now: session.choose_way(names[(here + 1) % len(names)], now))
+
+    def action_leave_out(self) -> None:
+        """Go on without the power-cycle proof."""
+        self._act(lambda session, _: session.leave_out_power_cycle())
+
+    def action_back(self) -> None:
+        """Do the step before again, or the one looked at."""
+        session, steps = self.outfit.round.session, list(Step)
+        before = steps[max(0, steps.index(session.phase.step) - 1)]
+        step = self.looking_at or before
+        self.looking_at = None
+        self._act(lambda session, now: session.go_back(step, now))
+
+    def action_point(self, by: int) -> None:
+        """Point at another device."""
+        session = self.outfit.round.session
+        macs = [device.mac for device in session.finder.devices()]
+        if session.phase is Phase.FINDING and session.candidate and macs:
+            here = macs.index(session.candidate.mac)
+            self._act(lambda session, _: session.select(macs[(here + by) % len(macs)]))
+
+    def action_look(self, place: int) -> None:
+        """Look at a step without changing anything; 0 comes back to now."""
+        self.looking_at = list(Step)[place - 1] if place else None
+        self.draw()
+
+    def on_way_rail_looked(self, event: WayRail.Looked) -> None:
+        """Look at the step that was clicked."""
+        self.looking_at = event.step
+        self.draw()
+
+    # The hands of the practice bench
+
+    def _by_hand(self, said: str) -> None:
+        self._said_by_hand = said
+        self.outfit.round.wire.wake()
+        self.draw()
+
+    def action_hand_power(self) -> None:
+        """Pull its power, or put it back."""
+        if self.outfit.practice:
+            self._by_hand(self.outfit.practice.toggle_power())
+
+    def action_hand_type(self) -> None:
+        """Type the planned values into the device."""
+        if self.outfit.practice:
+            self._by_hand(self.outfit.practice.type_in(self.outfit.round.session.target))
+
+    def action_hand_mistype(self) -> None:
+        """Type them with a slip of the fingers."""
+        if self.outfit.practice:
+            self._by_hand(self.outfit.practice.type_in(self.outfit.round.session.target, wrongly=True))

@@ -1,0 +1,1 @@
+"""The parts of the screen that every step has."""

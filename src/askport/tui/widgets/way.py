@@ -1,0 +1,62 @@
+"""The way down the left: the six steps with their results, and the devices of the round."""
+
+from textual.events import Click
+from textual.message import Message
+
+from askport.core.narrate import step_lines
+from askport.core.register.fold import Row
+from askport.core.session import Session, Step
+from askport.edges.round import Round
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, line
+from askport.tui.widgets.sheet import Sheet
+
+_GLYPHS = {"done": "●", "now": "◆", "ahead": "○"}
+
+
+class WayRail(Sheet):
+    """Shows the way; a click on a step looks at it."""
+
+    class Looked(Message):
+        """Somebody wants to look at a step."""
+
+        def __init__(self, step: Step) -> None:
+            super().__init__()
+            self.step = step
+
+    def on_click(self, event: Click) -> None:
+        """Look at the step under the pointer; each takes two lines."""
+        place = event.y // 2
+        if place < len(Step):
+            self.post_message(self.Looked(list(Step)[place]))
+
+
+def way_lines(session: Session, looking_at: Step | None, width: int) -> list[Ink]:
+    """Draw the steps as stops on a line."""
+    lines = []
+    for place, step in enumerate(step_lines(session), 1):
+        style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
+        ink = Ink().put(f" {_GLYPHS[step.state]} ", style).put(step.step, f"{STRONG} {style}".strip())
+        if looking_at is step.step:
+            ink.put("  ◂ looking", DIM)
+        lines.append(ink.to(width - 3).put(place, DIM))
+        rail = "│" if place < len(Step) else " "
+        lines.append(Ink().put(f" {rail} ", DIM).put(step.result[: width - 4], "" if step.state == "now" else DIM))
+    return lines
+
+
+def crate_lines(tour: Round, width: int, room: int) -> list[Ink]:
+    """Draw the devices of the round, the one at hand marked."""
+    if not tour.work:
+        return []
+    rows: dict[str, Row] = {row.tag: row for row in tour.rows}
+    lines = [blank(), line(" In this round", STRONG)]
+    tags = [item.tag for item in tour.work]
+    here = tags.index(tour.item.tag) if tour.item.tag in tags else len(tags)
+    first = max(0, min(here - room // 2, len(tags) - room))
+    for item in tour.work[first : first + room]:
+        row = rows.get(item.tag)
+        state = row.state if row and row.recorded_at else "at hand" if item.tag == tour.item.tag else ""
+        style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
+        ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
+        lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))
+    return lines
