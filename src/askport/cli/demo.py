@@ -8,13 +8,13 @@ import typer
 
 from askport.cli.talk import Status
 
-_PACE = 4.0
+PACE = 4.0
 """The demo runs four times as fast as the clock: boots take seconds, and everything can still be watched."""
 
 
 def demo(
     headless: Annotated[Path | None, typer.Option(metavar="DIR", help="Without a screen, into this directory.")] = None,
-    pace: Annotated[float, typer.Option(help="How many times as fast as the clock.")] = _PACE,
+    pace: Annotated[float, typer.Option(help="How many times as fast as the clock.")] = PACE,
 ) -> None:
     """Practise on stand-in devices; needs no permissions."""
     if headless is not None:

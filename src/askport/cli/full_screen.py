@@ -1,46 +1,136 @@
 """Starts the full screen; the only command module that reaches Textual, and only when it is called."""
 
+import os
+import sys
 import tempfile
+from contextlib import ExitStack
+from datetime import datetime
 from pathlib import Path
+
+from platformdirs import user_data_path
 
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.practice import Practice
+from askport.cli.demo import PACE
 from askport.cli.talk import say
 from askport.core.errors import MachineRefused
+from askport.edges.adapters import Adapter, list_adapters
 from askport.edges.jobfile import JobFile
+from askport.edges.keeper_client import Keeper, drop_to_invoker
+from askport.edges.makers import maker
 from askport.edges.round import Round
 from askport.tui.app import AskPortApp
 from askport.tui.outfit import Outfit
+from askport.tui.screens.plug import Choice, PlugScreen
+
+_MAX_KEEPERS = 8
+"""Adapters kept ready to be chosen from; a laptop with docks and dongles has fewer wired ones."""
 
 
 def start_on_bench(pace: float) -> None:
-    """Start the demo on the practice bench; its job file is kept in a directory of its own."""
+    """Start the demo on the practice bench."""
+    _require_terminal()
+    outfit = _bench_outfit(pace)
+    _run(AskPortApp(outfit))
+    _tell_job(outfit)
+
+
+def _bench_outfit(pace: float) -> Outfit:
+    """Set up the demo; its job file is kept in a directory of its own."""
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP, pace=pace)
     practice = Practice(bench)
     practice.take(scenario.WORK[0])
-    job = Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport"
     tour = Round(
         wire=bench,
         adapter=bench,
         own=scenario.LAPTOP,
-        job=JobFile(job, create=True),
+        job=JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True),
         work=scenario.WORK,
         site=scenario.SITE,
         maker=scenario.maker,
     )
-    place = f"practice bench, {pace:g}x"
-    _run(Outfit(round=tour, title=scenario.SITE.name, place=place, practice=practice))
-    say(f"The register of this practice is in {job}: 'askport register list {job}' shows it.")
+    return Outfit(round=tour, title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice)
 
 
 def start_on_adapters(job: Path | None) -> None:
-    """Start on this laptop's adapters."""
-    raise MachineRefused("TODO")
+    """Start on this laptop's adapters, or say what to do where that is not permitted."""
+    _require_terminal()
+    with ExitStack() as keeping:
+        keepers: dict[str, Keeper] = {}
+        troubles: dict[str, str] = {}
+        refused = None
+        if os.geteuid() == 0:
+            for adapter in [each for each in list_adapters() if _unfit(each) is None][:_MAX_KEEPERS]:
+                try:
+                    keepers[adapter.name] = keeping.enter_context(Keeper(adapter.name))
+                except MachineRefused as error:
+                    troubles[adapter.name] = error.message
+            drop_to_invoker()
+        else:
+            refused = "Listening on an adapter needs permission: leave with q and start with 'sudo askport'."
+        path = job or user_data_path("askport") / f"{datetime.now().astimezone():%Y-%m-%d}.askport"
+        if job:
+            JobFile(job, create=True)  # what is wrong with it is said before the screen opens
+
+        def unusable(adapter: Adapter) -> str | None:
+            if adapter.name in keepers:
+                return None
+            return _unfit(adapter) or troubles.get(adapter.name) or "Start Ask Port anew to use it." * (not refused)
+
+        def fit(choice: Choice) -> Outfit:
+            if choice.adapter is None:
+                return _bench_outfit(PACE)
+            for name, keeper in keepers.items():
+                if name != choice.adapter:
+                    keeper.close()
+            return _cable_outfit(keepers[choice.adapter], path)
+
+        app = AskPortApp(None, PlugScreen(unusable, refused), fit)
+        try:
+            _run(app)
+        finally:
+            borrowed = app.outfit.round.session.borrowed if app.outfit else []
+            for keeper in keepers.values():
+                keeper.close()
+            for interface in borrowed if app.outfit and not app.outfit.practice else []:
+                say(f"Gave {interface} on {app.outfit.round.wire.name if app.outfit else ''} back.")
+    if app.outfit:
+        _tell_job(app.outfit)
+    elif refused:
+        raise MachineRefused(refused.replace("leave with q and start", "start"), code="no-permission")
 
 
-def _run(outfit: Outfit) -> None:
-    app = AskPortApp(outfit)
+def _unfit(adapter: Adapter) -> str | None:
+    """Say why an adapter is not one that a cable to a device could be in, or return None."""
+    if adapter.kind not in ("wired", "virtual") or adapter.mac is None:
+        return f"A {adapter.kind} adapter: no cable goes in there."
+    if adapter.gateway:
+        return "It carries the laptop's own network, so it is left alone."
+    return None if adapter.switched_on else f"It is switched off: 'ip link set {adapter.name} up' switches it on."
+
+
+def _cable_outfit(keeper: Keeper, path: Path) -> Outfit:
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
+    job = JobFile(path, create=True)
+    tour = Round(wire=keeper.wire, adapter=keeper, own=keeper.own, job=job, work=(), site=None, maker=maker)
+    return Outfit(round=tour, title=path.stem, place=keeper.adapter)
+
+
+def _require_terminal() -> None:
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        raise MachineRefused("The full screen needs a terminal: 'askport --help' lists the commands that do not.")
+
+
+def _tell_job(outfit: Outfit) -> None:
+    path = outfit.round.job.path
+    say(f"Recorded in {path}: 'askport register list {path}' shows it.")
+
+
+def _run(app: AskPortApp) -> None:
     app.run()
     if app.fault:
         raise app.fault

@@ -168,6 +168,19 @@ _NEXT: dict[Step, Callable[[Session, float], Next]] = {
 }
 
 
+_PROOFS = {
+    "same-mac": "same MAC",
+    "old-gone": "old address left",
+    "echo": "answers ping",
+    "power-cycle": "survives a power cut",
+}
+
+
+def proof_words(name: str) -> str:
+    """Return a proof's name in plain words."""
+    return _PROOFS.get(name, name.replace("-", " "))
+
+
 def step_lines(session: Session) -> list[StepLine]:
     """Return the way, each step with its result."""
     order = list(Step)
@@ -206,8 +219,10 @@ def _reached(session: Session) -> str:
 
 
 def _was_set(session: Session) -> str:
-    if session.way and session.way.result:
-        return str(session.target.interface) if session.way.result == "taken" and session.target else session.way.result
+    if session.way and session.way.result == "taken" and session.target:
+        return str(session.target.interface)
+    if session.phase is Phase.NOT_SET:
+        return "not set yet"
     return f"to {session.target.interface}" if session.target else "to be decided"
 
 

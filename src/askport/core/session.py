@@ -5,6 +5,7 @@ go in as verbs, and effects come out. ``narrate`` puts its state into sentences.
 """
 
 from collections.abc import Callable, Collection, Mapping
+from dataclasses import replace
 from enum import Enum, StrEnum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -13,14 +14,14 @@ from askport.core.errors import AskPortError, BadInput
 from askport.core.finding.finder import Device, Finder
 from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, Write, Xid, earliest
 from askport.core.plan.target import Check, Site, Target, check_target
-from askport.core.plan.work import WorkItem
+from askport.core.plan.work import WorkItem, clean_tag
 from askport.core.proofs.answering import Echo, PortOpens
 from askport.core.proofs.holding import OldGone, SameMac
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Finding, Proof, Proving, Subject
 from askport.core.reach.choosing import Choosing, from_the_top, near
 from askport.core.reach.talk import Verdict, can_talk
-from askport.core.register.entries import Borrowed, Found, GaveBack, Proved, Recorded, WasSet
+from askport.core.register.entries import Borrowed, Found, GaveBack, Named, Proved, Recorded, WasSet
 from askport.core.ways.answering import Answering
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.way import Result, Way
@@ -298,6 +299,16 @@ class Session(Borrower):
         self.target = target
         if self.phase in (Phase.PREPARING, Phase.MAY_SET, Phase.SETTING, Phase.NOT_SET):
             self._prepare(now)
+
+    def name(self, tag: str) -> None:
+        """Give the device its tag.
+
+        Raises:
+            BadInput: the text is no tag.
+        """
+        self.work = replace(self.work, tag=clean_tag(tag))
+        if self.chosen:
+            self._effects.append(Write(Named(unit=self.unit, mac=self.chosen.mac, tag=self.work.tag)))
 
     def choose_way(self, name: str, now: float) -> None:
         """Set the address by another way."""

@@ -3,6 +3,7 @@
 import contextlib
 import json
 import os
+import pwd
 import socket
 import subprocess
 import sys
@@ -130,6 +131,8 @@ def drop_to_invoker() -> None:
     if os.geteuid() != 0 or "SUDO_UID" not in os.environ:
         return
     user, group = int(os.environ["SUDO_UID"]), int(os.environ.get("SUDO_GID", os.environ["SUDO_UID"]))
+    with contextlib.suppress(KeyError):
+        os.environ["HOME"] = pwd.getpwuid(user).pw_dir
     os.setgroups([])
     os.setresgid(group, group, group)
     os.setresuid(user, user, user)

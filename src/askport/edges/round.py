@@ -2,13 +2,14 @@
 
 import secrets
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import datetime
 from ipaddress import IPv4Interface
 from typing import Protocol
 
 from askport.core.addresses import MacAddress
 from askport.core.plan.target import Site
-from askport.core.plan.work import WorkItem
+from askport.core.plan.work import WorkItem, following
 from askport.core.register.entries import Entry
 from askport.core.register.fold import Row, fold
 from askport.core.session import Phase, Session
@@ -52,19 +53,18 @@ class Round:
         site: Site | None,
         maker: Callable[[MacAddress], str | None],
     ) -> None:
-        """Begin with the first device of the list; behind its end every device is one without a plan."""
+        """Begin with the first device of the list; behind its end, tags and addresses are counted on."""
         self.wire, self.own, self.job, self.work, self.site, self.maker = wire, tuple(own), job, work, site, maker
         self._hands = _Hands(adapter, job)
         self._place = 0
         self._unit = job.units
+        self._improvised = WorkItem(tag=f"unit {self._unit + 1}")
         self.begin()
 
     @property
     def item(self) -> WorkItem:
         """The device of the work list that is at hand."""
-        if self._place < len(self.work):
-            return self.work[self._place]
-        return WorkItem(tag=f"unit {self._unit}")
+        return self.work[self._place] if self._place < len(self.work) else self._improvised
 
     @property
     def is_over(self) -> bool:
@@ -96,6 +96,7 @@ class Round:
         self.driver = Driver(self.session, self.wire, self._hands)
 
     def next_device(self) -> None:
-        """Go on to the next device of the list."""
+        """Go on to the next device of the list, or of the crate."""
+        self._improvised = following(replace(self.session.work, target=self.session.target))
         self._place += 1
         self.begin()

@@ -1,13 +1,19 @@
 """The full-screen application."""
 
 import os
+from collections.abc import Callable
 
 from textual.app import App
 from textual.binding import Binding
 
+from askport.core.errors import AskPortError
 from askport.tui.outfit import Outfit
+from askport.tui.screens.plug import Choice, PlugScreen
 from askport.tui.screens.work import WorkScreen
 from askport.tui.themes import DARK, LIGHT
+
+Fit = Callable[[Choice], Outfit]
+"""Makes a round on the adapter that was chosen, or on the practice bench."""
 
 
 class AskPortApp(App[None]):
@@ -21,9 +27,11 @@ class AskPortApp(App[None]):
         Binding("q", "quit", "Leave", id="app.leave", tooltip="Give everything back and leave"),
     ]
 
-    def __init__(self, outfit: Outfit) -> None:
+    def __init__(self, outfit: Outfit | None, plug: PlugScreen | None = None, fit: Fit | None = None) -> None:
+        """Start with a round, or with the choice of an adapter and what makes a round of that choice."""
         super().__init__()
         self.outfit = outfit
+        self._plug, self._fit = plug, fit
         self.fault: Exception | None = None
         """What ended the program unexpectedly."""
 
@@ -36,7 +44,20 @@ class AskPortApp(App[None]):
         for theme in (DARK, LIGHT):
             self.register_theme(theme)
         self.theme = DARK.name
-        self.push_screen(WorkScreen(self.outfit))
+        if self._plug and self._fit:
+            self.push_screen(self._plug, self._chosen)
+        elif self.outfit:
+            self.push_screen(WorkScreen(self.outfit))
+
+    def _chosen(self, choice: Choice | None) -> None:
+        if choice and self._fit:
+            try:
+                self.outfit = self._fit(choice)
+            except AskPortError as error:
+                self.fault = error
+                self.exit()
+                return
+            self.push_screen(WorkScreen(self.outfit))
 
     def action_daylight(self) -> None:
         """Change between the dark and the light theme."""

@@ -1,9 +1,11 @@
 """The devices that are to be commissioned, in working order."""
 
-from dataclasses import dataclass
+import re
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Interface
 
-from askport.core.addresses import MacAddress
+from askport.core.addresses import MacAddress, host_fault
+from askport.core.errors import BadInput
 from askport.core.plan.target import Target
 
 
@@ -21,3 +23,37 @@ class WorkItem:
     """From its label, if it was written down."""
     ports: tuple[int, ...] = ()
     """TCP ports that must open in the end."""
+
+
+MAX_TAG = 40
+"""Characters: what fits on a label and in a column."""
+
+
+def clean_tag(text: str) -> str:
+    """Return a tag as it is kept.
+
+    Raises:
+        BadInput: it is empty, too long, or has characters that cannot be printed.
+    """
+    tag = " ".join(text.split())
+    if not tag or len(tag) > MAX_TAG or not tag.isprintable():
+        raise BadInput(f"A tag has 1 to {MAX_TAG} printable characters, such as TG-01.")
+    return tag
+
+
+def following(item: WorkItem) -> WorkItem:
+    """Return the next device of a crate: the tag's number and the address counted on by one.
+
+    The address is left open where the next one cannot be a host's.
+    """
+    target = item.target
+    if target:
+        onward = IPv4Interface((target.interface.ip + 1, target.interface.network.prefixlen))
+        fits = onward.network == target.interface.network and not host_fault(onward) and onward.ip != target.gateway
+        target = replace(target, interface=onward) if fits else None
+    number = re.search(r"\d+(?=\D*$)", item.tag)
+    tag = item.tag
+    if number:
+        counted = str(int(number[0]) + 1).zfill(len(number[0]))
+        tag = f"{tag[: number.start()]}{counted}{tag[number.end() :]}"
+    return replace(item, tag=tag, target=target, mac=None)

@@ -42,6 +42,14 @@ class Found(_Entry):
     because: tuple[str, ...]
 
 
+class Named(_Entry):
+    """The device was given another tag."""
+
+    kind: Literal["named"] = "named"
+    mac: Mac
+    tag: str
+
+
 class Borrowed(_Entry):
     """An address was put on the laptop's adapter."""
 
@@ -91,7 +99,7 @@ class Recorded(_Entry):
     """Proofs that were not made, by name."""
 
 
-Entry = Found | Borrowed | GaveBack | WasSet | Proved | Recorded
+Entry = Found | Named | Borrowed | GaveBack | WasSet | Proved | Recorded
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 
 

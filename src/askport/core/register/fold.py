@@ -6,7 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from pydantic import BaseModel
 
-from askport.core.register.entries import Found, Line, Mac, Proved, Recorded, WasSet
+from askport.core.register.entries import Found, Line, Mac, Named, Proved, Recorded, WasSet
 
 
 class ProofRow(BaseModel):
@@ -85,6 +85,8 @@ def fold(lines: Iterable[Line]) -> list[Row]:
                 )
                 before = rows.get(found.mac)
                 rows[found.mac] = _found_again(before, found.tag) if before else row
+            case Named() as named if row_of := rows.get(named.mac):
+                row_of.tag = named.tag
             case WasSet() as done if row_of := rows.get(done.mac):
                 row_of.way, row_of.result, row_of.proofs, row_of.recorded_at = done.way, done.result, {}, None
                 if done.result == "taken":

@@ -14,11 +14,11 @@ def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
     if not session.proofs:
         text = "Nothing to prove yet: first the device takes its new address."
         return wrapped(text, width, DIM)
-    lines = [Ink().put("Expected", STRONG).to(_MEASURED).put("Measured", STRONG).put(" ").to(width, "┈", DIM)]
+    lines = [Ink().put("Expected", STRONG).to(_MEASURED).put("Measured", STRONG).put(" ").to(width, "┈", DIM), blank()]
     for proof in session.proofs:
         lines += _proof(proof, width)
     if session.power_cycle:
-        lines += [blank(), heading("After a power cut", width), *_proof(session.power_cycle, width), blank()]
+        lines += [blank(), heading("After a power cut", width), blank(), *_proof(session.power_cycle, width)]
         lines += _lane(session.power_cycle, width, now)
     return lines
 
@@ -27,7 +27,8 @@ def _proof(proof: Proof, width: int) -> list[Ink]:
     mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("◌", DIM)}[proof.passed]
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
     first.to(_MEASURED).put(proof.measured or "measuring", style if proof.passed is not True else "")
-    return [first, *wrapped(proof.because, width, DIM, _EXPECTED), blank()]
+    because = wrapped(proof.because, width, DIM, _EXPECTED) if proof.because else []
+    return [first, *because, blank()]
 
 
 def _lane(cycle: PowerCycle, width: int, now: float) -> list[Ink]:

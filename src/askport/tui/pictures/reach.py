@@ -3,7 +3,7 @@
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.core.reach.choosing import ASSUMED_PREFIX
-from askport.core.session import Phase, Session
+from askport.core.session import Session, Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, wrapped
 
 _CELL = 6
@@ -29,7 +29,7 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     lines = [heading("Beside the device", width), *wrapped(known, width, DIM), blank()]
     lines += _ruler(session, network, device, width)
     lines += [blank(), heading(f"The laptop's {session.adapter}", width), *_adapter(session, width)]
-    if session.greeting:
+    if session.greeting and (session.laptop_for(device) or session.phase.step is not Step.REACH):
         lines += [blank(), heading("What it answers there", width)]
         for proof in session.greeting:
             if proof.passed:
@@ -77,9 +77,9 @@ def _roles(session: Session, network: IPv4Network, device: IPv4Address) -> dict[
         for belief in other.addresses:
             if belief.address in network and belief.address != device and other.mac != _mac(session):
                 roles[belief.address] = (f"held by {other.mac}", CONFLICT)
-    mine = session.laptop_for(device) or session.offer or session.reached_from
+    mine = session.laptop_for(device) or (session.offer if session.phase.step is Step.REACH else session.reached_from)
     if mine and mine.ip in network:
-        verb = "the laptop" if session.laptop_for(device) or session.reached_from else "free: the laptop may borrow it"
+        verb = "free: the laptop may borrow it" if mine is session.offer else "the laptop"
         roles[mine.ip] = (verb, f"{STRONG} {OURS}")
     roles[device] = ("the device", f"{STRONG} {THEIRS}")
     return roles
@@ -97,7 +97,7 @@ def _adapter(session: Session, width: int) -> list[Ink]:
     lines = [head]
     lines += [Ink().to(2).put(each).to(2 + third).put(each).to(2 + 2 * third).put(each) for each in own]
     present: list[IPv4Interface] = list(session.borrowed)
-    if not present and session.offer and session.phase.step == Phase.MAY_BORROW.step:
+    if not present and session.offer and session.phase.step is Step.REACH:
         lines.append(Ink().to(2 + third).put(f"{session.offer}", OURS).put("  not yet", DIM))
     for each in present:
         lines.append(Ink().to(2 + third).put(f"{each}", f"{STRONG} {OURS}").put("  borrowed", OURS))

@@ -1,6 +1,7 @@
 """Record: as found against as left."""
 
 from askport.core.addresses import mask_of_prefix
+from askport.core.narrate import proof_words
 from askport.core.session import Phase, Session
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, heading, wrapped
 
@@ -35,7 +36,7 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
         mark, style = ("✓", THEIRS) if proof.passed else ("✗", CONFLICT)
         lines.append(Ink().to(2).put(f"{mark} ", style).put(proof.expected).to(_LEFT).put(proof.measured, DIM))
     for name in session.left_out:
-        lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {name}", CONFLICT))
+        lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {proof_words(name)}", CONFLICT))
     if session.phase is Phase.RECORDED:
         lines += [blank(), *wrapped("Recorded. The laptop has its own settings back.", width, STRONG)]
     return lines

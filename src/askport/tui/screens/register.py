@@ -6,13 +6,14 @@ from textual.containers import VerticalScroll
 from textual.screen import Screen
 from textual.widgets import Footer
 
+from askport.core.narrate import proof_words
 from askport.core.register.fold import Row
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, wrapped
 from askport.tui.outfit import Outfit
 from askport.tui.widgets.sheet import Sheet
 
 _WAYS = {"hand": "by hand", "dhcp": "its request answered"}
-_FOUND, _LEFT, _STATE = 44, 70, 94
+_FOUND, _LEFT, _STATE = 54, 80, 104
 
 
 class RegisterScreen(Screen[None]):
@@ -69,9 +70,10 @@ def register_lines(rows: list[Row], width: int) -> list[Ink]:
         lines.append(head.to(_STATE if wide else 54).put(row.state, style))
         marks = Ink().to(10)
         for proof in row.proofs.values():
-            marks.put("✓ " if proof.passed else "✗ ", THEIRS if proof.passed else CONFLICT).put(f"{proof.name}   ", DIM)
+            mark, mark_style = ("✓ ", THEIRS) if proof.passed else ("✗ ", CONFLICT)
+            marks.put(mark, mark_style).put(f"{proof_words(proof.name)}   ", DIM)
         for name in row.left_out:
-            marks.put(f"– {name} left out   ", CONFLICT)
+            marks.put(f"– {proof_words(name)}: left out   ", CONFLICT)
         if not row.proofs and not row.left_out:
             marks.put("no proofs yet", DIM)
         lines.append(marks)

@@ -17,6 +17,7 @@ from askport.core.errors import AskPortError
 from askport.core.narrate import Next, next_line
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
+from askport.core.plan.work import clean_tag
 from askport.core.session import Phase, Session, Step
 from askport.tui.ink import CONFLICT, DIM, STRONG, Ink, blank, broken
 from askport.tui.outfit import Outfit
@@ -56,6 +57,7 @@ class WorkScreen(Screen[None]):
         Binding("enter", "next", "Do it", id="work.next", tooltip="Do what the bottom line says"),
         Binding("a", "ask_for", "Address from label", id="work.ask_for", tooltip="Ask for an address that you know"),
         Binding("e", "plan", "Plan", id="work.plan", tooltip="Change what the device is to become"),
+        Binding("n", "name", "Tag", id="work.name", tooltip="Give the device its tag"),
         Binding("w", "other_way", "Other way", id="work.other_way", tooltip="Set the address by another way"),
         Binding("l", "leave_out", "Leave out", id="work.leave_out", tooltip="Go on without the power-cycle proof"),
         Binding("b", "back", "Step again", id="work.back", tooltip="Do the step before again"),
@@ -110,6 +112,7 @@ In practice, **F6** to **F8** are your hands at the device.
     def on_mount(self) -> None:
         """Start the cable and the pictures."""
         self.outfit.round.wire.on_pass = lambda to_device: self._pulses.append(Pulse(time.monotonic(), to_device))
+        self.set_class(self.outfit.practice is not None, "-practice")
         self.set_interval(1 / _FRAMES_A_SECOND, self.draw)
         self.run_cable()
         self.call_after_refresh(self.draw)
@@ -151,7 +154,8 @@ In practice, **F6** to **F8** are your hands at the device.
     def _title(self, now: float) -> Ink:
         tour = self.outfit.round
         ink = Ink().put(f"  {self.outfit.title}", STRONG)
-        ink.put(" · ", DIM).put(tour.item.tag, STRONG).put(f" {tour.item.description}")
+        item = tour.session.work
+        ink.put(" · ", DIM).put(item.tag, STRONG).put(f" {item.description}")
         right = f"{self.outfit.place}   {tour.wire.wall(now).astimezone():%H:%M:%S}  "
         return ink.to(self.size.width - len(right)).put(right, DIM)
 
@@ -265,10 +269,19 @@ In practice, **F6** to **F8** are your hands at the device.
 
     def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
         """Do what was typed."""
-        if event.purpose == "ask":
+        if event.purpose == "name":
+            self._act(lambda session, _: session.name(event.text))
+        elif event.purpose == "ask":
             self._act(lambda session, now: session.ask_for(event.text, now))
         else:
             self._act(lambda session, now: session.plan(read_target(event.text), now))
+
+    def action_name(self) -> None:
+        """Give the device at hand its tag."""
+        tag = self.outfit.round.session.work.tag
+        self.entry.ask(
+            "name", "Which tag is on this device's place?", tag, lambda typed: f"Its tag is {clean_tag(typed)}."
+        )
 
     def action_other_way(self) -> None:
         """Set the address by the next way in the list."""

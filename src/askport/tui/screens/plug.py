@@ -1,0 +1,137 @@
+"""Plug: which adapter is the cable in."""
+
+import asyncio
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import VerticalScroll
+from textual.screen import Screen
+from textual.widgets import Footer
+
+from askport.core.errors import AskPortError
+from askport.edges.adapters import Adapter, list_adapters
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, wrapped
+from askport.tui.widgets.sheet import Sheet
+
+_LOOKS_A_SECOND = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """What came of choosing: the name of an adapter, or the practice bench."""
+
+    adapter: str | None
+
+
+class PlugScreen(Screen[Choice]):
+    """Shows the adapters and follows the one whose link changes."""
+
+    CSS_PATH = "plug.tcss"
+    BINDINGS = [
+        Binding("enter", "take", "Take it", id="plug.take"),
+        Binding("up,k", "point(-1)", "Point up", id="plug.up", show=False),
+        Binding("down,j", "point(1)", "Point down", id="plug.down", show=False),
+        Binding("p", "practise", "Practice bench", id="plug.practise", tooltip="Practise on stand-in devices"),
+    ]
+
+    def __init__(self, usable: Callable[[Adapter], str | None], refused: str | None) -> None:
+        """Offer adapters.
+
+        Args:
+            usable: says why an adapter cannot be taken, or None where it can.
+            refused: why none can be, in a sentence, or None.
+        """
+        super().__init__()
+        self._usable, self._refused = usable, refused
+        self._adapters: list[Adapter] = []
+        self._links: dict[str, bool] = {}
+        self._pointed: str | None = None
+        self._followed: str | None = None
+        self._fault: str | None = None
+
+    def compose(self) -> ComposeResult:
+        """Lay out the list."""
+        yield Sheet(id="heading")
+        with VerticalScroll(id="adapters"):
+            yield Sheet(id="list")
+        yield Sheet(id="next")
+        yield Footer(compact=True)
+
+    async def on_mount(self) -> None:
+        """Look at the adapters now and again and again."""
+        await self._look()
+        self.set_interval(1 / _LOOKS_A_SECOND, self._look)
+
+    async def _look(self) -> None:
+        try:
+            # In a thread of its own, because the netlink library brings its own event loop.
+            self._adapters = await asyncio.to_thread(list_adapters)
+        except AskPortError as error:
+            self._fault = error.message
+        for adapter in self._adapters:
+            was = self._links.get(adapter.name, adapter.link_up if not self._links else False)
+            if adapter.link_up and not was and self._usable(adapter) is None:
+                self._pointed = self._followed = adapter.name
+        self._links = {adapter.name: adapter.link_up for adapter in self._adapters}
+        takable = [each.name for each in self._adapters if self._usable(each) is None]
+        if self._pointed not in takable:
+            up = [each.name for each in self._adapters if each.name in takable and each.link_up]
+            self._pointed = next(iter([*up, *takable]), None)
+        self._draw()
+
+    def _draw(self) -> None:
+        width = max(60, self.size.width - 8)
+        self.query_one("#heading", Sheet).show([Ink().put("  Which adapter is the cable in?", STRONG)])
+        lines = [*wrapped("Plug the cable in now: the adapter whose link comes up is the one.", width), blank()]
+        for adapter in self._adapters:
+            lines += [*self._adapter(adapter, width), blank()]
+        self.query_one("#list", Sheet).show(lines)
+        self.query_one("#next", Sheet).show([self._next(), blank()])
+
+    def _adapter(self, adapter: Adapter, width: int) -> list[Ink]:
+        why_not = self._usable(adapter)
+        pointed = adapter.name == self._pointed
+        style = f"{STRONG} {OURS}" if pointed else "" if why_not is None else DIM
+        speed = f", {adapter.speed_mbps} Mb/s" if adapter.speed_mbps and adapter.link_up else ""
+        head = Ink().put("▸ " if pointed else "  ", STRONG).put(adapter.name, style).to(20).put(adapter.kind, DIM)
+        head.to(34).put("━━" if adapter.link_up else "╌╌", OURS if adapter.link_up else DIM)
+        head.put(f" link up{speed}" if adapter.link_up else " no link", "" if adapter.link_up else DIM)
+        addresses = "  ".join(f"{each.interface} ({each.origin})" for each in adapter.addresses)
+        lines = [head.to(62).put(addresses or "no address", DIM)]
+        if adapter.name == self._followed:
+            lines.append(Ink().to(34).put("Its link has just come up: the cable is in this one.", OURS))
+        for code, text in adapter.hazards:
+            if code != "link-down":
+                lines += wrapped(text, width, CONFLICT, 34)
+        if why_not:
+            lines += wrapped(why_not, width, DIM, 34)
+        return lines
+
+    def _next(self) -> Ink:
+        if self._fault:
+            return Ink().put("      ·   ", DIM).put(self._fault, CONFLICT)
+        if self._refused:
+            said = f"{self._refused} Enter opens the practice bench meanwhile."
+        elif self._pointed is None:
+            said = "No adapter can be used. Enter opens the practice bench."
+        else:
+            said = f"Use {self._pointed}."
+        return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
+
+    def action_take(self) -> None:
+        """Take the adapter that is pointed at."""
+        self.dismiss(Choice(None if self._refused else self._pointed))
+
+    def action_practise(self) -> None:
+        """Go to the practice bench."""
+        self.dismiss(Choice(None))
+
+    def action_point(self, by: int) -> None:
+        """Point at another adapter."""
+        names = [each.name for each in self._adapters if self._usable(each) is None]
+        if names:
+            here = names.index(self._pointed) if self._pointed in names else 0
+            self._pointed = names[(here + by) % len(names)]
+            self._draw()
