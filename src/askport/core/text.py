@@ -5,19 +5,22 @@ import unicodedata
 MAX_TEXT = 255
 """Characters kept of one text from the wire. A DNS name has at most 255 (RFC 1035 section 2.3.4)."""
 
-_HARMFUL_CATEGORIES = frozenset({"Cc", "Cf", "Co", "Cs", "Zl", "Zp"})
 _SUBSTITUTE = "\N{MIDDLE DOT}"
 
 
 def display_text(raw: str | bytes, limit: int = MAX_TEXT) -> str:
     """Return text that no terminal, markup reader or log can be steered by.
 
-    Control characters (C0, C1, DEL), format characters (bidirectional overrides, zero-width),
-    surrogates and line separators become a middle dot; what is longer than ``limit`` characters
+    Control characters (C0, C1, DEL), format characters (bidirectional overrides, zero-width), surrogates, line
+    separators and unassigned code points become a middle dot, foreign spaces a space; what is longer than ``limit`` characters
     is cut and ends in an ellipsis. Markup is left as it is: whoever shows the text shows it literally.
     """
     text = raw[: limit * 4].decode("utf-8", "replace") if isinstance(raw, bytes) else raw
     cut = text[:limit]
-    if not cut.isascii() or not cut.isprintable():
-        cut = "".join(_SUBSTITUTE if unicodedata.category(char) in _HARMFUL_CATEGORIES else char for char in cut)
+    if not cut.isprintable():
+        cut = "".join(char if char.isprintable() else _instead(char) for char in cut)
     return cut if len(text) <= limit else cut[: limit - 1] + "…"
+
+
+def _instead(char: str) -> str:
+    return " " if unicodedata.category(char) == "Zs" else _SUBSTITUTE

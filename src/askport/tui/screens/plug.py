@@ -103,7 +103,7 @@ class PlugScreen(Screen[Choice]):
         if adapter.name == self._followed:
             lines.append(Ink().to(34).put("Its link has just come up: the cable is in this one.", OURS))
         for code, text in adapter.hazards:
-            if code != "link-down":
+            if code != "link-down" and not why_not:
                 lines += wrapped(text, width, CONFLICT, 34)
         if why_not:
             lines += wrapped(why_not, width, DIM, 34)

@@ -41,6 +41,7 @@ class EntryLine(Vertical):
         self._purpose, self._check = purpose, check
         self.query_one("#question", Static).update(Content(question))
         self.add_class("open")
+        self.screen.add_class("-typing")
         line = self.query_one(Input)
         line.value = text
         line.cursor_position = len(text)
@@ -50,6 +51,7 @@ class EntryLine(Vertical):
     def close(self) -> None:
         """Go away."""
         self.remove_class("open")
+        self.screen.remove_class("-typing")
         self.screen.set_focus(None)
         self.post_message(self.Left())
 

@@ -1,0 +1,44 @@
+# Everything works from a fresh Debian machine with Python 3.11 and root or sudo.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint benchmarks screenshots clean
+
+demo: $(VENV)/.installed
+	@$(BIN)/askport demo
+
+test: $(VENV)/.dev $(VENV)/.tools
+	$(BIN)/pytest -n 4 --dist loadgroup
+
+lint: $(VENV)/.dev
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+benchmarks: $(VENV)/.dev
+	$(BIN)/python benchmarks/run.py
+
+screenshots: $(VENV)/.installed
+	sh docs/screenshots/make
+
+$(VENV)/bin/python:
+	@sh tools/system-packages python3-venv:import:ensurepip
+	$(PYTHON) -m venv $(VENV)
+
+$(VENV)/.installed: pyproject.toml $(VENV)/bin/python
+	$(BIN)/pip install --quiet --disable-pip-version-check --editable .
+	@touch $@
+
+$(VENV)/.dev: pyproject.toml $(VENV)/.installed
+	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	@touch $@
+
+# What the tests talk to: a terminal, network namespaces, and a DHCP client as a device.
+$(VENV)/.tools: $(VENV)/bin/python
+	@sh tools/system-packages tmux:command:tmux iproute2:command:ip iputils-ping:command:ping udhcpc:command:udhcpc
+	@touch $@
+
+clean:
+	rm -rf $(VENV) build src/*.egg-info

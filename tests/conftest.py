@@ -1,0 +1,128 @@
+"""What the tests share: a bench in virtual time, and real kernels in network namespaces."""
+
+import asyncio
+import itertools
+import os
+import shutil
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from askport.bench import scenario
+from askport.bench.bench import Bench
+from askport.edges.jobfile import JobFile
+from askport.edges.round import Round
+
+settings.register_profile(
+    "ci", derandomize=True, max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow]
+)
+settings.register_profile("long", max_examples=5000, deadline=None)
+settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "ci"))
+
+ASKPORT = [str(Path(sys.executable).with_name("askport"))]
+LAPTOP, DEVICE = "02:00:00:00:00:01", "02:00:00:00:00:99"
+
+
+def askport(*arguments, prefix=(), **options):
+    """Run the command line as a user does."""
+    command = [*prefix, *ASKPORT, *map(str, arguments)]
+    return subprocess.run(command, capture_output=True, text=True, timeout=60, **options)
+
+
+@pytest.fixture
+def practice(tmp_path):
+    """Return a function that puts a unit on a bench in virtual time and begins its way."""
+
+    def begin(tag, job="job.askport"):
+        bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
+        item = next(each for each in scenario.WORK if each.tag == tag)
+        bench.plug(scenario.stand_in(tag))
+        tour = Round(
+            wire=bench, adapter=bench, own=scenario.LAPTOP, job=JobFile(tmp_path / job, create=True),
+            work=[item], site=scenario.SITE, maker=scenario.maker,
+        )  # fmt: skip
+        return bench, tour
+
+    return begin
+
+
+def pass_time(bench, tour, span=60.0, until=lambda: False):
+    """Let virtual time pass, at the most ``span`` seconds of it."""
+    asyncio.run(tour.driver.run(until=until, longest_until=bench.now() + span))
+
+
+def _why_no_namespaces():
+    if os.geteuid() != 0:
+        return "no root: what a real kernel does was not tested"
+    if not shutil.which("ip"):
+        return "no iproute2: what a real kernel does was not tested"
+    probe = subprocess.run(["ip", "netns", "add", "askport-probe"], capture_output=True)
+    subprocess.run(["ip", "netns", "del", "askport-probe"], capture_output=True)
+    return None if probe.returncode == 0 else "no network namespaces here: what a real kernel does was not tested"
+
+
+class Cable:
+    """A laptop and a device namespace joined by a virtual cable: zl0 at the laptop's end, zd0 at the device's."""
+
+    _count = itertools.count()
+
+    def __init__(self):
+        stamp = f"{os.getpid()}-{next(self._count)}"
+        self.laptop, self.device = f"askport-l{stamp}", f"askport-d{stamp}"
+        for name in (self.laptop, self.device):
+            _ip("netns", "add", name)
+        _ip("link", "add", "zl0", "netns", self.laptop, "type", "veth", "peer", "name", "zd0", "netns", self.device)
+        self.ip("link", "set", "zl0", "address", LAPTOP, "up", at="laptop")
+        self.ip("link", "set", "zd0", "address", DEVICE, "up")
+        self._started = []
+        deadline = time.monotonic() + 5
+        while "LOWER_UP" not in self.ip("link", "show", "zl0", at="laptop") and time.monotonic() < deadline:
+            time.sleep(0.02)
+
+    def ip(self, *arguments, at="device"):
+        return _ip("-n", getattr(self, at), *arguments)
+
+    def inside(self, at):
+        return ["ip", "netns", "exec", getattr(self, at)]
+
+    def askport(self, *arguments, **options):
+        return askport(*arguments, prefix=self.inside("laptop"), **options)
+
+    def start(self, at, *command, **options):
+        """Start a program that ends with the test at the latest."""
+        options = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, **options}
+        process = subprocess.Popen([*self.inside(at), *command], **options)
+        self._started.append(process)
+        return process
+
+    def adapter(self):
+        """Return the laptop's adapter exactly as the kernel tells it."""
+        return self.ip("addr", "show", "zl0", at="laptop") + self.ip("route", "show", at="laptop")
+
+    def close(self):
+        for process in self._started:
+            process.kill()
+            process.wait()
+        for name in (self.laptop, self.device):
+            _ip("netns", "del", name)
+
+
+def _ip(*arguments):
+    return subprocess.run(["ip", *arguments], check=True, capture_output=True, text=True).stdout
+
+
+@pytest.fixture(scope="session")
+def namespaces():
+    if why := _why_no_namespaces():
+        pytest.skip(why)
+
+
+@pytest.fixture
+def cable(namespaces):
+    made = Cable()
+    yield made
+    made.close()

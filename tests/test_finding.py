@@ -1,0 +1,183 @@
+"""Clues and beliefs: never sure and wrong."""
+
+from ipaddress import IPv4Address, IPv4Network
+
+import pytest
+
+from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
+from askport.core.finding.beliefs import MAX_TALLIES, Belief
+from askport.core.finding.finder import IMPOSSIBLE_ADDRESS, MAX_DEVICES, Finder, Loudness
+from askport.core.finding.likely import likely_addresses
+from askport.core.formats.arp import Arp, Op, arp_frame, arp_question, decode_arp
+from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode, encode_dhcp
+from askport.core.formats.icmp import Icmp
+from askport.core.formats.ipv4 import PROTOCOL_ICMP, IPv4, ipv4_frame
+from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.udp import Udp
+from askport.core.wire import Frame, hear
+
+US, IT, OTHER = (MacAddress(bytes((2, 0, 0, 0, 0, n))) for n in (1, 9, 8))
+HOME, GATEWAY = IPv4Address("192.168.61.7"), IPv4Address("192.168.61.254")
+
+
+def finder(*frames, loudness=Loudness.LISTEN, **options):
+    made = Finder([US], now=0.0, loudness=loudness, **options)
+    for at, frame in enumerate(frames):
+        made.receive(hear(Frame(at=float(at), data=frame)))
+    return made
+
+
+def reply(mac=IT, address=HOME, source=None):
+    arp = Arp(op=Op.REPLY, sha=mac, spa=address, tha=US, tpa=IPv4Address(0))
+    return arp_frame(arp, to=US) if source is None else arp_frame(arp, to=US).replace(mac, source, 1)
+
+
+def ip(ttl=64, src=HOME, mac=IT):
+    return ipv4_frame(IPv4(src=src, dst=GATEWAY, protocol=PROTOCOL_ICMP, payload=b"", ttl=ttl), src=mac, dst=OTHER)
+
+
+def dhcp(mac=IT, kind=MessageType.DISCOVER, options=(), src_mac=None, **fields):
+    told = ((OptionCode.MESSAGE_TYPE, bytes([kind])),) if kind else ()
+    message = Dhcp(
+        op=fields.pop("op", BootpOp.BOOTREQUEST), xid=7, chaddr=bytes(mac), options=(*told, *options), **fields
+    )
+    ends = Ends(
+        src_mac=src_mac or mac,
+        src=fields.get("siaddr", IPv4Address(0)),
+        dst_mac=BROADCAST_MAC,
+        dst=IPv4Address("255.255.255.255"),
+    )
+    return frame_between(ends, Udp(src_port=68, dst_port=67, payload=encode_dhcp(message)))
+
+
+SERVER = IPv4Address("10.84.19.253")
+ACK = dhcp(kind=MessageType.ACK, op=BootpOp.BOOTREPLY, src_mac=OTHER, siaddr=SERVER, yiaddr=IPv4Address("10.84.18.5"),
+           options=((54, SERVER.packed), (1, bytes((255, 255, 252, 0))), (3, GATEWAY.packed)))  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("frames", "address", "belief", "origin"),
+    [
+        ([arp_question(IT, GATEWAY, sender=HOME)], HOME, "certain", "static"),
+        ([arp_question(IT, HOME, sender=HOME)], HOME, "certain", "static"),
+        ([reply()], HOME, "certain", "unknown"),
+        ([ip()], HOME, "certain", "static"),
+        ([ip(ttl=63)], HOME, "possible", "unknown"),  # passed on: its source is somebody behind it
+        ([arp_question(IT, HOME)], HOME, "likely", "unknown"),  # a probe: about to take it
+        ([dhcp(options=((50, HOME.packed),))], HOME, "possible", "dhcp"),
+        ([ACK], IPv4Address("10.84.18.5"), "likely", "dhcp"),
+        (
+            [arp_question(IT, GATEWAY, sender=IPv4Address("169.254.3.4"))],
+            IPv4Address("169.254.3.4"),
+            "certain",
+            "link-local",
+        ),
+        ([reply(source=OTHER)], None, None, None),  # made for somebody else
+        ([arp_question(US, GATEWAY, sender=HOME)], None, None, None),  # our own frame, come back
+        ([dhcp(kind=MessageType.RELEASE, ciaddr=HOME)], None, None, None),  # what it no longer has
+    ],
+)
+def test_what_one_frame_is_worth(frames, address, belief, origin):
+    beliefs = [each for device in finder(*frames).devices() for each in device.addresses if device.mac == IT]
+    if address is None:
+        assert not beliefs
+        return
+    assert (beliefs[0].address, str(beliefs[0].belief), str(beliefs[0].origin)) == (address, belief, origin)
+    assert beliefs[0].because[0].evidence[0].data == frames[0]
+
+
+def test_looking_for_a_gateway_bounds_the_mask_and_names_it():
+    device = finder(*[arp_question(IT, GATEWAY, sender=HOME)] * 4).devices()[0]
+    best = device.best
+    assert best.because[0].sentence == "It asked for 192.168.61.254 from 192.168.61.7 (ARP, 4 times)."
+    assert (best.prefix, str(best.prefix_basis), best.prefix_range) == (None, "bounded", (8, 24))
+    assert (best.gateway, str(best.gateway_basis)) == (GATEWAY, "heard")
+
+
+def test_looking_for_the_laptop_names_no_gateway():
+    """What the laptop caused is no habit of the device."""
+    made = finder()
+    made.laptop_addresses.add(GATEWAY)
+    for at in range(3):
+        made.receive(hear(Frame(at=at, data=arp_question(IT, GATEWAY, sender=HOME))))
+    best = made.devices()[0].best
+    assert best.belief is Belief.CERTAIN
+    assert best.gateway is None
+
+
+def test_a_lease_states_mask_and_gateway_and_betrays_the_server():
+    made = finder(ACK)
+    best = made.device(IT).best
+    assert (best.prefix, str(best.prefix_basis), best.gateway) == (22, "stated", GATEWAY)
+    codes = [hazard.code for hazard in made.hazards()]
+    assert codes == ["address-server", "several-devices"]
+
+
+@pytest.mark.parametrize(("kind", "protocol"), [(None, "bootp"), (MessageType.DISCOVER, "dhcp")])
+def test_asking_is_counted_until_it_shows_an_address(kind, protocol):
+    made = finder(dhcp(kind=kind), dhcp(kind=kind, options=((12, b"\x1b[2Jfeed[/]\0"),)))
+    asking = made.devices()[0].asking
+    assert (asking.protocol, asking.requests, asking.names) == (protocol, 2, ("·[2Jfeed[/]",))
+    assert made.devices()[0].is_found
+    made.receive(hear(Frame(at=9.0, data=arp_question(IT, HOME, sender=HOME))))
+    assert made.devices()[0].asking is None
+
+
+def test_an_answer_to_a_call_is_believed_only_after_the_check():
+    """Whoever answers even for an impossible address holds nothing for certain."""
+    for honest in (True, False):
+        made = finder(reply(), loudness=Loudness.CALL, known=[HOME])
+        sent = [decode_arp(effect.data[14:]).tpa for effect in made.poll()]
+        assert IMPOSSIBLE_ADDRESS in sent
+        assert made.devices()[0].best.belief is Belief.LIKELY
+        if not honest:
+            made.receive(hear(Frame(at=0.1, data=reply(address=IMPOSSIBLE_ADDRESS))))
+        made.handle_timer(0.4)
+        assert made.devices()[0].best.belief is (Belief.CERTAIN if honest else Belief.POSSIBLE)
+
+
+def test_calling_asks_the_known_first_keeps_its_rate_and_ends():
+    made = finder(loudness=Loudness.CALL, known=[HOME], rate=100.0, within=[IPv4Network("192.168.61.0/27")])
+    asked, now = [], 0.0
+    while not made.calling.done:
+        now = made.next_deadline()
+        made.handle_timer(now)
+        asked += [(now, decode_arp(effect.data[14:])) for effect in made.poll()]
+    targets = [arp.tpa for _, arp in asked]
+    assert targets[0] == HOME
+    assert all(arp.spa == IPv4Address(0) and arp.tha == NO_MAC for _, arp in asked)
+    assert {str(each) for each in targets} == {f"192.168.61.{n}" for n in range(1, 31)}
+    assert targets.count(IPv4Address("192.168.61.9")) == 2
+    assert 0.5 < now < 2.0
+
+
+def test_likely_addresses_come_once_and_stay_within():
+    guesses = list(likely_addresses([HOME]))
+    assert guesses[0] == HOME
+    assert len(guesses) == len(set(guesses)) > 1000
+    assert list(likely_addresses([HOME], [IPv4Network("10.0.0.0/30")])) == [
+        IPv4Address("10.0.0.1"),
+        IPv4Address("10.0.0.2"),
+    ]
+
+
+def test_twins_are_a_hazard():
+    hazards = {hazard.code: hazard for hazard in finder(reply(), reply(mac=OTHER)).hazards()}
+    assert "2 devices hold 192.168.61.7" in hazards["duplicate-address"].text
+
+
+def test_what_is_kept_is_bounded():
+    """A flood of made-up senders, or of questions, fills no memory."""
+    made = finder()
+    for n in range(MAX_DEVICES + 50):
+        mac = MacAddress(bytes((2, 1)) + n.to_bytes(4, "big"))
+        made.receive(hear(Frame(at=0.0, data=arp_question(mac, GATEWAY, sender=HOME))))
+    assert len(made.devices()) == MAX_DEVICES
+    greedy = finder(*(arp_question(IT, IPv4Address(n), sender=HOME) for n in range(1, MAX_TALLIES + 50)))
+    assert len(greedy._evidence[IT].tallies) == MAX_TALLIES
+
+
+def test_unreadable_frames_are_counted_and_harm_nothing():
+    made = finder(b"", b"\1" * 7, arp_question(IT, GATEWAY, sender=HOME)[:30], frame_between(
+        Ends(src_mac=IT, src=HOME, dst_mac=US, dst=GATEWAY), Icmp(type=8))[:-40])  # fmt: skip
+    assert made.frames_unreadable == 4

@@ -1,0 +1,271 @@
+"""Setting an address: the address server for one MAC address, and watching by hand."""
+
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from askport.core.addresses import BROADCAST_MAC, MacAddress
+from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
+from askport.core.formats.dhcp import BROADCAST_FLAG, BootpOp, Dhcp, MessageType, encode_dhcp
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.ipv4 import IPv4
+from askport.core.formats.packet import Ends, frame_between, read_packet
+from askport.core.formats.udp import Udp
+from askport.core.plan.target import Target
+from askport.core.reach.choosing import Choosing, from_the_top, near
+from askport.core.reach.talk import can_talk
+from askport.core.ways.answering import Answering
+from askport.core.ways.by_hand import ByHand
+from askport.core.ways.way import Result
+from askport.core.wire import Frame, Link, hear
+
+US, IT, OTHER = (MacAddress(bytes((2, 0, 0, 0, 0, n))) for n in (1, 9, 8))
+LAPTOP, NEW, ANY = IPv4Interface("10.84.19.240/22"), IPv4Address("10.84.16.21"), IPv4Address(0)
+TARGET = Target(
+    interface=IPv4Interface("10.84.16.21/22"), gateway=IPv4Address("10.84.19.254"), dns=(IPv4Address("10.84.19.253"),)
+)
+
+
+class Talk:
+    """One address server and what it sends, on a clock that a test moves."""
+
+    def __init__(self, **options):
+        self.way = Answering(IT, TARGET, laptop_mac=US, laptop=LAPTOP, xid=lambda: 5, now=0.0, **options)
+        self.now = 0.0
+
+    def until(self, now):
+        """Let time pass, calling at every deadline; no deadline may be skipped or stand still."""
+        while (due := self.way.next_deadline()) is not None and due <= now:
+            assert due >= self.now
+            self.way.handle_timer(due)
+            self.now = due
+            assert self.way.next_deadline() != due or self.way.done
+        self.now = now
+        return self.sent()
+
+    def sent(self):
+        return [read_packet(effect.data) for effect in self.way.poll()]
+
+    def hear(self, frame):
+        self.way.receive(hear(Frame(at=self.now, data=frame)))
+        return self.sent()
+
+    def says(self, kind, mac=IT, src_mac=None, ciaddr=ANY, **fields):
+        options = () if kind is None else ((53, bytes([kind])),)
+        options += tuple((code, IPv4Address(value).packed) for code, value in fields.pop("tell", {}).items())
+        message = Dhcp(
+            op=fields.pop("op", BootpOp.BOOTREQUEST),
+            xid=77,
+            chaddr=bytes(mac),
+            ciaddr=ciaddr,
+            options=options,
+            **fields,
+        )
+        ends = Ends(src_mac=src_mac or mac, src=ciaddr, dst_mac=BROADCAST_MAC, dst=IPv4Address("255.255.255.255"))
+        return self.hear(frame_between(ends, Udp(src_port=68, dst_port=67, payload=encode_dhcp(message))))
+
+    @classmethod
+    def ready(cls, **options):
+        talk = cls(**options)
+        talk.until(2.0)
+        return talk
+
+
+def answer(packets):
+    replies = [packet for packet in packets if packet.get(Dhcp)]
+    assert len(replies) == 1
+    return replies[0].get(Dhcp), replies[0].get(Ethernet), replies[0].get(IPv4)
+
+
+def test_dhcp_in_full():
+    talk = Talk.ready()
+    offer, _, _ = answer(talk.says(MessageType.DISCOVER))
+    assert (offer.message_type, offer.yiaddr, offer.xid) == (MessageType.OFFER, NEW, 77)
+    assert offer.address(54) == LAPTOP.ip
+    ack, ethernet, ip = answer(talk.says(MessageType.REQUEST, tell={50: NEW, 54: LAPTOP.ip}))
+    assert ack.message_type == MessageType.ACK
+    assert (ack.address(1), ack.address(3), ack.address(6)) == (
+        IPv4Address("255.255.252.0"),
+        TARGET.gateway,
+        TARGET.dns[0],
+    )
+    assert (ethernet.dst, ip.dst) == (IT, NEW)
+    # It looks, from its own address so that a device that is probing sees no conflict, and believes only the device.
+    looked = talk.until(3.0)
+    assert all(packet.get(Arp).spa == LAPTOP.ip for packet in looked)
+    assert looked
+    talk.hear(arp_frame(Arp(op=Op.REPLY, sha=IT, spa=NEW, tha=US, tpa=LAPTOP.ip), to=US))
+    assert talk.way.result is Result.TAKEN
+    assert talk.way.next_deadline() is None
+
+
+def test_bootp_answers_are_long_enough_and_alternate_for_those_who_take_only_one():
+    talk = Talk.ready()
+    reply, ethernet, ip = answer(talk.says(None))
+    assert (reply.message_type, reply.yiaddr, reply.has_cookie) == (None, NEW, True)
+    assert (ethernet.dst, ip.dst) == (IT, NEW)
+    assert len(encode_dhcp(reply)) >= 300
+    _, ethernet, ip = answer(talk.says(None))
+    assert (ethernet.dst, str(ip.dst)) == (BROADCAST_MAC, "255.255.255.255")
+    _, ethernet, _ = answer(Talk.ready().says(None, flags=BROADCAST_FLAG))
+    assert ethernet.dst == BROADCAST_MAC
+
+
+@pytest.mark.parametrize(
+    ("kind", "fields", "said"),
+    [
+        (MessageType.REQUEST, {"tell": {50: "192.168.1.9"}}, MessageType.NAK),  # INIT-REBOOT with a foreign address
+        (MessageType.REQUEST, {"ciaddr": IPv4Address("192.168.1.9")}, MessageType.NAK),
+        (MessageType.REQUEST, {"ciaddr": NEW}, MessageType.ACK),  # renewing
+        (MessageType.INFORM, {"ciaddr": IPv4Address("192.168.1.9")}, MessageType.ACK),
+        (MessageType.RELEASE, {"ciaddr": NEW}, None),
+        (MessageType.DISCOVER, {"giaddr": IPv4Address("10.0.0.1")}, None),  # through a relay: not this cable
+    ],
+)
+def test_every_message_has_its_answer(kind, fields, said):
+    packets = Talk.ready().says(kind, **fields)
+    replies = [packet.get(Dhcp) for packet in packets if packet.get(Dhcp)]
+    assert [reply.message_type for reply in replies] == ([said] if said else [])
+    if said == MessageType.NAK:
+        assert replies[0].yiaddr == ANY
+        assert packets[0].get(Ethernet).dst == BROADCAST_MAC
+    if kind == MessageType.INFORM:
+        assert (replies[0].yiaddr, replies[0].option(51)) == (ANY, None)
+
+
+@pytest.mark.parametrize(
+    ("kind", "fields", "why"),
+    [
+        (MessageType.DECLINE, {}, "somebody else holds"),
+        (MessageType.REQUEST, {"tell": {54: "10.0.0.1", 50: "10.0.0.9"}}, "another address server (10.0.0.1)"),
+        (MessageType.OFFER, {"op": BootpOp.BOOTREPLY, "src_mac": OTHER}, "Another address server answers"),
+        (MessageType.DISCOVER, {"mac": OTHER}, "Another device speaks"),
+    ],
+)
+def test_safety_comes_first(kind, fields, why):
+    talk = Talk.ready()
+    assert not [packet for packet in talk.says(kind, **fields) if packet.get(Dhcp)]
+    assert talk.way.result is Result.REFUSED
+    assert why in talk.way.because
+    assert not talk.says(MessageType.DISCOVER)
+
+
+def test_others_are_let_be_when_the_technician_says_so_and_still_get_nothing():
+    talk = Talk.ready(allow_others=True)
+    assert not talk.says(MessageType.DISCOVER, mac=OTHER)
+    assert answer(talk.says(MessageType.DISCOVER))[0].client == IT
+
+
+def test_a_server_is_looked_for_first_and_the_one_request_meanwhile_is_not_lost():
+    talk = Talk()
+    questions = talk.until(1.0)
+    assert [packet.get(Dhcp).message_type for packet in questions] == [MessageType.DISCOVER] * 2
+    assert not talk.says(None)
+    assert answer(talk.until(2.0))[0].yiaddr == NEW
+
+
+def test_the_link_ends_answering_and_starts_the_check_anew():
+    """After an answer a dropped link means it is over; before, the cable may be in another socket now: check again."""
+    talk = Talk.ready()
+    talk.says(None)
+    talk.way.link_changed(Link(up=False, since=2.0), 2.0)
+    assert talk.way.result is Result.SENT
+    fresh = Talk.ready()
+    fresh.way.link_changed(Link(up=False, since=2.0), 2.0)
+    fresh.way.link_changed(Link(up=True, since=3.0), 3.0)
+    assert not fresh.says(None)
+    fresh.says(MessageType.OFFER, op=BootpOp.BOOTREPLY, src_mac=OTHER)
+    assert fresh.way.result is Result.REFUSED
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from([None, *MessageType]), st.booleans(), st.sampled_from([IT, OTHER]), st.floats(0, 2)),
+        max_size=12,
+    )
+)
+def test_nobody_but_the_chosen_is_ever_answered(events):
+    """Whatever comes in whatever order, every answer is for the chosen device and gives only the target."""
+    talk = Talk(allow_others=True)
+    for kind, is_reply, mac, pause in events:
+        packets = talk.says(kind, mac=mac, op=BootpOp.BOOTREPLY if is_reply else BootpOp.BOOTREQUEST)
+        packets += talk.until(talk.now + pause)
+        for dhcp in (packet.get(Dhcp) for packet in packets):
+            assert dhcp is None or dhcp.op == BootpOp.BOOTREQUEST or (dhcp.client == IT and dhcp.yiaddr in (NEW, ANY))
+
+
+def by_hand(*events):
+    way = ByHand(IT, TARGET, laptop_mac=US, laptop=None, old=IPv4Address("192.168.61.7"), now=0.0)
+    for at, frame in events:
+        while way.next_deadline() is not None and way.next_deadline() < at:
+            way.handle_timer(way.next_deadline())
+        if frame:
+            way.receive(hear(Frame(at=at, data=frame)))
+    return way
+
+
+@pytest.mark.parametrize(
+    ("events", "result", "said"),
+    [
+        ([(1.0, arp_question(IT, TARGET.gateway, sender=NEW))], Result.TAKEN, ""),
+        ([(1.0, arp_question(OTHER, TARGET.gateway, sender=NEW))], None, "Type these"),  # not this device
+        ([(6.0, None)], None, "has left 192.168.61.7"),
+        ([(1.0, arp_question(IT, ANY, sender=IPv4Address("10.84.61.21")))], None, "moved to 10.84.61.21, not to"),
+        ([(1.0, arp_question(IT, NEW))], None, "Type these"),  # a probe is no move yet
+    ],
+)
+def test_a_move_by_hand_is_seen(events, result, said):
+    way = by_hand(*events)
+    assert way.result is result
+    assert said in way.waits_for
+    if "10.84.61.21" in said:
+        assert "swapped" in way.steps[0].text
+
+
+@pytest.mark.parametrize(
+    ("laptop", "device", "prefix", "can", "said"),
+    [
+        ([], "192.168.61.7", 24, False, "no address"),
+        (["10.84.16.9/22"], "192.168.61.7", 24, False, "laptop is in 10.84.16.0/22, device in 192.168.61.0/24"),
+        (["10.84.16.9/22", "192.168.61.9/24"], "192.168.61.7", 24, True, "192.168.61.0/24"),
+        (["192.168.61.9/24"], "192.168.61.7", None, True, "can talk"),
+        (["192.168.61.99/24"], "192.168.61.7", 28, False, "sends its answers for 192.168.61.99 to a gateway"),
+        (["192.168.61.9/29"], "192.168.61.7", 24, False, "leaves out"),
+        (["192.168.61.7/24"], "192.168.61.7", 24, False, "laptop itself has"),
+    ],
+)
+def test_whether_they_can_talk(laptop, device, prefix, can, said):
+    verdict = can_talk([IPv4Interface(each) for each in laptop], IPv4Address(device), prefix)
+    assert verdict.can is can
+    assert said in verdict.sentence
+
+
+def test_choosing_takes_the_first_that_nobody_holds_or_claims():
+    """Held, or being probed by somebody else (RFC 5227): either way it is not ours."""
+    choosing = Choosing(US, near(IPv4Address("192.168.61.9"), 24, set()), now=0.0)
+    for frame in (arp_frame(Arp(op=Op.REPLY, sha=IT, spa=IPv4Address("192.168.61.10"), tha=US, tpa=ANY)),
+                  arp_question(OTHER, IPv4Address("192.168.61.8"))):  # fmt: skip
+        choosing.handle_timer(0.0)
+        choosing.receive(hear(Frame(at=0.0, data=frame)))
+    while not choosing.done:
+        choosing.handle_timer(choosing.next_deadline())
+    assert str(choosing.chosen) == "192.168.61.11/24"
+    assert set(map(str, choosing.taken)) == {"192.168.61.8", "192.168.61.10"}
+
+
+@given(st.integers(0xC0A80000, 0xC0A8FFFF), st.one_of(st.none(), st.integers(16, 30)))
+def test_a_laptop_address_is_always_one_that_a_device_answers(number, prefix):
+    device = IPv4Address(number)
+    for candidate in list(near(device, prefix, {device}))[:5]:
+        assert device in candidate.network
+        assert candidate.ip not in (device, candidate.network[0], candidate.network[-1])
+        if prefix is None:
+            assert int(candidate.ip) & 7 not in (0, 7)
+
+
+def test_in_the_sites_subnet_the_top_is_left_to_gateways():
+    found = list(from_the_top(IPv4Interface("10.84.16.0/22").network, set()))
+    assert str(found[0].ip) == "10.84.19.239"
+    assert len(found) == 1022
