@@ -9,7 +9,7 @@ demo: $(VENV)/.installed
 	@$(BIN)/askport demo
 
 test: $(VENV)/.dev $(VENV)/.tools
-	$(BIN)/pytest -n 4 --dist loadgroup
+	$(BIN)/pytest -n 4
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check src tests benchmarks
@@ -37,7 +37,7 @@ $(VENV)/.dev: pyproject.toml $(VENV)/.installed
 
 # What the tests talk to: a terminal, network namespaces, and a DHCP client as a device.
 $(VENV)/.tools: $(VENV)/bin/python
-	@sh tools/system-packages tmux:command:tmux iproute2:command:ip iputils-ping:command:ping udhcpc:command:udhcpc
+	@sh tools/system-packages tmux:command:tmux iproute2:command:ip iputils-ping:command:ping udhcpc:command:udhcpc udhcpd:command:udhcpd
 	@touch $@
 
 clean:

@@ -60,8 +60,9 @@ def _why_no_namespaces():
         return "no root: what a real kernel does was not tested"
     if not shutil.which("ip"):
         return "no iproute2: what a real kernel does was not tested"
-    probe = subprocess.run(["ip", "netns", "add", "askport-probe"], capture_output=True)
-    subprocess.run(["ip", "netns", "del", "askport-probe"], capture_output=True)
+    probe_name = f"askport-probe-{os.getpid()}"
+    probe = subprocess.run(["ip", "netns", "add", probe_name], capture_output=True)
+    subprocess.run(["ip", "netns", "del", probe_name], capture_output=True)
     return None if probe.returncode == 0 else "no network namespaces here: what a real kernel does was not tested"
 
 
@@ -76,7 +77,9 @@ class Cable:
         for name in (self.laptop, self.device):
             _ip("netns", "add", name)
         _ip("link", "add", "zl0", "netns", self.laptop, "type", "veth", "peer", "name", "zd0", "netns", self.device)
-        self.ip("link", "set", "zl0", "address", LAPTOP, "up", at="laptop")
+        # Without IPv6, whose address comes up in its own time, the adapter can be compared before and after.
+        self.ip("link", "set", "zl0", "address", LAPTOP, "addrgenmode", "none", at="laptop")
+        self.ip("link", "set", "zl0", "up", at="laptop")
         self.ip("link", "set", "zd0", "address", DEVICE, "up")
         self._started = []
         deadline = time.monotonic() + 5
@@ -88,6 +91,9 @@ class Cable:
 
     def inside(self, at):
         return ["ip", "netns", "exec", getattr(self, at)]
+
+    def command(self, *arguments):
+        return [*ASKPORT, *map(str, arguments)]
 
     def askport(self, *arguments, **options):
         return askport(*arguments, prefix=self.inside("laptop"), **options)

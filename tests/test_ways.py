@@ -69,7 +69,7 @@ class Talk:
     @classmethod
     def ready(cls, **options):
         talk = cls(**options)
-        talk.until(2.0)
+        talk.until(4.0)
         return talk
 
 
@@ -93,7 +93,7 @@ def test_dhcp_in_full():
     )
     assert (ethernet.dst, ip.dst) == (IT, NEW)
     # It looks, from its own address so that a device that is probing sees no conflict, and believes only the device.
-    looked = talk.until(3.0)
+    looked = talk.until(5.0)
     assert all(packet.get(Arp).spa == LAPTOP.ip for packet in looked)
     assert looked
     talk.hear(arp_frame(Arp(op=Op.REPLY, sha=IT, spa=NEW, tha=US, tpa=LAPTOP.ip), to=US))
@@ -163,18 +163,18 @@ def test_a_server_is_looked_for_first_and_the_one_request_meanwhile_is_not_lost(
     questions = talk.until(1.0)
     assert [packet.get(Dhcp).message_type for packet in questions] == [MessageType.DISCOVER] * 2
     assert not talk.says(None)
-    assert answer(talk.until(2.0))[0].yiaddr == NEW
+    assert answer(talk.until(4.0))[0].yiaddr == NEW
 
 
 def test_the_link_ends_answering_and_starts_the_check_anew():
     """After an answer a dropped link means it is over; before, the cable may be in another socket now: check again."""
     talk = Talk.ready()
     talk.says(None)
-    talk.way.link_changed(Link(up=False, since=2.0), 2.0)
+    talk.way.link_changed(Link(up=False, since=4.0), 4.0)
     assert talk.way.result is Result.SENT
     fresh = Talk.ready()
-    fresh.way.link_changed(Link(up=False, since=2.0), 2.0)
-    fresh.way.link_changed(Link(up=True, since=3.0), 3.0)
+    fresh.way.link_changed(Link(up=False, since=4.0), 4.0)
+    fresh.way.link_changed(Link(up=True, since=5.0), 5.0)
     assert not fresh.says(None)
     fresh.says(MessageType.OFFER, op=BootpOp.BOOTREPLY, src_mac=OTHER)
     assert fresh.way.result is Result.REFUSED

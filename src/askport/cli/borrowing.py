@@ -22,15 +22,14 @@ _NOT_FOUND, _NOT_EXECUTABLE = 127, 126
 
 
 def borrow(
+    context: typer.Context,
     adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
     address: Annotated[str | None, typer.Argument(metavar="[ADDRESS/PREFIX]", help="The address to borrow.")] = None,
-    command: Annotated[
-        list[str] | None, typer.Argument(metavar="[-- COMMAND ...]", help="What to run meanwhile.")
-    ] = None,
     to: Annotated[str | None, typer.Option(help="Choose a free address that reaches this one.")] = None,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
-    """Borrow an address, run a command or wait for Ctrl-C, and give it back."""
+    """Borrow an address, run the command behind -- or wait for Ctrl-C, and give it back."""
+    command: list[str] = context.obj
     if (address is None) == (to is None):
         raise BadInput("Say which address to borrow, or with --to which device it is to reach: one of the two.")
     wanted = parse_interface(address) if address else None

@@ -22,7 +22,7 @@ app = typer.Typer(
 )
 for command in (finding.adapters, finding.find, borrowing.restore, setting.assign, setting.prove, demo):
     app.command()(command)
-app.command(context_settings={"allow_interspersed_args": True})(borrowing.borrow)
+app.command()(borrowing.borrow)
 app.add_typer(register.app, name="register")
 
 _USAGE_ERROR: Any = typer.BadParameter.__base__
@@ -50,11 +50,13 @@ def _interrupt(*_: object) -> None:
 
 
 def run(arguments: list[str] | None = None) -> int:
-    """Run one command and return its exit status."""
+    """Run one command and return its exit status. What stands behind ``--`` is left to the command as it is."""
+    given = sys.argv[1:] if arguments is None else arguments
+    own = given[: given.index("--")] if "--" in given else given
     for each in (signal.SIGTERM, signal.SIGHUP):
         signal.signal(each, _interrupt)
     try:
-        return int(app(arguments, standalone_mode=False) or 0)
+        return int(app(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
     except AskPortError as error:
         say(f"askport: {error.message}")
         return error.exit_status

@@ -189,9 +189,9 @@ class Session(Borrower):
         used = {address: tag for address, tag in self.used.items() if tag != self.work.tag}
         checks = check_target(self.target, self.site, used)
         address = self.target.interface.ip
-        if self.target_holder:
-            taken = f"{self.target_holder} answers there: it is in use."
-            checks.append(Check(about="unused", passed=False, sentence=taken))
+        holder = next((f"The laptop's {each}" for each in (*self.laptop, *self.borrowed) if each.ip == address), None)
+        if holder := holder or (str(self.target_holder) if self.target_holder else None):
+            checks.append(Check(about="unused", passed=False, sentence=f"{holder} answers there: it is in use."))
         elif self.phase.step is not Step.SET or self.phase is not Phase.PREPARING:
             checks.append(Check(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire."))
         return checks

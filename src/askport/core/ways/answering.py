@@ -30,8 +30,8 @@ LEASE_S = 86_400
 """A day: time to make it permanent at leisure, while a device that nobody told to keep it fails soon, not in weeks."""
 _CHECK_QUESTIONS_AT_S = (0.0, 0.7)
 """When the laptop itself asks for address servers, from the start of the check."""
-_CHECK_S = 1.5
-"""A server that probes before it offers takes up to a second (RFC 2131 section 3.1 step 2); one cable adds nothing."""
+_CHECK_S = 3.0
+"""A server may probe what it offers first (RFC 2131 section 3.1 step 2); a common one was seen to take 2 s for it."""
 _LOOK_AFTER_S = 0.3
 _LOOK_INTERVAL_S = 0.5
 """When the laptop asks whether the address has been taken, after the answer and between questions."""
@@ -86,6 +86,8 @@ class Answering(Way):
         self._xid = xid
         self._allow_others = allow_others
         self._pending: Dhcp | None = None
+        self._other: MacAddress | None = None
+        """Who else speaks here. Said only after the check: that it is an address server would matter more."""
         self._answers = 0
         self._replies: Counter[MessageType | None] = Counter()
         self._look_at: float | None = None
@@ -118,7 +120,7 @@ class Answering(Way):
         if not link.up and self._answers:
             self._end(Result.SENT, "The link went down after the answer, so answering has stopped.", now)
         elif link.up:
-            self._pending = None
+            self._pending = self._other = None
             self._begin_check(now)
 
     def receive(self, heard: Heard) -> None:
@@ -137,10 +139,15 @@ class Answering(Way):
             )
             self._end(Result.REFUSED, text, heard.at)
         elif ethernet.src != self.mac and not ethernet.src.is_group and not self._allow_others:
-            text = f"Another device speaks on this wire ({ethernet.src}): leave only {self.mac} connected, or allow it."
-            self._end(Result.REFUSED, text, heard.at)
+            self._other = ethernet.src
+            if self.state is not State.CHECKING:
+                self._refuse_company(heard.at)
         elif dhcp and dhcp.client == self.mac:
             self._request(dhcp, heard.at)
+
+    def _refuse_company(self, now: float) -> None:
+        text = f"Another device speaks on this wire ({self._other}): leave only {self.mac} connected, or allow it."
+        self._end(Result.REFUSED, text, now)
 
     def _end(self, result: Result, because: str, now: float) -> None:
         self.state, self._look_at, self._pending = State.ENDED, None, None
@@ -265,6 +272,9 @@ class Answering(Way):
             self._send(server_question(self._laptop_mac, self._check_xid))
             return
         self._note("No other address server answers on this wire.", now)
+        if self._other:
+            self._refuse_company(now)
+            return
         self.state = State.READY
         if self._pending:
             pending, self._pending = self._pending, None

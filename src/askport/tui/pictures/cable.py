@@ -38,21 +38,27 @@ def cable_lines(session: Session, width: int, now: float, real_now: float, pulse
     ``now`` is the wire's time and ``real_now`` the clock of the pulses, which differ on the practice bench.
     """
     ours, theirs = _ends(session)
-    lines = [_cable(session, width, now, real_now, pulses), blank()]
-    cells = 2 if width >= _WIDE else 1
+    wide = width >= _WIDE
+    said = _verdict(session)
+    # Where the sentence has no room beside the joints, it stands between the cable and the addresses.
+    lines = [_cable(session, width, now, real_now, pulses), blank() if wide else Ink().to(2).put_line(said)]
+    cells = 2 if wide else 1
     comb = _Comb(ours, theirs, cells)
     left = 12
-    verdict = session.verdict()
     lines.append(comb.octets(ours, "laptop", OURS, left))
     lines.append(comb.teeth(ours, OURS, left))
     joint = comb.joints(left)
-    joint.to(left + comb.width + 4)
-    if verdict:
-        joint.put(verdict.sentence, STRONG if verdict.can else f"{STRONG} {CONFLICT}")
-    else:
-        joint.put("the device has no address yet" if session.chosen else "no device address known yet", DIM)
+    if wide:
+        joint.to(left + comb.width + 4).put_line(said)
     lines += [joint, comb.teeth(theirs, THEIRS, left), comb.octets(theirs, "device", THEIRS, left)]
     return lines
+
+
+def _verdict(session: Session) -> Ink:
+    verdict = session.verdict()
+    if verdict:
+        return Ink().put(verdict.sentence, STRONG if verdict.can else f"{STRONG} {CONFLICT}")
+    return Ink().put("the device has no address yet" if session.chosen else "no device address known yet", DIM)
 
 
 def _ends(session: Session) -> tuple[_End, _End]:

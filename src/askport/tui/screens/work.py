@@ -13,7 +13,7 @@ from textual.screen import Screen
 from textual.widgets import Footer
 
 from askport.core.addresses import parse_address
-from askport.core.errors import AskPortError
+from askport.core.errors import AskPortError, BadInput
 from askport.core.narrate import Next, next_line
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
@@ -184,10 +184,10 @@ In practice, **F6** to **F8** are your hands at the device.
         ink = Ink().put("  practice, your hands: ", DIM)
         power = "pull its power" if practice.is_powered else "plug its power in"
         hand = practice.hand
-        verb = "tell it on its console to keep its address" if hand == "console" else f"fill in its {hand}"
+        verb = "have its console keep its address" if hand == "console" else f"fill in its {hand}"
         ink.put("F6 ", STRONG).put(power).put("   F7 ", STRONG).put(verb)
         if hand != "console":
-            ink.put("   F8 ", STRONG).put("fill it in with two digits swapped")
+            ink.put("   F8 ", STRONG).put("swap two digits in it")
         lines = [ink]
         if self._said_by_hand:
             lines.append(Ink().to(24).put(self._said_by_hand, DIM))
@@ -261,8 +261,10 @@ In practice, **F6** to **F8** are your hands at the device.
         session = self.outfit.round.session
 
         def check(typed: str) -> str:
-            failed = [each for each in check_target(read_target(typed), session.site) if not each.passed]
-            return failed[0].sentence if failed else "Every value fits."
+            for each in check_target(read_target(typed), session.site):
+                if not each.passed:
+                    raise BadInput(each.sentence)
+            return "Every value fits."
 
         text = write_target(session.target) if session.target else ""
         self.entry.ask("plan", f"What is {session.work.tag} to become?", text, check)

@@ -1,0 +1,79 @@
+"""The command line: data on standard output, one sentence on standard error, the contract's exit statuses."""
+
+import csv
+import json
+import os
+import subprocess
+import sys
+
+import pytest
+from conftest import askport
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "said"),
+    [
+        (["find"], 2, "ADAPTER"),
+        (["find", "zl0", "--loudness", "shout"], 2, "'shout' is no loudness"),
+        (["find", "zl0", "--within", "10.84.16.0/24", "--loudness", "listen"], 2, "add --loudness"),
+        (["find", "zl0", "--within", "10.84.16.0/255.255.255.0"], 2, "write /24"),
+        (["find", "zl0", "--rate", "0"], 2, "rate of 0"),
+        (["borrow", "zl0", "10.84.16.0/22"], 2, "network address of 10.84.16.0/22"),
+        (["borrow", "zl0", "10.84.16.9/255.255.252.0"], 2, "write /22"),
+        (["borrow", "zl0"], 2, "which address to borrow"),
+        (["assign", "zl0", "--mac", "x", "--to", "10.84.16.9/22", "--by", "dhcp"], 2, "'x' is not a MAC address"),
+        (["assign", "zl0", "--mac", "02:00:00:00:00:99", "--to", "10.84.16.9/22", "--by", "magic"], 2, "'magic' is no way"),
+        (["assign", "zl0", "--mac", "02:00:00:00:00:99", "--to", "10.84.61.40/22", "--gateway", "10.84.19.254",
+          "--by", "dhcp"], 2, "10.84.16.40 meant"),
+        (["prove", "zl0", "--mac", "02:00:00:00:00:99", "--at", "010.084.016.040/22"], 2, "zero-padded"),
+        (["prove", "zl0", "--mac", "02:00:00:00:00:99", "--at", "10.84.16.40/22", "--open", "70000"], 2, "no TCP port"),
+        ([], 3, "needs a terminal"),
+    ],
+)  # fmt: skip
+def test_bad_input_is_one_sentence(arguments, status, said):
+    run = askport(*arguments)
+    assert (run.returncode, run.stdout) == (status, "")
+    assert said in run.stderr
+    assert run.stderr.count("\n") == 1
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody without permission")
+def test_without_permission_it_is_said_what_to_do(tmp_path):
+    code = "import os, sys; from askport.cli.main import run; os.setresuid(9, 9, 9); sys.exit(run(sys.argv[1:]))"
+    for arguments in (["find", "lo"], ["borrow", "lo", "10.84.16.9/22"], ["restore"]):
+        run = subprocess.run([sys.executable, "-c", code, *arguments], capture_output=True, text=True, cwd="/")
+        assert (run.returncode, run.stderr.count("\n")) == (3, 1), run.stderr
+        assert "sudo" in run.stderr
+
+
+def test_the_headless_demo_proves_every_device(tmp_path):
+    out = tmp_path / "out"
+    run = askport("demo", "--headless", out)
+    assert run.returncode == 0, run.stdout + run.stderr
+    devices = json.loads((out / "register.json").read_text())["devices"]
+    with (out / "register.csv").open(newline="") as table:
+        rows = list(csv.DictReader(table))
+    assert {row["state"] for row in rows} == {device["state"] for device in devices} == {"proven"}
+    assert [row["tag"] for row in rows] == [device["tag"] for device in devices]
+    assert {"TG-01", "BL-01", "UV-01"} <= {row["tag"] for row in rows}
+    again = askport("demo", "--headless", out)
+    assert (again.returncode, "exists already" in again.stderr) == (2, True)
+
+
+def test_commands_load_no_screen_and_the_core_touches_no_world():
+    """The second lock beside the import contracts, which cannot see imports that are made later."""
+    code = "import sys; {}; print([m for m in sys.modules if m.split('.')[0] in {!r}])"
+    for load, banned in (
+        ("from askport.cli.main import run; run(['--version'])", {"textual", "rich", "sqlalchemy", "pyroute2"}),
+        ("import askport.core.session, askport.core.narrate", {"sqlalchemy", "pyroute2", "typer", "textual"}),
+        ("import askport.core.finding.finder, askport.core.ways.answering", {"asyncio", "socket", "random", "pydantic"}),
+    ):
+        run = subprocess.run([sys.executable, "-c", code.format(load, banned)], capture_output=True, text=True)
+        assert run.stdout.splitlines()[-1] == "[]", run.stdout
+
+
+def test_adapters_are_listed_without_permission():
+    document = json.loads(askport("adapters", "--json").stdout)
+    assert document["schema"] == "askport.adapters/1"
+    loopback = next(each for each in document["adapters"] if each["name"] == "lo")
+    assert (loopback["kind"], loopback["addresses"][0]["address"]) == ("loopback", "127.0.0.1/8")

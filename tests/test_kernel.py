@@ -1,0 +1,206 @@
+"""The whole way on a real kernel's wire: network namespaces, a virtual cable, a real DHCP client and server."""
+
+import json
+import os
+import shutil
+import signal
+import sys
+import time
+from dataclasses import replace
+from ipaddress import IPv4Address
+
+import pytest
+from conftest import DEVICE, LAPTOP
+
+from askport.core.addresses import MacAddress
+from askport.core.formats.arp import arp_question
+from askport.core.formats.ethernet import decode_ethernet, encode_ethernet
+
+pytestmark = pytest.mark.kernel
+
+CLIENT_SCRIPT = """#!/bin/sh
+[ "$1" = bound ] || [ "$1" = renew ] || exit 0
+ip addr flush dev "$interface"
+ip addr add "$ip/$mask" dev "$interface"
+ip route add default via "$router"
+"""
+
+
+def wait_for(condition, what, seconds=8.0):
+    deadline = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < deadline, f"never happened: {what}"
+        time.sleep(0.02)
+
+
+def one_sentence(run, status):
+    """An error is one line without a traceback, with the contract's exit status."""
+    assert run.returncode == status, run.stderr
+    assert run.stdout == ""
+    assert run.stderr.count("\n") == 1
+    return run.stderr
+
+
+def needs(program):
+    if not shutil.which(program):
+        pytest.skip(f"no {program}: what it does at the other end was not tested")
+
+
+def test_a_silent_device_is_called_and_certain(cable):
+    cable.ip("addr", "add", "10.84.16.40/22", "dev", "zd0")
+    run = cable.askport(
+        "find", "zl0", "--loudness", "call", "--within", "10.84.16.0/24", "--seconds", 10, "--until-found", "--json"
+    )
+    assert run.returncode == 0, run.stderr
+    document = json.loads(run.stdout)
+    device = document["devices"][0]
+    assert (device["mac"], device["addresses"][0]["address"]) == (DEVICE, "10.84.16.40")
+    assert device["addresses"][0]["belief"] == "certain"
+    assert (document["laptop_macs"], document["frames"]["lost"]) == ([LAPTOP], 0)
+
+
+def test_a_device_that_looks_for_its_gateway_is_heard_without_a_frame_of_ours(cable):
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.ip("route", "add", "default", "via", "192.168.61.254")
+    cable.start("device", "ping", "-c", "40", "-i", "0.2", "203.0.113.1")
+    run = cable.askport("find", "zl0", "--loudness", "listen", "--seconds", 3, "--json")
+    assert run.returncode == 0, run.stderr
+    belief = json.loads(run.stdout)["devices"][0]["addresses"][0]
+    assert (belief["address"], belief["belief"], belief["origin"]) == ("192.168.61.7", "certain", "static")
+    assert (belief["gateway"], belief["gateway_basis"]) == ("192.168.61.254", "heard")
+    assert "asked for 192.168.61.254 from 192.168.61.7" in belief["because"][0]
+
+
+def test_nothing_is_nothing_and_what_the_machine_refuses_is_said_in_a_line(cable):
+    empty = cable.askport("find", "zl0", "--loudness", "call", "--within", "10.84.16.0/30", "--seconds", 1, "--json")
+    assert empty.returncode == 1
+    assert json.loads(empty.stdout)["devices"] == []
+    assert "There is no adapter 'nope'" in one_sentence(cable.askport("find", "nope"), 3)
+    holder = cable.start("laptop", *cable.command("borrow", "zl0", "10.84.16.9/22"))
+    wait_for(lambda: "10.84.16.9" in cable.adapter(), "the borrowed address")
+    assert "another run of Ask Port" in one_sentence(cable.askport("find", "zl0", "--seconds", 1), 3)
+    holder.send_signal(signal.SIGINT)
+    assert holder.wait(10) == 130
+    cable.ip("link", "set", "zd0", "down")
+    assert "no link" in one_sentence(cable.askport("find", "zl0", "--seconds", 1), 3)
+
+
+def test_a_real_client_takes_the_address_and_it_is_proven_until_it_moves(cable, tmp_path):
+    needs("udhcpc")
+    script = tmp_path / "script"
+    script.write_text(CLIENT_SCRIPT)
+    script.chmod(0o755)
+    cable.start("device", "udhcpc", "-i", "zd0", "-f", "-t", "30", "-T", "1", "-s", str(script))
+    target = ["--mac", DEVICE, "--to", "10.84.16.21/22", "--gateway", "10.84.19.254"]
+    job = tmp_path / "job.askport"
+    run = cable.askport(
+        "assign", "zl0", *target, "--by", "dhcp", "--seconds", 20, "--job", job, "--tag", "BL-01", "--json"
+    )
+    assert run.returncode == 0, run.stdout + run.stderr
+    document = json.loads(run.stdout)
+    assert (document["result"], document["permanent"]) == ("taken", False)
+    assert "inet 10.84.16.21/22" in cable.ip("addr", "show", "zd0")
+    assert "default via 10.84.19.254" in cable.ip("route")
+
+    prove = ["prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--was", "192.168.61.7", "--job", job, "--json"]
+    run = cable.askport(*prove)
+    assert run.returncode == 0, run.stdout + run.stderr
+    assert [each["passed"] for each in json.loads(run.stdout)["proofs"]] == [True, True, True]
+    row = json.loads(cable.askport("register", "list", job, "--json").stdout)["devices"][0]
+    assert (row["tag"], row["as_left"]["address"], row["result"]) == ("BL-01", "10.84.16.21", "taken")
+
+    cable.ip("link", "set", "zd0", "down")
+    cable.ip("link", "set", "zd0", "address", "02:00:00:00:00:77", "up")
+    cable.ip("addr", "replace", "10.84.16.21/22", "dev", "zd0")
+    run = cable.askport(*prove)
+    assert run.returncode == 1
+    failed = [each for each in json.loads(run.stdout)["proofs"] if not each["passed"]]
+    assert "same-mac" in [each["name"] for each in failed]
+    assert "held by 02:00:00:00:00:77, not by" in failed[0]["because"]
+
+
+def test_where_a_server_gives_out_addresses_nobody_is_answered(cable, tmp_path):
+    needs("udhcpd")
+    cable.ip("addr", "add", "10.84.19.253/22", "dev", "zd0")
+    config, leases = tmp_path / "udhcpd.conf", tmp_path / "leases"
+    leases.touch()
+    config.write_text(
+        f"start 10.84.18.1\nend 10.84.18.9\ninterface zd0\nlease_file {leases}\npidfile {tmp_path}/pid\n"
+        "option subnet 255.255.252.0\n"
+    )
+    cable.start("device", "udhcpd", "-f", str(config))
+    run = cable.askport(
+        "assign", "zl0", "--mac", "02:00:00:00:00:55", "--to", "10.84.16.21/22", "--by", "dhcp", "--json"
+    )
+    assert run.returncode == 1, run.stderr
+    document = json.loads(run.stdout)
+    assert document["result"] == "refused"
+    assert "Another address server answers here (10.84.19.253" in document["because"]
+
+
+def test_what_is_borrowed_works_and_is_given_back(cable):
+    cable.ip("addr", "add", "10.84.16.40/22", "dev", "zd0")
+    cable.ip("addr", "add", "192.0.2.7/24", "dev", "zl0", at="laptop")
+    before = cable.adapter()
+    run = cable.askport("borrow", "zl0", "10.84.16.9/22", "--", "ping", "-c1", "-W2", "10.84.16.40")
+    assert run.returncode == 0, run.stderr
+    assert "1 received" in run.stdout
+    assert cable.adapter() == before
+    assert cable.askport("borrow", "zl0", "--to", "10.84.16.40", "--", "sh", "-c", "exit 7").returncode == 7
+    assert "in use by" in one_sentence(cable.askport("borrow", "zl0", "10.84.16.40/22"), 1)
+    assert cable.adapter() == before
+
+
+@pytest.mark.parametrize("who", ["program", "program and keeper"])
+def test_the_adapter_survives_the_hardest_end(cable, who):
+    """Killed without warning, the keeper gives back within a second; with the keeper gone too, restore does."""
+    cable.ip("addr", "add", "192.0.2.7/24", "dev", "zl0", at="laptop")
+    before = cable.adapter()
+    program = cable.start("laptop", *cable.command("borrow", "zl0", "10.84.16.9/22"))
+    wait_for(lambda: "10.84.16.9" in cable.adapter(), "the borrowed address")
+    keeper = int(next(each for each in children(program.pid)))
+    if who == "program":
+        os.kill(program.pid, signal.SIGKILL)
+        wait_for(lambda: cable.adapter() == before, "giving back", seconds=1.0)
+    else:
+        os.kill(keeper, signal.SIGSTOP)
+        os.kill(program.pid, signal.SIGKILL)
+        os.kill(keeper, signal.SIGKILL)
+        wait_for(lambda: not os.path.exists(f"/proc/{keeper}") or state_of(keeper) == "Z", "the keeper's end")
+        assert cable.adapter() != before
+        run = cable.askport("restore")
+        assert (run.returncode, "gave back 10.84.16.9/22" in run.stdout) == (0, True), run.stderr
+        assert cable.adapter() == before
+    again = cable.askport("restore", "zl0")
+    assert (again.returncode, again.stdout) == (0, "Nothing was left borrowed.\n")
+
+
+def children(pid):
+    with open(f"/proc/{pid}/task/{pid}/children") as listing:
+        return listing.read().split()
+
+
+def state_of(pid):
+    with open(f"/proc/{pid}/stat") as stat:
+        return stat.read().split(")")[1].split()[0]
+
+
+TAGGED = """
+import socket, sys, time
+wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+wire.bind(("zd0", 0))
+while True:
+    wire.send(bytes.fromhex(sys.argv[1]))
+    time.sleep(0.1)
+"""
+
+
+def test_a_tag_that_the_kernel_took_out_is_put_back(cable):
+    """The kernel hands a tagged frame over without its tag; a device on a tagged port must not look untagged."""
+    question = arp_question(MacAddress.parse(DEVICE), IPv4Address("10.84.16.1"), sender=IPv4Address("10.84.16.40"))
+    tagged = encode_ethernet(replace(decode_ethernet(question), tags=(7,)))
+    cable.start("device", sys.executable, "-c", TAGGED, tagged.hex())
+    run = cable.askport("find", "zl0", "--seconds", 1, "--json")
+    device = json.loads(run.stdout)["devices"][0]
+    assert device["addresses"][0]["address"] == "10.84.16.40"
+    assert device["vlans"] == [7]

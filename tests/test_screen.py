@@ -1,0 +1,132 @@
+"""The real screen in a real terminal: tmux types, and what stands on the screen is read."""
+
+import os
+import shutil
+import subprocess
+import time
+
+import pytest
+from conftest import ASKPORT
+
+pytestmark = [
+    pytest.mark.screen,
+    pytest.mark.skipif(not shutil.which("tmux"), reason="no tmux: the real screen was not tested"),
+]
+
+
+class Terminal:
+    """A program in a terminal of its own."""
+
+    def __init__(self, home, *command, size=(160, 47)):
+        self._socket = str(home / "tmux")
+        columns, lines = map(str, size)
+        shell = " ".join(command)
+        self._tmux(
+            "-f", "/dev/null", "new-session", "-d", "-x", columns, "-y", lines, f"{shell}; echo ended $?; sleep 60"
+        )
+
+    def _tmux(self, *arguments):
+        size_free = {name: value for name, value in os.environ.items() if name not in ("COLUMNS", "LINES")}
+        command = ["tmux", "-S", self._socket, *arguments]
+        return subprocess.run(command, capture_output=True, text=True, env=size_free).stdout
+
+    def keys(self, *keys):
+        self._tmux("send-keys", *keys)
+
+    def screen(self):
+        return self._tmux("capture-pane", "-p")
+
+    def until(self, *texts, seconds=25.0):
+        """Wait until one of the texts stands on the screen, and return the screen."""
+        deadline = time.monotonic() + seconds
+        while not any(text in (screen := self.screen()) for text in texts):
+            assert time.monotonic() < deadline, f"never saw {texts}:\n{screen}"
+            time.sleep(0.1)
+        return screen
+
+    def leave(self):
+        """Escape and q, which sent together would be one key to a terminal."""
+        self.keys("Escape")
+        time.sleep(0.5)
+        self.keys("q")
+        self.until("ended 0")
+
+    def close(self):
+        self._tmux("kill-server")
+
+
+@pytest.fixture
+def terminal(tmp_path):
+    opened = []
+
+    def start(*command, **options):
+        opened.append(Terminal(tmp_path, *command, **options))
+        return opened[-1]
+
+    yield start
+    for each in opened:
+        each.close()
+
+
+def test_a_device_is_walked_to_the_register_by_enter(terminal):
+    """What a technician does with TG-01: Enter, the device's page, its power, and Enter."""
+    screen = terminal(*ASKPORT, "demo", "--pace", "12")
+    screen.until("Enter ▸ Go on with 00:00:5e:00:53:10 (Halden Fluidics) at 192.168.61.7")
+    assert "cannot talk: laptop is in 10.84.16.0/22" in screen.screen()
+    screen.keys("Enter")
+    screen.until("Enter ▸ Borrow 192.168.61.")
+    screen.keys("Enter")
+    seen = screen.until("Type this into the device")
+    assert "255.255.252.0" in seen
+    assert "can talk" in seen
+    screen.keys("F7")
+    seen = screen.until("put it back. l leaves")
+    assert "answers ping at 10.84.16.40" in seen
+    screen.keys("F6")
+    screen.until("Its power is off")
+    screen.keys("F6")
+    screen.until("Enter ▸ Record TG-01")
+    screen.keys("Enter")
+    screen.until("TG-01 is recorded and the laptop has its own settings back")
+    screen.keys("r")
+    seen = screen.until("1 of 1 proven")
+    assert "10.84.16.40/22" in seen
+    screen.leave()
+
+
+def test_small_screens_keep_what_matters_and_slips_are_said(terminal):
+    screen = terminal(*ASKPORT, "demo", "--pace", "12", size=(100, 30))
+    screen.until("Enter ▸ Go on with")
+    screen.keys("e")
+    screen.until("What is TG-01 to become?")
+    screen.keys("C-u")
+    screen._tmux("send-keys", "-l", "10.84.61.40/22 via 10.84.19.254")
+    screen.until("was the address 10.84.16.40 meant")
+    screen.leave()
+
+
+def test_a_hostile_name_is_shown_and_does_nothing(terminal, tmp_path):
+    """A device that calls itself markup, an escape sequence and a link neither ends the program nor presses keys."""
+    script = tmp_path / "hostile.py"
+    script.write_text(HOSTILE)
+    screen = terminal(ASKPORT[0].replace("askport", "python"), str(script))
+    seen = screen.until("calls itself", seconds=15)
+    assert "[/][@click=app.quit]x" in seen
+    screen.leave()
+
+
+HOSTILE = r"""
+from askport.bench import scenario
+from askport.bench.devices import BlowerDrive
+from askport.bench.stand_in import Settings
+from askport.cli.full_screen import _bench_outfit
+from askport.core.addresses import MacAddress
+from askport.tui.app import AskPortApp
+
+class Hostile(BlowerDrive):
+    name = b"[/][@click=app.quit]x\x1b]0;pwned\x07\x1b[2J\xe2\x80\xae"
+
+outfit = _bench_outfit(12.0)
+outfit.practice.bench.plug(Hostile(MacAddress(bytes.fromhex("00005e005320")), Settings()))
+AskPortApp(outfit).run()
+"""

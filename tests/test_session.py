@@ -1,0 +1,154 @@
+"""One device's way through the job on the bench, in virtual time: the order of things, slips and refusals."""
+
+from contextlib import suppress
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+from conftest import pass_time
+
+from askport.bench.devices import mistyped
+from askport.core.errors import MachineRefused, Refused
+from askport.core.narrate import next_line
+from askport.core.plan.sentence import read_target
+from askport.core.proofs.power_cycle import Phase as Cycle
+from askport.core.register.entries import Borrowed, Found, GaveBack, Recorded, WasSet
+from askport.core.session import Phase, Step
+from askport.core.ways.way import Result
+
+
+def walk(bench, tour, until, hands=True, span=200.0):
+    """Press Enter whenever it does something, and do at the device what is asked for, up to a phase."""
+    session, end = tour.session, bench.now() + span
+    while session.phase not in until:
+        assert bench.now() < end, f"stuck in {session.phase}: {next_line(session, bench.now()).sentence}"
+        if session.phase is Phase.SETTING and hands and session.way_name == "hand":
+            with_hands(bench, session)
+        elif session.phase is Phase.POWER_CYCLE and session.power_cycle.phase is not Cycle.STARTING:
+            bench.power(session.power_cycle.phase is Cycle.OFF)
+        elif next_line(session, bench.now()).enter:
+            session.enter(bench.now())
+        pass_time(bench, tour, 4.0, until=lambda: session.phase in until)
+    return session
+
+
+def with_hands(bench, session):
+    with suppress(Refused):
+        bench.type_in(session.target)
+
+
+def journal(tour, kind):
+    return [line.entry for line in tour.job.lines if isinstance(line.entry, kind)]
+
+
+@pytest.mark.parametrize(
+    ("tag", "found", "way", "borrows"),
+    [("TG-01", "192.168.61.7", "hand", True), ("BL-01", None, "dhcp", False), ("UV-01", "10.212.7.33", "hand", True)],
+)
+def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
+    bench, tour = practice(tag)
+    keeps_itself = tag != "BL-01"
+    walk(bench, tour, {Phase.POWER_CYCLE})
+    if not keeps_itself:
+        bench.type_in(tour.session.target)
+    session = walk(bench, tour, {Phase.RECORDED})
+    pass_time(bench, tour, 1.0)
+    row = tour.rows[0]
+    assert (row.tag, row.state, row.way) == (tag, "proven", way)
+    assert row.found_address == (IPv4Address(found) if found else None)
+    assert row.left == session.target.interface
+    assert bool(journal(tour, Borrowed)) is borrows is bool(journal(tour, GaveBack))
+    assert [str(each) for each in bench.interfaces] == ["10.84.16.9/22"]
+    assert isinstance(journal(tour, Recorded)[0], Recorded)
+
+
+def test_what_a_device_forgets_at_a_power_cut_is_found_out_at_once(practice):
+    """An address handed out and not kept fails the power cycle; the way goes back to setting, and then succeeds."""
+    bench, tour = practice("BL-01")
+    session = walk(bench, tour, {Phase.FORGOTTEN})
+    assert "asked for an address by BOOTP after the power cut" in next_line(session, bench.now()).sentence
+    walk(bench, tour, {Phase.POWER_CYCLE})
+    bench.type_in(session.target)
+    walk(bench, tour, {Phase.RECORDED})
+    assert tour.rows[0].state == "proven"
+    assert len(journal(tour, WasSet)) == 2
+
+
+def test_a_mistyped_address_is_followed_and_corrected(practice):
+    """The device moves out of reach by a slip of the fingers: it is said, reached there, and corrected."""
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.SETTING}, hands=False)
+    wrong = mistyped(session.target)
+    bench.type_in(wrong)
+    pass_time(bench, tour, 20.0, until=lambda: session.phase is Phase.MAY_BORROW)
+    assert session.strayed_to == wrong.interface.ip
+    said = next_line(session, bench.now()).sentence
+    assert "swapped" in said
+    assert "to reach it there and correct it" in said
+    walk(bench, tour, {Phase.RECORDED})
+    assert tour.rows[0].state == "proven"
+    assert tour.rows[0].found_address == IPv4Address("192.168.61.7")
+
+
+def test_the_power_cycle_may_be_left_out_and_the_register_says_so(practice):
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.POWER_CYCLE})
+    session.leave_out_power_cycle()
+    walk(bench, tour, {Phase.RECORDED})
+    pass_time(bench, tour, 0.1)
+    assert (tour.rows[0].state, tour.rows[0].left_out) == ("unproven", ("power-cycle",))
+
+
+@pytest.mark.parametrize(
+    ("plan", "said"),
+    [
+        ("10.84.18.7/22 via 10.84.19.254", "DHCP pool"),
+        ("10.84.61.40/22 via 10.84.19.254", "10.84.16.40 meant"),
+        ("10.84.16.9/22", "in use"),  # the laptop's own
+    ],
+)
+def test_a_plan_that_does_not_fit_is_not_set(practice, plan, said):
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.MAY_BORROW})
+    session.plan(read_target(plan), bench.now())
+    session = walk(bench, tour, {Phase.MAY_SET})
+    pass_time(bench, tour, 3.0)
+    assert not session.may_set
+    session.enter(bench.now())
+    assert session.phase is Phase.MAY_SET
+    assert said in next_line(session, bench.now()).sentence
+
+
+def test_a_refusing_machine_loses_nothing(practice):
+    """The kernel would not: it is said in the sentence, and Enter tries again."""
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.MAY_BORROW})
+    offer = session.offer
+    session.phase = Phase.BORROWING
+    session.borrow_failed(MachineRefused("The kernel would not."))
+    assert next_line(session, bench.now()).sentence == "The kernel would not."
+    assert (session.phase, session.offer) == (Phase.MAY_BORROW, offer)
+    walk(bench, tour, {Phase.RECORDED})
+
+
+def test_a_step_can_be_done_again(practice):
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.SETTING}, hands=False)
+    session.go_back(Step.FIND, bench.now())
+    assert session.phase is Phase.FINDING
+    walk(bench, tour, {Phase.RECORDED})
+    assert tour.rows[0].found_address == IPv4Address("192.168.61.7")
+    assert session.way.result is Result.TAKEN
+
+
+def test_the_next_unit_of_a_crate_has_the_same_default_and_the_next_plan(practice):
+    """As found is the same for every unit; nothing of the one before leaks into the next one's way."""
+    bench, tour = practice("TG-01")
+    walk(bench, tour, {Phase.RECORDED})
+    pass_time(bench, tour, 0.1)
+    bench.plug(None)
+    tour.next_device()
+    assert tour.session.target.interface == IPv4Interface("10.84.16.41/22")
+    assert tour.session.work.tag == "TG-02"
+    assert tour.session.finder.devices() == []
+    found = journal(tour, Found)
+    assert len(found) == 1
