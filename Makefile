@@ -12,8 +12,8 @@ test: $(VENV)/.dev $(VENV)/.tools
 	$(BIN)/pytest -n 4
 
 lint: $(VENV)/.dev
-	$(BIN)/ruff check src tests benchmarks
-	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/ruff check src tests benchmarks docs
+	$(BIN)/ruff format --check src tests benchmarks docs
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
@@ -21,7 +21,8 @@ benchmarks: $(VENV)/.dev
 	$(BIN)/python benchmarks/run.py
 
 screenshots: $(VENV)/.installed
-	sh docs/screenshots/make
+	@sh tools/system-packages tmux:command:tmux xvfb:command:Xvfb xterm:command:xterm imagemagick:command:import fonts-dejavu-core:file:/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
+	$(BIN)/python docs/screenshots/make.py
 
 $(VENV)/bin/python:
 	@sh tools/system-packages python3-venv:import:ensurepip

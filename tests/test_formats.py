@@ -31,7 +31,8 @@ options = st.lists(
 CODECS = {
     # An 802.3 length or a tag type as EtherType would be read as what it says.
     "ethernet": (decode_ethernet, encode_ethernet, st.builds(
-        Ethernet, dst=macs, src=macs, ethertype=st.integers(0x0600, 0x80FF), tags=st.lists(short, max_size=2).map(tuple),
+        Ethernet, dst=macs, src=macs, ethertype=st.integers(0x0600, 0x80FF),
+        tags=st.lists(short, max_size=2).map(tuple),
         payload=st.binary(min_size=46, max_size=99))),
     "802.3": (decode_ethernet, encode_ethernet, st.builds(
         Ethernet, dst=macs, src=macs, ethertype=st.none(), payload=payloads)),

@@ -12,13 +12,13 @@ from datetime import UTC, datetime
 from ipaddress import IPv4Address
 
 import pytest
-from conftest import askport
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError, MachineRefused
 from askport.core.register.entries import Found, Recorded
 from askport.core.register.fold import fold
 from askport.edges.jobfile import JobFile
+from conftest import askport
 
 NOW = datetime(2026, 3, 4, 5, 6, 7, tzinfo=UTC)
 
@@ -97,7 +97,10 @@ def test_a_file_that_is_no_job_is_refused_in_a_sentence(tmp_path, spoil, status,
 
 @pytest.mark.kernel
 def test_a_full_disk_is_said_and_loses_nothing(tmp_path):
-    if os.geteuid() != 0 or subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "none", str(tmp_path)]).returncode:
+    if (
+        os.geteuid() != 0
+        or subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "none", str(tmp_path)]).returncode
+    ):
         pytest.skip("no small disk can be made here: a full one was not tested")
     try:
         job = JobFile(tmp_path / "job.askport", create=True)
@@ -115,7 +118,7 @@ def test_a_full_disk_is_said_and_loses_nothing(tmp_path):
 def test_exports_hold_what_was_recorded_and_no_formula(tmp_path):
     path = tmp_path / "job.askport"
     job = JobFile(path, create=True)
-    job.append(found(tag="=HYPERLINK(1)", maker="@evil, \"inc\""), NOW)
+    job.append(found(tag="=HYPERLINK(1)", maker='@evil, "inc"'), NOW)
     job.append(Recorded(unit=1, mac=found().mac), NOW)
     document = json.loads(askport("register", "export", path, "--json").stdout)
     device = document["devices"][0]
@@ -124,7 +127,7 @@ def test_exports_hold_what_was_recorded_and_no_formula(tmp_path):
     out = tmp_path / "register.csv"
     assert askport("register", "export", path, "--csv", "--out", out).returncode == 0
     text = out.read_bytes().decode()
-    assert "\r\n'=HYPERLINK(1),00:00:5e:00:53:01,\"'@evil, \"\"inc\"\"\",192.168.61.7," in text
+    assert '\r\n\'=HYPERLINK(1),00:00:5e:00:53:01,"\'@evil, ""inc""",192.168.61.7,' in text
     assert askport("register", "export", path).returncode == 2
     assert fold(JobFile(path, create=False).lines)[0].tag == "=HYPERLINK(1)"
 

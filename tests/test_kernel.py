@@ -10,11 +10,11 @@ from dataclasses import replace
 from ipaddress import IPv4Address
 
 import pytest
-from conftest import DEVICE, LAPTOP
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import decode_ethernet, encode_ethernet
+from conftest import DEVICE, LAPTOP
 
 pytestmark = pytest.mark.kernel
 

@@ -6,6 +6,7 @@ import subprocess
 import time
 
 import pytest
+
 from conftest import ASKPORT
 
 pytestmark = [
@@ -111,6 +112,7 @@ def test_a_hostile_name_is_shown_and_does_nothing(terminal, tmp_path):
     script.write_text(HOSTILE)
     screen = terminal(ASKPORT[0].replace("askport", "python"), str(script))
     seen = screen.until("calls itself", seconds=15)
+    assert "Enter ▸ Go on with" in seen
     assert "[/][@click=app.quit]x" in seen
     screen.leave()
 

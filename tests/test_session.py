@@ -4,7 +4,6 @@ from contextlib import suppress
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
-from conftest import pass_time
 
 from askport.bench.devices import mistyped
 from askport.core.errors import MachineRefused, Refused
@@ -14,6 +13,7 @@ from askport.core.proofs.power_cycle import Phase as Cycle
 from askport.core.register.entries import Borrowed, Found, GaveBack, Recorded, WasSet
 from askport.core.session import Phase, Step
 from askport.core.ways.way import Result
+from conftest import pass_time
 
 
 def walk(bench, tour, until, hands=True, span=200.0):

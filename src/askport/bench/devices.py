@@ -54,6 +54,8 @@ class BlowerDrive(StandIn):
 
     boot_s = 2.0
     hand = "console"
+    name = b""
+    """What it calls itself in its requests."""
     _asks_at_s = (0.0, 2.0, 4.0, 8.0, 12.0)
     _pause_s = 10.0
 
@@ -75,7 +77,11 @@ class BlowerDrive(StandIn):
             self._asked, self._began_at = 0, now + self._pause_s
             self.next_at = self._began_at
         request = Dhcp(
-            op=BootpOp.BOOTREQUEST, xid=0xB1_0000 + self._asked, chaddr=bytes(self.mac), secs=int(now) & 0xFF
+            op=BootpOp.BOOTREQUEST,
+            xid=0xB1_0000 + self._asked,
+            chaddr=bytes(self.mac),
+            secs=int(now) & 0xFF,
+            options=((OptionCode.HOST_NAME, self.name),) if self.name else (),
         )
         ends = Ends(src_mac=self.mac, src=UNSPECIFIED, dst_mac=BROADCAST_MAC, dst=LIMITED_BROADCAST)
         return [frame_between(ends, Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(request)))]

@@ -37,6 +37,7 @@ def find_document(
                 "asks_for_address": _asking(device, wall),
                 "names": [{"name": name, "source": "dhcp"} for name in device.names],
                 "services": [],
+                "vlans": list(device.vlans),
                 "first_heard": iso(wall(device.first_at)),
                 "last_heard": iso(wall(device.last_at)),
                 "frames": device.frames,

@@ -12,8 +12,8 @@ def display_text(raw: str | bytes, limit: int = MAX_TEXT) -> str:
     """Return text that no terminal, markup reader or log can be steered by.
 
     Control characters (C0, C1, DEL), format characters (bidirectional overrides, zero-width), surrogates, line
-    separators and unassigned code points become a middle dot, foreign spaces a space; what is longer than ``limit`` characters
-    is cut and ends in an ellipsis. Markup is left as it is: whoever shows the text shows it literally.
+    separators and unassigned code points become a middle dot, foreign spaces a space; what is longer than ``limit``
+    characters is cut and ends in an ellipsis. Markup is left as it is: whoever shows the text shows it literally.
     """
     text = raw[: limit * 4].decode("utf-8", "replace") if isinstance(raw, bytes) else raw
     cut = text[:limit]

@@ -3,6 +3,7 @@
 from collections.abc import Iterable
 from textwrap import wrap
 
+from rich.cells import cell_len
 from textual.content import Content
 
 from askport.core.text import display_text
@@ -23,14 +24,14 @@ class Ink:
     def __init__(self) -> None:
         self._parts: list[tuple[str, str]] = []
         self.width = 0
-        """Cells written so far; every character used here is one cell wide."""
+        """Cells written so far; a name from the wire may have wide and combining characters."""
 
     def put(self, text: object, style: str = "") -> "Ink":
         """Write a piece."""
         shown = display_text(str(text), 1000)
         if shown:
             self._parts.append((shown, style))
-            self.width += len(shown)
+            self.width += cell_len(shown)
         return self
 
     def to(self, column: int, filler: str = " ", style: str = "") -> "Ink":

@@ -106,6 +106,8 @@ class Evidence:
     moments: deque[tuple[float, Clue]] = field(default_factory=lambda: deque(maxlen=MAX_MOMENTS))
     answers_for_all: bool | None = None
     """Whether it answers ARP even for an address that nobody can have; None where it was not asked."""
+    vlans: set[int] = field(default_factory=set)
+    """VLANs that its frames were tagged for; 0 carries only a priority and is left out (IEEE 802.1Q)."""
     being_checked: bool = False
     """Whether it was asked for such an address and may still answer."""
 

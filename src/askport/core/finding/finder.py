@@ -45,6 +45,7 @@ class Device:
     first_at: float
     last_at: float
     serves_addresses: bool
+    vlans: tuple[int, ...]
     moments: tuple[tuple[float, Clue], ...]
 
     @property
@@ -141,7 +142,10 @@ class Finder(Machine):
             evidence = self._evidence_of(mac, heard.at)
             if evidence is None:
                 continue
-            evidence.frames += mac == ethernet.src
+            if mac == ethernet.src:
+                evidence.frames += 1
+                if ethernet.vlan:
+                    evidence.vlans.add(ethernet.vlan)
             evidence.add(
                 (self._ours_left_out(each) for each in clues if not self._answers_check(each, evidence)), heard
             )
@@ -214,6 +218,7 @@ class Finder(Machine):
             first_at=evidence.first_at,
             last_at=evidence.last_at,
             serves_addresses=evidence.serves_addresses,
+            vlans=tuple(sorted(evidence.vlans)),
             moments=tuple(evidence.moments),
         )
 
@@ -236,6 +241,12 @@ def find_hazards(devices: list[Device]) -> list[Hazard]:
             address = device.best.address if device.best else None
             text = f"An address server answers here, {address}: the cable is in a live network. Unplug it there first."
             hazards.append(Hazard(code="address-server", text=text, mac=device.mac, address=address))
+        for vlan in device.vlans:
+            text = (
+                f"{device.mac} speaks with a tag for VLAN {vlan} and the laptop without: neither can reach the other. "
+                f"Connect it straight, or have its port send VLAN {vlan} untagged."
+            )
+            hazards.append(Hazard(code="tagged", text=text, mac=device.mac))
     holders: dict[IPv4Address, list[MacAddress]] = {}
     for device in devices:
         for belief in device.addresses:

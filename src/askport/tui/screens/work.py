@@ -91,6 +91,7 @@ In practice, **F6** to **F8** are your hands at the device.
         self.looking_at: Step | None = None
         self._step = outfit.round.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
+        self._enter_does_something = False
         self._said_by_hand = ""
         self._stopped: AskPortError | None = None
 
@@ -139,6 +140,10 @@ In practice, **F6** to **F8** are your hands at the device.
         session, now = tour.session, tour.wire.now()
         if session.phase.step is not self._step:
             self._step, self.looking_at = session.phase.step, None
+            self.refresh_bindings()
+        enter = self.next().enter
+        if enter is not self._enter_does_something:
+            self._enter_does_something = enter
             self.refresh_bindings()
         self.query_one("#title", Sheet).show([self._title(now)])
         width = self.size.width
@@ -198,6 +203,8 @@ In practice, **F6** to **F8** are your hands at the device.
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Offer only what makes sense now."""
         phase = self.outfit.round.session.phase
+        if action == "next":
+            return self._enter_does_something or None
         if action.startswith("hand_"):
             return self.outfit.practice is not None
         if action == "ask_for":
