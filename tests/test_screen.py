@@ -101,6 +101,7 @@ def test_small_screens_keep_what_matters_and_slips_are_said(terminal):
     screen.keys("e")
     screen.until("What is TG-01 to become?")
     screen.keys("C-u")
+    screen.until("Enter takes it, Escape leaves.")
     screen._tmux("send-keys", "-l", "10.84.61.40/22 via 10.84.19.254")
     screen.until("was the address 10.84.16.40 meant")
     screen.leave()
