@@ -3,6 +3,7 @@
 import os
 import shutil
 import subprocess
+import sys
 import time
 
 import pytest
@@ -111,7 +112,7 @@ def test_a_hostile_name_is_shown_and_does_nothing(terminal, tmp_path):
     """A device that calls itself markup, an escape sequence and a link neither ends the program nor presses keys."""
     script = tmp_path / "hostile.py"
     script.write_text(HOSTILE)
-    screen = terminal(ASKPORT[0].replace("askport", "python"), str(script))
+    screen = terminal(sys.executable, str(script))
     seen = screen.until("calls itself", seconds=15)
     assert "Enter ▸ Go on with" in seen
     assert "[/][@click=app.quit]x" in seen

@@ -3,26 +3,90 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 from ipaddress import IPv4Address
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import Arp, decode_arp
+from askport.core.formats.dcp import ETHERTYPE_PROFINET, Dcp, OtherProfinet, decode_profinet
 from askport.core.formats.dhcp import CLIENT_PORT, SERVER_PORT, Dhcp, decode_dhcp
+from askport.core.formats.discovery import (
+    PORT_SSDP,
+    PORT_WS_DISCOVERY,
+    Ssdp,
+    WsDiscovery,
+    decode_ssdp,
+    decode_ws_discovery,
+)
+from askport.core.formats.dns import PORT_LLMNR, PORT_MDNS, PORT_NETBIOS_NAMES, Dns, decode_dns
+from askport.core.formats.eapol import ETHERTYPE_EAPOL, Eapol, decode_eapol
 from askport.core.formats.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, Ethernet, decode_ethernet
+from askport.core.formats.field import (
+    PORT_ART_NET,
+    PORT_BACNET,
+    PORT_ETHERNET_IP,
+    PORT_KNX,
+    ArtNet,
+    Bacnet,
+    EtherNetIp,
+    Knx,
+    decode_art_net,
+    decode_bacnet,
+    decode_ethernet_ip,
+    decode_knx,
+)
 from askport.core.formats.icmp import Icmp, decode_icmp, encode_icmp
+from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, decode_icmpv6
+from askport.core.formats.igmp import PROTOCOL_IGMP, Igmp, decode_igmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_TCP, PROTOCOL_UDP, IPv4, decode_ipv4, ipv4_frame
+from askport.core.formats.ipv6 import ETHERTYPE_IPV6, IPv6, decode_ipv6
+from askport.core.formats.lldp import ETHERTYPE_LLDP, Lldp, decode_lldp
+from askport.core.formats.llc import SAP_SPANNING_TREE, Bpdu, Llc, decode_bpdu, decode_llc
 from askport.core.formats.tcp import Tcp, decode_tcp, encode_tcp
 from askport.core.formats.udp import Udp, decode_udp, encode_udp
 from askport.core.formats.unreadable import Unreadable
 
-Layer = Ethernet | Arp | IPv4 | Udp | Icmp | Tcp | Dhcp
+Layer = (
+    Ethernet | Llc | Bpdu | Lldp | Eapol | Dcp | OtherProfinet | Arp | IPv4 | IPv6 | Icmp | Icmpv6 | Igmp | Tcp | Udp
+    | Dhcp | Dns | Ssdp | WsDiscovery | EtherNetIp | Bacnet | Knx | ArtNet
+)  # fmt: skip
 L = TypeVar("L", bound=Layer)
 Decoder = Callable[[bytes], Layer | Unreadable]
 
 # To read one protocol more: its decoder, and one line in the table of what carries it.
-BY_ETHERTYPE: dict[int | None, Decoder] = {ETHERTYPE_ARP: decode_arp, ETHERTYPE_IPV4: decode_ipv4}
-BY_IP_PROTOCOL: dict[int, Decoder] = {PROTOCOL_ICMP: decode_icmp, PROTOCOL_TCP: decode_tcp, PROTOCOL_UDP: decode_udp}
-BY_UDP_PORT: dict[int, Decoder] = {SERVER_PORT: decode_dhcp, CLIENT_PORT: decode_dhcp}
+BY_ETHERTYPE: dict[int | None, Decoder] = {
+    ETHERTYPE_ARP: decode_arp,
+    ETHERTYPE_IPV4: decode_ipv4,
+    ETHERTYPE_IPV6: decode_ipv6,
+    ETHERTYPE_LLDP: decode_lldp,
+    ETHERTYPE_EAPOL: decode_eapol,
+    ETHERTYPE_PROFINET: decode_profinet,
+    None: decode_llc,
+}
+BY_SAP: dict[int, Decoder] = {SAP_SPANNING_TREE: decode_bpdu}
+BY_IP_PROTOCOL: dict[int, Decoder] = {
+    PROTOCOL_ICMP: decode_icmp,
+    PROTOCOL_IGMP: decode_igmp,
+    PROTOCOL_TCP: decode_tcp,
+    PROTOCOL_UDP: decode_udp,
+}
+BY_IPV6_HEADER: dict[int, Decoder] = {
+    PROTOCOL_ICMPV6: decode_icmpv6,
+    PROTOCOL_TCP: decode_tcp,
+    PROTOCOL_UDP: decode_udp,
+}
+BY_UDP_PORT: dict[int, Decoder] = {
+    SERVER_PORT: decode_dhcp,
+    CLIENT_PORT: decode_dhcp,
+    PORT_MDNS: decode_dns,
+    PORT_LLMNR: decode_dns,
+    PORT_NETBIOS_NAMES: decode_dns,
+    PORT_SSDP: decode_ssdp,
+    PORT_WS_DISCOVERY: decode_ws_discovery,
+    PORT_ETHERNET_IP: decode_ethernet_ip,
+    PORT_BACNET: decode_bacnet,
+    PORT_KNX: decode_knx,
+    PORT_ART_NET: decode_art_net,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,32 +104,29 @@ class Packet:
         return None
 
 
-def _inside(layer: Layer) -> tuple[Decoder, bytes] | None:
-    """Return how to read what a layer carries, or None where nobody here can."""
-    decoder: Decoder | None = None
-    match layer:
-        case Ethernet():
-            decoder = BY_ETHERTYPE.get(layer.ethertype)
-        case IPv4(fragment_offset=0):
-            decoder = BY_IP_PROTOCOL.get(layer.protocol)
-        case Udp():
-            decoder = BY_UDP_PORT.get(layer.dst_port) or BY_UDP_PORT.get(layer.src_port)
-        case _:
-            return None
-    return (decoder, layer.payload) if decoder else None
+_CARRIES: dict[type, Callable[[Any], Decoder | None]] = {
+    Ethernet: lambda frame: BY_ETHERTYPE.get(frame.ethertype),
+    Llc: lambda header: BY_SAP.get(header.dsap),
+    IPv4: lambda packet: None if packet.fragment_offset else BY_IP_PROTOCOL.get(packet.protocol),
+    IPv6: lambda packet: BY_IPV6_HEADER.get(packet.next_header),
+    Udp: lambda datagram: BY_UDP_PORT.get(datagram.dst_port) or BY_UDP_PORT.get(datagram.src_port),
+}
+"""How each layer that carries another says which one."""
 
 
 def read_packet(data: bytes) -> Packet:
     """Read a frame as deep as it can be read; any bytes give a packet."""
     layers: list[Layer] = []
-    step: tuple[Decoder, bytes] | None = (decode_ethernet, data)
-    while step:
-        decoder, payload = step
-        layer = decoder(payload)
+    decoder: Decoder | None = decode_ethernet
+    while decoder:
+        layer: Any = decoder(data)
         if isinstance(layer, Unreadable):
             return Packet(tuple(layers), layer)
         layers.append(layer)
-        step = _inside(layer)
+        carries = _CARRIES.get(type(layer))
+        if carries is None:
+            break
+        decoder, data = carries(layer), layer.payload
     return Packet(tuple(layers))
 
 
