@@ -1,0 +1,91 @@
+"""Two discovery protocols that are text: SSDP (UPnP Device Architecture 2.0) and WS-Discovery 1.1 and 2005/04."""
+
+import re
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from askport.core.formats.unreadable import Unreadable
+
+PORT_SSDP = 1900
+SSDP_GROUP = IPv4Address("239.255.255.250")
+PORT_WS_DISCOVERY = 3702
+_MAX_HEADERS = 64
+_MAX_LINE = 1024
+_SEARCHED = 65_536
+"""Bytes of a message that are searched; one UDP datagram cannot have more."""
+_XADDRS = re.compile(rb"<(?:[A-Za-z_][\w.-]{0,30}:)?XAddrs[^>]{0,500}>([^<]{1,4000})<")
+_TYPES = re.compile(rb"<(?:[A-Za-z_][\w.-]{0,30}:)?Types[^>]{0,500}>([^<]{1,1000})<")
+_SCOPE_NAME = re.compile(rb"/name/([^\s<]{1,120})")
+_ANSWERS = (b"ProbeMatches", b"/Hello", b":Hello", b"ResolveMatches")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Ssdp:
+    """One message: a start line and headers in the order of the wire, names in lower case."""
+
+    start: bytes
+    headers: tuple[tuple[bytes, bytes], ...] = ()
+
+    def get(self, name: bytes) -> bytes | None:
+        """Return the first value of a header, or None."""
+        return next((value for present, value in self.headers if present == name), None)
+
+
+def decode_ssdp(data: bytes) -> Ssdp | Unreadable:
+    """Read a message (section 1.3)."""
+    lines = data[:_SEARCHED].split(b"\r\n", _MAX_HEADERS + 1)
+    if not lines[0].startswith((b"NOTIFY ", b"M-SEARCH ", b"HTTP/1.")):
+        return Unreadable("SSDP", 0, "it begins like none of its three messages")
+    headers: list[tuple[bytes, bytes]] = []
+    for line in lines[1 : _MAX_HEADERS + 1]:
+        name, colon, value = line[:_MAX_LINE].partition(b":")
+        if not line:
+            break
+        if colon:
+            headers.append((name.strip().lower(), value.strip()))
+    return Ssdp(start=lines[0][:_MAX_LINE], headers=tuple(headers))
+
+
+def encode_ssdp(message: Ssdp) -> bytes:
+    """Write a message."""
+    lines = [message.start, *(name.upper() + b": " + value for name, value in message.headers)]
+    return b"\r\n".join(lines) + b"\r\n\r\n"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WsDiscovery:
+    """What one message says; it is searched for three values, never parsed as XML, which hostile text could abuse."""
+
+    is_answer: bool
+    """Whether it comes from a device: a match or a hello."""
+    types: bytes = b""
+    xaddrs: tuple[bytes, ...] = ()
+    name: bytes = b""
+
+
+def decode_ws_discovery(data: bytes) -> WsDiscovery | Unreadable:
+    """Read a message (WS-Discovery 1.1 section 5)."""
+    data = data[:_SEARCHED]
+    if b"discovery" not in data:
+        return Unreadable("WS-Discovery", 0, "it does not name the protocol")
+    xaddrs, types, name = _XADDRS.search(data), _TYPES.search(data), _SCOPE_NAME.search(data)
+    return WsDiscovery(
+        is_answer=any(each in data for each in _ANSWERS),
+        types=types[1].strip() if types else b"",
+        xaddrs=tuple(xaddrs[1].split()[:8]) if xaddrs else (),
+        name=name[1] if name else b"",
+    )
+
+
+def ws_discovery_probe(number: int) -> bytes:
+    """Return a probe for any device; ``number`` makes its message identifier."""
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?>'
+        '<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" '
+        'xmlns:w="http://schemas.xmlsoap.org/ws/2004/08/addressing" '
+        'xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery"><e:Header>'
+        f"<w:MessageID>urn:uuid:00000000-0000-4000-8000-{number:012x}</w:MessageID>"
+        "<w:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</w:To>"
+        "<w:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe</w:Action>"
+        "</e:Header><e:Body><d:Probe/></e:Body></e:Envelope>"
+    ).encode()

@@ -1,0 +1,198 @@
+"""DNS messages (RFC 1035) as mDNS (RFC 6762), LLMNR (RFC 4795) and NetBIOS names (RFC 1002) use them."""
+
+from dataclasses import dataclass
+from enum import IntEnum
+from ipaddress import IPv4Address
+from struct import pack, unpack_from
+
+from askport.core.formats.unreadable import Unreadable
+
+PORT_DNS = 53
+PORT_NETBIOS_NAMES = 137
+PORT_MDNS = 5353
+PORT_LLMNR = 5355
+MDNS_GROUP = IPv4Address("224.0.0.251")
+RESPONSE = 0x8000
+_MAX_NAME = 255
+"""Bytes of a name (RFC 1035 section 2.3.4)."""
+_MAX_JUMPS = 32
+"""Pointers followed in one name; an honest encoder needs one for each label at the most."""
+_MAX_RECORDS = 256
+"""Records read of one message: more than a 1,500-byte frame can hold honestly."""
+_CLASS_MASK = 0x7FFF
+"""The top bit of a class is a flag in mDNS (RFC 6762 section 10.2)."""
+
+
+class RecordType(IntEnum):
+    """Types of records that this program reads."""
+
+    A = 1
+    PTR = 12
+    TXT = 16
+    AAAA = 28
+    NB = 32
+    SRV = 33
+    """Also NBSTAT in NetBIOS messages."""
+    ANY = 255
+
+
+Name = tuple[bytes, ...]
+"""Labels, outermost last."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Question:
+    """What is asked for."""
+
+    name: Name
+    type: int
+    class_: int = 1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Record:
+    """One resource record."""
+
+    name: Name
+    type: int
+    class_: int = 1
+    ttl: int = 120
+    """In seconds."""
+    data: bytes = b""
+    """As on the wire, except for a name at its end, which is in ``target``."""
+    target: Name | None = None
+    """The name that a PTR or SRV record points to."""
+
+    @property
+    def address(self) -> IPv4Address | None:
+        """The address in an A record."""
+        return IPv4Address(self.data) if self.type == RecordType.A and len(self.data) == 4 else None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Dns:
+    """One message."""
+
+    id: int = 0
+    flags: int = 0
+    questions: tuple[Question, ...] = ()
+    answers: tuple[Record, ...] = ()
+    """Answers, authorities and additional records, in this order."""
+
+    @property
+    def is_response(self) -> bool:
+        """Whether it answers."""
+        return bool(self.flags & RESPONSE)
+
+
+class _Broken(Exception):
+    """A name or a record runs out of the message."""
+
+
+def _name(data: bytes, at: int) -> tuple[Name, int]:
+    """Read a name with its pointers (RFC 1035 section 4.1.4); return it with the place behind it."""
+    labels: list[bytes] = []
+    behind, jumps, size = -1, 0, 0
+    while True:
+        if at >= len(data):
+            raise _Broken
+        length = data[at]
+        if length >= 0xC0:
+            if at + 1 >= len(data) or jumps == _MAX_JUMPS:
+                raise _Broken
+            behind = at + 2 if behind < 0 else behind
+            at, jumps = (length & 0x3F) << 8 | data[at + 1], jumps + 1
+            continue
+        if length > 63 or at + 1 + length > len(data):
+            raise _Broken
+        at += 1
+        if length == 0:
+            return tuple(labels), at if behind < 0 else behind
+        size += length + 1
+        if size >= _MAX_NAME:
+            raise _Broken
+        labels.append(data[at : at + length])
+        at += length
+
+
+def _record(data: bytes, at: int) -> tuple[Record, int]:
+    name, at = _name(data, at)
+    if at + 10 > len(data):
+        raise _Broken
+    kind, class_, ttl, size = unpack_from("!HHIH", data, at)
+    at += 10
+    end = at + size
+    if end > len(data):
+        raise _Broken
+    fixed = {RecordType.PTR: 0, RecordType.SRV: 6}.get(kind)
+    target = None
+    raw = data[at:end]
+    # NetBIOS uses SRV's number for something without a name in it (RFC 1002 section 4.2.18).
+    if fixed is not None and size > fixed:
+        try:
+            target, behind = _name(data, at + fixed)
+        except _Broken:
+            target, behind = None, -1
+        if behind == end:
+            raw = raw[:fixed]
+        else:
+            target = None
+    return Record(name=name, type=kind, class_=class_ & _CLASS_MASK, ttl=ttl, data=raw, target=target), end
+
+
+def decode_dns(data: bytes) -> Dns | Unreadable:
+    """Read a message; what stands before a broken record is kept."""
+    if len(data) < 12:
+        return Unreadable("DNS", len(data), f"it has {len(data)} of at least 12 bytes")
+    ident, flags, asked, *counts = unpack_from("!HHHHHH", data)
+    questions: list[Question] = []
+    records: list[Record] = []
+    at = 12
+    try:
+        for _ in range(min(asked, _MAX_RECORDS)):
+            name, at = _name(data, at)
+            if at + 4 > len(data):
+                raise _Broken
+            kind, class_ = unpack_from("!HH", data, at)
+            questions.append(Question(name=name, type=kind, class_=class_ & _CLASS_MASK))
+            at += 4
+        for _ in range(min(sum(counts), _MAX_RECORDS)):
+            record, at = _record(data, at)
+            records.append(record)
+    except _Broken:
+        if not questions and not records:
+            return Unreadable("DNS", at, "its first entry is broken")
+    return Dns(id=ident, flags=flags, questions=tuple(questions), answers=tuple(records))
+
+
+def _encode_name(name: Name) -> bytes:
+    return b"".join(bytes((len(label),)) + label for label in name) + b"\0"
+
+
+def encode_dns(message: Dns) -> bytes:
+    """Write a message without name compression; all records go into the answer section."""
+    parts = [pack("!HHHHHH", message.id, message.flags, len(message.questions), len(message.answers), 0, 0)]
+    parts += [_encode_name(each.name) + pack("!HH", each.type, each.class_) for each in message.questions]
+    for each in message.answers:
+        data = each.data + (_encode_name(each.target) if each.target is not None else b"")
+        parts.append(_encode_name(each.name) + pack("!HHIH", each.type, each.class_, each.ttl, len(data)) + data)
+    return b"".join(parts)
+
+
+def name_of(text: str) -> Name:
+    """Return the labels of a dotted name."""
+    return tuple(label.encode() for label in text.split("."))
+
+
+def netbios_name(label: bytes) -> tuple[bytes, int] | None:
+    """Return the name and its suffix from a first-level encoded label (RFC 1001 section 14.1), or None."""
+    if len(label) != 32 or any(not 0x41 <= byte <= 0x50 for byte in label):
+        return None
+    raw = bytes((label[at] - 0x41) << 4 | label[at + 1] - 0x41 for at in range(0, 32, 2))
+    return raw[:15].rstrip(b" \0"), raw[15]
+
+
+def netbios_label(name: bytes, suffix: int = 0) -> bytes:
+    """Return the first-level encoding of a NetBIOS name."""
+    raw = b"*" + bytes(15) if name == b"*" else name.upper()[:15].ljust(15) + bytes((suffix,))
+    return bytes(nibble + 0x41 for byte in raw for nibble in (byte >> 4, byte & 15))

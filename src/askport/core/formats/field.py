@@ -1,0 +1,204 @@
+"""Four open field protocols over UDP, as far as being found by them goes."""
+
+from dataclasses import dataclass
+from enum import IntEnum
+from ipaddress import IPv4Address
+from struct import pack, unpack_from
+
+from askport.core.addresses import UNSPECIFIED, MacAddress
+from askport.core.formats.unreadable import Unreadable
+
+PORT_ETHERNET_IP = 44818
+PORT_BACNET = 47808
+PORT_KNX = 3671
+PORT_ART_NET = 6454
+KNX_GROUP = IPv4Address("224.0.23.12")
+
+_LIST_IDENTITY = 0x63
+_IDENTITY_ITEM = 0x0C
+_ENIP_HEADER = 24
+_ART_NET = b"Art-Net\0"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EtherNetIp:
+    """An encapsulation message (CIP volume 2 section 2-3), with what a ListIdentity answer says."""
+
+    command: int = _LIST_IDENTITY
+    address: IPv4Address | None = None
+    """None in a request."""
+    vendor_id: int = 0
+    serial: int = 0
+    product: bytes = b""
+
+
+def decode_ethernet_ip(data: bytes) -> EtherNetIp | Unreadable:
+    """Read a message (CIP volume 2 section 2-4.2 for the identity item)."""
+    if len(data) < _ENIP_HEADER:
+        return Unreadable("EtherNet/IP", len(data), f"it has {len(data)} of at least {_ENIP_HEADER} bytes")
+    command, length = unpack_from("<HH", data)
+    if _ENIP_HEADER + length > len(data):
+        return Unreadable("EtherNet/IP", 2, f"it claims {length} bytes and has {len(data) - _ENIP_HEADER}")
+    body = data[_ENIP_HEADER : _ENIP_HEADER + length]
+    if command != _LIST_IDENTITY or len(body) < 6:
+        return EtherNetIp(command=command)
+    item, size = unpack_from("<HH", body, 2)
+    identity = body[6 : 6 + size]
+    if item != _IDENTITY_ITEM or len(identity) < 33:
+        return EtherNetIp(command=command)
+    name = identity[33 : 33 + identity[32]]
+    vendor_id = int(unpack_from("<H", identity, 18)[0])
+    serial = int(unpack_from("<I", identity, 28)[0])
+    address = IPv4Address(identity[6:10])
+    return EtherNetIp(command=command, address=address, vendor_id=vendor_id, serial=serial, product=name)
+
+
+def encode_ethernet_ip(message: EtherNetIp) -> bytes:
+    """Write a ListIdentity request, or an answer where there is an address."""
+    body = b""
+    if message.address is not None:
+        socket_address = pack("!HH", 2, PORT_ETHERNET_IP) + message.address.packed + bytes(8)
+        identity = pack("<H", 1) + socket_address + pack("<HHHBBHI", message.vendor_id, 0, 0, 1, 1, 0, message.serial)
+        identity += bytes((len(message.product),)) + message.product + b"\0"
+        body = pack("<HHH", 1, _IDENTITY_ITEM, len(identity)) + identity
+    return pack("<HHII8sI", message.command, len(body), 0, 0, b"", 0) + body
+
+
+class BacnetService(IntEnum):
+    """Unconfirmed services (ASHRAE 135 clause 21)."""
+
+    I_AM = 0
+    WHO_IS = 8
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Bacnet:
+    """An unconfirmed request over BACnet/IP (ASHRAE 135 annex J)."""
+
+    service: int | None
+    """None for anything that is no unconfirmed request."""
+    instance: int | None = None
+    """The device's instance number, in an I-Am."""
+    vendor_id: int | None = None
+    origin: IPv4Address | None = None
+    """The real sender of a forwarded message (annex J.2.5)."""
+
+
+def decode_bacnet(data: bytes) -> Bacnet | Unreadable:
+    """Read a message (clauses 6.2, 20.1.3 and annex J.2)."""
+    if len(data) < 6 or data[0] != 0x81:
+        return Unreadable("BACnet", 0, "it is no BACnet/IP message")
+    at, origin = 4, None
+    if data[1] == 0x04:
+        if len(data) < 12:
+            return Unreadable("BACnet", len(data), "it ends inside the forwarder's address")
+        at, origin = 10, IPv4Address(data[4:8])
+    if len(data) < at + 2 or data[at] != 1:
+        return Unreadable("BACnet", at, "its network version is not 1")
+    control, at = data[at + 1], at + 2
+    for bit in (0x20, 0x08):  # destination, source: network number and address
+        if control & bit:
+            if at + 3 > len(data):
+                return Unreadable("BACnet", at, "it ends inside a network address")
+            at += 3 + data[at + 2]
+    at += bool(control & 0x20)
+    apdu = data[at:]
+    if control & 0x80 or len(apdu) < 2 or apdu[0] != 0x10:
+        return Bacnet(service=None, origin=origin)
+    instance = vendor_id = None
+    if apdu[1] == BacnetService.I_AM and len(apdu) >= 7 and apdu[2] == 0xC4:
+        instance = int.from_bytes(apdu[3:7], "big") & 0x3FFFFF
+        if len(apdu) >= 14 and apdu[-3] == 0x22:
+            vendor_id = int.from_bytes(apdu[-2:], "big")
+        elif len(apdu) >= 13 and apdu[-2] == 0x21:
+            vendor_id = apdu[-1]
+    return Bacnet(service=apdu[1], instance=instance, vendor_id=vendor_id, origin=origin)
+
+
+def encode_bacnet(message: Bacnet) -> bytes:
+    """Write a Who-Is, or an I-Am where there is an instance number."""
+    apdu = bytes((0x10, message.service or 0))
+    if message.instance is not None:
+        apdu += b"\xc4" + (8 << 22 | message.instance).to_bytes(4, "big") + bytes.fromhex("2201e09103")
+        apdu += b"\x22" + (message.vendor_id or 0).to_bytes(2, "big")
+    npdu = bytes((1, 0)) + apdu
+    return bytes((0x81, 0x0B)) + (4 + len(npdu)).to_bytes(2, "big") + npdu
+
+
+class KnxService(IntEnum):
+    """Service types (ISO 22510)."""
+
+    SEARCH_REQUEST = 0x0201
+    SEARCH_RESPONSE = 0x0202
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Knx:
+    """A KNXnet/IP message, with what a search answer says."""
+
+    service: int
+    address: IPv4Address = UNSPECIFIED
+    port: int = PORT_KNX
+    mac: MacAddress | None = None
+    name: bytes = b""
+
+
+def decode_knx(data: bytes) -> Knx | Unreadable:
+    """Read a message: header, host protocol address and device description (ISO 22510)."""
+    if len(data) < 6 or data[:2] != b"\x06\x10":
+        return Unreadable("KNXnet/IP", 0, "it has no KNXnet/IP header")
+    service = int.from_bytes(data[2:4], "big")
+    if service not in set(KnxService) or len(data) < 14 or data[6] != 8:
+        return Knx(service=service)
+    mac, name, description = None, b"", data[14:]
+    if service == KnxService.SEARCH_RESPONSE and len(description) >= 54 and description[1] == 1:
+        mac, name = MacAddress(description[18:24]), description[24:54].rstrip(b"\0")
+    port = int.from_bytes(data[12:14], "big")
+    return Knx(service=service, address=IPv4Address(data[8:12]), port=port, mac=mac, name=name)
+
+
+def encode_knx(message: Knx) -> bytes:
+    """Write a search request, or an answer where there is a MAC address."""
+    body = bytes((8, 1)) + message.address.packed + message.port.to_bytes(2, "big")
+    if message.mac is not None:
+        head = bytes((54, 1, 2, 0)) + bytes(2) + bytes(2) + bytes(6) + KNX_GROUP.packed
+        body += head + message.mac + message.name[:30].ljust(30, b"\0")
+    return b"\x06\x10" + message.service.to_bytes(2, "big") + (6 + len(body)).to_bytes(2, "big") + body
+
+
+class ArtNetOp(IntEnum):
+    """Operation codes."""
+
+    POLL = 0x2000
+    POLL_REPLY = 0x2100
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ArtNet:
+    """An Art-Net 4 packet, with what a poll reply says."""
+
+    op: int
+    address: IPv4Address | None = None
+    name: bytes = b""
+    mac: MacAddress | None = None
+
+
+def decode_art_net(data: bytes) -> ArtNet | Unreadable:
+    """Read a packet."""
+    if len(data) < 10 or data[:8] != _ART_NET:
+        return Unreadable("Art-Net", 0, "it does not begin with its name")
+    op = int.from_bytes(data[8:10], "little")
+    if op != ArtNetOp.POLL_REPLY or len(data) < 108:
+        return ArtNet(op=op)
+    mac = MacAddress(data[201:207]) if len(data) >= 207 else None
+    return ArtNet(op=op, address=IPv4Address(data[10:14]), name=data[44:108].split(b"\0")[0], mac=mac)
+
+
+def encode_art_net(packet: ArtNet) -> bytes:
+    """Write a poll, or a reply where there is an address."""
+    head = _ART_NET + packet.op.to_bytes(2, "little")
+    if packet.address is None:
+        return head + bytes((0, 14, 0, 0))
+    reply = head + packet.address.packed + PORT_ART_NET.to_bytes(2, "little")
+    reply = reply.ljust(26, b"\0") + packet.name[:17].ljust(18, b"\0") + packet.name[:63].ljust(64, b"\0")
+    return (reply.ljust(201, b"\0") + (packet.mac or bytes(6))).ljust(239, b"\0")

@@ -1,0 +1,57 @@
+"""ICMPv6 (RFC 4443) with neighbour discovery (RFC 4861) and multicast listener discovery (RFC 2710, 3810)."""
+
+from dataclasses import dataclass
+from enum import IntEnum
+from ipaddress import IPv6Address
+from struct import pack
+
+from askport.core.formats.checksum import internet_checksum
+from askport.core.formats.unreadable import Unreadable
+
+PROTOCOL_ICMPV6 = 58
+
+
+class Icmpv6Type(IntEnum):
+    """Message types that this program uses."""
+
+    ECHO = 128
+    ECHO_REPLY = 129
+    LISTENER_QUERY = 130
+    LISTENER_REPORT = 131
+    ROUTER_SOLICITATION = 133
+    ROUTER_ADVERTISEMENT = 134
+    NEIGHBOUR_SOLICITATION = 135
+    NEIGHBOUR_ADVERTISEMENT = 136
+    LISTENER_REPORT_V2 = 143
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Icmpv6:
+    """One message."""
+
+    type: int
+    code: int = 0
+    body: bytes = b""
+    """Everything behind the checksum."""
+
+    @property
+    def target(self) -> IPv6Address | None:
+        """The address that a neighbour solicitation or advertisement is about (RFC 4861 section 4.3, 4.4)."""
+        if self.type not in (Icmpv6Type.NEIGHBOUR_SOLICITATION, Icmpv6Type.NEIGHBOUR_ADVERTISEMENT):
+            return None
+        return IPv6Address(self.body[4:20]) if len(self.body) >= 20 else None
+
+
+def decode_icmpv6(data: bytes) -> Icmpv6 | Unreadable:
+    """Read a message; its checksum, which covers the addresses too, is left alone."""
+    if len(data) < 4:
+        return Unreadable("ICMPv6", len(data), f"it has {len(data)} of at least 4 bytes")
+    return Icmpv6(type=data[0], code=data[1], body=data[4:])
+
+
+def encode_icmpv6(message: Icmpv6, *, src: IPv6Address, dst: IPv6Address) -> bytes:
+    """Write a message with its checksum between these two addresses (RFC 4443 section 2.3)."""
+    head, size = bytes((message.type, message.code)), 4 + len(message.body)
+    pseudo = src.packed + dst.packed + pack("!II", size, PROTOCOL_ICMPV6)
+    checksum = internet_checksum(pseudo + head + b"\0\0" + message.body)
+    return head + checksum.to_bytes(2, "big") + message.body
