@@ -74,6 +74,14 @@ class Cable:
     def __init__(self):
         stamp = f"{os.getpid()}-{next(self._count)}"
         self.laptop, self.device = f"askport-l{stamp}", f"askport-d{stamp}"
+        self._started = []
+        try:
+            self._join()
+        except subprocess.CalledProcessError as error:
+            self.close()
+            raise AssertionError(error.stderr) from error
+
+    def _join(self):
         for name in (self.laptop, self.device):
             _ip("netns", "add", name)
         _ip("link", "add", "zl0", "netns", self.laptop, "type", "veth", "peer", "name", "zd0", "netns", self.device)
@@ -81,7 +89,6 @@ class Cable:
         self.ip("link", "set", "zl0", "address", LAPTOP, "addrgenmode", "none", at="laptop")
         self.ip("link", "set", "zl0", "up", at="laptop")
         self.ip("link", "set", "zd0", "address", DEVICE, "up")
-        self._started = []
         deadline = time.monotonic() + 5
         while "LOWER_UP" not in self.ip("link", "show", "zl0", at="laptop") and time.monotonic() < deadline:
             time.sleep(0.02)
@@ -114,7 +121,7 @@ class Cable:
             process.kill()
             process.wait()
         for name in (self.laptop, self.device):
-            _ip("netns", "del", name)
+            subprocess.run(["ip", "netns", "del", name], capture_output=True)
 
 
 def _ip(*arguments):

@@ -6,7 +6,8 @@ import pytest
 
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
 from askport.core.finding.beliefs import MAX_TALLIES, Belief
-from askport.core.finding.finder import IMPOSSIBLE_ADDRESS, MAX_DEVICES, Finder, Loudness
+from askport.core.finding.finder import IMPOSSIBLE_ADDRESS, MAX_DEVICES, Finder
+from askport.core.finding.loudness import Loudness
 from askport.core.finding.likely import likely_addresses
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question, decode_arp
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode, encode_dhcp
@@ -126,8 +127,10 @@ def test_asking_is_counted_until_it_shows_an_address(kind, protocol):
 def test_an_answer_to_a_call_is_believed_only_after_the_check():
     """Whoever answers even for an impossible address holds nothing for certain."""
     for honest in (True, False):
-        made = finder(reply(), loudness=Loudness.CALL, known=[HOME])
-        sent = [decode_arp(effect.data[14:]).tpa for effect in made.poll()]
+        made = finder(loudness=Loudness.CALL, known=[HOME])
+        made.handle_timer(0.0)
+        made.receive(hear(Frame(at=0.0, data=reply())))
+        sent = [arp.tpa for effect in made.poll() if isinstance(arp := decode_arp(effect.data[14:]), Arp)]
         assert IMPOSSIBLE_ADDRESS in sent
         assert made.devices()[0].best.belief is Belief.LIKELY
         if not honest:
@@ -142,7 +145,8 @@ def test_calling_asks_the_known_first_keeps_its_rate_and_ends():
     while not made.calling.done:
         now = made.next_deadline()
         made.handle_timer(now)
-        asked += [(now, decode_arp(effect.data[14:])) for effect in made.poll()]
+        arps = (decode_arp(effect.data[14:]) for effect in made.poll())
+        asked += [(now, arp) for arp in arps if isinstance(arp, Arp)]
     targets = [arp.tpa for _, arp in asked]
     assert targets[0] == HOME
     assert all(arp.spa == IPv4Address(0) and arp.tha == NO_MAC for _, arp in asked)
@@ -163,7 +167,7 @@ def test_likely_addresses_come_once_and_stay_within():
 
 def test_twins_are_a_hazard():
     hazards = {hazard.code: hazard for hazard in finder(reply(), reply(mac=OTHER)).hazards()}
-    assert "2 devices hold 192.168.61.7" in hazards["duplicate-address"].text
+    assert "2 twins hold 192.168.61.7" in hazards["duplicate-address"].text
 
 
 def test_what_is_kept_is_bounded():

@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import heapq
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface
 from itertools import count
@@ -85,6 +86,11 @@ class Bench:
         if self._link.up:
             self._sent += 1
             self._fly(to_device=True, data=data)
+
+    def send_many(self, frames: Sequence[bytes]) -> None:
+        """Send frames from the laptop's end."""
+        for data in frames:
+            self.send(data)
 
     def wake(self) -> None:
         """Let a wait return now."""

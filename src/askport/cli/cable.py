@@ -1,7 +1,9 @@
 """What the commands that use the cable share: running machines on it, and a laptop address in a subnet."""
 
-from collections.abc import Callable, Collection, Iterable
+import contextlib
+from collections.abc import Callable, Collection, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface
+from pathlib import Path
 
 from askport.cli.talk import say
 from askport.core.errors import Refused
@@ -27,6 +29,23 @@ def open_cable(adapter: str) -> Keeper:
         keeper.close()
         raise
     return keeper
+
+
+@contextlib.contextmanager
+def saving(path: Path | None, keeper: Keeper) -> Iterator[None]:
+    """Keep what passes in a pcapng file meanwhile, where one is named.
+
+    Raises:
+        MachineRefused: it cannot be written.
+    """
+    if path is None:
+        yield
+        return
+    from askport.edges.capture_file import CaptureWriter
+
+    with CaptureWriter(path, keeper.wire.wall) as writer:
+        keeper.wire.tap = writer.put
+        yield
 
 
 async def run(machine: Machine, keeper: Keeper, seconds: float | None, until: Callable[[], bool] | None = None) -> None:

@@ -6,7 +6,9 @@ from typing import Any
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import AddressBelief
-from askport.core.finding.finder import Device, Finder
+from askport.core.finding.device import Device
+from askport.core.finding.finder import Finder
+from askport.core.finding.label import compare_label
 from askport.core.wire import Counts
 from askport.reports.times import iso
 
@@ -17,6 +19,7 @@ def find_document(
     source: str,
     listened_s: float,
     counts: Counts,
+    label: str | None,
     wall: Callable[[float], datetime],
     maker: Callable[[MacAddress], str | None],
 ) -> dict[str, Any]:
@@ -33,15 +36,19 @@ def find_document(
             {
                 "mac": str(device.mac),
                 "maker": maker(device.mac),
+                **({"label": compare_label(label, device.mac).sentence} if label else {}),
                 "addresses": [_address(each) for each in device.addresses],
                 "asks_for_address": _asking(device, wall),
-                "names": [{"name": name, "source": "dhcp"} for name in device.names],
-                "services": [],
+                "names": [{"name": name, "source": source} for name, source in device.names],
+                "services": [
+                    {"transport": each.transport, "port": each.port, "source": each.source} for each in device.services
+                ],
+                "tells": [each.sentence for each in device.others],
                 "vlans": list(device.vlans),
                 "first_heard": iso(wall(device.first_at)),
                 "last_heard": iso(wall(device.last_at)),
                 "frames": device.frames,
-                "hazards": [each.code for each in hazards if each.mac == device.mac],
+                "hazards": [each.code for each in hazards if device.mac in each.macs],
             }
             for device in finder.devices()
         ],

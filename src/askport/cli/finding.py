@@ -1,25 +1,35 @@
-"""``askport adapters`` and ``askport find``."""
+"""``askport adapters``, ``find``, ``read`` and ``measure``."""
 
 import asyncio
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from askport.cli.cable import open_cable, run
+from askport.cli.cable import open_cable, run, saving
 from askport.cli.find_document import find_document
 from askport.cli.talk import Status, put_json, say
-from askport.core.addresses import parse_network
-from askport.core.errors import BadInput
-from askport.core.finding.asking import DEFAULT_RATE
-from askport.core.finding.finder import Device, Finder, Loudness
+from askport.core.addresses import MacAddress, parse_address, parse_network
+from askport.core.errors import BadInput, Refused
+from askport.core.finding.device import Device
+from askport.core.finding.finder import Finder
+from askport.core.finding.label import compare_label, label_digits
+from askport.core.finding.loudness import Loudness
+from askport.core.finding.measuring import Measuring
+from askport.core.finding.sweeping import LINE_RATE
+from askport.core.wire import Counts, hear
 from askport.edges.makers import maker
 
-_LISTEN_S = 30.0
-"""How long listening takes unless said otherwise: most devices speak within that time after power-up."""
+_LONGEST_S: dict[Loudness, float] = {Loudness.LISTEN: 30.0, Loudness.GREET: 15.0}
+"""How long it takes unless said otherwise: most devices speak within 30 s after power-up, and answer in seconds."""
 _LAST_ANSWERS_S = 1.0
 """How long answers to the last question are waited for."""
-_MAX_RATE = 1000.0
+_MAX_CALL_RATE = 1000.0
 """Questions a second: what calling sends one by one without a burst."""
+_MEASURE_S = 60.0
+"""Ten questions with the longest waits take less."""
 
 
 def adapters(json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False) -> None:
@@ -56,60 +66,158 @@ def adapters(json: Annotated[bool, typer.Option("--json", help="Print one JSON d
 
 def find(
     adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
-    loudness: Annotated[str, typer.Option(help="listen (send nothing) or call (ask by ARP).")] = "listen",
+    loudness: Annotated[str, typer.Option(help="listen, greet, call or sweep: how much the laptop sends.")] = "listen",
     seconds: Annotated[float | None, typer.Option(help="How long at the most.")] = None,
     within: Annotated[list[str] | None, typer.Option(help="A range to ask in, such as 10.84.16.0/24.")] = None,
-    rate: Annotated[float, typer.Option(help="Questions a second.")] = DEFAULT_RATE,
+    rate: Annotated[float | None, typer.Option(help="Questions a second.")] = None,
     until_found: Annotated[bool, typer.Option("--until-found", help="End at the first sure address.")] = False,
+    label: Annotated[str | None, typer.Option(help="The MAC address on the label, or its last digits.")] = None,
+    save: Annotated[Path | None, typer.Option(help="Keep what passed in this pcapng file.")] = None,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
     """Find the devices on the cable."""
     if loudness not in list(Loudness):
-        raise BadInput(f"'{loudness}' is no loudness: choose {' or '.join(Loudness)}.")
+        raise BadInput(f"'{loudness}' is no loudness: choose {', '.join(Loudness)}.")
+    loud = Loudness(loudness)
     ranges = [parse_network(each) for each in within or []]
-    if ranges and loudness == Loudness.LISTEN:
-        raise BadInput("--within says where to ask, and listening asks nothing: add --loudness call.")
-    if not 0 < rate <= _MAX_RATE:
-        raise BadInput(f"A rate of {rate:g} cannot be kept: name questions a second up to {_MAX_RATE:g}.")
+    if ranges and not loud.allows(Loudness.CALL):
+        raise BadInput(f"--within says where to ask, and to {loud} asks no addresses: add --loudness call or sweep.")
+    fastest = LINE_RATE if loud is Loudness.SWEEP else _MAX_CALL_RATE
+    if rate is not None and not 0 < rate <= fastest:
+        raise BadInput(f"A rate of {rate:g} cannot be kept: name questions a second up to {fastest:g}.")
     if seconds is not None and seconds < 0:
         raise BadInput(f"{seconds:g} seconds cannot pass: name a number above 0.")
-    with open_cable(adapter) as keeper:
+    if label:
+        label_digits(label)
+    with open_cable(adapter) as keeper, saving(save, keeper):
         started = keeper.wire.now()
-        finder = Finder([keeper.mac], now=started, loudness=Loudness(loudness), within=ranges, rate=rate)
+        finder = Finder([keeper.mac], now=started, loudness=loud, within=ranges, rate=rate)
         finder.laptop_addresses |= {each.ip for each in keeper.own}
-
-        def found() -> bool:
-            return until_found and any(device.is_found for device in finder.devices())
-
-        asking_s = finder.calling.total / rate + _LAST_ANSWERS_S if finder.calling else _LISTEN_S
         if not json:
-            say(f"{adapter}: {'asking and ' if finder.calling else ''}listening. Ctrl-C ends it.")
-        asyncio.run(run(finder, keeper, asking_s if seconds is None else seconds, found))
-        devices = finder.devices()
-        if json:
-            put_json(
-                find_document(
-                    finder,
-                    source=adapter,
-                    listened_s=keeper.wire.now() - started,
-                    counts=keeper.wire.counts(),
-                    wall=keeper.wire.wall,
-                    maker=maker,
-                )
-            )
-        else:
-            for device in devices:
-                _tell(device)
-            for hazard in finder.hazards():
-                print(hazard.text)
-            if not devices:
-                say("Nothing heard. Pull the device's power and plug it in again: most devices speak when they start.")
+            say(f"{adapter}: {loud.says}. Ctrl-C ends it.")
+        longest = _LONGEST_S.get(loud) if seconds is None else seconds
+        over = _Over(finder, keeper.wire.now, until_found=until_found, settles=seconds is None)
+        asyncio.run(run(finder, keeper, longest, over))
+        put_found(
+            finder,
+            json=json,
+            source=adapter,
+            listened_s=keeper.wire.now() - started,
+            counts=keeper.wire.counts(),
+            wall=keeper.wire.wall,
+            label=label,
+        )
+
+
+class _Over:
+    """Whether finding is over: asked after every step."""
+
+    def __init__(self, finder: Finder, now: Callable[[], float], *, until_found: bool, settles: bool) -> None:
+        self._finder, self._now, self._until_found = finder, now, until_found
+        self._settles = settles and finder.loudness.allows(Loudness.CALL)
+        self._settled_at: float | None = None
+
+    def __call__(self) -> bool:
+        if self._until_found and any(device.is_found for device in self._finder.devices()):
+            return True
+        if not self._settles or not self._finder.has_settled:
+            self._settled_at = None
+            return False
+        self._settled_at = self._settled_at or self._now()
+        return self._now() >= self._settled_at + _LAST_ANSWERS_S
+
+
+def read(
+    file: Annotated[Path, typer.Argument(help="A capture file, pcap or pcapng.")],
+    laptop: Annotated[list[str] | None, typer.Option(help="A MAC address of the laptop that took it.")] = None,
+    label: Annotated[str | None, typer.Option(help="The MAC address on the label, or its last digits.")] = None,
+    json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
+) -> None:
+    """Find the devices in a capture file."""
+    from askport.edges.capture_file import CaptureFile
+
+    macs = [MacAddress.parse(each) for each in laptop or []]
+    if label:
+        label_digits(label)
+    capture = CaptureFile(file)
+    finder = Finder(macs, now=0.0)
+    for frame in capture.frames():
+        finder.receive(hear(frame))
+    put_found(
+        finder,
+        json=json,
+        source=str(file),
+        listened_s=capture.span_s,
+        counts=Counts(seen=capture.count, sent=0),
+        wall=capture.wall,
+        label=label,
+    )
+
+
+def measure(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
+    mac: Annotated[str, typer.Option(help="The device's MAC address.")],
+    address: Annotated[str, typer.Option(help="The device's address.")],
+    json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
+) -> None:
+    """Measure a device's mask and gateway from outside."""
+    device, at = MacAddress.parse(mac), parse_address(address)
+    with open_cable(adapter) as keeper:
+        own = {each.ip for each in keeper.own}
+        measuring = Measuring(keeper.mac, device, at, now=keeper.wire.now(), avoid=own)
+        asyncio.run(run(measuring, keeper, _MEASURE_S))
+    result = measuring.result
+    if result is None:
+        raise Refused(f"{device} kept changing what it does: nothing was measured in {_MEASURE_S:g} s.")
+    if json:
+        document = {
+            "schema": "askport.measure/1",
+            "mac": str(device),
+            "address": str(at),
+            "prefix": result.prefix,
+            "gateway": str(result.gateway) if result.gateway else None,
+            "because": result.because,
+            "questions": result.questions,
+        }
+        put_json(document)
+    else:
+        print(result.because)
+    if result.prefix is None:
+        raise typer.Exit(Status.NO)
+
+
+def put_found(
+    finder: Finder,
+    *,
+    json: bool,
+    source: str,
+    listened_s: float,
+    counts: Counts,
+    wall: Callable[[float], datetime],
+    label: str | None,
+) -> None:
+    """Print what was found, and end with status 1 where that is nothing."""
+    devices = finder.devices()
+    if json:
+        document = find_document(
+            finder, source=source, listened_s=listened_s, counts=counts, wall=wall, maker=maker, label=label
+        )
+        put_json(document)
+    else:
+        for device in devices:
+            _tell(device, label)
+        for hazard in {hazard.text: hazard for hazard in finder.hazards()}.values():
+            print(hazard.text)
+        if not devices:
+            say("Nothing heard. Pull the device's power and plug it in again: most devices speak when they start.")
     if not any(device.addresses or device.asking for device in devices):
         raise typer.Exit(Status.NO)
 
 
-def _tell(device: Device) -> None:
+def _tell(device: Device, label: str | None) -> None:
     print(f"{device.mac}  {maker(device.mac) or 'maker unknown'}")
+    if label:
+        print(f"    {compare_label(label, device.mac).sentence}")
     if device.asking:
         print(f"    asks for an address by {device.asking.protocol.upper()}, requests so far: {device.asking.requests}")
     for belief in device.addresses:
@@ -117,3 +225,5 @@ def _tell(device: Device) -> None:
         print(f"    {belief.address}{prefix}  {belief.belief}")
         for reason in belief.because:
             print(f"        {reason.sentence}")
+    for reason in device.others:
+        print(f"    {reason.sentence}")

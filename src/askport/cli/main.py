@@ -3,6 +3,7 @@
 import os
 import signal
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -20,9 +21,19 @@ app = typer.Typer(
     rich_markup_mode=None,
     help="Finds a device's unknown address on one cable, sets its final one, proves it, and gives the laptop back.",
 )
-for command in (finding.adapters, finding.find, borrowing.restore, setting.assign, setting.prove, demo):
+COMMANDS: tuple[Callable[..., None], ...] = (
+    finding.adapters,
+    finding.find,
+    finding.read,
+    finding.measure,
+    borrowing.borrow,
+    borrowing.restore,
+    setting.assign,
+    setting.prove,
+    demo,
+)
+for command in COMMANDS:
     app.command()(command)
-app.command()(borrowing.borrow)
 app.add_typer(register.app, name="register")
 
 _USAGE_ERROR: Any = typer.BadParameter.__base__

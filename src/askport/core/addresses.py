@@ -166,6 +166,11 @@ def host_fault(interface: IPv4Interface) -> str | None:
     return None
 
 
+def host_fault_of(address: IPv4Address) -> str | None:
+    """Say why no host can have this address, whatever its subnet, or return None where one can."""
+    return host_fault(IPv4Interface((address, 32)))
+
+
 def usable_range(network: IPv4Network) -> str:
     """Say from which to which address hosts may have in a subnet."""
     if network.prefixlen >= 31:

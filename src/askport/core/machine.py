@@ -23,6 +23,13 @@ class Send:
 
 
 @dataclass(frozen=True, slots=True)
+class SendMany:
+    """Put many frames on the wire in one go."""
+
+    frames: tuple[bytes, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Borrow:
     """Put a temporary address on the laptop's adapter; its inverse is to take exactly that away."""
 
@@ -41,7 +48,7 @@ class Write:
     entry: "Entry"
 
 
-Effect = Send | Borrow | GiveBack | Write
+Effect = Send | SendMany | Borrow | GiveBack | Write
 
 
 class Machine:

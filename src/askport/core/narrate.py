@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from askport.core.finding.beliefs import Belief
-from askport.core.finding.finder import Device
+from askport.core.finding.device import Device
 from askport.core.proofs.power_cycle import Phase as CyclePhase
 from askport.core.session import Phase, Session, Step
 from askport.core.ways.answering import Answering

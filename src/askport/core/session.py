@@ -11,7 +11,8 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.errors import AskPortError, BadInput
-from askport.core.finding.finder import Device, Finder
+from askport.core.finding.device import Device
+from askport.core.finding.finder import Finder
 from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, Write, Xid, earliest
 from askport.core.plan.target import Check, Site, Target, check_target
 from askport.core.plan.work import WorkItem, clean_tag

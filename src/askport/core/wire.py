@@ -1,6 +1,6 @@
 """The wire as the core sees it: frames with their time, and what every wire can do."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from ipaddress import IPv4Interface
@@ -88,6 +88,9 @@ class Wire(Protocol):
 
     def send(self, data: bytes) -> None:
         """Put one frame on the wire; without link it is lost, as on a real one."""
+
+    def send_many(self, frames: Sequence[bytes]) -> None:
+        """Put frames on the wire one after the other, as fast as it takes them."""
 
     async def wait(self, deadline: float | None) -> list[Frame]:
         """Return the frames that have come, or none when the deadline has come first or the link has changed."""

@@ -4,7 +4,7 @@ from collections import deque
 from collections.abc import Callable
 
 from askport.core.errors import AskPortError
-from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, Send, Write
+from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, Send, SendMany, Write
 from askport.core.wire import Hands, Wire, hear
 
 
@@ -53,6 +53,8 @@ class Driver:
         match effect:
             case Send(data):
                 self._wire.send(data)
+            case SendMany(frames):
+                self._wire.send_many(frames)
             case Write(entry) if self._hands:
                 self._hands.write(entry, self._wire.wall(self._wire.now()))
             case Borrow(interface) if self._hands and isinstance(self.machine, Borrower):

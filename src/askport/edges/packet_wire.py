@@ -6,6 +6,7 @@ import errno
 import fcntl
 import socket
 import time
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from struct import pack, unpack, unpack_from
 
@@ -39,6 +40,8 @@ class PacketWire:
         self._link = Link(up=self._running(), since=self.now(), speed_mbps=speed_of(self.name))
         self._woken = asyncio.Event()
         self.on_pass: OnPass = lambda _to_device: None
+        self.tap: Callable[[float, bytes, bool], None] | None = None
+        """Takes every frame with its time, and whether the laptop sent it."""
 
     def now(self) -> float:
         """Return monotonic seconds."""
@@ -71,6 +74,8 @@ class PacketWire:
             self._socket.send(data)
             self._sent += 1
             self.on_pass(True)
+            if self.tap:
+                self.tap(self.now(), data, True)
         except BlockingIOError:
             pass  # the queue is full: lost, as on any wire
         except OSError as error:
@@ -79,6 +84,24 @@ class PacketWire:
                 raise MachineRefused(text, code="no-adapter") from None
             if error.errno not in (errno.ENETDOWN, errno.ENOBUFS):
                 raise MachineRefused(f"{self.name} would not send: {error.strerror}.") from None
+
+    def send_many(self, frames: Sequence[bytes]) -> None:
+        """Send frames as fast as the kernel takes them; where its queue is full, a frame is lost, as on any wire.
+
+        Raises:
+            MachineRefused: the adapter has vanished.
+        """
+        send, taken, tap = self._socket.send, 0, self.tap
+        for data in frames:
+            try:
+                send(data)
+                taken += 1
+                if tap:
+                    tap(self.now(), data, True)
+            except (BlockingIOError, OSError):
+                self.send(data)  # says what is wrong, or lets it go
+        self._sent += taken
+        self.on_pass(True)
 
     def wake(self) -> None:
         """Let a wait return now."""
@@ -123,6 +146,8 @@ class PacketWire:
                 raise MachineRefused(f"{self.name} cannot be read: {error.strerror}.") from None
             frames.append(self._frame(data, ancillary))
             self.on_pass(False)
+            if self.tap:
+                self.tap(frames[-1].at, frames[-1].data, False)
         self._seen += len(frames)
         return frames
 

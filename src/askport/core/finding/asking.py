@@ -38,6 +38,7 @@ class Calling(Machine):
         self._often = list(often)[:_MAX_OFTEN]
         self._often_at = now
         self._rate = rate
+        self._asked_at: dict[IPv4Address, float] = {}
         self._next_at: float | None = now if self._addresses else None
         self._sent = 0
 
@@ -56,6 +57,10 @@ class Calling(Machine):
         """Questions that will have been sent in the end."""
         return len(self._addresses) * _PASSES
 
+    def asked_at(self, address: IPv4Address) -> float | None:
+        """Return when an address was last asked for, or None where it was not."""
+        return self._asked_at.get(address)
+
     def next_deadline(self) -> float | None:
         """Return when the next question is due."""
         return self._next_at
@@ -68,9 +73,12 @@ class Calling(Machine):
             self._often_at = now + _OFTEN_S
             for address in self._often:
                 self._send(arp_question(self._mac, address))
+                self._asked_at[address] = now
         due = min(_MAX_BURST, 1 + int((now - self._next_at) * self._rate))
         for _ in range(due):
-            self._send(arp_question(self._mac, self._addresses[self._sent % len(self._addresses)]))
+            address = self._addresses[self._sent % len(self._addresses)]
+            self._send(arp_question(self._mac, address))
+            self._asked_at[address] = now
             self._sent += 1
             if self._sent == self.total:
                 self._next_at = None

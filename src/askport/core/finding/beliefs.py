@@ -8,6 +8,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix
 from askport.core.finding.clues import SHOWS_HOLDING, Clue, Tells
+from askport.core.finding.sentences import sentence_of
 from askport.core.wire import Heard
 
 MAX_TALLIES = 512
@@ -84,6 +85,25 @@ class AddressBelief:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Measurement:
+    """What measuring from outside told about one address of a device."""
+
+    prefix: int | None
+    gateway: IPv4Address | None
+    because: str
+    questions: int
+
+
+@dataclass(frozen=True, slots=True)
+class Service:
+    """A service that a device says it offers."""
+
+    transport: str
+    port: int
+    source: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Asking:
     """That a device asks for an address."""
 
@@ -108,6 +128,9 @@ class Evidence:
     """Whether it answers ARP even for an address that nobody can have; None where it was not asked."""
     vlans: set[int] = field(default_factory=set)
     """VLANs that its frames were tagged for; 0 carries only a priority and is left out (IEEE 802.1Q)."""
+    restarted_at: float = float("-inf")
+    """When the link last came up: what was heard before may no longer be so."""
+    measured: dict[IPv4Address, Measurement] = field(default_factory=dict)
     being_checked: bool = False
     """Whether it was asked for such an address and may still answer."""
 
@@ -133,9 +156,20 @@ class Evidence:
         return any(self.of(Tells.SERVES))
 
     @property
-    def names(self) -> tuple[str, ...]:
-        """What it calls itself, as harmless text."""
-        return tuple(clue.text for clue, _ in self.of(Tells.NAMED))
+    def names(self) -> tuple[tuple[str, str], ...]:
+        """What it calls itself, as harmless text, each with the protocol that says so."""
+        return tuple(dict.fromkeys((clue.text, clue.source) for clue, _ in self.of(Tells.NAMED) if clue.text))
+
+    @property
+    def services(self) -> tuple[Service, ...]:
+        """What it says it offers."""
+        found = (Service(clue.text, clue.port, clue.source) for clue, _ in self.of(Tells.OFFERS) if clue.port)
+        return tuple(dict.fromkeys(found))
+
+    def others(self) -> list[Reason]:
+        """Return sentences for what it tells beside addresses, in the order in which it was first said."""
+        clues = (each for each in self.tallies.items() if each[0].tells in _BESIDE)
+        return [Reason(sentence_of(clue, tally.count), frames_of(tally)) for clue, tally in clues]
 
     def asking(self) -> Asking | None:
         """Return its address requests, or None where it has made none, or has shown an address since."""
@@ -150,7 +184,7 @@ class Evidence:
             requests=sum(tally.count for _, tally in asked),
             first_at=min(tally.first.at for _, tally in asked),
             last_at=last_at,
-            names=self.names,
+            names=tuple(dict.fromkeys(name for name, _ in self.names)),
         )
 
     def beliefs(self) -> list[AddressBelief]:
@@ -164,20 +198,17 @@ class Evidence:
 
     def _believe(self, address: IPv4Address, clues: list[tuple[Clue, Tally]]) -> AddressBelief:
         belief = max(self._strength(clue) for clue, _ in clues)
-        targets = {clue.about for clue, _ in clues if clue.tells is Tells.LOOKS_FOR and clue.about}
+        reasons = list(self._reasons(clues))
+        last_at = max(tally.last.at for _, tally in clues)
+        if last_at < self.restarted_at and belief > Belief.POSSIBLE:
+            belief = Belief.POSSIBLE if address in LINK_LOCAL else Belief(min(belief, Belief.LIKELY))
+            reasons.append(Reason("It has not shown it again since the link came back.", ()))
+        measured = self.measured.get(address)
+        if measured:
+            reasons.append(Reason(measured.because, ()))
         given = next((clue for clue, _ in clues if clue.tells is Tells.GIVEN), None)
-        longest = min((common_prefix(address, target) for target in targets), default=None)
-        prefix, prefix_basis, bounds = None, None, None
-        if given and given.prefix:
-            prefix, prefix_basis, bounds = given.prefix, Basis.STATED, (given.prefix, given.prefix)
-        elif longest is not None and longest >= WIDEST_PREFIX:
-            # The subnet that spans both addresses may have one of them as its own network or broadcast address.
-            prefix_basis, bounds = Basis.BOUNDED, (WIDEST_PREFIX, min(longest, 30))
-        gateway, gateway_basis = None, None
-        if given and given.gateway:
-            gateway, gateway_basis = given.gateway, Basis.STATED
-        elif sought := _sought_most(clues):
-            gateway, gateway_basis = sought, Basis.HEARD
+        prefix, prefix_basis, bounds = self._prefix(address, clues, measured)
+        gateway, gateway_basis = _gateway(clues, measured)
         return AddressBelief(
             address=address,
             belief=belief,
@@ -187,9 +218,28 @@ class Evidence:
             prefix_range=bounds,
             gateway=gateway,
             gateway_basis=gateway_basis,
-            because=tuple(self._reasons(clues)),
-            last_at=max(tally.last.at for _, tally in clues),
+            because=tuple(reasons),
+            last_at=last_at,
         )
+
+    def _prefix(
+        self, address: IPv4Address, clues: list[tuple[Clue, Tally]], measured: Measurement | None
+    ) -> tuple[int | None, Basis | None, tuple[int, int] | None]:
+        """Return the prefix length, what it rests on, and the range that fits what was heard."""
+        if measured and measured.prefix is not None:
+            return measured.prefix, Basis.MEASURED, (measured.prefix, measured.prefix)
+        stated = next((clue.prefix for clue, _ in clues if clue.prefix), None)
+        if stated:
+            return stated, Basis.STATED, (stated, stated)
+        inside = {clue.about for clue, _ in clues if clue.tells is Tells.LOOKS_FOR and clue.about}
+        outside = {clue.about for clue, _ in clues if clue.tells is Tells.SENDS_THROUGH and clue.about}
+        # The subnet that spans both addresses may have one of them as its own network or broadcast address.
+        longest = min((common_prefix(address, each) for each in inside), default=32)
+        shortest = max((common_prefix(address, each) + 1 for each in outside), default=WIDEST_PREFIX)
+        bounds = max(shortest, WIDEST_PREFIX), min(longest, 30)
+        if (not inside and not outside) or bounds[0] > bounds[1]:
+            return None, None, None  # nothing narrows it, or it contradicts itself
+        return None, Basis.BOUNDED, bounds
 
     def _strength(self, clue: Clue) -> Belief:
         if clue.tells is not Tells.ANSWERS or self.answers_for_all is False:
@@ -216,45 +266,48 @@ class Evidence:
 
     def _reasons(self, clues: list[tuple[Clue, Tally]]) -> Iterator[Reason]:
         for clue, tally in sorted(clues, key=lambda each: (-self._strength(each[0]), each[1].first.at)):
-            frames = (tally.first,) if tally.count == 1 else (tally.first, tally.last)
-            yield Reason(self._sentence(clue, tally.count), frames)
-
-    def _sentence(self, clue: Clue, count: int) -> str:
-        a, about = clue.address, clue.about
-        times = "once" if count == 1 else f"{count} times"
-        match clue.tells:
-            case Tells.ANSWERS if self.answers_for_all:
-                return f"It answered for {a}, but it answers for every address that it is asked for (ARP, {times})."
-            case Tells.ANSWERS:
-                return f"It answered when asked for {a} (ARP, {times})."
-            case Tells.ANNOUNCES:
-                return f"It announced that {a} is its own (ARP, {times})."
-            case Tells.LOOKS_FOR:
-                return f"It asked for {about} from {a} (ARP, {times})."
-            case Tells.LOOKS_FOR_US:
-                return f"It asked for the laptop from {a} (ARP, {times})."
-            case Tells.CLAIMS:
-                return f"It asked whether {a} is free, to take it (ARP probe, {times})."
-            case Tells.SENDS_FROM:
-                return f"It sent packets from {a} (IPv4, {times})."
-            case Tells.FORWARDS:
-                return f"It passed on packets from {a}, which may be behind it (IPv4, {times})."
-            case Tells.REMEMBERS:
-                return f"It asked to have {a} again (DHCP, {times})."
-            case Tells.GIVEN:
-                return f"The address server {about} gave it {a} ({clue.text.upper()}, {times})."
-            case _:
-                return f"It answers address requests as {a} (DHCP, {times})."
+            yield Reason(sentence_of(clue, tally.count, answers_for_all=bool(self.answers_for_all)), frames_of(tally))
 
 
 _STRENGTH: dict[Tells, Belief] = {
     **dict.fromkeys(SHOWS_HOLDING, Belief.CERTAIN),
     Tells.CLAIMS: Belief.LIKELY,
     Tells.GIVEN: Belief.LIKELY,
+    Tells.STATES: Belief.LIKELY,
     Tells.SERVES: Belief.LIKELY,
     Tells.REMEMBERS: Belief.POSSIBLE,
     Tells.FORWARDS: Belief.POSSIBLE,
 }
+
+
+_BESIDE = frozenset(
+    {
+        Tells.USES,
+        Tells.NAMED,
+        Tells.DESCRIBES,
+        Tells.OFFERS,
+        Tells.HAS_IPV6,
+        Tells.JOINS,
+        Tells.ROUTES_IPV6,
+        Tells.BRIDGES,
+        Tells.WANTS_LOGIN,
+    }
+)
+
+
+def frames_of(tally: Tally) -> tuple[Heard, ...]:
+    """Return the frames that are kept of a tally."""
+    return (tally.first,) if tally.count == 1 else (tally.first, tally.last)
+
+
+def _gateway(clues: list[tuple[Clue, Tally]], measured: Measurement | None) -> tuple[IPv4Address | None, Basis | None]:
+    if measured and measured.gateway:
+        return measured.gateway, Basis.MEASURED
+    stated = next((clue.gateway for clue, _ in clues if clue.gateway), None)
+    if stated:
+        return stated, Basis.STATED
+    sought = _sought_most(clues)
+    return (sought, Basis.HEARD) if sought else (None, None)
 
 
 def _sought_most(clues: list[tuple[Clue, Tally]]) -> IPv4Address | None:

@@ -56,6 +56,8 @@ class OptionCode(IntEnum):
     PARAMETER_REQUEST_LIST = 55
     VENDOR_CLASS_IDENTIFIER = 60
     CLIENT_IDENTIFIER = 61
+    CLIENT_FQDN = 81
+    """RFC 4702; three bytes stand before the name."""
 
 
 Options = tuple[tuple[int, bytes], ...]

@@ -39,8 +39,8 @@ from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, decode_icmpv6
 from askport.core.formats.igmp import PROTOCOL_IGMP, Igmp, decode_igmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_TCP, PROTOCOL_UDP, IPv4, decode_ipv4, ipv4_frame
 from askport.core.formats.ipv6 import ETHERTYPE_IPV6, IPv6, decode_ipv6
-from askport.core.formats.lldp import ETHERTYPE_LLDP, Lldp, decode_lldp
 from askport.core.formats.llc import SAP_SPANNING_TREE, Bpdu, Llc, decode_bpdu, decode_llc
+from askport.core.formats.lldp import ETHERTYPE_LLDP, Lldp, decode_lldp
 from askport.core.formats.tcp import Tcp, decode_tcp, encode_tcp
 from askport.core.formats.udp import Udp, decode_udp, encode_udp
 from askport.core.formats.unreadable import Unreadable

@@ -2,7 +2,7 @@
 
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.clues import Clue, Tells
-from askport.core.finding.finder import Device
+from askport.core.finding.device import Device
 from askport.core.session import Session
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, broken, heading, line, seconds, wrapped
 
@@ -116,7 +116,7 @@ def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
     title = Ink().put("▸ " if pointed else "  ", STRONG).put(device.mac, f"{STRONG} {THEIRS}").put("  ")
     title.put(session.maker(device.mac) or "maker unknown", THEIRS)
     if device.names:
-        title.put(f"  calls itself {', '.join(device.names[:3])}", DIM)
+        title.put(f"  calls itself {', '.join(dict.fromkeys(name for name, _ in device.names[:3]))}", DIM)
     lines = [title.put(" ").to(width, "┈", DIM)]
     if device.asking:
         asking = device.asking

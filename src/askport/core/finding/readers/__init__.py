@@ -8,16 +8,50 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.clues import SHOWS_HOLDING, Clue
 from askport.core.finding.readers.arp import read_arp
 from askport.core.finding.readers.dhcp import read_dhcp
+from askport.core.finding.readers.discovery import read_ssdp, read_ws_discovery
+from askport.core.finding.readers.field import read_art_net, read_bacnet, read_ethernet_ip, read_knx
+from askport.core.finding.readers.igmp import read_igmp
 from askport.core.finding.readers.ipv4 import read_ipv4
+from askport.core.finding.readers.ipv6 import read_icmpv6, read_ipv6
+from askport.core.finding.readers.layer2 import read_bpdu, read_dcp, read_eapol, read_lldp
+from askport.core.finding.readers.names import read_names
 from askport.core.formats.arp import Arp
+from askport.core.formats.dcp import Dcp
 from askport.core.formats.dhcp import Dhcp
+from askport.core.formats.discovery import Ssdp, WsDiscovery
+from askport.core.formats.dns import Dns
+from askport.core.formats.eapol import Eapol
+from askport.core.formats.field import ArtNet, Bacnet, EtherNetIp, Knx
+from askport.core.formats.icmpv6 import Icmpv6
+from askport.core.formats.igmp import Igmp
 from askport.core.formats.ipv4 import IPv4
+from askport.core.formats.ipv6 import IPv6
+from askport.core.formats.llc import Bpdu
+from askport.core.formats.lldp import Lldp
 from askport.core.formats.packet import Packet
 
 Reader = Callable[[Any, Packet], Iterable[Clue]]
 """Takes a layer of the type it stands beside and the whole packet, and says what that tells."""
 
-READERS: dict[type, Reader] = {Arp: read_arp, IPv4: read_ipv4, Dhcp: read_dhcp}
+READERS: dict[type, Reader] = {
+    Arp: read_arp,
+    IPv4: read_ipv4,
+    IPv6: read_ipv6,
+    Icmpv6: read_icmpv6,
+    Igmp: read_igmp,
+    Dhcp: read_dhcp,
+    Dns: read_names,
+    Ssdp: read_ssdp,
+    WsDiscovery: read_ws_discovery,
+    Lldp: read_lldp,
+    Bpdu: read_bpdu,
+    Eapol: read_eapol,
+    Dcp: read_dcp,
+    EtherNetIp: read_ethernet_ip,
+    Bacnet: read_bacnet,
+    Knx: read_knx,
+    ArtNet: read_art_net,
+}
 
 
 def read_clues(packet: Packet) -> list[Clue]:

@@ -34,9 +34,12 @@ def _client(dhcp: Dhcp) -> Iterator[Clue]:
         # After an offer, option 50 repeats what the server chose; only without one is it the client's own memory.
         if remembered and dhcp.option(OptionCode.SERVER_IDENTIFIER) is None:
             yield Clue(mac, Tells.REMEMBERS, remembered)
-    name = dhcp.option(OptionCode.HOST_NAME)
-    if name:
-        yield Clue(mac, Tells.NAMED, text=display_text(name.rstrip(b"\0"), _MAX_NAME))
+    for name in {dhcp.option(OptionCode.HOST_NAME), (dhcp.option(OptionCode.CLIENT_FQDN) or b"")[3:]}:
+        if name:
+            yield Clue(mac, Tells.NAMED, text=display_text(name.strip(b"\0"), _MAX_NAME), source="dhcp")
+    vendor = dhcp.option(OptionCode.VENDOR_CLASS_IDENTIFIER)
+    if vendor:
+        yield Clue(mac, Tells.DESCRIBES, text=display_text(vendor.rstrip(b"\0"), _MAX_NAME), source="dhcp")
 
 
 def _server(dhcp: Dhcp, packet: Packet) -> Iterator[Clue]:

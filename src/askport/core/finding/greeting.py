@@ -1,0 +1,260 @@
+"""Greeting: multicast and broadcast questions that need no address, so that whoever is there shows itself."""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv6Address
+
+from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress
+from askport.core.formats.dcp import (
+    ETHERTYPE_PROFINET,
+    IDENTIFY_GROUP,
+    Block,
+    Dcp,
+    FrameId,
+    encode_dcp,
+)
+from askport.core.formats.dhcp import (
+    BROADCAST_FLAG,
+    CLIENT_PORT,
+    SERVER_PORT,
+    BootpOp,
+    Dhcp,
+    MessageType,
+    OptionCode,
+    encode_dhcp,
+)
+from askport.core.formats.discovery import (
+    PORT_SSDP,
+    PORT_WS_DISCOVERY,
+    SSDP_GROUP,
+    Ssdp,
+    encode_ssdp,
+    ws_discovery_probe,
+)
+from askport.core.formats.dns import (
+    MDNS_GROUP,
+    PORT_MDNS,
+    PORT_NETBIOS_NAMES,
+    Dns,
+    Question,
+    RecordType,
+    encode_dns,
+    name_of,
+    netbios_label,
+)
+from askport.core.formats.ethernet import Ethernet, encode_ethernet
+from askport.core.formats.field import (
+    KNX_GROUP,
+    PORT_ART_NET,
+    PORT_BACNET,
+    PORT_ETHERNET_IP,
+    PORT_KNX,
+    ArtNet,
+    ArtNetOp,
+    Bacnet,
+    BacnetService,
+    EtherNetIp,
+    Knx,
+    KnxService,
+    encode_art_net,
+    encode_bacnet,
+    encode_ethernet_ip,
+    encode_knx,
+)
+from askport.core.formats.icmp import Icmp, IcmpType, encode_icmp
+from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, encode_icmpv6
+from askport.core.formats.igmp import PROTOCOL_IGMP, Igmp, IgmpType, encode_igmp
+from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_UDP, IPv4, ipv4_frame
+from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame, link_local
+from askport.core.formats.udp import Udp, encode_udp, encode_udp6
+from askport.core.machine import Machine
+from askport.core.wire import Link
+
+GREETING_SOURCE = IPv4Address("192.0.2.174")
+"""From a block for documentation (RFC 5737), so it is in no device's subnet: to answer it, a device looks for its
+gateway, and so shows its own address and the gateway's."""
+_ALL_HOSTS = IPv4Address("224.0.0.1")
+_MDNS_GROUP6 = IPv6Address("ff02::fb")
+_SPACING_S = 0.03
+"""Between two questions: a small device reads frames one by one."""
+_ROUNDS_AFTER_S = (0.0, 3.0, 10.0, 30.0, 60.0)
+"""A device that is just starting misses the first rounds."""
+_XID = 0x41_50_47_31
+"""Fixed, so that answers to it are known to be ours."""
+
+
+@dataclass(frozen=True, slots=True)
+class Ask:
+    """One question."""
+
+    name: str
+    frame: Callable[[MacAddress], bytes]
+    """Takes the laptop's MAC address."""
+
+
+def _group_mac(group: IPv4Address) -> MacAddress:
+    """Return the Ethernet address of an IPv4 group (RFC 1112 section 6.4)."""
+    if group == LIMITED_BROADCAST:
+        return BROADCAST_MAC
+    return MacAddress(b"\x01\x00\x5e" + (int(group) & 0x7F_FFFF).to_bytes(3, "big"))
+
+
+def _udp(mac: MacAddress, group: IPv4Address, port: int, payload: bytes, ttl: int = 4) -> bytes:
+    """Return a frame from and to the same port, so that the kernel's filter lets the answer through."""
+    data = encode_udp(Udp(src_port=port, dst_port=port, payload=payload), src=GREETING_SOURCE, dst=group)
+    packet = IPv4(src=GREETING_SOURCE, dst=group, protocol=PROTOCOL_UDP, payload=data, ttl=ttl)
+    return ipv4_frame(packet, src=mac, dst=_group_mac(group))
+
+
+def _everybody_echo(mac: MacAddress) -> bytes:
+    src = link_local(mac)
+    echo = encode_icmpv6(Icmpv6(type=Icmpv6Type.ECHO, body=b"APG1" + bytes(8)), src=src, dst=ALL_NODES)
+    packet = IPv6(src=src, dst=ALL_NODES, next_header=PROTOCOL_ICMPV6, payload=echo, hop_limit=255)
+    return ipv6_frame(packet, src=mac)
+
+
+def _echo(group: IPv4Address) -> Callable[[MacAddress], bytes]:
+    def frame(mac: MacAddress) -> bytes:
+        echo = encode_icmp(Icmp(type=IcmpType.ECHO, identifier=0x4150, sequence_number=1, data=bytes(24)))
+        packet = IPv4(src=GREETING_SOURCE, dst=group, protocol=PROTOCOL_ICMP, payload=echo, ttl=4)
+        return ipv4_frame(packet, src=mac, dst=_group_mac(group))
+
+    return frame
+
+
+def _igmp(mac: MacAddress) -> bytes:
+    """Ask who listens to groups; from 0.0.0.0 it elects no querier (RFC 4541 section 2.1.1)."""
+    payload = encode_igmp(Igmp(type=IgmpType.QUERY, max_response=10))
+    packet = IPv4(
+        src=UNSPECIFIED, dst=_ALL_HOSTS, protocol=PROTOCOL_IGMP, payload=payload, ttl=1, options=b"\x94\x04\0\0"
+    )
+    return ipv4_frame(packet, src=mac, dst=_group_mac(_ALL_HOSTS))
+
+
+_SERVICES = encode_dns(Dns(questions=(Question(name=name_of("_services._dns-sd._udp.local"), type=RecordType.PTR),)))
+
+
+def _mdns6(mac: MacAddress) -> bytes:
+    src = link_local(mac)
+    data = encode_udp6(Udp(src_port=PORT_MDNS, dst_port=PORT_MDNS, payload=_SERVICES), src=src, dst=_MDNS_GROUP6)
+    packet = IPv6(src=src, dst=_MDNS_GROUP6, next_header=PROTOCOL_UDP, payload=data, hop_limit=255)
+    return ipv6_frame(packet, src=mac)
+
+
+def _ssdp(mac: MacAddress) -> bytes:
+    headers = (
+        (b"host", b"239.255.255.250:1900"),
+        (b"man", b'"ssdp:discover"'),
+        (b"mx", b"1"),
+        (b"st", b"ssdp:all"),
+    )
+    message = encode_ssdp(Ssdp(start=b"M-SEARCH * HTTP/1.1", headers=headers))
+    return _udp(mac, SSDP_GROUP, PORT_SSDP, message)
+
+
+def _dcp(mac: MacAddress) -> bytes:
+    message = Dcp(
+        frame_id=FrameId.IDENTIFY_REQUEST,
+        service_id=5,
+        service_type=0,
+        xid=_XID,
+        response_delay=1,
+        blocks=((Block.ALL, b""),),
+    )
+    frame = Ethernet(dst=IDENTIFY_GROUP, src=mac, ethertype=ETHERTYPE_PROFINET, payload=encode_dcp(message))
+    return encode_ethernet(frame)
+
+
+def _knx(mac: MacAddress) -> bytes:
+    request = Knx(service=KnxService.SEARCH_REQUEST, address=GREETING_SOURCE)
+    return _udp(mac, KNX_GROUP, PORT_KNX, encode_knx(request), ttl=16)
+
+
+def _node_status(mac: MacAddress) -> bytes:
+    question = Question(name=(netbios_label(b"*"),), type=RecordType.SRV)
+    return _udp(mac, LIMITED_BROADCAST, PORT_NETBIOS_NAMES, encode_dns(Dns(id=0x4150, questions=(question,))))
+
+
+def _discover(mac: MacAddress) -> bytes:
+    """Look for address servers; what they offer is never taken (RFC 2131 section 3.1)."""
+    message = Dhcp(
+        op=BootpOp.BOOTREQUEST,
+        xid=_XID,
+        chaddr=bytes(mac),
+        flags=BROADCAST_FLAG,
+        options=((OptionCode.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))),),
+    )
+    datagram = Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(message))
+    data = encode_udp(datagram, src=UNSPECIFIED, dst=LIMITED_BROADCAST)
+    packet = IPv4(src=UNSPECIFIED, dst=LIMITED_BROADCAST, protocol=PROTOCOL_UDP, payload=data)
+    return ipv4_frame(packet, src=mac, dst=BROADCAST_MAC)
+
+
+def _to_all(port: int, payload: bytes) -> Callable[[MacAddress], bytes]:
+    return lambda mac: _udp(mac, LIMITED_BROADCAST, port, payload)
+
+
+ASKS: tuple[Ask, ...] = (
+    Ask("IPv6, all nodes", _everybody_echo),
+    Ask("address servers (DHCP)", _discover),
+    Ask("PROFINET stations (DCP)", _dcp),
+    Ask("names and services (mDNS)", lambda mac: _udp(mac, MDNS_GROUP, PORT_MDNS, _SERVICES, ttl=255)),
+    Ask("names and services (mDNS over IPv6)", _mdns6),
+    Ask("descriptions (SSDP)", _ssdp),
+    Ask("devices (WS-Discovery)", lambda mac: _udp(mac, SSDP_GROUP, PORT_WS_DISCOVERY, ws_discovery_probe(_XID))),
+    Ask("EtherNet/IP identities", _to_all(PORT_ETHERNET_IP, encode_ethernet_ip(EtherNetIp()))),
+    Ask("BACnet devices", _to_all(PORT_BACNET, encode_bacnet(Bacnet(service=BacnetService.WHO_IS)))),
+    Ask("KNXnet/IP servers", _knx),
+    Ask("Art-Net nodes", _to_all(PORT_ART_NET, encode_art_net(ArtNet(op=ArtNetOp.POLL)))),
+    Ask("group members (IGMP)", _igmp),
+    Ask("everybody (ping)", _echo(_ALL_HOSTS)),
+    Ask("everybody (broadcast ping)", _echo(LIMITED_BROADCAST)),
+    Ask("names (NetBIOS)", _node_status),
+)
+"""To greet by one protocol more, write one line here."""
+
+
+class Greeting(Machine):
+    """Asks everything in the table, in rounds that come less and less often, and anew when the link comes up."""
+
+    def __init__(self, mac: MacAddress, *, now: float) -> None:
+        """Begin now."""
+        super().__init__()
+        self._mac = mac
+        self._began_at = now
+        self._rounds = 0
+        self._asks: Iterator[Ask] = iter(())
+        self._next_at: float | None = now
+
+    @property
+    def done(self) -> bool:
+        """Whether the last round was sent."""
+        return self._next_at is None
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Begin anew with whoever is starting now."""
+        if link.up:
+            self._began_at, self._rounds, self._asks, self._next_at = now, 0, iter(()), now
+
+    def next_deadline(self) -> float | None:
+        """Return when the next question is due."""
+        return self._next_at
+
+    def handle_timer(self, now: float) -> None:
+        """Send what is due."""
+        if self._next_at is None or now < self._next_at:
+            return
+        ask = next(self._asks, None)
+        if ask:
+            self._send(ask.frame(self._mac))
+            self._next_at = now + _SPACING_S
+            return
+        if self._rounds == len(_ROUNDS_AFTER_S):
+            self._next_at = None
+            return
+        due_at = self._began_at + _ROUNDS_AFTER_S[self._rounds]
+        if now < due_at:
+            self._next_at = due_at
+            return
+        self._rounds += 1
+        self._asks, self._next_at = iter(ASKS), now

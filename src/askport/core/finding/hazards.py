@@ -1,0 +1,111 @@
+"""What is dangerous about the devices on one wire, each with what to do."""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+from itertools import pairwise
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.beliefs import Belief
+from askport.core.finding.clues import Tells
+from askport.core.finding.device import Device
+
+_VIRTUAL = {
+    "00005e0001": "VRRP (RFC 5798)",
+    "00005e0002": "VRRP for IPv6 (RFC 5798)",
+    "00000c07ac": "HSRP (RFC 2281)",
+}
+"""First five bytes of MAC addresses that stand for a group of routers."""
+_ONE_BOX = 8
+"""MAC addresses of one device's ports lie next to each other; makers give blocks of up to this many to one."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Hazard:
+    """Something on the wire that could lead to a wrong step, with what to do about it."""
+
+    code: str
+    text: str
+    macs: tuple[MacAddress, ...] = ()
+    """Whom it concerns."""
+    address: IPv4Address | None = None
+
+    @property
+    def mac(self) -> MacAddress | None:
+        """The first that it concerns."""
+        return self.macs[0] if self.macs else None
+
+
+def find_hazards(devices: list[Device]) -> list[Hazard]:
+    """Return what is dangerous about this set of devices on one wire."""
+    hazards = [hazard for device in devices for hazard in _of_one(device)]
+    hazards += _twins(devices)
+    hazards += _neighbours(devices)
+    speaking = [each for each in devices if not (each.tells(Tells.BRIDGES) and not each.addresses)]
+    if len(speaking) > 1:
+        text = f"{len(speaking)} devices speak on this wire. Check the MAC address on the label before changing one."
+        hazards.append(Hazard(code="several-devices", text=text))
+    return hazards
+
+
+def _of_one(device: Device) -> Iterator[Hazard]:
+    mac, address = device.mac, device.best.address if device.best else None
+    if device.tells(Tells.SERVES):
+        text = f"An address server answers here, {address}: the cable is in a live network. Unplug it there first."
+        yield Hazard(code="address-server", text=text, macs=(mac,), address=address)
+    if device.tells(Tells.ROUTES_IPV6):
+        text = f"{mac} says that it is a router: the cable is in a live network. Connect straight to the device."
+        yield Hazard(code="router", text=text, macs=(mac,))
+    if device.tells(Tells.BRIDGES):
+        text = (
+            f"A switch speaks here, {mac}: it may hold frames back for 30 s after the link comes up, and more devices "
+            "may hang on it. Connect straight to the device where you can."
+        )
+        yield Hazard(code="switch", text=text, macs=(mac,))
+    if device.tells(Tells.WANTS_LOGIN):
+        text = f"This port wants a log-in (802.1X, {mac}) and passes nothing on: connect straight to the device."
+        yield Hazard(code="port-login", text=text, macs=(mac,))
+    for vlan in device.vlans:
+        text = (
+            f"{mac} speaks with a tag for VLAN {vlan} and the laptop without: neither can reach the other. "
+            f"Connect it straight, or have its port send VLAN {vlan} untagged."
+        )
+        yield Hazard(code="tagged", text=text, macs=(mac,))
+    if device.answers_for_all:
+        text = (
+            f"{mac} answers for every address that is asked for: none of its answers shows an address of its own. "
+            "Wait for it to speak by itself, or look on its display."
+        )
+        yield Hazard(code="answers-for-all", text=text, macs=(mac,))
+    protocol = _VIRTUAL.get(mac[:5].hex())
+    if protocol:
+        text = f"{mac} stands for a group of routers, {protocol}, not for a device: leave it alone."
+        yield Hazard(code="virtual-mac", text=text, macs=(mac,))
+
+
+def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
+    holders: dict[IPv4Address, list[MacAddress]] = {}
+    for device in devices:
+        for belief in device.addresses:
+            if belief.belief is Belief.CERTAIN:
+                holders.setdefault(belief.address, []).append(device.mac)
+    for address, macs in holders.items():
+        if len(macs) > 1:
+            who = " and ".join(str(mac) for mac in sorted(macs)[:4])
+            more = f" and {len(macs) - 4} more" if len(macs) > 4 else ""
+            text = f"{len(macs)} twins hold {address}: {who}{more}. Leave only one of them connected."
+            yield Hazard(code="duplicate-address", text=text, macs=tuple(sorted(macs)), address=address)
+
+
+def _neighbours(devices: list[Device]) -> Iterator[Hazard]:
+    """Say where two MAC addresses side by side, with different addresses, may be one device with two ports."""
+    by_mac = sorted((each for each in devices if each.best), key=lambda each: each.mac)
+    for one, other in pairwise(by_mac):
+        near = not one.mac.is_local and int.from_bytes(other.mac, "big") - int.from_bytes(one.mac, "big") < _ONE_BOX
+        shared = {each.address for each in one.addresses} & {each.address for each in other.addresses}
+        if near and not shared and one.best and other.best:
+            text = (
+                f"{one.mac} ({one.best.address}) and {other.mac} ({other.best.address}) lie side by side and may be "
+                "one device with two addresses. Its label or manual says which is which."
+            )
+            yield Hazard(code="one-box", text=text, macs=(one.mac, other.mac), address=one.best.address)

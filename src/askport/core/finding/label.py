@@ -1,0 +1,88 @@
+"""Comparing a MAC address on a label with one on the wire, digit by digit."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
+from askport.core.text import display_text
+
+_SEPARATORS = str.maketrans("", "", ":-. _/")
+_DIGITS = 12
+_FEWEST = 3
+"""Fewer last digits fit too many devices by chance: three are one in 4,096."""
+_CLOSE = 3
+"""Up to this many different digits look like a slip of the eye or another unit of the same crate."""
+
+
+@dataclass(frozen=True, slots=True)
+class LabelMatch:
+    """How a label compares with one device."""
+
+    mac: MacAddress
+    digits: str
+    """What the label says, lower case, right-aligned with the MAC address."""
+    different: tuple[int, ...]
+    """Places of the MAC address's twelve digits that differ, from 0 on the left."""
+
+    @property
+    def fits(self) -> bool:
+        """Whether every digit that the label gives is the device's."""
+        return not self.different
+
+    @property
+    def is_close(self) -> bool:
+        """Whether only a few digits differ."""
+        return 0 < len(self.different) <= _CLOSE
+
+    @property
+    def sentence(self) -> str:
+        """Say how they compare."""
+        if self.fits:
+            how = "is what" if len(self.digits) == _DIGITS else f"ends in {self.digits}, as"
+            return f"{self.mac} {how} the label says."
+        shown = self.mac.hex()
+        offset = _DIGITS - len(self.digits)
+        places = ", ".join(
+            f"digit {place + 1} is {shown[place]} and not {self.digits[place - offset]}" for place in self.different[:4]
+        )
+        more = f" and {len(self.different) - 4} more differ" if len(self.different) > 4 else ""
+        return f"{self.mac} is not what the label says: {places}{more}."
+
+
+def label_digits(text: str) -> str:
+    """Read the digits of a label in any notation, whole or the last ones; a barcode reader types the same.
+
+    Raises:
+        BadInput: there are other characters, too few digits or too many.
+    """
+    digits = text.strip().lower().removeprefix("mac").translate(_SEPARATORS)
+    shown = display_text(text, 60)
+    if not digits or any(each not in "0123456789abcdef" for each in digits):
+        raise BadInput(f"'{shown}' has other characters than hexadecimal digits: write the MAC address as it stands.")
+    if not _FEWEST <= len(digits) <= _DIGITS:
+        raise BadInput(f"'{shown}' has {len(digits)} digits: write all {_DIGITS} of the MAC address or the last few.")
+    return digits
+
+
+def compare_label(text: str, mac: MacAddress) -> LabelMatch:
+    """Compare a label with a device.
+
+    Raises:
+        BadInput: the text cannot be a MAC address or its end.
+    """
+    digits = label_digits(text)
+    offset = _DIGITS - len(digits)
+    different = tuple(place for place in range(offset, _DIGITS) if mac.hex()[place] != digits[place - offset])
+    return LabelMatch(mac, digits, different)
+
+
+def match_label(text: str, macs: Iterable[MacAddress]) -> list[LabelMatch]:
+    """Return the devices that a label fits, or the one nearest to it where it fits none.
+
+    Raises:
+        BadInput: the text cannot be a MAC address or its end.
+    """
+    compared = [compare_label(text, mac) for mac in macs]
+    fitting = [each for each in compared if each.fits]
+    return fitting or sorted(compared, key=lambda each: len(each.different))[:1]

@@ -1,0 +1,30 @@
+"""The loudness ladder: how much the laptop may send, quietest first."""
+
+from enum import StrEnum
+
+
+class Loudness(StrEnum):
+    """A rung; every rung may do what the quieter ones do."""
+
+    LISTEN = "listen"
+    GREET = "greet"
+    CALL = "call"
+    SWEEP = "sweep"
+
+    @property
+    def says(self) -> str:
+        """What the laptop sends, in a few words."""
+        return _SAYS[self]
+
+    def allows(self, other: "Loudness") -> bool:
+        """Whether what ``other`` sends may be sent."""
+        order = list(Loudness)
+        return order.index(self) >= order.index(other)
+
+
+_SAYS = {
+    Loudness.LISTEN: "sends nothing",
+    Loudness.GREET: "multicast and broadcast questions",
+    Loudness.CALL: "ARP for likely addresses",
+    Loudness.SWEEP: "ARP through whole ranges",
+}

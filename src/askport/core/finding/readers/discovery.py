@@ -1,0 +1,50 @@
+"""Clues from SSDP and WS-Discovery: both name a page by its address."""
+
+import re
+from collections.abc import Iterator
+from ipaddress import AddressValueError, IPv4Address
+
+from askport.core.finding.clues import Clue, Tells
+from askport.core.formats.discovery import Ssdp, WsDiscovery
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.packet import Packet
+from askport.core.text import display_text
+
+_WHERE = re.compile(rb"https?://(\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3})(?::(\d{1,5}))?")
+_MAX_NAME = 64
+
+
+def read_ssdp(ssdp: Ssdp, packet: Packet) -> Iterator[Clue]:
+    """Read where a device says its description is (UPnP Device Architecture 2.0 sections 1.2 and 1.3)."""
+    ethernet = packet.get(Ethernet)
+    if ethernet is None or ssdp.start.startswith(b"M-SEARCH"):
+        return
+    yield from _page(ethernet, ssdp.get(b"location") or b"", "SSDP")
+    server = ssdp.get(b"server")
+    if server:
+        yield Clue(ethernet.src, Tells.DESCRIBES, text=display_text(server, _MAX_NAME), source="ssdp")
+
+
+def read_ws_discovery(message: WsDiscovery, packet: Packet) -> Iterator[Clue]:
+    """Read where a device says it can be talked to (WS-Discovery 1.1 sections 4.1 and 5.3)."""
+    ethernet = packet.get(Ethernet)
+    if ethernet is None or not message.is_answer:
+        return
+    for where in message.xaddrs:
+        yield from _page(ethernet, where, "WS-Discovery")
+    if message.name:
+        yield Clue(ethernet.src, Tells.NAMED, text=display_text(message.name, _MAX_NAME), source="ws-discovery")
+
+
+def _page(ethernet: Ethernet, url: bytes, source: str) -> Iterator[Clue]:
+    found = _WHERE.match(url)
+    if not found:
+        return
+    try:
+        address = IPv4Address(found[1].decode())
+    except AddressValueError:
+        return
+    yield Clue(ethernet.src, Tells.STATES, address, source=source)
+    port = int(found[2] or 80)
+    if 0 < port < 65536:
+        yield Clue(ethernet.src, Tells.OFFERS, text="tcp", port=port, source=source.lower())

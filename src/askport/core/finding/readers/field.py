@@ -1,0 +1,71 @@
+"""Clues from EtherNet/IP, BACnet/IP, KNXnet/IP and Art-Net."""
+
+from collections.abc import Iterator
+from ipaddress import IPv4Address
+
+from askport.core.addresses import UNSPECIFIED
+from askport.core.finding.clues import Clue, Tells
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.field import (
+    PORT_BACNET,
+    PORT_ETHERNET_IP,
+    ArtNet,
+    ArtNetOp,
+    Bacnet,
+    BacnetService,
+    EtherNetIp,
+    Knx,
+    KnxService,
+)
+from askport.core.formats.packet import Packet
+from askport.core.text import display_text
+
+_MAX_NAME = 64
+
+
+def read_ethernet_ip(message: EtherNetIp, packet: Packet) -> Iterator[Clue]:
+    """Read an identity (CIP volume 2 section 2-4.2)."""
+    ethernet = packet.get(Ethernet)
+    if ethernet is None or message.address is None:
+        return
+    yield from _states(ethernet, message.address, "EtherNet/IP")
+    yield Clue(ethernet.src, Tells.OFFERS, text="tcp", port=PORT_ETHERNET_IP, source="ethernet/ip")
+    if message.product:
+        yield Clue(ethernet.src, Tells.DESCRIBES, text=display_text(message.product, _MAX_NAME), source="ethernet/ip")
+
+
+def read_bacnet(message: Bacnet, packet: Packet) -> Iterator[Clue]:
+    """Read an I-Am (ASHRAE 135 clause 16.10.2)."""
+    ethernet = packet.get(Ethernet)
+    if ethernet is None or message.service != BacnetService.I_AM or message.instance is None:
+        return
+    if message.origin is None:  # a forwarded one is about somebody else
+        yield Clue(ethernet.src, Tells.OFFERS, text="udp", port=PORT_BACNET, source="bacnet")
+        text = f"BACnet device {message.instance}, vendor {message.vendor_id}"
+        yield Clue(ethernet.src, Tells.DESCRIBES, text=text, source="bacnet")
+
+
+def read_knx(message: Knx, packet: Packet) -> Iterator[Clue]:
+    """Read a search answer (ISO 22510)."""
+    ethernet = packet.get(Ethernet)
+    if ethernet is None or message.service != KnxService.SEARCH_RESPONSE:
+        return
+    yield from _states(ethernet, message.address, "KNXnet/IP")
+    yield Clue(ethernet.src, Tells.OFFERS, text="udp", port=message.port, source="knx")
+    if message.name:
+        yield Clue(ethernet.src, Tells.NAMED, text=display_text(message.name, _MAX_NAME), source="knx")
+
+
+def read_art_net(packet_: ArtNet, packet: Packet) -> Iterator[Clue]:
+    """Read a poll reply (Art-Net 4)."""
+    ethernet = packet.get(Ethernet)
+    if ethernet is None or packet_.op != ArtNetOp.POLL_REPLY or packet_.address is None:
+        return
+    yield from _states(ethernet, packet_.address, "Art-Net")
+    if packet_.name:
+        yield Clue(ethernet.src, Tells.NAMED, text=display_text(packet_.name, _MAX_NAME), source="art-net")
+
+
+def _states(ethernet: Ethernet, address: IPv4Address, source: str) -> Iterator[Clue]:
+    if address != UNSPECIFIED and not address.is_multicast and not address.is_loopback:
+        yield Clue(ethernet.src, Tells.STATES, address, source=source)

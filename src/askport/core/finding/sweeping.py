@@ -1,0 +1,130 @@
+"""Sweeping: ARP through whole ranges, at a chosen rate."""
+
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv4Address, IPv4Network
+from itertools import islice
+
+from askport.core.addresses import MacAddress
+from askport.core.formats.arp import arp_question
+from askport.core.machine import Machine, SendMany
+
+DEFAULT_SWEEP_RATE = 1000.0
+"""Questions a second: under 1 % of 100 Mb/s, which small controllers still take in beside their work."""
+LINE_RATE = 148_810.0
+"""Minimum frames a second that 100 Mb/s Ethernet carries (IEEE 802.3)."""
+PRIVATE = tuple(
+    IPv4Network(each)
+    for each in (
+        "192.168.0.0/16", "10.0.0.0/16", "172.16.0.0/16", "10.10.0.0/16", "10.1.0.0/16", "172.16.0.0/12",
+        "10.0.0.0/8", "169.254.0.0/16",
+    )
+)  # fmt: skip
+"""All private space (RFC 1918) and link-local (RFC 3927), in order of likelihood; each address is asked for once."""
+_CATCH_UP_S = 0.05
+"""A held-up laptop catches up on this much at once, so that the rate is kept on a busy machine."""
+_TICK_S = 0.001
+"""Between bursts at high rates."""
+_LAST_ANSWERS_S = 3.0
+"""Slow devices answer seconds later."""
+_TARGET_AT, _PACKET_END = 38, 42
+"""Where the address asked for stands in an ARP frame (RFC 826)."""
+
+
+def distinct(ranges: Iterable[IPv4Network]) -> list[tuple[int, int]]:
+    """Return ranges as first and last number, without what an earlier range has covered."""
+    kept: list[tuple[int, int]] = []
+    for network in ranges:
+        pieces = [(int(network.network_address), int(network.broadcast_address))]
+        for first, last in kept:
+            pieces = [part for piece in pieces for part in _without(piece, first, last)]
+        kept += pieces
+    return kept
+
+
+def _without(piece: tuple[int, int], first: int, last: int) -> Iterator[tuple[int, int]]:
+    start, end = piece
+    if last < start or end < first:
+        yield piece
+        return
+    if start < first:
+        yield start, first - 1
+    if last < end:
+        yield last + 1, end
+
+
+class Sweeping(Machine):
+    """Asks who holds each address of the ranges, from 0.0.0.0, which disturbs nobody (RFC 5227 section 2.1.1)."""
+
+    def __init__(self, mac: MacAddress, ranges: Iterable[IPv4Network], *, now: float, rate: float) -> None:
+        """Begin now; ``rate`` is in questions a second."""
+        super().__init__()
+        self._ranges = distinct(ranges)
+        self.total = sum(last - first + 1 for first, last in self._ranges)
+        """Questions that will have been sent in the end."""
+        self.asked = 0
+        """Questions sent so far."""
+        self.rate = rate
+        self.began_at = now
+        self.last_at: float | None = None
+        """When the last question was sent, or None before that."""
+        question = arp_question(mac, IPv4Address(0))
+        self._head, self._tail = question[:_TARGET_AT], question[_PACKET_END:]
+        self._numbers = (number for first, last in self._ranges for number in range(first, last + 1))
+        self._next_at: float | None = now
+        self._paused_at: float | None = None
+
+    @property
+    def done(self) -> bool:
+        """Whether the last question was sent, and slow answers to it were waited for."""
+        return self._next_at is None
+
+    @property
+    def is_paused(self) -> bool:
+        """Whether it waits to be resumed."""
+        return self._paused_at is not None
+
+    @property
+    def left_s(self) -> float:
+        """Seconds until the last question."""
+        return (self.total - self.asked) / self.rate
+
+    @property
+    def at(self) -> IPv4Address | None:
+        """The address asked for last."""
+        passed = 0
+        for first, last in self._ranges:
+            if self.asked <= passed + last - first + 1:
+                return IPv4Address(first + max(0, self.asked - passed - 1))
+            passed += last - first + 1
+        return None
+
+    def pause(self, now: float) -> None:
+        """Send nothing until resumed."""
+        self._paused_at = now
+
+    def resume(self, now: float) -> None:
+        """Go on where it was."""
+        if self._paused_at is not None and self._next_at is not None:
+            self._next_at += now - self._paused_at
+        self._paused_at = None
+
+    def next_deadline(self) -> float | None:
+        """Return when the next questions are due."""
+        return None if self.is_paused else self._next_at
+
+    def handle_timer(self, now: float) -> None:
+        """Send what is due."""
+        if self._next_at is None or now < self._next_at or self.is_paused:
+            return
+        if self.asked == self.total:
+            self._next_at = None
+            return
+        step = max(1 / self.rate, _TICK_S)
+        due = round((min(now - self._next_at, _CATCH_UP_S) + step) * self.rate)
+        head, tail = self._head, self._tail
+        frames = tuple(head + number.to_bytes(4, "big") + tail for number in islice(self._numbers, due))
+        self._effects.append(SendMany(frames))
+        self.asked += len(frames)
+        self._next_at = max(self._next_at, now - _CATCH_UP_S) + due / self.rate
+        if self.asked == self.total:
+            self.last_at, self._next_at = now, now + _LAST_ANSWERS_S

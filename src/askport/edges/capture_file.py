@@ -1,0 +1,107 @@
+"""Capture files on disk."""
+
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from types import TracebackType
+
+from askport.core.errors import BadInput, MachineRefused
+from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
+from askport.core.text import display_text
+from askport.core.wire import Frame
+
+_MAX_SIZE = 2 << 30
+"""Bytes read of one file; it is held in memory."""
+
+
+class CaptureFile:
+    """A pcap or pcapng file; its frames' times are seconds since 1970."""
+
+    def __init__(self, path: Path) -> None:
+        """Read the file.
+
+        Raises:
+            MachineRefused: it cannot be read.
+            BadInput: it is not a capture, or too large.
+        """
+        self._path = path
+        try:
+            if path.stat().st_size > _MAX_SIZE:
+                raise BadInput(f"'{self._name}' is over {_MAX_SIZE >> 30} GiB: cut it first.")
+            data = path.read_bytes()
+        except OSError as error:
+            raise MachineRefused(f"'{self._name}' cannot be read: {error.strerror}.") from None
+        try:
+            self._frames = read_capture(data)
+        except BadInput as error:
+            raise BadInput(f"'{self._name}' cannot be read: {error.message}.") from None
+        self.count = 0
+        self._first_at = self._last_at = 0.0
+
+    @property
+    def _name(self) -> str:
+        return display_text(str(self._path), 120)
+
+    @property
+    def span_s(self) -> float:
+        """Seconds from the first to the last frame read."""
+        return self._last_at - self._first_at
+
+    def frames(self) -> Iterator[Frame]:
+        """Yield the frames, once.
+
+        Raises:
+            BadInput: its header is broken, or it holds no Ethernet.
+        """
+        try:
+            for captured in self._frames:
+                self._first_at = self._first_at if self.count else captured.at
+                self._last_at = max(self._last_at, captured.at)
+                self.count += 1
+                yield Frame(at=captured.at, data=captured.data)
+        except BadInput as error:
+            raise BadInput(f"'{self._name}' cannot be read: {error.message}.") from None
+
+    def wall(self, at: float) -> datetime:
+        """Return a moment of the file as aware UTC."""
+        return datetime.fromtimestamp(at, UTC)
+
+
+class CaptureWriter:
+    """Writes what passes a wire into a pcapng file."""
+
+    def __init__(self, path: Path, wall: Callable[[float], datetime]) -> None:
+        """Begin the file.
+
+        Raises:
+            MachineRefused: it cannot be written.
+        """
+        self._path, self._wall = path, wall
+        try:
+            self._file = path.open("wb")
+        except OSError as error:
+            raise MachineRefused(f"'{display_text(str(path), 120)}' cannot be written: {error.strerror}.") from None
+        self._write(pcapng_start())
+
+    def put(self, at: float, data: bytes, outbound: bool) -> None:
+        """Add a frame.
+
+        Raises:
+            MachineRefused: the disk is full, say; what was written before stays readable.
+        """
+        self._write(pcapng_frame(self._wall(at).timestamp(), data, outbound=outbound))
+
+    def _write(self, block: bytes) -> None:
+        try:
+            self._file.write(block)
+        except OSError as error:
+            name = display_text(str(self._path), 120)
+            raise MachineRefused(f"'{name}' could not be written further: {error.strerror}.") from None
+
+    def __enter__(self) -> "CaptureWriter":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._file.close()
