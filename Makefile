@@ -8,7 +8,7 @@ BIN := $(VENV)/bin
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
 
-test: $(VENV)/.dev $(VENV)/.tools
+test: $(VENV)/.dev $(VENV)/.tools $(VENV)/partners
 	$(BIN)/pytest -n 4
 
 lint: $(VENV)/.dev
@@ -39,6 +39,11 @@ $(VENV)/.dev: pyproject.toml $(VENV)/.installed
 # What the tests talk to: a terminal, network namespaces, and a DHCP client as a device.
 $(VENV)/.tools: $(VENV)/bin/python
 	@sh tools/system-packages tmux:command:tmux iproute2:command:ip iputils-ping:command:ping udhcpc:command:udhcpc udhcpd:command:udhcpd
+	@touch $@
+
+# Device-side programs that are never installed, only unpacked.
+$(VENV)/partners: tools/test-partners $(VENV)/bin/python
+	@sh tools/test-partners $(CURDIR)/$@ isc-dhcp-client avahi-autoipd avahi-daemon lldpd
 	@touch $@
 
 clean:

@@ -66,6 +66,20 @@ def _why_no_namespaces():
     return None if probe.returncode == 0 else "no network namespaces here: what a real kernel does was not tested"
 
 
+PARTNERS = Path(sys.executable).parent.parent / "partners"
+AT_HOME = """
+root=$1 home=$2; shift 2
+mkdir -p "$home"; cp /etc/passwd /etc/group "$home"
+for user in avahi avahi-autoipd _lldpd; do
+    grep -q "^$user:" "$home/passwd" && continue
+    echo "$user:x:0:0::/:/bin/false" >>"$home/passwd"; echo "$user:x:0:" >>"$home/group"
+done
+mount -t tmpfs none /run && mkdir -p /run/avahi-daemon /run/lldpd
+mount --bind "$home/passwd" /etc/passwd; mount --bind "$home/group" /etc/group
+LD_LIBRARY_PATH=$(echo "$root"/usr/lib/*-linux-gnu "$root"/lib/*-linux-gnu | tr ' ' ':') exec "$@"
+"""
+
+
 class Cable:
     """A laptop and a device namespace joined by a virtual cable: zl0 at the laptop's end, zd0 at the device's."""
 
@@ -74,7 +88,7 @@ class Cable:
     def __init__(self):
         stamp = f"{os.getpid()}-{next(self._count)}"
         self.laptop, self.device = f"askport-l{stamp}", f"askport-d{stamp}"
-        self._started = []
+        self._started, self._more = [], []
         try:
             self._join()
         except subprocess.CalledProcessError as error:
@@ -112,6 +126,29 @@ class Cable:
         self._started.append(process)
         return process
 
+    def partner(self, package, program, *arguments):
+        """Start an unpacked device-side program at the device's end, with its own /run and users."""
+        root = PARTNERS / "root"
+        path = next((each for each in (root / "usr/sbin" / program, root / "sbin" / program) if each.exists()), None)
+        if path is None:
+            pytest.skip(f"no {package}: what it does at the other end was not tested")
+        home = root.parent / f"home-{self.device}"
+        return self.start("device", "sh", "-c", AT_HOME, "sh", str(root), str(home), str(path), *arguments)
+
+    partners = PARTNERS / "root"
+
+    def behind(self, bridge, mac, interface):
+        """Put one more namespace with an address behind a bridge at the device's end."""
+        name = f"{self.device}-{len(self._more)}"
+        self._more.append(name)
+        _ip("netns", "add", name)
+        port = f"p{len(self._more)}"
+        self.ip("link", "add", port, "master", bridge, "type", "veth", "peer", "name", "e0", "netns", name)
+        self.ip("link", "set", port, "addrgenmode", "none", "up")
+        _ip("-n", name, "link", "set", "e0", "address", mac, "up")
+        _ip("-n", name, "addr", "add", interface, "dev", "e0")
+        return name
+
     def adapter(self):
         """Return the laptop's adapter exactly as the kernel tells it."""
         return self.ip("addr", "show", "zl0", at="laptop") + self.ip("route", "show", at="laptop")
@@ -120,7 +157,7 @@ class Cable:
         for process in self._started:
             process.kill()
             process.wait()
-        for name in (self.laptop, self.device):
+        for name in (self.laptop, self.device, *self._more):
             subprocess.run(["ip", "netns", "del", name], capture_output=True)
 
 

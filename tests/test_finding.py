@@ -7,8 +7,8 @@ import pytest
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
 from askport.core.finding.beliefs import MAX_TALLIES, Belief
 from askport.core.finding.finder import IMPOSSIBLE_ADDRESS, MAX_DEVICES, Finder
-from askport.core.finding.loudness import Loudness
 from askport.core.finding.likely import likely_addresses
+from askport.core.finding.loudness import Loudness
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question, decode_arp
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode, encode_dhcp
 from askport.core.formats.icmp import Icmp

@@ -7,10 +7,12 @@ from pathlib import Path
 
 from askport.cli.talk import say
 from askport.core.errors import Refused
-from askport.core.machine import Machine
+from askport.core.machine import Machine, earliest
 from askport.core.reach.choosing import Choosing, from_the_top
 from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link
+
+_SLICE_S = 0.2
 
 
 def open_cable(adapter: str) -> Keeper:
@@ -50,8 +52,12 @@ def saving(path: Path | None, keeper: Keeper) -> Iterator[None]:
 
 async def run(machine: Machine, keeper: Keeper, seconds: float | None, until: Callable[[], bool] | None = None) -> None:
     """Run a machine on the cable until it is done, ``until`` holds or the seconds have passed."""
-    longest = None if seconds is None else keeper.wire.now() + seconds
-    await Driver(machine, keeper.wire).run(until=until or (lambda: machine.done), longest_until=longest)
+    wire, over = keeper.wire, until or (lambda: machine.done)
+    longest = None if seconds is None else wire.now() + seconds
+    driver = Driver(machine, wire)
+    while not over() and (longest is None or wire.now() < longest):
+        # In slices, because what ``over`` looks at may be time alone.
+        await driver.run(until=over, longest_until=earliest(longest, wire.now() + _SLICE_S))
 
 
 async def choose(keeper: Keeper, candidates: Iterable[IPv4Interface]) -> Choosing:

@@ -9,6 +9,7 @@ from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.finding.label import compare_label
+from askport.core.finding.sweeping import Sweeping
 from askport.core.wire import Counts
 from askport.reports.times import iso
 
@@ -32,6 +33,7 @@ def find_document(
         "loudness": str(finder.loudness),
         "listened_s": round(listened_s, 3),
         "frames": {"seen": counts.seen, "unreadable": finder.frames_unreadable, "lost": counts.lost},
+        "swept": _swept(finder.sweeping),
         "devices": [
             {
                 "mac": str(device.mac),
@@ -62,6 +64,13 @@ def find_document(
             for each in hazards
         ],
     }
+
+
+def _swept(sweeping: Sweeping | None) -> dict[str, Any] | None:
+    if sweeping is None or sweeping.last_at is None:
+        return None
+    took_s = sweeping.last_at - sweeping.began_at
+    return {"questions": sweeping.asked, "took_s": round(took_s, 3), "rate": round(sweeping.asked / max(took_s, 1e-3))}
 
 
 def _address(belief: AddressBelief) -> dict[str, Any]:

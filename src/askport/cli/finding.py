@@ -26,6 +26,7 @@ _LONGEST_S: dict[Loudness, float] = {Loudness.LISTEN: 30.0, Loudness.GREET: 15.0
 """How long it takes unless said otherwise: most devices speak within 30 s after power-up, and answer in seconds."""
 _LAST_ANSWERS_S = 1.0
 """How long answers to the last question are waited for."""
+_PROGRESS_S = 5.0
 _MAX_CALL_RATE = 1000.0
 """Questions a second: what calling sends one by one without a burst."""
 _MEASURE_S = 60.0
@@ -116,8 +117,10 @@ class _Over:
         self._finder, self._now, self._until_found = finder, now, until_found
         self._settles = settles and finder.loudness.allows(Loudness.CALL)
         self._settled_at: float | None = None
+        self._told_at = now()
 
     def __call__(self) -> bool:
+        self._tell_progress()
         if self._until_found and any(device.is_found for device in self._finder.devices()):
             return True
         if not self._settles or not self._finder.has_settled:
@@ -125,6 +128,13 @@ class _Over:
             return False
         self._settled_at = self._settled_at or self._now()
         return self._now() >= self._settled_at + _LAST_ANSWERS_S
+
+    def _tell_progress(self) -> None:
+        sweeping = self._finder.sweeping
+        if sweeping and not sweeping.done and self._now() >= self._told_at + _PROGRESS_S:
+            self._told_at = self._now()
+            share = f"{sweeping.asked / sweeping.total:.0%}"
+            say(f"{share} of {sweeping.total:,} addresses asked for, at {sweeping.at}; {sweeping.left_s:.0f} s left.")
 
 
 def read(

@@ -7,9 +7,9 @@ from ipaddress import IPv4Address, IPv4Network
 from askport.core.addresses import MacAddress, host_fault_of
 from askport.core.finding.asking import DEFAULT_RATE, Calling
 from askport.core.finding.beliefs import Belief, Evidence
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import SHOWS_HOLDING, Clue, Tells
 from askport.core.finding.device import Device, view
-from askport.core.finding.greeting import GREETING_SOURCE, Greeting
+from askport.core.finding.greeting import GREETING_SOURCE, Greeting, name_questions
 from askport.core.finding.hazards import Hazard, find_hazards
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
@@ -20,7 +20,7 @@ from askport.core.formats.arp import Arp, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Packet
-from askport.core.machine import Effect, Machine, earliest
+from askport.core.machine import Effect, Machine, Send, earliest
 from askport.core.wire import Heard, Link
 
 MAX_DEVICES = 1024
@@ -71,6 +71,7 @@ class Finder(Machine):
         self._evidence: dict[MacAddress, Evidence] = {}
         self._held: dict[MacAddress, set[IPv4Address]] = {}
         self._checks: dict[MacAddress, float] = {}
+        self._asked_names: set[tuple[MacAddress, IPv4Address]] = set()
         self._measures = measures
         self._alone_since = now
         self.greeting: Greeting | None = None
@@ -172,6 +173,8 @@ class Finder(Machine):
             for clue in clues:
                 if clue.tells is Tells.ANSWERS:
                     self._check(clue, evidence, heard.at)
+            if self.greeting and any(clue.tells in SHOWS_HOLDING for clue in clues):
+                self._ask_names(mac)
 
     def _learn_own(self, packet: Packet) -> None:
         """Take in which addresses the laptop uses, from a capture that holds its own frames."""
@@ -252,6 +255,14 @@ class Finder(Machine):
         for machine in self.asking:
             machine.handle_timer(now)
         self._take_measurement()
+
+    def _ask_names(self, mac: MacAddress) -> None:
+        """Ask a device that has shown its address for its name, once for each address."""
+        evidence = self._evidence[mac]
+        for belief in evidence.beliefs():
+            if belief.belief is Belief.CERTAIN and (mac, belief.address) not in self._asked_names:
+                self._asked_names.add((mac, belief.address))
+                self._effects += [Send(frame) for frame in name_questions(self.laptop_macs[0], mac, belief.address)]
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""

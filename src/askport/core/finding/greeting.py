@@ -170,9 +170,8 @@ def _knx(mac: MacAddress) -> bytes:
     return _udp(mac, KNX_GROUP, PORT_KNX, encode_knx(request), ttl=16)
 
 
-def _node_status(mac: MacAddress) -> bytes:
-    question = Question(name=(netbios_label(b"*"),), type=RecordType.SRV)
-    return _udp(mac, LIMITED_BROADCAST, PORT_NETBIOS_NAMES, encode_dns(Dns(id=0x4150, questions=(question,))))
+_STATUS = encode_dns(Dns(id=0x4150, questions=(Question(name=(netbios_label(b"*"),), type=RecordType.SRV),)))
+"""Asks for all names that a node has (RFC 1002 section 4.2.17)."""
 
 
 def _discover(mac: MacAddress) -> bytes:
@@ -209,9 +208,21 @@ ASKS: tuple[Ask, ...] = (
     Ask("group members (IGMP)", _igmp),
     Ask("everybody (ping)", _echo(_ALL_HOSTS)),
     Ask("everybody (broadcast ping)", _echo(LIMITED_BROADCAST)),
-    Ask("names (NetBIOS)", _node_status),
+    Ask("names (NetBIOS)", _to_all(PORT_NETBIOS_NAMES, _STATUS)),
 )
 """To greet by one protocol more, write one line here."""
+
+
+def name_questions(laptop_mac: MacAddress, mac: MacAddress, address: IPv4Address) -> list[bytes]:
+    """Return questions for the name of whoever holds an address: mDNS (RFC 6762) and NetBIOS (RFC 1002)."""
+    reverse = name_of(f"{address.reverse_pointer}")
+    mdns = encode_dns(Dns(questions=(Question(name=reverse, type=RecordType.PTR),)))
+    src = GREETING_SOURCE
+    data = encode_udp(
+        Udp(src_port=PORT_NETBIOS_NAMES, dst_port=PORT_NETBIOS_NAMES, payload=_STATUS), src=src, dst=address
+    )
+    straight = IPv4(src=src, dst=address, protocol=PROTOCOL_UDP, payload=data)
+    return [_udp(laptop_mac, MDNS_GROUP, PORT_MDNS, mdns, ttl=255), ipv4_frame(straight, src=laptop_mac, dst=mac)]
 
 
 class Greeting(Machine):

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address
 
-from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of
+from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix, host_fault_of
 from askport.core.finding.beliefs import Measurement
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.ethernet import Ethernet
@@ -25,6 +25,9 @@ from askport.core.wire import Heard, Link
 _OUTERMOST, _INNERMOST = 7, 30
 """A source that shares 7 bits is outside of every private subnet; one that shares 30 is inside of all that have
 room for two hosts."""
+_NEAR = 28
+_GATEWAY_LIKE = frozenset({1, 254})
+"""Last octets that gateways have: a device that has asked for its gateway already shows no ARP for it."""
 _ASK_FIRST_S = 0.15
 """How long anybody may take to say that a source is theirs."""
 _REACT_S = 0.6
@@ -55,6 +58,13 @@ class Reaction(Enum):
     ANSWERED = auto()
     """It answered to the laptop's MAC address without asking: by a gateway it has asked for, or without any ARP."""
     SILENT = auto()
+
+
+_WHY_HIDDEN = {
+    Reaction.SILENT: "It reacted to neither ping, TCP nor UDP from addresses beside its own.",
+    Reaction.ANSWERED: "It answers straight to the sender's MAC address without asking for anybody by ARP.",
+    Reaction.ASKED_OTHER: "Even the address next to its own is outside its subnet.",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,20 +136,24 @@ class Measuring(Machine):
     def _halve(self) -> Generator[Question, Reaction, Measurement]:
         if self.address in LINK_LOCAL:
             return self._found(16, None, "A link-local address always has /16 and no gateway (RFC 3927).")
+        # From a source that is surely inside of all but the smallest subnets, and is nobody's idea of a gateway.
         kind, reaction = Kind.ECHO, Reaction.SILENT
         for kind in Kind:
-            reaction = yield Question(_INNERMOST, 0, kind)
+            reaction = yield Question(_NEAR, 1, kind)
             if reaction is not Reaction.SILENT:
                 break
-        if reaction is Reaction.SILENT:
-            return self._hidden("It reacted to neither ping, TCP nor UDP from an address beside its own.")
-        if reaction is Reaction.ANSWERED:
-            reaction = yield Question(_INNERMOST - 1, 0, kind)
-        if reaction is Reaction.ANSWERED:
-            return self._hidden("It answers straight to the sender's MAC address without asking for anybody by ARP.")
-        if reaction is not Reaction.ASKED_SOURCE:
-            return self._hidden("Even the address next to its own is outside its subnet.")
-        outside, inside = _OUTERMOST, _INNERMOST
+        outside, inside = _OUTERMOST, _NEAR
+        if reaction is Reaction.ASKED_OTHER and self._asked_other:
+            # Its gateway is always inside, and may be the only other address there.
+            outside, inside = _NEAR, min(_INNERMOST, common_prefix(self.address, self._asked_other))
+        elif reaction is not Reaction.ASKED_SOURCE:
+            for each in Kind if reaction is Reaction.SILENT else (kind,):
+                kind, reaction = each, (yield Question(_INNERMOST, 0, each))
+                if reaction is not Reaction.SILENT:
+                    break
+            if reaction in _WHY_HIDDEN:
+                return self._hidden(_WHY_HIDDEN[reaction])
+            outside, inside = _NEAR, _INNERMOST
         while inside - outside > 1:
             middle = (inside + outside) // 2
             reaction = yield Question(middle, 0, kind)
@@ -162,6 +176,8 @@ class Measuring(Machine):
                 return self._hidden(f"It asked for one source that shares {prefix - 1} bits and not for another.")
             if self._outside_seen > 1:
                 break
+        if self._outside_seen and not self._gateways and prefix == _INNERMOST:
+            self._gateways.append(source_sharing(self.address, _INNERMOST) or self.address)  # nobody else has room
         if self._outside_seen and not self._gateways:
             text = f"Its mask was measured: /{prefix}. It sends through a gateway that it had asked for before."
             return self._found(prefix, None, text)
@@ -198,7 +214,8 @@ class Measuring(Machine):
             source = source_sharing(self.address, question.shared, variant)
             if source is None:
                 break
-            wrong = source in LINK_LOCAL or host_fault_of(source)
+            like_a_gateway = int(source) & 0xFF in _GATEWAY_LIKE and question.shared < _INNERMOST - 1
+            wrong = like_a_gateway or source in LINK_LOCAL or host_fault_of(source)
             if not wrong and source not in self._avoid | self._taken | self.sources | set(self._gateways):
                 return source
         # Where every other source was used up, one that was asked for in another way may be used again.

@@ -17,25 +17,56 @@ _RET = 0x06
 _WHOLE_FRAME = 0x40000
 _SO_ATTACH_FILTER = 26
 
+_PORTS = (1900, 3671, 3702, 5353, 5355, 6454, 44818, 47808)
+"""UDP ports over 1023 at which devices are found: SSDP, KNXnet/IP, WS-Discovery, mDNS, LLMNR, Art-Net, EtherNet/IP,
+BACnet. Answers come from them, to wherever the question came from."""
+
 # Each line: label, operation, number, label if true, label if false; None goes on to the next line.
-_PROGRAM: tuple[tuple[str | None, int, int, str | None, str | None], ...] = (
+_Line = tuple[str | None, int, int, str | None, str | None]
+
+
+def _known(accept_else: str) -> tuple[_Line, ...]:
+    """Accept the port that was loaded if it is well known; of the last, ``accept_else`` says what comes next."""
+    lines: list[_Line] = [(None, _JGE, 1024, None, _ACCEPT)]
+    lines += [(None, _JEQ, port, _ACCEPT, None) for port in _PORTS[:-1]]
+    return (*lines, (None, _JEQ, _PORTS[-1], _ACCEPT, accept_else))
+
+
+_PROGRAM: tuple[_Line, ...] = (
     (None, _LDH, 12, None, None),  # EtherType
     (None, _JEQ, 0x0806, _ACCEPT, None),  # ARP
+    (None, _JEQ, 0x0800, "ipv4", None),
+    (None, _JEQ, 0x86DD, "ipv6", None),
     (None, _JEQ, 0x8100, _ACCEPT, None),  # 802.1Q tags that the kernel has left in place
     (None, _JEQ, 0x88A8, _ACCEPT, None),
-    (None, _JEQ, 0x0800, None, _REJECT),  # IPv4
-    (None, _LDB, 23, None, None),  # its protocol
+    (None, _JEQ, 0x88CC, _ACCEPT, None),  # LLDP
+    (None, _JEQ, 0x888E, _ACCEPT, None),  # 802.1X
+    (None, _JEQ, 0x8892, "profinet", None),
+    (None, _JGE, 0x0600, _REJECT, _ACCEPT),  # 802.3: spanning tree
+    ("profinet", _LDH, 14, None, None),  # DCP, and no cyclic data
+    (None, _JGE, 0xFEFC, _ACCEPT, _REJECT),
+    ("ipv6", _LDB, 20, None, None),  # its next header
+    (None, _JEQ, 58, _ACCEPT, None),  # ICMPv6
+    (None, _JEQ, 0, _ACCEPT, None),  # hop-by-hop options, in front of listener reports
+    (None, _JEQ, 17, None, _REJECT),
+    (None, _LDB, 0, None, None),  # UDP: everything to a group
+    (None, _JSET, 1, _ACCEPT, None),
+    (None, _LDH, 54, None, None),  # and to or from a known port
+    *_known("ipv6 to"),
+    ("ipv6 to", _LDH, 56, None, None),
+    *_known(_REJECT),
+    ("ipv4", _LDB, 23, None, None),  # its protocol
     (None, _JEQ, 1, _ACCEPT, None),  # ICMP
     (None, _JEQ, 2, _ACCEPT, None),  # IGMP
     (None, _JEQ, 6, "tcp", None),
     (None, _JEQ, 17, None, _REJECT),
-    (None, _LDB, 0, None, None),  # UDP: everything to a group
+    (None, _LDB, 0, None, None),  # UDP, as above
     (None, _JSET, 1, _ACCEPT, None),
-    (None, _LDXB_IP_LENGTH, 14, None, None),  # and to or from a well-known port
+    (None, _LDXB_IP_LENGTH, 14, None, None),
     (None, _LDH_X, 14, None, None),
-    (None, _JGE, 1024, None, _ACCEPT),
-    (None, _LDH_X, 16, None, None),
-    (None, _JGE, 1024, _REJECT, _ACCEPT),
+    *_known("ipv4 to"),
+    ("ipv4 to", _LDH_X, 16, None, None),
+    *_known(_REJECT),
     ("tcp", _LDXB_IP_LENGTH, 14, None, None),  # TCP: the segments that open, refuse and close
     (None, _LDB_X, 27, None, None),
     (None, _JSET, 0x07, _ACCEPT, _REJECT),

@@ -57,6 +57,8 @@ def _record(record: Record, ethernet: Ethernet, source: str) -> Iterator[Clue]:
     if record.type == RecordType.A and record.address:
         yield Clue(ethernet.src, Tells.NAMED, text=_text(name[:1]), source=source)
         yield Clue(ethernet.src, Tells.STATES, record.address, source="mDNS" if source == "mdns" else "LLMNR")
+    elif record.type == RecordType.PTR and record.target and name[-2:] == (b"in-addr", b"arpa"):
+        yield Clue(ethernet.src, Tells.NAMED, text=_text(record.target[:1]), source=source)
     elif record.type == RecordType.SRV and record.target and len(name) >= 3 and name[-2] in _TRANSPORTS:
         port = int.from_bytes(record.data[4:6], "big")
         transport = name[-2][1:].decode()
