@@ -5,7 +5,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
-from askport.bench.devices import mistyped
+from askport.bench.slips import mistyped
 from askport.core.errors import MachineRefused, Refused
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
@@ -145,7 +145,7 @@ def test_the_next_unit_of_a_crate_has_the_same_default_and_the_next_plan(practic
     bench, tour = practice("TG-01")
     walk(bench, tour, {Phase.RECORDED})
     pass_time(bench, tour, 0.1)
-    bench.plug(None)
+    bench.plug()
     tour.next_device()
     assert tour.session.target.interface == IPv4Interface("10.84.16.41/22")
     assert tour.session.work.tag == "TG-02"

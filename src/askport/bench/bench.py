@@ -46,11 +46,14 @@ class Bench:
         self._own = tuple(laptop)
         self.pace = pace
         self._epoch = epoch or datetime.now(UTC)
-        self.device: StandIn | None = None
+        self.devices: tuple[StandIn, ...] = ()
+        """What is plugged in: one device straight, or several behind a switch."""
+        self._switch = False
         self._now = 0.0
         self._real_at = 0.0
         self._order = count()
-        self._flying: list[tuple[float, int, bool, bytes]] = []
+        self._flying: list[tuple[float, int, StandIn | None, bytes]] = []
+        """Arrival, order, who sent it (None is the laptop) and the frame."""
         self._inbox: list[Frame] = []
         self._link = Link(up=False, since=0.0)
         self._seen = self._sent = 0
@@ -85,7 +88,7 @@ class Bench:
         """Send a frame from the laptop's end."""
         if self._link.up:
             self._sent += 1
-            self._fly(to_device=True, data=data)
+            self._fly(None, data)
 
     def send_many(self, frames: Sequence[bytes]) -> None:
         """Send frames from the laptop's end."""
@@ -133,34 +136,43 @@ class Bench:
         # Never past an event that has not happened yet, so that nothing comes late.
         self._now = passed if next_at is None else min(passed, next_at)
 
+    @property
+    def device(self) -> StandIn | None:
+        """The device that hands can reach: the first."""
+        return self.devices[0] if self.devices else None
+
     def _next_event(self) -> float | None:
-        device = self.device
         flying = self._flying[0][0] if self._flying else None
-        if device is None:
-            return flying
-        return earliest(flying, device.next_at, device.link_change_at(self._now))
+        link_changes = [each.link_change_at(self._now) for each in self.devices]
+        return earliest(flying, *(each.next_at for each in self.devices), *link_changes)
 
     def _happen(self) -> bool:
         """Do everything that is due; return whether the laptop must be told that the link changed."""
         changed = self._see_link()
-        device = self.device
-        if device and device.next_at is not None and device.next_at <= self._now:
-            self._from_device(device.tick(self._now))
+        for device in self.devices:
+            if device.next_at is not None and device.next_at <= self._now:
+                self._from_device(device, device.tick(self._now))
         while self._flying and self._flying[0][0] <= self._now:
-            _, _, to_device, data = heapq.heappop(self._flying)
-            if not self._link.up:
-                continue
-            self.on_pass(to_device)
-            if to_device and device:
-                self._from_device(device.receive(data, self._now))
-            elif not to_device:
-                self._seen += 1
-                self._inbox.append(Frame(at=self._now, data=data))
-                self._answer_arp(data)
+            _, _, sender, data = heapq.heappop(self._flying)
+            if self._link.up:
+                self._arrive(sender, data)
         return changed
 
+    def _arrive(self, sender: StandIn | None, data: bytes) -> None:
+        """Take a frame to every other end that it is for."""
+        to = MacAddress(data[:6])
+        for device in self.devices:
+            if device is not sender and (to.is_group or device.has(to)):
+                self.on_pass(True)
+                self._from_device(device, device.receive(data, self._now))
+        if sender is not None and (to.is_group or to == self._mac or not self._switch):
+            self.on_pass(False)
+            self._seen += 1
+            self._inbox.append(Frame(at=self._now, data=data))
+            self._answer_arp(data)
+
     def _see_link(self) -> bool:
-        up = self.device is not None and self.device.link(self._now)
+        up = self._switch or any(each.link(self._now) for each in self.devices)
         if up == self._link.up:
             return False
         self._link = Link(up=up, since=self._now, speed_mbps=_FULL_SPEED_MBPS if up else None)
@@ -168,12 +180,12 @@ class Bench:
             self._flying.clear()
         return True
 
-    def _from_device(self, frames: list[bytes]) -> None:
+    def _from_device(self, device: StandIn, frames: list[bytes]) -> None:
         for data in frames:
-            self._fly(to_device=False, data=data)
+            self._fly(device, data)
 
-    def _fly(self, *, to_device: bool, data: bytes) -> None:
-        heapq.heappush(self._flying, (self._now + _DELAY_S, next(self._order), to_device, data))
+    def _fly(self, sender: StandIn | None, data: bytes) -> None:
+        heapq.heappush(self._flying, (self._now + _DELAY_S, next(self._order), sender, data))
 
     def _answer_arp(self, data: bytes) -> None:
         """Do the kernel's part at the laptop's end: answer ARP for the laptop's addresses."""
@@ -181,7 +193,7 @@ class Bench:
         arp, ethernet = packet.get(Arp), packet.get(Ethernet)
         if arp and ethernet and arp.op == Op.REQUEST and any(each.ip == arp.tpa for each in self.interfaces):
             reply = Arp(op=Op.REPLY, sha=self._mac, spa=arp.tpa, tha=arp.sha, tpa=arp.spa)
-            self._fly(to_device=True, data=arp_frame(reply, to=arp.sha))
+            self._fly(None, arp_frame(reply, to=arp.sha))
 
     # The laptop's adapter
 
@@ -199,13 +211,20 @@ class Bench:
 
     # The hands of whoever practises
 
-    def plug(self, device: StandIn | None) -> None:
-        """Put the cable into another device, and give that power; the one before loses both."""
-        if self.device:
-            self.device.power(False, self._now)
-        self.device = device
+    def plug(self, *devices: StandIn, switch: bool = False) -> None:
+        """Put the cable into other devices, and give them power; those before lose both.
+
+        Behind a switch the link is up whatever the devices do.
+        """
+        for device in self.devices:
+            device.power(False, self._now)
+        if self.devices:
+            self._switch = False
+            self.devices = ()
+            self._see_link()
+        self.devices, self._switch = devices, switch
         self._see_link()
-        if device:
+        for device in devices:
             device.power(True, self._now)
         self.wake()
 

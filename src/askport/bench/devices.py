@@ -1,7 +1,6 @@
 """The stand-ins of the scenario, each with its own character. A new one is one class and one line in the scenario."""
 
-from dataclasses import replace
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Interface
 
 from askport.bench.stand_in import Settings, StandIn
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, prefix_of_mask
@@ -111,6 +110,11 @@ class BlowerDrive(StandIn):
         self.saved = Settings(self.host.interface, self.host.gateway)
         return f"Console: keeps {self.host.interface.ip} from now on and asks no more."
 
+    @property
+    def unsaved(self) -> str | None:
+        """An address that was given to it is gone at the next power cut until its console was told to keep it."""
+        return None if self.saved.interface else "it was not told to keep its address"
+
 
 class SterilizerPanel(StandIn):
     """UV-01: silent, answers ARP only, and is set at its own keypad."""
@@ -130,15 +134,3 @@ class SterilizerPanel(StandIn):
         self.saved = Settings(target.interface, target.gateway)
         self.host.take(target.interface, target.gateway)
         return "Keypad: saved."
-
-
-def mistyped(target: Target) -> Target:
-    """Return the values as tired fingers type them: the digits of one octet turned round, or two octets swapped."""
-    octets = str(target.interface.ip).split(".")
-    turned = str(int(octets[2][::-1]))
-    if turned != octets[2] and int(turned) <= 255:
-        octets[2] = turned
-    else:
-        octets[1], octets[2] = octets[2], octets[1]
-    wrong = IPv4Interface((IPv4Address(".".join(octets)), target.interface.network.prefixlen))
-    return replace(target, interface=wrong)

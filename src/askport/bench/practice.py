@@ -2,7 +2,7 @@
 
 from askport.bench import scenario
 from askport.bench.bench import Bench
-from askport.bench.devices import mistyped
+from askport.bench.slips import mistyped
 from askport.core.errors import Refused
 from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem

@@ -1,11 +1,22 @@
 """Sallow Beck Hatchery: the site, the work list and the stand-ins of the demo. All of it is made up."""
 
 from collections.abc import Callable
+from importlib.resources import files
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.bench.devices import BlowerDrive, SterilizerPanel, TankGateway
+from askport.bench.house import HouseComputer, HouseRouter
+from askport.bench.more_devices import (
+    FeedController,
+    GateReader,
+    OxygenProbe,
+    PagingHorn,
+    PumpRoomSwitch,
+    WeatherMast,
+)
 from askport.bench.stand_in import Settings, StandIn
 from askport.core.addresses import MacAddress
+from askport.core.makers import maker_in, read_makers
 from askport.core.plan.target import Pool, Site, Target
 from askport.core.plan.work import WorkItem
 
@@ -23,13 +34,12 @@ LAPTOP_MAC = MacAddress(_BLOCK + b"\x01")
 LAPTOP = (IPv4Interface("10.84.16.9/22"),)
 """The laptop comes from the site office, so it is on the site's subnet and can reach no device out of the crate."""
 
-_MAKERS = {1: "Halden Fluidics", 2: "Orrin & Pyke", 3: "Tarnlight"}
-"""Made up, by the upper half of the last byte."""
+_MAKERS = read_makers(files("askport.bench").joinpath("makers.tsv").read_text(encoding="utf-8"), "the demo's makers")
 
 
 def maker(mac: MacAddress) -> str | None:
     """Name the made-up maker of a MAC address of the scenario."""
-    return _MAKERS.get(mac[5] >> 4) if mac.startswith(_BLOCK) else None
+    return maker_in(_MAKERS, mac)
 
 
 def _target(address: str) -> Target:
@@ -43,20 +53,56 @@ WORK = (
         target=_target("10.84.16.40"),
         ports=(80,),
     ),
+    *(
+        WorkItem(
+            tag=f"OX-0{number}",
+            description="oxygen probe head",
+            target=_target(f"10.84.16.3{number}"),
+            delivered=IPv4Interface("172.29.4.100/24"),
+            ports=(80,),
+        )
+        for number in range(1, 5)
+    ),
     WorkItem(tag="BL-01", description="blower drive", target=_target("10.84.16.21")),
+    WorkItem(tag="FD-01", description="feed hopper controller", target=_target("10.84.16.50"), ports=(80,)),
     WorkItem(
         tag="UV-01",
         description="UV steriliser panel",
         target=_target("10.84.16.60"),
         delivered=IPv4Interface("10.212.7.33/16"),
     ),
+    WorkItem(tag="SW-01", description="pump-room switch", target=_target("10.84.16.2"), ports=(22,)),
+    WorkItem(
+        tag="PA-01",
+        description="paging horn",
+        target=_target("10.84.16.70"),
+        mac=MacAddress(_BLOCK + b"\x52"),
+        ports=(80,),
+    ),
+    WorkItem(tag="DR-01", description="gate reader", target=_target("10.84.16.80"), ports=(80,)),
 )
+"""WX-01 is not among them: it takes its address from a ping, which no way here sends yet."""
 
 _STAND_INS: dict[str, Callable[[], StandIn]] = {
     "TG-01": lambda: TankGateway(
         MacAddress(_BLOCK + b"\x10"), Settings(IPv4Interface("192.168.61.7/24"), IPv4Address("192.168.61.254"))
     ),
     "BL-01": lambda: BlowerDrive(MacAddress(_BLOCK + b"\x20"), Settings()),
+    **{
+        f"OX-0{number}": lambda number=number: OxygenProbe(  # type: ignore[misc]
+            MacAddress(_BLOCK + bytes((0x40 + number,))), Settings(IPv4Interface("172.29.4.100/24"))
+        )
+        for number in range(1, 5)
+    },
+    "FD-01": lambda: FeedController(MacAddress(_BLOCK + b"\x50"), Settings()),
+    "WX-01": lambda: WeatherMast(MacAddress(_BLOCK + b"\x60"), Settings()),
+    "SW-01": lambda: PumpRoomSwitch(MacAddress(_BLOCK + b"\x28"), Settings(IPv4Interface("192.168.0.239/24"))),
+    "PA-01": lambda: PagingHorn(
+        MacAddress(_BLOCK + b"\x52"), Settings(IPv4Interface("192.168.77.21/24")), IPv4Interface("192.168.77.20/24")
+    ),
+    "DR-01": lambda: GateReader(
+        MacAddress(_BLOCK + b"\x68"), Settings(IPv4Interface("192.168.1.200/24"), IPv4Address("192.168.1.1"))
+    ),
     "UV-01": lambda: SterilizerPanel(MacAddress(_BLOCK + b"\x30"), Settings(IPv4Interface("10.212.7.33/16"))),
 }
 
@@ -64,3 +110,21 @@ _STAND_INS: dict[str, Callable[[], StandIn]] = {
 def stand_in(tag: str) -> StandIn:
     """Take a fresh unit out of the crate."""
     return _STAND_INS[tag]()
+
+
+def twins() -> tuple[StandIn, ...]:
+    """Hang all oxygen probes on one small switch."""
+    return tuple(stand_in(f"OX-0{number}") for number in range(1, 5))
+
+
+def house() -> tuple[StandIn, ...]:
+    """Put the cable into the wrong socket: the site LAN."""
+    gateway = IPv4Address("10.84.19.254")
+    router = HouseRouter(
+        MacAddress(_BLOCK + b"\xf0"), Settings(IPv4Interface("10.84.19.254/22")), IPv4Address("10.84.18.77")
+    )
+    computers = (
+        HouseComputer(MacAddress(_BLOCK + bytes((number,))), IPv4Interface(f"10.84.18.{number - 0x80}/22"), gateway)
+        for number in (0x8C, 0x9D)
+    )
+    return (router, *computers)

@@ -45,6 +45,20 @@ class StandIn:
         """Its MAC address."""
         return self.host.mac
 
+    def has(self, mac: MacAddress) -> bool:
+        """Whether a MAC address is its own."""
+        return mac == self.host.mac
+
+    @property
+    def unsaved(self) -> str | None:
+        """What a person still has to do at it so that a power cut does not undo the change, or None."""
+        return None
+
+    @property
+    def needs_restart(self) -> bool:
+        """Whether it uses what was saved only after its power was pulled."""
+        return False
+
     def link(self, now: float) -> bool:
         """Whether its port gives a link."""
         return self.powered and self._link_at is not None and now >= self._link_at

@@ -1,23 +1,30 @@
 """The whole example without a screen: a practised technician at the bench, who says what is done."""
 
+import re
 from collections.abc import Callable
+from ipaddress import IPv4Network
 from pathlib import Path
 
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.finding.beliefs import AddressBelief
+from askport.core.finding.finder import Finder
+from askport.core.finding.loudness import Loudness
 from askport.core.narrate import next_line
 from askport.core.proofs.power_cycle import Phase as CyclePhase
 from askport.core.session import Phase
 from askport.core.ways.by_hand import ByHand
+from askport.edges.driver import Driver
 from askport.edges.jobfile import JobFile
 from askport.edges.round import Round
 from askport.reports.files import write_register
 
-_PATIENCE_S = 300.0
+_PATIENCE_S = 1200.0
 """Virtual seconds for one device, boots and power cycles included."""
 _LISTEN_S = 8.0
 """How long the technician listens before asking."""
+_LOOK_S = 8.0
 _HANDS_S = 3.0
 """Between one handling of the device and the next."""
 
@@ -61,11 +68,12 @@ async def commission_all(path: Path) -> bool:
         maker=scenario.maker,
     )
     print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
+    await _look_around()
     while True:
         await _Technician(bench, tour).commission()
         if tour.is_over or tour.session.phase is not Phase.RECORDED:
             break
-        bench.plug(None)
+        bench.plug()
         tour.next_device()
         bench.plug(scenario.stand_in(tour.item.tag))
     rows = tour.rows
@@ -79,6 +87,29 @@ async def commission_all(path: Path) -> bool:
     return len(proven) == len(scenario.WORK)
 
 
+async def _look_around() -> None:
+    """Show what finding says where nothing may be set: twins, the wrong socket, a device without any address."""
+    for title, devices, is_switch in (
+        ("The crate of oxygen probe heads on one switch", scenario.twins(), True),
+        ("The cable in the wrong socket", scenario.house(), True),
+        ("WX-01, weather mast logger", (scenario.stand_in("WX-01"),), False),
+    ):
+        bench = Bench(scenario.LAPTOP_MAC)
+        bench.plug(*devices, switch=is_switch)
+        finder = Finder(
+            [bench.mac], now=0.0, loudness=Loudness.CALL, within=[IPv4Network("172.29.4.96/28")], measures=False
+        )
+        await Driver(finder, bench).run(until=lambda: False, longest_until=_LOOK_S)
+        print(f"\n{title}: found {len(finder.devices())}")
+        for device in finder.devices():
+            told = device.best or next((each.sentence for each in device.others), "")
+            at = f"{told.address}, {told.belief}" if isinstance(told, AddressBelief) else told
+            print(f"    {device.mac} ({scenario.maker(device.mac) or 'maker unknown'}): {at}")
+        for hazard in finder.hazards():
+            print(f"    ! {hazard.text}")
+    print("    It takes its address from a ping sent to its MAC address; no way here sends one yet.")
+
+
 class _Technician:
     """Does what the bottom line says, and handles the device."""
 
@@ -86,6 +117,7 @@ class _Technician:
         self.bench, self.tour, self.session = bench, tour, tour.session
         self.said = ""
         self.hands_at = 0.0
+        self.rung, self.rung_at = Loudness.LISTEN, bench.now()
 
     async def commission(self) -> None:
         """Take one device through the job, or give up."""
@@ -101,29 +133,37 @@ class _Technician:
         self._say()
 
     def _say(self) -> None:
-        line = next_line(self.session, self.bench.now())
-        if line.sentence != self.said and not (self.session.phase is Phase.FINDING and self.session.finder.calling):
-            print(f"  {self.bench.now():7.1f} s  {line.sentence}")
-        self.said = line.sentence
+        sentence = next_line(self.session, self.bench.now()).sentence
+        # What only counts on is said once.
+        gist = re.sub(r"\d+", "", sentence)
+        if gist != self.said and not (self.session.finder.calling and not self.session.finder.calling.done):
+            print(f"  {self.bench.now():7.1f} s  {sentence}")
+        self.said = gist
 
     def _listens(self) -> bool:
-        """Whether to go on listening: nothing is found yet, and not long enough was listened."""
+        """Whether to go on listening: nothing is found yet, and not long enough was listened on this rung."""
         session = self.session
         if session.phase is not Phase.FINDING or (session.candidate and session.candidate.is_found):
             return False
-        return self.bench.now() < session.started_at + _LISTEN_S
+        if session.finder.loudness is not self.rung:
+            self.rung, self.rung_at = session.finder.loudness, self.bench.now()
+        # Above calling there are hours of sweeping, while the slowest device takes two minutes to start.
+        return session.finder.loudness is Loudness.CALL or self.bench.now() < self.rung_at + _LISTEN_S
 
     def _handle(self) -> None:
         """Do at the device what the moment asks for."""
-        session, now = self.session, self.bench.now()
-        if now < self.hands_at:
+        session, now, device = self.session, self.bench.now(), self.bench.device
+        if now < self.hands_at or device is None:
             return
         cycle = session.power_cycle
         target = session.target
         if session.phase is Phase.SETTING and session.way and session.way.name == ByHand.name and target:
-            self._do(lambda: self.bench.type_in(target))
+            if device.needs_restart or not device.powered:
+                self._do(lambda: self._power(not device.powered))
+            elif device.saved.interface != target.interface:
+                self._do(lambda: self.bench.type_in(target))
         elif session.phase is Phase.POWER_CYCLE and cycle and cycle.phase is CyclePhase.ON:
-            if session.way and session.way.permanent is False and target:
+            if device.unsaved and target:
                 self._do(lambda: self.bench.type_in(target))
             self._do(lambda: self._power(False))
         elif session.phase is Phase.POWER_CYCLE and cycle and cycle.phase is CyclePhase.OFF:

@@ -48,7 +48,15 @@ class Write:
     entry: "Entry"
 
 
-Effect = Send | SendMany | Borrow | GiveBack | Write
+@dataclass(frozen=True, slots=True)
+class Keep:
+    """Keep frames with the job, as the evidence behind a unit."""
+
+    unit: int
+    frames: tuple[Heard, ...]
+
+
+Effect = Send | SendMany | Borrow | GiveBack | Write | Keep
 
 
 class Machine:

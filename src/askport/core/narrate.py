@@ -5,12 +5,15 @@ from dataclasses import dataclass
 
 from askport.core.finding.beliefs import Belief
 from askport.core.finding.device import Device
+from askport.core.finding.loudness import Loudness
+from askport.core.finding.sweeping import Sweeping
 from askport.core.proofs.power_cycle import Phase as CyclePhase
 from askport.core.session import Phase, Session, Step
 from askport.core.ways.answering import Answering
 
-SILENCE_S = 5.0
+SILENCE_S = 10.0
 """Silence after which it is worth saying what to do about it."""
+_POWER = "pull its power and plug it in again, most devices speak when they start"
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,30 +44,56 @@ def next_line(session: Session, now: float) -> Next:
 
 
 def _plug(session: Session, now: float) -> Next:
+    if session.link.since > session.started_at:
+        gone = f"The link went down {now - session.link.since:.0f} s ago"
+        return Next(f"{gone}: put its power or the cable back. What it says when it starts is its own.", enter=False)
     return Next(f"Plug the cable into {session.adapter} and give the device power.", enter=False)
 
 
 def _find(session: Session, now: float) -> Next:
-    device, calling = session.candidate, session.finder.calling
+    device, finder = session.candidate, session.finder
+    if session.phase is Phase.MEASURING:
+        return Next("Measuring its mask and gateway from outside.", enter=False)
     if device and device.is_found:
         return Next(_take(session, device))
-    if calling and not calling.done:
-        share = f"{calling.asked} of {calling.total} questions"
-        return Next(
-            f"Asking for likely addresses: {share}. Pull its power and plug it in again meanwhile.", enter=False
-        )
-    if calling:
-        return Next(
-            "Nobody answered. Pull its power and plug it in again: most devices speak when they start. "
-            "Enter asks once more; a asks for the address on its label."
-        )
+    silent_s = now - max(session.link.since, session.started_at, device.last_at if device else 0.0)
+    if finder.sweeping and not finder.sweeping.done:
+        return _sweeping(finder.sweeping)
+    if finder.calling and not finder.calling.done:
+        share = f"{finder.calling.asked} of {finder.calling.total} questions"
+        return Next(f"Asking by ARP for likely addresses: {share}. Meanwhile {_POWER}.", enter=False)
+    heard = "It speaks but has not shown an address yet" if device else "Listening"
+    if silent_s >= SILENCE_S:
+        heard = f"Nothing heard for {span_words(silent_s)}: {_POWER}"
+    return Next(f"{heard}. {_LOUDER[finder.loudness]}{_first(session)}.")
+
+
+def _first(session: Session) -> str:
     delivered = session.work.delivered
-    first = f"{delivered.ip}, which its manual gives, and other likely addresses" if delivered else "likely addresses"
-    if device:
-        return Next(f"It speaks but has not shown its address yet. Ask by ARP for {first}.")
-    if now - max(session.link.since, session.started_at) < SILENCE_S:
-        return Next(f"Listening: most devices speak within seconds. To ask by ARP for {first}, press Enter.")
-    return Next(f"Nothing heard yet: pull its power and plug it in again. Or ask by ARP for {first}.")
+    calls = session.finder.loudness in (Loudness.LISTEN, Loudness.GREET)
+    return f", {delivered.ip} first, which its manual gives" if delivered and calls else ""
+
+
+_LOUDER = {
+    Loudness.LISTEN: "Enter asks who is there",
+    Loudness.GREET: "Enter asks by ARP for likely addresses",
+    Loudness.CALL: "Nobody has answered for the likely addresses. Enter sweeps all private ones, the likeliest first",
+    Loudness.SWEEP: "The sweep is over. Enter sweeps once more",
+}
+
+
+def _sweeping(sweeping: Sweeping) -> Next:
+    left = f"at {sweeping.at}, {sweeping.asked / sweeping.total:.1%} asked for, {span_words(sweeping.left_s)} left"
+    if sweeping.is_paused:
+        return Next(f"The sweep is held {left}. Space goes on with it.", enter=False)
+    return Next(f"Sweeping: {left}. Space holds it.", enter=False)
+
+
+def span_words(span_s: float) -> str:
+    """Return a time span in a few words."""
+    if span_s < 90:
+        return f"{span_s:.0f} s"
+    return f"{span_s / 60:.0f} min" if span_s < 5400 else f"{span_s / 3600:.1f} h"
 
 
 def _take(session: Session, device: Device) -> str:

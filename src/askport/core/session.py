@@ -4,16 +4,19 @@ A state machine that the screen and the command line drive alike: frames and tim
 go in as verbs, and effects come out. ``narrate`` puts its state into sentences.
 """
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import replace
 from enum import Enum, StrEnum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.addresses import MacAddress, parse_address
+from askport.core.addresses import NO_MAC, MacAddress, parse_address
 from askport.core.errors import AskPortError, BadInput
+from askport.core.finding.beliefs import Basis
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
-from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, Write, Xid, earliest
+from askport.core.finding.label import LabelMatch, label_digits, match_label
+from askport.core.finding.loudness import Loudness
+from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machine, Write, Xid, earliest
 from askport.core.plan.target import Check, Site, Target, check_target
 from askport.core.plan.work import WorkItem, clean_tag
 from askport.core.proofs.answering import Echo, PortOpens
@@ -49,6 +52,7 @@ class Phase(Enum):
 
     PLUGGING = auto(), Step.PLUG
     FINDING = auto(), Step.FIND
+    MEASURING = auto(), Step.FIND
     CHOOSING = auto(), Step.REACH
     MAY_BORROW = auto(), Step.REACH
     BORROWING = auto(), Step.REACH
@@ -91,6 +95,7 @@ class Session(Borrower):
         site: Site | None = None,
         used: Mapping[IPv4Address, str] | None = None,
         planned: Collection[IPv4Address] = (),
+        found_before: Sequence[tuple[str | None, IPv4Address]] = (),
         maker: Callable[[MacAddress], str | None] = lambda _: None,
     ) -> None:
         """Begin with the next device.
@@ -107,6 +112,7 @@ class Session(Borrower):
             site: the network that the device joins.
             used: addresses of the register with their tags.
             planned: addresses that other devices are to get; the laptop borrows none of them.
+            found_before: makers and addresses of devices that were found earlier, the latest last.
             maker: names the maker of a MAC address.
         """
         super().__init__()
@@ -116,6 +122,7 @@ class Session(Borrower):
         self.reached_from: IPv4Interface | None = None
         """The laptop's address from which the device was talked to as found."""
         self.site, self.used, self.planned = site, dict(used or {}), set(planned)
+        self._found_before = list(found_before)
         self.maker = maker
         self.link = link
         self.target = work.target
@@ -230,8 +237,8 @@ class Session(Borrower):
             case Phase.FINDING:
                 if self.candidate and self.candidate.is_found:
                     self.choose(self.candidate.mac, now)
-                elif not self.finder.calling or self.finder.calling.done:
-                    self.call(now)
+                else:
+                    self.louder(now)
             case Phase.MAY_BORROW if self.offer:
                 self._borrow(self.offer, Phase.BORROWING)
             case Phase.MAY_SET if self.may_set and self.target:
@@ -250,10 +257,73 @@ class Session(Borrower):
             case Phase.MAY_RECORD:
                 self._record()
 
-    def call(self, now: float) -> None:
-        """Ask by ARP for likely addresses, the delivered one first."""
-        known = [self.work.delivered.ip] if self.work.delivered else []
-        self.finder.call(known, now=now)
+    def louder(self, now: float) -> None:
+        """Go up one rung of what may be sent; where something speaks for an address, it is called at once.
+
+        On the top rung, sweep again once the last sweep is over.
+        """
+        if self.phase is not Phase.FINDING:
+            return
+        finder = self.finder
+        if finder.loudness is Loudness.LISTEN:
+            finder.greet(now)
+            if self.work.delivered:
+                finder.call(self.known_addresses(), now=now)
+        elif finder.loudness is Loudness.GREET:
+            finder.call(self.known_addresses(), now=now)
+        elif finder.sweeping is None or finder.sweeping.done:
+            finder.sweep(now=now)
+
+    def quieter(self, now: float) -> None:
+        """Only listen from now on."""
+        if self.phase is Phase.FINDING:
+            self.finder.listen()
+
+    def pause(self, now: float) -> None:
+        """Hold the sweep, or go on with it."""
+        sweeping = self.finder.sweeping
+        if sweeping and sweeping.is_paused:
+            sweeping.resume(now)
+        elif sweeping:
+            sweeping.pause(now)
+
+    def known_addresses(self) -> list[IPv4Address]:
+        """Return addresses that something speaks for, in order of likelihood.
+
+        First what its manual gives, then where this maker's devices were found before, then where any was.
+        """
+        delivered = [self.work.delivered.ip] if self.work.delivered else []
+        makers = {self.maker(device.mac) for device in self.finder.devices()} - {None}
+        latest = list(reversed(self._found_before))
+        same = [address for maker, address in latest if maker in makers]
+        return list(dict.fromkeys([*delivered, *same, *(address for _, address in latest)]))
+
+    def match_label(self, text: str) -> list[LabelMatch]:
+        """Compare the MAC address on a label, whole or its last digits, with what is on the wire.
+
+        Returns:
+            The devices that it fits, or the nearest one.
+
+        Raises:
+            BadInput: the text cannot be a MAC address or its end.
+        """
+        return match_label(text, [device.mac for device in self.finder.devices()])
+
+    def label(self, text: str) -> None:
+        """Point at the device whose label this is; a whole MAC address is kept until that device is heard.
+
+        Raises:
+            BadInput: no device fits, or several do.
+        """
+        matches = self.match_label(text)
+        fitting = [each for each in matches if each.fits]
+        if len(fitting) == 1:
+            self.selected = fitting[0].mac
+        elif len(fitting) > 1:
+            raise BadInput(f"{len(fitting)} devices end like that: type more digits of the label.")
+        elif len(label_digits(text)) < len(NO_MAC) * 2:
+            raise BadInput(matches[0].sentence if matches else "Nobody has been heard yet: type the whole MAC address.")
+        self.work = replace(self.work, mac=fitting[0].mac if fitting else MacAddress.parse(label_digits(text)))
 
     def ask_for(self, text: str, now: float) -> None:
         """Ask for the address that a label, a display or a manual gives.
@@ -274,12 +344,22 @@ class Session(Borrower):
             raise BadInput(f"{mac} cannot be chosen: nothing certain is known about it yet.")
         self.finder.listen()
         self.chosen, self.selected = device, mac
+        alone = len(self.finder.devices()) == 1
+        if device.best and not device.asking and device.best.prefix_basis is not Basis.MEASURED and alone:
+            self.finder.measure(mac, device.best.address, now)
+            self.phase = Phase.MEASURING
+        else:
+            self._write_found(device, now)
+
+    def _write_found(self, device: Device, now: float) -> None:
+        """Record the device as it was found, with the frames that say so, and go on to reaching it."""
+        self.chosen = device
         best = device.best if not device.asking else None
         found = Found(
             unit=self.unit,
             tag=self.work.tag,
-            mac=mac,
-            maker=self.maker(mac),
+            mac=device.mac,
+            maker=self.maker(device.mac),
             address=best.address if best else None,
             prefix=best.prefix if best else None,
             gateway=best.gateway if best else None,
@@ -287,7 +367,8 @@ class Session(Borrower):
             asks_by=device.asking.protocol if device.asking else None,
             because=tuple(reason.sentence for reason in best.because) if best else (),
         )
-        self._effects.append(Write(found))
+        frames = tuple(dict.fromkeys(frame for reason in best.because for frame in reason.evidence)) if best else ()
+        self._effects += [Write(found), Keep(self.unit, frames)]
         if best is None:
             self._prepare(now)
         elif self.laptop_for(best.address):
@@ -407,6 +488,8 @@ class Session(Borrower):
 
     def _advance(self, now: float) -> None:
         """Go on from what ran, when all of it is done."""
+        if self.phase is Phase.MEASURING and self.chosen and self.finder.measuring is None:
+            self._write_found(self.finder.device(self.chosen.mac) or self.chosen, now)
         self._follow(now)
         if not self._activities or not all(each.done for each in self._activities):
             return

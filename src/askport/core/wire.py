@@ -118,3 +118,10 @@ class Hands(Protocol):
         Raises:
             AskPortError: the machine would not, and nothing was lost of what was there.
         """
+
+    def keep(self, unit: int, frames: Sequence[tuple[datetime, bytes]]) -> None:
+        """Keep the frames behind a unit with the job, each with its time.
+
+        Raises:
+            AskPortError: the machine would not.
+        """

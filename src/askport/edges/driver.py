@@ -4,7 +4,7 @@ from collections import deque
 from collections.abc import Callable
 
 from askport.core.errors import AskPortError
-from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, Send, SendMany, Write
+from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machine, Send, SendMany, Write
 from askport.core.wire import Hands, Wire, hear
 
 
@@ -57,6 +57,8 @@ class Driver:
                 self._wire.send_many(frames)
             case Write(entry) if self._hands:
                 self._hands.write(entry, self._wire.wall(self._wire.now()))
+            case Keep(unit, frames) if self._hands and frames:
+                self._hands.keep(unit, [(self._wire.wall(each.at), each.data) for each in frames])
             case Borrow(interface) if self._hands and isinstance(self.machine, Borrower):
                 try:
                     await self._hands.borrow(interface)

@@ -1,16 +1,20 @@
 """The job file: an append-only journal in one SQLite file that survives the end of the program at any moment."""
 
+from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 
 from sqlalchemy import (
     Column,
+    Executable,
     Integer,
+    LargeBinary,
     MetaData,
     NullPool,
     String,
     Table,
     create_engine,
+    delete,
     event,
     insert,
     inspect,
@@ -21,11 +25,12 @@ from sqlalchemy.exc import DatabaseError, OperationalError
 from sqlalchemy.pool import ConnectionPoolEntry
 
 from askport.core.errors import BadInput, MachineRefused
+from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.register.entries import Entry, Line, chain_hash, first_broken
 
 APPLICATION_ID = 0x41534B50
 """Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
-VERSION = 1
+VERSION = 2
 """Of the tables below (PRAGMA user_version). A newer file is refused; an older one will be brought up to date here."""
 
 _METADATA = MetaData()
@@ -37,6 +42,13 @@ _JOURNAL = Table(
     Column("body", String, nullable=False),
     Column("hash", String, nullable=False),
 )
+_FRAMES = Table(
+    "frames",
+    _METADATA,
+    Column("unit", Integer, primary_key=True),
+    Column("pcapng", LargeBinary, nullable=False),
+)
+"""The frames that a device's as-found values rest on, as a capture file."""
 
 
 class JobFile:
@@ -75,12 +87,12 @@ class JobFile:
 
     def _prepare(self, *, new: bool) -> None:
         with self._engine.begin() as connection:
+            version = connection.execute(text("PRAGMA user_version")).scalar() or 0
             if new:
                 connection.execute(text(f"PRAGMA application_id = {APPLICATION_ID}"))
                 connection.execute(text(f"PRAGMA user_version = {VERSION}"))
                 _METADATA.create_all(connection)
             mark = connection.execute(text("PRAGMA application_id")).scalar()
-            version = connection.execute(text("PRAGMA user_version")).scalar() or 0
             if mark != APPLICATION_ID or not inspect(connection).has_table(_JOURNAL.name):
                 raise self._not_a_job()
             if version > VERSION:
@@ -88,6 +100,9 @@ class JobFile:
                     f"'{self.path}' is from a newer Ask Port (format {version}, this one reads {VERSION}): "
                     "update Ask Port to open it."
                 )
+            if not new and version == 1:
+                _FRAMES.create(connection, checkfirst=True)
+                connection.execute(text(f"PRAGMA user_version = {VERSION}"))
 
     def _read(self) -> list[Line]:
         with self._engine.connect() as connection:
@@ -114,15 +129,34 @@ class JobFile:
         number, body = len(self._lines) + 1, entry.model_dump_json()
         line = Line(number=number, at=at, body=body, hash=chain_hash(previous, number, at.isoformat(), body))
         values = {"number": number, "at": at.isoformat(), "body": body, "hash": line.hash}
+        self._execute(insert(_JOURNAL).values(**values))
+        self._lines.append(line)
+
+    def keep(self, unit: int, frames: Sequence[tuple[datetime, bytes]]) -> None:
+        """Keep the frames behind a unit, in place of those kept before.
+
+        Raises:
+            MachineRefused: the disk is full or will not be written; what was there before is unharmed.
+        """
+        capture = pcapng_start() + b"".join(pcapng_frame(at.timestamp(), data) for at, data in frames)
+        self._execute(delete(_FRAMES).where(_FRAMES.c.unit == unit), insert(_FRAMES).values(unit=unit, pcapng=capture))
+
+    def frames(self, unit: int) -> bytes | None:
+        """Return the frames behind a unit as a pcapng file, or None where none were kept."""
+        with self._engine.connect() as connection:
+            row = connection.execute(select(_FRAMES.c.pcapng).where(_FRAMES.c.unit == unit)).first()
+        return bytes(row[0]) if row else None
+
+    def _execute(self, *statements: Executable) -> None:
         try:
             with self._engine.begin() as connection:
-                connection.execute(insert(_JOURNAL).values(**values))
+                for statement in statements:
+                    connection.execute(statement)
         except DatabaseError as error:
             raise MachineRefused(
                 f"The job file '{self.path}' could not be written: {_plainly(error)}. "
                 "Nothing recorded before is lost; make room or choose another file with --job."
             ) from None
-        self._lines.append(line)
 
 
 def _make_durable(connection: object, _: ConnectionPoolEntry) -> None:

@@ -38,6 +38,9 @@ class _Hands:
     def write(self, entry: Entry, at: datetime) -> None:
         self._job.append(entry, at)
 
+    def keep(self, unit: int, frames: Sequence[tuple[datetime, bytes]]) -> None:
+        self._job.keep(unit, frames)
+
 
 class Round:
     """Goes through a work list; the session of the device at hand is ``session``."""
@@ -91,6 +94,7 @@ class Round:
             site=self.site,
             used={row.left.ip: row.tag for row in self.rows if row.left},
             planned=[item.target.interface.ip for item in self.work if item.target],
+            found_before=[(row.maker, row.found_address) for row in self.rows if row.found_address],
             maker=self.maker,
         )
         self.driver = Driver(self.session, self.wire, self._hands)

@@ -78,10 +78,3 @@ def wrapped(text: str, width: int, style: str = "", indent: int = 0) -> list[Ink
 def heading(text: str, width: int) -> Ink:
     """Return a title with a fine rule to the right end."""
     return Ink().put(text, STRONG).put(" ").to(width, "┈", DIM)
-
-
-def seconds(span: float) -> str:
-    """Return a time span in a few characters."""
-    if span < 90:
-        return f"{span:.0f} s"
-    return f"{span / 60:.0f} min" if span < 5400 else f"{span / 3600:.0f} h"

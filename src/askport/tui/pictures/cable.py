@@ -4,8 +4,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from askport.core.narrate import span_words
 from askport.core.session import Session
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, seconds
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank
 
 _PULSE_S = 0.7
 """How long one frame is seen on its way."""
@@ -74,7 +75,7 @@ def _cable(session: Session, width: int, now: float, real_now: float, pulses: Se
     right = f"{device.mac}  {session.maker(device.mac) or 'maker unknown'}" if device else "nobody yet"
     link = session.link
     speed = f"{link.speed_mbps} Mb/s, " if link.speed_mbps else ""
-    state = f" {speed}up for {seconds(now - link.since)} " if link.up else " no link "
+    state = f" {speed}up for {span_words(now - link.since)} " if link.up else " no link "
     room = width - len(left) - len(right) - 8
     rail = ["━" if link.up else "╌"] * max(room, len(state) + 4)
     styles = [DIM] * len(rail)

@@ -3,8 +3,9 @@
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.clues import Clue, Tells
 from askport.core.finding.device import Device
+from askport.core.narrate import span_words
 from askport.core.session import Session
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, broken, heading, line, seconds, wrapped
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, broken, heading, line, wrapped
 
 _LABEL = 34
 _SPANS_S = (20, 40, 60, 120, 300, 600, 1800, 3600)
@@ -53,7 +54,7 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
     room = width - _LABEL
     scale = Ink().put("since the link came up", STRONG).to(_LABEL)
     for part in range(4):
-        scale.to(_LABEL + part * room // 4).put(seconds(span * part / 4), DIM)
+        scale.to(_LABEL + part * room // 4).put(span_words(span * part / 4), DIM)
     here = max(0, min(room - 1, int((now - start) / span * room)))
     lines = [scale, _axis(room, here)]
     moments: dict[str, list[tuple[float, Clue]]] = {}
@@ -99,7 +100,7 @@ def _silence(session: Session, width: int, now: float) -> list[Ink]:
     lines = [blank(), heading("Nobody has spoken yet", width), blank()]
     if not session.link.up:
         return [*lines, *wrapped("There is no link: the cable is not in, or the device has no power.", width, "", 2)]
-    lines += wrapped(f"Listening for {seconds(now - since)} on {session.adapter}.", width, "", 2)
+    lines += wrapped(f"Listening for {span_words(now - since)} on {session.adapter}.", width, "", 2)
     lines.append(blank())
     hints = (
         "Pull the device's power and plug it in again: most devices say their address in the first seconds.",

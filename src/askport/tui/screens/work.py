@@ -250,7 +250,7 @@ In practice, **F6** to **F8** are your hands at the device.
         tour, practice = self.outfit.round, self.outfit.practice
         self._said_by_hand = ""
         if practice:
-            practice.bench.plug(None)
+            practice.bench.plug()
         tour.next_device()
         if practice:
             practice.take(tour.item)

@@ -1,0 +1,272 @@
+"""More stand-ins of the scenario: twins, a client that falls back, a switch, a horn, a slow reader, a mast."""
+
+from ipaddress import IPv4Interface, IPv6Address
+
+from askport.bench.host import Host
+from askport.bench.stand_in import Settings, StandIn
+from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, prefix_of_mask
+from askport.core.errors import Refused
+from askport.core.formats.arp import arp_question
+from askport.core.formats.dhcp import (
+    CLIENT_PORT,
+    SERVER_PORT,
+    BootpOp,
+    Dhcp,
+    MessageType,
+    OptionCode,
+    encode_dhcp,
+)
+from askport.core.formats.dns import MDNS_GROUP, PORT_MDNS, RESPONSE, Dns, Record, RecordType, encode_dns, name_of
+from askport.core.formats.ethernet import Ethernet, encode_ethernet
+from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, encode_icmpv6
+from askport.core.formats.ipv6 import IPv6, ipv6_frame, link_local
+from askport.core.formats.llc import SAP_SPANNING_TREE, Bpdu, Llc, encode_bpdu, encode_llc
+from askport.core.formats.lldp import ETHERTYPE_LLDP, Lldp, Tlv, encode_lldp
+from askport.core.formats.packet import Ends, frame_between, read_packet
+from askport.core.formats.udp import Udp
+from askport.core.plan.target import Target
+
+_LLDP_GROUP = MacAddress(bytes.fromhex("0180c200000e"))
+_SOLICITED = IPv6Address("ff02::1:ff00:0").packed[:13]
+_ALL_ROUTERS = IPv6Address("ff02::2")
+_NO_ADDRESS6 = IPv6Address("::")
+_BRIDGE_GROUP = MacAddress(bytes.fromhex("0180c2000000"))
+
+
+class PageDevice(StandIn):
+    """What is set on its own page, takes the new settings at once after a short restart, and keeps them."""
+
+    boot_s = 3.0
+    hand = "page"
+    restart_s = 2.0
+
+    def started(self, now: float) -> list[bytes]:
+        """Come up with what it keeps, and say so."""
+        super().started(now)
+        self.host.ports = (80,)
+        return self.host.announce()
+
+    def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
+        """Fill in its page; at saving it restarts with the new settings."""
+        self._need_power()
+        if not over_the_cable:
+            raise Refused("Its page does not open: the laptop cannot talk to it yet. Borrow an address first.")
+        self.saved = Settings(target.interface, target.gateway)
+        self.up = False
+        self.host.take(None, None)
+        self._up_at = self.next_at = now + self.restart_s
+        return "Saved. It restarts."
+
+
+class OxygenProbe(PageDevice):
+    """OX-01 to OX-04: every unit of the crate has the same address."""
+
+
+class GateReader(PageDevice):
+    """DR-01: takes no settings without a gateway, and two minutes to start."""
+
+    boot_s = 120.0
+    restart_s = 120.0
+
+    def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
+        """Fill in its page, which insists on a gateway."""
+        if target.gateway is None:
+            raise Refused("Its page says: gateway required. Where the site has none, enter the device's own address.")
+        super().type_in(target, now, over_the_cable=over_the_cable)
+        return "Saved. It restarts, which takes two minutes."
+
+
+class PagingHorn(PageDevice):
+    """PA-01: two MAC and two IP addresses, one for the service and one for its page."""
+
+    def __init__(self, mac: MacAddress, factory: Settings, service: IPv4Interface) -> None:
+        super().__init__(mac, factory)
+        self.service = Host(MacAddress(mac[:5] + bytes((mac[5] + 1,))), service)
+
+    def has(self, mac: MacAddress) -> bool:
+        """Whether a MAC address is one of its two."""
+        return mac in (self.host.mac, self.service.mac)
+
+    def started(self, now: float) -> list[bytes]:
+        """Come up at both addresses, and say its name from its page's."""
+        return [*super().started(now), *self.service.announce(), self._name_itself()]
+
+    def receive(self, data: bytes, now: float) -> list[bytes]:
+        """Answer at either address."""
+        return [*super().receive(data, now), *self.service.receive(data)] if self.up else []
+
+    def _name_itself(self) -> bytes:
+        address = self.saved.interface.ip if self.saved.interface else UNSPECIFIED
+        record = Record(name=name_of("paging-horn.local"), type=RecordType.A, data=address.packed)
+        ends = Ends(src_mac=self.mac, src=address, dst_mac=MacAddress(bytes.fromhex("01005e0000fb")), dst=MDNS_GROUP)
+        payload = encode_dns(Dns(flags=RESPONSE, answers=(record,)))
+        return frame_between(ends, Udp(src_port=PORT_MDNS, dst_port=PORT_MDNS, payload=payload))
+
+
+class FeedController(PageDevice):
+    """FD-01: asks by DHCP, falls back to a link-local address, and uses its page's settings after a restart only."""
+
+    boot_s = 5.0
+    _asks_at_s = (0.0, 2.0, 6.0, 12.0)
+    _fallback_s = 20.0
+    _fallback = IPv4Interface("169.254.83.12/16")
+
+    def started(self, now: float) -> list[bytes]:
+        """Come up with what it keeps, or ask."""
+        frames = super().started(now)
+        self.host.ports = (80,)
+        self._asked, self._began_at = 0, now
+        return frames if self.host.interface else self.due(now)
+
+    def due(self, now: float) -> list[bytes]:
+        """Ask four times, then try out a link-local address and take it (RFC 3927 section 2.2)."""
+        if self.host.interface:
+            return []
+        self._asked += 1
+        if self._asked <= len(self._asks_at_s):
+            later = self._asks_at_s[self._asked] if self._asked < len(self._asks_at_s) else self._fallback_s
+            self.next_at = self._began_at + later
+            return [self._request(MessageType.DISCOVER)]
+        if self._asked <= len(self._asks_at_s) + 3:
+            self.next_at = now + 1.5
+            return [arp_question(self.mac, self._fallback.ip)]
+        self.host.take(self._fallback, None)
+        return self.host.announce()
+
+    def _request(self, kind: MessageType, *options: tuple[int, bytes]) -> bytes:
+        message = Dhcp(
+            op=BootpOp.BOOTREQUEST,
+            xid=0xFD_0001,
+            chaddr=bytes(self.mac),
+            options=((OptionCode.MESSAGE_TYPE, bytes((kind,))), (OptionCode.HOST_NAME, b"feed-hopper"), *options),
+        )
+        ends = Ends(src_mac=self.mac, src=UNSPECIFIED, dst_mac=BROADCAST_MAC, dst=LIMITED_BROADCAST)
+        return frame_between(ends, Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(message)))
+
+    def receive(self, data: bytes, now: float) -> list[bytes]:
+        """Take an offer, and then the lease (RFC 2131 section 3.1)."""
+        if not self.up:
+            return []
+        reply = read_packet(data).get(Dhcp)
+        if reply is None or reply.op != BootpOp.BOOTREPLY or reply.client != self.mac:
+            return super().receive(data, now)
+        server = reply.option(OptionCode.SERVER_IDENTIFIER)
+        if reply.message_type == MessageType.OFFER and server:
+            wanted = (OptionCode.REQUESTED_IP_ADDRESS, reply.yiaddr.packed)
+            return [self._request(MessageType.REQUEST, wanted, (OptionCode.SERVER_IDENTIFIER, server))]
+        mask = reply.address(OptionCode.SUBNET_MASK)
+        prefix = prefix_of_mask(mask) if mask else None
+        if reply.message_type != MessageType.ACK or prefix is None:
+            return []
+        self.host.take(IPv4Interface((reply.yiaddr, prefix)), reply.address(OptionCode.ROUTER))
+        self.next_at = None
+        return self.host.announce()
+
+    def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
+        """Fill in its page; what it uses changes at the next start."""
+        self._need_power()
+        if not over_the_cable:
+            raise Refused("Its page does not open: the laptop cannot talk to it yet. Borrow an address first.")
+        self.saved = Settings(target.interface, target.gateway)
+        return "Saved. Its page says: restart to use the new settings."
+
+    @property
+    def needs_restart(self) -> bool:
+        """Whether its page was told another address than it uses."""
+        return self.up and self.saved.interface not in (None, self.host.interface)
+
+    @property
+    def unsaved(self) -> str | None:
+        """A lease is gone at the next power cut until its page was told the address."""
+        return None if self.saved.interface else "its page does not have the address yet"
+
+
+class PumpRoomSwitch(StandIn):
+    """SW-01: its line console changes the running configuration; what was not saved is gone after a power cut."""
+
+    boot_s = 8.0
+    hand = "console"
+    _hello_s = 2.0
+
+    def started(self, now: float) -> list[bytes]:
+        """Come up with the saved configuration."""
+        super().started(now)
+        self.host.ports = (22, 23)
+        self._hellos = 0
+        return [*self.host.announce(), *self.due(now)]
+
+    def due(self, now: float) -> list[bytes]:
+        """Say that it is a switch: spanning tree every two seconds, LLDP every other time."""
+        self.next_at = now + self._hello_s
+        self._hellos += 1
+        bridge = b"\x80\x00" + self.mac
+        bpdu = Llc(
+            dsap=SAP_SPANNING_TREE,
+            ssap=SAP_SPANNING_TREE,
+            control=3,
+            payload=encode_bpdu(Bpdu(version=2, type=2, root=bridge, bridge=bridge, port=0x8001)),
+        )
+        frames = [encode_ethernet(Ethernet(dst=_BRIDGE_GROUP, src=self.mac, ethertype=None, payload=encode_llc(bpdu)))]
+        return [*frames, self._lldp()] if self._hellos % 2 else frames
+
+    def _lldp(self) -> bytes:
+        address = self.host.interface.ip if self.host.interface else UNSPECIFIED
+        tlvs = (
+            (Tlv.CHASSIS_ID, b"\x04" + self.mac),
+            (Tlv.PORT_ID, b"\x07port 1"),
+            (Tlv.TIME_TO_LIVE, b"\x00\x78"),
+            (Tlv.SYSTEM_NAME, b"pump-room"),
+            (Tlv.SYSTEM_DESCRIPTION, b"eight-port managed switch"),
+            (Tlv.SYSTEM_CAPABILITIES, b"\x00\x04\x00\x04"),
+            (Tlv.MANAGEMENT_ADDRESS, b"\x05\x01" + address.packed + b"\x02\0\0\0\x01\0"),
+        )
+        frame = Ethernet(dst=_LLDP_GROUP, src=self.mac, ethertype=ETHERTYPE_LLDP, payload=encode_lldp(Lldp(tlvs)))
+        return encode_ethernet(frame)
+
+    def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
+        """Change the running configuration on its console; once it is as planned, save it."""
+        self._need_power()
+        if self.host.interface == target.interface:
+            self.saved = Settings(self.host.interface, self.host.gateway)
+            return "Console: running configuration saved."
+        self.host.take(target.interface, target.gateway)
+        return "Console: taken into the running configuration, not saved yet."
+
+    @property
+    def unsaved(self) -> str | None:
+        """Whether the running configuration is another than the saved one."""
+        same = self.host.interface == self.saved.interface
+        return None if same else "its running configuration is not saved"
+
+
+class WeatherMast(StandIn):
+    """WX-01: no IPv4 address at all; as any IPv6 node it tries out a link-local one (RFC 4862 section 5.4)."""
+
+    boot_s = 2.0
+    hand = "ping"
+
+    def started(self, now: float) -> list[bytes]:
+        """Come up, and try out the address that is made from its MAC address."""
+        super().started(now)
+        self._tried = 0
+        return self.due(now)
+
+    def due(self, now: float) -> list[bytes]:
+        """Try out, then look for routers now and then."""
+        own = link_local(self.mac)
+        self._tried += 1
+        self.next_at = now + (1.0 if self._tried == 1 else 8.0)
+        if self._tried == 1:
+            # The group of all nodes whose address ends alike (RFC 4291 section 2.7.1).
+            src, dst = _NO_ADDRESS6, IPv6Address(_SOLICITED + own.packed[13:])
+            message = Icmpv6(type=Icmpv6Type.NEIGHBOUR_SOLICITATION, body=bytes(4) + own.packed)
+        else:
+            src, dst = own, _ALL_ROUTERS
+            message = Icmpv6(type=Icmpv6Type.ROUTER_SOLICITATION, body=bytes(4))
+        payload = encode_icmpv6(message, src=src, dst=dst)
+        whole = IPv6(src=src, dst=dst, next_header=PROTOCOL_ICMPV6, payload=payload, hop_limit=255)
+        return [ipv6_frame(whole, src=self.mac)]
+
+    def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
+        """There is nothing to type into."""
+        raise Refused("It has neither page nor keypad: it takes its address from a ping sent to its MAC address.")
