@@ -19,6 +19,13 @@ class Practice:
         """Take the next unit out of the crate and plug it in."""
         self.bench.plug(scenario.stand_in(item.tag))
 
+    def move(self, wire: str) -> None:
+        """Put the cable elsewhere: into the next unit of the crate, the switch of twins, or the wrong socket."""
+        if wire == "twins":
+            self.bench.plug(*scenario.twins(), switch=True)
+        elif wire == "house":
+            self.bench.plug(*scenario.house(), switch=True)
+
     @property
     def is_powered(self) -> bool:
         """Whether the device has power."""

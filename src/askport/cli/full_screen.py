@@ -28,10 +28,12 @@ _MAX_KEEPERS = 8
 """Adapters kept ready to be chosen from; a laptop with docks and dongles has fewer wired ones."""
 
 
-def start_on_bench(pace: float) -> None:
-    """Start the demo on the practice bench."""
+def start_on_bench(pace: float, wire: str = "crate") -> None:
+    """Start the demo on the practice bench, with the cable where ``wire`` says."""
     _require_terminal()
     outfit = _bench_outfit(pace)
+    if outfit.practice:
+        outfit.practice.move(wire)
     _run(AskPortApp(outfit))
     _tell_job(outfit)
 

@@ -55,7 +55,8 @@ def _find(session: Session, now: float) -> Next:
     if session.phase is Phase.MEASURING:
         return Next("Measuring its mask and gateway from outside.", enter=False)
     if device and device.is_found:
-        return Next(_take(session, device))
+        obstacle = session.obstacle
+        return Next(obstacle, enter=False) if obstacle else Next(_take(session, device))
     silent_s = now - max(session.link.since, session.started_at, device.last_at if device else 0.0)
     if finder.sweeping and not finder.sweeping.done:
         return _sweeping(finder.sweeping)
@@ -75,10 +76,10 @@ def _first(session: Session) -> str:
 
 
 _LOUDER = {
-    Loudness.LISTEN: "Enter asks who is there",
-    Loudness.GREET: "Enter asks by ARP for likely addresses",
-    Loudness.CALL: "Nobody has answered for the likely addresses. Enter sweeps all private ones, the likeliest first",
-    Loudness.SWEEP: "The sweep is over. Enter sweeps once more",
+    Loudness.LISTEN: "Ask who is there",
+    Loudness.GREET: "Ask by ARP for likely addresses",
+    Loudness.CALL: "Nobody has answered for the likely addresses: sweep all private ones, the likeliest first",
+    Loudness.SWEEP: "The sweep is over: sweep once more",
 }
 
 
@@ -98,8 +99,10 @@ def span_words(span_s: float) -> str:
 
 def _take(session: Session, device: Device) -> str:
     who = f"{device.mac} ({session.maker(device.mac) or 'maker unknown'})"
-    several = len(session.finder.devices()) > 1
-    check = "Several devices speak here: check the label first. " if several else ""
+    codes = {hazard.code for hazard in session.finder.hazards()}
+    check = "Several devices speak here: check the label first. " if "several-devices" in codes else ""
+    if codes & {"address-server", "router"}:
+        check = "The cable is in a live network, and this may be anybody: check the label first. "
     if session.work.mac and session.work.mac != device.mac:
         check = f"Its label was written down as {session.work.mac}, which this is not. "
     if device.asking:

@@ -12,6 +12,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import NO_MAC, MacAddress, parse_address
 from askport.core.errors import AskPortError, BadInput
 from askport.core.finding.beliefs import Basis
+from askport.core.finding.clues import Tells
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.finding.label import LabelMatch, label_digits, match_label
@@ -171,7 +172,28 @@ class Session(Borrower):
         for mac in (self.selected, self.work.mac):
             if mac and (device := self.finder.device(mac)):
                 return device
-        return next(iter(self.finder.devices()), None)
+        return next(iter(self.devices()), None)
+
+    def devices(self) -> list[Device]:
+        """Return the devices on the wire, the surest first, in an order in which nothing jumps while they speak."""
+        return sorted(self.finder.devices(), key=lambda each: (-each.sureness, each.first_at, each.mac))
+
+    @property
+    def obstacle(self) -> str | None:
+        """Why the device at hand must not be gone on with, or None where nothing speaks against it.
+
+        What is sent to the address of twins may reach any of them, and what runs a live network is not to be set.
+        """
+        device = self.candidate
+        if device is None:
+            return None
+        if device.tells(Tells.SERVES) or device.tells(Tells.ROUTES_IPV6):
+            return f"{device.mac} runs a live network: the cable is in the wrong socket. Plug it into the device."
+        twins = [each for each in self.finder.hazards() if each.code == "duplicate-address" and device.mac in each.macs]
+        if twins:
+            count, address = len(twins[0].macs), twins[0].address
+            return f"{count} twins hold {address}: leave only one of them connected. m compares labels."
+        return None
 
     @property
     def present_address(self) -> tuple[IPv4Address, int | None] | None:
@@ -236,7 +258,8 @@ class Session(Borrower):
         match self.phase:
             case Phase.FINDING:
                 if self.candidate and self.candidate.is_found:
-                    self.choose(self.candidate.mac, now)
+                    if self.obstacle is None:
+                        self.choose(self.candidate.mac, now)
                 else:
                     self.louder(now)
             case Phase.MAY_BORROW if self.offer:

@@ -65,6 +65,7 @@ class Reason:
 
     sentence: str
     evidence: tuple[Heard, ...]
+    clue: Clue | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -106,6 +107,8 @@ class Service:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Asking:
     """That a device asks for an address."""
+
+    because: tuple[Reason, ...]
 
     protocol: str
     requests: int
@@ -169,7 +172,7 @@ class Evidence:
     def others(self) -> list[Reason]:
         """Return sentences for what it tells beside addresses, in the order in which it was first said."""
         clues = (each for each in self.tallies.items() if each[0].tells in _BESIDE)
-        return [Reason(sentence_of(clue, tally.count), frames_of(tally)) for clue, tally in clues]
+        return [Reason(sentence_of(clue, tally.count), frames_of(tally), clue) for clue, tally in clues]
 
     def asking(self) -> Asking | None:
         """Return its address requests, or None where it has made none, or has shown an address since."""
@@ -185,6 +188,7 @@ class Evidence:
             first_at=min(tally.first.at for _, tally in asked),
             last_at=last_at,
             names=tuple(dict.fromkeys(name for name, _ in self.names)),
+            because=tuple(Reason(sentence_of(clue, tally.count), frames_of(tally), clue) for clue, tally in asked),
         )
 
     def beliefs(self) -> list[AddressBelief]:
@@ -266,7 +270,8 @@ class Evidence:
 
     def _reasons(self, clues: list[tuple[Clue, Tally]]) -> Iterator[Reason]:
         for clue, tally in sorted(clues, key=lambda each: (-self._strength(each[0]), each[1].first.at)):
-            yield Reason(sentence_of(clue, tally.count, answers_for_all=bool(self.answers_for_all)), frames_of(tally))
+            sentence = sentence_of(clue, tally.count, answers_for_all=bool(self.answers_for_all))
+            yield Reason(sentence, frames_of(tally), clue)
 
 
 _STRENGTH: dict[Tells, Belief] = {

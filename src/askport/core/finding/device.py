@@ -44,6 +44,11 @@ class Device:
             return 4
         return 3 if self.asking else int(self.best.belief) if self.best else 0
 
+    def reasons(self) -> list[Reason]:
+        """Return every sentence about it, addresses first."""
+        asked = self.asking.because if self.asking else ()
+        return [*(each for belief in self.addresses for each in belief.because), *asked, *self.others]
+
     def tells(self, kind: Tells) -> bool:
         """Whether it gave a clue of this kind."""
         return kind in self.said

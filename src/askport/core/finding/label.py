@@ -36,6 +36,18 @@ class LabelMatch:
         return 0 < len(self.different) <= _CLOSE
 
     @property
+    def aligned(self) -> tuple[str, str, str]:
+        """The label over the device, digit over digit, and marks under the digits that differ."""
+        label = self.digits.rjust(_DIGITS)
+        marks = "".join("^" if place in self.different else " " for place in range(_DIGITS))
+        verdict = "it fits" if self.fits else f"{len(self.different)} differ"
+        rows = ("label  ", label, ":"), ("device ", self.mac.hex(), ":"), ("       ", marks, " ")
+        one, other, under = (
+            head + between.join(row[at : at + 2] for at in range(0, _DIGITS, 2)) for head, row, between in rows
+        )
+        return one.replace("  :", "   "), f"{other}   {verdict}", under
+
+    @property
     def sentence(self) -> str:
         """Say how they compare."""
         if self.fits:

@@ -27,6 +27,21 @@ _SENTENCES: dict[Tells, str] = {
     Tells.BRIDGES: "It is a switch ({source}, {times}).",
     Tells.WANTS_LOGIN: "It wants a log-in before it passes anything on (802.1X, {times}).",
 }
+_SHOWN = {
+    "dhcp": "DHCP",
+    "mdns": "mDNS",
+    "llmnr": "LLMNR",
+    "netbios": "NetBIOS",
+    "lldp": "LLDP",
+    "dcp": "PROFINET DCP",
+    "ssdp": "SSDP",
+    "ws-discovery": "WS-Discovery",
+    "ethernet/ip": "EtherNet/IP",
+    "bacnet": "BACnet",
+    "knx": "KNXnet/IP",
+    "art-net": "Art-Net",
+}
+"""Protocols by the short words that stand in documents, as people write them."""
 _ANSWERS_FOR_ALL = "It answered for {address}, but it answers for every address that it is asked for (ARP, {times})."
 
 
@@ -40,6 +55,6 @@ def sentence_of(clue: Clue, count: int, *, answers_for_all: bool = False) -> str
         text=clue.text,
         protocol=clue.text.upper(),
         port=clue.port,
-        source=clue.source or "ARP",
+        source=_SHOWN.get(clue.source, clue.source) or "ARP",
         times="once" if count == 1 else f"{count} times",
     )

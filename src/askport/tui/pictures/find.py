@@ -1,8 +1,10 @@
 """Find: what the device said over time, and what that adds up to."""
 
-from askport.core.finding.beliefs import AddressBelief
+from askport.core.finding.beliefs import AddressBelief, Belief
 from askport.core.finding.clues import Clue, Tells
 from askport.core.finding.device import Device
+from askport.core.finding.device_name import device_words
+from askport.core.finding.loudness import Loudness
 from askport.core.narrate import span_words
 from askport.core.session import Session
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, broken, heading, line, wrapped
@@ -10,6 +12,11 @@ from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, bro
 _LABEL = 34
 _SPANS_S = (20, 40, 60, 120, 300, 600, 1800, 3600)
 _MAX_LANES = 8
+_MOST_BESIDE = 5
+"""Sentences shown beside those about addresses; all of them stand behind the key for frames."""
+
+_MOST_SHORT = 9
+"""Devices shown at once."""
 
 _LANES: dict[Tells, str] = {
     Tells.ANSWERS: "answers for {address}",
@@ -25,25 +32,85 @@ _LANES: dict[Tells, str] = {
     Tells.GIVEN: "was given {address}",
     Tells.SERVES: "gives out addresses",
     Tells.NAMED: "calls itself {text}",
+    Tells.SENDS_THROUGH: "sends to {about}",
+    Tells.STATES: "says it has {address}",
+    Tells.DESCRIBES: "says what it is",
+    Tells.OFFERS: "offers port {port}",
+    Tells.USES: "uses {about}",
+    Tells.HAS_IPV6: "uses an IPv6 address",
+    Tells.JOINS: "listens to {about}",
+    Tells.ROUTES_IPV6: "says it is a router",
+    Tells.BRIDGES: "is a switch",
+    Tells.WANTS_LOGIN: "wants a log-in",
 }
 
 
 def find_lines(session: Session, width: int, now: float) -> list[Ink]:
-    """Draw the lanes over the candidates."""
-    devices = session.finder.devices()
+    """Draw the lanes over how loud the laptop is, and the candidates."""
+    devices = session.devices()
     if session.chosen and all(each.mac != session.chosen.mac for each in devices):
         devices.insert(0, session.chosen)
     lines = [*_lanes(session, width, now), blank()]
-    calling = session.finder.calling
-    if calling and session.chosen is None:
-        lines += [_progress(calling.asked, calling.total, width), blank()]
+    if session.chosen is None or session.finder.measuring:
+        lines += [*_ladder(session, width), blank()]
     for hazard in session.finder.hazards():
-        lines += [Ink().put("! ", CONFLICT).put(hazard.text, CONFLICT), blank()]
+        first, *more = broken(hazard.text, width - 4)
+        lines += [Ink().put("! ", CONFLICT).put(first, CONFLICT), *(line(each, CONFLICT, 2) for each in more)]
+    if session.finder.hazards():
+        lines.append(blank())
     if not devices:
         lines += _silence(session, width, now)
-    for device in devices[:4]:
-        lines += _candidate(session, device, width)
+    pointed = session.chosen or session.candidate
+    at = next((place for place, each in enumerate(devices) if pointed and each.mac == pointed.mac), 0)
+    top = max(0, min(at - _MOST_SHORT // 2, len(devices) - _MOST_SHORT))
+    for device in devices[top : top + _MOST_SHORT]:
+        is_pointed = pointed is not None and pointed.mac == device.mac
+        lines += _candidate(session, device, width) if is_pointed else [_short(session, device, width)]
+    left_out = len(devices) - _MOST_SHORT
+    if left_out > 0:
+        lines.append(line(f"{left_out} more; the arrow keys go through them.", DIM, 2))
     return lines
+
+
+def _ladder(session: Session, width: int) -> list[Ink]:
+    """Draw how much the laptop sends, and how far it is with it."""
+    finder = session.finder
+    ink = Ink().put("the laptop", OURS).to(14)
+    for rung in Loudness:
+        here = rung is finder.loudness
+        reached = finder.loudness.allows(rung)
+        ink.put("◆ " if here else "● " if reached else "○ ", OURS if reached else DIM)
+        ink.put(rung, f"{STRONG} {OURS}" if here else DIM).put("   ")
+    measuring = finder.measuring
+    says = f"measuring mask and gateway, question {measuring.questions}" if measuring else finder.loudness.says
+    lines = [ink.put(says, DIM) if ink.width + len(says) <= width else ink]
+    sweeping, calling = finder.sweeping, finder.calling
+    if sweeping and not sweeping.done:
+        held = ", held" if sweeping.is_paused else ""
+        text = f"at {sweeping.at}, {span_words(sweeping.left_s)} left at {sweeping.rate:g} a second{held}"
+        lines.append(_progress(sweeping.asked, sweeping.total, text, width))
+    elif calling and not calling.done:
+        lines.append(_progress(calling.asked, calling.total, f"{calling.asked} of {calling.total} questions", width))
+    return lines
+
+
+def _progress(asked: int, total: int, text: str, width: int) -> Ink:
+    room = max(6, min(60, width - 14 - len(text) - 3))
+    done = room * asked // total if total else room
+    return Ink().to(14).put("▬" * done, OURS).put("▭" * (room - done), DIM).put(f"  {text}", DIM)
+
+
+def _short(session: Session, device: Device, width: int) -> Ink:
+    """Draw a device that is not pointed at in one line."""
+    ink = Ink().put("  ").put(device.mac, THEIRS).to(22)
+    best = device.best
+    if device.asking:
+        ink.put(f"asks by {device.asking.protocol.upper()}").to(40)
+    elif best:
+        ink.put(best.address).to(40).put(best.belief, STRONG if best.belief is Belief.CERTAIN else DIM)
+    else:
+        ink.put("no address", DIM)
+    return ink.to(50).put(device_words(device, session.maker(device.mac))[: max(10, width - 50)], DIM)
 
 
 def _lanes(session: Session, width: int, now: float) -> list[Ink]:
@@ -61,7 +128,7 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
     device = session.chosen or session.candidate
     live = session.finder.device(device.mac) if device else None
     for at, clue in (live or device).moments if device and (live or device) else ():
-        text = _LANES[clue.tells].format(address=clue.address, about=clue.about, text=clue.text)
+        text = _LANES[clue.tells].format(address=clue.address, about=clue.about, text=clue.text, port=clue.port)
         moments.setdefault(text, []).append((at, clue))
     for text, happened in list(moments.items())[:_MAX_LANES]:
         lines += [_lane(text, [at for at, _ in happened], start, span, room, here), blank()]
@@ -88,13 +155,6 @@ def _lane(text: str, times: list[float], start: float, span: float, room: int, h
     return ink
 
 
-def _progress(asked: int, total: int, width: int) -> Ink:
-    room = width - _LABEL
-    done = room * asked // total if total else room
-    ink = Ink().put("asking by ARP, quietly", OURS).to(_LABEL)
-    return ink.put("▬" * done, OURS).put("▭" * (room - done), DIM)
-
-
 def _silence(session: Session, width: int, now: float) -> list[Ink]:
     since = max(session.link.since, session.started_at)
     lines = [blank(), heading("Nobody has spoken yet", width), blank()]
@@ -113,11 +173,8 @@ def _silence(session: Session, width: int, now: float) -> list[Ink]:
 
 
 def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
-    pointed = session.candidate is not None and session.candidate.mac == device.mac
-    title = Ink().put("▸ " if pointed else "  ", STRONG).put(device.mac, f"{STRONG} {THEIRS}").put("  ")
-    title.put(session.maker(device.mac) or "maker unknown", THEIRS)
-    if device.names:
-        title.put(f"  calls itself {', '.join(dict.fromkeys(name for name, _ in device.names[:3]))}", DIM)
+    title = Ink().put("▸ ", STRONG).put(device.mac, f"{STRONG} {THEIRS}").put("  ")
+    title.put(device_words(device, session.maker(device.mac)), THEIRS)
     lines = [title.put(" ").to(width, "┈", DIM)]
     if device.asking:
         asking = device.asking
@@ -127,7 +184,8 @@ def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
     for belief in device.addresses[:3]:
         lines += _belief(belief, width)
     if not device.addresses and not device.asking:
-        lines.append(line("It speaks, but nothing it said tells an address.", DIM, 4))
+        lines.append(line("It speaks, but nothing it said tells an IPv4 address.", DIM, 4))
+    lines += [line(reason.sentence, DIM, 34) for reason in device.others[:_MOST_BESIDE]]
     return [*lines, blank()]
 
 
@@ -135,6 +193,9 @@ def _belief(belief: AddressBelief, width: int) -> list[Ink]:
     prefix = f"/{belief.prefix}" if belief.prefix is not None else ""
     sure = {3: STRONG, 2: "", 1: DIM}[belief.belief]
     sentences = [reason.sentence for reason in belief.because[:4]]
+    if belief.prefix_basis == "bounded" and belief.prefix_range:
+        shortest, longest = belief.prefix_range
+        sentences.append(f"Its prefix length is from {shortest} to {longest}, by what it asks for directly.")
     if belief.gateway and belief.gateway_basis == "heard":
         sentences.append(f"It keeps looking for {belief.gateway}, as devices do for their gateway.")
     reasons = [part for sentence in sentences for part in broken(sentence, width - 34)]

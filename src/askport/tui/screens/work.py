@@ -14,6 +14,7 @@ from textual.widgets import Footer
 
 from askport.core.addresses import parse_address
 from askport.core.errors import AskPortError, BadInput
+from askport.core.finding.loudness import Loudness
 from askport.core.narrate import Next, next_line
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
@@ -27,6 +28,7 @@ from askport.tui.pictures.proving import prove_lines
 from askport.tui.pictures.reach import reach_lines
 from askport.tui.pictures.record import record_lines
 from askport.tui.pictures.setting import set_lines
+from askport.tui.screens.evidence import EvidenceScreen
 from askport.tui.screens.register import RegisterScreen
 from askport.tui.widgets.entry import EntryLine
 from askport.tui.widgets.sheet import Sheet
@@ -55,12 +57,19 @@ class WorkScreen(Screen[None]):
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
     BINDINGS = [
         Binding("enter", "next", "Do it", id="work.next", tooltip="Do what the bottom line says"),
-        Binding("a", "ask_for", "Address from label", id="work.ask_for", tooltip="Ask for an address that you know"),
+        Binding(
+            "a", "ask_for", "Address", id="work.ask_for", tooltip="Ask for the address on its label or in its manual"
+        ),
+        Binding("m", "label", "Label", id="work.label", tooltip="Type or scan the MAC address on the label"),
+        Binding("plus,equals_sign", "louder", "Louder", id="work.louder", tooltip="Let the laptop ask more"),
+        Binding("minus", "quieter", "Quiet", id="work.quieter", tooltip="Have the laptop send nothing"),
+        Binding("space", "hold", "Hold", id="work.hold", tooltip="Hold the sweep, or go on with it"),
+        Binding("f", "frames", "Frames", id="work.frames", tooltip="The frames behind what it said"),
         Binding("e", "plan", "Plan", id="work.plan", tooltip="Change what the device is to become"),
         Binding("n", "name", "Tag", id="work.name", tooltip="Give the device its tag"),
         Binding("w", "other_way", "Other way", id="work.other_way", tooltip="Set the address by another way"),
         Binding("l", "leave_out", "Leave out", id="work.leave_out", tooltip="Go on without the power-cycle proof"),
-        Binding("b", "back", "Step again", id="work.back", tooltip="Do the step before again"),
+        Binding("b", "back", "Again", id="work.back", tooltip="Do the step before again"),
         Binding("r", "register", "Register", id="work.register", tooltip="What was recorded"),
         Binding("up,k", "point(-1)", "Point up", id="work.up", show=False),
         Binding("down,j", "point(1)", "Point down", id="work.down", show=False),
@@ -91,7 +100,8 @@ In practice, **F6** to **F8** are your hands at the device.
         self.looking_at: Step | None = None
         self._step = outfit.round.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
-        self._enter_does_something = False
+        self._offered: tuple[object, ...] = ()
+        """What the footer's keys depend on, when they were drawn last."""
         self._said_by_hand = ""
         self._stopped: AskPortError | None = None
 
@@ -142,8 +152,9 @@ In practice, **F6** to **F8** are your hands at the device.
             self._step, self.looking_at = session.phase.step, None
             self.refresh_bindings()
         enter = self.next().enter
-        if enter is not self._enter_does_something:
-            self._enter_does_something = enter
+        offered = (enter, session.finder.loudness, session.phase)
+        if offered != self._offered:
+            self._offered = offered
             self.refresh_bindings()
         self.query_one("#title", Sheet).show([self._title(now)])
         width = self.size.width
@@ -204,11 +215,15 @@ In practice, **F6** to **F8** are your hands at the device.
         """Offer only what makes sense now."""
         phase = self.outfit.round.session.phase
         if action == "next":
-            return self._enter_does_something or None
+            return self.next().enter or None
         if action.startswith("hand_"):
             return self.outfit.practice is not None
-        if action == "ask_for":
+        if action in ("ask_for", "label"):
             return phase is Phase.FINDING
+        if action in ("louder", "quieter", "hold"):
+            return self._may_be(action)
+        if action == "frames":
+            return phase.step in (Step.PLUG, Step.FIND, Step.REACH)
         if action == "plan":
             return phase.step in (Step.PLUG, Step.FIND, Step.REACH, Step.SET)
         if action == "other_way":
@@ -216,6 +231,19 @@ In practice, **F6** to **F8** are your hands at the device.
         if action == "leave_out":
             return phase is Phase.POWER_CYCLE
         return True
+
+    def _may_be(self, action: str) -> bool:
+        """Whether the laptop may ask more or less now, or hold a sweep."""
+        session = self.outfit.round.session
+        finder, sweeping = session.finder, session.finder.sweeping
+        is_sweeping = sweeping is not None and not sweeping.done
+        if session.phase is not Phase.FINDING or self.has_class("-typing"):
+            return False
+        return {
+            "louder": finder.loudness is not Loudness.SWEEP,
+            "quieter": finder.loudness is not Loudness.LISTEN,
+            "hold": is_sweeping,
+        }[action]
 
     def _act(self, intent: Callable[[Session, float], None]) -> None:
         """Give the session an intent, and have the cable take it up."""
@@ -263,6 +291,43 @@ In practice, **F6** to **F8** are your hands at the device.
         text = str(delivered.ip) if delivered else ""
         self.entry.ask("ask", question, text, lambda typed: f"Ask for {parse_address(typed)} until it answers.")
 
+    def action_label(self) -> None:
+        """Compare the MAC address on a label with what is on the wire, while it is typed."""
+        session = self.outfit.round.session
+        question = "Which MAC address does its label give? All of it, or the last digits; a barcode reader may type it."
+
+        def check(typed: str) -> str:
+            matches = session.match_label(typed)
+            return (
+                "\n".join(matches[0].aligned)
+                if matches
+                else "Nobody has been heard yet; a whole address is kept until then."
+            )
+
+        self.entry.ask("label", question, "", check)
+
+    def action_louder(self) -> None:
+        """Let the laptop ask more."""
+        self._act(lambda session, now: session.louder(now))
+
+    def action_quieter(self) -> None:
+        """Have the laptop send nothing."""
+        self._act(lambda session, now: session.quieter(now))
+
+    def action_hold(self) -> None:
+        """Hold the sweep, or go on with it."""
+        self._act(lambda session, now: session.pause(now))
+
+    def action_frames(self) -> None:
+        """Show the frames behind what the device at hand said."""
+        session = self.outfit.round.session
+        device = session.chosen or session.candidate
+        if device is None:
+            self.notify("Nobody has been heard yet.", markup=False)
+        else:
+            live = session.finder.device(device.mac) or device
+            self.app.push_screen(EvidenceScreen(live, session.maker(live.mac), self.outfit.round.wire))
+
     def action_plan(self) -> None:
         """Change what the device is to become."""
         session = self.outfit.round.session
@@ -280,6 +345,8 @@ In practice, **F6** to **F8** are your hands at the device.
         """Do what was typed."""
         if event.purpose == "name":
             self._act(lambda session, _: session.name(event.text))
+        elif event.purpose == "label":
+            self._act(lambda session, _: session.label(event.text))
         elif event.purpose == "ask":
             self._act(lambda session, now: session.ask_for(event.text, now))
         else:
@@ -314,7 +381,7 @@ In practice, **F6** to **F8** are your hands at the device.
     def action_point(self, by: int) -> None:
         """Point at another device."""
         session = self.outfit.round.session
-        macs = [device.mac for device in session.finder.devices()]
+        macs = [device.mac for device in session.devices()]
         if session.phase is Phase.FINDING and session.candidate and macs:
             here = macs.index(session.candidate.mac)
             self._act(lambda session, _: session.select(macs[(here + by) % len(macs)]))

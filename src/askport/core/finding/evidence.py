@@ -1,0 +1,64 @@
+"""A sentence opened to its frame: which bytes say so."""
+
+from dataclasses import dataclass
+
+from askport.core.finding.clues import Clue, Tells
+from askport.core.formats.fields import Field, fields_of
+from askport.core.wire import Heard
+
+_ALWAYS = {
+    Tells.ANSWERS: ("ARP operation", "sender's MAC address"),
+    Tells.ANNOUNCES: ("ARP operation", "sender's MAC address"),
+    Tells.LOOKS_FOR: ("ARP operation",),
+    Tells.LOOKS_FOR_US: ("ARP operation",),
+    Tells.CLAIMS: ("ARP operation", "sender's address"),
+    Tells.FORWARDS: ("time to live",),
+    Tells.SENDS_THROUGH: ("to MAC address",),
+    Tells.ASKS_BOOTP: ("operation", "client's MAC address"),
+    Tells.ASKS_DHCP: ("operation", "client's MAC address", "option 53"),
+    Tells.SERVES: ("operation",),
+}
+"""Fields that say so by what they are, beside those that hold the address or the text."""
+
+
+@dataclass(frozen=True, slots=True)
+class Marked:
+    """A field, and whether the sentence rests on it."""
+
+    field: Field
+    says_so: bool
+
+
+def opened(heard: Heard, clue: Clue) -> list[Marked]:
+    """Return the fields of a frame, those that say what the clue tells marked.
+
+    Text and addresses inside a message that has no fields of its own here are marked where they stand.
+    """
+    values = {str(each) for each in (clue.address, clue.about) if each}
+    marked: list[Marked] = []
+    for field in fields_of(heard.data):
+        inside = _inside(heard.data, field, clue)
+        named = field.name in _ALWAYS.get(clue.tells, ())
+        holds = field.value in values or any(field.value.endswith(f": {value}") for value in values)
+        texts = bool(clue.text) and clue.text in field.value
+        marked.append(Marked(field, named or holds or texts))
+        if inside and not (named or holds or texts):
+            marked[-1] = Marked(field, False)
+            marked.append(Marked(inside, True))
+    return marked
+
+
+def _inside(data: bytes, field: Field, clue: Clue) -> Field | None:
+    """Return where a long field holds the clue's address or text."""
+    if field.length <= 16:
+        return None
+    raw = data[field.offset : field.end]
+    needles = [(each.packed, str(each)) for each in (clue.address, clue.about) if each]
+    needles += [(str(each).encode(), str(each)) for each in (clue.address, clue.about) if each]
+    if clue.text:
+        needles.append((clue.text.encode(), clue.text))
+    for needle, value in needles:
+        place = raw.find(needle)
+        if place >= 0:
+            return Field(field.offset + place, len(needle), f"in the {field.name} message", value)
+    return None
