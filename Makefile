@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint benchmarks screenshots clean
+.PHONY: demo test lint benchmarks fuzz screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -17,8 +17,11 @@ lint: $(VENV)/.dev
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-benchmarks: $(VENV)/.dev
+benchmarks: $(VENV)/.dev $(VENV)/.tools
 	$(BIN)/python benchmarks/run.py
+
+fuzz: $(VENV)/.dev
+	$(BIN)/python benchmarks/fuzz.py
 
 screenshots: $(VENV)/.installed
 	@sh tools/system-packages tmux:command:tmux xvfb:command:Xvfb xterm:command:xterm imagemagick:command:import fonts-dejavu-core:file:/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf

@@ -1,34 +1,21 @@
 """Measure what the product promises about speed, as ratios within one run (``make benchmarks``)."""
 
-import subprocess
 import sys
-import time
-from pathlib import Path
-from statistics import median
 
-_RUNS = 7
+import decoding
+import fuzz
+import starting
+import wire
 
-
-def _seconds(command: list[str]) -> float:
-    started = time.perf_counter()
-    subprocess.run(command, check=True, capture_output=True)
-    return time.perf_counter() - started
-
-
-def startup() -> None:
-    """Say how long a command takes to start, beside an interpreter that does nothing."""
-    askport = str(Path(sys.executable).with_name("askport"))
-    bare, ours = [], []
-    for _ in range(_RUNS):
-        bare.append(_seconds([sys.executable, "-c", "pass"]))
-        ours.append(_seconds([askport, "--version"]))
-    ratio = median(ours) / median(bare)
-    print(f"start of a command: {ratio:.1f} times a bare interpreter ({median(ours) * 1e3:.0f} ms)")
-
-
-BENCHMARKS = (startup,)
-
+BENCHMARKS = {
+    "start": starting.startup,
+    "decode": decoding.beside_dpkt,
+    "loss": wire.lost_in_a_flood,
+    "belief": wire.time_to_belief,
+    "sweep": wire.sweep_rate,
+    "fuzz": fuzz.short_run,
+}
 
 if __name__ == "__main__":
-    for benchmark in BENCHMARKS:
-        benchmark()
+    for name in sys.argv[1:] or BENCHMARKS:
+        BENCHMARKS[name]()

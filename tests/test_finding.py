@@ -15,7 +15,7 @@ from askport.core.formats.icmp import Icmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, IPv4, ipv4_frame
 from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.udp import Udp
-from askport.core.wire import Frame, hear
+from askport.core.wire import Frame, Link, hear
 
 US, IT, OTHER = (MacAddress(bytes((2, 0, 0, 0, 0, n))) for n in (1, 9, 8))
 HOME, GATEWAY = IPv4Address("192.168.61.7"), IPv4Address("192.168.61.254")
@@ -185,3 +185,40 @@ def test_unreadable_frames_are_counted_and_harm_nothing():
     made = finder(b"", b"\1" * 7, arp_question(IT, GATEWAY, sender=HOME)[:30], frame_between(
         Ends(src_mac=IT, src=HOME, dst_mac=US, dst=GATEWAY), Icmp(type=8))[:-40])  # fmt: skip
     assert made.frames_unreadable == 4
+
+
+def test_what_was_heard_before_a_power_cut_fades_until_it_is_shown_again():
+    made = finder(reply())
+    made.link_changed(Link(up=False, since=5.0), 5.0)
+    assert "link-down" in [hazard.code for hazard in made.hazards()]
+    made.link_changed(Link(up=True, since=9.0), 9.0)
+    best = made.devices()[0].best
+    assert best.belief is Belief.LIKELY
+    assert "not shown it again" in best.because[-1].sentence
+    made.receive(hear(Frame(at=10.0, data=reply())))
+    assert made.devices()[0].best.belief is Belief.CERTAIN
+
+
+def test_what_goes_through_another_device_is_outside_and_what_is_asked_for_is_inside():
+    """It asks for .254 and sends to 192.168.60.1 through whoever answered: the prefix is 24."""
+    ends = Ends(src_mac=IT, src=HOME, dst_mac=OTHER, dst=IPv4Address("192.168.60.1"))
+    made = finder(
+        arp_question(IT, IPv4Address("192.168.61.254"), sender=HOME),
+        reply(mac=OTHER, address=IPv4Address("192.168.61.254")),
+        frame_between(ends, Udp(src_port=5000, dst_port=6000, payload=b"")),
+    )
+    best = made.device(IT).best
+    assert (best.belief, str(best.prefix_basis), best.prefix_range) == (Belief.CERTAIN, "bounded", (24, 24))
+    assert any("outside its subnet" in reason.sentence for reason in best.because)
+
+
+def test_the_laptop_measures_by_itself_only_a_device_that_is_alone():
+    for others, measures in ((0, True), (1, False)):
+        made = finder(loudness=Loudness.CALL, known=[HOME])
+        made.handle_timer(0.0)
+        made.receive(hear(Frame(at=0.0, data=reply())))
+        for _ in range(others):
+            made.receive(hear(Frame(at=0.1, data=reply(mac=OTHER, address=GATEWAY))))
+        for now in (1.0, 2.5):
+            made.handle_timer(now)
+        assert (made.measuring is not None) is measures

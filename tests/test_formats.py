@@ -1,22 +1,54 @@
 """Codecs: any bytes are survived, and what is written is read back."""
 
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.core.addresses import MacAddress
+from askport.core.finding.evidence import opened
 from askport.core.finding.readers import read_clues
+from askport.core.finding.sentences import sentence_of
 from askport.core.formats.arp import Arp, arp_question, decode_arp, encode_arp
+from askport.core.formats.dcp import Dcp, FrameId, decode_profinet, encode_dcp
 from askport.core.formats.dhcp import Dhcp, MessageType, OptionCode, decode_dhcp, encode_dhcp
+from askport.core.formats.discovery import (
+    Ssdp,
+    WsDiscovery,
+    decode_ssdp,
+    decode_ws_discovery,
+    encode_ssdp,
+)
+from askport.core.formats.dns import Dns, Question, Record, decode_dns, encode_dns
+from askport.core.formats.eapol import Eapol, decode_eapol, encode_eapol
 from askport.core.formats.ethernet import Ethernet, decode_ethernet, encode_ethernet
+from askport.core.formats.field import (
+    ArtNet,
+    Bacnet,
+    EtherNetIp,
+    Knx,
+    decode_art_net,
+    decode_bacnet,
+    decode_ethernet_ip,
+    decode_knx,
+    encode_art_net,
+    encode_bacnet,
+    encode_ethernet_ip,
+    encode_knx,
+)
 from askport.core.formats.icmp import Icmp, decode_icmp, encode_icmp
+from askport.core.formats.icmpv6 import Icmpv6, decode_icmpv6, encode_icmpv6
+from askport.core.formats.igmp import Igmp, decode_igmp, encode_igmp
 from askport.core.formats.ipv4 import IPv4, decode_ipv4, encode_ipv4
-from askport.core.formats.packet import Ends, frame_between, read_packet
+from askport.core.formats.ipv6 import IPv6, decode_ipv6, encode_ipv6
+from askport.core.formats.llc import Bpdu, Llc, decode_bpdu, decode_llc, encode_bpdu, encode_llc
+from askport.core.formats.lldp import Lldp, decode_lldp, encode_lldp
+from askport.core.formats.packet import BY_UDP_PORT, Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, decode_tcp, encode_tcp
 from askport.core.formats.udp import Udp, decode_udp, encode_udp
 from askport.core.formats.unreadable import Unreadable
+from askport.core.wire import Heard
 
 A, B = IPv4Address("10.84.16.40"), IPv4Address("10.84.16.9")
 byte, short, word = st.integers(0, 255), st.integers(0, 0xFFFF), st.integers(0, 0xFFFFFFFF)
@@ -24,6 +56,19 @@ macs = st.binary(min_size=6, max_size=6).map(MacAddress)
 addresses = word.map(IPv4Address)
 payloads = st.binary(max_size=64)
 words_of_options = st.integers(0, 10).flatmap(lambda n: st.binary(min_size=4 * n, max_size=4 * n))
+A6 = IPv6Address("fe80::1")
+addresses6 = st.binary(min_size=16, max_size=16).map(IPv6Address)
+eight = st.binary(min_size=8, max_size=8)
+names = st.lists(st.binary(min_size=1, max_size=20), min_size=1, max_size=4).map(tuple)
+tokens = st.binary(min_size=1, max_size=17).map(lambda raw: bytes(0x61 + each % 26 for each in raw))
+
+
+def ws_match(where):
+    """A probe match as cameras send it, written here by hand."""
+    return (b'<e:Envelope xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery"><d:ProbeMatches><d:ProbeMatch>'
+            b"<d:XAddrs>" + where + b"</d:XAddrs></d:ProbeMatch></d:ProbeMatches></e:Envelope>")  # fmt: skip
+
+
 options = st.lists(
     st.tuples(st.integers(1, 254).filter(lambda code: code != OptionCode.OVERLOAD), payloads), max_size=5
 )
@@ -52,6 +97,45 @@ CODECS = {
         hops=byte, secs=short, flags=short, ciaddr=addresses, yiaddr=addresses, siaddr=addresses, giaddr=addresses,
         sname=st.binary(min_size=64, max_size=64), file=st.binary(min_size=128, max_size=128),
         options=options.map(tuple))),
+    "ipv6": (decode_ipv6, encode_ipv6, st.builds(
+        IPv6, src=addresses6, dst=addresses6, next_header=byte.filter(lambda kind: kind not in (0, 43, 60)),
+        hop_limit=byte, payload=payloads,
+        extensions=st.sampled_from([(), ((0, b"\0\5\2\0\0\1\0"),)]))),
+    "icmpv6": (decode_icmpv6, lambda x: encode_icmpv6(x, src=A6, dst=A6), st.builds(
+        Icmpv6, type=byte, code=byte, body=payloads)),
+    "llc": (decode_llc, encode_llc, st.builds(Llc, dsap=byte, ssap=byte, control=byte, payload=payloads)),
+    "stp": (decode_bpdu, encode_bpdu, st.builds(
+        Bpdu, version=byte, type=st.just(2), root=eight, bridge=eight, port=short)),
+    "lldp": (decode_lldp, encode_lldp, st.lists(st.tuples(st.integers(2, 127), payloads), max_size=5).map(
+        lambda more: Lldp(((1, b"\4chassis"), *more)))),
+    "eapol": (decode_eapol, encode_eapol, st.builds(Eapol, version=byte, type=byte, body=payloads)),
+    "igmp": (decode_igmp, encode_igmp, st.builds(
+        Igmp, type=st.sampled_from([0x11, 0x16, 0x22]), groups=addresses.filter(int).map(lambda group: (group,)),
+        max_response=byte)),
+    "dns": (decode_dns, encode_dns, st.builds(
+        Dns, id=short, flags=short, questions=st.lists(st.builds(
+            Question, name=names, type=short, class_=st.integers(0, 0x7FFF)), max_size=3).map(tuple),
+        answers=st.lists(st.one_of(
+            st.builds(Record, name=names, type=st.just(1), ttl=word, data=st.binary(min_size=4, max_size=4)),
+            st.builds(Record, name=names, type=st.just(12), ttl=word, target=names),
+            st.builds(Record, name=names, type=st.just(33), ttl=word, data=st.binary(min_size=6, max_size=6),
+                      target=names)), max_size=3).map(tuple)).filter(lambda x: x.questions or x.answers)),
+    "ssdp": (decode_ssdp, encode_ssdp, st.lists(st.tuples(
+        st.sampled_from([b"location", b"server"]), tokens), max_size=4).map(
+            lambda headers: Ssdp(start=b"HTTP/1.1 200 OK", headers=tuple(headers)))),
+    "ws-discovery": (decode_ws_discovery, lambda x: ws_match(b" ".join(x.xaddrs)), st.lists(
+        tokens, min_size=1, max_size=3).map(lambda where: WsDiscovery(is_answer=True, xaddrs=tuple(where)))),
+    "dcp": (decode_profinet, encode_dcp, st.builds(
+        Dcp, frame_id=st.sampled_from(list(map(int, FrameId))), service_id=byte, service_type=byte, xid=word,
+        response_delay=short, blocks=st.lists(st.tuples(short, payloads), max_size=3).map(tuple))),
+    "ethernet/ip": (decode_ethernet_ip, encode_ethernet_ip, st.builds(
+        EtherNetIp, address=addresses, vendor_id=short, serial=word, product=payloads)),
+    "bacnet": (decode_bacnet, encode_bacnet, st.builds(
+        Bacnet, service=st.just(0), instance=st.integers(0, 0x3FFFFF), vendor_id=short)),
+    "knx": (decode_knx, encode_knx, st.builds(
+        Knx, service=st.just(0x0202), address=addresses, port=short, mac=macs, name=tokens)),
+    "art-net": (decode_art_net, encode_art_net, st.builds(
+        ArtNet, op=st.just(0x2100), address=addresses, mac=macs, name=tokens)),
 }  # fmt: skip
 
 
@@ -85,8 +169,17 @@ def test_frames_are_survived_through_all_layers(data):
     inner = data.draw(
         st.one_of(*(values.map(encode) for _, encode, values in CODECS.values()), st.binary(max_size=300))
     )
-    kind = data.draw(st.sampled_from([0x0800, 0x0806, 0x8100, 64]))
-    ip = encode_ipv4(IPv4(src=A, dst=B, protocol=data.draw(st.sampled_from([1, 6, 17])), payload=inner))
+    kind = data.draw(st.sampled_from([0x0800, 0x0806, 0x8100, 0x86DD, 0x88CC, 0x888E, 0x8892, 64]))
+    port = data.draw(st.sampled_from(sorted(BY_UDP_PORT)))
+    datagram = encode_udp(Udp(src_port=port, dst_port=port, payload=inner), src=A, dst=B)
+    ip = encode_ipv4(
+        IPv4(
+            src=A,
+            dst=B,
+            protocol=data.draw(st.sampled_from([1, 2, 6, 17])),
+            payload=data.draw(st.sampled_from([inner, datagram])),
+        )
+    )
     for raw in (
         inner,
         encode_ethernet(
@@ -98,7 +191,10 @@ def test_frames_are_survived_through_all_layers(data):
             )
         ),
     ):
-        read_clues(read_packet(raw))
+        for clue in read_clues(read_packet(raw)):
+            assert clue.text.isprintable()
+            assert sentence_of(clue, 2).isprintable()
+            assert opened(Heard(0.0, raw, read_packet(raw)), clue)
 
 
 def test_a_real_echo_request_is_read_as_its_standard_says():

@@ -6,7 +6,6 @@ import shutil
 import signal
 import sys
 import time
-from dataclasses import replace
 from ipaddress import IPv4Address
 
 import pytest
@@ -198,7 +197,7 @@ while True:
 def test_a_tag_that_the_kernel_took_out_is_put_back(cable):
     """The kernel hands a tagged frame over without its tag; a device on a tagged port must not look untagged."""
     question = arp_question(MacAddress.parse(DEVICE), IPv4Address("10.84.16.1"), sender=IPv4Address("10.84.16.40"))
-    tagged = encode_ethernet(replace(decode_ethernet(question), tags=(7,)))
+    tagged = encode_ethernet(decode_ethernet(question)._replace(tags=(7,)))
     cable.start("device", sys.executable, "-c", TAGGED, tagged.hex())
     run = cable.askport("find", "zl0", "--seconds", 1, "--json")
     device = json.loads(run.stdout)["devices"][0]

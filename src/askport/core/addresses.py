@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from ipaddress import AddressValueError, IPv4Address, IPv4Interface, IPv4Network
 from itertools import permutations
 
@@ -56,6 +57,18 @@ class MacAddress(bytes):
 
     def __repr__(self) -> str:
         return f"MacAddress({self})"
+
+
+@lru_cache(maxsize=4096)
+def mac_of(packed: bytes) -> MacAddress:
+    """Return the MAC address in six bytes; a wire has few, and each is made once."""
+    return MacAddress(packed)
+
+
+@lru_cache(maxsize=4096)
+def address_of(packed: bytes) -> IPv4Address:
+    """Return the IPv4 address in four bytes; those on a wire are few, and each is made once."""
+    return IPv4Address(packed)
 
 
 BROADCAST_MAC = MacAddress(b"\xff" * 6)
@@ -166,6 +179,7 @@ def host_fault(interface: IPv4Interface) -> str | None:
     return None
 
 
+@lru_cache(maxsize=4096)
 def host_fault_of(address: IPv4Address) -> str | None:
     """Say why no host can have this address, whatever its subnet, or return None where one can."""
     return host_fault(IPv4Interface((address, 32)))

@@ -1,16 +1,17 @@
 """Address Resolution Protocol for IPv4 over Ethernet (RFC 826, RFC 5227)."""
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
-from struct import pack, unpack_from
+from struct import Struct, pack
+from typing import NamedTuple
 
-from askport.core.addresses import BROADCAST_MAC, NO_MAC, UNSPECIFIED, MacAddress
+from askport.core.addresses import BROADCAST_MAC, NO_MAC, UNSPECIFIED, MacAddress, address_of, mac_of
 from askport.core.formats.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, Ethernet, encode_ethernet
 from askport.core.formats.unreadable import Unreadable
 
 _ETHERNET_HARDWARE = 1
 _SIZE = 28
+_HEADER = Struct("!HHBBH")
 
 
 class Op(IntEnum):
@@ -20,8 +21,7 @@ class Op(IntEnum):
     REPLY = 2
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Arp:
+class Arp(NamedTuple):
     """One ARP packet."""
 
     op: int
@@ -47,15 +47,15 @@ def decode_arp(data: bytes) -> Arp | Unreadable:
     """Read an ARP packet; what follows its 28 bytes is padding."""
     if len(data) < _SIZE:
         return Unreadable("ARP", len(data), f"it has {len(data)} of {_SIZE} bytes")
-    hrd, pro, hln, pln, op = unpack_from("!HHBBH", data)
+    hrd, pro, hln, pln, op = _HEADER.unpack_from(data)
     if (hrd, pro, hln, pln) != (_ETHERNET_HARDWARE, ETHERTYPE_IPV4, 6, 4):
         return Unreadable("ARP", 0, "it is not about IPv4 over Ethernet")
     return Arp(
         op=op,
-        sha=MacAddress(data[8:14]),
-        spa=IPv4Address(data[14:18]),
-        tha=MacAddress(data[18:24]),
-        tpa=IPv4Address(data[24:28]),
+        sha=mac_of(data[8:14]),
+        spa=address_of(data[14:18]),
+        tha=mac_of(data[18:24]),
+        tpa=address_of(data[24:28]),
     )
 
 

@@ -22,6 +22,9 @@ class FrameId(IntEnum):
     IDENTIFY_RESPONSE = 0xFEFF
 
 
+_DCP_FRAMES = frozenset(map(int, FrameId))
+
+
 class Block(IntEnum):
     """Option and suboption of the blocks that this program reads."""
 
@@ -69,7 +72,7 @@ def decode_profinet(data: bytes) -> Dcp | OtherProfinet | Unreadable:
     if len(data) < 2:
         return Unreadable("PROFINET", len(data), "it has no frame identifier")
     frame_id = int.from_bytes(data[:2], "big")
-    if frame_id not in set(FrameId):
+    if frame_id not in _DCP_FRAMES:
         return OtherProfinet(frame_id)
     if len(data) < 12:
         return Unreadable("DCP", len(data), f"it has {len(data)} of at least 12 bytes")

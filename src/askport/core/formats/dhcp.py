@@ -1,12 +1,12 @@
 """BOOTP (RFC 951, 1542) and DHCP (RFC 2131, 2132) messages: one format, told apart by option 53."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from enum import IntEnum
 from ipaddress import IPv4Address
-from struct import pack, unpack_from
+from struct import Struct, pack
+from typing import NamedTuple
 
-from askport.core.addresses import UNSPECIFIED, MacAddress
+from askport.core.addresses import UNSPECIFIED, MacAddress, address_of
 from askport.core.formats.unreadable import Unreadable
 
 SERVER_PORT = 67
@@ -15,10 +15,11 @@ BROADCAST_FLAG = 0x8000
 """The client cannot yet take unicast answers (RFC 2131 section 4.1, RFC 1542 section 3.1.1)."""
 
 _FIXED = 236
+_HEADER = Struct("!BBBBIHH")
 _COOKIE = bytes((99, 130, 83, 99))
 _MIN_MESSAGE = 300
 """BOOTP messages are at least this long; old clients drop shorter ones (RFC 951 section 3, RFC 1542 section 2.1)."""
-_PAD, _END = 0, 255
+_PAD, _END, _OVERLOAD = 0, 255, 52
 
 
 class BootpOp(IntEnum):
@@ -26,6 +27,9 @@ class BootpOp(IntEnum):
 
     BOOTREQUEST = 1
     BOOTREPLY = 2
+
+
+_OPERATIONS = frozenset(map(int, BootpOp))
 
 
 class MessageType(IntEnum):
@@ -50,7 +54,7 @@ class OptionCode(IntEnum):
     HOST_NAME = 12
     REQUESTED_IP_ADDRESS = 50
     LEASE_TIME = 51
-    OVERLOAD = 52
+    OVERLOAD = _OVERLOAD
     MESSAGE_TYPE = 53
     SERVER_IDENTIFIER = 54
     PARAMETER_REQUEST_LIST = 55
@@ -64,8 +68,7 @@ Options = tuple[tuple[int, bytes], ...]
 """Code and data in the order of the wire, duplicates kept; read long ones through ``Dhcp.option`` (RFC 3396)."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Dhcp:
+class Dhcp(NamedTuple):
     """One BOOTP or DHCP message."""
 
     op: int
@@ -81,8 +84,8 @@ class Dhcp:
     yiaddr: IPv4Address = UNSPECIFIED
     siaddr: IPv4Address = UNSPECIFIED
     giaddr: IPv4Address = UNSPECIFIED
-    sname: bytes = field(default=bytes(64))
-    file: bytes = field(default=bytes(128))
+    sname: bytes = bytes(64)
+    file: bytes = bytes(128)
     options: Options = ()
     has_cookie: bool = True
     """False in a plain RFC 951 message, whose vendor area is nobody's business."""
@@ -111,7 +114,7 @@ class Dhcp:
     def addresses(self, code: int) -> tuple[IPv4Address, ...]:
         """Return the addresses in an option; a ragged end is left out."""
         data = self.option(code) or b""
-        return tuple(IPv4Address(data[at : at + 4]) for at in range(0, len(data) // 4 * 4, 4))
+        return tuple(address_of(data[at : at + 4]) for at in range(0, len(data) // 4 * 4, 4))
 
     def address(self, code: int) -> IPv4Address | None:
         """Return the first address in an option, or None."""
@@ -140,13 +143,13 @@ def decode_dhcp(data: bytes) -> Dhcp | Unreadable:
     """Read a message, with options that overflow into ``file`` and ``sname`` (option 52, RFC 2131 section 4.1)."""
     if len(data) < _FIXED:
         return Unreadable("BOOTP", len(data), f"it has {len(data)} of at least {_FIXED} bytes")
-    op, htype, hlen, hops, xid, secs, flags = unpack_from("!BBBBIHH", data)
-    if op not in (BootpOp.BOOTREQUEST, BootpOp.BOOTREPLY):
+    op, htype, hlen, hops, xid, secs, flags = _HEADER.unpack_from(data)
+    if op not in _OPERATIONS:
         return Unreadable("BOOTP", 0, f"its operation is {op}")
     sname, file = data[44:108], data[108:236]
     has_cookie = data[236:240] == _COOKIE
     options = list(_walk(data[240:])) if has_cookie else []
-    overload = next((value[0] for code, value in options if code == OptionCode.OVERLOAD and value), 0)
+    overload = next((value[0] for code, value in options if code == _OVERLOAD and value), 0)
     if overload & 1:
         options += _walk(file)
     if overload & 2:
@@ -159,10 +162,10 @@ def decode_dhcp(data: bytes) -> Dhcp | Unreadable:
         xid=xid,
         secs=secs,
         flags=flags,
-        ciaddr=IPv4Address(data[12:16]),
-        yiaddr=IPv4Address(data[16:20]),
-        siaddr=IPv4Address(data[20:24]),
-        giaddr=IPv4Address(data[24:28]),
+        ciaddr=address_of(data[12:16]),
+        yiaddr=address_of(data[16:20]),
+        siaddr=address_of(data[20:24]),
+        giaddr=address_of(data[24:28]),
         chaddr=data[28:44],
         sname=sname,
         file=file,

@@ -1,9 +1,9 @@
 """Ethernet II and IEEE 802.3 frames with IEEE 802.1Q tags."""
 
-from dataclasses import dataclass
 from struct import pack
+from typing import NamedTuple
 
-from askport.core.addresses import MacAddress
+from askport.core.addresses import MacAddress, mac_of
 from askport.core.formats.unreadable import Unreadable
 
 ETHERTYPE_IPV4 = 0x0800
@@ -17,8 +17,7 @@ _MAX_TAGS = 4
 _MAX_LENGTH_FIELD = 1500
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Ethernet:
+class Ethernet(NamedTuple):
     """One frame without preamble and check sequence."""
 
     dst: MacAddress
@@ -40,30 +39,28 @@ def decode_ethernet(data: bytes) -> Ethernet | Unreadable:
     """Read a frame."""
     if len(data) < 14:
         return Unreadable("Ethernet", len(data), "the frame is shorter than its 14-byte header")
-    tags: list[int] = []
-    at = 12
-    kind = int.from_bytes(data[at : at + 2], "big")
+    kind = data[12] << 8 | data[13]
+    at, end = 14, len(data)
+    ethertype: int | None = kind
+    tags: tuple[int, ...] = ()
     while kind in _TAG_TYPES:
         if len(tags) == _MAX_TAGS:
-            return Unreadable("802.1Q", at, f"more than {_MAX_TAGS} tags")
-        if len(data) < at + 6:
-            return Unreadable("802.1Q", len(data), "the frame ends inside a tag")
-        tags.append(int.from_bytes(data[at + 2 : at + 4], "big"))
+            return Unreadable("802.1Q", at - 2, f"more than {_MAX_TAGS} tags")
+        if end < at + 4:
+            return Unreadable("802.1Q", end, "the frame ends inside a tag")
+        tags += (data[at] << 8 | data[at + 1],)
+        ethertype = kind = data[at + 2] << 8 | data[at + 3]
         at += 4
-        kind = int.from_bytes(data[at : at + 2], "big")
-    at += 2
-    ethertype: int | None = kind
-    end = len(data)
     if kind <= _MAX_LENGTH_FIELD:
         if kind > end - at:
             return Unreadable("802.3", at - 2, f"it claims {kind} bytes and has {end - at}")
         ethertype, end = None, at + kind
     return Ethernet(
-        dst=MacAddress(data[0:6]),
-        src=MacAddress(data[6:12]),
+        dst=mac_of(data[0:6]),
+        src=mac_of(data[6:12]),
         ethertype=ethertype,
         payload=data[at:end],
-        tags=tuple(tags),
+        tags=tags,
     )
 
 

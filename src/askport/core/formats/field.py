@@ -132,6 +132,9 @@ class KnxService(IntEnum):
     SEARCH_RESPONSE = 0x0202
 
 
+_KNX_SERVICES = frozenset(map(int, KnxService))
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Knx:
     """A KNXnet/IP message, with what a search answer says."""
@@ -148,7 +151,7 @@ def decode_knx(data: bytes) -> Knx | Unreadable:
     if len(data) < 6 or data[:2] != b"\x06\x10":
         return Unreadable("KNXnet/IP", 0, "it has no KNXnet/IP header")
     service = int.from_bytes(data[2:4], "big")
-    if service not in set(KnxService) or len(data) < 14 or data[6] != 8:
+    if service not in _KNX_SERVICES or len(data) < 14 or data[6] != 8:
         return Knx(service=service)
     mac, name, description = None, b"", data[14:]
     if service == KnxService.SEARCH_RESPONSE and len(description) >= 54 and description[1] == 1:

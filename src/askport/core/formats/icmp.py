@@ -1,8 +1,8 @@
 """Internet Control Message Protocol (RFC 792)."""
 
-from dataclasses import dataclass
 from enum import IntEnum
 from struct import pack, unpack_from
+from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum
 from askport.core.formats.unreadable import Unreadable
@@ -16,8 +16,7 @@ class IcmpType(IntEnum):
     ECHO = 8
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Icmp:
+class Icmp(NamedTuple):
     """One ICMP message; ``identifier`` and ``sequence_number`` have a meaning in echoes only."""
 
     type: int

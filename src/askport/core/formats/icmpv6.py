@@ -1,9 +1,9 @@
 """ICMPv6 (RFC 4443) with neighbour discovery (RFC 4861) and multicast listener discovery (RFC 2710, 3810)."""
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv6Address
 from struct import pack
+from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum
 from askport.core.formats.unreadable import Unreadable
@@ -25,8 +25,7 @@ class Icmpv6Type(IntEnum):
     LISTENER_REPORT_V2 = 143
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Icmpv6:
+class Icmpv6(NamedTuple):
     """One message."""
 
     type: int

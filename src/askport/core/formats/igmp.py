@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
 
-from askport.core.addresses import UNSPECIFIED
+from askport.core.addresses import UNSPECIFIED, address_of
 from askport.core.formats.checksum import internet_checksum
 from askport.core.formats.unreadable import Unreadable
 
@@ -45,10 +45,10 @@ def decode_igmp(data: bytes) -> Igmp | Unreadable:
         for _ in range(min(int.from_bytes(data[6:8], "big"), _MAX_RECORDS)):
             if at + 8 > len(data):
                 break
-            groups.append(IPv4Address(data[at + 4 : at + 8]))
+            groups.append(address_of(data[at + 4 : at + 8]))
             at += 8 + 4 * (int.from_bytes(data[at + 2 : at + 4], "big") + data[at + 1])
     elif data[4:8] != UNSPECIFIED.packed:
-        groups.append(IPv4Address(data[4:8]))
+        groups.append(address_of(data[4:8]))
     return Igmp(type=data[0], groups=tuple(groups), max_response=data[1])
 
 

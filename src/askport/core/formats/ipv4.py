@@ -1,10 +1,10 @@
 """Internet Protocol version 4 (RFC 791)."""
 
-from dataclasses import dataclass
 from ipaddress import IPv4Address
-from struct import pack, unpack_from
+from struct import Struct, pack
+from typing import NamedTuple
 
-from askport.core.addresses import MacAddress
+from askport.core.addresses import MacAddress, address_of
 from askport.core.formats.checksum import internet_checksum
 from askport.core.formats.ethernet import ETHERTYPE_IPV4, Ethernet, encode_ethernet
 from askport.core.formats.unreadable import Unreadable
@@ -13,10 +13,10 @@ PROTOCOL_ICMP = 1
 PROTOCOL_TCP = 6
 PROTOCOL_UDP = 17
 _MIN_HEADER = 20
+_HEADER = Struct("!BBHHHBB")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class IPv4:
+class IPv4(NamedTuple):
     """One IPv4 packet."""
 
     src: IPv4Address
@@ -38,7 +38,7 @@ def decode_ipv4(data: bytes) -> IPv4 | Unreadable:
     """Read a packet; bytes after its total length are padding."""
     if len(data) < _MIN_HEADER:
         return Unreadable("IPv4", len(data), f"it has {len(data)} of at least {_MIN_HEADER} bytes")
-    first, tos, total, identification, fragment, ttl, protocol = unpack_from("!BBHHHBB", data)
+    first, tos, total, identification, fragment, ttl, protocol = _HEADER.unpack_from(data)
     header = (first & 15) * 4
     if first >> 4 != 4:
         return Unreadable("IPv4", 0, f"its version is {first >> 4}")
@@ -49,8 +49,8 @@ def decode_ipv4(data: bytes) -> IPv4 | Unreadable:
     if internet_checksum(data[:header]):
         return Unreadable("IPv4", 10, "its header checksum is wrong")
     return IPv4(
-        src=IPv4Address(data[12:16]),
-        dst=IPv4Address(data[16:20]),
+        src=address_of(data[12:16]),
+        dst=address_of(data[16:20]),
         protocol=protocol,
         payload=data[header:total],
         ttl=ttl,

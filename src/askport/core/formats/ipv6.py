@@ -1,8 +1,8 @@
 """Internet Protocol version 6 (RFC 8200)."""
 
-from dataclasses import dataclass
 from ipaddress import IPv6Address
 from struct import pack, unpack_from
+from typing import NamedTuple
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
@@ -16,8 +16,7 @@ _WALKED = frozenset({0, 43, 60})
 _MAX_EXTENSIONS = 8
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class IPv6:
+class IPv6(NamedTuple):
     """One IPv6 packet."""
 
     src: IPv6Address
@@ -27,7 +26,7 @@ class IPv6:
     payload: bytes
     hop_limit: int = 64
     extensions: tuple[tuple[int, bytes], ...] = ()
-    """Kind and whole bytes of each extension header; their own next-header field is set when they are written."""
+    """Kind of each extension header, and its bytes behind the next-header field, which says what follows."""
 
 
 def decode_ipv6(data: bytes) -> IPv6 | Unreadable:
@@ -48,7 +47,7 @@ def decode_ipv6(data: bytes) -> IPv6 | Unreadable:
         size = (data[at + 1] + 1) * 8
         if at + size > end:
             return Unreadable("IPv6", at, "an extension header runs over the end")
-        extensions.append((kind, data[at : at + size]))
+        extensions.append((kind, data[at + 1 : at + size]))
         kind, at = data[at], at + size
     return IPv6(
         src=IPv6Address(data[8:24]),
@@ -64,7 +63,7 @@ def encode_ipv6(packet: IPv6) -> bytes:
     """Write a packet."""
     kinds = [kind for kind, _ in packet.extensions] + [packet.next_header]
     chain = b"".join(
-        bytes((following,)) + raw[1:] for following, (_, raw) in zip(kinds[1:], packet.extensions, strict=True)
+        bytes((following,)) + raw for following, (_, raw) in zip(kinds[1:], packet.extensions, strict=True)
     )
     length = len(chain) + len(packet.payload)
     head = pack("!IHBB", 6 << 28, length, kinds[0], packet.hop_limit)

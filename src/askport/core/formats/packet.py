@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 from ipaddress import IPv4Address
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import Arp, decode_arp
@@ -89,8 +89,7 @@ BY_UDP_PORT: dict[int, Decoder] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Packet:
+class Packet(NamedTuple):
     """The layers of one frame, outermost first, and what stopped the reading, if anything did."""
 
     layers: tuple[Layer, ...]

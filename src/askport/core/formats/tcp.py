@@ -1,9 +1,9 @@
 """Transmission Control Protocol segments (RFC 9293), as far as asking whether a port opens needs them."""
 
-from dataclasses import dataclass
 from enum import IntFlag
 from ipaddress import IPv4Address
 from struct import pack, unpack_from
+from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum, pseudo_header
 from askport.core.formats.ipv4 import PROTOCOL_TCP
@@ -19,8 +19,7 @@ class TcpFlag(IntFlag):
     ACK = 16
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Tcp:
+class Tcp(NamedTuple):
     """One segment."""
 
     src_port: int

@@ -1,16 +1,17 @@
 """User Datagram Protocol (RFC 768)."""
 
-from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address
-from struct import pack, unpack_from
+from struct import Struct, pack
+from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum, pseudo_header
 from askport.core.formats.ipv4 import PROTOCOL_UDP
 from askport.core.formats.unreadable import Unreadable
 
+_HEADER = Struct("!HHH")
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Udp:
+
+class Udp(NamedTuple):
     """One datagram."""
 
     src_port: int
@@ -26,7 +27,7 @@ def decode_udp(data: bytes) -> Udp | Unreadable:
     """
     if len(data) < 8:
         return Unreadable("UDP", len(data), f"it has {len(data)} of at least 8 bytes")
-    src_port, dst_port, length = unpack_from("!HHH", data)
+    src_port, dst_port, length = _HEADER.unpack_from(data)
     if not 8 <= length <= len(data):
         return Unreadable("UDP", 4, f"it claims {length} bytes and has {len(data)}")
     return Udp(src_port=src_port, dst_port=dst_port, payload=data[8:length])

@@ -1,7 +1,6 @@
 """Answering the BOOTP or DHCP requests of one chosen MAC address, and of nobody else (RFC 951, 1542, 2131, 2132)."""
 
 from collections import Counter
-from dataclasses import replace
 from enum import Enum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -235,7 +234,7 @@ class Answering(Way):
             known = request.ciaddr if request.ciaddr != UNSPECIFIED else reply.yiaddr
             dst_mac, dst = self.mac, known
         if kind is MessageType.NAK:
-            reply = replace(reply, flags=request.flags | BROADCAST_FLAG)
+            reply = reply._replace(flags=request.flags | BROADCAST_FLAG)
         ends = Ends(src_mac=self._laptop_mac, src=self._laptop.ip, dst_mac=dst_mac, dst=dst)
         self._send(frame_between(ends, Udp(src_port=SERVER_PORT, dst_port=CLIENT_PORT, payload=encode_dhcp(reply))))
 

@@ -1,0 +1,117 @@
+"""Fuzzing: real frames bent in every way, read through all layers and clue readers, on all cores.
+
+``make benchmarks`` runs a short round; ``make fuzz`` ten million frames. No frame may raise, and none may take over a
+millisecond: one that did is read again, because a busy machine can hold up any frame once.
+"""
+
+import os
+import sys
+import time
+from collections.abc import Callable
+from multiprocessing import Pool
+from random import Random
+
+from askport.core.finding.finder import Finder
+from askport.core.finding.readers import read_clues
+from askport.core.formats.packet import read_packet
+from askport.core.wire import Frame, hear
+from capture import mixed
+
+_SHORT, _LONG = 200_000, 10_000_000
+_CHUNK = 100_000
+_SLOW_S = 1e-3
+_AGAIN = 5
+_Bend = Callable[[Random, bytes, bytes], bytes]
+
+
+def _flip(random: Random, data: bytes, _: bytes) -> bytes:
+    at = random.randrange(len(data))
+    return data[:at] + bytes((data[at] ^ 1 << random.randrange(8),)) + data[at + 1 :]
+
+
+def _cut(random: Random, data: bytes, _: bytes) -> bytes:
+    return data[: random.randrange(len(data))]
+
+
+def _splice(random: Random, data: bytes, other: bytes) -> bytes:
+    return data[: random.randrange(len(data))] + other[random.randrange(len(other)) :]
+
+
+def _overwrite(random: Random, data: bytes, _: bytes) -> bytes:
+    at, junk = random.randrange(len(data)), random.randbytes(random.randrange(1, 9))
+    return data[:at] + junk + data[at + len(junk) :]
+
+
+def _fill(random: Random, data: bytes, _: bytes) -> bytes:
+    at = random.randrange(len(data))
+    return data[:at] + random.choice((b"\0", b"\xff", b"\xc0\x0c", b"\x81\x00")) * random.randrange(1, 700)
+
+
+def _random(random: Random, data: bytes, _: bytes) -> bytes:
+    return data[: random.choice((12, 14, 34, 42))] + random.randbytes(random.randrange(1500))
+
+
+_BENDS: tuple[_Bend, ...] = (_flip, _cut, _splice, _overwrite, _fill, _random)
+
+
+def _read(data: bytes) -> None:
+    for clue in read_clues(read_packet(data)):
+        if not clue.text.isprintable():
+            raise ValueError(f"unprintable text out of {data.hex()}")
+
+
+def _chunk(seed: int) -> tuple[int, float, list[str]]:
+    """Bend and read one chunk; return how many, the slowest honest time, and what went wrong."""
+    random = Random(seed)
+    frames = mixed(400, seed)
+    finder = Finder([], now=0.0)
+    wrong: list[str] = []
+    worst = 0.0
+    for number in range(_CHUNK):
+        data = random.choice(frames)
+        for _ in range(random.choice((1, 1, 1, 2, 4))):
+            data = random.choice(_BENDS)(random, data or b"\0", random.choice(frames))
+        took = _timed(data, wrong)
+        if took > _SLOW_S:
+            took = min(_timed(data, wrong) for _ in range(_AGAIN))
+            if took > _SLOW_S:
+                wrong.append(f"{took * 1e3:.2f} ms: {data.hex()}")
+        worst = max(worst, took)
+        if number % 20 == 0:
+            finder.receive(hear(Frame(at=number / 1e3, data=data)))
+    for device in finder.devices():
+        device.reasons()
+    return _CHUNK, worst, wrong[:3]
+
+
+def _timed(data: bytes, wrong: list[str]) -> float:
+    began = time.perf_counter()
+    try:
+        _read(data)
+    except Exception as error:  # noqa: BLE001 - what this looks for
+        wrong.append(f"{type(error).__name__}: {error}: {data.hex()}")
+    return time.perf_counter() - began
+
+
+def run(count: int) -> None:
+    """Fuzz with this many frames, and end with status 1 where anything went wrong."""
+    done, worst, wrong = 0, 0.0, []
+    began = time.perf_counter()
+    with Pool(os.cpu_count()) as pool:
+        for frames, slowest, faults in pool.imap_unordered(_chunk, range(max(1, count // _CHUNK))):
+            done, worst, wrong = done + frames, max(worst, slowest), wrong + faults
+    took = time.perf_counter() - began
+    print(f"fuzz: {done:,} bent frames in {took:.0f} s, {len(wrong)} faults, the slowest took {worst * 1e3:.2f} ms")
+    for each in wrong[:5]:
+        print(f"    {each}")
+    if wrong:
+        sys.exit(1)
+
+
+def short_run() -> None:
+    """Run a short round."""
+    run(_SHORT)
+
+
+if __name__ == "__main__":
+    run(_LONG)

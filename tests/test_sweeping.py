@@ -1,0 +1,144 @@
+"""Sweeping, labels, makers and capture files."""
+
+import struct
+from ipaddress import IPv4Address, IPv4Network
+from itertools import pairwise
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
+from askport.core.finding.finder import IMPOSSIBLE_ADDRESS, Finder
+from askport.core.finding.label import compare_label, match_label
+from askport.core.finding.loudness import Loudness
+from askport.core.finding.sweeping import PRIVATE, Sweeping, distinct
+from askport.core.formats.arp import Arp, Op, arp_frame, decode_arp
+from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
+from askport.core.makers import maker_in, read_makers
+from askport.core.wire import Frame, hear
+from conftest import askport
+
+LAPTOP, IT = MacAddress(b"\2\0\0\0\0\1"), MacAddress(bytes.fromhex("00005e005344"))
+
+
+def run(machine, until=lambda: False):
+    """Let a machine run in virtual time; return each address asked for with its moment."""
+    asked, now = [], 0.0
+    while not machine.done and not until() and (at := machine.next_deadline()) is not None:
+        now = max(now, at)
+        machine.handle_timer(now)
+        for effect in machine.poll():
+            asked += [(now, decode_arp(data[14:]).tpa) for data in effect.frames]
+    return asked
+
+
+@pytest.mark.parametrize("rate", [50.0, 1000.0, 100_000.0])
+def test_a_sweep_asks_for_every_address_once_at_its_rate(rate):
+    asked = run(Sweeping(LAPTOP, [IPv4Network("10.9.0.0/22")], now=0.0, rate=rate))
+    assert [int(address) - 0x0A090000 for _, address in asked] == list(range(1024))
+    took = asked[-1][0] - asked[0][0]
+    assert 0.85 < 1024 / rate / (took + 1 / rate) < 1.15 or took < 0.02
+
+
+def test_a_sweep_is_held_and_goes_on_and_waits_for_slow_answers():
+    machine = Sweeping(LAPTOP, [IPv4Network("10.9.0.0/24")], now=0.0, rate=100.0)
+    before = run(machine, until=lambda: machine.asked >= 100)
+    machine.pause(1.0)
+    assert (machine.next_deadline(), machine.is_paused) == (None, True)
+    assert machine.at == before[-1][1]
+    machine.resume(500.0)
+    after = run(machine)
+    assert (after[0][1] - 1, len(before) + len(after)) == (before[-1][1], 256)
+    assert machine.done
+    assert machine.left_s == 0
+
+
+def test_private_space_is_swept_once_likeliest_first():
+    pieces = distinct(PRIVATE)
+    covered = sorted(pieces)
+    assert all(one[1] < other[0] for one, other in pairwise(covered))
+    assert sum(last - first + 1 for first, last in pieces) == (1 << 16) * 2 + (1 << 20) + (1 << 24)
+    assert IPv4Address(pieces[0][0]) == IPv4Address("192.168.0.0")
+
+
+def test_a_box_that_answers_for_everything_is_seen_through():
+    """A proxy that is swept answers for all: none of it is certain, little is kept, and the hazard says so."""
+    finder = Finder([LAPTOP], now=0.0, loudness=Loudness.SWEEP, within=[IPv4Network("10.9.0.0/24")])
+    for number in range(200):
+        reply = Arp(op=Op.REPLY, sha=IT, spa=IPv4Address(0x0A090000 + number), tha=LAPTOP, tpa=IPv4Address(0))
+        finder.receive(hear(Frame(at=number / 100, data=arp_frame(reply))))
+        if number == 5:
+            reply = Arp(op=Op.REPLY, sha=IT, spa=IMPOSSIBLE_ADDRESS, tha=LAPTOP, tpa=IPv4Address(0))
+            finder.receive(hear(Frame(at=0.06, data=arp_frame(reply))))
+    (device,) = finder.devices()
+    assert not device.is_found
+    assert len(device.addresses) < 10
+    assert "answers-for-all" in [hazard.code for hazard in finder.hazards()]
+
+
+@pytest.mark.parametrize(
+    "text", ["00:00:5e:00:53:44", "00-00-5E-00-53-44", "0000.5e00.5344", "00005E005344", "5344", "344"]
+)
+def test_a_label_in_any_notation_whole_or_its_end_fits(text):
+    (match,) = match_label(text, [IT, MacAddress(bytes.fromhex("00005e005311"))])
+    assert (match.mac, match.fits) == (IT, True)
+
+
+def test_a_label_that_does_not_fit_shows_which_digits_differ():
+    (match,) = match_label("00:00:5e:00:54:43", [MacAddress(b"\2\0\0\0\0\1"), IT])
+    assert match.sentence.endswith("digit 10 is 3 and not 4, digit 12 is 4 and not 3.")
+    label, device, marks = match.aligned
+    assert [device[place] != label[place] for place, mark in enumerate(marks) if mark == "^"] == [True, True]
+    for text in ("", "12", "00:00:5e:00:53:44:55", "gate"):
+        with pytest.raises(BadInput):
+            compare_label(text, IT)
+
+
+def test_makers_are_found_by_the_longest_beginning():
+    table = read_makers("# ours\n00:00:5e\tBlock\n00-00-5e-00-53-4\tBrackwater\x1b[2J Instruments\n", "t")
+    assert maker_in(table, IT) == "Brackwater·[2J Instruments"
+    assert maker_in(table, MacAddress(b"\0\0\x5e\0\0\0")) == "Block"
+    assert maker_in(table, LAPTOP) is None
+    with pytest.raises(BadInput, match="Line 2 of t, 'no tab here'"):
+        read_makers("\nno tab here", "t")
+
+
+def pcap(order, magic, unit):
+    head = struct.pack(order + "IHHiIII", magic, 2, 4, 0, 0, 65535, 1)
+    return head + struct.pack(order + "IIII", 5, int(0.25 / unit), 3, 3) + b"abc"
+
+
+@pytest.mark.parametrize(("order", "magic", "unit"), [
+    ("<", 0xA1B2C3D4, 1e-6), (">", 0xA1B2C3D4, 1e-6), ("<", 0xA1B23C4D, 1e-9), (">", 0xA1B23C4D, 1e-9),
+])  # fmt: skip
+def test_every_kind_of_pcap_is_read(order, magic, unit):
+    (frame,) = read_capture(pcap(order, magic, unit))
+    assert (frame.at, frame.data) == (pytest.approx(5.25), b"abc")
+
+
+@given(st.lists(st.tuples(st.integers(0, 4_000_000_000), st.binary(max_size=90)), max_size=5), st.binary(max_size=40))
+def test_pcapng_is_read_as_written_and_survives_a_broken_end(frames, junk):
+    data = pcapng_start() + b"".join(pcapng_frame(float(at), raw, comment="why") for at, raw in frames)
+    read = [(round(frame.at), frame.data) for frame in read_capture(data)]
+    assert read == frames
+    assert [frame.data for frame in read_capture(data + junk)][: len(frames)] == [raw for _, raw in frames]
+    for cut in range(0, len(data), 7):
+        try:
+            assert len(list(read_capture(data[:cut]))) <= len(frames)
+        except BadInput as error:
+            assert cut < 12, error
+
+
+@pytest.mark.parametrize(("content", "status", "said"), [
+    (b"not a capture", 2, "neither a pcap nor a pcapng file"),
+    (struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 113), 2, "link type 113"),
+    (None, 3, "No such file"), (pcapng_start(), 1, "Nothing heard"),
+])  # fmt: skip
+def test_what_cannot_be_read_is_said_in_a_sentence(content, status, said, tmp_path):
+    file = tmp_path / "x.pcap"
+    if content is not None:
+        file.write_bytes(content)
+    result = askport("read", file)
+    assert (result.returncode, result.stderr.count("\n"), said in result.stderr) == (status, 1, True), result.stderr
