@@ -59,7 +59,21 @@ def test_the_headless_demo_proves_every_device(tmp_path):
         rows = list(csv.DictReader(table))
     assert {row["state"] for row in rows} == {device["state"] for device in devices} == {"proven"}
     assert [row["tag"] for row in rows] == [device["tag"] for device in devices]
-    assert {"TG-01", "BL-01", "UV-01"} <= {row["tag"] for row in rows}
+    assert {"TG-01", "OX-04", "BL-01", "FD-01", "UV-01", "SW-01", "PA-01", "DR-01"} <= {row["tag"] for row in rows}
+    assert (rows[0]["as_found"], rows[0]["found_gateway"]) == ("192.168.61.7/24", "192.168.61.254")
+    for said in (
+        "4 twins hold 172.29.4.100",
+        "An address server answers here, 10.84.19.254",
+        "fe80::200:5eff:fe00:5360",
+    ):
+        assert said in run.stdout
+    for tag, found in (("TG-01", "192.168.61.7"), ("FD-01", None)):
+        frames = tmp_path / f"{tag}.pcapng"
+        assert askport("register", "frames", out / "demo.askport", tag, "--out", frames).returncode == 0
+        (device,) = json.loads(askport("read", frames, "--json").stdout)["devices"]
+        assert found in [each["address"] for each in device["addresses"]] or device["asks_for_address"]
+    wrong = askport("register", "frames", out / "demo.askport", "XX-01", "--out", frames)
+    assert (wrong.returncode, "'XX-01' is no tag" in wrong.stderr) == (2, True)
     again = askport("demo", "--headless", out)
     assert (again.returncode, "exists already" in again.stderr) == (2, True)
 

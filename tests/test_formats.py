@@ -80,7 +80,7 @@ CODECS = {
         tags=st.lists(short, max_size=2).map(tuple),
         payload=st.binary(min_size=46, max_size=99))),
     "802.3": (decode_ethernet, encode_ethernet, st.builds(
-        Ethernet, dst=macs, src=macs, ethertype=st.none(), payload=payloads)),
+        Ethernet, dst=macs, src=macs, ethertype=st.none(), tags=st.just(()), payload=payloads)),
     "arp": (decode_arp, encode_arp, st.builds(Arp, op=short, sha=macs, spa=addresses, tha=macs, tpa=addresses)),
     "ipv4": (decode_ipv4, encode_ipv4, st.builds(
         IPv4, src=addresses, dst=addresses, protocol=byte, payload=payloads, ttl=byte, tos=byte, identification=short,
@@ -96,7 +96,7 @@ CODECS = {
         Dhcp, op=st.sampled_from([1, 2]), xid=word, chaddr=st.binary(min_size=16, max_size=16), htype=byte, hlen=byte,
         hops=byte, secs=short, flags=short, ciaddr=addresses, yiaddr=addresses, siaddr=addresses, giaddr=addresses,
         sname=st.binary(min_size=64, max_size=64), file=st.binary(min_size=128, max_size=128),
-        options=options.map(tuple))),
+        options=options.map(tuple), has_cookie=st.just(True))),
     "ipv6": (decode_ipv6, encode_ipv6, st.builds(
         IPv6, src=addresses6, dst=addresses6, next_header=byte.filter(lambda kind: kind not in (0, 43, 60)),
         hop_limit=byte, payload=payloads,

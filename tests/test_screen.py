@@ -108,6 +108,44 @@ def test_small_screens_keep_what_matters_and_slips_are_said(terminal):
     screen.leave()
 
 
+def test_twins_hold_enter_up_and_a_label_is_compared_while_it_is_typed(terminal):
+    screen = terminal(*ASKPORT, "demo", "--pace", "12", "--wire", "twins")
+    seen = screen.until("4 twins hold 172.29.4.100: leave only one of them connected.")
+    assert "Enter ▸" not in seen
+    screen.keys("m")
+    screen.until("Which MAC address does its label give?")
+    screen._tmux("send-keys", "-l", "53:47")
+    seen = screen.until("1 differ")
+    assert "^" in seen
+    screen.keys("BSpace")
+    screen._tmux("send-keys", "-l", "3")
+    screen.until("it fits")
+    screen.keys("Enter")
+    screen.until("▸ 00:00:5e:00:53:43")
+    screen.keys("f")
+    seen = screen.until("What it said: 00:00:5e:00:53:43")
+    assert "ac 1d 04 64" in seen
+    assert "bytes 28 to 31      sender's address" in seen
+    screen.keys("f")
+    screen.until("4 twins hold")
+    screen.leave()
+
+
+def test_loudness_is_climbed_and_a_sweep_is_held(terminal):
+    screen = terminal(*ASKPORT, "demo", "--pace", "4", "--wire", "house")
+    screen.until("says that it is a router")
+    for rung in ("◆ greet", "◆ call", "◆ sweep"):
+        screen.keys("+")
+        screen.until(rung)
+    screen.until("An address server answers here, 10.84.19.254")
+    screen.until("left at 1000 a second")
+    screen.keys("Space")
+    screen.until("a second, held")
+    screen.keys("-")
+    screen.until("◆ listen")
+    screen.leave()
+
+
 def test_a_hostile_name_is_shown_and_does_nothing(terminal, tmp_path):
     """A device that calls itself markup, an escape sequence and a link neither ends the program nor presses keys."""
     script = tmp_path / "hostile.py"

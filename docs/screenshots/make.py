@@ -12,58 +12,89 @@ SIZE = (160, 47)
 """Columns and lines: about 1280x800 pixels."""
 PATIENCE_S = 60.0
 
-# Each step: a text to wait for on the screen, then either keys to press or the name of a picture to take.
-TOUR = (
-    ("Enter ▸ Go on with 00:00:5e:00:53:10", "find.png"),
-    ("Enter ▸ Go on with", ["Enter"]),
-    ("Enter ▸ Borrow", "reach.png"),
-    ("Enter ▸ Borrow", ["Enter"]),
-    ("Type this into the device", "set.png"),
-    ("Type this into the device", ["F7"]),
-    ("put it back. l leaves", "prove.png"),
-    ("put it back. l leaves", ["F6"]),
-    ("Its power is off", ["F6"]),
-    ("Enter ▸ Record TG-01", ["Enter"]),
-    ("is recorded and the laptop", ["r"]),
-    ("of 1 proven", "register.png"),
+# Each tour: options of the demo, then steps: a text to wait for, then keys to press or the name of a picture to take.
+TOURS: tuple[tuple[list[str], list[tuple[str, str | list[str]]]], ...] = (
+    (["--pace", "1"], [("Nobody has spoken yet", "nothing-yet.png")]),
+    (
+        ["--pace", "8"],
+        [
+            ("Enter ▸ Go on with 00:00:5e:00:53:10", "find.png"),
+            ("Enter ▸ Go on with", ["f"]),
+            ("What it said", "frames.png"),
+            ("What it said", ["f"]),
+            ("Enter ▸ Go on with", ["Enter"]),
+            ("Enter ▸ Borrow", "reach.png"),
+            ("Enter ▸ Borrow", ["Enter"]),
+            ("Type this into the device", "set.png"),
+            ("Type this into the device", ["F7"]),
+            ("put it back. l leaves", "prove.png"),
+            ("put it back. l leaves", ["F6"]),
+            ("Its power is off", ["F6"]),
+            ("Enter ▸ Record TG-01", ["Enter"]),
+            ("is recorded and the laptop", ["r"]),
+            ("of 1 proven", "register.png"),
+        ],
+    ),
+    (
+        ["--pace", "4", "--wire", "twins"],
+        [("4 twins hold", ["m"]), ("Which MAC", ["5", "3", "4", "7"]), ("differ", "twins.png")],
+    ),
+    (
+        ["--pace", "2", "--wire", "house"],
+        [
+            ("Listening", ["+"]),
+            ("An address server answers", "house.png"),
+            ("An address server answers", ["+"]),
+            ("◆ call", ["+"]),
+            ("at 192.168.2.", "sweeping.png"),
+        ],
+    ),
 )
 
 
 def main() -> None:
-    """Take every picture of the tour."""
+    """Take every picture of every tour."""
+    environment = {k: v for k, v in os.environ.items() if k not in ("TMUX", "COLUMNS", "LINES")}
+    environment |= {"COLORTERM": "truecolor", "DISPLAY": f":{os.getpid() % 4000 + 100}", "TZ": "UTC"}
+    screen = ["Xvfb", environment["DISPLAY"], "-screen", "0", "1280x800x24", "-nolisten", "tcp"]
+    xvfb = subprocess.Popen(screen, stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1.5)
+        for options, steps in TOURS:
+            take(options, steps, environment)
+    finally:
+        xvfb.terminate()
+        xvfb.wait()
+
+
+def take(options: list[str], steps: list[tuple[str, str | list[str]]], environment: dict[str, str]) -> None:
+    """Go through one tour in a terminal window of its own."""
+    columns, lines = map(str, SIZE)
     with tempfile.TemporaryDirectory() as work:
         tmux = ["tmux", "-S", f"{work}/tmux"]
-        environment = {k: v for k, v in os.environ.items() if k not in ("TMUX", "COLUMNS", "LINES")}
-        environment |= {"COLORTERM": "truecolor", "DISPLAY": f":{os.getpid() % 4000 + 100}", "TZ": "UTC"}
         Path(f"{work}/conf").write_text(
             'set -g status off\nset -g default-terminal tmux-256color\nset -ga terminal-overrides ",xterm*:Tc"\n'
         )
-        started = [
-            subprocess.Popen(["Xvfb", environment["DISPLAY"], "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
-                             stderr=subprocess.DEVNULL),
-        ]  # fmt: skip
+        command = f"{ASKPORT} demo {' '.join(options)}; sleep 99"
+        session = ["new-session", "-d", "-x", columns, "-y", lines, command]
+        subprocess.run([*tmux, "-f", f"{work}/conf", *session], env=environment, check=True)
+        xterm = ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", f"{columns}x{lines}+0+0",
+                 "-bw", "0", "-b", "0", "+sb", "-bg", "black", "-fg", "white", "-e", *tmux, "attach"]  # fmt: skip
+        window = subprocess.Popen(xterm, env=environment)
         try:
-            time.sleep(1.5)
-            columns, lines = map(str, SIZE)
-            subprocess.run([*tmux, "-f", f"{work}/conf", "new-session", "-d", "-x", columns, "-y", lines,
-                            f"{ASKPORT} demo --pace 8; sleep 99"], env=environment, check=True)  # fmt: skip
-            xterm = ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", f"{columns}x{lines}+0+0",
-                     "-bw", "0", "-b", "0", "+sb", "-bg", "black", "-fg", "white", "-e", *tmux, "attach"]  # fmt: skip
-            started.append(subprocess.Popen(xterm, env=environment))
-            for text, step in TOUR:
+            for text, step in steps:
                 wait_for(tmux, text)
                 if isinstance(step, str):
                     time.sleep(0.6)
-                    picture = HERE / step
-                    subprocess.run(["import", "-window", "root", "-strip", str(picture)], env=environment, check=True)
-                    print(picture.name)
+                    picture = ["import", "-window", "root", "-strip", str(HERE / step)]
+                    subprocess.run(picture, env=environment, check=True)
+                    print(step)
                 else:
                     subprocess.run([*tmux, "send-keys", *step], check=True)
         finally:
             subprocess.run([*tmux, "kill-server"], check=False)
-            for process in started:
-                process.terminate()
-                process.wait()
+            window.terminate()
+            window.wait()
 
 
 def wait_for(tmux: list[str], text: str) -> None:

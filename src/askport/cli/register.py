@@ -10,7 +10,8 @@ if TYPE_CHECKING:
     from askport.core.register.fold import Row
 
 from askport.cli.talk import put_json
-from askport.core.errors import BadInput, MachineRefused
+from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.text import display_text
 
 app = typer.Typer(help="Read what a job has recorded.", no_args_is_help=False)
 Job = Annotated[Path, typer.Argument(help="The job file.")]
@@ -59,5 +60,28 @@ def export(
 
     try:
         write_register(rows, out, csv=csv)
+    except OSError as error:
+        raise MachineRefused(f"'{out}' could not be written: {error.strerror}.") from None
+
+
+@app.command()
+def frames(
+    job: Job,
+    tag: Annotated[str, typer.Argument(help="The device's tag.")],
+    out: Annotated[Path, typer.Option("--out", help="The pcapng file to write.")],
+) -> None:
+    """Write the frames that a device's as-found values rest on into a capture file."""
+    from askport.core.register.fold import fold
+    from askport.edges.jobfile import JobFile
+
+    opened = JobFile(job, create=False)
+    row = next((each for each in fold(opened.lines) if each.tag == tag), None)
+    if row is None:
+        raise BadInput(f"'{display_text(tag, 40)}' is no tag in '{job}': 'askport register list' shows them.")
+    capture = opened.frames(row.unit)
+    if capture is None:
+        raise Refused(f"No frames were kept of {row.tag}: it was set without the screen.")
+    try:
+        out.write_bytes(capture)
     except OSError as error:
         raise MachineRefused(f"'{out}' could not be written: {error.strerror}.") from None

@@ -390,7 +390,8 @@ class Session(Borrower):
             asks_by=device.asking.protocol if device.asking else None,
             because=tuple(reason.sentence for reason in best.because) if best else (),
         )
-        frames = tuple(dict.fromkeys(frame for reason in best.because for frame in reason.evidence)) if best else ()
+        reasons = best.because if best else device.asking.because if device.asking else ()
+        frames = tuple(dict.fromkeys(frame for reason in reasons for frame in reason.evidence))
         self._effects += [Write(found), Keep(self.unit, frames)]
         if best is None:
             self._prepare(now)

@@ -11,10 +11,10 @@ SSDP_GROUP = IPv4Address("239.255.255.250")
 PORT_WS_DISCOVERY = 3702
 _MAX_HEADERS = 64
 _MAX_LINE = 1024
-_SEARCHED = 65_536
-"""Bytes of a message that are searched; one UDP datagram cannot have more."""
-_XADDRS = re.compile(rb"<(?:[A-Za-z_][\w.-]{0,30}:)?XAddrs[^>]{0,500}>([^<]{1,4000})<")
-_TYPES = re.compile(rb"<(?:[A-Za-z_][\w.-]{0,30}:)?Types[^>]{0,500}>([^<]{1,1000})<")
+_SEARCHED = 4096
+"""Bytes of a message that are looked at; what says who somebody is stands in front."""
+_XADDRS = re.compile(rb"<(?:[A-Za-z_][\w.-]{0,30}:)?XAddrs[^>]{0,200}>([^<]{1,4000})<")
+_TYPES = re.compile(rb"<(?:[A-Za-z_][\w.-]{0,30}:)?Types[^>]{0,200}>([^<]{1,1000})<")
 _SCOPE_NAME = re.compile(rb"/name/([^\s<]{1,120})")
 _ANSWERS = (b"ProbeMatches", b"/Hello", b":Hello", b"ResolveMatches")
 

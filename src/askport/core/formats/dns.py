@@ -15,10 +15,10 @@ MDNS_GROUP = IPv4Address("224.0.0.251")
 RESPONSE = 0x8000
 _MAX_NAME = 255
 """Bytes of a name (RFC 1035 section 2.3.4)."""
-_MAX_JUMPS = 32
-"""Pointers followed in one name; an honest encoder needs one for each label at the most."""
-_MAX_RECORDS = 256
-"""Records read of one message: more than a 1,500-byte frame can hold honestly."""
+_MAX_JUMPS = 10
+"""Pointers followed in one name; honest encoders nest a few, and a hostile chain must not take long."""
+_MAX_RECORDS = 64
+"""Records read of one message: more than honest devices put into one frame."""
 _CLASS_MASK = 0x7FFF
 """The top bit of a class is a flag in mDNS (RFC 6762 section 10.2)."""
 
@@ -89,34 +89,40 @@ class _Broken(Exception):
     """A name or a record runs out of the message."""
 
 
-def _name(data: bytes, at: int) -> tuple[Name, int]:
-    """Read a name with its pointers (RFC 1035 section 4.1.4); return it with the place behind it."""
+def _name(data: bytes, at: int, known: dict[int, Name], depth: int = 0) -> tuple[Name, int]:
+    """Read a name with its pointers (RFC 1035 section 4.1.4); return it with the place behind it.
+
+    What a pointer leads to is read once for a whole message, so that a hostile one takes no longer than its bytes.
+    """
     labels: list[bytes] = []
-    behind, jumps, size = -1, 0, 0
     while True:
         if at >= len(data):
             raise _Broken
         length = data[at]
         if length >= 0xC0:
-            if at + 1 >= len(data) or jumps == _MAX_JUMPS:
+            if at + 1 >= len(data) or depth == _MAX_JUMPS:
                 raise _Broken
-            behind = at + 2 if behind < 0 else behind
-            at, jumps = (length & 0x3F) << 8 | data[at + 1], jumps + 1
-            continue
+            target = (length & 0x3F) << 8 | data[at + 1]
+            if target not in known:
+                known[target] = _name(data, target, known, depth + 1)[0]
+            whole = (*labels, *known[target])
+            at += 2
+            break
         if length > 63 or at + 1 + length > len(data):
             raise _Broken
         at += 1
         if length == 0:
-            return tuple(labels), at if behind < 0 else behind
-        size += length + 1
-        if size >= _MAX_NAME:
-            raise _Broken
+            whole = tuple(labels)
+            break
         labels.append(data[at : at + length])
         at += length
+    if sum(map(len, whole)) + len(whole) >= _MAX_NAME:
+        raise _Broken
+    return whole, at
 
 
-def _record(data: bytes, at: int) -> tuple[Record, int]:
-    name, at = _name(data, at)
+def _record(data: bytes, at: int, known: dict[int, Name]) -> tuple[Record, int]:
+    name, at = _name(data, at, known)
     if at + 10 > len(data):
         raise _Broken
     kind, class_, ttl, size = unpack_from("!HHIH", data, at)
@@ -130,7 +136,7 @@ def _record(data: bytes, at: int) -> tuple[Record, int]:
     # NetBIOS uses SRV's number for something without a name in it (RFC 1002 section 4.2.18).
     if fixed is not None and size > fixed:
         try:
-            target, behind = _name(data, at + fixed)
+            target, behind = _name(data, at + fixed, known)
         except _Broken:
             target, behind = None, -1
         if behind == end:
@@ -147,17 +153,18 @@ def decode_dns(data: bytes) -> Dns | Unreadable:
     ident, flags, asked, *counts = unpack_from("!HHHHHH", data)
     questions: list[Question] = []
     records: list[Record] = []
+    known: dict[int, Name] = {}
     at = 12
     try:
         for _ in range(min(asked, _MAX_RECORDS)):
-            name, at = _name(data, at)
+            name, at = _name(data, at, known)
             if at + 4 > len(data):
                 raise _Broken
             kind, class_ = unpack_from("!HH", data, at)
             questions.append(Question(name=name, type=kind, class_=class_ & _CLASS_MASK))
             at += 4
         for _ in range(min(sum(counts), _MAX_RECORDS)):
-            record, at = _record(data, at)
+            record, at = _record(data, at, known)
             records.append(record)
     except _Broken:
         if not questions and not records:

@@ -23,6 +23,8 @@ class ProofRow(BaseModel):
 class Row(BaseModel):
     """One device, as found and as left."""
 
+    unit: int
+    """Its number in the journal when it was found last."""
     tag: str
     mac: Mac
     maker: str | None
@@ -74,6 +76,7 @@ def fold(lines: Iterable[Line]) -> list[Row]:
         match line.entry:
             case Found() as found:
                 row = Row(
+                    unit=found.unit,
                     tag=found.tag,
                     mac=found.mac,
                     maker=found.maker,
@@ -84,7 +87,7 @@ def fold(lines: Iterable[Line]) -> list[Row]:
                     found_at=line.at,
                 )
                 before = rows.get(found.mac)
-                rows[found.mac] = _found_again(before, found.tag) if before else row
+                rows[found.mac] = _found_again(before, found) if before else row
             case Named() as named if row_of := rows.get(named.mac):
                 row_of.tag = named.tag
             case WasSet() as done if row_of := rows.get(done.mac):
@@ -99,5 +102,7 @@ def fold(lines: Iterable[Line]) -> list[Row]:
     return list(rows.values())
 
 
-def _found_again(before: Row, tag: str) -> Row:
-    return before.model_copy(update={"tag": tag, "proofs": {}, "recorded_at": None, "left_out": ()})
+def _found_again(before: Row, found: Found) -> Row:
+    return before.model_copy(
+        update={"unit": found.unit, "tag": found.tag, "proofs": {}, "recorded_at": None, "left_out": ()}
+    )
