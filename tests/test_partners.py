@@ -1,6 +1,7 @@
 """What other people's stacks and daemons do at the other end of a virtual cable: address, origin, names, hazards."""
 
 import json
+import shutil
 import subprocess
 
 import pytest
@@ -34,6 +35,16 @@ def test_a_dhcp_client_asks_and_names_itself(cable, tmp_path):
     assert device["asks_for_address"]["protocol"] == "dhcp"
     assert device["names"] == [{"name": "feedhopper", "source": "dhcp"}]
     assert device["addresses"] == []
+
+
+def test_a_small_client_asks_again_for_the_address_it_had(cable):
+    if not shutil.which("udhcpc"):
+        pytest.skip("no udhcpc: what it does at the other end was not tested")
+    cable.start("device", "udhcpc", "-i", "zd0", "-f", "-s", "/bin/true", "-x", "hostname:hopper", "-r", "10.84.16.50")
+    device = find(cable, "--seconds", 8)["devices"][0]
+    assert (device["asks_for_address"]["protocol"], device["names"][0]["name"]) == ("dhcp", "hopper")
+    best = device["addresses"][0]
+    assert (best["address"], best["belief"], best["origin"]) == ("10.84.16.50", "possible", "dhcp")
 
 
 def test_a_responder_shows_address_and_name_when_greeted(cable, tmp_path):
