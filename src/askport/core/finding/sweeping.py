@@ -20,8 +20,11 @@ PRIVATE = tuple(
     )
 )  # fmt: skip
 """All private space (RFC 1918) and link-local (RFC 3927), in order of likelihood; each address is asked for once."""
-_CATCH_UP_S = 0.05
-"""A held-up laptop catches up on this much at once, so that the rate is kept on a busy machine."""
+_CATCH_UP = 2.0
+"""A held-up laptop catches up at this many times the rate, so that the rate is kept and no device is flooded."""
+_LONGEST_BURST_S = 0.02
+_MOST_BEHIND_S = 10.0
+"""What it may fall behind and still catch up on; a laptop that slept is not caught up with."""
 _TICK_S = 0.001
 """Between bursts at high rates."""
 _LAST_ANSWERS_S = 3.0
@@ -71,6 +74,8 @@ class Sweeping(Machine):
         self._head, self._tail = question[:_TARGET_AT], question[_PACKET_END:]
         self._numbers = (number for first, last in self._ranges for number in range(first, last + 1))
         self._next_at: float | None = now
+        """When the next question is due by the rate."""
+        self._wake_at = self._woken_at = now
         self._paused_at: float | None = None
 
     @property
@@ -106,25 +111,29 @@ class Sweeping(Machine):
         """Go on where it was."""
         if self._paused_at is not None and self._next_at is not None:
             self._next_at += now - self._paused_at
+            self._wake_at = self._woken_at = now
         self._paused_at = None
 
     def next_deadline(self) -> float | None:
         """Return when the next questions are due."""
-        return None if self.is_paused else self._next_at
+        return None if self.is_paused or self._next_at is None else self._wake_at
 
     def handle_timer(self, now: float) -> None:
         """Send what is due."""
-        if self._next_at is None or now < self._next_at or self.is_paused:
+        if self._next_at is None or now < self._wake_at or self.is_paused:
             return
         if self.asked == self.total:
             self._next_at = None
             return
         step = max(1 / self.rate, _TICK_S)
-        due = round((min(now - self._next_at, _CATCH_UP_S) + step) * self.rate)
+        since = min(max(now - self._woken_at, step), _LONGEST_BURST_S)
+        behind = now - self._next_at
+        due = min(round((behind + step) * self.rate), max(1, round(_CATCH_UP * self.rate * since)))
         head, tail = self._head, self._tail
         frames = tuple(head + number.to_bytes(4, "big") + tail for number in islice(self._numbers, due))
         self._effects.append(SendMany(frames))
         self.asked += len(frames)
-        self._next_at = max(self._next_at, now - _CATCH_UP_S) + due / self.rate
+        self._next_at = max(self._next_at, now - _MOST_BEHIND_S) + due / self.rate
+        self._woken_at, self._wake_at = now, max(self._next_at, now + step)
         if self.asked == self.total:
-            self.last_at, self._next_at = now, now + _LAST_ANSWERS_S
+            self.last_at, self._wake_at = now, now + _LAST_ANSWERS_S
