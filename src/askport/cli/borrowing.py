@@ -5,16 +5,17 @@ import os
 import signal
 import subprocess
 import time
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import Annotated
 
 import typer
 
 from askport.cli.cable import choose, open_cable
 from askport.cli.talk import Status, put_json, say
-from askport.core.addresses import parse_address, parse_interface
+from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.reach.choosing import near
+from askport.core.text import display_text
 from askport.edges.keeper_client import Keeper
 
 _NOT_FOUND, _NOT_EXECUTABLE = 127, 126
@@ -26,6 +27,14 @@ def borrow(
     adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
     address: Annotated[str | None, typer.Argument(metavar="[ADDRESS/PREFIX]", help="The address to borrow.")] = None,
     to: Annotated[str | None, typer.Option(help="Choose a free address that reaches this one.")] = None,
+    pin: Annotated[
+        list[str] | None,
+        typer.Option(metavar="ADDRESS=MAC", help="Have an address mean one MAC address, whoever else answers."),
+    ] = None,
+    instead: Annotated[bool, typer.Option("--instead", help="Instead of the adapter's addresses, not beside.")] = False,
+    route: Annotated[
+        list[str] | None, typer.Option(metavar="RANGE=GATEWAY", help="Reach a range through a device on the cable.")
+    ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
     """Borrow an address, run the command behind -- or wait for Ctrl-C, and give it back."""
@@ -34,8 +43,14 @@ def borrow(
         raise BadInput("Say which address to borrow, or with --to which device it is to reach: one of the two.")
     wanted = parse_interface(address) if address else None
     device = _device(to) if to else None
+    pins = [_pin(each) for each in pin or []]
+    routes = [_route(each) for each in route or []]
     with open_cable(adapter) as keeper:
-        interface = asyncio.run(_take(keeper, wanted, device))
+        interface = asyncio.run(_take(keeper, wanted, device, instead, {address for address, _ in pins}))
+        for address_, mac in pins:
+            keeper.pin(address_, mac)
+        for network, gateway in routes:
+            keeper.route(network, gateway)
         if json:
             put_json({"schema": "askport.borrow/1", "adapter": adapter, "address": str(interface)})
         else:
@@ -43,6 +58,20 @@ def borrow(
         status = _run(command) if command else _wait(keeper)
     say(f"Gave {interface} on {adapter} back.")
     raise typer.Exit(status)
+
+
+def _pin(text: str) -> tuple[IPv4Address, MacAddress]:
+    address, equals, mac = text.partition("=")
+    if not equals:
+        raise BadInput(f"'{display_text(text, 60)}' pins nothing: write ADDRESS=MAC.")
+    return parse_address(address), MacAddress.parse(mac)
+
+
+def _route(text: str) -> tuple[IPv4Network, IPv4Address]:
+    network, equals, gateway = text.partition("=")
+    if not equals:
+        raise BadInput(f"'{display_text(text, 60)}' is no route: write RANGE=GATEWAY.")
+    return parse_network(network), parse_address(gateway, "gateway")
 
 
 def _device(text: str) -> tuple[IPv4Interface, int | None]:
@@ -53,20 +82,24 @@ def _device(text: str) -> tuple[IPv4Interface, int | None]:
 
 
 async def _take(
-    keeper: Keeper, wanted: IPv4Interface | None, device: tuple[IPv4Interface, int | None] | None
+    keeper: Keeper,
+    wanted: IPv4Interface | None,
+    device: tuple[IPv4Interface, int | None] | None,
+    instead: bool,
+    pinned: set[IPv4Address],
 ) -> IPv4Interface:
     if wanted:
         candidates = [wanted]
     else:
         assert device is not None  # noqa: S101 - one of the two was checked to be given
-        own = {each.ip for each in keeper.own}
+        own = {each.ip for each in keeper.own} | pinned
         candidates = list(near(device[0].ip, device[1], own))
     choosing = await choose(keeper, candidates)
     if choosing.chosen is None:
         holder = choosing.taken.get(wanted.ip) if wanted else None
         what = f"{wanted.ip} is in use by {holder}" if wanted else "Every address asked for is in use"
         raise Refused(f"{what}: name another address to borrow.")
-    await keeper.borrow(choosing.chosen)
+    await keeper.borrow(choosing.chosen, instead=instead)
     return choosing.chosen
 
 
@@ -109,12 +142,9 @@ def restore(
     """Give back whatever an interrupted run left borrowed."""
     if os.geteuid() != 0:
         raise MachineRefused("No permission to change adapters: run 'askport restore' with sudo.", code="no-permission")
-    from askport.edges.keeper.adapter import Refusal, give_back_all
+    from askport.edges.restoring import give_back_all
 
-    try:
-        given = give_back_all(adapter)
-    except Refusal as error:
-        raise MachineRefused(str(error)) from None
+    given = give_back_all(adapter)
     if json:
         put_json({"schema": "askport.restore/1", "given_back": given})
         return

@@ -12,6 +12,7 @@ import typer
 from askport import __version__
 from askport.cli import borrowing, finding, register, setting
 from askport.cli.demo import demo
+from askport.cli.door import door
 from askport.cli.talk import Status, say
 from askport.core.errors import AskPortError
 
@@ -27,6 +28,7 @@ COMMANDS: tuple[Callable[..., None], ...] = (
     finding.read,
     finding.measure,
     borrowing.borrow,
+    door,
     borrowing.restore,
     setting.assign,
     setting.prove,

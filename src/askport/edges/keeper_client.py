@@ -7,11 +7,12 @@ import pwd
 import socket
 import subprocess
 import sys
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import Any
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
+from askport.edges.packet_filter import assemble
 from askport.edges.packet_wire import PacketWire
 
 _MAX_ANSWER = 65_536
@@ -50,7 +51,7 @@ class Keeper:
         except MachineRefused:
             self.close()
             raise
-        facts, descriptors = self._ask("open")
+        facts, descriptors = self._ask("open", filter=assemble().hex())
         self.mac = MacAddress.parse(facts["mac"])
         self.own = tuple(IPv4Interface(each) for each in facts["addresses"])
         """The adapter's addresses before anything was borrowed."""
@@ -74,19 +75,43 @@ class Keeper:
             raise MachineRefused(str(answer["error"]))
         return answer, descriptors
 
-    def _ask(self, verb: str, **details: str) -> tuple[dict[str, Any], list[int]]:
+    def _ask(self, verb: str, **details: str | bool) -> tuple[dict[str, Any], list[int]]:
         with contextlib.suppress(OSError):  # the answer, or its absence, tells
             self._control.send(json.dumps({"verb": verb, **details}).encode())
         return self._answer()
 
-    async def borrow(self, interface: IPv4Interface) -> None:
-        """Put an address on the adapter, beside what is there.
+    async def borrow(self, interface: IPv4Interface, *, instead: bool = False) -> None:
+        """Put an address on the adapter, beside what is there or instead of it.
 
         Raises:
             MachineRefused: it has no link, or has the address already, or the kernel would not.
         """
         require_link(self)
-        self._ask("borrow", address=str(interface))
+        self._ask("borrow", address=str(interface), instead=instead)
+
+    def pin(self, address: IPv4Address, mac: MacAddress) -> None:
+        """Have an address mean one MAC address on this adapter, until it is given back.
+
+        Raises:
+            MachineRefused: the kernel would not.
+        """
+        self._ask("pin", address=str(address), mac=str(mac))
+
+    def route(self, network: IPv4Network, gateway: IPv4Address) -> None:
+        """Send what is for a range through a device on the cable, until it is given back.
+
+        Raises:
+            MachineRefused: the kernel would not.
+        """
+        self._ask("route", to=str(network), via=str(gateway))
+
+    def addresses(self) -> list[str]:
+        """Return the addresses on the adapter as they are now.
+
+        Raises:
+            MachineRefused: the adapter has vanished.
+        """
+        return [str(each) for each in self._ask("addresses")[0]["addresses"]]
 
     async def give_back(self) -> None:
         """Take away again exactly what was borrowed."""

@@ -1,5 +1,4 @@
-"""The keeper: the one process that may change the adapter, and that always gives it back.
+"""The small privileged process that owns an adapter while it is borrowed, and always gives it back.
 
-It is started as root for one adapter, opens the packet socket, borrows and gives back addresses on request, and
-nothing else. When the other end of its socket closes, for whatever reason, it gives everything back and ends.
+It is a program of its own: the standard library and the netlink library, and nothing else of this package.
 """

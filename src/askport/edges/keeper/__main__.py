@@ -1,7 +1,8 @@
 """The keeper's process: ``python -I -m askport.edges.keeper ADAPTER DESCRIPTOR``.
 
 Messages are JSON objects in datagrams of a Unix socket pair, one answer to each: ``open`` (its answer carries the
-packet socket), ``borrow`` with ``address``, ``give-back``, ``addresses``. Anything else is refused.
+packet socket), ``borrow`` with ``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with
+``to`` and ``via``, ``give-back``, ``addresses``. Anything else is refused.
 """
 
 import json
@@ -11,12 +12,12 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
+from pyroute2.netlink.exceptions import NetlinkError
+
 from askport.edges.keeper.adapter import Adapter, Refusal
 from askport.edges.keeper.capabilities import drop_all_but_network
 
-PROTOCOL = 1
-MAX_MESSAGE = 4096
-"""Bytes; the longest honest one has fewer than a hundred."""
+MAX_MESSAGE = 8192  # bytes; the longest honest one carries the packet filter
 
 Answer = tuple[dict[str, Any], list[socket.socket]]
 
@@ -24,17 +25,16 @@ Answer = tuple[dict[str, Any], list[socket.socket]]
 def _serve(control: socket.socket, adapter: Adapter) -> None:
     """Answer requests until the other end closes."""
 
-    def opened(_: dict[str, Any]) -> Answer:
+    def opened(request: dict[str, Any]) -> Answer:
         facts = {"mac": adapter.mac, "index": adapter.index, "on": adapter.switched_on, "restored": adapter.restored}
-        return {**facts, "addresses": adapter.addresses()}, [adapter.open()]
+        program = bytes.fromhex(str(request.get("filter", "")))
+        return {**facts, "addresses": adapter.addresses()}, [adapter.open(program)]
 
-    def borrow(request: dict[str, Any]) -> Answer:
-        adapter.borrow(str(request.get("address", "")))
-        return {}, []
-
-    verbs: dict[str, Callable[[dict[str, Any]], Answer]] = {
+    verbs: dict[str, Callable[[dict[str, Any]], Answer | None]] = {
         "open": opened,
-        "borrow": borrow,
+        "borrow": lambda each: adapter.borrow(str(each["address"]), instead=each.get("instead") is True),
+        "pin": lambda each: adapter.pin(str(each["address"]), str(each["mac"])),
+        "route": lambda each: adapter.route(str(each["to"]), str(each["via"])),
         "give-back": lambda _: ({"given": adapter.give_back()}, []),
         "addresses": lambda _: ({"addresses": adapter.addresses()}, []),
     }
@@ -44,11 +44,9 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
             request = json.loads(message)
             if not isinstance(request, dict) or request.get("verb") not in verbs:
                 raise Refusal("The keeper does not know that verb.")
-            answer, sockets = verbs[request["verb"]](request)
-        except (Refusal, ValueError, RecursionError) as error:
-            answer = {"error": str(error)}
-        except OSError as error:
-            answer = {"error": f"The machine would not: {error.strerror or error}."}
+            answer, sockets = verbs[request["verb"]](request) or ({}, [])
+        except (Refusal, ValueError, LookupError, TypeError, RecursionError, OSError, NetlinkError) as error:
+            answer = {"error": f"The keeper would not: {error}." if not isinstance(error, Refusal) else str(error)}
         try:
             socket.send_fds(control, [json.dumps(answer).encode()], [each.fileno() for each in sockets])
         except OSError:
@@ -59,23 +57,19 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
 
 
 def main(name: str, descriptor: int) -> int:
-    """Keep one adapter until the program at the other end is gone."""
+    """Keep one adapter until the program at the other end is gone; Ctrl-C and a closed terminal are its business."""
     control = socket.socket(fileno=descriptor)
-    # Ctrl-C and a closed terminal are the program's business; the keeper ends when the program has.
     for each in (signal.SIGINT, signal.SIGHUP, signal.SIGTSTP):
         signal.signal(each, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, lambda *_: control.shutdown(socket.SHUT_RD))
     try:
         drop_all_but_network()
         adapter = Adapter(name)
-    except Refusal as error:
+    except (Refusal, OSError) as error:
         control.send(json.dumps({"error": str(error)}).encode())
         return 1
-    except OSError as error:
-        control.send(json.dumps({"error": f"The keeper could not start: {error.strerror or error}."}).encode())
-        return 1
     try:
-        control.send(json.dumps({"protocol": PROTOCOL}).encode())
+        control.send(json.dumps({"ready": True}).encode())
         _serve(control, adapter)
     except OSError:
         pass

@@ -1,27 +1,29 @@
-"""The one adapter that a keeper owns: its packet socket and its addresses."""
+"""The one adapter that a keeper owns: its packet socket, addresses, routes and neighbours."""
 
+import ctypes
 import errno
 import os
 import socket
-from ipaddress import IPv4Interface
+from collections.abc import Callable
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from struct import pack
 from typing import Any
 
 from pyroute2 import IPRoute
 from pyroute2.netlink.exceptions import NetlinkError
 
-from askport.edges.keeper import filter as kernel_filter
-from askport.edges.keeper import journal
+from askport.edges.keeper import journal, manager, state
 
 _ETH_P_ALL = 3
 _SOL_PACKET = 263
 _PACKET_ADD_MEMBERSHIP, _PACKET_AUXDATA, _PACKET_IGNORE_OUTGOING = 1, 8, 23
 _PACKET_MR_PROMISC = 1
-_SO_RCVBUFFORCE, _SO_TIMESTAMPNS = 33, 35
-_RECEIVE_BUFFER = 8 << 20
-"""Bytes: half a second of minimum frames at 100 Mb/s with the kernel's overhead for each."""
-_ETHERNET = 1
-"""Hardware type (linux/if_arp.h) of what this program can talk to."""
+_SO_ATTACH_FILTER, _SO_RCVBUFFORCE, _SO_TIMESTAMPNS = 26, 33, 35
+_RECEIVE_BUFFER = 8 << 20  # bytes: half a second of minimum frames at 100 Mb/s with the kernel's overhead for each
+_ETHERNET = 1  # hardware type (linux/if_arp.h) of what this program can talk to
+_PERMANENT, _STALE = 0x80, 0x04  # of a neighbour entry (linux/neighbour.h)
+_GONE = (errno.EADDRNOTAVAIL, errno.ENODEV, errno.ENXIO, errno.ENOENT, errno.ESRCH, errno.EEXIST, errno.EINVAL)
+"""What the kernel says where there is nothing left to undo, or the adapter itself was pulled out."""
 
 
 class Refusal(Exception):
@@ -29,14 +31,10 @@ class Refusal(Exception):
 
 
 class Adapter:
-    """Changes one adapter and knows what to undo."""
+    """Changes one adapter and knows what to undo; what it will not do, it refuses."""
 
     def __init__(self, name: str) -> None:
-        """Take the adapter, and undo first what an interrupted run left on it.
-
-        Raises:
-            Refusal: there is no such adapter, it is no Ethernet, or another run has it.
-        """
+        """Take the adapter, unless another run has it, and undo first what an interrupted run left on it."""
         self._netlink = IPRoute()
         found = self._netlink.link_lookup(ifname=name)
         if not found:
@@ -49,34 +47,34 @@ class Adapter:
         self.switched_on = bool(link["flags"] & 1)
         try:
             self._lock = journal.lock(name)
-        except journal.InUse:
+        except BlockingIOError:
             raise Refusal(f"{name} is in use by another run of Ask Port: end that one first.") from None
         except OSError as error:
             raise Refusal(f"{journal.DIRECTORY} cannot be used: {error.strerror or error}.") from None
         left = journal.read(journal.path_of(name))
         self.restored: list[str] = []
-        self._journal = journal.Journal(
-            adapter=name,
-            index=self.index,
-            mac=self.mac,
-            namespace=journal.this_namespace(),
-            boot=journal.this_boot(),
-            keeper=os.getpid(),
-        )
+        self._journal = journal.Journal(name, self.index, self.mac, journal.this_namespace(), journal.this_boot())
         if left and left.index == self.index and left.mac == self.mac:
-            self._journal.borrowed = left.borrowed
+            self._journal.undo = left.undo
             self.restored = self.give_back()
         journal.write(self._journal)
 
     def addresses(self) -> list[str]:
         """Return the IPv4 addresses on it, with prefix."""
-        dump: Any = self._netlink.get_addr(family=socket.AF_INET, index=self.index)
-        return [f"{each.get_attr('IFA_LOCAL') or each.get_attr('IFA_ADDRESS')}/{each['prefixlen']}" for each in dump]
+        return [state.written(each) for each in state.addresses(self._netlink, self.index)]
 
-    def open(self) -> socket.socket:
+    def _saved(self) -> dict[str, Any]:
+        found = {
+            "addresses": state.addresses(self._netlink, self.index),
+            "routes": state.routes(self._netlink, self.index),
+        }
+        return {**found, "neighbours": self._neighbours()}
+
+    def open(self, program: bytes) -> socket.socket:
         """Return a packet socket on it: filtered before its first frame, with the kernel's time on every frame."""
         wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
-        kernel_filter.attach(wire)
+        buffer = ctypes.create_string_buffer(program)
+        wire.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, pack("HP", len(program) // 8, ctypes.addressof(buffer)))
         wire.setsockopt(socket.SOL_SOCKET, _SO_RCVBUFFORCE, _RECEIVE_BUFFER)
         wire.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
         wire.setsockopt(_SOL_PACKET, _PACKET_AUXDATA, 1)
@@ -86,57 +84,111 @@ class Adapter:
         wire.bind((self.name, _ETH_P_ALL))
         return wire
 
-    def borrow(self, text: str) -> None:
-        """Put one address on it, beside what is there.
-
-        Raises:
-            Refusal: it is no address, the adapter has it already, or the kernel would not.
-        """
-        try:
-            interface = IPv4Interface(text)
-        except ValueError:
-            raise Refusal(f"'{text[:40]}' is not an address with a prefix.") from None
-        if any(each.split("/")[0] == str(interface.ip) for each in self.addresses()):
-            raise Refusal(f"{self.name} already has {interface.ip}: there is nothing to borrow.")
-        self._journal.borrowed.append(str(interface))
+    def _do(self, undo: dict[str, Any], change: Callable[[], object], what: str) -> None:
+        """Write down how to undo a change, and make it; where the kernel would not, forget it again."""
+        self._journal.undo.append(undo)
         journal.write(self._journal)
         try:
-            prefix = interface.network.prefixlen
-            self._netlink.addr("add", index=self.index, address=str(interface.ip), prefixlen=prefix)
+            change()
         except NetlinkError as error:
-            self._journal.borrowed.remove(str(interface))
+            self._journal.undo.remove(undo)
             journal.write(self._journal)
-            raise Refusal(f"The kernel would not put {interface} on {self.name}: {os.strerror(error.code)}.") from None
+            raise Refusal(f"The kernel would not {what} on {self.name}: {os.strerror(error.code)}.") from None
+
+    def _take_from_manager(self) -> None:
+        """Take the adapter out of a network manager's hands, and keep what it had put on it."""
+        if any(each["kind"] == "manager" for each in self._journal.undo) or not manager.manages(self.name):
+            return
+        before = self._saved()
+        self._do({"kind": "manager"}, lambda: manager.take_out(self.name), "be taken from its manager")
+        self._put_back(before)
+
+    def _put_back(self, saved: dict[str, Any]) -> None:
+        present = self.addresses()
+        for each in saved["addresses"]:
+            if state.written(each) not in present:
+                state.put_address(self._netlink, self.index, each)
+        state.put_routes(self._netlink, self.index, saved["routes"])
+        self._put_neighbours(saved["neighbours"])
+
+    def _put_neighbours(self, saved: list[dict[str, Any]]) -> None:
+        for each in saved:
+            kept = {**each, "state": _PERMANENT if each["state"] == _PERMANENT else _STALE}
+            self._netlink.neigh("replace", ifindex=self.index, family=socket.AF_INET, **kept)
+
+    def borrow(self, text: str, *, instead: bool = False) -> None:
+        """Put one address on it, beside what is there or instead of it."""
+        interface = IPv4Interface(text)
+        if any(each.split("/")[0] == str(interface.ip) for each in self.addresses()):
+            raise Refusal(f"{self.name} already has {interface.ip}: there is nothing to borrow.")
+        self._take_from_manager()
+        address, prefix = str(interface.ip), interface.network.prefixlen
+        if instead:
+            flush = lambda: self._netlink.flush_addr(index=self.index, family=socket.AF_INET)  # noqa: E731
+            self._do({"kind": "replaced", **self._saved()}, flush, "take the addresses off")
+        change = lambda: self._netlink.addr("add", index=self.index, address=address, prefixlen=prefix)  # noqa: E731
+        self._do({"kind": "address", "address": text}, change, f"put {interface} on")
+        self._forget(interface.network)
+
+    def route(self, text: str, gateway: str) -> None:
+        """Send what is for a range through a device on the cable."""
+        network, via = IPv4Network(text), str(IPv4Address(gateway))
+        change = lambda: self._netlink.route("add", dst=str(network), gateway=via, oif=self.index)  # noqa: E731
+        self._do({"kind": "route", "to": str(network), "via": via}, change, f"put a route to {network}")
+
+    def pin(self, text: str, mac: str) -> None:
+        """Have an address mean one MAC address, whoever else answers for it."""
+        address = str(IPv4Address(text))
+        bytes.fromhex(mac.replace(":", ""))  # anything but digits is refused here, a wrong number by the kernel
+        before = [each for each in self._neighbours() if each["dst"] == address]
+        undo = {"kind": "pin", "address": address, "before": before}
+        change = lambda: self._netlink.neigh(  # noqa: E731
+            "replace", dst=address, lladdr=mac, ifindex=self.index, family=socket.AF_INET, state=_PERMANENT
+        )
+        self._do(undo, change, f"pin {address}")
+
+    def _neighbours(self) -> list[dict[str, Any]]:
+        dump: Any = self._netlink.get_neighbours(family=socket.AF_INET, ifindex=self.index)
+        known = [(each.get_attr("NDA_DST"), each.get_attr("NDA_LLADDR"), each["state"]) for each in dump]
+        return [{"dst": dst, "lladdr": lladdr, "state": state_} for dst, lladdr, state_ in known if lladdr]
+
+    def _forget(self, network: IPv4Network) -> None:
+        """Drop what the kernel remembers of neighbours there: the next unit has the same address and another MAC."""
+        for each in self._neighbours():
+            if IPv4Address(each["dst"]) in network and each["state"] != _PERMANENT:
+                self._netlink.neigh("del", dst=each["dst"], ifindex=self.index, family=socket.AF_INET)
 
     def give_back(self) -> list[str]:
-        """Take away exactly what was borrowed, the last first; what is gone already is well."""
+        """Undo everything, the last first, and return it in words; what is gone already is well."""
         given = []
-        for text in reversed(self._journal.borrowed[:]):
-            interface = IPv4Interface(text)
+        while self._journal.undo:
+            undo = self._journal.undo[-1]
             try:
-                prefix = interface.network.prefixlen
-                self._netlink.addr("del", index=self.index, address=str(interface.ip), prefixlen=prefix)
+                given.append(self._undo(undo))
             except NetlinkError as error:
-                if error.code not in (errno.EADDRNOTAVAIL, errno.ENODEV, errno.ENXIO):
+                if error.code not in _GONE:
                     raise
-            self._journal.borrowed.remove(text)
+                given.append(str(undo.get("address") or undo["kind"]))
+            self._journal.undo.pop()
             journal.write(self._journal)
-            given.append(text)
         return given
 
-
-def give_back_all(only: str | None = None) -> dict[str, list[str]]:
-    """Give back what interrupted runs left borrowed in this namespace: adapter to addresses.
-
-    Raises:
-        Refusal: another run is using an adapter, or nothing may be changed.
-    """
-    given: dict[str, list[str]] = {}
-    for name in journal.left_behind():
-        if only in (None, name):
-            if not IPRoute().link_lookup(ifname=name):
-                journal.path_of(name).unlink(missing_ok=True)
-                given[name] = []
-                continue
-            given[name] = Adapter(name).restored
-    return given
+    def _undo(self, undo: dict[str, Any]) -> str:
+        match undo["kind"]:
+            case "address":
+                interface = IPv4Interface(undo["address"])
+                address, prefix = str(interface.ip), interface.network.prefixlen
+                self._netlink.addr("del", index=self.index, address=address, prefixlen=prefix)
+                return str(interface)
+            case "route":
+                self._netlink.route("del", dst=undo["to"], gateway=undo["via"], oif=self.index)
+                return f"the route to {undo['to']}"
+            case "pin":
+                self._netlink.neigh("del", dst=undo["address"], ifindex=self.index, family=socket.AF_INET)
+                self._put_neighbours(undo["before"])
+                return f"the neighbour {undo['address']}"
+            case "replaced":
+                self._put_back(undo)
+                return "its own addresses"
+        manager.give_back(self.name)
+        return "its network manager"

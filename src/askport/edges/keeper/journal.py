@@ -1,6 +1,6 @@
 """What the keeper will undo, written down before it is done, where only root can reach it.
 
-One file for each adapter of each network namespace. It lives in /run, because what it describes, addresses in the
+One file for each adapter of each network namespace. It lives in /run, because what it describes, the state of the
 kernel, does not survive a restart either.
 """
 
@@ -9,28 +9,23 @@ import json
 import os
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
+from typing import Any
 
 DIRECTORY = Path("/run/askport")
-VERSION = 1
-
-
-class InUse(Exception):
-    """Another keeper has this adapter."""
+VERSION = 2
 
 
 @dataclass(slots=True)
 class Journal:
-    """The adapter as it was identified, and the addresses put on it."""
+    """The adapter as it was identified, and what is to be undone on it."""
 
     adapter: str
     index: int
     mac: str
     namespace: int
     boot: str
-    keeper: int
-    """Process id of the keeper that wrote it."""
-    borrowed: list[str] = field(default_factory=list)
-    """Addresses with prefix, in the order in which they were put on."""
+    undo: list[dict[str, Any]] = field(default_factory=list)
+    """What to undo, in the order in which it was done."""
     version: int = VERSION
 
 
@@ -49,37 +44,25 @@ def path_of(adapter: str) -> Path:
     return DIRECTORY / f"{this_namespace()}-{adapter}.json"
 
 
-def _directory() -> Path:
+def lock(adapter: str) -> int:
+    """Take the adapter for this process until it ends, unless another keeper has it (BlockingIOError)."""
     DIRECTORY.mkdir(mode=0o700, exist_ok=True)
     state = DIRECTORY.lstat()
     if state.st_uid != 0 or state.st_mode & 0o077 or not DIRECTORY.is_dir() or DIRECTORY.is_symlink():
         raise PermissionError(f"{DIRECTORY} is not root's alone")
-    return DIRECTORY
-
-
-def lock(adapter: str) -> int:
-    """Take the adapter for this process until it ends.
-
-    Returns:
-        The descriptor that holds the lock.
-
-    Raises:
-        InUse: another keeper has it.
-    """
-    _directory()
     descriptor = os.open(path_of(adapter).with_suffix(".lock"), os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
     try:
         fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
         os.close(descriptor)
-        raise InUse(adapter) from None
+        raise
     return descriptor
 
 
 def write(journal: Journal) -> None:
-    """Write the journal durably, or remove it where nothing is borrowed."""
+    """Write the journal durably, or remove it where nothing is to be undone."""
     path = path_of(journal.adapter)
-    if not journal.borrowed:
+    if not journal.undo:
         path.unlink(missing_ok=True)
         return
     draft = path.with_suffix(".draft")
@@ -100,11 +83,3 @@ def read(path: Path) -> Journal | None:
         path.unlink(missing_ok=True)
         return None
     return journal if journal.version == VERSION and journal.boot == this_boot() else None
-
-
-def left_behind() -> list[str]:
-    """Return the adapters of this namespace that have a journal."""
-    if not DIRECTORY.is_dir():
-        return []
-    start = f"{this_namespace()}-"
-    return sorted(path.stem.removeprefix(start) for path in DIRECTORY.glob(f"{start}*.json"))

@@ -4,8 +4,6 @@ Classic BPF (linux/filter.h). Bulk traffic (TCP data, unicast UDP between high p
 frames have not said, and would crowd the rest out.
 """
 
-import ctypes
-import socket
 from struct import pack
 
 _ACCEPT, _REJECT = "accept", "reject"
@@ -15,7 +13,6 @@ _LDB_X = 0x50
 _JEQ, _JGE, _JSET = 0x15, 0x35, 0x45
 _RET = 0x06
 _WHOLE_FRAME = 0x40000
-_SO_ATTACH_FILTER = 26
 
 _PORTS = (1900, 3671, 3702, 5353, 5355, 6454, 44818, 47808)
 """UDP ports over 1023 at which devices are found: SSDP, KNXnet/IP, WS-Discovery, mDNS, LLMNR, Art-Net, EtherNet/IP,
@@ -86,11 +83,3 @@ def assemble() -> bytes:
         pack("HBBI", code, jump(place, true), jump(place, false), number)
         for place, (_, code, number, true, false) in enumerate(_PROGRAM)
     )
-
-
-def attach(packet_socket: socket.socket) -> None:
-    """Attach the filter; the socket must not be bound yet, so that no frame comes before it."""
-    program = assemble()
-    buffer = ctypes.create_string_buffer(program)
-    fprog = pack("HP", len(program) // 8, ctypes.addressof(buffer))
-    packet_socket.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, fprog)

@@ -1,0 +1,100 @@
+"""``askport door``: a loopback port to a device over the cable."""
+
+import asyncio
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address, ip_address
+from typing import Annotated
+
+import typer
+
+from askport.cli.cable import choose, open_cable
+from askport.cli.talk import Status, put_json, say
+from askport.core.addresses import MacAddress, parse_address
+from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.reach.choosing import near
+from askport.core.text import display_text
+from askport.edges.door import Door, FarEnd
+from askport.edges.keeper_client import Keeper
+
+_PORT = 80
+_LOOKS_EVERY_S = 0.3
+
+
+def door(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
+    device: Annotated[str, typer.Argument(metavar="ADDRESS[:PORT]", help="The device; IPv6 as [fe80::1]:80.")],
+    pin: Annotated[str | None, typer.Option(metavar="MAC", help="Reach this one of several with one address.")] = None,
+    json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
+) -> None:
+    """Open a loopback port to the device over the cable, until Ctrl-C."""
+    far = far_end(device)
+    mac = MacAddress.parse(pin) if pin else None
+    if mac and not isinstance(far.address, IPv4Address):
+        raise BadInput("--pin is for IPv4 addresses: an IPv6 link-local address is one device's alone.")
+    with open_cable(adapter) as keeper:
+        status = asyncio.run(_serve(keeper, far, mac, json=json))
+    say(f"Gave {adapter} back.")
+    raise typer.Exit(status)
+
+
+def far_end(text: str) -> FarEnd:
+    """Read ADDRESS[:PORT].
+
+    Raises:
+        BadInput: the address or the port cannot be meant.
+    """
+    shown = display_text(text, 60)
+    if text.startswith("["):
+        head, _, tail = text[1:].partition("]")
+        port = tail.removeprefix(":")
+    else:
+        many = text.count(":") > 1
+        head, _, port = (text, "", "") if many else text.partition(":")
+    address: IPv4Address | IPv6Address
+    if ":" in head:
+        try:
+            address = ip_address(head.partition("%")[0])
+        except ValueError:
+            raise BadInput(f"'{shown}' is no address of a device: write e.g. 10.84.16.40:80 or [fe80::1]:80.") from None
+    else:
+        address = parse_address(head)
+    if port and not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
+        raise BadInput(f"'{display_text(port, 20)}' is no TCP port: name one from 1 to 65535.")
+    return FarEnd(address, int(port) if port else _PORT)
+
+
+async def _serve(keeper: Keeper, far: FarEnd, mac: MacAddress | None, *, json: bool) -> int:
+    if isinstance(far.address, IPv4Address):
+        await _reach(keeper, far.address)
+        if mac:
+            keeper.pin(far.address, mac)
+    opened = Door(keeper.adapter, far)
+    await opened.open()
+    if json:
+        put_json({"schema": "askport.door/1", "adapter": keeper.adapter, "to": str(far), "url": opened.url})
+    else:
+        print(opened.url, flush=True)
+    say(f"Press Ctrl-C to close the door to {far} over {keeper.adapter}.")
+    said = ""
+    try:
+        while keeper.is_alive:
+            await asyncio.sleep(_LOOKS_EVERY_S)
+            if opened.fault != said:
+                said = opened.fault
+                say(said)
+    except asyncio.CancelledError:
+        return Status.INTERRUPTED
+    finally:
+        await opened.close()
+    raise MachineRefused(f"The keeper of {keeper.adapter} has ended: run 'askport restore'.", code="keeper-gone")
+
+
+async def _reach(keeper: Keeper, address: IPv4Address) -> None:
+    """Borrow an address beside the device, unless the adapter has one that reaches it."""
+    if any(address in each.network for each in keeper.own):
+        return
+    own = {each.ip for each in keeper.own}
+    choosing = await choose(keeper, near(address, None, own))
+    if choosing.chosen is None:
+        raise Refused(f"No free laptop address was found beside {address}: something answers for all of them.")
+    await keeper.borrow(IPv4Interface(choosing.chosen))
+    say(f"Borrowed {choosing.chosen} on {keeper.adapter}.")

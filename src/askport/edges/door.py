@@ -1,0 +1,122 @@
+"""A door to a device: a loopback port whose connections go out over the cable, wherever else the laptop has routes.
+
+What passes is not looked into, so HTTP and TLS go through untouched.
+"""
+
+import asyncio
+import contextlib
+import socket
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv6Address
+
+from askport.core.errors import MachineRefused
+
+_CONNECT_S = 10.0
+_CHUNK = 65_536
+_MAX_CONNECTIONS = 64
+"""Connections at once; a browser opens half a dozen."""
+_SO_BINDTODEVICE = 25
+
+
+@dataclass(frozen=True, slots=True)
+class FarEnd:
+    """The device's end of a door."""
+
+    address: IPv4Address | IPv6Address
+    port: int
+
+    def __str__(self) -> str:
+        return f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
+
+
+class Door:
+    """Forwards a loopback port to a device over one adapter."""
+
+    def __init__(self, adapter: str, far: FarEnd) -> None:
+        self.far = far
+        self._adapter = adapter
+        self._server: asyncio.Server | None = None
+        self._open: set[asyncio.Task[None]] = set()
+        self.passed = 0
+        """Connections that reached the device."""
+        self.fault = ""
+        """Why the last connection did not reach it."""
+
+    @property
+    def port(self) -> int:
+        """The loopback port."""
+        return int(self._server.sockets[0].getsockname()[1]) if self._server else 0
+
+    @property
+    def url(self) -> str:
+        """Where a browser opens the device's page."""
+        secure = "s" if self.far.port in (443, 8443) else ""
+        return f"http{secure}://127.0.0.1:{self.port}"
+
+    async def open(self) -> None:
+        """Begin to listen on the loopback.
+
+        Raises:
+            MachineRefused: no loopback port is to be had.
+        """
+        try:
+            self._server = await asyncio.start_server(self._accept, "127.0.0.1", 0)
+        except OSError as error:
+            raise MachineRefused(f"No door can be opened on the loopback: {error.strerror or error}.") from None
+
+    async def close(self) -> None:
+        """Close the door and every connection through it."""
+        if self._server:
+            self._server.close()
+        for task in self._open:
+            task.cancel()
+        await asyncio.gather(*self._open, return_exceptions=True)
+
+    async def _accept(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        task = asyncio.current_task()
+        if task is None or len(self._open) >= _MAX_CONNECTIONS:
+            writer.close()
+            return
+        self._open.add(task)
+        try:
+            far_reader, far_writer = await self._reach()
+        except (OSError, TimeoutError) as error:
+            reason = getattr(error, "strerror", None) or "no answer"
+            self.fault = f"{self.far} does not open over {self._adapter}: {reason}."
+            writer.close()
+        else:
+            self.passed += 1
+            await asyncio.gather(_pass(reader, far_writer), _pass(far_reader, writer))
+        finally:
+            self._open.discard(task)
+
+    async def _reach(self) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+        """Connect over the cable, and over nothing else."""
+        family = socket.AF_INET6 if self.far.address.version == 6 else socket.AF_INET
+        connection = socket.socket(family, socket.SOCK_STREAM)
+        connection.setblocking(False)
+        try:
+            # Needs no rights since Linux 5.7, as long as nothing else has bound the socket.
+            connection.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, self._adapter.encode())
+            target: tuple[str, int] | tuple[str, int, int, int] = (str(self.far.address), self.far.port)
+            if family == socket.AF_INET6:
+                target = (str(self.far.address), self.far.port, 0, socket.if_nametoindex(self._adapter))
+            loop = asyncio.get_running_loop()
+            await asyncio.wait_for(loop.sock_connect(connection, target), _CONNECT_S)
+        except BaseException:
+            connection.close()
+            raise
+        return await asyncio.open_connection(sock=connection)
+
+
+async def _pass(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    """Carry bytes one way until that side ends, and tell the other."""
+    with contextlib.suppress(OSError):
+        while data := await reader.read(_CHUNK):
+            writer.write(data)
+            await writer.drain()
+    with contextlib.suppress(OSError):
+        if writer.can_write_eof():
+            writer.write_eof()
+        else:
+            writer.close()
