@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint benchmarks fuzz screenshots clean
+.PHONY: demo test lint benchmarks endings fuzz screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -19,6 +19,9 @@ lint: $(VENV)/.dev
 
 benchmarks: $(VENV)/.dev $(VENV)/.tools
 	$(BIN)/python benchmarks/run.py
+
+endings: $(VENV)/.dev $(VENV)/.tools
+	ASKPORT_ENDINGS=210 $(BIN)/pytest tests/test_giving_back.py -k every_end
 
 fuzz: $(VENV)/.dev
 	$(BIN)/python benchmarks/fuzz.py

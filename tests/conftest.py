@@ -1,11 +1,14 @@
 """What the tests share: a bench in virtual time, and real kernels in network namespaces."""
 
 import asyncio
+import contextlib
 import itertools
 import os
 import shutil
+import signal
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -80,6 +83,17 @@ LD_LIBRARY_PATH=$(echo "$root"/usr/lib/*-linux-gnu "$root"/lib/*-linux-gnu | tr 
 """
 
 
+MANAGED = """
+home=$1
+mount --make-rprivate /
+mount --bind "$home/lib" /var/lib/NetworkManager; mount --bind "$home/etc" /etc/NetworkManager
+umount -l /sys; mount -t sysfs -o ro sysfs /sys  # read-only, it does without udev
+mount -t tmpfs tmpfs /run; mkdir -p /run/dbus /run/NetworkManager
+dbus-daemon --system --fork --print-pid >"$home/dbus.pid"
+exec NetworkManager --no-daemon
+"""
+
+
 class Cable:
     """A laptop and a device namespace joined by a virtual cable: zl0 at the laptop's end, zd0 at the device's."""
 
@@ -125,6 +139,67 @@ class Cable:
         process = subprocess.Popen([*self.inside(at), *command], **options)
         self._started.append(process)
         return process
+
+    def start_in(self, name, *command, **options):
+        """Start a program in one more namespace."""
+        process = subprocess.Popen(["ip", "netns", "exec", name, *command], stdout=subprocess.DEVNULL,
+                                   stderr=subprocess.DEVNULL, **options)  # fmt: skip
+        self._started.append(process)
+        return process
+
+    @contextlib.contextmanager
+    def door(self, *arguments):
+        """Open a door, give where it leads in, and close it with Ctrl-C."""
+        process = subprocess.Popen([*self.inside("laptop"), *self.command("door", "zl0", *arguments)],
+                                   stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+        try:
+            yield process.stdout.readline().strip()
+        finally:
+            process.send_signal(signal.SIGINT)
+            assert process.wait(10) == 130, process.stderr.read()
+
+    def wifi(self, own, other):
+        """Give the laptop a second adapter with a host behind it."""
+        name = f"{self.device}-w"
+        self._more.append(name)
+        _ip("netns", "add", name)
+        _ip("link", "add", "wl0", "netns", self.laptop, "type", "veth", "peer", "name", "w0", "netns", name)
+        self.ip("link", "set", "wl0", "up", at="laptop")
+        self.ip("addr", "add", own, "dev", "wl0", at="laptop")
+        _ip("-n", name, "link", "set", "w0", "up")
+        _ip("-n", name, "addr", "add", other, "dev", "w0")
+
+    @contextlib.contextmanager
+    def managed(self):
+        """Run a real NetworkManager with a connection of its own on zl0; give what runs a command beside it."""
+        if not all(map(shutil.which, ("NetworkManager", "nmcli", "dbus-daemon"))):
+            pytest.skip("no NetworkManager: borrowing under a real network manager was not tested")
+        home = Path(tempfile.mkdtemp())
+        (home / "etc/conf.d").mkdir(parents=True)
+        (home / "etc/system-connections").mkdir()
+        (home / "lib").mkdir()
+        (home / "etc/NetworkManager.conf").write_text(
+            "[main]\nplugins=keyfile\ndhcp=internal\n[device]\nmatch-device=interface-name:zl0\nmanaged=1\n"
+        )
+        manager = self.start("laptop", "unshare", "-m", "sh", "-c", MANAGED, "sh", str(home))
+        try:
+            deadline = time.monotonic() + 10
+            beside = ["nsenter", "-t", str(manager.pid), "-m", "-n"]
+            while subprocess.run([*beside, "nmcli", "general"], capture_output=True).returncode:
+                assert time.monotonic() < deadline, "NetworkManager does not start"
+                time.sleep(0.2)
+            add = ["nmcli", "con", "add", "type", "ethernet", "ifname", "zl0", "con-name", "site",
+                   "ipv4.method", "manual", "ipv4.addresses", "192.168.7.5/24", "ipv4.gateway", "192.168.7.1",
+                   "ipv6.method", "disabled"]  # fmt: skip
+            for command in (add, ["nmcli", "con", "up", "site"]):
+                subprocess.run([*beside, *command], check=True, capture_output=True)
+            yield beside
+        finally:
+            if (home / "dbus.pid").exists():
+                os.kill(int((home / "dbus.pid").read_text()), signal.SIGTERM)
+            manager.terminate()
+            manager.wait()
+            shutil.rmtree(home, ignore_errors=True)
 
     def partner(self, package, program, *arguments):
         """Start an unpacked device-side program at the device's end, with its own /run and users."""

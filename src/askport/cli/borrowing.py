@@ -129,6 +129,7 @@ def _wait(keeper: Keeper) -> int:
     say("Press Ctrl-C to give it back.")
     try:
         while keeper.is_alive:
+            keeper.wire.require_present()
             time.sleep(0.2)
     except KeyboardInterrupt:
         return Status.INTERRUPTED

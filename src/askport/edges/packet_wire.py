@@ -80,8 +80,7 @@ class PacketWire:
             pass  # the queue is full: lost, as on any wire
         except OSError as error:
             if error.errno in (errno.ENXIO, errno.ENODEV):
-                text = f"{self.name} has vanished: plug the adapter in again and start anew."
-                raise MachineRefused(text, code="no-adapter") from None
+                raise self._vanished() from None
             if error.errno not in (errno.ENETDOWN, errno.ENOBUFS):
                 raise MachineRefused(f"{self.name} would not send: {error.strerror}.") from None
 
@@ -102,6 +101,21 @@ class PacketWire:
                 self.send(data)  # says what is wrong, or lets it go
         self._sent += taken
         self.on_pass(True)
+
+    def require_present(self) -> None:
+        """See that the adapter is still there.
+
+        Raises:
+            MachineRefused: it has vanished.
+        """
+        try:
+            socket.if_nametoindex(self.name)
+        except OSError:
+            raise self._vanished() from None
+
+    def _vanished(self) -> MachineRefused:
+        text = f"{self.name} has vanished, and nothing is left to give back: plug the adapter in again and start anew."
+        return MachineRefused(text, code="no-adapter")
 
     def wake(self) -> None:
         """Let a wait return now."""

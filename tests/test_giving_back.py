@@ -1,0 +1,234 @@
+"""What is borrowed is given back: many ends at many moments, twins, two adapters, a real network manager."""
+
+import itertools
+import json
+import os
+import random
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from askport.edges.packet_filter import assemble
+from conftest import ASKPORT
+
+pytestmark = pytest.mark.kernel
+ENDINGS = int(os.environ.get("ASKPORT_ENDINGS", "12"))
+"""How many; ``make endings`` asks for 210."""
+CHANGES = (
+    ["10.84.16.9/22"],
+    ["10.84.16.9/22", "--pin", "10.84.16.40=02:00:00:00:00:99"],
+    ["10.84.16.9/22", "--instead", "--pin", "192.0.2.1=02:00:00:00:00:99"],
+    ["10.84.16.9/22", "--instead"],
+    ["10.84.16.9/22", "--route", "203.0.113.0/24=10.84.16.40"],
+)
+WAYS_TO_END = ("SIGTERM", "SIGKILL", "SIGINT", "keeper", "both", "terminal")
+
+
+def snapshot(cable):
+    """Return addresses, routes and neighbours of the adapter; what is left of a lifetime does not count."""
+    told = [json.loads(cable.ip("-j", kind, "show", *dev, at="laptop")) for kind, dev in
+            (("addr", ["dev", "zl0"]), ("route", []), ("neigh", ["dev", "zl0"]))]  # fmt: skip
+    for address in told[0][0]["addr_info"]:
+        for name in ("valid_life_time", "preferred_life_time"):
+            address[name] = address[name] > 10_000_000
+    told[2] = [each for each in told[2] if "PERMANENT" in each["state"]]
+    return told
+
+
+def furnish(cable):
+    """Give the laptop's adapter what a used one has."""
+    for address in (
+        ["192.0.2.7/24", "brd", "+"],
+        ["192.0.2.8/24"],
+        ["198.18.0.5/16", "valid_lft", "900", "preferred_lft", "800"],
+    ):
+        cable.ip("addr", "add", *address, "dev", "zl0", at="laptop")
+    cable.ip("route", "add", "198.51.100.0/24", "via", "192.0.2.1", "dev", "zl0", "metric", "7", at="laptop")
+    cable.ip("neigh", "add", "192.0.2.1", "lladdr", "02:00:00:00:00:aa", "nud", "permanent", "dev", "zl0", at="laptop")
+
+
+def wait_for(condition, seconds):
+    deadline = time.monotonic() + seconds
+    while not condition():
+        if time.monotonic() > deadline:
+            return False
+        time.sleep(0.02)
+    return True
+
+
+def end(way, program, keeper):
+    if way == "keeper":
+        os.kill(keeper, signal.SIGKILL)
+    elif way == "both":
+        os.kill(keeper, signal.SIGSTOP)
+        os.kill(program.pid, signal.SIGKILL)
+        os.kill(keeper, signal.SIGKILL)
+    elif way == "terminal":
+        os.close(program.terminal)
+    else:
+        os.kill(program.pid, getattr(signal, way))
+
+
+def test_the_adapter_is_as_before_after_every_end(cable):
+    """Each end at a random moment, from before the keeper is there until long after everything was borrowed."""
+    furnish(cable)
+    before, dice = snapshot(cable), random.Random(7)
+    for number, (change, way) in enumerate(
+        itertools.islice(itertools.cycle(itertools.product(CHANGES, WAYS_TO_END)), ENDINGS)
+    ):
+        ours, theirs = os.openpty()
+        program = subprocess.Popen([*cable.inside("laptop"), *cable.command("borrow", "zl0", *change)], stdin=theirs,
+                                   stdout=theirs, stderr=theirs, start_new_session=True)  # fmt: skip
+        os.close(theirs)
+        program.terminal = ours
+        keepers = lambda: Path(f"/proc/{program.pid}/task/{program.pid}/children").read_text().split()  # noqa: E731,B023
+        assert wait_for(lambda: keepers() or program.poll() is not None, 10), (change, way)  # noqa: B023
+        time.sleep(dice.choice((0.0, 0.1, 0.3, 0.6, 0.9, 1.5)))
+        children = keepers()
+        if children:
+            end(way, program, int(children[0]))
+        if way == "keeper":
+            program.send_signal(signal.SIGINT)
+        program.wait(15)
+        if way in ("keeper", "both"):
+            assert cable.askport("restore").returncode == 0
+        assert wait_for(lambda: snapshot(cable) == before, 1.0), (number, change, way, snapshot(cable), before)
+        if way != "terminal":
+            os.close(ours)
+    assert cable.askport("restore").stdout == "Nothing was left borrowed.\n"
+
+
+def test_twins_are_reached_one_by_one_in_any_order(cable, tmp_path):
+    """Three namespaces with one address on a bridge, each with a page that names itself."""
+    cable.ip("link", "add", "br0", "type", "bridge")
+    cable.ip("link", "set", "zd0", "master", "br0")
+    cable.ip("link", "set", "br0", "addrgenmode", "none", "up")
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    macs = [f"02:00:00:00:00:1{number}" for number in range(3)]
+    for number, mac in enumerate(macs):
+        name = cable.behind("br0", mac, "172.29.4.100/24")
+        home = tmp_path / str(number)
+        home.mkdir()
+        (home / "index.html").write_text(f"I am unit {number}")
+        cable.start_in(name, sys.executable, "-m", "http.server", "80", cwd=home)
+    time.sleep(1.0)
+    fetch = "import sys, urllib.request as u; print(u.urlopen(sys.argv[1], timeout=5).read().decode())"
+    for number in (2, 0, 1, 0):
+        run = cable.askport("borrow", "zl0", "172.29.4.50/24", "--pin", f"172.29.4.100={macs[number]}", "--",
+                            sys.executable, "-c", fetch, "http://172.29.4.100/")  # fmt: skip
+        assert f"I am unit {number}" in run.stdout, run.stderr
+    for number in (1, 2, 0):
+        with cable.door("172.29.4.100", "--pin", macs[number]) as url:
+            page = subprocess.run(
+                [*cable.inside("laptop"), sys.executable, "-c", fetch, url], capture_output=True, text=True
+            )
+            assert f"I am unit {number}" in page.stdout, page.stderr
+    assert "172.29.4" not in cable.ip("addr", "show", "zl0", at="laptop")
+
+
+def test_the_door_goes_over_the_cable_while_wi_fi_has_the_same_subnet(cable, tmp_path):
+    """A second adapter with a better route to the same subnet: the door still reaches the device on the cable."""
+    cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
+    (tmp_path / "index.html").write_text("the device")
+    cable.start("device", sys.executable, "-m", "http.server", "80", cwd=tmp_path)
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.wifi("192.168.1.50/24", "192.168.1.200/24")
+    fetch = "import sys, urllib.request as u; print(u.urlopen(sys.argv[1], timeout=5).read().decode())"
+    time.sleep(1.0)
+    with cable.door("192.168.1.200:80") as url:
+        page = subprocess.run(
+            [*cable.inside("laptop"), sys.executable, "-c", fetch, url], capture_output=True, text=True
+        )
+        assert page.stdout == "the device\n", page.stderr
+        wifi = subprocess.run(
+            [*cable.inside("laptop"), "ping", "-c1", "-W2", "-I", "wl0", "192.168.1.200"], capture_output=True
+        )
+        assert wifi.returncode == 0
+    for wrong, said in (("10.84.16.40:99999", "no TCP port"), ("fe80::zz", "no address of a device")):
+        run = cable.askport("door", "zl0", wrong)
+        assert (run.returncode, said in run.stderr) == (2, True)
+
+
+def test_a_device_is_reached_by_its_ipv6_link_local_address(cable, tmp_path):
+    (tmp_path / "index.html").write_text("over IPv6")
+    for at, dev in (("laptop", "zl0"), ("device", "zd0")):
+        cable.ip("link", "set", dev, "addrgenmode", "eui64", at=at)
+        cable.ip("addr", "add", "fe80::1:2/64" if at == "laptop" else "fe80::99/64", "dev", dev, "nodad", at=at)
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.start("device", sys.executable, "-m", "http.server", "80", "--bind", "::", cwd=tmp_path)
+    time.sleep(1.0)
+    fetch = "import sys, urllib.request as u; print(u.urlopen(sys.argv[1], timeout=5).read().decode())"
+    with cable.door("[fe80::99]:80") as url:
+        page = subprocess.run(
+            [*cable.inside("laptop"), sys.executable, "-c", fetch, url], capture_output=True, text=True
+        )
+    assert page.stdout == "over IPv6\n", page.stderr
+
+
+def test_a_network_manager_leaves_a_borrowed_adapter_alone_and_gets_it_back(cable):
+    """A real one, in charge of the adapter: it would take a foreign address off again."""
+    with cable.managed() as beside:
+        before = snapshot(cable)
+        run = [*beside, *ASKPORT, "borrow", "zl0", "10.84.16.9/22"]
+        state = [*beside, "nmcli", "-g", "GENERAL.NM-MANAGED", "device", "show", "zl0"]
+        assert subprocess.run(state, capture_output=True, text=True).stdout == "yes\n"
+        program = subprocess.Popen(run, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL)
+        assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 10)
+        assert subprocess.run(state, capture_output=True, text=True).stdout == "no\n"
+        assert "192.168.7.5/24" in cable.adapter()
+        program.kill()
+        program.wait()
+        assert wait_for(lambda: snapshot(cable) == before, 5.0), snapshot(cable)
+        assert subprocess.run(state, capture_output=True, text=True).stdout == "yes\n"
+
+
+NONSENSE = (
+    b"\xff\xfe", b"[]", b"{}", b'{"verb": "shell", "run": "id"}', b'{"verb": ["borrow"]}', b'{"verb": "borrow"}',
+    b'{"verb": "borrow", "address": "10.0.0.1/8; reboot"}', b'{"verb": "borrow", "address": {"a": 1}}',
+    b'{"verb": "pin", "address": "10.0.0.1", "mac": "zz"}', b'{"verb": "pin", "address": "10.0.0.1", "mac": "00"}',
+    b'{"verb": "route", "to": "x", "via": "y"}', b'{"verb": "open", "filter": "0"}', b"[" * 8000,
+    b'{"verb": "borrow", "address": "10.0.0.9/24", "adapter": "zl1", "index": 1}',
+)  # fmt: skip
+
+
+def test_the_keeper_refuses_everything_but_its_verbs_on_its_adapter(cable):
+    """Nonsense is answered with a sentence, another adapter's name is not listened to, and it stays at its post."""
+    cable.ip("link", "add", "zl1", "type", "veth", "peer", "name", "zl2", at="laptop")
+    other = cable.ip("addr", "show", "zl1", at="laptop")
+    before = snapshot(cable)
+    ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    ours.settimeout(5)
+    keeper = subprocess.Popen([*cable.inside("laptop"), sys.executable, "-I", "-m", "askport.edges.keeper", "zl0",
+                               str(theirs.fileno())], pass_fds=[theirs.fileno()])  # fmt: skip
+    theirs.close()
+    assert json.loads(ours.recv(8192)) == {"ready": True}
+    for message in NONSENSE:
+        ours.send(message)
+        answer = json.loads(ours.recv(8192))
+        assert ("error" in answer) is (b"zl1" not in message), (message, answer)
+    assert cable.ip("addr", "show", "zl1", at="laptop") == other
+    ours.send(json.dumps({"verb": "open", "filter": assemble().hex()}).encode())
+    answer, descriptors, _, _ = socket.recv_fds(ours, 8192, 1)
+    assert (json.loads(answer)["mac"], len(descriptors)) == ("02:00:00:00:00:01", 1)
+    os.close(descriptors[0])
+    ours.close()
+    assert keeper.wait(5) == 0
+    assert wait_for(lambda: snapshot(cable) == before, 1.0)
+    lines = sum(len(path.read_text().splitlines()) for path in Path("src/askport/edges/keeper").glob("*.py"))
+    assert lines < 500
+
+
+def test_an_adapter_that_is_pulled_out_is_said_to_be_gone(cable):
+    program = subprocess.Popen([*cable.inside("laptop"), *cable.command("borrow", "zl0", "10.84.16.9/22")],
+                               stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, text=True)  # fmt: skip
+    assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 10)
+    cable.ip("link", "del", "zl0", at="laptop")
+    said = program.communicate(timeout=15)[1]
+    assert (program.returncode, "zl0 has vanished" in said) == (3, True), said
+    assert shutil.which("ip")
