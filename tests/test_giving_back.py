@@ -75,6 +75,13 @@ def end(way, program, keeper):
         os.kill(program.pid, getattr(signal, way))
 
 
+def stuck(program, terminal):
+    """Have a program that does not end say where it is."""
+    program.send_signal(signal.SIGABRT)
+    program.wait()
+    return os.read(terminal, 65536).decode()[-3000:]
+
+
 def test_the_adapter_is_as_before_after_every_end(cable):
     """Each end at a random moment, from before the keeper is there until long after everything was borrowed."""
     furnish(cable)
@@ -84,7 +91,8 @@ def test_the_adapter_is_as_before_after_every_end(cable):
     ):
         ours, theirs = os.openpty()
         program = subprocess.Popen([*cable.inside("laptop"), *cable.command("borrow", "zl0", *change)], stdin=theirs,
-                                   stdout=theirs, stderr=theirs, start_new_session=True)  # fmt: skip
+                                   stdout=theirs, stderr=theirs, start_new_session=True,
+                                   env={**os.environ, "PYTHONFAULTHANDLER": "1"})  # fmt: skip
         os.close(theirs)
         program.terminal = ours
         keepers = lambda: Path(f"/proc/{program.pid}/task/{program.pid}/children").read_text().split()  # noqa: E731,B023
@@ -95,7 +103,7 @@ def test_the_adapter_is_as_before_after_every_end(cable):
             end(way, program, int(children[0]))
         if way == "keeper":
             program.send_signal(signal.SIGINT)
-        program.wait(15)
+        assert wait_for(lambda: program.poll() is not None, 15), (number, change, way, stuck(program, ours))  # noqa: B023
         if way in ("keeper", "both"):
             assert cable.askport("restore").returncode == 0
         assert wait_for(lambda: snapshot(cable) == before, 1.0), (number, change, way, snapshot(cable), before)

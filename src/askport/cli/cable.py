@@ -8,7 +8,9 @@ from pathlib import Path
 from askport.cli.talk import say
 from askport.core.errors import Refused
 from askport.core.machine import Machine, earliest
+from askport.core.reach.adapters import cable_hazards
 from askport.core.reach.choosing import Choosing, from_the_top
+from askport.edges.adapters import list_adapters
 from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link
 
@@ -30,6 +32,8 @@ def open_cable(adapter: str) -> Keeper:
     except Exception:
         keeper.close()
         raise
+    for hazard in cable_hazards(list_adapters(), adapter):
+        say(hazard.text)
     return keeper
 
 

@@ -6,17 +6,21 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import choose, open_cable
+from askport.cli.cable import choose, open_cable, run
 from askport.cli.talk import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.finding.finder import Finder
+from askport.core.proofs.answering import PortOpens
+from askport.core.proofs.proof import Proving, Subject
 from askport.core.reach.choosing import near
 from askport.core.text import display_text
-from askport.edges.door import Door, FarEnd
+from askport.edges.door import FIREWALL, Door, FarEnd
 from askport.edges.keeper_client import Keeper
 
 _PORT = 80
 _LOOKS_EVERY_S = 0.3
+_WHO_HAS_S = 3.0
 
 
 def door(
@@ -81,6 +85,12 @@ async def _serve(keeper: Keeper, far: FarEnd, mac: MacAddress | None, *, json: b
             if opened.fault != said:
                 said = opened.fault
                 say(said)
+                if (
+                    opened.dropped
+                    and isinstance(far.address, IPv4Address)
+                    and await _opens(keeper, far.address, far.port)
+                ):
+                    say(FIREWALL.format(far=far, adapter=keeper.adapter))
     except asyncio.CancelledError:
         return Status.INTERRUPTED
     finally:
@@ -98,3 +108,19 @@ async def _reach(keeper: Keeper, address: IPv4Address) -> None:
         raise Refused(f"No free laptop address was found beside {address}: something answers for all of them.")
     await keeper.borrow(IPv4Interface(choosing.chosen))
     say(f"Borrowed {choosing.chosen} on {keeper.adapter}.")
+
+
+async def _opens(keeper: Keeper, address: IPv4Address, port: int) -> bool:
+    """Ask for the port over the bare wire, past the laptop's own firewall."""
+    finder = Finder([keeper.mac], now=keeper.wire.now(), measures=False)
+    finder.call([address], now=keeper.wire.now(), guess=False)
+    await run(finder, keeper, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
+    device = next((each for each in finder.devices() if each.best and each.best.address == address), None)
+    laptop = next((each for each in map(IPv4Interface, keeper.addresses()) if address in each.network), None)
+    if device is None or laptop is None:
+        return False
+    at = IPv4Interface((address, laptop.network.prefixlen))
+    subject = Subject(mac=device.mac, at=at, laptop_mac=keeper.mac, laptop=laptop)
+    proof = PortOpens(subject, port, now=keeper.wire.now())
+    await run(Proving([proof]), keeper, _WHO_HAS_S, lambda: proof.done)
+    return proof.passed is True

@@ -45,6 +45,8 @@ def adapters(json: Annotated[bool, typer.Option("--json", help="Print one JSON d
                 "kind": each.kind,
                 "link": "up" if each.link_up else "down",
                 "speed_mbps": each.speed_mbps,
+                "duplex": "half" if each.half_duplex else "full" if each.link_up else None,
+                "driver": each.driver,
                 "mac": each.mac,
                 "addresses": [{"address": str(a.interface), "origin": a.origin} for a in each.addresses],
                 "gateway": str(each.gateway) if each.gateway else None,

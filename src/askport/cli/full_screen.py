@@ -15,7 +15,8 @@ from askport.bench.practice import Practice
 from askport.cli.demo import PACE
 from askport.cli.talk import say
 from askport.core.errors import MachineRefused
-from askport.edges.adapters import Adapter, list_adapters
+from askport.core.reach.adapters import Adapter
+from askport.edges.adapters import list_adapters
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.edges.makers import maker

@@ -13,6 +13,7 @@ from askport import __version__
 from askport.cli import borrowing, finding, register, setting
 from askport.cli.demo import demo
 from askport.cli.door import door
+from askport.cli.reach import reach
 from askport.cli.talk import Status, say
 from askport.core.errors import AskPortError
 
@@ -29,6 +30,7 @@ COMMANDS: tuple[Callable[..., None], ...] = (
     finding.measure,
     borrowing.borrow,
     door,
+    reach,
     borrowing.restore,
     setting.assign,
     setting.prove,

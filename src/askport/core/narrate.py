@@ -122,7 +122,7 @@ def _reach(session: Session, now: float) -> Next:
                 f"Borrow {session.offer} on {session.adapter}, so that the laptop can talk to it. Nobody answers there."
             )
         case Phase.MAY_BORROW:
-            return Next("No free laptop address was found near it: something answers for all of them.", enter=False)
+            return Next("No free laptop address was found there: press a and name another.", enter=False)
         case Phase.GREETING:
             return Next("Seeing what it answers as it was found: ping, and the usual ports.", enter=False)
     return Next("Borrowing the address.", enter=False)

@@ -9,12 +9,13 @@ from dataclasses import replace
 from enum import Enum, StrEnum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.addresses import NO_MAC, MacAddress, parse_address
+from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_interface
 from askport.core.errors import AskPortError, BadInput
 from askport.core.finding.beliefs import Basis
 from askport.core.finding.clues import Tells
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
+from askport.core.finding.hazards import Hazard
 from askport.core.finding.label import LabelMatch, label_digits, match_label
 from askport.core.finding.loudness import Loudness
 from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machine, Write, Xid, earliest
@@ -147,6 +148,10 @@ class Session(Borrower):
         self.proofs: list[Proof] = []
         self.power_cycle: PowerCycle | None = None
         self.left_out: list[str] = []
+        self.laptop_hazards: list[Hazard] = []
+        """What is dangerous about the laptop itself; whoever can see the laptop keeps it up to date."""
+        self.borrowed_at: float | None = None
+        """Since when something is borrowed."""
         self.trouble: AskPortError | None = None
         """What the laptop refused last."""
         self.phase = Phase.FINDING if link.up else Phase.PLUGGING
@@ -400,6 +405,24 @@ class Session(Borrower):
         else:
             self._offer_near(best.address, best.prefix, now)
 
+    def offer_other(self, text: str, now: float) -> None:
+        """Have the laptop take another address than the one offered, after the same question whether it is free.
+
+        Raises:
+            BadInput: it is no address, or one that cannot be the laptop's here.
+        """
+        interface = parse_interface(text, "laptop address")
+        device = self.whereabouts
+        if device == interface.ip:
+            raise BadInput(f"{interface.ip} is the device's own address: name another for the laptop.")
+        if device and device not in interface.network:
+            raise BadInput(f"{interface} does not reach {device}: its subnet is {interface.network}.")
+        if interface.ip in self._avoid():
+            raise BadInput(f"{interface.ip} is somebody's already, heard or planned: name another for the laptop.")
+        if self.phase is Phase.MAY_BORROW:
+            choosing = Choosing(self.laptop_mac, [interface], now=now)
+            self._activities, self.phase, self.offer = [choosing], Phase.CHOOSING, None
+
     def plan(self, target: Target, now: float) -> None:
         """Change what the device is meant to become."""
         self.target = target
@@ -450,6 +473,7 @@ class Session(Borrower):
     def borrow_done(self, interface: IPv4Interface, now: float) -> None:
         """Take in that the adapter has the borrowed address."""
         self.borrowed.append(interface)
+        self.borrowed_at = now if self.borrowed_at is None else self.borrowed_at
         self.finder.laptop_addresses.add(interface.ip)
         self._effects.append(Write(Borrowed(unit=self.unit, adapter=self.adapter, interface=interface)))
         match self.phase:
@@ -472,6 +496,7 @@ class Session(Borrower):
         if self.borrowed:
             self._effects.append(Write(GaveBack(unit=self.unit, adapter=self.adapter)))
         self.borrowed.clear()
+        self.borrowed_at = None
 
     # The machine
 

@@ -1,51 +1,24 @@
 """The laptop's adapters as the kernel tells them (rtnetlink(7))."""
 
 import socket
-from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 from typing import Any
 
 from pyroute2 import IPRoute
+from pyroute2.netlink.exceptions import NetlinkError
 
 from askport.core.addresses import LINK_LOCAL
 from askport.core.errors import MachineRefused
+from askport.core.reach.adapters import Adapter, AdapterAddress, with_hazards
 from askport.edges.link_speed import speed_of
 
 _FOREVER = 0xFFFFFFFF
 _IFF_UP, _IFF_RUNNING, _IFF_LOOPBACK = 1, 0x40, 8
 _ETHERNET = 1
+_SERVER_PORT = 67
 _VIRTUAL_KINDS = frozenset({"bridge", "bond", "dummy", "veth", "vlan", "macvlan", "ipvlan", "team", "vrf", "ifb"})
 _TUNNEL_KINDS = frozenset({"tun", "wireguard", "vxlan", "gre", "gretap", "ipip", "sit", "geneve", "ip6tnl", "vti"})
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AdapterAddress:
-    """One IPv4 address of an adapter."""
-
-    interface: IPv4Interface
-    origin: str
-    """``static``, ``dhcp`` (it has a lifetime) or ``link-local``."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Adapter:
-    """One adapter of the laptop."""
-
-    name: str
-    kind: str
-    """``wired``, ``wireless``, ``virtual``, ``tunnel`` or ``loopback``."""
-    link_up: bool
-    switched_on: bool
-    speed_mbps: int | None
-    mac: str | None
-    addresses: tuple[AdapterAddress, ...]
-    gateway: IPv4Address | None
-    dns: tuple[str, ...]
-    manager: str | None
-    """The program that has this adapter in its hands, where that can be told."""
-    hazards: tuple[tuple[str, str], ...] = field(default=())
-    """Code and sentence of each reason for care."""
 
 
 def list_adapters() -> list[Adapter]:
@@ -62,6 +35,7 @@ def list_adapters() -> list[Adapter]:
     except OSError as error:
         raise MachineRefused(f"The kernel does not list adapters: {error.strerror or error}.") from None
     adapters = [_adapter(link, addresses, routes) for link in links]
+    adapters = with_hazards(adapters, server_port_held=_server_port_held())
     order = ("wired", "virtual", "wireless", "tunnel", "loopback")
     return sorted(adapters, key=lambda each: (order.index(each.kind), not each.link_up, each.name))
 
@@ -71,25 +45,19 @@ def _adapter(link: Any, addresses: list[Any], routes: list[Any]) -> Adapter:
     gateway = next((each.get_attr("RTA_GATEWAY") for each in routes if each.get_attr("RTA_OIF") == index), None)
     link_up, switched_on = bool(flags & _IFF_RUNNING), bool(flags & _IFF_UP)
     kind = _kind(name, link)
-    hazards = []
-    if gateway:
-        text = f"The laptop reaches the internet over {name}: it hangs in a live network, not on one device."
-        hazards.append(("default-route", text))
-    if not link_up and kind != "loopback":
-        text = f"No link: plug the cable into {name}." if switched_on else f"{name} is switched off."
-        hazards.append(("link-down", text))
     return Adapter(
         name=name,
         kind=kind,
         link_up=link_up,
         switched_on=switched_on,
         speed_mbps=speed_of(name),
+        half_duplex=_told(name, "duplex") == "half",
+        driver=_driver(name),
         mac=link.get_attr("IFLA_ADDRESS") if link["ifi_type"] == _ETHERNET else None,
         addresses=tuple(_address(each) for each in addresses if each["index"] == index),
         gateway=IPv4Address(gateway) if gateway else None,
         dns=_dns() if gateway else (),
         manager=_manager(index),
-        hazards=tuple(hazards),
     )
 
 
@@ -113,6 +81,38 @@ def _kind(name: str, link: Any) -> str:
         return "virtual"
     home = Path("/sys/class/net") / name
     return "wireless" if (home / "wireless").exists() or (home / "phy80211").exists() else "wired"
+
+
+def _told(name: str, what: str) -> str:
+    try:
+        return (Path("/sys/class/net") / name / what).read_text().strip()
+    except OSError:
+        return ""
+
+
+def _driver(name: str) -> str | None:
+    link = Path("/sys/class/net") / name / "device/driver"
+    return link.resolve().name if link.exists() else None
+
+
+def _server_port_held() -> bool:
+    """Whether a program on this laptop is bound to UDP port 67 (proc(5), net/udp)."""
+    try:
+        lines = Path("/proc/net/udp").read_text().splitlines()[1:]
+    except OSError:
+        return False
+    return any(line.split()[1].endswith(f":{_SERVER_PORT:04X}") for line in lines)
+
+
+def way_to(address: IPv4Address) -> str | None:
+    """Return the adapter by which the kernel would send to an address, or None where by none."""
+    try:
+        with IPRoute() as netlink:
+            found = netlink.route("get", dst=str(address))
+            index = next((each.get_attr("RTA_OIF") for each in found), None)
+            return str(netlink.get_links(index)[0].get_attr("IFLA_IFNAME")) if index else None
+    except (OSError, NetlinkError):
+        return None
 
 
 def _dns() -> tuple[str, ...]:

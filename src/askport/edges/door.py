@@ -12,6 +12,7 @@ from ipaddress import IPv4Address, IPv6Address
 from askport.core.errors import MachineRefused
 
 _CONNECT_S = 10.0
+_DROPPED_AFTER_S = 2.0
 _CHUNK = 65_536
 _MAX_CONNECTIONS = 64
 """Connections at once; a browser opens half a dozen."""
@@ -29,6 +30,12 @@ class FarEnd:
         return f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
 
 
+FIREWALL = (
+    "{far} opens to a bare question over {adapter}, and not to this laptop's own programs: a firewall here drops what "
+    "the device answers. Allow {adapter} in it."
+)
+
+
 class Door:
     """Forwards a loopback port to a device over one adapter."""
 
@@ -41,6 +48,8 @@ class Door:
         """Connections that reached the device."""
         self.fault = ""
         """Why the last connection did not reach it."""
+        self.dropped = False
+        """Whether nothing at all came back to it."""
 
     @property
     def port(self) -> int:
@@ -79,8 +88,9 @@ class Door:
             return
         self._open.add(task)
         try:
-            far_reader, far_writer = await self._reach()
+            far_reader, far_writer = await connect(self._adapter, self.far)
         except (OSError, TimeoutError) as error:
+            self.dropped = isinstance(error, TimeoutError)
             reason = getattr(error, "strerror", None) or "no answer"
             self.fault = f"{self.far} does not open over {self._adapter}: {reason}."
             writer.close()
@@ -90,23 +100,42 @@ class Door:
         finally:
             self._open.discard(task)
 
-    async def _reach(self) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-        """Connect over the cable, and over nothing else."""
-        family = socket.AF_INET6 if self.far.address.version == 6 else socket.AF_INET
-        connection = socket.socket(family, socket.SOCK_STREAM)
-        connection.setblocking(False)
-        try:
-            # Needs no rights since Linux 5.7, as long as nothing else has bound the socket.
-            connection.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, self._adapter.encode())
-            target: tuple[str, int] | tuple[str, int, int, int] = (str(self.far.address), self.far.port)
-            if family == socket.AF_INET6:
-                target = (str(self.far.address), self.far.port, 0, socket.if_nametoindex(self._adapter))
-            loop = asyncio.get_running_loop()
-            await asyncio.wait_for(loop.sock_connect(connection, target), _CONNECT_S)
-        except BaseException:
-            connection.close()
-            raise
-        return await asyncio.open_connection(sock=connection)
+
+async def connect(
+    adapter: str, far: FarEnd, longest_s: float = _CONNECT_S
+) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+    """Connect over one adapter, and over nothing else.
+
+    Raises:
+        OSError: the device refuses, or cannot be reached.
+        TimeoutError: nothing has come back.
+    """
+    family = socket.AF_INET6 if far.address.version == 6 else socket.AF_INET
+    connection = socket.socket(family, socket.SOCK_STREAM)
+    connection.setblocking(False)
+    try:
+        # Needs no rights since Linux 5.7, as long as nothing else has bound the socket.
+        connection.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, adapter.encode())
+        target: tuple[str, int] | tuple[str, int, int, int] = (str(far.address), far.port)
+        if family == socket.AF_INET6:
+            target = (str(far.address), far.port, 0, socket.if_nametoindex(adapter))
+        await asyncio.wait_for(asyncio.get_running_loop().sock_connect(connection, target), longest_s)
+    except BaseException:
+        connection.close()
+        raise
+    return await asyncio.open_connection(sock=connection)
+
+
+async def is_dropped(adapter: str, far: FarEnd) -> bool:
+    """Whether nothing comes back to a connection of this laptop's own."""
+    try:
+        _, writer = await connect(adapter, far, _DROPPED_AFTER_S)
+    except TimeoutError:
+        return True
+    except OSError:
+        return False
+    writer.close()
+    return False
 
 
 async def _pass(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:

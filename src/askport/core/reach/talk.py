@@ -4,6 +4,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
+from askport.core.addresses import common_prefix
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Verdict:
@@ -47,3 +49,59 @@ def can_talk(laptop: Iterable[IPv4Interface], device: IPv4Address, prefix: int |
 
 def _narrower(mine: IPv4Network, other: IPv4Network | None) -> IPv4Network:
     return other if other is not None and other.prefixlen > mine.prefixlen else mine
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Explanation:
+    """Why two ends can or cannot talk, bit by bit."""
+
+    agree: int
+    """Leading bits in which the two addresses agree."""
+    laptop_sends: bool
+    """Whether the laptop takes the device for a neighbour, by its own mask."""
+    device_answers: bool | None
+    """Whether the device takes the laptop for one, by its; None where its mask is not known."""
+    lines: tuple[str, ...]
+
+    @property
+    def can(self) -> bool:
+        """Whether both can."""
+        return self.laptop_sends and self.device_answers is not False
+
+
+def explain(
+    laptop: IPv4Interface, device: IPv4Address, prefix: int | None, gateway: IPv4Address | None = None
+) -> Explanation:
+    """Say in words and numbers whether these two ends can talk without a router between them."""
+    agree = common_prefix(laptop.ip, device)
+    mine = laptop.network.prefixlen
+    sends = device in laptop.network
+    lines = [_parts("The laptop's", laptop)]
+    if prefix is None:
+        answers = None
+        lines.append(f"The device's {device}: its mask is not known.")
+    else:
+        far = IPv4Interface((device, prefix))
+        answers = laptop.ip in far.network
+        lines.append(_parts("The device's", far))
+    needs = f"the laptop's mask wants {mine}" + (f", the device's {prefix}" if prefix is not None else "")
+    lines.append(f"The two addresses agree in their first {agree} bits; {needs}.")
+    lines.append(
+        "The laptop takes the device for a neighbour and sends straight to it."
+        if sends
+        else "The laptop takes the device for a stranger and sends to its gateway, or nowhere."
+    )
+    if answers is True:
+        lines.append("The device takes the laptop for a neighbour and answers straight to it.")
+    elif answers is False:
+        where = f"its gateway {gateway}" if gateway else "its gateway, or nowhere"
+        lines.append(f"The device takes the laptop for a stranger and sends its answers to {where}.")
+    return Explanation(agree=agree, laptop_sends=sends, device_answers=answers, lines=tuple(lines))
+
+
+def _parts(whose: str, interface: IPv4Interface) -> str:
+    network = interface.network
+    host = IPv4Address(int(interface.ip) & int(network.hostmask))
+    return (
+        f"{whose} {interface}: network {network.network_address}, host {host}, broadcast {network.broadcast_address}."
+    )

@@ -53,10 +53,10 @@ def find_lines(session: Session, width: int, now: float) -> list[Ink]:
     lines = [*_lanes(session, width, now), blank()]
     if session.chosen is None or session.finder.measuring:
         lines += [*_ladder(session, width), blank()]
-    for hazard in session.finder.hazards():
+    for hazard in (*session.finder.hazards(), *session.laptop_hazards):
         first, *more = broken(hazard.text, width - 4)
         lines += [Ink().put("! ", CONFLICT).put(first, CONFLICT), *(line(each, CONFLICT, 2) for each in more)]
-    if session.finder.hazards():
+    if session.finder.hazards() or session.laptop_hazards:
         lines.append(blank())
     if not devices:
         lines += _silence(session, width, now)

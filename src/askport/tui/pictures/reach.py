@@ -3,6 +3,7 @@
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.core.reach.choosing import ASSUMED_PREFIX
+from askport.core.reach.talk import explain
 from askport.core.session import Session, Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, wrapped
 
@@ -29,6 +30,9 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     lines = [heading("Beside the device", width), *wrapped(known, width, DIM), blank()]
     lines += _ruler(session, network, device, width)
     lines += [blank(), heading(f"The laptop's {session.adapter}", width), *_adapter(session, width)]
+    lines += [blank(), heading("Why they can talk, or cannot", width), *_why(session, device, prefix, width)]
+    for hazard in session.laptop_hazards:
+        lines += wrapped(f"! {hazard.text}", width, CONFLICT)
     if session.greeting and (session.laptop_for(device) or session.phase.step is not Step.REACH):
         lines += [blank(), heading("What it answers there", width)]
         for proof in session.greeting:
@@ -102,3 +106,18 @@ def _adapter(session: Session, width: int) -> list[Ink]:
     for each in present:
         lines.append(Ink().to(2 + third).put(f"{each}", f"{STRONG} {OURS}").put("  borrowed", OURS))
     return lines
+
+
+def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) -> list[Ink]:
+    """Say it in words and numbers, for the laptop's address that reaches the device, or the first."""
+    laptop = session.laptop_for(device) or next(iter([*session.borrowed, *session.laptop]), None)
+    if laptop is None:
+        return wrapped("The laptop has no address on this adapter, so it cannot send to the device.", width, "", 2)
+    best = session.chosen.best if session.chosen else None
+    told = explain(laptop, device, prefix, best.gateway if best else None)
+    marks = {"a stranger": CONFLICT}
+    return [
+        part
+        for text in told.lines
+        for part in wrapped(text, width, next((style for word, style in marks.items() if word in text), ""), 2)
+    ]

@@ -11,7 +11,8 @@ from textual.screen import Screen
 from textual.widgets import Footer
 
 from askport.core.errors import AskPortError
-from askport.edges.adapters import Adapter, list_adapters
+from askport.core.reach.adapters import Adapter
+from askport.edges.adapters import list_adapters
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, wrapped
 from askport.tui.widgets.sheet import Sheet
 

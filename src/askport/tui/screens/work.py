@@ -1,8 +1,10 @@
 """The screen of the job: the cable, the way, the step's picture and what to do next."""
 
+import asyncio
 import time
 from collections import deque
 from collections.abc import Callable
+from ipaddress import IPv4Address
 
 from textual import work
 from textual.app import ComposeResult
@@ -12,15 +14,20 @@ from textual.getters import query_one
 from textual.screen import Screen
 from textual.widgets import Footer
 
-from askport.core.addresses import parse_address
+from askport.core.addresses import parse_address, parse_interface
 from askport.core.errors import AskPortError, BadInput
+from askport.core.finding.hazards import Hazard
 from askport.core.finding.loudness import Loudness
-from askport.core.narrate import Next, next_line
+from askport.core.narrate import Next, next_line, span_words
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
 from askport.core.plan.work import clean_tag
+from askport.core.proofs.answering import PortOpens
+from askport.core.reach.adapters import cable_hazards
 from askport.core.session import Phase, Session, Step
-from askport.tui.ink import CONFLICT, DIM, STRONG, Ink, blank, broken
+from askport.edges.adapters import list_adapters, way_to
+from askport.edges.door import FIREWALL, Door, FarEnd, is_dropped
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken
 from askport.tui.outfit import Outfit
 from askport.tui.pictures.cable import Pulse, cable_lines
 from askport.tui.pictures.find import find_lines
@@ -35,6 +42,7 @@ from askport.tui.widgets.sheet import Sheet
 from askport.tui.widgets.way import WayRail, crate_lines, way_lines
 
 _FRAMES_A_SECOND = 8
+_LOOKS_EVERY_S = 3.0
 _MAX_PULSES = 24
 """Frames drawn on the cable at once; more would be a solid line."""
 
@@ -65,6 +73,7 @@ class WorkScreen(Screen[None]):
         Binding("minus", "quieter", "Quiet", id="work.quieter", tooltip="Have the laptop send nothing"),
         Binding("space", "hold", "Hold", id="work.hold", tooltip="Hold the sweep, or go on with it"),
         Binding("f", "frames", "Frames", id="work.frames", tooltip="The frames behind what it said"),
+        Binding("o", "door", "Open page", id="work.door", tooltip="Open its page in a browser, over the cable"),
         Binding("e", "plan", "Plan", id="work.plan", tooltip="Change what the device is to become"),
         Binding("n", "name", "Tag", id="work.name", tooltip="Give the device its tag"),
         Binding("w", "other_way", "Other way", id="work.other_way", tooltip="Set the address by another way"),
@@ -100,6 +109,8 @@ In practice, **F6** to **F8** are your hands at the device.
         self.looking_at: Step | None = None
         self._step = outfit.round.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
+        self._dropped: dict[FarEnd, bool] = {}
+        self._doors: dict[tuple[IPv4Address, int], Door] = {}
         self._offered: tuple[object, ...] = ()
         """What the footer's keys depend on, when they were drawn last."""
         self._said_by_hand = ""
@@ -126,7 +137,39 @@ In practice, **F6** to **F8** are your hands at the device.
         self.set_class(self.outfit.practice is not None, "-practice")
         self.set_interval(1 / _FRAMES_A_SECOND, self.draw)
         self.run_cable()
+        self.watch_laptop()
         self.call_after_refresh(self.draw)
+
+    @work(exclusive=True, group="laptop")
+    async def watch_laptop(self) -> None:
+        """Look at the laptop's adapters and routes again and again, for what is dangerous about them."""
+        while self.outfit.practice is None:
+            session = self.outfit.round.session
+            present = session.present_address
+            device = present[0] if present else None
+            try:
+                adapters = await asyncio.to_thread(list_adapters)
+                way_out = await asyncio.to_thread(way_to, device) if device else None
+            except AskPortError:
+                adapters, way_out = [], None
+            if adapters:
+                hazards = cable_hazards(
+                    adapters, session.adapter, borrowed=list(session.borrowed), device=device, way_out=way_out
+                )
+                session.laptop_hazards = [*hazards, *await self._firewall(session)]
+            await asyncio.sleep(_LOOKS_EVERY_S)
+
+    async def _firewall(self, session: Session) -> list[Hazard]:
+        """See whether what opens to a bare question opens to the laptop's own programs too; asked once a device."""
+        target = self._door_target()
+        opened = [each.port for each in session.greeting if isinstance(each, PortOpens) and each.passed]
+        if target is None or not opened:
+            return []
+        far = FarEnd(target, opened[0])
+        if far not in self._dropped:
+            self._dropped[far] = await is_dropped(session.adapter, far)
+        text = FIREWALL.format(far=far, adapter=session.adapter)
+        return [Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
 
     @work(exclusive=True, group="cable")
     async def run_cable(self) -> None:
@@ -172,6 +215,10 @@ In practice, **F6** to **F8** are your hands at the device.
         ink = Ink().put(f"  {self.outfit.title}", STRONG)
         item = tour.session.work
         ink.put(" · ", DIM).put(item.tag, STRONG).put(f" {item.description}")
+        session = tour.session
+        if session.borrowed and session.borrowed_at is not None:
+            listed = " and ".join(str(each) for each in session.borrowed)
+            ink.put(f"   borrowed {listed} for {span_words(now - session.borrowed_at)}", OURS)
         right = f"{self.outfit.place}   {tour.wire.wall(now).astimezone():%H:%M:%S}  "
         return ink.to(self.size.width - len(right)).put(right, DIM)
 
@@ -218,8 +265,12 @@ In practice, **F6** to **F8** are your hands at the device.
             return self.next().enter or None
         if action.startswith("hand_"):
             return self.outfit.practice is not None
-        if action in ("ask_for", "label"):
+        if action == "ask_for":
+            return phase in (Phase.FINDING, Phase.MAY_BORROW)
+        if action == "label":
             return phase is Phase.FINDING
+        if action == "door":
+            return self.outfit.practice is None and self._door_target() is not None
         if action in ("louder", "quieter", "hold"):
             return self._may_be(action)
         if action == "frames":
@@ -286,10 +337,44 @@ In practice, **F6** to **F8** are your hands at the device.
 
     def action_ask_for(self) -> None:
         """Ask for an address that the technician knows."""
+        if self.outfit.round.session.phase is Phase.MAY_BORROW:
+            self._ask_for_laptop_address()
+            return
         question = "Which address do its label, display or manual give?"
         delivered = self.outfit.round.item.delivered
         text = str(delivered.ip) if delivered else ""
         self.entry.ask("ask", question, text, lambda typed: f"Ask for {parse_address(typed)} until it answers.")
+
+    def _ask_for_laptop_address(self) -> None:
+        """Name another laptop address than the one offered."""
+        offer = self.outfit.round.session.offer
+        check = lambda typed: f"Ask whether {parse_interface(typed, 'laptop address')} is free."  # noqa: E731
+        self.entry.ask("laptop", "Which address is the laptop to borrow instead?", str(offer or ""), check)
+
+    def _door_target(self) -> IPv4Address | None:
+        """Return where a door would lead: the device's address, while the laptop can talk to it."""
+        session = self.outfit.round.session
+        present = session.present_address
+        return present[0] if present and session.laptop_for(present[0]) else None
+
+    @work(group="door")
+    async def action_door(self) -> None:
+        """Open a browser on the device's page, through a door that leads over the cable only."""
+        session, target = self.outfit.round.session, self._door_target()
+        if target is None:
+            return
+        opened = [each.port for each in session.greeting if isinstance(each, PortOpens) and each.passed]
+        port = next((each for each in (80, 443, *opened) if each in opened), 80)
+        door = self._doors.get((target, port)) or Door(session.adapter, FarEnd(target, port))
+        if (target, port) not in self._doors:
+            self._doors[target, port] = door
+            try:
+                await door.open()
+            except AskPortError as error:
+                self.notify(error.message, severity="error", markup=False)
+                return
+        self.app.open_url(door.url)
+        self.notify(f"{door.url} leads to {door.far} over {session.adapter}.", markup=False)
 
     def action_label(self) -> None:
         """Compare the MAC address on a label with what is on the wire, while it is typed."""
@@ -343,7 +428,9 @@ In practice, **F6** to **F8** are your hands at the device.
 
     def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
         """Do what was typed."""
-        if event.purpose == "name":
+        if event.purpose == "laptop":
+            self._act(lambda session, now: session.offer_other(event.text, now))
+        elif event.purpose == "name":
             self._act(lambda session, _: session.name(event.text))
         elif event.purpose == "label":
             self._act(lambda session, _: session.label(event.text))

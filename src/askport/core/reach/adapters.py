@@ -1,0 +1,127 @@
+"""The laptop's adapters as values, and what is dangerous about them, each with what to do."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.finding.hazards import Hazard
+
+CABLE_KINDS = frozenset({"wired", "virtual"})
+"""Kinds of adapter that a cable to a device can be in."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AdapterAddress:
+    """One IPv4 address of an adapter."""
+
+    interface: IPv4Interface
+    origin: str
+    """``static``, ``dhcp`` (it has a lifetime) or ``link-local``."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Adapter:
+    """One adapter of the laptop."""
+
+    name: str
+    kind: str
+    """``wired``, ``wireless``, ``virtual``, ``tunnel`` or ``loopback``."""
+    link_up: bool
+    switched_on: bool
+    speed_mbps: int | None
+    half_duplex: bool = False
+    driver: str | None = None
+    mac: str | None
+    addresses: tuple[AdapterAddress, ...]
+    gateway: IPv4Address | None
+    dns: tuple[str, ...]
+    manager: str | None
+    """The program that has this adapter in its hands, where that can be told."""
+    hazards: tuple[tuple[str, str], ...] = field(default=())
+    """Code and sentence of each reason for care."""
+
+
+def with_hazards(adapters: Sequence[Adapter], *, server_port_held: bool) -> list[Adapter]:
+    """Return the adapters with what is dangerous about each.
+
+    Args:
+        adapters: all of the laptop's.
+        server_port_held: whether a program on the laptop holds the address-server port.
+    """
+    return [
+        replace(each, hazards=tuple(_of_one(each, adapters, server_port_held=server_port_held))) for each in adapters
+    ]
+
+
+def _of_one(one: Adapter, all_of_them: Sequence[Adapter], *, server_port_held: bool) -> Iterator[tuple[str, str]]:
+    if one.kind == "loopback":
+        return
+    if one.gateway:
+        text = f"The laptop reaches the internet over {one.name}: it hangs in a live network, not on one device."
+        yield "default-route", text
+    if not one.link_up:
+        text = f"No link: plug the cable into {one.name}." if one.switched_on else f"{one.name} is switched off."
+        yield "link-down", text
+    if one.half_duplex and one.link_up:
+        text = f"{one.name} runs half duplex: set the other end to agree on its speed by itself, or frames get lost."
+        yield "half-duplex", text
+    if one.kind not in CABLE_KINDS:
+        return
+    for other in all_of_them:
+        shared = _shared(one, other) if other.name != one.name and other.link_up else None
+        if shared:
+            text = (
+                f"{other.name} ({other.kind}) is in {shared} as well: a browser may reach something else there. Open a "
+                f"door to the device, or switch {other.name} off meanwhile."
+            )
+            yield "overlapping-subnet", text
+    if server_port_held and not one.gateway:
+        text = (
+            "A program on this laptop holds the address-server port (UDP 67) and may answer the device: stop it first."
+        )
+        yield "server-port", text
+
+
+def _shared(one: Adapter, other: Adapter) -> str | None:
+    for mine in one.addresses:
+        for theirs in other.addresses:
+            if mine.interface.network.overlaps(theirs.interface.network):
+                longer = max(mine.interface.network, theirs.interface.network, key=lambda each: each.prefixlen)
+                return str(longer)
+    return None
+
+
+def cable_hazards(
+    adapters: Iterable[Adapter],
+    cable: str,
+    *,
+    borrowed: Iterable[IPv4Interface] = (),
+    device: IPv4Address | None = None,
+    way_out: str | None = None,
+) -> list[Hazard]:
+    """Return what is dangerous about the laptop for the work on one cable.
+
+    Args:
+        adapters: the laptop's adapters, with their hazards.
+        cable: the adapter that the cable is in.
+        borrowed: addresses that were borrowed on it.
+        device: the device's address, where it is known.
+        way_out: the adapter by which the kernel would send to that address, or None where by none.
+    """
+    here = next((each for each in adapters if each.name == cable), None)
+    if here is None:
+        text = f"{cable} was pulled out: nothing is left to give back. Plug it in again and start anew."
+        return [Hazard(code="no-adapter", text=text)]
+    hazards = [Hazard(code=code, text=text) for code, text in here.hazards if code != "link-down"]
+    present = {each.interface for each in here.addresses}
+    for interface in borrowed:
+        if interface not in present:
+            text = f"Another program has taken {interface} off {cable}. Go back to Reach and borrow it again."
+            hazards.append(Hazard(code="address-taken", text=text))
+    if device and way_out and way_out != cable and any(device in each.network for each in present):
+        text = (
+            f"The laptop sends what is for {device} out over {way_out}, not over {cable}. Ask Port itself uses "
+            f"{cable}; for a browser open a door, or switch {way_out} off meanwhile."
+        )
+        hazards.append(Hazard(code="better-route", text=text, address=device))
+    return hazards

@@ -1,0 +1,136 @@
+"""Reaching: why two ends can or cannot talk, and what about the laptop is in the way, made real where it can be."""
+
+import json
+import shutil
+import subprocess
+import sys
+import time
+from dataclasses import replace
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from askport.core.errors import BadInput
+from askport.core.reach.adapters import Adapter, AdapterAddress, cable_hazards, with_hazards
+from askport.core.reach.talk import can_talk, explain
+from askport.core.session import Phase
+from conftest import askport, pass_time
+
+
+@pytest.mark.parametrize(
+    ("laptop", "device", "prefix", "agree", "sends", "answers"),
+    [("10.84.16.9/22", "10.84.19.200", 22, 22, True, True), ("10.84.16.9/24", "10.84.19.200", 22, 22, False, True),
+     ("10.84.16.9/22", "10.84.19.200", 24, 22, True, False), ("10.84.16.9/22", "192.168.61.7", 24, 0, False, False),
+     ("192.168.61.8/24", "192.168.61.7", None, 28, True, None)],
+)  # fmt: skip
+def test_each_end_judges_by_its_own_mask(laptop, device, prefix, agree, sends, answers):
+    told = explain(IPv4Interface(laptop), IPv4Address(device), prefix, IPv4Address("10.84.19.254"))
+    assert (told.agree, told.laptop_sends, told.device_answers) == (agree, sends, answers)
+    assert told.can is can_talk([IPv4Interface(laptop)], IPv4Address(device), prefix).can
+    text = " ".join(told.lines)
+    assert ("to its gateway, or nowhere" in text) is (not sends)
+    assert ("sends its answers to its gateway 10.84.19.254" in text) is (answers is False)
+
+
+@given(st.integers(0x01000000, 0xDFFFFFFF), st.integers(0x01000000, 0xDFFFFFFF), st.integers(8, 30), st.integers(8, 30))
+def test_what_is_explained_is_what_is_judged(laptop, device, mine, theirs):
+    interface = IPv4Interface((laptop, mine))
+    told = explain(interface, IPv4Address(device), theirs)
+    assert told.laptop_sends == (told.agree >= mine)
+    assert told.device_answers == (told.agree >= theirs)
+    assert told.can == can_talk([interface], IPv4Address(device), theirs).can or laptop == device
+
+
+def test_the_command_says_why():
+    run = askport("reach", "10.84.16.9/22", "10.84.19.200/24", "--json")
+    document = json.loads(run.stdout)
+    assert (run.returncode, document["can_talk"], document["agreeing_bits"]) == (1, False, 22)
+    assert (
+        document["because"][0]
+        == "The laptop's 10.84.16.9/22: network 10.84.16.0, host 0.0.0.9, broadcast 10.84.19.255."
+    )
+    assert askport("reach", "10.84.16.9/22", "10.84.19.200/22").returncode == 0
+
+
+CABLE = Adapter(
+    name="zl0", kind="wired", link_up=True, switched_on=True, speed_mbps=100, mac="02:00:00:00:00:01", gateway=None,
+    addresses=(AdapterAddress(interface=IPv4Interface("192.168.1.5/24"), origin="static"),), dns=(), manager=None,
+)  # fmt: skip
+WIFI = replace(CABLE, name="wl0", kind="wireless", gateway=IPv4Address("192.168.1.1"))
+
+
+def codes(*adapters, held=False):
+    return {each.name: [code for code, _ in each.hazards] for each in with_hazards(adapters, server_port_held=held)}
+
+
+def test_what_is_in_the_way_is_named():
+    assert codes(CABLE) == {"zl0": []}
+    assert codes(CABLE, WIFI) == {"zl0": ["overlapping-subnet"], "wl0": ["default-route"]}
+    assert codes(replace(CABLE, half_duplex=True), held=True)["zl0"] == ["half-duplex", "server-port"]
+    assert codes(replace(CABLE, link_up=False))["zl0"] == ["link-down"]
+    assert codes(CABLE, replace(WIFI, link_up=False))["zl0"] == []
+    device, borrowed = IPv4Address("192.168.1.200"), IPv4Interface("10.84.16.9/22")
+    found = cable_hazards([CABLE], "zl0", borrowed=[borrowed], device=device, way_out="wg0")
+    assert [each.code for each in found] == ["address-taken", "better-route"]
+    assert "pulled out" in cable_hazards([], "zl0")[0].text
+    assert all(each.text.endswith(".") and len(each.text) > 40 for each in found)
+
+
+@pytest.mark.kernel
+def test_every_hazard_that_can_be_made_real_is_said(cable, tmp_path):
+    """A second adapter in the same subnet, a route that leads away, a held server port, a firewall, no link."""
+    cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
+    cable.ip("addr", "add", "192.168.1.5/24", "dev", "zl0", at="laptop")
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.wifi("192.168.1.50/24", "192.168.1.201/24")
+    cable.start("laptop", sys.executable, "-c", HOLDS_PORT)
+    time.sleep(0.5)
+    adapters = json.loads(cable.askport("adapters", "--json").stdout)["adapters"]
+    said = {each["name"]: {hazard["code"] for hazard in each["hazards"]} for each in adapters}
+    assert said["zl0"] == {"overlapping-subnet", "server-port"}
+    run = cable.askport("find", "zl0", "--seconds", 0.2)
+    assert "Open a door to the device, or switch wl0 off" in run.stderr
+    assert "stop it first" in run.stderr
+    cable.ip("link", "set", "wl0", "down", at="laptop")
+    if not shutil.which("nft"):
+        pytest.skip("no nft: a firewall that drops the device's answers was not tested")
+    (tmp_path / "index.html").write_text("page")
+    cable.start("device", sys.executable, "-m", "http.server", "80", cwd=tmp_path)
+    rules = tmp_path / "rules"
+    rules.write_text("table inet t {\nchain i {\ntype filter hook input priority 0;\niifname zl0 drop\n}\n}\n")
+    subprocess.run([*cable.inside("laptop"), "nft", "-f", str(rules)], check=True)
+    fetch = "import sys, urllib.request as u; u.urlopen(sys.argv[1], timeout=15)"
+    program = subprocess.Popen([*cable.inside("laptop"), *cable.command("door", "zl0", "192.168.1.200")],
+                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+    url = program.stdout.readline().strip()
+    subprocess.run([*cable.inside("laptop"), sys.executable, "-c", fetch, url], capture_output=True)
+    time.sleep(4.0)
+    program.send_signal(2)
+    assert "a firewall here drops what the device answers. Allow zl0 in it." in program.communicate(timeout=10)[1]
+
+
+HOLDS_PORT = (
+    "import socket, time; s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM); s.bind(('', 67)); time.sleep(60)"
+)
+
+
+def test_the_technician_may_name_another_laptop_address_with_the_same_checks(practice):
+    bench, tour = practice("TG-01")
+    session = tour.session
+    pass_time(bench, tour, until=lambda: session.candidate is not None and session.candidate.is_found)
+    session.enter(bench.now())
+    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
+    best = session.chosen.best
+    assert (best.prefix, str(best.prefix_basis), str(best.gateway)) == (24, "measured", "192.168.61.254")
+    for wrong, why in (("192.168.61.7/24", "device's own"), ("192.168.61.254/24", "somebody's already"),
+                       ("10.0.0.9/24", "does not reach"), ("192.168.61.255/24", "broadcast address")):  # fmt: skip
+        with pytest.raises(BadInput, match=why):
+            session.offer_other(wrong, bench.now())
+    session.offer_other("192.168.61.99/24", bench.now())
+    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
+    session.enter(bench.now())
+    pass_time(bench, tour, until=lambda: bool(session.borrowed))
+    assert [str(each) for each in session.borrowed] == ["192.168.61.99/24"]
+    assert session.borrowed_at is not None
