@@ -110,7 +110,7 @@ def test_small_screens_keep_what_matters_and_slips_are_said(terminal):
 
 def test_twins_hold_enter_up_and_a_label_is_compared_while_it_is_typed(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12", "--wire", "twins")
-    seen = screen.until("4 twins hold 172.29.4.100: leave only one of them connected.")
+    seen = screen.until("4 twins hold 172.29.4.100: leave only one of them connected, or press m")
     assert "Enter ▸" not in seen
     screen.keys("m")
     screen.until("Which MAC address does its label give?")
@@ -127,7 +127,7 @@ def test_twins_hold_enter_up_and_a_label_is_compared_while_it_is_typed(terminal)
     assert "ac 1d 04 64" in seen
     assert "bytes 28 to 31      sender's address" in seen
     screen.keys("f")
-    screen.until("4 twins hold")
+    screen.until("Enter ▸ Several devices speak here: check the label first. Go on with 00:00:5e:00:53:43")
     screen.leave()
 
 

@@ -5,8 +5,9 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
+from askport.bench import scenario
 from askport.bench.slips import mistyped
-from askport.core.errors import MachineRefused, Refused
+from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
 from askport.core.proofs.power_cycle import Phase as Cycle
@@ -152,3 +153,27 @@ def test_the_next_unit_of_a_crate_has_the_same_default_and_the_next_plan(practic
     assert tour.session.finder.devices() == []
     found = journal(tour, Found)
     assert len(found) == 1
+
+
+def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
+    """Four units with one address on a switch: the label picks one, its page is the pinned one's, the others stay."""
+    bench, tour = practice("OX-01")
+    bench.plug(*scenario.twins(), switch=True)
+    session = tour.session
+    pass_time(bench, tour, span=8.0)
+    assert "4 twins hold 172.29.4.100" in next_line(session, bench.now()).sentence
+    session.enter(bench.now())
+    assert session.phase is Phase.FINDING
+    with pytest.raises(BadInput, match="digit 12 is"):
+        session.label("5349")
+    session.label("00-00-5E-00-53-43")
+    session.enter(bench.now())
+    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
+    session.enter(bench.now())
+    pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
+    assert str(bench.device.mac) == "00:00:5e:00:53:43"
+    bench.type_in(session.target)
+    pass_time(bench, tour, until=lambda: session.phase is Phase.POWER_CYCLE)
+    assert all(proof.passed for proof in session.proofs), [proof.because for proof in session.proofs]
+    stayed = [each for each in bench.devices if each.mac != bench.device.mac]
+    assert {str(each.host.interface) for each in stayed} == {"172.29.4.100/24"}

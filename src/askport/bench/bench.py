@@ -49,6 +49,8 @@ class Bench:
         self.devices: tuple[StandIn, ...] = ()
         """What is plugged in: one device straight, or several behind a switch."""
         self._switch = False
+        self.pinned: MacAddress | None = None
+        """Whom the laptop's neighbour entry for the device's address names."""
         self._now = 0.0
         self._real_at = 0.0
         self._order = count()
@@ -138,8 +140,9 @@ class Bench:
 
     @property
     def device(self) -> StandIn | None:
-        """The device that hands can reach: the first."""
-        return self.devices[0] if self.devices else None
+        """The device that hands and pages reach: the one that is pinned, or the first."""
+        pinned = next((each for each in self.devices if self.pinned and each.has(self.pinned)), None)
+        return pinned or (self.devices[0] if self.devices else None)
 
     def _next_event(self) -> float | None:
         flying = self._flying[0][0] if self._flying else None
@@ -201,8 +204,13 @@ class Bench:
         """Put an address on the laptop's adapter."""
         self.interfaces.append(interface)
 
+    async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
+        """Have the device's address mean one MAC address."""
+        self.pinned = mac
+
     async def give_back(self) -> None:
-        """Take every borrowed address away again."""
+        """Take every borrowed address away again, and every pin."""
+        self.pinned = None
         self.interfaces[:] = self._own
 
     def reaches(self, address: IPv4Address) -> bool:

@@ -48,7 +48,7 @@ def borrow(
     with open_cable(adapter) as keeper:
         interface = asyncio.run(_take(keeper, wanted, device, instead, {address for address, _ in pins}))
         for address_, mac in pins:
-            keeper.pin(address_, mac)
+            asyncio.run(keeper.pin(address_, mac))
         for network, gateway in routes:
             keeper.route(network, gateway)
         if json:

@@ -70,7 +70,7 @@ async def _serve(keeper: Keeper, far: FarEnd, mac: MacAddress | None, *, json: b
     if isinstance(far.address, IPv4Address):
         await _reach(keeper, far.address)
         if mac:
-            keeper.pin(far.address, mac)
+            await keeper.pin(far.address, mac)
     opened = Door(keeper.adapter, far)
     await opened.open()
     if json:

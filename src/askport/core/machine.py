@@ -2,9 +2,10 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 from typing import TYPE_CHECKING
 
+from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError
 from askport.core.wire import Heard, Link
 
@@ -42,6 +43,14 @@ class GiveBack:
 
 
 @dataclass(frozen=True, slots=True)
+class Pin:
+    """Have an address mean one MAC address on the laptop's adapter, for as long as something is borrowed."""
+
+    address: IPv4Address
+    mac: MacAddress
+
+
+@dataclass(frozen=True, slots=True)
 class Write:
     """Append to the job's journal, durably, before anything else happens."""
 
@@ -56,7 +65,7 @@ class Keep:
     frames: tuple[Heard, ...]
 
 
-Effect = Send | SendMany | Borrow | GiveBack | Write | Keep
+Effect = Send | SendMany | Borrow | Pin | GiveBack | Write | Keep
 
 
 class Machine:

@@ -18,7 +18,7 @@ from askport.core.finding.finder import Finder
 from askport.core.finding.hazards import Hazard
 from askport.core.finding.label import LabelMatch, label_digits, match_label
 from askport.core.finding.loudness import Loudness
-from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machine, Write, Xid, earliest
+from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machine, Pin, Write, Xid, earliest
 from askport.core.plan.target import Check, Site, Target, check_target
 from askport.core.plan.work import WorkItem, clean_tag
 from askport.core.proofs.answering import Echo, PortOpens
@@ -194,11 +194,19 @@ class Session(Borrower):
             return None
         if device.tells(Tells.SERVES) or device.tells(Tells.ROUTES_IPV6):
             return f"{device.mac} runs a live network: the cable is in the wrong socket. Plug it into the device."
-        twins = [each for each in self.finder.hazards() if each.code == "duplicate-address" and device.mac in each.macs]
-        if twins:
-            count, address = len(twins[0].macs), twins[0].address
-            return f"{count} twins hold {address}: leave only one of them connected. m compares labels."
+        twins = self._twins(device)
+        if len(twins) > 1 and self.work.mac != device.mac:
+            address = device.best.address if device.best else None
+            return (
+                f"{len(twins)} twins hold {address}: leave only one of them connected, or press m and give the MAC "
+                "address on the label of this one."
+            )
         return None
+
+    def _twins(self, device: Device) -> tuple[MacAddress, ...]:
+        """Return the MAC addresses of all that hold the same address as this device, its own included."""
+        found = (each for each in self.finder.hazards() if each.code == "duplicate-address" and device.mac in each.macs)
+        return next((each.macs for each in found), ())
 
     @property
     def present_address(self) -> tuple[IPv4Address, int | None] | None:
@@ -476,6 +484,8 @@ class Session(Borrower):
         self.borrowed_at = now if self.borrowed_at is None else self.borrowed_at
         self.finder.laptop_addresses.add(interface.ip)
         self._effects.append(Write(Borrowed(unit=self.unit, adapter=self.adapter, interface=interface)))
+        if self.chosen and self.old_address and len(self._twins(self.chosen)) > 1:
+            self._effects.append(Pin(self.old_address, self.chosen.mac))
         match self.phase:
             case Phase.BORROWING:
                 self._greet(now)

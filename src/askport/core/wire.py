@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 from typing import TYPE_CHECKING, Protocol
 
 from askport.core.addresses import MacAddress
@@ -104,6 +104,13 @@ class Hands(Protocol):
 
     async def borrow(self, interface: IPv4Interface) -> None:
         """Put an address on the adapter.
+
+        Raises:
+            AskPortError: the machine would not.
+        """
+
+    async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
+        """Have an address mean one MAC address, until everything is given back.
 
         Raises:
             AskPortError: the machine would not.

@@ -4,7 +4,7 @@ from collections import deque
 from collections.abc import Callable
 
 from askport.core.errors import AskPortError
-from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machine, Send, SendMany, Write
+from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machine, Pin, Send, SendMany, Write
 from askport.core.wire import Hands, Wire, hear
 
 
@@ -66,6 +66,8 @@ class Driver:
                     self.machine.borrow_failed(error)
                 else:
                     self.machine.borrow_done(interface, self._wire.now())
+            case Pin(address, mac) if self._hands:
+                await self._hands.pin(address, mac)
             case GiveBack() if self._hands and isinstance(self.machine, Borrower):
                 await self._hands.give_back()
                 self.machine.gave_back()

@@ -89,7 +89,7 @@ class Keeper:
         require_link(self)
         self._ask("borrow", address=str(interface), instead=instead)
 
-    def pin(self, address: IPv4Address, mac: MacAddress) -> None:
+    async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
         """Have an address mean one MAC address on this adapter, until it is given back.
 
         Raises:

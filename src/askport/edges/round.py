@@ -4,7 +4,7 @@ import secrets
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import datetime
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 from typing import Protocol
 
 from askport.core.addresses import MacAddress
@@ -24,6 +24,9 @@ class AdapterHands(Protocol):
     async def borrow(self, interface: IPv4Interface) -> None:
         """Put an address on the adapter."""
 
+    async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
+        """Have an address mean one MAC address."""
+
     async def give_back(self) -> None:
         """Put the adapter back as it was."""
 
@@ -32,7 +35,7 @@ class _Hands:
     """The hands of a session: one adapter and one job file."""
 
     def __init__(self, adapter: AdapterHands, job: JobFile) -> None:
-        self.borrow, self.give_back = adapter.borrow, adapter.give_back
+        self.borrow, self.pin, self.give_back = adapter.borrow, adapter.pin, adapter.give_back
         self._job = job
 
     def write(self, entry: Entry, at: datetime) -> None:

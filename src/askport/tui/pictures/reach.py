@@ -7,6 +7,7 @@ from askport.core.reach.talk import explain
 from askport.core.session import Session, Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, wrapped
 
+_MAX_FURTHER = 3
 _CELL = 6
 """Cells for one address on the ruler: three digits and air."""
 
@@ -56,6 +57,8 @@ def _ruler(session: Session, network: IPv4Network, device: IPv4Address, width: i
         above.to(place * _CELL).put(str(int(address) & 255).rjust(3), style if role else DIM)
         ticks.put(("┿" if role else "┼").center(3, "─") if role else "─┴─", style if role else DIM).put("─" * 3, DIM)
     lines = [Ink().put(".".join(str(network[0]).split(".")[:3]) + ".x", DIM), above, ticks]
+    ends = (network[0], network[-1])
+    further = [(each, role) for each, (role, _) in sorted(roles.items()) if each not in places and each not in ends]
     shown = [(place, *roles[address]) for place, address in enumerate(places) if address in roles]
     # One leader line for each role, so that labels of neighbours never touch.
     for depth, (place, role, style) in enumerate(reversed(shown)):
@@ -66,6 +69,8 @@ def _ruler(session: Session, network: IPv4Network, device: IPv4Address, width: i
         label = f"└ {role}" if column + len(role) + 2 <= width else f"{role} ┘"
         ink.to(column if label.startswith("└") else column - len(role) - 1).put(label, style)
         lines.append(ink)
+    for address, role in further[:_MAX_FURTHER]:
+        lines.append(Ink().put("further on  ", DIM).put(address).put(f"  {role}", DIM))
     return lines
 
 

@@ -220,6 +220,8 @@ In practice, **F6** to **F8** are your hands at the device.
             listed = " and ".join(str(each) for each in session.borrowed)
             ink.put(f"   borrowed {listed} for {span_words(now - session.borrowed_at)}", OURS)
         right = f"{self.outfit.place}   {tour.wire.wall(now).astimezone():%H:%M:%S}  "
+        if ink.width + len(right) > self.size.width:
+            right = ""  # what is borrowed matters more
         return ink.to(self.size.width - len(right)).put(right, DIM)
 
     def next(self) -> Next:
