@@ -2,7 +2,7 @@
 
 from ipaddress import IPv4Interface
 
-from askport.bench.stand_in import Settings, StandIn
+from askport.bench.stand_in import PageDevice, Settings, StandIn
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, prefix_of_mask
 from askport.core.errors import Refused
 from askport.core.formats.dhcp import CLIENT_PORT, SERVER_PORT, BootpOp, Dhcp, OptionCode, encode_dhcp
@@ -11,22 +11,21 @@ from askport.core.formats.udp import Udp
 from askport.core.plan.target import Target
 
 
-class TankGateway(StandIn):
+class TankGateway(PageDevice):
     """TG-01: looks for its gateway after power-up; its page loses the connection at the moment of saving."""
 
     boot_s = 4.0
-    hand = "page"
-    _restart_s = 2.5
+    restart_s = 2.5
+    says_saved = "Saved. The page does not come back: the connection was lost at that moment."
     _looks_at_s = (0.0, 1.0, 2.0, 5.0)
     _looks_every_s = 10.0
 
     def started(self, now: float) -> list[bytes]:
         """Come up, open its page, and look for the gateway."""
-        super().started(now)
-        self.host.ports = (80,)
+        frames = super().started(now)
         self._looks = 0
         self._began_at = now
-        return [*self.host.announce(), *self.due(now)]
+        return [*frames, *self.due(now)]
 
     def due(self, now: float) -> list[bytes]:
         """Look for the gateway: a burst, then now and then."""
@@ -35,17 +34,6 @@ class TankGateway(StandIn):
         later = at[-1] + self._looks_every_s * (self._looks - len(at) + 1)
         self.next_at = self._began_at + (at[self._looks] if self._looks < len(at) else later)
         return self.host.look_for_gateway()
-
-    def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
-        """Fill in its page; at saving it takes the new settings and the connection is lost."""
-        self._need_power()
-        if not over_the_cable:
-            raise Refused("Its page does not open: the laptop cannot talk to it yet. Borrow an address first.")
-        self.saved = Settings(target.interface, target.gateway)
-        self.up = False
-        self.host.take(None, None)
-        self._up_at = self.next_at = now + self._restart_s
-        return "Saved. The page does not come back: the connection was lost at that moment."
 
 
 class BlowerDrive(StandIn):

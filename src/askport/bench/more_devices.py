@@ -3,7 +3,7 @@
 from ipaddress import IPv4Interface, IPv6Address
 
 from askport.bench.host import Host
-from askport.bench.stand_in import Settings, StandIn
+from askport.bench.stand_in import PageDevice, Settings, StandIn
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, prefix_of_mask
 from askport.core.errors import Refused
 from askport.core.formats.arp import arp_question
@@ -33,31 +33,6 @@ _NO_ADDRESS6 = IPv6Address("::")
 _BRIDGE_GROUP = MacAddress(bytes.fromhex("0180c2000000"))
 
 
-class PageDevice(StandIn):
-    """What is set on its own page, takes the new settings at once after a short restart, and keeps them."""
-
-    boot_s = 3.0
-    hand = "page"
-    restart_s = 2.0
-
-    def started(self, now: float) -> list[bytes]:
-        """Come up with what it keeps, and say so."""
-        super().started(now)
-        self.host.ports = (80,)
-        return self.host.announce()
-
-    def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
-        """Fill in its page; at saving it restarts with the new settings."""
-        self._need_power()
-        if not over_the_cable:
-            raise Refused("Its page does not open: the laptop cannot talk to it yet. Borrow an address first.")
-        self.saved = Settings(target.interface, target.gateway)
-        self.up = False
-        self.host.take(None, None)
-        self._up_at = self.next_at = now + self.restart_s
-        return "Saved. It restarts."
-
-
 class OxygenProbe(PageDevice):
     """OX-01 to OX-04: every unit of the crate has the same address."""
 
@@ -67,13 +42,13 @@ class GateReader(PageDevice):
 
     boot_s = 120.0
     restart_s = 120.0
+    says_saved = "Saved. It restarts, which takes two minutes."
 
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """Fill in its page, which insists on a gateway."""
         if target.gateway is None:
             raise Refused("Its page says: gateway required. Where the site has none, enter the device's own address.")
-        super().type_in(target, now, over_the_cable=over_the_cable)
-        return "Saved. It restarts, which takes two minutes."
+        return super().type_in(target, now, over_the_cable=over_the_cable)
 
 
 class PagingHorn(PageDevice):
@@ -164,9 +139,7 @@ class FeedController(PageDevice):
 
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """Fill in its page; what it uses changes at the next start."""
-        self._need_power()
-        if not over_the_cable:
-            raise Refused("Its page does not open: the laptop cannot talk to it yet. Borrow an address first.")
+        self._need_page(over_the_cable)
         self.saved = Settings(target.interface, target.gateway)
         return "Saved. Its page says: restart to use the new settings."
 

@@ -10,7 +10,6 @@ from askport.core.errors import Refused
 from askport.core.machine import Machine, earliest
 from askport.core.reach.adapters import cable_hazards
 from askport.core.reach.choosing import Choosing, from_the_top
-from askport.edges.adapters import list_adapters
 from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link
 
@@ -32,6 +31,8 @@ def open_cable(adapter: str) -> Keeper:
     except Exception:
         keeper.close()
         raise
+    from askport.edges.adapters import list_adapters
+
     for hazard in cable_hazards(list_adapters(), adapter):
         say(hazard.text)
     return keeper
