@@ -1,5 +1,6 @@
 """What is borrowed is given back: many ends at many moments, twins, two adapters, a real network manager."""
 
+import fcntl
 import itertools
 import json
 import os
@@ -9,6 +10,7 @@ import signal
 import socket
 import subprocess
 import sys
+import termios
 import time
 from pathlib import Path
 
@@ -71,15 +73,21 @@ def end(way, program, keeper):
         os.kill(keeper, signal.SIGKILL)
     elif way == "terminal":
         os.close(program.terminal)
+        program.terminal = None
     else:
         os.kill(program.pid, getattr(signal, way))
+
+
+def own_terminal():
+    """Make standard input the terminal whose end is the program's end."""
+    fcntl.ioctl(0, termios.TIOCSCTTY, 0)
 
 
 def stuck(program, terminal):
     """Have a program that does not end say where it is."""
     program.send_signal(signal.SIGABRT)
     program.wait()
-    return os.read(terminal, 65536).decode()[-3000:]
+    return "" if program.terminal is None else os.read(terminal, 65536).decode()[-3000:]
 
 
 def test_the_adapter_is_as_before_after_every_end(cable):
@@ -92,7 +100,7 @@ def test_the_adapter_is_as_before_after_every_end(cable):
         ours, theirs = os.openpty()
         program = subprocess.Popen([*cable.inside("laptop"), *cable.command("borrow", "zl0", *change)], stdin=theirs,
                                    stdout=theirs, stderr=theirs, start_new_session=True,
-                                   env={**os.environ, "PYTHONFAULTHANDLER": "1"})  # fmt: skip
+                                   env={**os.environ, "PYTHONFAULTHANDLER": "1"}, preexec_fn=own_terminal)  # fmt: skip
         os.close(theirs)
         program.terminal = ours
         keepers = lambda: Path(f"/proc/{program.pid}/task/{program.pid}/children").read_text().split()  # noqa: E731,B023
@@ -107,7 +115,7 @@ def test_the_adapter_is_as_before_after_every_end(cable):
         if way in ("keeper", "both"):
             assert cable.askport("restore").returncode == 0
         assert wait_for(lambda: snapshot(cable) == before, 1.0), (number, change, way, snapshot(cable), before)
-        if way != "terminal":
+        if program.terminal is not None:
             os.close(ours)
     assert cable.askport("restore").stdout == "Nothing was left borrowed.\n"
 
