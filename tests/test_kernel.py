@@ -13,7 +13,10 @@ import pytest
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import decode_ethernet, encode_ethernet
+from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.tcp import Tcp, TcpFlag
 from conftest import DEVICE, LAPTOP
+from test_readers import TOLD
 
 pytestmark = pytest.mark.kernel
 
@@ -203,3 +206,32 @@ def test_a_tag_that_the_kernel_took_out_is_put_back(cable):
     device = json.loads(run.stdout)["devices"][0]
     assert device["addresses"][0]["address"] == "10.84.16.40"
     assert device["vlans"] == [7]
+
+
+EVERYTHING = """
+import socket, sys, time
+wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+wire.bind(("zd0", 0))
+for _ in range(8):
+    for line in open(sys.argv[1]):
+        wire.send(bytes.fromhex(line))
+    time.sleep(0.3)
+"""
+
+
+def test_what_any_reader_can_read_passes_the_kernels_filter_and_bulk_does_not(cable, tmp_path):
+    """One frame of every protocol, each from a MAC address of its own, beside TCP data that says nothing."""
+    senders = {name: MacAddress(bytes((2, 7, 0, 0, 0, number))) for number, name in enumerate(TOLD)}
+    frames = [frame[:6] + senders[name] + frame[12:] for name, (frame, _, _) in TOLD.items()]
+    bulk = Ends(src_mac=MacAddress(b"\2\7\0\0\1\0"), src=IPv4Address("10.1.1.1"),
+                dst_mac=MacAddress.parse(LAPTOP), dst=IPv4Address("10.1.1.2"))  # fmt: skip
+    frames.append(frame_between(bulk, Tcp(src_port=80, dst_port=40000, flags=TcpFlag.ACK, payload=bytes(900))))
+    listing = tmp_path / "frames"
+    listing.write_text("\n".join(frame.hex() for frame in frames))
+    cable.start("device", sys.executable, "-c", EVERYTHING, str(listing))
+    document = json.loads(cable.askport("find", "zl0", "--seconds", 2.5, "--json").stdout)
+    heard = {device["mac"] for device in document["devices"]}
+    missing = [name for name, mac in senders.items() if str(mac) not in heard and name != "dhcp vendor"]
+    assert missing == []
+    assert str(bulk.src_mac) not in heard
+    assert document["frames"]["unreadable"] == 0

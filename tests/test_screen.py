@@ -172,3 +172,38 @@ outfit = _bench_outfit(12.0)
 outfit.practice.bench.plug(Hostile(MacAddress(bytes.fromhex("00005e005320")), Settings()))
 AskPortApp(outfit).run()
 """
+
+
+@pytest.mark.kernel
+def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_way(terminal, cable, tmp_path):
+    """Plug, find, measure, reach on a real kernel's wire, with a second adapter in the device's subnet."""
+    cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
+    cable.ip("addr", "add", "10.84.16.9/22", "dev", "zl0", at="laptop")
+    cable.wifi("192.168.1.50/24", "192.168.1.201/24")
+    before = cable.adapter()
+    job = tmp_path / "site.askport"
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(job))
+    screen.until("Which adapter is the cable in?")
+    screen.until("zl0", "Use ")
+    while "Use zl0" not in screen.screen():
+        screen.keys("Down")
+        time.sleep(0.3)
+    screen.keys("Enter")
+    screen.until("sends nothing")
+    screen.keys("+")
+    screen.until("◆ greet")
+    screen.keys("+")
+    screen.until("Enter ▸ Go on with 02:00:00:00:00:99")
+    screen.until("Its mask was measured: /24")
+    screen.keys("Enter")
+    screen.until("Enter ▸ Borrow 192.168.1.")
+    screen.keys("Enter")
+    seen = screen.until("borrowed 192.168.1.")
+    assert "can talk: both are in 192.168.1.0/24" in seen
+    screen.keys("3")
+    seen = screen.until("out over wl0", "is in 192.168.1.0/24 as well")
+    assert "The device takes the laptop for a neighbour and answers straight to it." in seen
+    screen.keys("q")
+    seen = screen.until("ended 0")
+    assert "Gave 192.168.1." in seen
+    assert cable.adapter() == before

@@ -101,6 +101,14 @@ class PlugScreen(Screen[Choice]):
         head.put(f" link up{speed}" if adapter.link_up else " no link", "" if adapter.link_up else DIM)
         addresses = "  ".join(f"{each.interface} ({each.origin})" for each in adapter.addresses)
         lines = [head.to(62).put(addresses or "no address", DIM)]
+        facts = [
+            f"gateway {adapter.gateway}" if adapter.gateway else "",
+            f"DNS {' '.join(adapter.dns)}" if adapter.dns else "",
+            f"in the hands of {adapter.manager}" if adapter.manager else "",
+            adapter.driver or "",
+        ]
+        if any(facts):
+            lines.append(Ink().to(34).put(", ".join(each for each in facts if each), DIM))
         if adapter.name == self._followed:
             lines.append(Ink().to(34).put("Its link has just come up: the cable is in this one.", OURS))
         for code, text in adapter.hazards:

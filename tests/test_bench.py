@@ -1,0 +1,238 @@
+"""The stand-ins of the scenario as a technician meets them: what each gives away by itself, and when it is asked."""
+
+import asyncio
+from ipaddress import IPv4Address, IPv4Network
+from itertools import pairwise
+
+import pytest
+
+from askport.bench import scenario
+from askport.bench.bench import Bench
+from askport.core.errors import Refused
+from askport.core.finding.clues import Tells
+from askport.core.finding.finder import Finder
+from askport.core.finding.greeting import ASKS
+from askport.core.finding.loudness import Loudness
+from askport.core.formats.packet import read_packet
+from askport.core.narrate import next_line
+from askport.core.plan.sentence import read_target
+from askport.core.session import Phase, Step
+from askport.core.ways.answering import Answering
+from askport.core.ways.way import Result
+from askport.core.wire import Frame, hear
+from askport.edges.driver import Driver
+from conftest import pass_time
+
+
+def meet(*devices, switch=False, seconds=30.0, **options):
+    """Plug something in and find for a while in virtual time; also check that no deadline was ever missed."""
+    bench = Bench(scenario.LAPTOP_MAC)
+    bench.plug(*devices, switch=switch)
+    finder = Finder([bench.mac], now=0.0, **options)
+    late = []
+    handle = finder.handle_timer
+
+    def watched(now):
+        deadline = finder.next_deadline()
+        if deadline is not None and now > deadline + 0.01:
+            late.append((now, deadline))
+        handle(now)
+
+    finder.handle_timer = watched
+    asyncio.run(Driver(finder, bench).run(until=lambda: False, longest_until=seconds))
+    assert not late[1:], late[:3]
+    return finder
+
+
+@pytest.mark.parametrize(
+    ("tag", "address", "belief", "origin"),
+    [("TG-01", "192.168.61.7", "certain", "static"), ("OX-02", "172.29.4.100", "certain", "static"),
+     ("FD-01", "169.254.83.12", "certain", "link-local"), ("SW-01", "192.168.0.239", "certain", "static"),
+     ("PA-01", "192.168.77.21", "certain", "static")],
+)  # fmt: skip
+def test_what_speaks_is_certain_without_a_frame_of_ours(tag, address, belief, origin):
+    finder = meet(scenario.stand_in(tag))
+    device = next(each for each in finder.devices() if each.best and str(each.best.address) == address)
+    assert (str(device.best.belief), str(device.best.origin)) == (belief, origin)
+    assert finder.poll() == []
+
+
+def test_what_asks_for_an_address_is_said_to_ask_and_by_which_name():
+    blower = meet(scenario.stand_in("BL-01")).devices()[0]
+    assert (blower.asking.protocol, blower.best, blower.asking.requests >= 5) == ("bootp", None, True)
+    hopper = meet(scenario.stand_in("FD-01"), seconds=12.0).devices()[0]
+    assert (hopper.asking.protocol, hopper.asking.names) == ("dhcp", ("feed-hopper",))
+    assert hopper.asking.because[0].evidence[0].data
+
+
+def test_what_is_silent_is_found_when_it_is_called_and_only_then():
+    assert meet(scenario.stand_in("UV-01"), loudness=Loudness.GREET).devices() == []
+    finder = meet(scenario.stand_in("UV-01"), loudness=Loudness.CALL, known=[IPv4Address("10.212.7.33")])
+    best = finder.devices()[0].best
+    assert (str(best.belief), str(best.origin), best.prefix) == ("certain", "unknown", None)
+    assert "reacted to neither ping, TCP nor UDP" in best.because[-1].sentence
+
+
+def test_what_has_no_address_is_seen_all_the_same():
+    device = meet(scenario.stand_in("WX-01"), seconds=5.0).devices()[0]
+    assert (device.best, device.asking, device.is_found) == (None, None, False)
+    assert device.others[0].sentence.startswith("It uses fe80::200:5eff:fe00:5360")
+
+
+def test_a_slow_start_is_waited_for_and_measured():
+    finder = meet(scenario.stand_in("DR-01"), seconds=119.0)
+    assert finder.devices() == []
+    finder = meet(
+        scenario.stand_in("DR-01"), seconds=180.0, loudness=Loudness.CALL, within=[IPv4Network("10.0.0.0/30")]
+    )
+    best = finder.devices()[0].best
+    assert (best.prefix, str(best.gateway), str(best.gateway_basis)) == (24, "192.168.1.1", "measured")
+
+
+def test_a_switch_a_horn_and_the_house_are_what_they_are():
+    codes = lambda finder: {each.code for each in finder.hazards()}  # noqa: E731
+    switch = meet(scenario.stand_in("SW-01"))
+    assert codes(switch) == {"switch"}
+    assert switch.devices()[0].names == (("pump-room", "lldp"),)
+    horn = meet(scenario.stand_in("PA-01"))
+    assert codes(horn) == {"one-box", "several-devices"}
+    assert {"paging-horn"} == {name for device in horn.devices() for name, _ in device.names}
+    twins = meet(*scenario.twins(), switch=True)
+    assert codes(twins) == {"duplicate-address", "several-devices"}
+    quiet = meet(*scenario.house(), switch=True, seconds=5.0)
+    assert codes(quiet) == {"router", "several-devices"}
+    greeted = meet(*scenario.house(), switch=True, seconds=5.0, loudness=Loudness.GREET)
+    assert codes(greeted) == {"router", "address-server", "several-devices"}
+
+
+def test_in_the_house_nobody_is_answered():
+    bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
+    bench.plug(*scenario.house(), switch=True)
+    target = read_target("10.84.16.21/22 via 10.84.19.254")
+    way = Answering(scenario.stand_in("BL-01").mac, target, laptop_mac=bench.mac, laptop=scenario.LAPTOP[0],
+                    xid=lambda: 7, now=0.0)  # fmt: skip
+    asyncio.run(Driver(way, bench).run(until=lambda: way.done, longest_until=30.0))
+    assert way.result is Result.REFUSED
+    assert "Another address server answers here" in way.because
+
+
+@pytest.mark.parametrize("ask", ASKS, ids=lambda ask: ask.name)
+def test_every_question_to_everybody_is_a_sound_frame_that_tells_nothing_of_us(ask):
+    data = ask.frame(scenario.LAPTOP_MAC)
+    packet = read_packet(data)
+    assert packet.unreadable is None
+    assert data[6:12] == scenario.LAPTOP_MAC
+    assert data[0] & 1, "to a group"
+    finder = Finder([scenario.LAPTOP_MAC], now=0.0)
+    finder.receive(hear(Frame(at=0.0, data=data)))
+    assert finder.devices() == []
+
+
+def test_greeting_comes_in_rounds_that_thin_out_and_begins_anew_with_the_link():
+    bench = Bench(scenario.LAPTOP_MAC)
+    bench.plug(scenario.stand_in("UV-01"))
+    finder = Finder([bench.mac], now=0.0, loudness=Loudness.GREET)
+    driver = Driver(finder, bench)
+    sent = []
+    for until in (2.5, 9.0, 29.0, 59.0, 100.0, 200.0):
+        asyncio.run(driver.run(until=lambda: False, longest_until=until))
+        sent.append(bench.counts().sent)
+    assert sent[-1] == sent[-2] <= 5 * len(ASKS)
+    assert all(later - earlier <= len(ASKS) for earlier, later in pairwise(sent))
+    bench.power(False)
+    bench.power(True)
+    asyncio.run(driver.run(until=lambda: False, longest_until=210.0))
+    assert bench.counts().sent > sent[-1]
+
+
+def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(practice):
+    """Nothing is known about UV-01's address here: listen, greet, call, and at last the sweep, each announced."""
+    bench, tour = practice("UV-01")
+    session = tour.session
+    session.work = session.work.__class__(tag="UV-01")
+    said = []
+    for rung in (Loudness.LISTEN, Loudness.GREET, Loudness.CALL, Loudness.SWEEP):
+        pass_time(bench, tour, span=60.0, until=lambda: next_line(session, bench.now()).enter)
+        pass_time(bench, tour, span=12.0)
+        assert session.finder.loudness is rung
+        said.append(next_line(session, bench.now()).sentence)
+        session.enter(bench.now())
+    assert "pull its power" in said[0]
+    assert "Ask who is there" in said[0]
+    assert "Ask by ARP for likely addresses" in said[1]
+    assert "sweep all private ones" in said[2]
+    assert said[3].startswith("Sweeping: at ")
+    session.pause(bench.now())
+    assert "held" in next_line(session, bench.now()).sentence
+    session.quieter(bench.now())
+    assert session.finder.asking == ()
+
+
+def test_a_power_cut_while_finding_is_said_and_what_comes_after_counts(practice):
+    bench, tour = practice("TG-01")
+    session = tour.session
+    pass_time(bench, tour, until=lambda: session.candidate is not None and session.candidate.is_found)
+    bench.power(False)
+    pass_time(bench, tour, span=3.0)
+    assert "The link went down 3 s ago: put its power or the cable back" in next_line(session, bench.now()).sentence
+    bench.power(True)
+    pass_time(bench, tour, span=2.0)
+    assert not session.candidate.is_found
+    pass_time(bench, tour, span=6.0)
+    assert session.candidate.is_found
+    assert session.candidate.tells(Tells.LOOKS_FOR)
+
+
+def test_where_devices_of_this_maker_were_found_before_is_asked_first(practice):
+    bench, tour = practice("OX-01")
+    session = tour.session
+    session._found_before = [
+        ("Tarnlight", IPv4Address("10.1.1.1")),
+        ("Brackwater Instruments", IPv4Address("10.2.2.2")),
+    ]
+    pass_time(bench, tour, until=lambda: session.candidate is not None)
+    assert [str(each) for each in session.known_addresses()] == ["172.29.4.100", "10.2.2.2", "10.1.1.1"]
+
+
+def test_settings_that_are_not_saved_are_gone_after_the_power_cut_and_that_is_found_out(practice):
+    """SW-01: running configuration only; the power-cycle proof fails, and Enter goes back to Set."""
+    bench, tour = practice("SW-01")
+    session = tour.session
+
+    def until(*phases):
+        pass_time(bench, tour, span=200.0, until=lambda: session.phase in phases)
+        assert session.phase in phases
+
+    pass_time(bench, tour, until=lambda: session.candidate is not None and session.candidate.is_found)
+    session.enter(bench.now())
+    until(Phase.MAY_BORROW)
+    session.enter(bench.now())
+    until(Phase.SETTING)
+    assert "not saved yet" in bench.type_in(session.target)
+    until(Phase.POWER_CYCLE)
+    bench.power(False)
+    pass_time(bench, tour, span=3.0)
+    bench.power(True)
+    until(Phase.FORGOTTEN)
+    assert "the change was not saved" in next_line(session, bench.now()).sentence
+    session.enter(bench.now())
+    assert session.phase.step is Step.SET
+
+
+def test_pages_and_keypads_refuse_what_real_ones_refuse():
+    bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
+    cases = (
+        ("DR-01", 1.0, "no power or is still starting"),
+        ("DR-01", 130.0, "page does not open"),
+        ("WX-01", 5.0, "neither page nor keypad"),
+        ("BL-01", 5.0, "answer its request first"),
+    )
+    for tag, wait, why in cases:
+        bench.plug(scenario.stand_in(tag))
+        finder = Finder([bench.mac], now=bench.now())
+        asyncio.run(Driver(finder, bench).run(until=lambda: False, longest_until=bench.now() + wait))
+        with pytest.raises(Refused, match=why):
+            bench.type_in(read_target("10.84.16.40/22 via 10.84.19.254"))
+    bench.plug()
+    with pytest.raises(Refused, match="Nothing is plugged in"):
+        bench.type_in(read_target("10.84.16.40/22"))
