@@ -75,6 +75,25 @@ def wrapped(text: str, width: int, style: str = "", indent: int = 0) -> list[Ink
     return [line(each, style, indent) for each in broken(text, width - indent)]
 
 
+def beside(ink: Ink, column: int, text: str, width: int, style: str = "") -> list[Ink]:
+    """Return a line with a sentence put behind what it holds, broken to the width and indented to a column."""
+    column = max(column, ink.width + 1)
+    first, *more = broken(text, width - column)
+    return [ink.to(column).put(first, style), *(line(each, style, column) for each in more)]
+
+
+def flow(pieces: Iterable[Ink], width: int, indent: int) -> list[Ink]:
+    """Return pieces one behind the other, on as many lines as they need."""
+    lines = [Ink().to(indent)]
+    for piece in pieces:
+        if lines[-1].width > indent and lines[-1].width + 3 + piece.width > width:
+            lines.append(Ink().to(indent))
+        if lines[-1].width > indent:
+            lines[-1].put("   ")
+        lines[-1].put_line(piece)
+    return lines
+
+
 def heading(text: str, width: int) -> Ink:
     """Return a title with a fine rule to the right end."""
     return Ink().put(text, STRONG).put(" ").to(width, "┈", DIM)

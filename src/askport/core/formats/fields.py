@@ -60,7 +60,8 @@ def fields_of(data: bytes) -> list[Field]:
             case Dhcp():
                 fields += _dhcp(data, at)
             case _:
-                fields.append(Field(at, len(data) - at, type(layer).__name__, "the message"))
+                fields.append(Field(at, len(data) - at, type(packet.layers[-1]).__name__, "the message"))
+                break
     return [each for each in fields if each.end <= len(data) and each.length > 0]
 
 

@@ -7,7 +7,7 @@ from askport.core.finding.device_name import device_words
 from askport.core.finding.loudness import Loudness
 from askport.core.narrate import span_words
 from askport.core.session import Session
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, broken, heading, line, wrapped
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, beside, blank, broken, heading, line, wrapped
 
 _LABEL = 34
 _SPANS_S = (20, 40, 60, 120, 300, 600, 1800, 3600)
@@ -179,13 +179,13 @@ def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
     if device.asking:
         asking = device.asking
         text = f"It asked {asking.requests} times" if asking.requests > 1 else "It asked once"
-        lines.append(Ink().to(4).put("no address", STRONG).to(24).put("asks    ", THEIRS).to(34))
-        lines[-1].put(f"{text} for an address by {asking.protocol.upper()}.")
+        head = Ink().to(4).put("no address", STRONG).to(24).put("asks    ", THEIRS)
+        lines += beside(head, 34, f"{text} for an address by {asking.protocol.upper()}.", width)
     for belief in device.addresses[:3]:
         lines += _belief(belief, width)
     if not device.addresses and not device.asking:
         lines.append(line("It speaks, but nothing it said tells an IPv4 address.", DIM, 4))
-    lines += [line(reason.sentence, DIM, 34) for reason in device.others[:_MOST_BESIDE]]
+    lines += [part for reason in device.others[:_MOST_BESIDE] for part in wrapped(reason.sentence, width, DIM, 34)]
     return [*lines, blank()]
 
 

@@ -26,9 +26,14 @@ def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
 def _proof(proof: Proof, width: int) -> list[Ink]:
     mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("◌", DIM)}[proof.passed]
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
-    first.to(_MEASURED).put(proof.measured or "measuring", style if proof.passed is not True else "")
+    measured, measured_style = proof.measured or "measuring", style if proof.passed is not True else ""
+    lines = [first]
+    if max(_MEASURED, first.width + 1) + len(measured) <= width:
+        first.to(_MEASURED).put(measured, measured_style)
+    else:
+        lines += wrapped(measured, width, measured_style, _EXPECTED)
     because = wrapped(proof.because, width, DIM, _EXPECTED) if proof.because else []
-    return [first, *because, blank()]
+    return [*lines, *because, blank()]
 
 
 def _lane(cycle: PowerCycle, width: int, now: float) -> list[Ink]:

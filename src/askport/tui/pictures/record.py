@@ -3,7 +3,7 @@
 from askport.core.addresses import mask_of_prefix
 from askport.core.narrate import proof_words
 from askport.core.session import Phase, Session
-from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, heading, wrapped
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
 
 _FOUND = 20
 _LEFT = 50
@@ -27,14 +27,19 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
         ("maker", session.maker(chosen.mac) or "unknown", ""),
     ]
     for name, found, left in rows:
-        lines.append(Ink().to(2).put(name, DIM).to(_FOUND).put(found).to(_LEFT).put(left, f"{STRONG} {THEIRS}"))
+        ink = Ink().to(2).put(name, DIM).to(_FOUND).put(found)
+        lines += beside(ink, _LEFT, left, width, f"{STRONG} {THEIRS}")
     lines += [blank(), heading("Proven", width)]
     proofs = [*session.proofs, *([session.power_cycle] if session.power_cycle else [])]
     for proof in proofs:
         if proof.name in session.left_out:
             continue
         mark, style = ("✓", THEIRS) if proof.passed else ("✗", CONFLICT)
-        lines.append(Ink().to(2).put(f"{mark} ", style).put(proof.expected).to(_LEFT).put(proof.measured, DIM))
+        ink = Ink().to(2).put(f"{mark} ", style).put(proof.expected)
+        if max(_LEFT, ink.width + 1) + len(proof.measured) <= width:
+            lines.append(ink.to(_LEFT).put(proof.measured, DIM))
+        else:
+            lines += [ink, *wrapped(proof.measured, width, DIM, 4)]
     for name in session.left_out:
         lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {proof_words(name)}", CONFLICT))
     if session.phase is Phase.RECORDED:

@@ -4,7 +4,7 @@ from askport.core.plan.sentence import EXAMPLE
 from askport.core.session import Phase, Session
 from askport.core.ways.answering import Answering
 from askport.core.ways.by_hand import ByHand
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, wrapped
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, beside, blank, heading, line, wrapped
 
 _WAY_NAMES = {Answering.name: "answer its request", ByHand.name: "by hand"}
 _VALUE = 20
@@ -32,21 +32,21 @@ def set_lines(session: Session, width: int, now: float) -> list[Ink]:
     lines += [*([] if typing else [blank()]), heading("Checked", width)]
     for check in session.checks():
         mark, style = ("✓", "") if check.passed else ("✗", CONFLICT)
-        first, *rest = wrapped(check.sentence, width - 18, style)
-        lines.append(Ink().to(2).put(f"{mark} ", style).put(check.about, style or DIM).to(16).put_line(first))
-        lines += [Ink().to(16).put_line(each) for each in rest]
+        lines += beside(
+            Ink().to(2).put(f"{mark} ", style).put(check.about, style or DIM), 16, check.sentence, width, style
+        )
     ways = session.ways()
     if not typing or len(ways) > 1:
         lines += [blank(), heading("Ways that fit this device, best first", width)]
         for name, reason in ways:
             chosen = name == session.way_name
             ink = Ink().to(2).put("▸ " if chosen else "  ", STRONG).put(_WAY_NAMES[name], STRONG if chosen else "")
-            lines.append(ink.to(26).put(reason, "" if chosen else DIM))
+            lines += beside(ink, 26, reason, width, "" if chosen else DIM)
     if session.way:
         lines += [blank(), heading("What has happened", width)]
         for step in session.way.steps[-6:]:
             ago = f"{step.at - session.started_at:6.1f} s  "
-            lines.append(Ink().to(2).put(ago, DIM).put(step.text))
+            lines += beside(Ink().to(2).put(ago, DIM), 0, step.text, width)
         if not session.way.steps:
             lines.append(line("Watching the wire for its move.", OURS, 2))
     return lines

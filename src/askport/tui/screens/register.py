@@ -8,7 +8,7 @@ from textual.widgets import Footer
 
 from askport.core.narrate import proof_words
 from askport.core.register.fold import Row
-from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, wrapped
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, flow, line, wrapped
 from askport.tui.outfit import Outfit
 from askport.tui.widgets.sheet import Sheet
 
@@ -68,15 +68,9 @@ def register_lines(rows: list[Row], width: int) -> list[Ink]:
         head.put(row.left or "not set", f"{STRONG} {THEIRS}")
         style = CONFLICT if row.state == "unproven" else STRONG
         lines.append(head.to(_STATE if wide else 54).put(row.state, style))
-        marks = Ink().to(10)
-        for proof in row.proofs.values():
-            mark, mark_style = ("✓ ", THEIRS) if proof.passed else ("✗ ", CONFLICT)
-            marks.put(mark, mark_style).put(f"{proof_words(proof.name)}   ", DIM)
-        for name in row.left_out:
-            marks.put(f"– {proof_words(name)}: left out   ", CONFLICT)
-        if not row.proofs and not row.left_out:
-            marks.put("no proofs yet", DIM)
-        lines.append(marks)
+        marks = [_mark(proof.name, passed=proof.passed) for proof in row.proofs.values()]
+        marks += [Ink().put(f"– {proof_words(name)}: left out", CONFLICT) for name in row.left_out]
+        lines += flow(marks or [line("no proofs yet", DIM)], width, 10)
         how = [_WAYS.get(row.way or "", "")] if row.way else []
         if row.left_gateway:
             how.append(f"gateway {row.left_gateway}")
@@ -84,5 +78,10 @@ def register_lines(rows: list[Row], width: int) -> list[Ink]:
             how.append(f"DNS {' '.join(str(each) for each in row.left_dns)}")
         if row.recorded_at:
             how.append(f"recorded {row.recorded_at.astimezone():%Y-%m-%d %H:%M}")
-        lines += [Ink().to(10).put(", ".join(how), DIM), blank()]
+        lines += [*wrapped(", ".join(how), width, DIM, 10), blank()]
     return lines
+
+
+def _mark(name: str, *, passed: bool) -> Ink:
+    sign, style = ("✓ ", THEIRS) if passed else ("✗ ", CONFLICT)
+    return Ink().put(sign, style).put(proof_words(name), DIM)

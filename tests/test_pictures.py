@@ -1,0 +1,117 @@
+"""The pictures at every moment of the job and at every width: nothing is cut, nothing runs over, nothing is blank."""
+
+import asyncio
+import time
+from itertools import pairwise
+
+import pytest
+
+from askport.bench import scenario
+from askport.cli.headless import _Technician
+from askport.core.finding.evidence import opened
+from askport.core.finding.readers import read_clues
+from askport.core.formats.fields import fields_of
+from askport.core.formats.packet import read_packet
+from askport.core.narrate import next_line, step_lines
+from askport.core.session import Phase
+from askport.core.wire import Frame, hear
+from askport.tui.ink import Ink
+from askport.tui.pictures.cable import Pulse, cable_lines
+from askport.tui.pictures.evidence import frame_lines, sentence_lines
+from askport.tui.pictures.find import find_lines
+from askport.tui.pictures.proving import prove_lines
+from askport.tui.pictures.reach import reach_lines
+from askport.tui.pictures.record import record_lines
+from askport.tui.pictures.setting import set_lines
+from askport.tui.screens.register import register_lines
+from askport.tui.widgets.way import way_lines
+from conftest import pass_time
+from test_readers import TOLD
+
+WIDTHS = (69, 97, 129)
+"""Cells that the picture has in terminals of 100, 128 and 160 columns."""
+PICTURES = (find_lines, reach_lines, set_lines, prove_lines, record_lines)
+
+
+def sound(lines, width, what):
+    """Every line fits, is printable and ends; a picture is never empty."""
+    assert lines, what
+    for ink in lines:
+        assert isinstance(ink, Ink)
+        plain = ink.content().plain
+        assert ink.width <= width, (what, width, ink.width, plain)
+        assert plain.isprintable(), (what, plain)
+        assert "None" not in plain, (what, plain)
+
+
+def check(session, now):
+    """Draw everything there is to draw of this moment."""
+    for width in WIDTHS:
+        for picture in PICTURES:
+            sound(picture(session, width, now), width, (picture.__name__, session.phase))
+        sound(
+            cable_lines(session, width + 27, now, time.monotonic(), [Pulse(time.monotonic(), True)]),
+            width + 27,
+            "cable",
+        )
+        sound(way_lines(session, None, 28), 28, "way")
+    assert next_line(session, now).sentence.isprintable()
+    assert [each.step for each in step_lines(session)] == list(type(session.phase.step))
+
+
+@pytest.mark.parametrize(
+    "tag", [item.tag for item in scenario.WORK if not item.tag.startswith("OX") or item.tag == "OX-01"]
+)
+def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsys):
+    bench, tour = practice(tag)
+    seen = set()
+
+    class Watching(_Technician):
+        def _say(self):
+            super()._say()
+            phase = self.session.phase
+            if phase not in seen or phase in (Phase.FINDING, Phase.POWER_CYCLE):
+                seen.add(phase)
+                check(self.session, self.bench.now())
+
+    asyncio.run(Watching(bench, tour).commission())
+    assert tour.session.phase is Phase.RECORDED
+    assert len(seen) >= 7
+    for width in (76, 110, 140):
+        sound(register_lines(tour.rows, width), width, "register")
+    sound(register_lines([], 76), 76, "register")
+
+
+@pytest.mark.parametrize("place", ["twins", "house", "mast"])
+def test_wrong_wires_are_drawn_too(practice, place):
+    bench, tour = practice("TG-01")
+    devices = {"twins": scenario.twins, "house": scenario.house, "mast": lambda: (scenario.stand_in("WX-01"),)}[place]()
+    bench.plug(*devices, switch=place != "mast")
+    session = tour.session
+    for louder in range(4):
+        pass_time(bench, tour, span=6.0)
+        check(session, bench.now())
+        if louder < 3:
+            session.louder(bench.now())
+    for device in session.devices():
+        reasons = device.reasons()
+        sound(sentence_lines(reasons, len(reasons) - 1, 90, 5), 90, "sentences")
+        for reason in reasons:
+            for heard in reason.evidence:
+                sound(frame_lines(heard, reason, "12:00:00.000", 120), 130, reason.sentence)
+
+
+@pytest.mark.parametrize("name", TOLD)
+def test_a_sentence_opens_to_the_bytes_that_say_so(name):
+    """Whatever a clue names, an address or a text, is marked where it stands in the frame."""
+    data = TOLD[name][0]
+    heard = hear(Frame(at=0.0, data=data))
+    fields = fields_of(data)
+    assert all(each.offset >= 0 and each.end <= len(data) and each.length > 0 for each in fields)
+    assert all(one.end <= other.offset for one, other in pairwise(fields))
+    for clue in read_clues(read_packet(data)):
+        marked = [each.field for each in opened(heard, clue) if each.says_so]
+        said = b"".join(data[each.offset : each.end] for each in marked)
+        if clue.address or clue.about:
+            wanted = clue.about or clue.address
+            assert wanted.packed in said or str(wanted).encode() in said, (clue, marked)
