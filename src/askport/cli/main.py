@@ -3,48 +3,53 @@
 import os
 import signal
 import sys
-from collections.abc import Callable
+from importlib import import_module
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from askport import __version__
-from askport.cli import borrowing, finding, register, setting
-from askport.cli.demo import demo
-from askport.cli.door import door
-from askport.cli.reach import reach
 from askport.cli.talk import Status, say
 from askport.core.errors import AskPortError
 
-app = typer.Typer(
-    add_completion=False,
-    pretty_exceptions_enable=False,
-    rich_markup_mode=None,
-    help="Finds a device's unknown address on one cable, sets its final one, proves it, and gives the laptop back.",
-)
-COMMANDS: tuple[Callable[..., None], ...] = (
-    finding.adapters,
-    finding.find,
-    finding.read,
-    finding.measure,
-    borrowing.borrow,
-    door,
-    reach,
-    borrowing.restore,
-    setting.assign,
-    setting.prove,
-    demo,
-)
-for command in COMMANDS:
-    app.command()(command)
-app.add_typer(register.app, name="register")
+_COMMANDS = {
+    "adapters": "finding",
+    "find": "finding",
+    "read": "finding",
+    "measure": "finding",
+    "borrow": "borrowing",
+    "restore": "borrowing",
+    "door": "door",
+    "reach": "reach",
+    "assign": "setting",
+    "prove": "setting",
+    "demo": "demo",
+}
+"""Each command with its module, which is loaded only where the command is named: a command must start at once."""
+
+
+def application(named: str | None = None) -> typer.Typer:
+    """Return the command line with one command, or with all of them."""
+    app = typer.Typer(
+        add_completion=False,
+        pretty_exceptions_enable=False,
+        rich_markup_mode=None,
+        help="Finds a device's unknown address on one cable, sets its final one, proves it, and gives the laptop back.",
+    )
+    app.callback(invoke_without_command=True)(start)
+    for name, module in _COMMANDS.items():
+        if named in (None, name):
+            app.command(name)(getattr(import_module(f"askport.cli.{module}"), name))
+    if named in (None, "register"):
+        app.add_typer(import_module("askport.cli.register").app, name="register")
+    return app
+
 
 _USAGE_ERROR: Any = typer.BadParameter.__base__
 """What Typer raises for wrong usage; it gives only this child of it a public name."""
 
 
-@app.callback(invoke_without_command=True)
 def start(
     context: typer.Context,
     job: Annotated[Path | None, typer.Option("--job", help="The job file of the full screen.")] = None,
@@ -70,8 +75,9 @@ def run(arguments: list[str] | None = None) -> int:
     own = given[: given.index("--")] if "--" in given else given
     for each in (signal.SIGTERM, signal.SIGHUP):
         signal.signal(each, _interrupt)
+    named = next((each for each in own if each in _COMMANDS or each in ("register", "--version")), None)
     try:
-        return int(app(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
+        return int(application(named)(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
     except AskPortError as error:
         say(f"askport: {error.message}")
         return error.exit_status

@@ -7,6 +7,7 @@ import pwd
 import socket
 import subprocess
 import sys
+from importlib import import_module
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import Any
 
@@ -46,6 +47,8 @@ class Keeper:
             cwd="/",
         )
         theirs.close()
+        # Loaded while the keeper starts on the other core; whoever opens a cable looks at the adapters next.
+        import_module("askport.edges.adapters")
         try:
             self._answer()
         except MachineRefused:
