@@ -38,9 +38,9 @@ $(VENV)/.installed: pyproject.toml $(VENV)/bin/python
 	$(BIN)/pip install --quiet --disable-pip-version-check --editable .
 	@touch $@
 
-$(VENV)/.dev: pyproject.toml $(VENV)/.installed
+$(VENV)/.dev: pyproject.toml $(VENV)/bin/python
 	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
-	@touch $@
+	@touch $@ $(VENV)/.installed
 
 # What the tests talk to: a terminal, network namespaces, and a DHCP client as a device.
 $(VENV)/.tools: $(VENV)/bin/python

@@ -3,11 +3,13 @@
 import csv
 import json
 import os
+import signal
 import subprocess
 import sys
 
 import pytest
 
+from askport.cli.main import run
 from conftest import askport
 
 
@@ -32,11 +34,17 @@ from conftest import askport
         ([], 3, "needs a terminal"),
     ],
 )  # fmt: skip
-def test_bad_input_is_one_sentence(arguments, status, said):
-    run = askport(*arguments)
-    assert (run.returncode, run.stdout) == (status, "")
-    assert said in run.stderr
-    assert run.stderr.count("\n") == 1
+def test_bad_input_is_one_sentence(arguments, status, said, capsys):
+    handlers = {each: signal.getsignal(each) for each in (signal.SIGTERM, signal.SIGHUP)}
+    try:
+        assert run(arguments) == status
+    finally:
+        for each, handler in handlers.items():
+            signal.signal(each, handler)
+    printed = capsys.readouterr()
+    assert printed.out == ""
+    assert said in printed.err
+    assert printed.err.count("\n") == 1
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody without permission")

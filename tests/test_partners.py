@@ -41,7 +41,7 @@ def test_a_small_client_asks_again_for_the_address_it_had(cable):
     if not shutil.which("udhcpc"):
         pytest.skip("no udhcpc: what it does at the other end was not tested")
     cable.start("device", "udhcpc", "-i", "zd0", "-f", "-s", "/bin/true", "-x", "hostname:hopper", "-r", "10.84.16.50")
-    device = find(cable, "--seconds", 8)["devices"][0]
+    device = find(cable, "--seconds", 4)["devices"][0]
     assert (device["asks_for_address"]["protocol"], device["names"][0]["name"]) == ("dhcp", "hopper")
     best = device["addresses"][0]
     assert (best["address"], best["belief"], best["origin"]) == ("10.84.16.50", "possible", "dhcp")
@@ -63,7 +63,7 @@ def test_a_neighbour_that_speaks_below_ip_states_name_and_address(cable, tmp_pat
     config.write_text('configure lldp tx-interval 1\nconfigure system hostname "pump-room"\n')
     lldpcli = str(cable.partners / "usr/sbin/lldpcli")
     cable.partner("lldpd", "lldpd", "-d", "-I", "zd0", "-L", lldpcli, "-O", str(config))
-    device = find(cable, "--seconds", 8)["devices"][0]
+    device = find(cable, "--seconds", 4)["devices"][0]
     assert {"name": "pump-room", "source": "lldp"} in device["names"]
     assert (device["addresses"][0]["address"], device["addresses"][0]["belief"]) == (HOME, "likely")
     assert "It says that its address is 192.168.61.7 (LLDP" in device["addresses"][0]["because"][0]
