@@ -212,10 +212,10 @@ EVERYTHING = """
 import socket, sys, time
 wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
 wire.bind(("zd0", 0))
-for _ in range(8):
+for _ in range(40):
     for line in open(sys.argv[1]):
         wire.send(bytes.fromhex(line))
-    time.sleep(0.3)
+    time.sleep(0.2)
 """
 
 
