@@ -16,7 +16,7 @@ from askport.core.finding.loudness import Loudness
 from askport.core.formats.packet import read_packet
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
-from askport.core.session import Phase, Step
+from askport.core.steps import Phase, Step
 from askport.core.ways.answering import Answering
 from askport.core.ways.way import Result
 from askport.core.wire import Frame, hear

@@ -13,7 +13,7 @@ from askport.core.finding.readers import read_clues
 from askport.core.formats.fields import fields_of
 from askport.core.formats.packet import read_packet
 from askport.core.narrate import next_line, step_lines
-from askport.core.session import Phase
+from askport.core.steps import Phase
 from askport.core.wire import Frame, hear
 from askport.tui.ink import Ink
 from askport.tui.pictures.cable import Pulse, cable_lines

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from askport.core.errors import BadInput
 from askport.core.reach.adapters import Adapter, AdapterAddress, cable_hazards, with_hazards
 from askport.core.reach.talk import can_talk, explain
-from askport.core.session import Phase
+from askport.core.steps import Phase
 from conftest import askport, pass_time
 
 

@@ -208,3 +208,38 @@ def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_
     seen = screen.until("ended 0")
     assert "Gave 192.168.1." in seen
     assert cable.adapter() == before
+
+
+HOLDS_PORT = (
+    "import socket, time; s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM); s.bind(('', 67)); time.sleep(90)"
+)
+
+
+@pytest.mark.kernel
+@pytest.mark.skipif(not shutil.which("nft"), reason="no nft: what the screen says of a firewall was not tested")
+def test_the_screen_says_that_a_firewall_or_another_server_is_in_the_way(terminal, cable, tmp_path):
+    """The device's port opens to a bare question, the laptop's own programs get nothing, and UDP 67 is held."""
+    cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
+    cable.start("device", sys.executable, "-m", "http.server", "80")
+    cable.start("laptop", sys.executable, "-c", HOLDS_PORT)
+    rules = tmp_path / "rules"
+    rules.write_text("table inet t {\nchain i {\ntype filter hook input priority 0;\niifname zl0 drop\n}\n}\n")
+    subprocess.run([*cable.inside("laptop"), "nft", "-f", str(rules)], check=True)
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(tmp_path / "site.askport"))
+    seen = screen.until("Use zl0")
+    assert "A program on this laptop holds the address-server port (UDP 67)" in seen
+    screen.keys("Enter")
+    for rung in ("◆ greet", "◆ call"):
+        screen.until("the laptop")
+        screen.keys("+")
+        screen.until(rung)
+    screen.until("Enter ▸ Go on with 02:00:00:00:00:99")
+    screen.keys("Enter")
+    screen.until("Enter ▸ Borrow 192.168.1.")
+    screen.keys("Enter")
+    screen.until("borrowed 192.168.1.")
+    screen.keys("3")
+    seen = screen.until("a firewall here drops")
+    assert "192.168.1.200:80 opens to a bare question over zl0" in seen
+    screen.keys("q")
+    screen.until("ended 0")

@@ -12,7 +12,7 @@ from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
 from askport.core.proofs.power_cycle import Phase as Cycle
 from askport.core.register.entries import Borrowed, Found, GaveBack, Recorded, WasSet
-from askport.core.session import Phase, Step
+from askport.core.steps import Phase, Step
 from askport.core.ways.way import Result
 from conftest import pass_time
 

@@ -13,7 +13,7 @@ from askport.core.finding.finder import Finder
 from askport.core.finding.loudness import Loudness
 from askport.core.narrate import next_line
 from askport.core.proofs.power_cycle import Phase as CyclePhase
-from askport.core.session import Phase
+from askport.core.steps import Phase
 from askport.core.ways.by_hand import ByHand
 from askport.edges.driver import Driver
 from askport.edges.jobfile import JobFile

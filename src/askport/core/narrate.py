@@ -8,7 +8,8 @@ from askport.core.finding.device import Device
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.sweeping import Sweeping
 from askport.core.proofs.power_cycle import Phase as CyclePhase
-from askport.core.session import Phase, Session, Step
+from askport.core.session import Session
+from askport.core.steps import Phase, Step
 from askport.core.ways.answering import Answering
 
 SILENCE_S = 10.0

@@ -6,7 +6,6 @@ go in as verbs, and effects come out. ``narrate`` puts its state into sentences.
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import replace
-from enum import Enum, StrEnum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_interface
@@ -28,6 +27,7 @@ from askport.core.proofs.proof import Finding, Proof, Proving, Subject
 from askport.core.reach.choosing import Choosing, from_the_top, near
 from askport.core.reach.talk import Verdict, can_talk
 from askport.core.register.entries import Borrowed, Found, GaveBack, Named, Proved, Recorded, WasSet
+from askport.core.steps import Phase, Step
 from askport.core.ways.answering import Answering
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.way import Result, Way
@@ -36,48 +36,6 @@ from askport.core.wire import Heard, Link
 GREETING_PORTS = (80, 443, 22, 23, 502)
 """Asked once on the device as found: web page, secure page, SSH, Telnet, Modbus/TCP. What answers there must answer
 at the new address too."""
-
-
-class Step(StrEnum):
-    """The steps of the job."""
-
-    PLUG = "Plug"
-    FIND = "Find"
-    REACH = "Reach"
-    SET = "Set"
-    PROVE = "Prove"
-    RECORD = "Record"
-
-
-class Phase(Enum):
-    """Where the session stands, with the step that it belongs to."""
-
-    PLUGGING = auto(), Step.PLUG
-    FINDING = auto(), Step.FIND
-    MEASURING = auto(), Step.FIND
-    CHOOSING = auto(), Step.REACH
-    MAY_BORROW = auto(), Step.REACH
-    BORROWING = auto(), Step.REACH
-    GREETING = auto(), Step.REACH
-    PREPARING = auto(), Step.SET
-    MAY_SET = auto(), Step.SET
-    BORROWING_TO_SET = auto(), Step.SET
-    SETTING = auto(), Step.SET
-    NOT_SET = auto(), Step.SET
-    MAY_PROVE = auto(), Step.PROVE
-    BORROWING_TO_PROVE = auto(), Step.PROVE
-    PROVING = auto(), Step.PROVE
-    NOT_PROVEN = auto(), Step.PROVE
-    POWER_CYCLE = auto(), Step.PROVE
-    FORGOTTEN = auto(), Step.PROVE
-    MAY_RECORD = auto(), Step.RECORD
-    RECORDED = auto(), Step.RECORD
-
-    @property
-    def step(self) -> Step:
-        """The step of the job."""
-        step: Step = self.value[1]
-        return step
 
 
 class Session(Borrower):

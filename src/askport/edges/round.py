@@ -12,7 +12,8 @@ from askport.core.plan.target import Site
 from askport.core.plan.work import WorkItem, following
 from askport.core.register.entries import Entry
 from askport.core.register.fold import Row, fold
-from askport.core.session import Phase, Session
+from askport.core.session import Session
+from askport.core.steps import Phase
 from askport.core.wire import Wire
 from askport.edges.driver import Driver
 from askport.edges.jobfile import JobFile

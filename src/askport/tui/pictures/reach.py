@@ -4,7 +4,8 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.core.reach.choosing import ASSUMED_PREFIX
 from askport.core.reach.talk import explain
-from askport.core.session import Session, Step
+from askport.core.session import Session
+from askport.core.steps import Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, wrapped
 
 _MAX_FURTHER = 3

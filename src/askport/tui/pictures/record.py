@@ -2,7 +2,8 @@
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.narrate import proof_words
-from askport.core.session import Phase, Session
+from askport.core.session import Session
+from askport.core.steps import Phase
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
 
 _FOUND = 20

@@ -1,7 +1,8 @@
 """Set: the planned values with their checks, the ways that fit, and what is to be typed."""
 
 from askport.core.plan.sentence import EXAMPLE
-from askport.core.session import Phase, Session
+from askport.core.session import Session
+from askport.core.steps import Phase
 from askport.core.ways.answering import Answering
 from askport.core.ways.by_hand import ByHand
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, beside, blank, heading, line, wrapped

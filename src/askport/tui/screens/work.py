@@ -4,7 +4,6 @@ import asyncio
 import time
 from collections import deque
 from collections.abc import Callable
-from ipaddress import IPv4Address
 
 from textual import work
 from textual.app import ComposeResult
@@ -16,18 +15,15 @@ from textual.widgets import Footer
 
 from askport.core.addresses import parse_address, parse_interface
 from askport.core.errors import AskPortError, BadInput
-from askport.core.finding.hazards import Hazard
 from askport.core.finding.loudness import Loudness
 from askport.core.narrate import Next, next_line, span_words
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
 from askport.core.plan.work import clean_tag
-from askport.core.proofs.answering import PortOpens
-from askport.core.reach.adapters import cable_hazards
-from askport.core.session import Phase, Session, Step
-from askport.edges.adapters import list_adapters, way_to
-from askport.edges.door import FIREWALL, Door, FarEnd, is_dropped
+from askport.core.session import Session
+from askport.core.steps import Phase, Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken
+from askport.tui.laptop import LaptopWatch, door_target
 from askport.tui.outfit import Outfit
 from askport.tui.pictures.cable import Pulse, cable_lines
 from askport.tui.pictures.find import find_lines
@@ -109,8 +105,7 @@ In practice, **F6** to **F8** are your hands at the device.
         self.looking_at: Step | None = None
         self._step = outfit.round.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
-        self._dropped: dict[FarEnd, bool] = {}
-        self._doors: dict[tuple[IPv4Address, int], Door] = {}
+        self._laptop = LaptopWatch()
         self._offered: tuple[object, ...] = ()
         """What the footer's keys depend on, when they were drawn last."""
         self._said_by_hand = ""
@@ -144,32 +139,8 @@ In practice, **F6** to **F8** are your hands at the device.
     async def watch_laptop(self) -> None:
         """Look at the laptop's adapters and routes again and again, for what is dangerous about them."""
         while self.outfit.practice is None:
-            session = self.outfit.round.session
-            present = session.present_address
-            device = present[0] if present else None
-            try:
-                adapters = await asyncio.to_thread(list_adapters)
-                way_out = await asyncio.to_thread(way_to, device) if device else None
-            except AskPortError:
-                adapters, way_out = [], None
-            if adapters:
-                hazards = cable_hazards(
-                    adapters, session.adapter, borrowed=list(session.borrowed), device=device, way_out=way_out
-                )
-                session.laptop_hazards = [*hazards, *await self._firewall(session)]
+            await self._laptop.look(self.outfit.round.session)
             await asyncio.sleep(_LOOKS_EVERY_S)
-
-    async def _firewall(self, session: Session) -> list[Hazard]:
-        """See whether what opens to a bare question opens to the laptop's own programs too; asked once a device."""
-        target = self._door_target()
-        opened = [each.port for each in session.greeting if isinstance(each, PortOpens) and each.passed]
-        if target is None or not opened:
-            return []
-        far = FarEnd(target, opened[0])
-        if far not in self._dropped:
-            self._dropped[far] = await is_dropped(session.adapter, far)
-        text = FIREWALL.format(far=far, adapter=session.adapter)
-        return [Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
 
     @work(exclusive=True, group="cable")
     async def run_cable(self) -> None:
@@ -272,7 +243,7 @@ In practice, **F6** to **F8** are your hands at the device.
         if action == "label":
             return phase is Phase.FINDING
         if action == "door":
-            return self.outfit.practice is None and self._door_target() is not None
+            return self.outfit.practice is None and door_target(self.outfit.round.session) is not None
         if action in ("louder", "quieter", "hold"):
             return self._may_be(action)
         if action == "frames":
@@ -353,30 +324,17 @@ In practice, **F6** to **F8** are your hands at the device.
         check = lambda typed: f"Ask whether {parse_interface(typed, 'laptop address')} is free."  # noqa: E731
         self.entry.ask("laptop", "Which address is the laptop to borrow instead?", str(offer or ""), check)
 
-    def _door_target(self) -> IPv4Address | None:
-        """Return where a door would lead: the device's address, while the laptop can talk to it."""
-        session = self.outfit.round.session
-        present = session.present_address
-        return present[0] if present and session.laptop_for(present[0]) else None
-
     @work(group="door")
     async def action_door(self) -> None:
         """Open a browser on the device's page, through a door that leads over the cable only."""
-        session, target = self.outfit.round.session, self._door_target()
-        if target is None:
+        try:
+            door = await self._laptop.door(self.outfit.round.session)
+        except AskPortError as error:
+            self.notify(error.message, severity="error", markup=False)
             return
-        opened = [each.port for each in session.greeting if isinstance(each, PortOpens) and each.passed]
-        port = next((each for each in (80, 443, *opened) if each in opened), 80)
-        door = self._doors.get((target, port)) or Door(session.adapter, FarEnd(target, port))
-        if (target, port) not in self._doors:
-            self._doors[target, port] = door
-            try:
-                await door.open()
-            except AskPortError as error:
-                self.notify(error.message, severity="error", markup=False)
-                return
-        self.app.open_url(door.url)
-        self.notify(f"{door.url} leads to {door.far} over {session.adapter}.", markup=False)
+        if door:
+            self.app.open_url(door.url)
+            self.notify(f"{door.url} leads to {door.far} over the cable.", markup=False)
 
     def action_label(self) -> None:
         """Compare the MAC address on a label with what is on the wire, while it is typed."""

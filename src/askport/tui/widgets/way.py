@@ -5,7 +5,8 @@ from textual.message import Message
 
 from askport.core.narrate import step_lines
 from askport.core.register.fold import Row
-from askport.core.session import Session, Step
+from askport.core.session import Session
+from askport.core.steps import Step
 from askport.edges.round import Round
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, line
 from askport.tui.widgets.sheet import Sheet
