@@ -83,15 +83,66 @@ LD_LIBRARY_PATH=$(echo "$root"/usr/lib/*-linux-gnu "$root"/lib/*-linux-gnu | tr 
 """
 
 
-MANAGED = """
+APART = """
 home=$1
 mount --make-rprivate /
-mount --bind "$home/lib" /var/lib/NetworkManager; mount --bind "$home/etc" /etc/NetworkManager
-umount -l /sys; mount -t sysfs -o ro sysfs /sys  # read-only, it does without udev
-mount -t tmpfs tmpfs /run; mkdir -p /run/dbus /run/NetworkManager
-dbus-daemon --system --fork --print-pid >"$home/dbus.pid"
-exec NetworkManager --no-daemon
+umount -l /sys; mount -t sysfs -o ro sysfs /sys  # read-only, managers do without udev
+mount -t tmpfs tmpfs /run; mkdir -p /run/dbus
+[ -x "$(command -v dbus-daemon)" ] && dbus-daemon --system --fork --print-pid >"$home/dbus.pid"
 """
+MANAGERS = {
+    "NetworkManager": """
+mkdir -p "$home/lib" "$home/etc/conf.d" "$home/etc/system-connections" /run/NetworkManager
+mount --bind "$home/lib" /var/lib/NetworkManager; mount --bind "$home/etc" /etc/NetworkManager
+cat >/etc/NetworkManager/NetworkManager.conf <<END
+[main]
+plugins=keyfile
+[device]
+match-device=interface-name:zl0
+managed=1
+END
+umask 077
+cat >/etc/NetworkManager/system-connections/site.nmconnection <<END
+[connection]
+id=site
+type=ethernet
+interface-name=zl0
+[ipv4]
+method=manual
+address1=192.168.7.5/24,192.168.7.1
+[ipv6]
+method=disabled
+END
+exec NetworkManager --no-daemon
+""",
+    "/lib/systemd/systemd-networkd": """
+mkdir -p /run/systemd/network /run/systemd/netif/links /run/systemd/netif/leases
+chown -R systemd-network /run/systemd/netif
+cat >/run/systemd/network/20-site.network <<END
+[Match]
+Name=zl0
+[Network]
+Address=192.168.7.5/24
+Gateway=192.168.7.1
+IPv6AcceptRA=no
+END
+exec /lib/systemd/systemd-networkd
+""",
+    "dhcpcd": """
+mkdir -p /run/dhcpcd
+mount -t tmpfs tmpfs /var/lib; mkdir -p /var/lib/dhcpcd
+cat >"$home/conf" <<END
+allowinterfaces zl0
+noipv6
+nodev
+noarp
+interface zl0
+static ip_address=192.168.7.5/24
+static routers=192.168.7.1
+END
+exec dhcpcd -B -f "$home/conf" -c /bin/true
+""",
+}
 
 
 class Cable:
@@ -170,35 +221,25 @@ class Cable:
         _ip("-n", name, "addr", "add", other, "dev", "w0")
 
     @contextlib.contextmanager
-    def managed(self):
-        """Run a real NetworkManager with a connection of its own on zl0; give what runs a command beside it."""
-        if not all(map(shutil.which, ("NetworkManager", "nmcli", "dbus-daemon"))):
-            pytest.skip("no NetworkManager: borrowing under a real network manager was not tested")
+    def managed(self, manager):
+        """Run a real network manager with 192.168.7.5/24 for zl0; give what runs a command beside it."""
+        needed = {"NetworkManager": ["nmcli", "dbus-daemon"], "dhcpcd": []}.get(manager, ["networkctl", "dbus-daemon"])
+        if not all(map(shutil.which, (manager, *needed))):
+            pytest.skip(f"no {Path(manager).name}: borrowing in its presence was not tested")
         home = Path(tempfile.mkdtemp())
-        (home / "etc/conf.d").mkdir(parents=True)
-        (home / "etc/system-connections").mkdir()
-        (home / "lib").mkdir()
-        (home / "etc/NetworkManager.conf").write_text(
-            "[main]\nplugins=keyfile\ndhcp=internal\n[device]\nmatch-device=interface-name:zl0\nmanaged=1\n"
-        )
-        manager = self.start("laptop", "unshare", "-m", "sh", "-c", MANAGED, "sh", str(home))
+        script = APART + MANAGERS[manager]
+        process = self.start("laptop", "unshare", "-m", "sh", "-c", script, "sh", str(home))
         try:
-            deadline = time.monotonic() + 10
-            beside = ["nsenter", "-t", str(manager.pid), "-m", "-n"]
-            while subprocess.run([*beside, "nmcli", "general"], capture_output=True).returncode:
-                assert time.monotonic() < deadline, "NetworkManager does not start"
+            deadline = time.monotonic() + 15
+            while "default via 192.168.7.1" not in self.adapter():
+                assert time.monotonic() < deadline, f"{manager} does not start"
                 time.sleep(0.2)
-            add = ["nmcli", "con", "add", "type", "ethernet", "ifname", "zl0", "con-name", "site",
-                   "ipv4.method", "manual", "ipv4.addresses", "192.168.7.5/24", "ipv4.gateway", "192.168.7.1",
-                   "ipv6.method", "disabled"]  # fmt: skip
-            for command in (add, ["nmcli", "con", "up", "site"]):
-                subprocess.run([*beside, *command], check=True, capture_output=True)
-            yield beside
+            yield ["nsenter", "-t", str(process.pid), "-m", "-n"]
         finally:
             if (home / "dbus.pid").exists():
                 os.kill(int((home / "dbus.pid").read_text()), signal.SIGTERM)
-            manager.terminate()
-            manager.wait()
+            process.terminate()
+            process.wait()
             shutil.rmtree(home, ignore_errors=True)
 
     def partner(self, package, program, *arguments):

@@ -13,6 +13,7 @@ from askport.core.finding.clues import Tells
 from askport.core.finding.finder import Finder
 from askport.core.finding.greeting import ASKS
 from askport.core.finding.loudness import Loudness
+from askport.core.finding.search import Search
 from askport.core.formats.packet import read_packet
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
@@ -149,7 +150,7 @@ def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(pra
     """Nothing is known about UV-01's address here: listen, greet, call, and at last the sweep, each announced."""
     bench, tour = practice("UV-01")
     session = tour.session
-    session.work = session.work.__class__(tag="UV-01")
+    session.search = Search(session.finder)
     said = []
     for rung in (Loudness.LISTEN, Loudness.GREET, Loudness.CALL, Loudness.SWEEP):
         if rung is not Loudness.SWEEP:
@@ -163,25 +164,25 @@ def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(pra
     assert "Ask by ARP for likely addresses" in said[1]
     assert "sweep all private ones" in said[2]
     assert said[3].startswith("Sweeping: at ")
-    session.pause(bench.now())
+    session.search.pause(bench.now())
     assert "held" in next_line(session, bench.now()).sentence
-    session.quieter(bench.now())
+    session.finder.listen()
     assert session.finder.asking == ()
 
 
 def test_a_power_cut_while_finding_is_said_and_what_comes_after_counts(practice):
     bench, tour = practice("TG-01")
     session = tour.session
-    pass_time(bench, tour, until=lambda: session.candidate is not None and session.candidate.is_found)
+    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
     bench.power(False)
     pass_time(bench, tour, span=3.0)
     assert "The link went down 3 s ago: put its power or the cable back" in next_line(session, bench.now()).sentence
     bench.power(True)
     pass_time(bench, tour, span=2.0)
-    assert not session.candidate.is_found
+    assert not session.search.candidate.is_found
     pass_time(bench, tour, span=6.0)
-    assert session.candidate.is_found
-    assert session.candidate.tells(Tells.LOOKS_FOR)
+    assert session.search.candidate.is_found
+    assert session.search.candidate.tells(Tells.LOOKS_FOR)
 
 
 def test_where_devices_of_this_maker_were_found_before_is_asked_first(practice):
@@ -191,8 +192,8 @@ def test_where_devices_of_this_maker_were_found_before_is_asked_first(practice):
         ("Tarnlight", IPv4Address("10.1.1.1")),
         ("Brackwater Instruments", IPv4Address("10.2.2.2")),
     ]
-    pass_time(bench, tour, until=lambda: session.candidate is not None)
-    assert [str(each) for each in session.known_addresses()] == ["172.29.4.100", "10.2.2.2", "10.1.1.1"]
+    pass_time(bench, tour, until=lambda: session.search.candidate is not None)
+    assert [str(each) for each in session.search.known_addresses()] == ["172.29.4.100", "10.2.2.2", "10.1.1.1"]
 
 
 def test_settings_that_are_not_saved_are_gone_after_the_power_cut_and_that_is_found_out(practice):
@@ -204,7 +205,7 @@ def test_settings_that_are_not_saved_are_gone_after_the_power_cut_and_that_is_fo
         pass_time(bench, tour, span=200.0, until=lambda: session.phase in phases)
         assert session.phase in phases
 
-    pass_time(bench, tour, until=lambda: session.candidate is not None and session.candidate.is_found)
+    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
     session.enter(bench.now())
     until(Phase.MAY_BORROW)
     session.enter(bench.now())

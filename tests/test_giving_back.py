@@ -26,7 +26,8 @@ CHANGES = (
     ["10.84.16.9/22"],
     ["10.84.16.9/22", "--pin", "10.84.16.40=02:00:00:00:00:99"],
     ["10.84.16.9/22", "--instead", "--pin", "192.0.2.1=02:00:00:00:00:99"],
-    ["10.84.16.9/22", "--instead"],
+    ["10.84.16.9/22", "10.84.16.10/22", "172.29.4.50/24", "--pin", "172.29.4.100=02:00:00:00:00:99"],
+    ["192.0.2.9/24", "172.29.4.50/24", "--instead"],
     ["10.84.16.9/22", "--route", "203.0.113.0/24=10.84.16.40"],
 )
 WAYS_TO_END = ("SIGTERM", "SIGKILL", "SIGINT", "keeper", "both", "terminal")
@@ -187,27 +188,48 @@ def test_a_device_is_reached_by_its_ipv6_link_local_address(cable, tmp_path):
     assert page.stdout == "over IPv6\n", page.stderr
 
 
-def test_a_network_manager_leaves_a_borrowed_adapter_alone_and_gets_it_back(cable):
-    """A real one, in charge of the adapter: it would take a foreign address off again."""
-    with cable.managed() as beside:
+MANAGED = {
+    "NetworkManager": (["nmcli", "-g", "GENERAL.NM-MANAGED", "device", "show", "zl0"], "yes", "no"),
+    "/lib/systemd/systemd-networkd": (["networkctl", "list", "--no-legend", "zl0"], "configured", "unmanaged"),
+    "dhcpcd": (["echo", "it goes on"], "on", "on"),
+}
+
+
+@pytest.mark.parametrize("manager", MANAGED)
+def test_what_is_borrowed_survives_a_network_manager_which_gets_its_adapter_back(cable, manager):
+    """A real one, in charge of the adapter: some take a foreign address off, at the latest when the link comes back."""
+    question, managed, let_go = MANAGED[manager]
+    with cable.managed(manager) as beside:
+        state = lambda: subprocess.run([*beside, *question], capture_output=True, text=True).stdout.strip()  # noqa: E731
+        assert wait_for(lambda: state().endswith(managed), 10), state()
         before = snapshot(cable)
-        run = [*beside, *ASKPORT, "borrow", "zl0", "10.84.16.9/22"]
-        state = [*beside, "nmcli", "-g", "GENERAL.NM-MANAGED", "device", "show", "zl0"]
-        assert subprocess.run(state, capture_output=True, text=True).stdout == "yes\n"
-        program = subprocess.Popen(run, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL)
+        program = subprocess.Popen([*beside, *ASKPORT, "borrow", "zl0", "10.84.16.9/22"], stderr=subprocess.DEVNULL)
         assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 10)
-        assert subprocess.run(state, capture_output=True, text=True).stdout == "no\n"
+        assert state().endswith(let_go), state()
         assert "192.168.7.5/24" in cable.adapter()
+        cable.ip("link", "set", "zd0", "down")
+        time.sleep(1.5)
+        cable.ip("link", "set", "zd0", "up")
+        time.sleep(1.5)
+        assert "10.84.16.9" in cable.adapter()
         program.kill()
         program.wait()
-        assert wait_for(lambda: snapshot(cable) == before, 5.0), snapshot(cable)
-        assert subprocess.run(state, capture_output=True, text=True).stdout == "yes\n"
+        assert wait_for(lambda: snapshot(cable) == before, 10.0), (snapshot(cable), before)
+        assert wait_for(lambda: state().endswith(managed), 10), state()
+        run = subprocess.run([*beside, *ASKPORT, "borrow", "zl0", "10.84.16.9/22", "--instead", "--", "ip", "addr"],
+                             capture_output=True, text=True)  # fmt: skip
+        if manager == "dhcpcd":
+            assert (run.returncode, "borrow beside them, not instead" in run.stderr) == (3, True), run
+        else:
+            assert ("10.84.16.9/22" in run.stdout, "192.168.7.5" in run.stdout) == (True, False), run
+        assert wait_for(lambda: snapshot(cable) == before, 10.0), (snapshot(cable), before)
 
 
 NONSENSE = (
     b"\xff\xfe", b"[]", b"{}", b'{"verb": "shell", "run": "id"}', b'{"verb": ["borrow"]}', b'{"verb": "borrow"}',
     b'{"verb": "borrow", "address": "10.0.0.1/8; reboot"}', b'{"verb": "borrow", "address": {"a": 1}}',
     b'{"verb": "pin", "address": "10.0.0.1", "mac": "zz"}', b'{"verb": "pin", "address": "10.0.0.1", "mac": "00"}',
+    b'{"verb": "take", "adapter": "zl2"}',
     b'{"verb": "route", "to": "x", "via": "y"}', b'{"verb": "open", "filter": "0"}', b"[" * 8000,
     b'{"verb": "borrow", "address": "10.0.0.9/24", "adapter": "zl1", "index": 1}',
 )  # fmt: skip
@@ -220,9 +242,10 @@ def test_the_keeper_refuses_everything_but_its_verbs_on_its_adapter(cable):
     before = snapshot(cable)
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     ours.settimeout(5)
-    keeper = subprocess.Popen([*cable.inside("laptop"), sys.executable, "-I", "-m", "askport.edges.keeper", "zl0",
+    keeper = subprocess.Popen([*cable.inside("laptop"), sys.executable, "-I", "-m", "askport.edges.keeper",
                                str(theirs.fileno())], pass_fds=[theirs.fileno()])  # fmt: skip
     theirs.close()
+    ours.send(json.dumps({"verb": "take", "adapter": "zl0"}).encode())
     assert json.loads(ours.recv(8192)) == {"ready": True}
     for message in NONSENSE:
         ours.send(message)

@@ -94,8 +94,8 @@ def test_wrong_wires_are_drawn_too(practice, place):
         pass_time(bench, tour, span=6.0)
         check(session, bench.now())
         if louder < 3:
-            session.louder(bench.now())
-    for device in session.devices():
+            session.search.louder(bench.now())
+    for device in session.search.devices():
         reasons = device.reasons()
         sound(sentence_lines(reasons, len(reasons) - 1, 90, 5), 90, "sentences")
         for reason in reasons:

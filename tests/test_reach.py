@@ -1,5 +1,6 @@
 """Reaching: why two ends can or cannot talk, and what about the laptop is in the way, made real where it can be."""
 
+import asyncio
 import json
 import shutil
 import subprocess
@@ -7,15 +8,19 @@ import sys
 import time
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.reach.adapters import Adapter, AdapterAddress, cable_hazards, with_hazards
+from askport.core.reach.laptop import Laptop
 from askport.core.reach.talk import can_talk, explain
 from askport.core.steps import Phase
+from askport.tui.laptop import LaptopWatch
 from conftest import askport, pass_time
 
 
@@ -71,25 +76,59 @@ def test_what_is_in_the_way_is_named():
     assert codes(replace(CABLE, half_duplex=True), held=True)["zl0"] == ["half-duplex", "server-port"]
     assert codes(replace(CABLE, link_up=False))["zl0"] == ["link-down"]
     assert codes(CABLE, replace(WIFI, link_up=False))["zl0"] == []
-    device, borrowed = IPv4Address("192.168.1.200"), IPv4Interface("10.84.16.9/22")
-    found = cable_hazards([CABLE], "zl0", borrowed=[borrowed], device=device, way_out="wg0")
-    assert [each.code for each in found] == ["address-taken", "better-route"]
+    found = cable_hazards([CABLE], "zl0", device=IPv4Address("192.168.1.200"), way_out="wg0")
+    assert [each.code for each in found] == ["better-route"]
     assert "pulled out" in cable_hazards([], "zl0")[0].text
     assert all(each.text.endswith(".") and len(each.text) > 40 for each in found)
 
 
+def test_what_another_program_takes_off_is_put_back_once_a_minute_and_said():
+    laptop, borrowed = Laptop("zl0", MacAddress.parse("02:00:00:00:00:01"), ()), IPv4Interface("10.84.16.9/22")
+    assert laptop.take(borrowed, 0.0)
+    assert not laptop.take(borrowed, 1.0)
+    has_it = replace(CABLE, addresses=(AdapterAddress(interface=borrowed, origin="static"),))
+    moments = ((3.0, has_it), (6.0, CABLE), (9.0, has_it), (12.0, CABLE), (67.0, CABLE), (140.0, has_it))
+    put_back = [now for now, adapter in moments if laptop.look([adapter], now=now)]
+    assert put_back == [6.0, 67.0]
+    assert laptop.hazards == []
+    laptop.look([CABLE], now=150.0)
+    assert [each.code for each in laptop.hazards] == ["address-taken"]
+    assert laptop.look([], now=155.0) == []  # pulled out: there is nothing to put it back on
+    assert laptop.give_all_back() == [borrowed]
+    assert (laptop.addresses, laptop.borrowed_at) == ([], None)
+
+
+@pytest.mark.parametrize(("slept", "said"), [(0.3, []), (42.0, ["slept"])])
+def test_a_laptop_that_has_slept_says_so(practice, monkeypatch, slept, said):
+    """The clock that goes on while a computer sleeps tells; the frames' own clock stands still meanwhile."""
+    _, tour = practice("TG-01")
+    asleep = [100.0, 100.0 + slept, 100.0 + slept]
+    watch = LaptopWatch(asleep=lambda: asleep.pop(0))
+    monkeypatch.setattr("askport.tui.laptop.list_adapters", lambda: [replace(CABLE, name=tour.session.laptop.adapter)])
+    asyncio.run(watch.look(tour.session, 5.0))
+    assert [each.code for each in tour.session.laptop.hazards] == said
+    asyncio.run(watch.look(tour.session, 70.0))
+    assert tour.session.laptop.hazards == []
+
+
 @pytest.mark.kernel
 def test_every_hazard_that_can_be_made_real_is_said(cable, tmp_path):
-    """A second adapter in the same subnet, a route that leads away, a held server port, a firewall, no link."""
+    """A second adapter and a tunnel in the same subnet, half duplex, a held server port, a firewall, no link."""
     cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
     cable.ip("addr", "add", "192.168.1.5/24", "dev", "zl0", at="laptop")
     cable.ip("link", "set", "lo", "up", at="laptop")
     cable.wifi("192.168.1.50/24", "192.168.1.201/24")
     cable.start("laptop", sys.executable, "-c", HOLDS_PORT)
-    time.sleep(0.5)
+    if Path("/dev/net/tun").exists():
+        cable.start("laptop", sys.executable, "-c", TUNNEL_AND_TAP)
+    time.sleep(1.0)
     adapters = json.loads(cable.askport("adapters", "--json").stdout)["adapters"]
     said = {each["name"]: {hazard["code"] for hazard in each["hazards"]} for each in adapters}
     assert said["zl0"] == {"overlapping-subnet", "server-port"}
+    if "zl7" in said:
+        texts = [hazard["text"] for each in adapters if each["name"] == "zl0" for hazard in each["hazards"]]
+        assert any("vpn0 (tunnel) is in 192.168.1.0/24 as well" in each for each in texts)
+        assert said["zl7"] == {"half-duplex", "server-port"}
     run = cable.askport("find", "zl0", "--seconds", 0.2)
     assert "Open a door to the device, or switch wl0 off" in run.stderr
     assert "stop it first" in run.stderr
@@ -111,6 +150,21 @@ def test_every_hazard_that_can_be_made_real_is_said(cable, tmp_path):
     assert "a firewall here drops what the device answers. Allow zl0 in it." in program.communicate(timeout=10)[1]
 
 
+TUNNEL_AND_TAP = """
+import ctypes, fcntl, os, socket, struct, subprocess, time
+held = []
+for name, kind in ((b"vpn0", 1), (b"zl7", 2)):  # IFF_TUN, IFF_TAP; 0x1000 is IFF_NO_PI
+    held.append(os.open("/dev/net/tun", os.O_RDWR))
+    fcntl.ioctl(held[-1], 0x400454CA, struct.pack("16sH22x", name, kind | 0x1000))
+half = ctypes.create_string_buffer(struct.pack("3IH", 2, 0, 0, 100), 44)  # ETHTOOL_SSET, 100 Mb/s, half duplex
+inet = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+fcntl.ioctl(inet, 0x8946, struct.pack("16sP16x", b"zl7", ctypes.addressof(half)))
+for command in ("addr add 192.168.1.77/24 dev vpn0", "link set vpn0 up", "link set zl7 up"):
+    subprocess.run(["ip", *command.split()], check=True)
+time.sleep(60)
+"""
+
+
 HOLDS_PORT = (
     "import socket, time; s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM); s.bind(('', 67)); time.sleep(60)"
 )
@@ -119,7 +173,7 @@ HOLDS_PORT = (
 def test_the_technician_may_name_another_laptop_address_with_the_same_checks(practice):
     bench, tour = practice("TG-01")
     session = tour.session
-    pass_time(bench, tour, until=lambda: session.candidate is not None and session.candidate.is_found)
+    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
     session.enter(bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
     best = session.chosen.best
@@ -131,6 +185,6 @@ def test_the_technician_may_name_another_laptop_address_with_the_same_checks(pra
     session.offer_other("192.168.61.99/24", bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: bool(session.borrowed))
-    assert [str(each) for each in session.borrowed] == ["192.168.61.99/24"]
-    assert session.borrowed_at is not None
+    pass_time(bench, tour, until=lambda: bool(session.laptop.borrowed))
+    assert [str(each) for each in session.laptop.borrowed] == ["192.168.61.99/24"]
+    assert session.laptop.borrowed_at is not None

@@ -198,6 +198,50 @@ def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_
     assert cable.adapter() == before
 
 
+@pytest.mark.kernel
+def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(terminal, cable, tmp_path):
+    """A dongle is plugged in, another program takes its address off, it is pulled out, and plugged in again."""
+    cable.ip("addr", "add", "192.0.2.7/24", "dev", "zl0", at="laptop")
+    cable.ip("route", "add", "default", "via", "192.0.2.1", at="laptop")
+
+    def plug_in():
+        cable.ip("link", "add", "zl5", "type", "veth", "peer", "name", "zd5", "netns", cable.device, at="laptop")
+        cable.ip("link", "set", "zd5", "address", "02:00:00:00:00:95", "up")
+        cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd5")
+        cable.ip("link", "set", "zl5", "up", at="laptop")
+
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(tmp_path / "site.askport"))
+    screen.until("The laptop's way to the internet goes over zl0", "No adapter is fit yet")
+    plug_in()
+    screen.until("Its link has just come up: the cable is in this one.", "Enter ▸ Use zl5.")
+    screen.keys("Enter")
+    for rung in ("◆ greet", "◆ call"):
+        screen.until("the laptop")
+        screen.keys("+")
+        screen.until(rung)
+    screen.until("Enter ▸ Go on with 02:00:00:00:00:95")
+    screen.keys("Enter")
+    screen.until("Enter ▸ Borrow 192.168.1.")
+    screen.keys("Enter")
+    screen.until("borrowed 192.168.1.")
+    cable.ip("addr", "flush", "dev", "zl5", at="laptop")
+    screen.keys("3")
+    screen.until("Another program takes 192.168.1.")
+    screen.until("put back")
+    assert "192.168.1." in cable.ip("addr", "show", "zl5", at="laptop")
+    cable.ip("link", "del", "zl5", at="laptop")
+    assert "borrowed 192." not in screen.until(
+        "zl5 was pulled out, and nothing is left to give back", "goes to the adapters."
+    )
+    plug_in()
+    screen.keys("Enter")
+    screen.until("Enter ▸ Use zl5.")
+    screen.keys("Enter")
+    screen.until("sends nothing")
+    screen.keys("q")
+    assert "Gave" not in screen.until("ended 0")
+
+
 HOLDS_PORT = (
     "import socket, time; s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM); s.bind(('', 67)); time.sleep(90)"
 )

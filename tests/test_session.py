@@ -165,8 +165,8 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
     session.enter(bench.now())
     assert session.phase is Phase.FINDING
     with pytest.raises(BadInput, match="digit 12 is"):
-        session.label("5349")
-    session.label("00-00-5E-00-53-43")
+        session.search.label("5349")
+    session.search.label("00-00-5E-00-53-43")
     session.enter(bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
     session.enter(bench.now())

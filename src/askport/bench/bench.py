@@ -70,6 +70,9 @@ class Bench:
         """The laptop's MAC address."""
         return self._mac
 
+    def require_present(self) -> None:
+        """A bench is always there."""
+
     def now(self) -> float:
         """Return the virtual time in seconds."""
         return self._now

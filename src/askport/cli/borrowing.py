@@ -25,7 +25,9 @@ _NOT_FOUND, _NOT_EXECUTABLE = 127, 126
 def borrow(
     context: typer.Context,
     adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
-    address: Annotated[str | None, typer.Argument(metavar="[ADDRESS/PREFIX]", help="The address to borrow.")] = None,
+    addresses: Annotated[
+        list[str] | None, typer.Argument(metavar="[ADDRESS/PREFIX]...", help="The address to borrow, or several.")
+    ] = None,
     to: Annotated[str | None, typer.Option(help="Choose a free address that reaches this one.")] = None,
     pin: Annotated[
         list[str] | None,
@@ -39,24 +41,28 @@ def borrow(
 ) -> None:
     """Borrow an address, run the command behind -- or wait for Ctrl-C, and give it back."""
     command: list[str] = context.obj
-    if (address is None) == (to is None):
+    if (not addresses) == (to is None):
         raise BadInput("Say which address to borrow, or with --to which device it is to reach: one of the two.")
-    wanted = parse_interface(address) if address else None
+    wanted = [parse_interface(each) for each in addresses or []]
     device = _device(to) if to else None
     pins = [_pin(each) for each in pin or []]
     routes = [_route(each) for each in route or []]
     with open_cable(adapter) as keeper:
-        interface = asyncio.run(_take(keeper, wanted, device, instead, {address for address, _ in pins}))
+        interfaces = asyncio.run(_find_free(keeper, wanted, device, {address for address, _ in pins}))
+        for place, interface in enumerate(interfaces):
+            asyncio.run(keeper.borrow(interface, instead=instead and place == 0))
+        listed = " and ".join(map(str, interfaces))
         for address_, mac in pins:
             asyncio.run(keeper.pin(address_, mac))
         for network, gateway in routes:
             keeper.route(network, gateway)
         if json:
-            put_json({"schema": "askport.borrow/1", "adapter": adapter, "address": str(interface)})
+            document = {"schema": "askport.borrow/1", "adapter": adapter, "address": str(interfaces[0])}
+            put_json({**document, "addresses": [str(each) for each in interfaces]})
         else:
-            say(f"Borrowed {interface} on {adapter}.")
+            say(f"Borrowed {listed} on {adapter}.")
         status = _run(command) if command else _wait(keeper)
-    say(f"Gave {interface} on {adapter} back.")
+    say(f"Gave {listed} on {adapter} back.")
     raise typer.Exit(status)
 
 
@@ -81,26 +87,24 @@ def _device(text: str) -> tuple[IPv4Interface, int | None]:
     return interface, interface.network.prefixlen
 
 
-async def _take(
+async def _find_free(
     keeper: Keeper,
-    wanted: IPv4Interface | None,
+    wanted: list[IPv4Interface],
     device: tuple[IPv4Interface, int | None] | None,
-    instead: bool,
     pinned: set[IPv4Address],
-) -> IPv4Interface:
-    if wanted:
-        candidates = [wanted]
-    else:
-        assert device is not None  # noqa: S101 - one of the two was checked to be given
-        own = {each.ip for each in keeper.own} | pinned
-        candidates = list(near(device[0].ip, device[1], own))
-    choosing = await choose(keeper, candidates)
+) -> list[IPv4Interface]:
+    """Return the addresses named, or one chosen to reach a device, after asking whether somebody has them."""
+    if device is None:
+        for each in wanted:
+            choosing = await choose(keeper, [each])
+            if choosing.chosen is None:
+                raise Refused(f"{each.ip} is in use by {choosing.taken.get(each.ip)}: name another address to borrow.")
+        return wanted
+    avoid = {each.ip for each in keeper.own} | pinned
+    choosing = await choose(keeper, near(device[0].ip, device[1], avoid))
     if choosing.chosen is None:
-        holder = choosing.taken.get(wanted.ip) if wanted else None
-        what = f"{wanted.ip} is in use by {holder}" if wanted else "Every address asked for is in use"
-        raise Refused(f"{what}: name another address to borrow.")
-    await keeper.borrow(choosing.chosen, instead=instead)
-    return choosing.chosen
+        raise Refused(f"Every address asked for near {device[0].ip} is in use: name another address to borrow.")
+    return [choosing.chosen]
 
 
 def _run(command: list[str]) -> int:

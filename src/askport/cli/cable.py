@@ -22,7 +22,7 @@ def open_cable(adapter: str) -> Keeper:
     Raises:
         MachineRefused: no permission, no such adapter, in use, or without link.
     """
-    keeper = Keeper(adapter)
+    keeper = Keeper().take(adapter)
     drop_to_invoker()
     for address in keeper.restored:
         say(f"{adapter}: gave back {address}, which an interrupted run had left.")

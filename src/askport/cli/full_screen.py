@@ -15,8 +15,7 @@ from askport.bench.practice import Practice
 from askport.cli.demo import PACE
 from askport.cli.talk import say
 from askport.core.errors import MachineRefused
-from askport.core.reach.adapters import Adapter
-from askport.edges.adapters import list_adapters
+from askport.core.reach.adapters import CABLE_KINDS, Adapter
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.edges.makers import maker
@@ -25,8 +24,9 @@ from askport.tui.app import AskPortApp
 from askport.tui.outfit import Outfit
 from askport.tui.screens.plug import Choice, PlugScreen
 
-_MAX_KEEPERS = 8
-"""Adapters kept ready to be chosen from; a laptop with docks and dongles has fewer wired ones."""
+_KEEPERS = 4
+"""How often an adapter can be chosen, one that was plugged in meanwhile included: the right to start more keepers is
+given up before the screen opens."""
 
 
 def start_on_bench(pace: float, wire: str = "crate") -> None:
@@ -60,42 +60,36 @@ def start_on_adapters(job: Path | None) -> None:
     """Start on this laptop's adapters, or say what to do where that is not permitted."""
     _require_terminal()
     with ExitStack() as keeping:
-        keepers: dict[str, Keeper] = {}
-        troubles: dict[str, str] = {}
-        refused = None
+        spare: list[Keeper] = []
+        refused, first_words = None, ""
         if os.geteuid() == 0:
-            for adapter in [each for each in list_adapters() if _unfit(each) is None][:_MAX_KEEPERS]:
-                try:
-                    keepers[adapter.name] = keeping.enter_context(Keeper(adapter.name))
-                except MachineRefused as error:
-                    troubles[adapter.name] = error.message
+            first_words = _give_back_leftovers()
+            spare = [keeping.enter_context(Keeper()) for _ in range(_KEEPERS)]
             drop_to_invoker()
         else:
             refused = "Listening on an adapter needs permission: leave with q and start with 'sudo askport'."
         path = job or user_data_path("askport") / f"{datetime.now().astimezone():%Y-%m-%d}.askport"
         if job:
             JobFile(job, create=True)  # what is wrong with it is said before the screen opens
+        taken: list[Keeper] = []
 
         def unusable(adapter: Adapter) -> str | None:
-            if adapter.name in keepers:
-                return None
-            return _unfit(adapter) or troubles.get(adapter.name) or "Start Ask Port anew to use it." * (not refused)
+            return _unfit(adapter) or ("Start Ask Port anew to use it." if not (spare or refused) else None)
 
         def fit(choice: Choice) -> Outfit:
+            while taken:
+                taken.pop().close()
             if choice.adapter is None:
                 return _bench_outfit(PACE)
-            for name, keeper in keepers.items():
-                if name != choice.adapter:
-                    keeper.close()
-            return _cable_outfit(keepers[choice.adapter], path)
+            taken.append(spare.pop().take(choice.adapter))
+            return _cable_outfit(taken[-1], path)
 
-        app = AskPortApp(None, PlugScreen(unusable, refused), fit)
+        app = AskPortApp(None, lambda fault: PlugScreen(unusable, refused, fault or first_words), fit)
         try:
             _run(app)
         finally:
-            borrowed = app.outfit.round.session.borrowed if app.outfit else []
-            for keeper in keepers.values():
-                keeper.close()
+            borrowed = app.outfit.round.session.laptop.borrowed if app.outfit else []
+            keeping.close()
             for interface in borrowed if app.outfit and not app.outfit.practice else []:
                 say(f"Gave {interface} on {app.outfit.round.wire.name if app.outfit else ''} back.")
     if app.outfit:
@@ -104,12 +98,22 @@ def start_on_adapters(job: Path | None) -> None:
         raise MachineRefused(refused.replace("leave with q and start", "start"), code="no-permission")
 
 
+def _give_back_leftovers() -> str:
+    """Give back what interrupted runs have left on any adapter, and say so."""
+    from askport.edges.restoring import give_back_all
+
+    try:
+        given = give_back_all()
+    except MachineRefused:
+        return ""  # another run is at work, and its own
+    said = [f"{' and '.join(each)} on {name}" for name, each in given.items() if each]
+    return f"Gave back what an interrupted run had left: {', '.join(said)}." if said else ""
+
+
 def _unfit(adapter: Adapter) -> str | None:
     """Say why an adapter is not one that a cable to a device could be in, or return None."""
-    if adapter.kind not in ("wired", "virtual") or adapter.mac is None:
+    if adapter.kind not in CABLE_KINDS or adapter.mac is None:
         return f"A {adapter.kind} adapter: no cable goes in there."
-    if adapter.gateway:
-        return "It carries the laptop's own network, so it is left alone."
     return None if adapter.switched_on else f"It is switched off: 'ip link set {adapter.name} up' switches it on."
 
 

@@ -143,7 +143,7 @@ class _Technician:
     def _listens(self) -> bool:
         """Whether to go on listening: nothing is found yet, and not long enough was listened on this rung."""
         session = self.session
-        if session.phase is not Phase.FINDING or (session.candidate and session.candidate.is_found):
+        if session.phase is not Phase.FINDING or (session.search.candidate and session.search.candidate.is_found):
             return False
         if session.finder.loudness is not self.rung:
             self.rung, self.rung_at = session.finder.loudness, self.bench.now()

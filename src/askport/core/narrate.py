@@ -48,15 +48,15 @@ def _plug(session: Session, now: float) -> Next:
     if session.link.since > session.started_at:
         gone = f"The link went down {now - session.link.since:.0f} s ago"
         return Next(f"{gone}: put its power or the cable back. What it says when it starts is its own.", enter=False)
-    return Next(f"Plug the cable into {session.adapter} and give the device power.", enter=False)
+    return Next(f"Plug the cable into {session.laptop.adapter} and give the device power.", enter=False)
 
 
 def _find(session: Session, now: float) -> Next:
-    device, finder = session.candidate, session.finder
+    device, finder = session.search.candidate, session.finder
     if session.phase is Phase.MEASURING:
         return Next("Measuring its mask and gateway from outside.", enter=False)
     if device and device.is_found:
-        obstacle = session.obstacle
+        obstacle = session.search.obstacle
         return Next(obstacle, enter=False) if obstacle else Next(_take(session, device))
     silent_s = now - max(session.link.since, session.started_at, device.last_at if device else 0.0)
     if finder.sweeping and not finder.sweeping.done:
@@ -104,8 +104,8 @@ def _take(session: Session, device: Device) -> str:
     check = "Several devices speak here: check the label first. " if "several-devices" in codes else ""
     if codes & {"address-server", "router"}:
         check = "The cable is in a live network, and this may be anybody: check the label first. "
-    if session.work.mac and session.work.mac != device.mac:
-        check = f"Its label was written down as {session.work.mac}, which this is not. "
+    if session.search.label_mac and session.search.label_mac != device.mac:
+        check = f"Its label was written down as {session.search.label_mac}, which this is not. "
     if device.asking:
         return f"{check}Go on with {who}: it asks for an address by {device.asking.protocol.upper()}."
     at = f" at {device.best.address}" if device.best else ""
@@ -120,7 +120,8 @@ def _reach(session: Session, now: float) -> Next:
             return Next(f"{session.way.because} Borrow {session.offer} to reach it there and correct it.")
         case Phase.MAY_BORROW if session.offer:
             return Next(
-                f"Borrow {session.offer} on {session.adapter}, so that the laptop can talk to it. Nobody answers there."
+                f"Borrow {session.offer} on {session.laptop.adapter}, so that the laptop can talk to it. "
+                "Nobody answers there."
             )
         case Phase.MAY_BORROW:
             return Next("No free laptop address was found there: press a and name another.", enter=False)
@@ -140,7 +141,7 @@ def _set(session: Session, now: float) -> Next:
             failed = next(check.sentence for check in session.checks() if not check.passed)
             return Next(f"{failed} Press e to change the plan.", enter=False)
         case Phase.MAY_SET if session.way_name == Answering.name:
-            borrow = "" if session.laptop_for(target.interface.ip) else f"Borrow {session.offer} and "
+            borrow = "" if session.laptop.reaching(target.interface.ip) else f"Borrow {session.offer} and "
             verb = "answer" if borrow else "Answer"
             return Next(f"{borrow}{verb} its requests with {target.interface}, once no other server is heard.")
         case Phase.NOT_SET if session.way:
@@ -183,12 +184,12 @@ def _power(session: Session) -> str:
 def _record(session: Session, now: float) -> Next:
     if session.phase is Phase.RECORDED:
         return Next(f"{session.work.tag} is recorded and the laptop has its own settings back. On to the next one.")
-    back = f", and give {_listed(session)} back" if session.borrowed else ""
+    back = f", and give {_listed(session)} back" if session.laptop.borrowed else ""
     return Next(f"Record {session.work.tag}{back}.")
 
 
 def _listed(session: Session) -> str:
-    return " and ".join(str(each) for each in session.borrowed)
+    return " and ".join(str(each) for each in session.laptop.borrowed)
 
 
 _NEXT: dict[Step, Callable[[Session, float], Next]] = {
@@ -226,11 +227,11 @@ def step_lines(session: Session) -> list[StepLine]:
 
 
 def _plugged(session: Session) -> str:
-    return f"{session.adapter}, link up" if session.link.up else f"{session.adapter}, no link"
+    return f"{session.laptop.adapter}, link up" if session.link.up else f"{session.laptop.adapter}, no link"
 
 
 def _found(session: Session) -> str:
-    device = session.chosen or session.candidate
+    device = session.chosen or session.search.candidate
     if device is None:
         return "nothing heard yet"
     if device.asking:

@@ -4,19 +4,16 @@ A state machine that the screen and the command line drive alike: frames and tim
 go in as verbs, and effects come out. ``narrate`` puts its state into sentences.
 """
 
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_interface
+from askport.core.addresses import MacAddress, parse_interface
 from askport.core.errors import AskPortError, BadInput
 from askport.core.finding.beliefs import Basis
-from askport.core.finding.clues import Tells
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
-from askport.core.finding.hazards import Hazard
-from askport.core.finding.label import LabelMatch, label_digits, match_label
-from askport.core.finding.loudness import Loudness
+from askport.core.finding.search import Search
 from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machine, Pin, Write, Xid, earliest
 from askport.core.plan.target import Check, Site, Target, check_target
 from askport.core.plan.work import WorkItem, clean_tag
@@ -24,7 +21,9 @@ from askport.core.proofs.answering import Echo, PortOpens
 from askport.core.proofs.holding import OldGone, SameMac
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Finding, Proof, Proving, Subject
+from askport.core.reach.adapters import Adapter
 from askport.core.reach.choosing import Choosing, from_the_top, near
+from askport.core.reach.laptop import Laptop
 from askport.core.reach.talk import Verdict, can_talk
 from askport.core.register.entries import Borrowed, Found, GaveBack, Named, Proved, Recorded, WasSet
 from askport.core.steps import Phase, Step
@@ -76,21 +75,24 @@ class Session(Borrower):
             maker: names the maker of a MAC address.
         """
         super().__init__()
-        self.adapter, self.laptop_mac, self.work, self.unit = adapter, laptop_mac, work, unit
-        self.laptop = list(laptop)
-        self.borrowed: list[IPv4Interface] = []
+        self.work, self.unit = work, unit
+        self.laptop = Laptop(adapter, laptop_mac, laptop)
         self.reached_from: IPv4Interface | None = None
         """The laptop's address from which the device was talked to as found."""
         self.site, self.used, self.planned = site, dict(used or {}), set(planned)
-        self._found_before = list(found_before)
         self.maker = maker
         self.link = link
         self.target = work.target
         self.finder = Finder([laptop_mac], now=now)
-        self.finder.laptop_addresses |= {each.ip for each in self.laptop}
+        self.finder.laptop_addresses |= {each.ip for each in laptop}
+        self.search = Search(
+            self.finder,
+            label_mac=work.mac,
+            delivered=work.delivered.ip if work.delivered else None,
+            found_before=found_before,
+            maker=maker,
+        )
         self.started_at = now
-        self.selected: MacAddress | None = None
-        """The device that the technician points at, or None for the surest."""
         self.chosen: Device | None = None
         """The device as found."""
         self.offer: IPv4Interface | None = None
@@ -106,10 +108,6 @@ class Session(Borrower):
         self.proofs: list[Proof] = []
         self.power_cycle: PowerCycle | None = None
         self.left_out: list[str] = []
-        self.laptop_hazards: list[Hazard] = []
-        """What is dangerous about the laptop itself; whoever can see the laptop keeps it up to date."""
-        self.borrowed_at: float | None = None
-        """Since when something is borrowed."""
         self.trouble: AskPortError | None = None
         """What the laptop refused last."""
         self.phase = Phase.FINDING if link.up else Phase.PLUGGING
@@ -130,50 +128,13 @@ class Session(Borrower):
         return self.strayed_to or self.old_address
 
     @property
-    def candidate(self) -> Device | None:
-        """The device that Enter would take: the one pointed at, the one on the label, or the surest."""
-        for mac in (self.selected, self.work.mac):
-            if mac and (device := self.finder.device(mac)):
-                return device
-        return next(iter(self.devices()), None)
-
-    def devices(self) -> list[Device]:
-        """Return the devices on the wire, the surest first, in an order in which nothing jumps while they speak."""
-        return sorted(self.finder.devices(), key=lambda each: (-each.sureness, each.first_at, each.mac))
-
-    @property
-    def obstacle(self) -> str | None:
-        """Why the device at hand must not be gone on with, or None where nothing speaks against it.
-
-        What is sent to the address of twins may reach any of them, and what runs a live network is not to be set.
-        """
-        device = self.candidate
-        if device is None:
-            return None
-        if device.tells(Tells.SERVES) or device.tells(Tells.ROUTES_IPV6):
-            return f"{device.mac} runs a live network: the cable is in the wrong socket. Plug it into the device."
-        twins = self._twins(device)
-        if len(twins) > 1 and self.work.mac != device.mac:
-            address = device.best.address if device.best else None
-            return (
-                f"{len(twins)} twins hold {address}: leave only one of them connected, or press m and give the MAC "
-                "address on the label of this one."
-            )
-        return None
-
-    def _twins(self, device: Device) -> tuple[MacAddress, ...]:
-        """Return the MAC addresses of all that hold the same address as this device, its own included."""
-        found = (each for each in self.finder.hazards() if each.code == "duplicate-address" and device.mac in each.macs)
-        return next((each.macs for each in found), ())
-
-    @property
     def present_address(self) -> tuple[IPv4Address, int | None] | None:
         """The device's address and prefix as known now: the new one once it was taken."""
         if self.way and self.way.result is Result.TAKEN and self.target:
             return self.target.interface.ip, self.target.interface.network.prefixlen
         if self.strayed_to:
             return self.strayed_to, None
-        device = self.chosen or self.candidate
+        device = self.chosen or self.search.candidate
         if device and device.best and not device.asking:
             return device.best.address, device.best.prefix
         return None
@@ -181,7 +142,7 @@ class Session(Borrower):
     def verdict(self) -> Verdict | None:
         """Say whether laptop and device can talk now, or None while the device has no known address."""
         present = self.present_address
-        return can_talk([*self.laptop, *self.borrowed], *present) if present else None
+        return can_talk(self.laptop.addresses, *present) if present else None
 
     def checks(self) -> list[Check]:
         """Return every check of the planned values."""
@@ -190,7 +151,7 @@ class Session(Borrower):
         used = {address: tag for address, tag in self.used.items() if tag != self.work.tag}
         checks = check_target(self.target, self.site, used)
         address = self.target.interface.ip
-        holder = next((f"The laptop's {each}" for each in (*self.laptop, *self.borrowed) if each.ip == address), None)
+        holder = next((f"The laptop's {each}" for each in self.laptop.addresses if each.ip == address), None)
         if holder := holder or (str(self.target_holder) if self.target_holder else None):
             checks.append(Check(about="unused", passed=False, sentence=f"{holder} answers there: it is in use."))
         elif self.phase.step is not Step.SET or self.phase is not Phase.PREPARING:
@@ -206,10 +167,6 @@ class Session(Borrower):
                 (ByHand.name, "Its own page or keypad, if it has one."),
             ]
         return [(ByHand.name, "It has an address of its own: type the new one into its page, keypad or console.")]
-
-    def laptop_for(self, address: IPv4Address) -> IPv4Interface | None:
-        """Return the laptop's address that reaches another, or None."""
-        return next((each for each in (*self.borrowed, *self.laptop) if address in each.network), None)
 
     def _avoid(self) -> set[IPv4Address]:
         avoid = {belief.address for device in self.finder.devices() for belief in device.addresses}
@@ -228,15 +185,19 @@ class Session(Borrower):
         self.trouble = None
         match self.phase:
             case Phase.FINDING:
-                if self.candidate and self.candidate.is_found:
-                    if self.obstacle is None:
-                        self.choose(self.candidate.mac, now)
+                if self.search.candidate and self.search.candidate.is_found:
+                    if self.search.obstacle is None:
+                        self.choose(self.search.candidate.mac, now)
                 else:
-                    self.louder(now)
+                    self.search.louder(now)
             case Phase.MAY_BORROW if self.offer:
                 self._borrow(self.offer, Phase.BORROWING)
             case Phase.MAY_SET if self.may_set and self.target:
-                if self.way_name == Answering.name and not self.laptop_for(self.target.interface.ip) and self.offer:
+                if (
+                    self.way_name == Answering.name
+                    and not self.laptop.reaching(self.target.interface.ip)
+                    and self.offer
+                ):
                     self._borrow(self.offer, Phase.BORROWING_TO_SET)
                 else:
                     self._begin_way(now)
@@ -251,93 +212,13 @@ class Session(Borrower):
             case Phase.MAY_RECORD:
                 self._record()
 
-    def louder(self, now: float) -> None:
-        """Go up one rung of what may be sent; where something speaks for an address, it is called at once.
-
-        On the top rung, sweep again once the last sweep is over.
-        """
-        if self.phase is not Phase.FINDING:
-            return
-        finder = self.finder
-        if finder.loudness is Loudness.LISTEN:
-            finder.greet(now)
-            if self.work.delivered:
-                finder.call(self.known_addresses(), now=now)
-        elif finder.loudness is Loudness.GREET:
-            finder.call(self.known_addresses(), now=now)
-        elif finder.sweeping is None or finder.sweeping.done:
-            finder.sweep(now=now)
-
-    def quieter(self, now: float) -> None:
-        """Only listen from now on."""
-        if self.phase is Phase.FINDING:
-            self.finder.listen()
-
-    def pause(self, now: float) -> None:
-        """Hold the sweep, or go on with it."""
-        sweeping = self.finder.sweeping
-        if sweeping and sweeping.is_paused:
-            sweeping.resume(now)
-        elif sweeping:
-            sweeping.pause(now)
-
-    def known_addresses(self) -> list[IPv4Address]:
-        """Return addresses that something speaks for, in order of likelihood.
-
-        First what its manual gives, then where this maker's devices were found before, then where any was.
-        """
-        delivered = [self.work.delivered.ip] if self.work.delivered else []
-        makers = {self.maker(device.mac) for device in self.finder.devices()} - {None}
-        latest = list(reversed(self._found_before))
-        same = [address for maker, address in latest if maker in makers]
-        return list(dict.fromkeys([*delivered, *same, *(address for _, address in latest)]))
-
-    def match_label(self, text: str) -> list[LabelMatch]:
-        """Compare the MAC address on a label, whole or its last digits, with what is on the wire.
-
-        Returns:
-            The devices that it fits, or the nearest one.
-
-        Raises:
-            BadInput: the text cannot be a MAC address or its end.
-        """
-        return match_label(text, [device.mac for device in self.finder.devices()])
-
-    def label(self, text: str) -> None:
-        """Point at the device whose label this is; a whole MAC address is kept until that device is heard.
-
-        Raises:
-            BadInput: no device fits, or several do.
-        """
-        matches = self.match_label(text)
-        fitting = [each for each in matches if each.fits]
-        if len(fitting) == 1:
-            self.selected = fitting[0].mac
-        elif len(fitting) > 1:
-            raise BadInput(f"{len(fitting)} devices end like that: type more digits of the label.")
-        elif len(label_digits(text)) < len(NO_MAC) * 2:
-            raise BadInput(matches[0].sentence if matches else "Nobody has been heard yet: type the whole MAC address.")
-        self.work = replace(self.work, mac=fitting[0].mac if fitting else MacAddress.parse(label_digits(text)))
-
-    def ask_for(self, text: str, now: float) -> None:
-        """Ask for the address that a label, a display or a manual gives.
-
-        Raises:
-            BadInput: the text is no address.
-        """
-        self.finder.call([parse_address(text)], now=now, guess=False)
-
-    def select(self, mac: MacAddress) -> None:
-        """Point at one of several devices."""
-        self.selected = mac
-
     def choose(self, mac: MacAddress, now: float) -> None:
         """Take this device for the one that is to be commissioned."""
         device = self.finder.device(mac)
         if device is None or not device.is_found:
             raise BadInput(f"{mac} cannot be chosen: nothing certain is known about it yet.")
         self.finder.listen()
-        self.chosen, self.selected = device, mac
+        self.chosen, self.search.pointed_at = device, mac
         alone = len(self.finder.devices()) == 1
         if device.best and not device.asking and device.best.prefix_basis is not Basis.MEASURED and alone:
             self.finder.measure(mac, device.best.address, now)
@@ -366,7 +247,7 @@ class Session(Borrower):
         self._effects += [Write(found), Keep(self.unit, frames)]
         if best is None:
             self._prepare(now)
-        elif self.laptop_for(best.address):
+        elif self.laptop.reaching(best.address):
             self._greet(now)
         else:
             self._offer_near(best.address, best.prefix, now)
@@ -386,7 +267,7 @@ class Session(Borrower):
         if interface.ip in self._avoid():
             raise BadInput(f"{interface.ip} is somebody's already, heard or planned: name another for the laptop.")
         if self.phase is Phase.MAY_BORROW:
-            choosing = Choosing(self.laptop_mac, [interface], now=now)
+            choosing = Choosing(self.laptop.mac, [interface], now=now)
             self._activities, self.phase, self.offer = [choosing], Phase.CHOOSING, None
 
     def plan(self, target: Target, now: float) -> None:
@@ -425,9 +306,10 @@ class Session(Borrower):
             return
         self._activities, self.trouble = [], None
         if step in (Step.PLUG, Step.FIND) or self.chosen is None:
-            self.chosen, self.selected, self.way, self.way_name, self.strayed_to = None, None, None, None, None
+            self.chosen, self.way, self.way_name, self.strayed_to = None, None, None, None
+            self.search.pointed_at = None
             self.phase = Phase.FINDING if self.link.up else Phase.PLUGGING
-        elif step is Step.REACH and self.whereabouts and not self.laptop_for(self.whereabouts):
+        elif step is Step.REACH and self.whereabouts and not self.laptop.reaching(self.whereabouts):
             self._offer_near(self.whereabouts, None, now)
         elif step in (Step.REACH, Step.SET):
             self._prepare(now)
@@ -438,11 +320,11 @@ class Session(Borrower):
 
     def borrow_done(self, interface: IPv4Interface, now: float) -> None:
         """Take in that the adapter has the borrowed address."""
-        self.borrowed.append(interface)
-        self.borrowed_at = now if self.borrowed_at is None else self.borrowed_at
+        if not self.laptop.take(interface, now):
+            return
         self.finder.laptop_addresses.add(interface.ip)
-        self._effects.append(Write(Borrowed(unit=self.unit, adapter=self.adapter, interface=interface)))
-        if self.chosen and self.old_address and len(self._twins(self.chosen)) > 1:
+        self._effects.append(Write(Borrowed(unit=self.unit, adapter=self.laptop.adapter, interface=interface)))
+        if self.chosen and self.old_address and len(self.search.twins(self.chosen)) > 1:
             self._effects.append(Pin(self.old_address, self.chosen.mac))
         match self.phase:
             case Phase.BORROWING:
@@ -455,16 +337,29 @@ class Session(Borrower):
     def borrow_failed(self, error: AskPortError) -> None:
         """Take in that the adapter could not be given the address."""
         self.trouble = error
-        back = {Phase.BORROWING: Phase.MAY_BORROW, Phase.BORROWING_TO_SET: Phase.MAY_SET}
-        self.phase = back.get(self.phase, Phase.MAY_PROVE)
+        self.phase = _WHERE_NOT_BORROWED.get(self.phase, self.phase)
 
     def gave_back(self) -> None:
         """Take in that the adapter is as it was."""
-        self.finder.laptop_addresses -= {each.ip for each in self.borrowed}
-        if self.borrowed:
-            self._effects.append(Write(GaveBack(unit=self.unit, adapter=self.adapter)))
-        self.borrowed.clear()
-        self.borrowed_at = None
+        given = self.laptop.give_all_back()
+        self.finder.laptop_addresses -= {each.ip for each in given}
+        if given:
+            self._effects.append(Write(GaveBack(unit=self.unit, adapter=self.laptop.adapter)))
+
+    def see_laptop(
+        self, adapters: Iterable[Adapter], *, now: float, way_out: str | None = None, slept_s: float = 0.0
+    ) -> None:
+        """Take in the laptop's adapters as they are now; what another program has taken off is borrowed again.
+
+        Args:
+            adapters: all of the laptop's, with their hazards.
+            now: the wire's time.
+            way_out: the adapter by which the kernel would send to the device, or None where by none.
+            slept_s: how long the laptop has slept since the last time, in seconds.
+        """
+        device = self.present_address[0] if self.present_address else None
+        again = self.laptop.look(adapters, now=now, device=device, way_out=way_out, slept_s=slept_s)
+        self._effects += [Borrow(each) for each in again]
 
     # The machine
 
@@ -541,7 +436,7 @@ class Session(Borrower):
         if self.phase is not Phase.SETTING or not isinstance(self.way, ByHand):
             return
         strayed_to = self.way.moved_to
-        if strayed_to is None or self.laptop_for(strayed_to):
+        if strayed_to is None or self.laptop.reaching(strayed_to):
             return
         self.way.stray()
         self._write_set(self.way)
@@ -549,7 +444,7 @@ class Session(Borrower):
         self._offer_near(strayed_to, None, now)
 
     def _offer_near(self, address: IPv4Address, prefix: int | None, now: float) -> None:
-        choosing = Choosing(self.laptop_mac, near(address, prefix, self._avoid()), now=now)
+        choosing = Choosing(self.laptop.mac, near(address, prefix, self._avoid()), now=now)
         self._activities, self.phase, self.offer = [choosing], Phase.CHOOSING, None
 
     def _borrow(self, interface: IPv4Interface, phase: Phase) -> None:
@@ -559,13 +454,13 @@ class Session(Borrower):
     def _greet(self, now: float) -> None:
         """See what the device answers as it was found, so that the same is asked of it in the end."""
         address, chosen = self.whereabouts, self.chosen
-        laptop = self.laptop_for(address) if address else None
+        laptop = self.laptop.reaching(address) if address else None
         if address is None or chosen is None or laptop is None:
             self._prepare(now)
             return
         self.reached_from = laptop
         at = IPv4Interface((address, laptop.network.prefixlen))
-        subject = Subject(mac=chosen.mac, at=at, laptop_mac=self.laptop_mac, laptop=laptop)
+        subject = Subject(mac=chosen.mac, at=at, laptop_mac=self.laptop.mac, laptop=laptop)
         ports = dict.fromkeys((*self.work.ports, *GREETING_PORTS))
         greeting = Proving([Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in ports)])
         self._activities, self.phase = [greeting], Phase.GREETING
@@ -579,10 +474,10 @@ class Session(Borrower):
             self._activities, self.phase = [], Phase.MAY_SET
             return
         target = self.target.interface
-        self._activities = [Choosing(self.laptop_mac, [target], now=now)]
-        if not self.laptop_for(target.ip):
+        self._activities = [Choosing(self.laptop.mac, [target], now=now)]
+        if not self.laptop.reaching(target.ip):
             candidates = self._site_candidates(target)
-            self._activities.append(Choosing(self.laptop_mac, candidates, now=now))
+            self._activities.append(Choosing(self.laptop.mac, candidates, now=now))
         self.phase = Phase.PREPARING
 
     def _site_candidates(self, target: IPv4Interface) -> list[IPv4Interface]:
@@ -605,12 +500,12 @@ class Session(Borrower):
         target, chosen = self.target, self.chosen
         if target is None or chosen is None:
             return
-        laptop = self.laptop_for(target.interface.ip)
+        laptop = self.laptop.reaching(target.interface.ip)
         if self.way_name == Answering.name and laptop:
-            self.way = Answering(chosen.mac, target, laptop_mac=self.laptop_mac, laptop=laptop, xid=self._xid, now=now)
+            self.way = Answering(chosen.mac, target, laptop_mac=self.laptop.mac, laptop=laptop, xid=self._xid, now=now)
         else:
             self.way = ByHand(
-                chosen.mac, target, laptop_mac=self.laptop_mac, laptop=laptop, old=self.whereabouts, now=now
+                chosen.mac, target, laptop_mac=self.laptop.mac, laptop=laptop, old=self.whereabouts, now=now
             )
         self._activities, self.phase = [self.way], Phase.SETTING
 
@@ -635,17 +530,17 @@ class Session(Borrower):
         self._write_set(way)
         if way.result is not Result.TAKEN:
             self.phase = Phase.NOT_SET
-        elif self.laptop_for(way.target.interface.ip):
+        elif self.laptop.reaching(way.target.interface.ip):
             self._begin_proofs(now)
         else:
             self.phase = Phase.MAY_PROVE
 
     def subject(self) -> Subject | None:
         """Return who is proven, or None while the laptop cannot reach the new address."""
-        laptop = self.laptop_for(self.target.interface.ip) if self.target else None
+        laptop = self.laptop.reaching(self.target.interface.ip) if self.target else None
         if not (self.target and self.chosen and laptop):
             return None
-        return Subject(mac=self.chosen.mac, at=self.target.interface, laptop_mac=self.laptop_mac, laptop=laptop)
+        return Subject(mac=self.chosen.mac, at=self.target.interface, laptop_mac=self.laptop.mac, laptop=laptop)
 
     def _begin_proofs(self, now: float) -> None:
         subject = self.subject()
@@ -703,3 +598,8 @@ class Session(Borrower):
 
 _SITE_CANDIDATES = 32
 """As many as are ever asked for (see reach.choosing)."""
+_WHERE_NOT_BORROWED = {
+    Phase.BORROWING: Phase.MAY_BORROW,
+    Phase.BORROWING_TO_SET: Phase.MAY_SET,
+    Phase.BORROWING_TO_PROVE: Phase.MAY_PROVE,
+}

@@ -74,6 +74,13 @@ class Wire(Protocol):
     def mac(self) -> MacAddress:
         """The laptop's own MAC address on it."""
 
+    def require_present(self) -> None:
+        """See that it is still there.
+
+        Raises:
+            MachineRefused: the adapter was pulled out.
+        """
+
     def now(self) -> float:
         """Return the wire's time in monotonic seconds."""
 

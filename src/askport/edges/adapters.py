@@ -1,5 +1,7 @@
 """The laptop's adapters as the kernel tells them (rtnetlink(7))."""
 
+import contextlib
+import re
 import socket
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
@@ -17,8 +19,15 @@ _FOREVER = 0xFFFFFFFF
 _IFF_UP, _IFF_RUNNING, _IFF_LOOPBACK = 1, 0x40, 8
 _ETHERNET = 1
 _SERVER_PORT = 67
-_VIRTUAL_KINDS = frozenset({"bridge", "bond", "dummy", "veth", "vlan", "macvlan", "ipvlan", "team", "vrf", "ifb"})
-_TUNNEL_KINDS = frozenset({"tun", "wireguard", "vxlan", "gre", "gretap", "ipip", "sit", "geneve", "ip6tnl", "vti"})
+_VIRTUAL_KINDS = frozenset({"bridge", "bond", "dummy", "veth", "vlan", "macvlan", "ipvlan", "team", "tun", "vrf"})
+_TUNNEL_KINDS = frozenset({"wireguard", "vxlan", "gre", "gretap", "ipip", "sit", "geneve", "ip6tnl", "vti"})
+
+
+_STATE_FILES = {
+    "NetworkManager": ("/run/NetworkManager/devices/{index}", "^connection-uuid="),
+    "systemd-networkd": ("/run/systemd/netif/links/{index}", "^ADMIN_STATE=(configur|failed)"),
+}
+"""The file that each manager keeps, and what stands in it where it has the adapter in its hands."""
 
 
 def list_adapters() -> list[Adapter]:
@@ -57,7 +66,7 @@ def _adapter(link: Any, addresses: list[Any], routes: list[Any]) -> Adapter:
         addresses=tuple(_address(each) for each in addresses if each["index"] == index),
         gateway=IPv4Address(gateway) if gateway else None,
         dns=_dns() if gateway else (),
-        manager=_manager(index),
+        manager=_manager(name, index),
     )
 
 
@@ -75,7 +84,7 @@ def _kind(name: str, link: Any) -> str:
         return "loopback"
     info = link.get_attr("IFLA_LINKINFO")
     made_as = info.get_attr("IFLA_INFO_KIND") if info else None
-    if made_as in _TUNNEL_KINDS or link["ifi_type"] != _ETHERNET:
+    if link["ifi_type"] != _ETHERNET or made_as in _TUNNEL_KINDS:
         return "tunnel"
     if made_as in _VIRTUAL_KINDS:
         return "virtual"
@@ -123,17 +132,16 @@ def _dns() -> tuple[str, ...]:
     return tuple(line.split()[1] for line in lines if line.startswith("nameserver ") and len(line.split()) > 1)
 
 
-def _manager(index: int) -> str | None:
+def _manager(name: str, index: int) -> str | None:
     """Name the manager by the state file that it keeps for an adapter, in the namespace where such programs run."""
     try:
         if Path("/proc/self/ns/net").stat().st_ino != Path("/proc/1/ns/net").stat().st_ino:
             return None
     except OSError:
         return None
-    try:
-        state = (Path("/run/NetworkManager/devices") / str(index)).read_text()
-    except OSError:
-        state = ""
-    if "connection-uuid=" in state:
-        return "NetworkManager"
-    return "systemd-networkd" if (Path("/run/systemd/netif/links") / str(index)).exists() else None
+    for manager, (file, pattern) in _STATE_FILES.items():
+        with contextlib.suppress(OSError):
+            if re.search(pattern, Path(file.format(name=name, index=index)).read_text(), re.MULTILINE):
+                return manager
+    pids = (Path("/run/dhcpcd") / each for each in (f"{name}.pid", "pid"))
+    return "dhcpcd" if any(each.exists() for each in pids) else None

@@ -22,23 +22,23 @@ _ANSWER_WAIT_S = 10.0
 
 
 class Keeper:
-    """A keeper for one adapter, as a context manager: on leaving, everything is given back."""
+    """A keeper for the one adapter that it is told, as a context manager: on leaving, everything is given back."""
 
-    def __init__(self, adapter: str) -> None:
-        """Start the keeper.
+    def __init__(self) -> None:
+        """Start a keeper that takes its adapter later, when the program may no longer start one.
 
         Raises:
-            MachineRefused: no permission, no such adapter, or another run has it.
+            MachineRefused: no permission.
         """
         if os.geteuid() != 0:
-            raise MachineRefused(f"No permission to use {adapter}: start Ask Port with sudo.", code="no-permission")
-        self.adapter = adapter
+            raise MachineRefused("No permission to use an adapter: start Ask Port with sudo.", code="no-permission")
+        self.adapter = ""
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         ours.settimeout(_ANSWER_WAIT_S)
         self._control = ours
         # A session of its own keeps it out of the reach of the terminal's signals.
         self._process = subprocess.Popen(  # noqa: S603 - our own module, by our own interpreter
-            [sys.executable, "-I", "-m", "askport.edges.keeper", adapter, str(theirs.fileno())],
+            [sys.executable, "-I", "-m", "askport.edges.keeper", str(theirs.fileno())],
             pass_fds=[theirs.fileno()],
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
@@ -47,6 +47,16 @@ class Keeper:
             cwd="/",
         )
         theirs.close()
+
+    def take(self, adapter: str) -> "Keeper":
+        """Take an adapter, the only one from now on.
+
+        Raises:
+            MachineRefused: there is no such adapter, or another run has it.
+        """
+        self.adapter = adapter
+        with contextlib.suppress(OSError):  # the answer, or its absence, tells
+            self._control.send(json.dumps({"verb": "take", "adapter": adapter}).encode())
         # Loaded while the keeper starts on the other core; whoever opens a cable looks at the adapters next.
         import_module("askport.edges.adapters")
         try:
@@ -62,6 +72,7 @@ class Keeper:
         """What an earlier run had left borrowed, and this start gave back."""
         self.switched_on = bool(facts["on"])
         self.wire = PacketWire(adapter, self.mac, socket.socket(fileno=descriptors[0]))
+        return self
 
     def _answer(self) -> tuple[dict[str, Any], list[int]]:
         try:

@@ -6,6 +6,7 @@ import errno
 import fcntl
 import socket
 import time
+from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from struct import pack, unpack, unpack_from
@@ -22,6 +23,8 @@ _TP_STATUS_VLAN_VALID, _TP_STATUS_VLAN_TPID_VALID = 1 << 4, 1 << 6
 _MAX_FRAME = 65_536
 _MAX_BATCH = 256
 """Frames taken before timers get their turn: under 10 ms of reading."""
+_SAME_CLOCK_S = 0.5
+"""What the wall clock may drift from its start before it counts as set."""
 _LINK_POLL_S = 0.1
 """How soon a pulled cable is seen; one system call each time."""
 
@@ -35,7 +38,8 @@ class PacketWire:
         self.mac = mac
         self._socket = packet_socket
         self._socket.setblocking(False)
-        self._wall_offset = time.time() - time.monotonic()
+        self._index = socket.if_nametoindex(name)
+        self._wall_offsets = [(float("-inf"), time.time() - time.monotonic())]
         self._seen = self._sent = self._lost = 0
         self._link = Link(up=self._running(), since=self.now(), speed_mbps=speed_of(self.name))
         self._woken = asyncio.Event()
@@ -49,10 +53,20 @@ class PacketWire:
 
     def wall(self, at: float) -> datetime:
         """Return a monotonic moment as aware UTC."""
-        return datetime.fromtimestamp(at + self._wall_offset, UTC)
+        started = bisect_right(self._wall_offsets, at, key=lambda each: each[0])
+        return datetime.fromtimestamp(at + self._wall_offsets[started - 1][1], UTC)
+
+    def _see_clock(self) -> float:
+        """Return how far the wall clock is ahead; it is set at times, and goes on while the laptop sleeps."""
+        now = time.monotonic()
+        ahead = time.time() - now
+        if abs(ahead - self._wall_offsets[-1][1]) > _SAME_CLOCK_S:
+            self._wall_offsets.append((now, ahead))
+        return self._wall_offsets[-1][1]
 
     def link(self) -> Link:
         """Return the state of the link."""
+        self._see_clock()
         up = self._running()
         if up != self._link.up:
             self._link = Link(up=up, since=self.now(), speed_mbps=speed_of(self.name) if up else None)
@@ -103,15 +117,17 @@ class PacketWire:
         self.on_pass(True)
 
     def require_present(self) -> None:
-        """See that the adapter is still there.
+        """See that the adapter is still there, and the same one: plugged in again, it has another index.
 
         Raises:
             MachineRefused: it has vanished.
         """
         try:
-            socket.if_nametoindex(self.name)
+            if socket.if_nametoindex(self.name) == self._index:
+                return
         except OSError:
-            raise self._vanished() from None
+            pass
+        raise self._vanished()
 
     def _vanished(self) -> MachineRefused:
         text = f"{self.name} has vanished, and nothing is left to give back: plug the adapter in again and start anew."
@@ -167,11 +183,12 @@ class PacketWire:
 
     def _frame(self, data: bytes, ancillary: list[tuple[int, int, bytes]]) -> Frame:
         at = now = self.now()
+        ahead = self._see_clock()
         for level, kind, value in ancillary:
             if (level, kind) == (socket.SOL_SOCKET, _SCM_TIMESTAMPNS):
                 seconds, nanoseconds = unpack_from("ll", value)
                 # The wall clock may have been set since; a frame never comes from the future.
-                at = min(now, seconds + nanoseconds * 1e-9 - self._wall_offset)
+                at = min(now, seconds + nanoseconds * 1e-9 - ahead)
                 at = at if now - at < 1.0 else now
             elif (level, kind) == (_SOL_PACKET, _PACKET_AUXDATA):
                 status, *_, tag, tag_type = unpack_from("IIIHHHH", value)

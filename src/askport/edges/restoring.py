@@ -14,7 +14,7 @@ def give_back_all(only: str | None = None) -> dict[str, list[str]]:
         MachineRefused: another run is using an adapter, or nothing may be changed.
     """
     given: dict[str, list[str]] = {}
-    start = f"{journal.this_namespace()}-"
+    start = journal.start_of_names()
     for path in sorted(journal.DIRECTORY.glob(f"{start}*.json")):
         name = path.stem.removeprefix(start)
         if only not in (None, name):

@@ -12,6 +12,8 @@ from askport.tui.screens.plug import Choice, PlugScreen
 from askport.tui.screens.work import WorkScreen
 from askport.tui.themes import DARK, LIGHT
 
+Plug = Callable[[str], PlugScreen]
+"""Makes the choice of an adapter, with a sentence on what was wrong with the last one, or none."""
 Fit = Callable[[Choice], Outfit]
 """Makes a round on the adapter that was chosen, or on the practice bench."""
 
@@ -27,7 +29,7 @@ class AskPortApp(App[None]):
         Binding("q", "quit", "Leave", id="app.leave", tooltip="Give everything back and leave"),
     ]
 
-    def __init__(self, outfit: Outfit | None, plug: PlugScreen | None = None, fit: Fit | None = None) -> None:
+    def __init__(self, outfit: Outfit | None, plug: Plug | None = None, fit: Fit | None = None) -> None:
         """Start with a round, or with the choice of an adapter and what makes a round of that choice."""
         super().__init__()
         self.outfit = outfit
@@ -39,25 +41,39 @@ class AskPortApp(App[None]):
         """Give the side colours to every theme that does not bring its own."""
         return dict(DARK.variables)
 
+    @property
+    def may_choose_adapter(self) -> bool:
+        """Whether there are adapters to choose from."""
+        return self._plug is not None
+
+    def choose_adapter(self, fault: str = "") -> None:
+        """Go to the choice of an adapter, with what was wrong with the last one."""
+        if self._plug:
+            self.switch_screen(self._plug(fault)) if len(self.screen_stack) > 1 else self.push_screen(self._plug(fault))
+
     def on_mount(self) -> None:
         """Start at the cable."""
         for theme in (DARK, LIGHT):
             self.register_theme(theme)
         self.theme = DARK.name
-        if self._plug and self._fit:
-            self.push_screen(self._plug, self._chosen)
+        if self._plug:
+            self.choose_adapter()
         elif self.outfit:
             self.push_screen(WorkScreen(self.outfit))
 
-    def _chosen(self, choice: Choice | None) -> None:
-        if choice and self._fit:
+    def on_work_screen_adapter_wanted(self) -> None:
+        """Choose an adapter again."""
+        self.choose_adapter()
+
+    def on_plug_screen_chosen(self, event: PlugScreen.Chosen) -> None:
+        """Begin on the adapter, or say why not."""
+        if self._fit:
             try:
-                self.outfit = self._fit(choice)
+                self.outfit = self._fit(event.choice)
             except AskPortError as error:
-                self.fault = error
-                self.exit()
+                self.choose_adapter(error.message)
                 return
-            self.push_screen(WorkScreen(self.outfit))
+            self.switch_screen(WorkScreen(self.outfit))
 
     def action_daylight(self) -> None:
         """Change between the dark and the light theme."""

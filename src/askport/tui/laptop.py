@@ -1,12 +1,13 @@
 """What the screen sees of the laptop itself: its adapters and routes, and doors to the device."""
 
 import asyncio
+import time
+from collections.abc import Callable
 from ipaddress import IPv4Address
 
 from askport.core.errors import AskPortError
 from askport.core.finding.hazards import Hazard
 from askport.core.proofs.answering import PortOpens
-from askport.core.reach.adapters import cable_hazards
 from askport.core.session import Session
 from askport.edges.adapters import list_adapters, way_to
 from askport.edges.door import FIREWALL, Door, FarEnd, is_dropped
@@ -17,7 +18,7 @@ _PAGES = (80, 443)
 def door_target(session: Session) -> IPv4Address | None:
     """Return where a door would lead: the device's address, while the laptop can talk to it."""
     present = session.present_address
-    return present[0] if present and session.laptop_for(present[0]) else None
+    return present[0] if present and session.laptop.reaching(present[0]) else None
 
 
 def _opened(session: Session) -> list[int]:
@@ -25,15 +26,27 @@ def _opened(session: Session) -> list[int]:
     return [each.port for each in session.greeting if isinstance(each, PortOpens) and each.passed]
 
 
+def time_asleep() -> float:
+    """Return for how long the computer has slept since it was started, in seconds (clock_gettime(2))."""
+    return time.clock_gettime(time.CLOCK_BOOTTIME) - time.monotonic()
+
+
 class LaptopWatch:
     """Looks at the laptop for the work on one cable, and keeps the doors that were opened."""
 
-    def __init__(self) -> None:
+    def __init__(self, asleep: Callable[[], float] = time_asleep) -> None:
+        """Begin to look.
+
+        Args:
+            asleep: tells for how long the computer has slept since it was started, in seconds.
+        """
+        self._asleep = asleep
+        self._slept = asleep()
         self._dropped: dict[FarEnd, bool] = {}
         self._doors: dict[FarEnd, Door] = {}
 
-    async def look(self, session: Session) -> None:
-        """Tell the session what is dangerous about the laptop now."""
+    async def look(self, session: Session, now: float) -> None:
+        """Tell the session how the laptop is now."""
         present = session.present_address
         device = present[0] if present else None
         try:
@@ -42,10 +55,9 @@ class LaptopWatch:
             way_out = await asyncio.to_thread(way_to, device) if device else None
         except AskPortError:
             return  # the kernel did not tell this time; what was known stays
-        hazards = cable_hazards(
-            adapters, session.adapter, borrowed=list(session.borrowed), device=device, way_out=way_out
-        )
-        session.laptop_hazards = [*hazards, *await self._firewall(session)]
+        slept_before, self._slept = self._slept, self._asleep()
+        session.see_laptop(adapters, now=now, way_out=way_out, slept_s=self._slept - slept_before)
+        session.laptop.hazards += await self._firewall(session)
 
     async def _firewall(self, session: Session) -> list[Hazard]:
         """See whether what opens to a bare question opens to the laptop's own programs too; asked once a device."""
@@ -54,8 +66,8 @@ class LaptopWatch:
             return []
         far = FarEnd(target, opened[0])
         if far not in self._dropped:
-            self._dropped[far] = await is_dropped(session.adapter, far)
-        text = FIREWALL.format(far=far, adapter=session.adapter)
+            self._dropped[far] = await is_dropped(session.laptop.adapter, far)
+        text = FIREWALL.format(far=far, adapter=session.laptop.adapter)
         return [Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
 
     async def door(self, session: Session) -> Door | None:
@@ -69,7 +81,7 @@ class LaptopWatch:
             return None
         far = FarEnd(target, next((each for each in (*_PAGES, *opened) if each in opened), _PAGES[0]))
         if far not in self._doors:
-            door = Door(session.adapter, far)
+            door = Door(session.laptop.adapter, far)
             await door.open()
             self._doors[far] = door
         return self._doors[far]

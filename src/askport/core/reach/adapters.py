@@ -57,7 +57,10 @@ def _of_one(one: Adapter, all_of_them: Sequence[Adapter], *, server_port_held: b
     if one.kind == "loopback":
         return
     if one.gateway:
-        text = f"The laptop reaches the internet over {one.name}: it hangs in a live network, not on one device."
+        text = (
+            f"The laptop's way to the internet goes over {one.name}: if that is the house network, plug the cable into "
+            "the device instead."
+        )
         yield "default-route", text
     if not one.link_up:
         text = f"No link: plug the cable into {one.name}." if one.switched_on else f"{one.name} is switched off."
@@ -95,7 +98,6 @@ def cable_hazards(
     adapters: Iterable[Adapter],
     cable: str,
     *,
-    borrowed: Iterable[IPv4Interface] = (),
     device: IPv4Address | None = None,
     way_out: str | None = None,
 ) -> list[Hazard]:
@@ -104,20 +106,15 @@ def cable_hazards(
     Args:
         adapters: the laptop's adapters, with their hazards.
         cable: the adapter that the cable is in.
-        borrowed: addresses that were borrowed on it.
         device: the device's address, where it is known.
         way_out: the adapter by which the kernel would send to that address, or None where by none.
     """
     here = next((each for each in adapters if each.name == cable), None)
     if here is None:
-        text = f"{cable} was pulled out: nothing is left to give back. Plug it in again and start anew."
+        text = f"{cable} was pulled out, and nothing is left to give back: plug it in again."
         return [Hazard(code="no-adapter", text=text)]
     hazards = [Hazard(code=code, text=text) for code, text in here.hazards if code != "link-down"]
     present = {each.interface for each in here.addresses}
-    for interface in borrowed:
-        if interface not in present:
-            text = f"Another program has taken {interface} off {cable}. Go back to Reach and borrow it again."
-            hazards.append(Hazard(code="address-taken", text=text))
     if device and way_out and way_out != cable and any(device in each.network for each in present):
         text = (
             f"The laptop sends what is for {device} out over {way_out}, not over {cable}. Ask Port itself uses "

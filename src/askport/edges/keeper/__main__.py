@@ -1,7 +1,8 @@
-"""The keeper's process: ``python -I -m askport.edges.keeper ADAPTER DESCRIPTOR``.
+"""The keeper's process: ``python -I -m askport.edges.keeper DESCRIPTOR``.
 
-Messages are JSON objects in datagrams of a Unix socket pair, one answer to each: ``open`` (its answer carries the
-packet socket), ``borrow`` with ``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with
+Messages are JSON objects in datagrams of a Unix socket pair, one answer to each. The first is ``take`` with the
+``adapter``, the only one from then on. Then come ``open`` (its answer carries the packet socket), ``borrow`` with
+``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with
 ``to`` and ``via``, ``give-back``, ``addresses``. Anything else is refused.
 """
 
@@ -56,7 +57,7 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
                 each.close()
 
 
-def main(name: str, descriptor: int) -> int:
+def main(descriptor: int) -> int:
     """Keep one adapter until the program at the other end is gone; Ctrl-C and a closed terminal are its business."""
     control = socket.socket(fileno=descriptor)
     for each in (signal.SIGINT, signal.SIGHUP, signal.SIGTSTP):
@@ -64,8 +65,10 @@ def main(name: str, descriptor: int) -> int:
     signal.signal(signal.SIGTERM, lambda *_: control.shutdown(socket.SHUT_RD))
     try:
         drop_all_but_network()
-        adapter = Adapter(name)
-    except (Refusal, OSError) as error:
+        if not (first := control.recv(MAX_MESSAGE)):
+            return 0
+        adapter = Adapter(str(json.loads(first)["adapter"]))
+    except (Refusal, OSError, ValueError, LookupError, TypeError, RecursionError) as error:
         control.send(json.dumps({"error": str(error)}).encode())
         return 1
     try:
@@ -79,4 +82,4 @@ def main(name: str, descriptor: int) -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1], int(sys.argv[2])))
+    sys.exit(main(int(sys.argv[1])))

@@ -46,29 +46,20 @@ class Adapter:
         self.mac = str(link.get_attr("IFLA_ADDRESS"))
         self.switched_on = bool(link["flags"] & 1)
         try:
-            self._lock = journal.lock(name)
-        except BlockingIOError:
-            raise Refusal(f"{name} is in use by another run of Ask Port: end that one first.") from None
+            self._journal = journal.Journal(name, self.index, self.mac)
         except OSError as error:
+            if error.errno == errno.EADDRINUSE:
+                raise Refusal(f"{name} is in use by another run of Ask Port: end that one first.") from None
             raise Refusal(f"{journal.DIRECTORY} cannot be used: {error.strerror or error}.") from None
-        left = journal.read(journal.path_of(name))
-        self.restored: list[str] = []
-        self._journal = journal.Journal(name, self.index, self.mac, journal.this_namespace(), journal.this_boot())
-        if left and left.index == self.index and left.mac == self.mac:
-            self._journal.undo = left.undo
-            self.restored = self.give_back()
-        journal.write(self._journal)
+        self.restored = self.give_back()
 
     def addresses(self) -> list[str]:
         """Return the IPv4 addresses on it, with prefix."""
         return [state.written(each) for each in state.addresses(self._netlink, self.index)]
 
     def _saved(self) -> dict[str, Any]:
-        found = {
-            "addresses": state.addresses(self._netlink, self.index),
-            "routes": state.routes(self._netlink, self.index),
-        }
-        return {**found, "neighbours": self._neighbours()}
+        addresses, routes = state.addresses(self._netlink, self.index), state.routes(self._netlink, self.index)
+        return {"addresses": addresses, "routes": routes, "neighbours": self._neighbours()}
 
     def open(self, program: bytes) -> socket.socket:
         """Return a packet socket on it: filtered before its first frame, with the kernel's time on every frame."""
@@ -87,20 +78,24 @@ class Adapter:
     def _do(self, undo: dict[str, Any], change: Callable[[], object], what: str) -> None:
         """Write down how to undo a change, and make it; where the kernel would not, forget it again."""
         self._journal.undo.append(undo)
-        journal.write(self._journal)
+        self._journal.write()
         try:
             change()
         except NetlinkError as error:
             self._journal.undo.remove(undo)
-            journal.write(self._journal)
+            self._journal.write()
             raise Refusal(f"The kernel would not {what} on {self.name}: {os.strerror(error.code)}.") from None
 
-    def _take_from_manager(self) -> None:
+    def _take_from_manager(self, *, instead: bool) -> None:
         """Take the adapter out of a network manager's hands, and keep what it had put on it."""
-        if any(each["kind"] == "manager" for each in self._journal.undo) or not manager.manages(self.name):
+        taken = any(each["kind"] == "manager" for each in self._journal.undo)
+        who = None if taken else manager.of(self.name)
+        if who == manager.DHCPCD and instead:
+            raise Refusal(f"dhcpcd would put the addresses of {self.name} back: borrow beside them, not instead.")
+        if who is None or who == manager.DHCPCD:
             return
         before = self._saved()
-        self._do({"kind": "manager"}, lambda: manager.take_out(self.name), "be taken from its manager")
+        self._do({"kind": "manager", "name": who}, lambda: manager.take_out(who, self.name), "be let go")
         self._put_back(before)
 
     def _put_back(self, saved: dict[str, Any]) -> None:
@@ -121,20 +116,23 @@ class Adapter:
         interface = IPv4Interface(text)
         if any(each.split("/")[0] == str(interface.ip) for each in self.addresses()):
             raise Refusal(f"{self.name} already has {interface.ip}: there is nothing to borrow.")
-        self._take_from_manager()
-        address, prefix = str(interface.ip), interface.network.prefixlen
+        self._take_from_manager(instead=instead)
         if instead:
             flush = lambda: self._netlink.flush_addr(index=self.index, family=socket.AF_INET)  # noqa: E731
             self._do({"kind": "replaced", **self._saved()}, flush, "take the addresses off")
-        change = lambda: self._netlink.addr("add", index=self.index, address=address, prefixlen=prefix)  # noqa: E731
-        self._do({"kind": "address", "address": text}, change, f"put {interface} on")
+        entry = {"index": self.index, "address": str(interface.ip), "prefixlen": interface.network.prefixlen}
+        self._add("addr", entry, str(interface))
         self._forget(interface.network)
 
     def route(self, text: str, gateway: str) -> None:
         """Send what is for a range through a device on the cable."""
-        network, via = IPv4Network(text), str(IPv4Address(gateway))
-        change = lambda: self._netlink.route("add", dst=str(network), gateway=via, oif=self.index)  # noqa: E731
-        self._do({"kind": "route", "to": str(network), "via": via}, change, f"put a route to {network}")
+        network = IPv4Network(text)
+        entry = {"dst": str(network), "gateway": str(IPv4Address(gateway)), "oif": self.index}
+        self._add("route", entry, f"the route to {network}")
+
+    def _add(self, kind: str, entry: dict[str, Any], what: str) -> None:
+        undo = {"kind": kind, "entry": entry, "what": what}
+        self._do(undo, lambda: getattr(self._netlink, kind)("add", **entry), f"put {what}")
 
     def pin(self, text: str, mac: str) -> None:
         """Have an address mean one MAC address, whoever else answers for it."""
@@ -168,21 +166,16 @@ class Adapter:
             except NetlinkError as error:
                 if error.code not in _GONE:
                     raise
-                given.append(str(undo.get("address") or undo["kind"]))
+                given.append(str(undo.get("what") or undo["kind"]))
             self._journal.undo.pop()
-            journal.write(self._journal)
+            self._journal.write()
         return given
 
     def _undo(self, undo: dict[str, Any]) -> str:
         match undo["kind"]:
-            case "address":
-                interface = IPv4Interface(undo["address"])
-                address, prefix = str(interface.ip), interface.network.prefixlen
-                self._netlink.addr("del", index=self.index, address=address, prefixlen=prefix)
-                return str(interface)
-            case "route":
-                self._netlink.route("del", dst=undo["to"], gateway=undo["via"], oif=self.index)
-                return f"the route to {undo['to']}"
+            case "addr" | "route" as kind:
+                getattr(self._netlink, kind)("del", **undo["entry"])
+                return str(undo["what"])
             case "pin":
                 self._netlink.neigh("del", dst=undo["address"], ifindex=self.index, family=socket.AF_INET)
                 self._put_neighbours(undo["before"])
@@ -190,5 +183,5 @@ class Adapter:
             case "replaced":
                 self._put_back(undo)
                 return "its own addresses"
-        manager.give_back(self.name)
+        manager.give_back(undo["name"], self.name)
         return "its network manager"

@@ -1,33 +1,61 @@
-"""Takes an adapter out of a network manager's hands through its own command, and gives it back."""
+"""Takes an adapter out of a network manager's hands through its own command, and gives it back.
+
+dhcpcd needs no asking: it never touches an address that is not its own, but puts its own back, so with it in charge
+nothing is borrowed instead of what is there.
+"""
 
 import subprocess
 import time
+from pathlib import Path
 
+DHCPCD = "dhcpcd"
 _WAIT_S = 5.0
+_IN_ITS_HANDS = {
+    "NetworkManager": (["nmcli", "-g", "GENERAL.NM-MANAGED", "device", "show"], ("yes",)),
+    "systemd-networkd": (["networkctl", "list", "--no-legend"], ("configuring", "configured", "failed")),
+}
+"""What asks each about one adapter, and what the last word of its answer is where it has it in its hands."""
 
 
-def _ask(*arguments: str) -> str:
-    """Run NetworkManager's command, and return what it says, or nothing where it is absent or does not answer."""
+def _ask(*command: str) -> str:
+    """Run a manager's command, and return what it says, or nothing where it is absent or does not answer."""
     try:
-        run = subprocess.run(["nmcli", *arguments], capture_output=True, text=True, timeout=_WAIT_S)  # noqa: S603, S607
+        run = subprocess.run(command, capture_output=True, text=True, timeout=_WAIT_S)  # noqa: S603
     except (OSError, subprocess.TimeoutExpired):
         return ""
     return run.stdout.strip() if run.returncode == 0 else ""
 
 
-def manages(adapter: str) -> bool:
-    """Whether NetworkManager runs and has the adapter in its hands."""
-    return _ask("-g", "GENERAL.NM-MANAGED", "device", "show", adapter) == "yes"
+def of(adapter: str) -> str | None:
+    """Return the program that has the adapter in its hands (networkctl(1), nmcli(1), dhcpcd(8))."""
+    for name, (command, yes) in _IN_ITS_HANDS.items():
+        if _ask(*command, adapter).endswith(yes):
+            return name
+    alone = Path("/run/dhcpcd") / f"{adapter}.pid"
+    return DHCPCD if alone.exists() or (alone.parent / "pid").exists() else None
 
 
-def take_out(adapter: str) -> None:
+def take_out(manager: str, adapter: str) -> None:
     """Have it leave the adapter alone until told otherwise, and wait until it does."""
-    _ask("device", "set", adapter, "managed", "no")
+    _hand(manager, adapter, managed=False)
     deadline = time.monotonic() + _WAIT_S
-    while manages(adapter) and time.monotonic() < deadline:
+    while of(adapter) == manager and time.monotonic() < deadline:
         time.sleep(0.05)
 
 
-def give_back(adapter: str) -> None:
+def give_back(manager: str, adapter: str) -> None:
     """Have it manage the adapter again."""
-    _ask("device", "set", adapter, "managed", "yes")
+    _hand(manager, adapter, managed=True)
+
+
+def _hand(manager: str, adapter: str, *, managed: bool) -> None:
+    if manager == "NetworkManager":
+        _ask("nmcli", "device", "set", adapter, "managed", "yes" if managed else "no")
+        return
+    rule = Path("/run/systemd/network") / f"00-askport-{adapter}.network"  # systemd.network(5), gone with a restart
+    if managed:
+        rule.unlink(missing_ok=True)
+    else:
+        rule.parent.mkdir(exist_ok=True)
+        rule.write_text(f"[Match]\nName={adapter}\n[Link]\nUnmanaged=yes\n")
+    _ask("networkctl", "reload")

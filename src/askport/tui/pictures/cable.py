@@ -64,14 +64,14 @@ def _verdict(session: Session) -> Ink:
 
 def _ends(session: Session) -> tuple[_End, _End]:
     present, verdict = session.present_address, session.verdict()
-    mine = verdict.laptop if verdict and verdict.laptop else next(iter([*session.borrowed, *session.laptop]), None)
+    mine = verdict.laptop if verdict and verdict.laptop else next(iter(session.laptop.addresses), None)
     ours = _End(mine.ip, mine.network.prefixlen) if mine else _End(None, None)
     return ours, _End(*present) if present else _End(None, None)
 
 
 def _cable(session: Session, width: int, now: float, real_now: float, pulses: Sequence[Pulse]) -> Ink:
-    left = f"laptop {session.adapter}"
-    device = session.chosen or session.candidate
+    left = f"laptop {session.laptop.adapter}"
+    device = session.chosen or session.search.candidate
     right = f"{device.mac}  {session.maker(device.mac) or 'maker unknown'}" if device else "nobody yet"
     link = session.link
     speed = f"{link.speed_mbps} Mb/s, " if link.speed_mbps else ""

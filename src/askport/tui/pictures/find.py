@@ -47,20 +47,20 @@ _LANES: dict[Tells, str] = {
 
 def find_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw the lanes over how loud the laptop is, and the candidates."""
-    devices = session.devices()
+    devices = session.search.devices()
     if session.chosen and all(each.mac != session.chosen.mac for each in devices):
         devices.insert(0, session.chosen)
     lines = [*_lanes(session, width, now), blank()]
     if session.chosen is None or session.finder.measuring:
         lines += [*_ladder(session, width), blank()]
-    for hazard in (*session.finder.hazards(), *session.laptop_hazards):
+    for hazard in (*session.finder.hazards(), *session.laptop.hazards):
         first, *more = broken(hazard.text, width - 4)
         lines += [Ink().put("! ", CONFLICT).put(first, CONFLICT), *(line(each, CONFLICT, 2) for each in more)]
-    if session.finder.hazards() or session.laptop_hazards:
+    if session.finder.hazards() or session.laptop.hazards:
         lines.append(blank())
     if not devices:
         lines += _silence(session, width, now)
-    pointed = session.chosen or session.candidate
+    pointed = session.chosen or session.search.candidate
     at = next((place for place, each in enumerate(devices) if pointed and each.mac == pointed.mac), 0)
     top = max(0, min(at - _MOST_SHORT // 2, len(devices) - _MOST_SHORT))
     for device in devices[top : top + _MOST_SHORT]:
@@ -125,7 +125,7 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
     here = max(0, min(room - 1, int((now - start) / span * room)))
     lines = [scale, _axis(room, here)]
     moments: dict[str, list[tuple[float, Clue]]] = {}
-    device = session.chosen or session.candidate
+    device = session.chosen or session.search.candidate
     live = session.finder.device(device.mac) if device else None
     for at, clue in (live or device).moments if device and (live or device) else ():
         text = _LANES[clue.tells].format(address=clue.address, about=clue.about, text=clue.text, port=clue.port)
@@ -160,7 +160,7 @@ def _silence(session: Session, width: int, now: float) -> list[Ink]:
     lines = [blank(), heading("Nobody has spoken yet", width), blank()]
     if not session.link.up:
         return [*lines, *wrapped("There is no link: the cable is not in, or the device has no power.", width, "", 2)]
-    lines += wrapped(f"Listening for {span_words(now - since)} on {session.adapter}.", width, "", 2)
+    lines += wrapped(f"Listening for {span_words(now - since)} on {session.laptop.adapter}.", width, "", 2)
     lines.append(blank())
     hints = (
         "Pull the device's power and plug it in again: most devices say their address in the first seconds.",

@@ -31,11 +31,11 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     )
     lines = [heading("Beside the device", width), *wrapped(known, width, DIM), blank()]
     lines += _ruler(session, network, device, width)
-    lines += [blank(), heading(f"The laptop's {session.adapter}", width), *_adapter(session, width)]
+    lines += [blank(), heading(f"The laptop's {session.laptop.adapter}", width), *_adapter(session, width)]
     lines += [blank(), heading("Why they can talk, or cannot", width), *_why(session, device, prefix, width)]
-    for hazard in session.laptop_hazards:
+    for hazard in session.laptop.hazards:
         lines += wrapped(f"! {hazard.text}", width, CONFLICT)
-    if session.greeting and (session.laptop_for(device) or session.phase.step is not Step.REACH):
+    if session.greeting and (session.laptop.reaching(device) or session.phase.step is not Step.REACH):
         lines += [blank(), heading("What it answers there", width)]
         for proof in session.greeting:
             if proof.passed:
@@ -87,7 +87,9 @@ def _roles(session: Session, network: IPv4Network, device: IPv4Address) -> dict[
         for belief in other.addresses:
             if belief.address in network and belief.address != device and other.mac != _mac(session):
                 roles[belief.address] = (f"held by {other.mac}", CONFLICT)
-    mine = session.laptop_for(device) or (session.offer if session.phase.step is Step.REACH else session.reached_from)
+    mine = session.laptop.reaching(device) or (
+        session.offer if session.phase.step is Step.REACH else session.reached_from
+    )
     if mine and mine.ip in network:
         verb = "free: the laptop may borrow it" if mine is session.offer else "the laptop"
         roles[mine.ip] = (verb, f"{STRONG} {OURS}")
@@ -103,10 +105,10 @@ def _adapter(session: Session, width: int) -> list[Ink]:
     """Draw the adapter's addresses in three columns: nothing but the borrowed one ever changes."""
     third = min(36, width // 3)
     head = Ink().to(2).put("before", DIM).to(2 + third).put("while borrowed", DIM).to(2 + 2 * third).put("after", DIM)
-    own = [str(each) for each in session.laptop] or ["no address"]
+    own = [str(each) for each in session.laptop.own] or ["no address"]
     lines = [head]
     lines += [Ink().to(2).put(each).to(2 + third).put(each).to(2 + 2 * third).put(each) for each in own]
-    present: list[IPv4Interface] = list(session.borrowed)
+    present: list[IPv4Interface] = list(session.laptop.borrowed)
     if not present and session.offer and session.phase.step is Step.REACH:
         lines.append(Ink().to(2 + third).put(f"{session.offer}", OURS).put("  not yet", DIM))
     for each in present:
@@ -116,7 +118,7 @@ def _adapter(session: Session, width: int) -> list[Ink]:
 
 def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) -> list[Ink]:
     """Say it in words and numbers, for the laptop's address that reaches the device, or the first."""
-    laptop = session.laptop_for(device) or next(iter([*session.borrowed, *session.laptop]), None)
+    laptop = session.laptop.reaching(device) or next(iter(session.laptop.addresses), None)
     if laptop is None:
         return wrapped("The laptop has no address on this adapter, so it cannot send to the device.", width, "", 2)
     best = session.chosen.best if session.chosen else None

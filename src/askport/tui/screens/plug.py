@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
+from textual.message import Message
 from textual.screen import Screen
 from textual.widgets import Footer
 
@@ -26,7 +27,7 @@ class Choice:
     adapter: str | None
 
 
-class PlugScreen(Screen[Choice]):
+class PlugScreen(Screen[None]):
     """Shows the adapters and follows the one whose link changes."""
 
     CSS_PATH = "plug.tcss"
@@ -37,15 +38,23 @@ class PlugScreen(Screen[Choice]):
         Binding("p", "practise", "Practice bench", id="plug.practise", tooltip="Practise on stand-in devices"),
     ]
 
-    def __init__(self, usable: Callable[[Adapter], str | None], refused: str | None) -> None:
+    class Chosen(Message):
+        """An adapter was taken, or the practice bench."""
+
+        def __init__(self, choice: Choice) -> None:
+            super().__init__()
+            self.choice = choice
+
+    def __init__(self, unusable: Callable[[Adapter], str | None], refused: str | None, said: str = "") -> None:
         """Offer adapters.
 
         Args:
-            usable: says why an adapter cannot be taken, or None where it can.
+            unusable: says why an adapter cannot be taken, or None where it can.
             refused: why none can be, in a sentence, or None.
+            said: what is to be known before choosing, in a sentence.
         """
         super().__init__()
-        self._usable, self._refused = usable, refused
+        self._unusable, self._refused, self._said = unusable, refused, said
         self._adapters: list[Adapter] = []
         self._links: dict[str, bool] = {}
         self._pointed: str | None = None
@@ -73,26 +82,29 @@ class PlugScreen(Screen[Choice]):
             self._fault = error.message
         for adapter in self._adapters:
             was = self._links.get(adapter.name, adapter.link_up if not self._links else False)
-            if adapter.link_up and not was and self._usable(adapter) is None:
+            if adapter.link_up and not was and self._unusable(adapter) is None:
                 self._pointed = self._followed = adapter.name
         self._links = {adapter.name: adapter.link_up for adapter in self._adapters}
-        takable = [each.name for each in self._adapters if self._usable(each) is None]
-        if self._pointed not in takable:
-            up = [each.name for each in self._adapters if each.name in takable and each.link_up]
-            self._pointed = next(iter([*up, *takable]), None)
+        takable = [each for each in self._adapters if self._unusable(each) is None]
+        if self._pointed not in {each.name for each in takable}:
+            # One that carries the laptop's own network is pointed at by the technician or by its link, never by itself.
+            apart = sorted((each for each in takable if not each.gateway), key=lambda each: not each.link_up)
+            self._pointed = next((each.name for each in apart), None)
         self._draw()
 
     def _draw(self) -> None:
         width = max(60, self.size.width - 8)
         self.query_one("#heading", Sheet).show([Ink().put("  Which adapter is the cable in?", STRONG)])
         lines = [*wrapped("Plug the cable in now: the adapter whose link comes up is the one.", width), blank()]
+        if self._said:
+            lines += [*wrapped(self._said, width, CONFLICT), blank()]
         for adapter in self._adapters:
             lines += [*self._adapter(adapter, width), blank()]
         self.query_one("#list", Sheet).show(lines)
         self.query_one("#next", Sheet).show([self._next(), blank()])
 
     def _adapter(self, adapter: Adapter, width: int) -> list[Ink]:
-        why_not = self._usable(adapter)
+        why_not = self._unusable(adapter)
         pointed = adapter.name == self._pointed
         style = f"{STRONG} {OURS}" if pointed else "" if why_not is None else DIM
         speed = f", {adapter.speed_mbps} Mb/s" if adapter.speed_mbps and adapter.link_up else ""
@@ -124,22 +136,22 @@ class PlugScreen(Screen[Choice]):
         if self._refused:
             said = f"{self._refused} Enter opens the practice bench meanwhile."
         elif self._pointed is None:
-            said = "No adapter can be used. Enter opens the practice bench."
+            said = "No adapter is fit yet: plug one in, or point at one. Enter opens the practice bench."
         else:
             said = f"Use {self._pointed}."
         return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
 
     def action_take(self) -> None:
         """Take the adapter that is pointed at."""
-        self.dismiss(Choice(None if self._refused else self._pointed))
+        self.post_message(self.Chosen(Choice(None if self._refused else self._pointed)))
 
     def action_practise(self) -> None:
         """Go to the practice bench."""
-        self.dismiss(Choice(None))
+        self.post_message(self.Chosen(Choice(None)))
 
     def action_point(self, by: int) -> None:
         """Point at another adapter."""
-        names = [each.name for each in self._adapters if self._usable(each) is None]
+        names = [each.name for each in self._adapters if self._unusable(each) is None]
         if names:
             here = names.index(self._pointed) if self._pointed in names else 0
             self._pointed = names[(here + by) % len(names)]

@@ -10,11 +10,12 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.getters import query_one
+from textual.message import Message
 from textual.screen import Screen
 from textual.widgets import Footer
 
 from askport.core.addresses import parse_address, parse_interface
-from askport.core.errors import AskPortError, BadInput
+from askport.core.errors import AskPortError, BadInput, MachineRefused
 from askport.core.finding.loudness import Loudness
 from askport.core.narrate import Next, next_line, span_words
 from askport.core.plan.sentence import read_target, write_target
@@ -93,6 +94,9 @@ class WorkScreen(Screen[None]):
 In practice, **F6** to **F8** are your hands at the device.
 """
 
+    class AdapterWanted(Message):
+        """The technician wants to choose an adapter again."""
+
     cable = query_one("#cable", Sheet)
     rail = query_one("#way", WayRail)
     crate = query_one("#crate", Sheet)
@@ -138,8 +142,17 @@ In practice, **F6** to **F8** are your hands at the device.
     @work(exclusive=True, group="laptop")
     async def watch_laptop(self) -> None:
         """Look at the laptop's adapters and routes again and again, for what is dangerous about them."""
+        tour = self.outfit.round
         while self.outfit.practice is None:
-            await self._laptop.look(self.outfit.round.session)
+            await self._laptop.look(tour.session, tour.wire.now())
+            try:
+                tour.wire.require_present()
+            except AskPortError as error:
+                self._stopped = error
+                self.workers.cancel_group(self, "cable")
+                tour.session.laptop.give_all_back()
+                return
+            tour.wire.wake()
             await asyncio.sleep(_LOOKS_EVERY_S)
 
     @work(exclusive=True, group="cable")
@@ -187,9 +200,9 @@ In practice, **F6** to **F8** are your hands at the device.
         item = tour.session.work
         ink.put(" · ", DIM).put(item.tag, STRONG).put(f" {item.description}")
         session = tour.session
-        if session.borrowed and session.borrowed_at is not None:
-            listed = " and ".join(str(each) for each in session.borrowed)
-            ink.put(f"   borrowed {listed} for {span_words(now - session.borrowed_at)}", OURS)
+        if session.laptop.borrowed and session.laptop.borrowed_at is not None:
+            listed = " and ".join(str(each) for each in session.laptop.borrowed)
+            ink.put(f"   borrowed {listed} for {span_words(now - session.laptop.borrowed_at)}", OURS)
         right = f"{self.outfit.place}   {tour.wire.wall(now).astimezone():%H:%M:%S}  "
         if ink.width + len(right) > self.size.width:
             right = ""  # what is borrowed matters more
@@ -198,11 +211,18 @@ In practice, **F6** to **F8** are your hands at the device.
     def next(self) -> Next:
         """Say what Enter does now."""
         tour = self.outfit.round
+        if self._is_adapter_gone:
+            text = f"{tour.session.laptop.adapter} was pulled out, and nothing is left to give back: plug it in again."
+            return Next(f"{text} Enter goes to the adapters.")
         if self._stopped:
             return Next(f"{self._stopped.message} Enter tries again.")
         if tour.is_over:
             return Next("Every device of this round is recorded. Enter shows the register; q leaves.")
         return next_line(tour.session, tour.wire.now())
+
+    @property
+    def _is_adapter_gone(self) -> bool:
+        return isinstance(self._stopped, MachineRefused) and self._stopped.code == "no-adapter"
 
     def _next_lines(self, width: int, now: float) -> list[Ink]:
         said = self.next()
@@ -283,7 +303,9 @@ In practice, **F6** to **F8** are your hands at the device.
     def action_next(self) -> None:
         """Do what the bottom line says."""
         tour = self.outfit.round
-        if self._stopped:
+        if self._is_adapter_gone:
+            self.post_message(self.AdapterWanted())
+        elif self._stopped:
             self._stopped = None
             self.run_cable()
         elif tour.is_over:
@@ -342,7 +364,7 @@ In practice, **F6** to **F8** are your hands at the device.
         question = "Which MAC address does its label give? All of it, or the last digits; a barcode reader may type it."
 
         def check(typed: str) -> str:
-            matches = session.match_label(typed)
+            matches = session.search.match_label(typed)
             return (
                 "\n".join(matches[0].aligned)
                 if matches
@@ -353,20 +375,20 @@ In practice, **F6** to **F8** are your hands at the device.
 
     def action_louder(self) -> None:
         """Let the laptop ask more."""
-        self._act(lambda session, now: session.louder(now))
+        self._act(lambda session, now: session.search.louder(now))
 
     def action_quieter(self) -> None:
         """Have the laptop send nothing."""
-        self._act(lambda session, now: session.quieter(now))
+        self._act(lambda session, _: session.finder.listen())
 
     def action_hold(self) -> None:
         """Hold the sweep, or go on with it."""
-        self._act(lambda session, now: session.pause(now))
+        self._act(lambda session, now: session.search.pause(now))
 
     def action_frames(self) -> None:
         """Show the frames behind what the device at hand said."""
         session = self.outfit.round.session
-        device = session.chosen or session.candidate
+        device = session.chosen or session.search.candidate
         if device is None:
             self.notify("Nobody has been heard yet.", markup=False)
         else:
@@ -393,9 +415,9 @@ In practice, **F6** to **F8** are your hands at the device.
         elif event.purpose == "name":
             self._act(lambda session, _: session.name(event.text))
         elif event.purpose == "label":
-            self._act(lambda session, _: session.label(event.text))
+            self._act(lambda session, _: session.search.label(event.text))
         elif event.purpose == "ask":
-            self._act(lambda session, now: session.ask_for(event.text, now))
+            self._act(lambda session, now: session.search.ask_for(event.text, now))
         else:
             self._act(lambda session, now: session.plan(read_target(event.text), now))
 
@@ -428,10 +450,10 @@ In practice, **F6** to **F8** are your hands at the device.
     def action_point(self, by: int) -> None:
         """Point at another device."""
         session = self.outfit.round.session
-        macs = [device.mac for device in session.devices()]
-        if session.phase is Phase.FINDING and session.candidate and macs:
-            here = macs.index(session.candidate.mac)
-            self._act(lambda session, _: session.select(macs[(here + by) % len(macs)]))
+        macs = [device.mac for device in session.search.devices()]
+        if session.phase is Phase.FINDING and session.search.candidate and macs:
+            here = macs.index(session.search.candidate.mac)
+            self._act(lambda session, _: session.search.point_at(macs[(here + by) % len(macs)]))
 
     def action_look(self, place: int) -> None:
         """Look at a step without changing anything; 0 comes back to now."""

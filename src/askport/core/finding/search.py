@@ -1,0 +1,149 @@
+"""Looking for the one device that is meant: which of those on the wire it is, and how loudly it is asked for."""
+
+from collections.abc import Callable, Sequence
+from ipaddress import IPv4Address
+
+from askport.core.addresses import NO_MAC, MacAddress, parse_address
+from askport.core.errors import BadInput
+from askport.core.finding.clues import Tells
+from askport.core.finding.device import Device
+from askport.core.finding.finder import Finder
+from askport.core.finding.label import LabelMatch, label_digits, match_label
+from askport.core.finding.loudness import Loudness
+
+
+class Search:
+    """The technician's side of finding."""
+
+    def __init__(
+        self,
+        finder: Finder,
+        *,
+        label_mac: MacAddress | None = None,
+        delivered: IPv4Address | None = None,
+        found_before: Sequence[tuple[str | None, IPv4Address]] = (),
+        maker: Callable[[MacAddress], str | None] = lambda _: None,
+    ) -> None:
+        """Begin to look.
+
+        Args:
+            finder: what hears and asks.
+            label_mac: the MAC address on the label of the device that is meant, where it is known.
+            delivered: the address that it was delivered with, where it is known.
+            found_before: makers and addresses of devices that were found earlier, the latest last.
+            maker: names the maker of a MAC address.
+        """
+        self.finder, self.label_mac = finder, label_mac
+        self.pointed_at: MacAddress | None = None
+        """The device that the technician points at, or None for the surest."""
+        self._delivered, self._found_before, self._maker = delivered, list(found_before), maker
+
+    def devices(self) -> list[Device]:
+        """Return the devices on the wire, the surest first, in an order in which nothing jumps while they speak."""
+        return sorted(self.finder.devices(), key=lambda each: (-each.sureness, each.first_at, each.mac))
+
+    @property
+    def candidate(self) -> Device | None:
+        """The device that Enter would take: the one pointed at, the one on the label, or the surest."""
+        for mac in (self.pointed_at, self.label_mac):
+            if mac and (device := self.finder.device(mac)):
+                return device
+        return next(iter(self.devices()), None)
+
+    @property
+    def obstacle(self) -> str | None:
+        """Why the device at hand must not be gone on with, or None where nothing speaks against it.
+
+        What is sent to the address of twins may reach any of them, and what runs a live network is not to be set.
+        """
+        device = self.candidate
+        if device is None:
+            return None
+        if device.tells(Tells.SERVES) or device.tells(Tells.ROUTES_IPV6):
+            return f"{device.mac} runs a live network: the cable is in the wrong socket. Plug it into the device."
+        twins = self.twins(device)
+        if len(twins) > 1 and self.label_mac != device.mac:
+            address = device.best.address if device.best else None
+            return (
+                f"{len(twins)} twins hold {address}: leave only one of them connected, or press m and give the MAC "
+                "address on the label of this one."
+            )
+        return None
+
+    def twins(self, device: Device) -> tuple[MacAddress, ...]:
+        """Return the MAC addresses of all that hold the same address as this device, its own included."""
+        found = (each for each in self.finder.hazards() if each.code == "duplicate-address" and device.mac in each.macs)
+        return next((each.macs for each in found), ())
+
+    def point_at(self, mac: MacAddress) -> None:
+        """Point at one of several devices."""
+        self.pointed_at = mac
+
+    def louder(self, now: float) -> None:
+        """Go up one rung of what may be sent; where something speaks for an address, it is called at once.
+
+        On the top rung, sweep again once the last sweep is over.
+        """
+        finder = self.finder
+        if finder.loudness is Loudness.LISTEN:
+            finder.greet(now)
+            if self._delivered:
+                finder.call(self.known_addresses(), now=now)
+        elif finder.loudness is Loudness.GREET:
+            finder.call(self.known_addresses(), now=now)
+        elif finder.sweeping is None or finder.sweeping.done:
+            finder.sweep(now=now)
+
+    def pause(self, now: float) -> None:
+        """Hold the sweep, or go on with it."""
+        sweeping = self.finder.sweeping
+        if sweeping and sweeping.is_paused:
+            sweeping.resume(now)
+        elif sweeping:
+            sweeping.pause(now)
+
+    def known_addresses(self) -> list[IPv4Address]:
+        """Return addresses that something speaks for, in order of likelihood.
+
+        First what its manual gives, then where this maker's devices were found before, then where any was.
+        """
+        delivered = [self._delivered] if self._delivered else []
+        makers = {self._maker(device.mac) for device in self.finder.devices()} - {None}
+        latest = list(reversed(self._found_before))
+        same = [address for maker, address in latest if maker in makers]
+        return list(dict.fromkeys([*delivered, *same, *(address for _, address in latest)]))
+
+    def ask_for(self, text: str, now: float) -> None:
+        """Ask for the address that a label, a display or a manual gives.
+
+        Raises:
+            BadInput: the text is no address.
+        """
+        self.finder.call([parse_address(text)], now=now, guess=False)
+
+    def match_label(self, text: str) -> list[LabelMatch]:
+        """Compare the MAC address on a label, whole or its last digits, with what is on the wire.
+
+        Returns:
+            The devices that it fits, or the nearest one.
+
+        Raises:
+            BadInput: the text cannot be a MAC address or its end.
+        """
+        return match_label(text, [device.mac for device in self.finder.devices()])
+
+    def label(self, text: str) -> None:
+        """Point at the device whose label this is; a whole MAC address is kept until that device is heard.
+
+        Raises:
+            BadInput: no device fits, or several do.
+        """
+        matches = self.match_label(text)
+        fitting = [each for each in matches if each.fits]
+        if len(fitting) == 1:
+            self.pointed_at = fitting[0].mac
+        elif len(fitting) > 1:
+            raise BadInput(f"{len(fitting)} devices end like that: type more digits of the label.")
+        elif len(label_digits(text)) < len(NO_MAC) * 2:
+            raise BadInput(matches[0].sentence if matches else "Nobody has been heard yet: type the whole MAC address.")
+        self.label_mac = fitting[0].mac if fitting else MacAddress.parse(label_digits(text))

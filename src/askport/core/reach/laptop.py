@@ -1,0 +1,101 @@
+"""The laptop at its end of the cable: the addresses it has and has borrowed, and what is dangerous about it."""
+
+from collections.abc import Collection, Iterable
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.hazards import Hazard
+from askport.core.reach.adapters import Adapter, cable_hazards
+
+_AGAIN_S = 60.0
+"""How often what another program takes off is put back; more often would be a fight."""
+_SLEEP_IS_SAID_S = 60.0
+_NOTICEABLE_SLEEP_S = 2.0
+
+
+class Laptop:
+    """What the laptop is on one adapter."""
+
+    def __init__(self, adapter: str, mac: MacAddress, own: Collection[IPv4Interface]) -> None:
+        """Begin with what the adapter has of its own."""
+        self.adapter, self.mac, self.own = adapter, mac, tuple(own)
+        self.borrowed: list[IPv4Interface] = []
+        self.borrowed_at: float | None = None
+        """Since when something is borrowed."""
+        self.hazards: list[Hazard] = []
+        """What is dangerous about the laptop itself; whoever can see the laptop keeps it up to date."""
+        self._put_back_at: dict[IPv4Interface, float] = {}
+        self._woke: tuple[float, float] | None = None
+
+    @property
+    def addresses(self) -> list[IPv4Interface]:
+        """All its addresses, the borrowed ones first."""
+        return [*self.borrowed, *self.own]
+
+    def reaching(self, address: IPv4Address) -> IPv4Interface | None:
+        """Return the laptop's address that reaches another, or None."""
+        return next((each for each in self.addresses if address in each.network), None)
+
+    def take(self, interface: IPv4Interface, now: float) -> bool:
+        """Take in that an address was borrowed; say whether it is a new one, and not one that was put back."""
+        if interface in self.borrowed:
+            return False
+        self.borrowed.append(interface)
+        self.borrowed_at = now if self.borrowed_at is None else self.borrowed_at
+        return True
+
+    def give_all_back(self) -> list[IPv4Interface]:
+        """Take in that nothing is borrowed any more, and return what was."""
+        given, self.borrowed, self.borrowed_at = self.borrowed, [], None
+        return given
+
+    def look(
+        self,
+        adapters: Iterable[Adapter],
+        *,
+        now: float,
+        device: IPv4Address | None = None,
+        way_out: str | None = None,
+        slept_s: float = 0.0,
+    ) -> list[IPv4Interface]:
+        """See the laptop's adapters as they are now.
+
+        Args:
+            adapters: with their hazards.
+            now: the wire's time.
+            device: the device's address, where it is known.
+            way_out: the adapter by which the kernel would send to that address, or None where by none.
+            slept_s: how long the laptop has slept since the last look, in seconds.
+
+        Returns:
+            Borrowed addresses that another program has taken off and that are to be put back now.
+        """
+        adapters = list(adapters)
+        if slept_s > _NOTICEABLE_SLEEP_S:
+            self._woke = (now, slept_s)
+        here = next((each for each in adapters if each.name == self.adapter), None)
+        present = {each.interface for each in here.addresses} if here else set(self.borrowed)
+        again = []
+        for each in self.borrowed:
+            if each not in present and now - self._put_back_at.get(each, -_AGAIN_S) >= _AGAIN_S:
+                self._put_back_at[each] = now
+                again.append(each)
+        self.hazards = [*self._events(now), *cable_hazards(adapters, self.adapter, device=device, way_out=way_out)]
+        return again
+
+    def _events(self, now: float) -> Iterable[Hazard]:
+        for interface, at in self._put_back_at.items():
+            if now - at < _AGAIN_S and interface in self.borrowed:
+                text = (
+                    f"Another program takes {interface} off {self.adapter}: it is put back, once a minute. Stop that "
+                    "program, or keep it from this adapter."
+                )
+                yield Hazard(code="address-taken", text=text, address=interface.ip)
+        if self._woke and now - self._woke[0] < _SLEEP_IS_SAID_S:
+            listed = " and ".join(map(str, self.borrowed))
+            borrowed = f"{listed} is still borrowed" if listed else "it is as before"
+            text = (
+                f"The laptop has slept for {self._woke[1]:.0f} s, and {borrowed}: see that the same device is still at "
+                "the other end."
+            )
+            yield Hazard(code="slept", text=text)
