@@ -73,7 +73,8 @@ def run(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status. What stands behind ``--`` is left to the command as it is."""
     given = sys.argv[1:] if arguments is None else arguments
     own = given[: given.index("--")] if "--" in given else given
-    for each in (signal.SIGTERM, signal.SIGHUP):
+    # Ctrl-C too: asyncio would cancel the task instead, and one that ends at that moment would swallow it.
+    for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(each, _interrupt)
     named = next((each for each in own if each in _COMMANDS or each in ("register", "--version")), None)
     try:

@@ -75,6 +75,12 @@ def wrapped(text: str, width: int, style: str = "", indent: int = 0) -> list[Ink
     return [line(each, style, indent) for each in broken(text, width - indent)]
 
 
+def warning(text: str, width: int) -> list[Ink]:
+    """Return the lines of what is dangerous."""
+    first, *more = broken(text, width - 2)
+    return [Ink().put("! ", CONFLICT).put(first, CONFLICT), *(line(each, CONFLICT, 2) for each in more)]
+
+
 def beside(ink: Ink, column: int, text: str, width: int, style: str = "") -> list[Ink]:
     """Return a line with a sentence put behind what it holds, broken to the width and indented to a column."""
     column = max(column, ink.width + 1)

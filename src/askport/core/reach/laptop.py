@@ -7,6 +7,8 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.hazards import Hazard
 from askport.core.reach.adapters import Adapter, cable_hazards
 
+NEWS = frozenset({"address-taken", "slept", "no-adapter"})
+"""Hazards that are events: whatever the technician is at, they matter now."""
 _AGAIN_S = 60.0
 """How often what another program takes off is put back; more often would be a fight."""
 _SLEEP_IS_SAID_S = 60.0

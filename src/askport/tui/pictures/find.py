@@ -7,7 +7,7 @@ from askport.core.finding.device_name import device_words
 from askport.core.finding.loudness import Loudness
 from askport.core.narrate import span_words
 from askport.core.session import Session
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, beside, blank, broken, heading, line, wrapped
+from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, beside, blank, broken, heading, line, warning, wrapped
 
 _LABEL = 34
 _SPANS_S = (20, 40, 60, 120, 300, 600, 1800, 3600)
@@ -53,10 +53,10 @@ def find_lines(session: Session, width: int, now: float) -> list[Ink]:
     lines = [*_lanes(session, width, now), blank()]
     if session.chosen is None or session.finder.measuring:
         lines += [*_ladder(session, width), blank()]
-    for hazard in (*session.finder.hazards(), *session.laptop.hazards):
-        first, *more = broken(hazard.text, width - 4)
-        lines += [Ink().put("! ", CONFLICT).put(first, CONFLICT), *(line(each, CONFLICT, 2) for each in more)]
-    if session.finder.hazards() or session.laptop.hazards:
+    hazards = [*session.finder.hazards(), *session.laptop.hazards]
+    for hazard in hazards:
+        lines += warning(hazard.text, width)
+    if hazards:
         lines.append(blank())
     if not devices:
         lines += _silence(session, width, now)

@@ -6,7 +6,7 @@ from askport.core.reach.choosing import ASSUMED_PREFIX
 from askport.core.reach.talk import explain
 from askport.core.session import Session
 from askport.core.steps import Step
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, wrapped
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, warning, wrapped
 
 _MAX_FURTHER = 3
 _CELL = 6
@@ -34,7 +34,7 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     lines += [blank(), heading(f"The laptop's {session.laptop.adapter}", width), *_adapter(session, width)]
     lines += [blank(), heading("Why they can talk, or cannot", width), *_why(session, device, prefix, width)]
     for hazard in session.laptop.hazards:
-        lines += wrapped(f"! {hazard.text}", width, CONFLICT)
+        lines += warning(hazard.text, width)
     if session.greeting and (session.laptop.reaching(device) or session.phase.step is not Step.REACH):
         lines += [blank(), heading("What it answers there", width)]
         for proof in session.greeting:

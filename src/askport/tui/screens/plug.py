@@ -136,14 +136,15 @@ class PlugScreen(Screen[None]):
         if self._refused:
             said = f"{self._refused} Enter opens the practice bench meanwhile."
         elif self._pointed is None:
-            said = "No adapter is fit yet: plug one in, or point at one. Enter opens the practice bench."
+            return Ink().put("      ·   ", DIM).put("Plug the cable in, or point at an adapter with ↑ and ↓.")
         else:
             said = f"Use {self._pointed}."
         return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
 
     def action_take(self) -> None:
         """Take the adapter that is pointed at."""
-        self.post_message(self.Chosen(Choice(None if self._refused else self._pointed)))
+        if self._refused or self._pointed:
+            self.post_message(self.Chosen(Choice(None if self._refused else self._pointed)))
 
     def action_practise(self) -> None:
         """Go to the practice bench."""

@@ -21,9 +21,10 @@ from askport.core.narrate import Next, next_line, span_words
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
 from askport.core.plan.work import clean_tag
+from askport.core.reach.laptop import NEWS
 from askport.core.session import Session
 from askport.core.steps import Phase, Step
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken, warning
 from askport.tui.laptop import LaptopWatch, door_target
 from askport.tui.outfit import Outfit
 from askport.tui.pictures.cable import Pulse, cable_lines
@@ -190,9 +191,17 @@ In practice, **F6** to **F8** are your hands at the device.
         self.rail.show(way_lines(session, self.looking_at, left))
         self.crate.show(crate_lines(tour, left, max(3, self.crate.size.height - 2)))
         room = max(40, self.picture.size.width)
-        self.picture.show(_PICTURES[self.looking_at or session.phase.step](session, room, now))
+        step = self.looking_at or session.phase.step
+        self.picture.show([*self._news(step, room), *_PICTURES[step](session, room, now)])
         self.query_one("#next", Sheet).show(self._next_lines(width, now))
         self.query_one("#hands", Sheet).show(self._hand_lines())
+
+    def _news(self, step: Step, width: int) -> list[Ink]:
+        """Return what has just happened to the laptop; finding and reaching show all that is dangerous about it."""
+        if step in (Step.PLUG, Step.FIND, Step.REACH):
+            return []
+        news = [each.text for each in self.outfit.round.session.laptop.hazards if each.code in NEWS]
+        return [ink for text in news for ink in (*warning(text, width), blank())]
 
     def _title(self, now: float) -> Ink:
         tour = self.outfit.round
