@@ -185,15 +185,13 @@ def test_a_power_cut_while_finding_is_said_and_what_comes_after_counts(practice)
     assert session.search.candidate.tells(Tells.LOOKS_FOR)
 
 
-def test_where_devices_of_this_maker_were_found_before_is_asked_first(practice):
-    bench, tour = practice("OX-01")
-    session = tour.session
-    session._found_before = [
-        ("Tarnlight", IPv4Address("10.1.1.1")),
-        ("Brackwater Instruments", IPv4Address("10.2.2.2")),
-    ]
-    pass_time(bench, tour, until=lambda: session.search.candidate is not None)
-    assert [str(each) for each in session.search.known_addresses()] == ["172.29.4.100", "10.2.2.2", "10.1.1.1"]
+def test_where_devices_of_this_maker_were_found_before_is_asked_first():
+    found = [("Tarnlight", IPv4Address("10.1.1.1")), ("Brackwater Instruments", IPv4Address("10.2.2.2"))]
+    search = Search(
+        meet(scenario.stand_in("OX-01")), delivered=IPv4Address("172.29.4.100"), found_before=[*found, found[0]],
+        maker=scenario.maker,
+    )  # fmt: skip
+    assert [str(each) for each in search.known_addresses()] == ["172.29.4.100", "10.2.2.2", "10.1.1.1"]
 
 
 def test_settings_that_are_not_saved_are_gone_after_the_power_cut_and_that_is_found_out(practice):

@@ -49,6 +49,7 @@ class Laptop:
     def give_all_back(self) -> list[IPv4Interface]:
         """Take in that nothing is borrowed any more, and return what was."""
         given, self.borrowed, self.borrowed_at = self.borrowed, [], None
+        self._put_back_at.clear()
         return given
 
     def look(
@@ -82,12 +83,13 @@ class Laptop:
             if each not in present and now - self._put_back_at.get(each, -_AGAIN_S) >= _AGAIN_S:
                 self._put_back_at[each] = now
                 again.append(each)
-        self.hazards = [*self._events(now), *cable_hazards(adapters, self.adapter, device=device, way_out=way_out)]
+        events = self._events(now) if here else ()
+        self.hazards = [*events, *cable_hazards(adapters, self.adapter, device=device, way_out=way_out)]
         return again
 
     def _events(self, now: float) -> Iterable[Hazard]:
         for interface, at in self._put_back_at.items():
-            if now - at < _AGAIN_S and interface in self.borrowed:
+            if now - at < _AGAIN_S:
                 text = (
                     f"Another program takes {interface} off {self.adapter}: it is put back, once a minute. Stop that "
                     "program, or keep it from this adapter."

@@ -87,9 +87,7 @@ def _roles(session: Session, network: IPv4Network, device: IPv4Address) -> dict[
         for belief in other.addresses:
             if belief.address in network and belief.address != device and other.mac != _mac(session):
                 roles[belief.address] = (f"held by {other.mac}", CONFLICT)
-    mine = session.laptop.reaching(device) or (
-        session.offer if session.phase.step is Step.REACH else session.reached_from
-    )
+    mine = session.laptop.reaching(device) or (session.offer if session.phase.step is Step.REACH else None)
     if mine and mine.ip in network:
         verb = "free: the laptop may borrow it" if mine is session.offer else "the laptop"
         roles[mine.ip] = (verb, f"{STRONG} {OURS}")
@@ -105,12 +103,16 @@ def _adapter(session: Session, width: int) -> list[Ink]:
     """Draw the adapter's addresses in three columns: nothing but the borrowed one ever changes."""
     third = min(36, width // 3)
     head = Ink().to(2).put("before", DIM).to(2 + third).put("while borrowed", DIM).to(2 + 2 * third).put("after", DIM)
-    own = [str(each) for each in session.laptop.own] or ["no address"]
+    present: list[IPv4Interface] = list(session.laptop.borrowed)
+    offered = session.offer if not present and session.phase.step is Step.REACH else None
+    own = list(map(str, session.laptop.own))
     lines = [head]
     lines += [Ink().to(2).put(each).to(2 + third).put(each).to(2 + 2 * third).put(each) for each in own]
-    present: list[IPv4Interface] = list(session.laptop.borrowed)
-    if not present and session.offer and session.phase.step is Step.REACH:
-        lines.append(Ink().to(2 + third).put(f"{session.offer}", OURS).put("  not yet", DIM))
+    if not own:
+        meanwhile = "" if present or offered else "no address"
+        lines.append(Ink().to(2).put("no address").to(2 + third).put(meanwhile).to(2 + 2 * third).put("no address"))
+    if offered:
+        lines.append(Ink().to(2 + third).put(f"{offered}", OURS).put("  not yet", DIM))
     for each in present:
         lines.append(Ink().to(2 + third).put(f"{each}", f"{STRONG} {OURS}").put("  borrowed", OURS))
     return lines

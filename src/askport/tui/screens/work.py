@@ -152,6 +152,7 @@ In practice, **F6** to **F8** are your hands at the device.
                 self._stopped = error
                 self.workers.cancel_group(self, "cable")
                 tour.session.laptop.give_all_back()
+                await self._laptop.look(tour.session, tour.wire.now())
                 return
             tour.wire.wake()
             await asyncio.sleep(_LOOKS_EVERY_S)
