@@ -111,7 +111,7 @@ def test_twins_hold_enter_up_and_a_label_is_compared_while_it_is_typed(terminal)
     screen.keys("m")
     screen.until("Which MAC address does its label give?")
     screen._tmux("send-keys", "-l", "53:47")
-    screen.until("1 differ", "^")
+    screen.until("1 digit differs", "^")
     screen.keys("BSpace")
     time.sleep(0.8)  # an editing key is an action, and takes its turn behind what is typed at once
     screen._tmux("send-keys", "-l", "3")

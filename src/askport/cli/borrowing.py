@@ -16,6 +16,7 @@ from askport.core.addresses import MacAddress, parse_address, parse_interface, p
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.reach.choosing import near
 from askport.core.text import display_text
+from askport.core.words import listed
 from askport.edges.keeper_client import Keeper
 
 _NOT_FOUND, _NOT_EXECUTABLE = 127, 126
@@ -51,7 +52,7 @@ def borrow(
         interfaces = asyncio.run(_find_free(keeper, wanted, device, {address for address, _ in pins}))
         for place, interface in enumerate(interfaces):
             asyncio.run(keeper.borrow(interface, instead=instead and place == 0))
-        listed = " and ".join(map(str, interfaces))
+        borrowed = listed(interfaces)
         for address_, mac in pins:
             asyncio.run(keeper.pin(address_, mac))
         for network, gateway in routes:
@@ -60,9 +61,9 @@ def borrow(
             document = {"schema": "askport.borrow/1", "adapter": adapter, "address": str(interfaces[0])}
             put_json({**document, "addresses": [str(each) for each in interfaces]})
         else:
-            say(f"Borrowed {listed} on {adapter}.")
+            say(f"Borrowed {borrowed} on {adapter}.")
         status = _run(command) if command else _wait(keeper)
-    say(f"Gave {listed} on {adapter} back.")
+    say(f"Gave {borrowed} on {adapter} back.")
     raise typer.Exit(status)
 
 
@@ -154,6 +155,6 @@ def restore(
         put_json({"schema": "askport.restore/1", "given_back": given})
         return
     for name, addresses in given.items():
-        print(f"{name}: gave back {', '.join(addresses) or 'nothing: the adapter is gone'}.")
+        print(f"{name}: gave back {listed(addresses) or 'nothing: the adapter is gone'}.")
     if not given:
         print("Nothing was left borrowed.")

@@ -16,6 +16,7 @@ from askport.cli.demo import PACE
 from askport.cli.talk import say
 from askport.core.errors import MachineRefused
 from askport.core.reach.adapters import CABLE_KINDS, Adapter
+from askport.core.words import listed
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.edges.makers import maker
@@ -106,8 +107,8 @@ def _give_back_leftovers() -> str:
         given = give_back_all()
     except MachineRefused:
         return ""  # another run is at work, and its own
-    said = [f"{' and '.join(each)} on {name}" for name, each in given.items() if each]
-    return f"Gave back what an interrupted run had left: {', '.join(said)}." if said else ""
+    said = [f"{listed(each)} on {name}" for name, each in given.items() if each]
+    return f"Gave back what an interrupted run had left: {listed(said)}." if said else ""
 
 
 def _unfit(adapter: Adapter) -> str | None:

@@ -11,6 +11,7 @@ from askport.core.proofs.power_cycle import Phase as CyclePhase
 from askport.core.session import Session
 from askport.core.steps import Phase, Step
 from askport.core.ways.answering import Answering
+from askport.core.words import listed, span_words
 
 SILENCE_S = 10.0
 """Silence after which it is worth saying what to do about it."""
@@ -89,13 +90,6 @@ def _sweeping(sweeping: Sweeping) -> Next:
     if sweeping.is_paused:
         return Next(f"The sweep is held {left}. Space goes on with it.", enter=False)
     return Next(f"Sweeping: {left}. Space holds it.", enter=False)
-
-
-def span_words(span_s: float) -> str:
-    """Return a time span in a few words."""
-    if span_s < 90:
-        return f"{span_s:.0f} s"
-    return f"{span_s / 60:.0f} min" if span_s < 5400 else f"{span_s / 3600:.1f} h"
 
 
 def _take(session: Session, device: Device) -> str:
@@ -184,12 +178,8 @@ def _power(session: Session) -> str:
 def _record(session: Session, now: float) -> Next:
     if session.phase is Phase.RECORDED:
         return Next(f"{session.work.tag} is recorded and the laptop has its own settings back. On to the next one.")
-    back = f", and give {_listed(session)} back" if session.laptop.borrowed else ""
+    back = f", and give {listed(session.laptop.borrowed)} back" if session.laptop.borrowed else ""
     return Next(f"Record {session.work.tag}{back}.")
-
-
-def _listed(session: Session) -> str:
-    return " and ".join(str(each) for each in session.laptop.borrowed)
 
 
 _NEXT: dict[Step, Callable[[Session, float], Next]] = {

@@ -9,6 +9,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Belief
 from askport.core.finding.clues import Tells
 from askport.core.finding.device import Device
+from askport.core.words import listed
 
 _VIRTUAL = {
     "00005e0001": "VRRP (RFC 5798)",
@@ -91,9 +92,9 @@ def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
                 holders.setdefault(belief.address, []).append(device.mac)
     for address, macs in holders.items():
         if len(macs) > 1:
-            who = " and ".join(str(mac) for mac in sorted(macs)[:4])
-            more = f" and {len(macs) - 4} more" if len(macs) > 4 else ""
-            text = f"{len(macs)} twins hold {address}: {who}{more}. Leave only one of them connected."
+            more = [f"{len(macs) - 4} more"] if len(macs) > 4 else []
+            who = listed([*sorted(macs)[:4], *more])
+            text = f"{len(macs)} twins hold {address}: {who}. Leave only one of them connected."
             yield Hazard(code="duplicate-address", text=text, macs=tuple(sorted(macs)), address=address)
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.text import display_text
+from askport.core.words import listed
 
 _SEPARATORS = str.maketrans("", "", ":-. _/")
 _DIGITS = 12
@@ -40,7 +41,7 @@ class LabelMatch:
         """The label over the device, digit over digit, and marks under the digits that differ."""
         label = self.digits.rjust(_DIGITS)
         marks = "".join("^" if place in self.different else " " for place in range(_DIGITS))
-        verdict = "it fits" if self.fits else f"{len(self.different)} differ"
+        verdict = "it fits" if self.fits else _differ(len(self.different))
         rows = ("label  ", label, ":"), ("device ", self.mac.hex(), ":"), ("       ", marks, " ")
         one, other, under = (
             head + between.join(row[at : at + 2] for at in range(0, _DIGITS, 2)) for head, row, between in rows
@@ -55,11 +56,15 @@ class LabelMatch:
             return f"{self.mac} {how} the label says."
         shown = self.mac.hex()
         offset = _DIGITS - len(self.digits)
-        places = ", ".join(
+        places = [
             f"digit {place + 1} is {shown[place]} and not {self.digits[place - offset]}" for place in self.different[:4]
-        )
-        more = f" and {len(self.different) - 4} more differ" if len(self.different) > 4 else ""
-        return f"{self.mac} is not what the label says: {places}{more}."
+        ]
+        more = [_differ(len(self.different) - 4)] if len(self.different) > 4 else []
+        return f"{self.mac} is not what the label says: {listed([*places, *more])}."
+
+
+def _differ(count: int) -> str:
+    return "1 digit differs" if count == 1 else f"{count} digits differ"
 
 
 def label_digits(text: str) -> str:

@@ -4,8 +4,9 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import Arp, arp_question
-from askport.core.proofs.proof import Repeated, Subject, in_words
+from askport.core.proofs.proof import Repeated, Subject
 from askport.core.wire import Heard
+from askport.core.words import listed
 
 
 class _Holders(Repeated):
@@ -39,13 +40,13 @@ class SameMac(_Holders):
     def conclude(self, now: float) -> None:
         """Pass if exactly this device answered."""
         mac, others = self.subject.mac, [each for each in self.holders if each != self.subject.mac]
-        measured = f"answered by {in_words(self.holders)}" if self.holders else "no answer"
+        measured = f"answered by {listed(self.holders)}" if self.holders else "no answer"
         if not self.holders:
             because = f"Nobody answered when asked for {self.address} {self.asked} times (ARP)."
         elif others and mac in self.holders:
-            because = f"{in_words(others)} answers for {self.address} as well: two devices hold one address."
+            because = f"{listed(others)} answers for {self.address} as well: two devices hold one address."
         elif others:
-            because = f"{self.address} is held by {in_words(others)}, not by {mac}."
+            because = f"{self.address} is held by {listed(others)}, not by {mac}."
         else:
             because = f"It, and nobody else, answered when asked for {self.address} (ARP)."
         self._end(list(self.holders) == [mac], measured, because)
@@ -66,7 +67,7 @@ class OldGone(_Holders):
         if mac in self.holders:
             self._end(False, f"still answered by {mac}", f"It still answers when asked for {self.address} (ARP).")
         elif others:
-            because = f"It is gone from {self.address}; another device, {in_words(others)}, holds that address."
-            self._end(True, f"answered by {in_words(others)}", because)
+            because = f"It is gone from {self.address}; another device, {listed(others)}, holds that address."
+            self._end(True, f"answered by {listed(others)}", because)
         else:
             self._end(True, "no answer", f"Nobody answered when asked for {self.address} {self.asked} times (ARP).")

@@ -9,6 +9,7 @@ from askport.core.formats.dhcp import BootpOp, Dhcp
 from askport.core.formats.ethernet import Ethernet
 from askport.core.proofs.proof import Proof, Subject
 from askport.core.wire import Heard, Link
+from askport.core.words import listed
 
 _LOOK_INTERVAL_S = 0.5
 _GONE_AFTER = 6
@@ -94,7 +95,7 @@ class PowerCycle(Proof):
             measured = f"back after {took:.0f} s"
             self._end(True, measured, f"It held {self.subject.at.ip} again {took:.0f} s after its power came back.")
         elif shown:
-            found = ", ".join(str(each) for each in sorted(shown))
+            found = listed(sorted(shown))
             self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
 
     def handle_timer(self, now: float) -> None:

@@ -147,8 +147,3 @@ class Proving(Machine):
     def next_deadline(self) -> float | None:
         """Return the first of their deadlines."""
         return earliest(*(proof.next_deadline() for proof in self.proofs))
-
-
-def in_words(macs: Iterable[MacAddress]) -> str:
-    """List MAC addresses in a sentence."""
-    return " and ".join(str(mac) for mac in macs)

@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import MacAddress
 from askport.core.finding.hazards import Hazard
 from askport.core.reach.adapters import Adapter, cable_hazards
+from askport.core.words import listed
 
 NEWS = frozenset({"address-taken", "slept", "no-adapter"})
 """Hazards that are events: whatever the technician is at, they matter now."""
@@ -96,8 +97,7 @@ class Laptop:
                 )
                 yield Hazard(code="address-taken", text=text, address=interface.ip)
         if self._woke and now - self._woke[0] < _SLEEP_IS_SAID_S:
-            listed = " and ".join(map(str, self.borrowed))
-            borrowed = f"{listed} is still borrowed" if listed else "it is as before"
+            borrowed = f"{listed(self.borrowed)} is still borrowed" if self.borrowed else "it is as before"
             text = (
                 f"The laptop has slept for {self._woke[1]:.0f} s, and {borrowed}: see that the same device is still at "
                 "the other end."

@@ -85,7 +85,8 @@ def explain(
         answers = laptop.ip in far.network
         lines.append(_parts("The device's", far))
     needs = f"the laptop's mask wants {mine}" + (f", the device's {prefix}" if prefix is not None else "")
-    lines.append(f"The two addresses agree in their first {agree} bits; {needs}.")
+    both = f"agree in their first {agree} bits" if agree else "differ from their first bit on"
+    lines.append(f"The two addresses {both}; {needs}.")
     lines.append(
         "The laptop takes the device for a neighbour and sends straight to it."
         if sends

@@ -5,8 +5,8 @@ from askport.core.finding.clues import Clue, Tells
 from askport.core.finding.device import Device
 from askport.core.finding.device_name import device_words
 from askport.core.finding.loudness import Loudness
-from askport.core.narrate import span_words
 from askport.core.session import Session
+from askport.core.words import span_words
 from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, beside, blank, broken, heading, line, warning, wrapped
 
 _LABEL = 34

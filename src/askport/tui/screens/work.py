@@ -14,25 +14,22 @@ from textual.message import Message
 from textual.screen import Screen
 from textual.widgets import Footer
 
-from askport.core.addresses import parse_address, parse_interface
-from askport.core.errors import AskPortError, BadInput, MachineRefused
+from askport.core.errors import AskPortError, MachineRefused
 from askport.core.finding.loudness import Loudness
-from askport.core.narrate import Next, next_line, span_words
-from askport.core.plan.sentence import read_target, write_target
-from askport.core.plan.target import check_target
-from askport.core.plan.work import clean_tag
-from askport.core.reach.laptop import NEWS
+from askport.core.narrate import Next, next_line
 from askport.core.session import Session
 from askport.core.steps import Phase, Step
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken, warning
+from askport.tui.ink import Ink
 from askport.tui.laptop import LaptopWatch, door_target
 from askport.tui.outfit import Outfit
+from askport.tui.pictures.around import hand_lines, news_lines, next_lines, title_line
 from askport.tui.pictures.cable import Pulse, cable_lines
 from askport.tui.pictures.find import find_lines
 from askport.tui.pictures.proving import prove_lines
 from askport.tui.pictures.reach import reach_lines
 from askport.tui.pictures.record import record_lines
 from askport.tui.pictures.setting import set_lines
+from askport.tui.questions import ask_device_address, ask_label, ask_laptop_address, ask_plan, ask_tag
 from askport.tui.screens.evidence import EvidenceScreen
 from askport.tui.screens.register import RegisterScreen
 from askport.tui.widgets.entry import EntryLine
@@ -180,43 +177,22 @@ In practice, **F6** to **F8** are your hands at the device.
         if session.phase.step is not self._step:
             self._step, self.looking_at = session.phase.step, None
             self.refresh_bindings()
-        enter = self.next().enter
-        offered = (enter, session.finder.loudness, session.phase)
+        said = self.next()
+        offered = (said.enter, session.finder.loudness, session.phase)
         if offered != self._offered:
             self._offered = offered
             self.refresh_bindings()
-        self.query_one("#title", Sheet).show([self._title(now)])
         width = self.size.width
+        self.query_one("#title", Sheet).show([title_line(self.outfit, now, width)])
         self.cable.show(cable_lines(session, width - 4, now, time.monotonic(), list(self._pulses)))
         left = self.rail.size.width or 28
         self.rail.show(way_lines(session, self.looking_at, left))
         self.crate.show(crate_lines(tour, left, max(3, self.crate.size.height - 2)))
         room = max(40, self.picture.size.width)
         step = self.looking_at or session.phase.step
-        self.picture.show([*self._news(step, room), *_PICTURES[step](session, room, now)])
-        self.query_one("#next", Sheet).show(self._next_lines(width, now))
-        self.query_one("#hands", Sheet).show(self._hand_lines())
-
-    def _news(self, step: Step, width: int) -> list[Ink]:
-        """Return what has just happened to the laptop; finding and reaching show all that is dangerous about it."""
-        if step in (Step.PLUG, Step.FIND, Step.REACH):
-            return []
-        news = [each.text for each in self.outfit.round.session.laptop.hazards if each.code in NEWS]
-        return [ink for text in news for ink in (*warning(text, width), blank())]
-
-    def _title(self, now: float) -> Ink:
-        tour = self.outfit.round
-        ink = Ink().put(f"  {self.outfit.title}", STRONG)
-        item = tour.session.work
-        ink.put(" · ", DIM).put(item.tag, STRONG).put(f" {item.description}")
-        session = tour.session
-        if session.laptop.borrowed and session.laptop.borrowed_at is not None:
-            listed = " and ".join(str(each) for each in session.laptop.borrowed)
-            ink.put(f"   borrowed {listed} for {span_words(now - session.laptop.borrowed_at)}", OURS)
-        right = f"{self.outfit.place}   {tour.wire.wall(now).astimezone():%H:%M:%S}  "
-        if ink.width + len(right) > self.size.width:
-            right = ""  # what is borrowed matters more
-        return ink.to(self.size.width - len(right)).put(right, DIM)
+        self.picture.show([*news_lines(session, step, room), *_PICTURES[step](session, room, now)])
+        self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.trouble), width))
+        self.query_one("#hands", Sheet).show(hand_lines(self.outfit.practice, self._said_by_hand))
 
     def next(self) -> Next:
         """Say what Enter does now."""
@@ -233,31 +209,6 @@ In practice, **F6** to **F8** are your hands at the device.
     @property
     def _is_adapter_gone(self) -> bool:
         return isinstance(self._stopped, MachineRefused) and self._stopped.code == "no-adapter"
-
-    def _next_lines(self, width: int, now: float) -> list[Ink]:
-        said = self.next()
-        wrong = self._stopped is not None or self.outfit.round.session.trouble is not None
-        key, style = ("  Enter ▸ ", STRONG) if said.enter else ("      ·   ", DIM)
-        parts = broken(said.sentence, width - 14)[:2]
-        lines = [Ink().put(key, style).put(parts[0], CONFLICT if wrong else STRONG if said.enter else "")]
-        lines += [Ink().to(10).put(part, CONFLICT if wrong else STRONG if said.enter else "") for part in parts[1:]]
-        return lines if len(lines) == 2 else [*lines, blank()]
-
-    def _hand_lines(self) -> list[Ink]:
-        practice = self.outfit.practice
-        if practice is None:
-            return []
-        ink = Ink().put("  practice, your hands: ", DIM)
-        power = "pull its power" if practice.is_powered else "plug its power in"
-        hand = practice.hand
-        verb = "have its console keep its address" if hand == "console" else f"fill in its {hand}"
-        ink.put("F6 ", STRONG).put(power).put("   F7 ", STRONG).put(verb)
-        if hand != "console":
-            ink.put("   F8 ", STRONG).put("swap two digits in it")
-        lines = [ink]
-        if self._said_by_hand:
-            lines.append(Ink().to(24).put(self._said_by_hand, DIM))
-        return lines
 
     # Intents
 
@@ -341,20 +292,10 @@ In practice, **F6** to **F8** are your hands at the device.
         tour.wire.wake()
 
     def action_ask_for(self) -> None:
-        """Ask for an address that the technician knows."""
-        if self.outfit.round.session.phase is Phase.MAY_BORROW:
-            self._ask_for_laptop_address()
-            return
-        question = "Which address do its label, display or manual give?"
-        delivered = self.outfit.round.item.delivered
-        text = str(delivered.ip) if delivered else ""
-        self.entry.ask("ask", question, text, lambda typed: f"Ask for {parse_address(typed)} until it answers.")
-
-    def _ask_for_laptop_address(self) -> None:
-        """Name another laptop address than the one offered."""
-        offer = self.outfit.round.session.offer
-        check = lambda typed: f"Ask whether {parse_interface(typed, 'laptop address')} is free."  # noqa: E731
-        self.entry.ask("laptop", "Which address is the laptop to borrow instead?", str(offer or ""), check)
+        """Ask for an address that the technician knows, of the device or for the laptop."""
+        session, delivered = self.outfit.round.session, self.outfit.round.item.delivered
+        at_laptop = session.phase is Phase.MAY_BORROW
+        self.entry.ask(ask_laptop_address(session) if at_laptop else ask_device_address(delivered))
 
     @work(group="door")
     async def action_door(self) -> None:
@@ -369,19 +310,8 @@ In practice, **F6** to **F8** are your hands at the device.
             self.notify(f"{door.url} leads to {door.far} over the cable.", markup=False)
 
     def action_label(self) -> None:
-        """Compare the MAC address on a label with what is on the wire, while it is typed."""
-        session = self.outfit.round.session
-        question = "Which MAC address does its label give? All of it, or the last digits; a barcode reader may type it."
-
-        def check(typed: str) -> str:
-            matches = session.search.match_label(typed)
-            return (
-                "\n".join(matches[0].aligned)
-                if matches
-                else "Nobody has been heard yet; a whole address is kept until then."
-            )
-
-        self.entry.ask("label", question, "", check)
+        """Compare the MAC address on a label with what is on the wire."""
+        self.entry.ask(ask_label(self.outfit.round.session))
 
     def action_louder(self) -> None:
         """Let the laptop ask more."""
@@ -407,36 +337,15 @@ In practice, **F6** to **F8** are your hands at the device.
 
     def action_plan(self) -> None:
         """Change what the device is to become."""
-        session = self.outfit.round.session
-
-        def check(typed: str) -> str:
-            for each in check_target(read_target(typed), session.site):
-                if not each.passed:
-                    raise BadInput(each.sentence)
-            return "Every value fits."
-
-        text = write_target(session.target) if session.target else ""
-        self.entry.ask("plan", f"What is {session.work.tag} to become?", text, check)
-
-    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
-        """Do what was typed."""
-        if event.purpose == "laptop":
-            self._act(lambda session, now: session.offer_other(event.text, now))
-        elif event.purpose == "name":
-            self._act(lambda session, _: session.name(event.text))
-        elif event.purpose == "label":
-            self._act(lambda session, _: session.search.label(event.text))
-        elif event.purpose == "ask":
-            self._act(lambda session, now: session.search.ask_for(event.text, now))
-        else:
-            self._act(lambda session, now: session.plan(read_target(event.text), now))
+        self.entry.ask(ask_plan(self.outfit.round.session))
 
     def action_name(self) -> None:
         """Give the device at hand its tag."""
-        tag = self.outfit.round.session.work.tag
-        self.entry.ask(
-            "name", "Which tag is on this device's place?", tag, lambda typed: f"Its tag is {clean_tag(typed)}."
-        )
+        self.entry.ask(ask_tag(self.outfit.round.session))
+
+    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+        """Do what was typed."""
+        self._act(lambda session, now: event.question.use(session, now, event.text))
 
     def action_other_way(self) -> None:
         """Set the address by the next way in the list."""

@@ -1,7 +1,5 @@
 """One line to type something into, with its check said while it is typed."""
 
-from collections.abc import Callable
-
 from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.content import Content
@@ -10,6 +8,7 @@ from textual.message import Message
 from textual.widgets import Input, Static
 
 from askport.core.errors import AskPortError
+from askport.tui.questions import Question
 
 
 class EntryLine(Vertical):
@@ -18,17 +17,16 @@ class EntryLine(Vertical):
     class Entered(Message):
         """Something sound was typed."""
 
-        def __init__(self, purpose: str, text: str) -> None:
+        def __init__(self, question: Question, text: str) -> None:
             super().__init__()
-            self.purpose, self.text = purpose, text
+            self.question, self.text = question, text
 
     class Left(Message):
         """It was closed."""
 
     def __init__(self) -> None:
         super().__init__()
-        self._purpose = ""
-        self._check: Callable[[str], str] = lambda _: ""
+        self._question: Question | None = None
 
     def compose(self) -> ComposeResult:
         """Make the question, the line and the check."""
@@ -36,17 +34,17 @@ class EntryLine(Vertical):
         yield Input(id="typed", compact=True, select_on_focus=False)
         yield Static(id="check")
 
-    def ask(self, purpose: str, question: str, text: str, check: Callable[[str], str]) -> None:
-        """Ask for something; ``check`` says what it means or raises what is wrong with it."""
-        self._purpose, self._check = purpose, check
-        self.query_one("#question", Static).update(Content(question))
+    def ask(self, question: Question) -> None:
+        """Ask for something."""
+        self._question = question
+        self.query_one("#question", Static).update(Content(question.sentence))
         self.add_class("open")
         self.screen.add_class("-typing")
         line = self.query_one(Input)
-        line.value = text
-        line.cursor_position = len(text)
+        line.value = question.text
+        line.cursor_position = len(question.text)
         line.focus()
-        self._say(text)
+        self._say(question.text)
 
     def close(self) -> None:
         """Go away."""
@@ -63,9 +61,9 @@ class EntryLine(Vertical):
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take it, if it is sound."""
         event.stop()
-        if self._say(event.value):
+        if self._question and self._say(event.value):
             self.close()
-            self.post_message(self.Entered(self._purpose, event.value))
+            self.post_message(self.Entered(self._question, event.value))
 
     def on_key(self, event: Key) -> None:
         """Leave on Escape."""
@@ -76,7 +74,7 @@ class EntryLine(Vertical):
     def _say(self, text: str) -> bool:
         check = self.query_one("#check", Static)
         try:
-            said, sound = self._check(text), True
+            said, sound = self._question.check(text) if self._question else "", True
         except AskPortError as error:
             said, sound = error.message, False
         check.update(Content(said if text else "Enter takes it, Escape leaves."))

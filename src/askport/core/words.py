@@ -1,0 +1,16 @@
+"""Small things put into words in the same way everywhere."""
+
+from collections.abc import Iterable
+
+
+def listed(things: Iterable[object]) -> str:
+    """Return things as a sentence lists them: ``a``, ``a and b``, ``a, b and c``."""
+    *before, last = list(map(str, things)) or [""]
+    return f"{', '.join(before)} and {last}" if before else last
+
+
+def span_words(span_s: float) -> str:
+    """Return a time span in a few words."""
+    if span_s < 90:
+        return f"{span_s:.0f} s"
+    return f"{span_s / 60:.0f} min" if span_s < 5400 else f"{span_s / 3600:.1f} h"

@@ -1,0 +1,88 @@
+"""What the technician is asked to type: the question, what is said while it is typed, and what is done with it."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from ipaddress import IPv4Interface
+
+from askport.core.addresses import parse_address, parse_interface
+from askport.core.errors import BadInput
+from askport.core.plan.sentence import read_target, write_target
+from askport.core.plan.target import check_target
+from askport.core.plan.work import clean_tag
+from askport.core.session import Session
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """One question."""
+
+    sentence: str
+    text: str
+    """What stands in the line at first."""
+    check: Callable[[str], str]
+    """Says what the text means, or raises what is wrong with it (:class:`AskPortError`)."""
+    use: Callable[[Session, float, str], None]
+    """Does it, with the session, the time and the text."""
+
+
+def ask_device_address(delivered: IPv4Interface | None) -> Question:
+    """Ask for the address that the technician knows of, or believes."""
+    return Question(
+        "Which address do its label, display or manual give?",
+        str(delivered.ip) if delivered else "",
+        lambda typed: f"Ask for {parse_address(typed)} until it answers.",
+        lambda session, now, typed: session.search.ask_for(typed, now),
+    )
+
+
+def ask_laptop_address(session: Session) -> Question:
+    """Ask for another laptop address than the one offered."""
+    return Question(
+        "Which address is the laptop to borrow instead?",
+        str(session.offer or ""),
+        lambda typed: f"Ask whether {parse_interface(typed, 'laptop address')} is free.",
+        lambda session, now, typed: session.offer_other(typed, now),
+    )
+
+
+def ask_label(session: Session) -> Question:
+    """Compare the MAC address on a label with what is on the wire, while it is typed."""
+
+    def check(typed: str) -> str:
+        matches = session.search.match_label(typed)
+        waits = "Nobody has been heard yet; a whole address is kept until then."
+        return "\n".join(matches[0].aligned) if matches else waits
+
+    return Question(
+        "Which MAC address does its label give? All of it, or the last digits; a barcode reader may type it.",
+        "",
+        check,
+        lambda session, _, typed: session.search.label(typed),
+    )
+
+
+def ask_plan(session: Session) -> Question:
+    """Ask what the device is to become."""
+
+    def check(typed: str) -> str:
+        for each in check_target(read_target(typed), session.site):
+            if not each.passed:
+                raise BadInput(each.sentence)
+        return "Every value fits."
+
+    return Question(
+        f"What is {session.work.tag} to become?",
+        write_target(session.target) if session.target else "",
+        check,
+        lambda session, now, typed: session.plan(read_target(typed), now),
+    )
+
+
+def ask_tag(session: Session) -> Question:
+    """Ask for the tag of the device at hand."""
+    return Question(
+        "Which tag is on this device's place?",
+        session.work.tag,
+        lambda typed: f"Its tag is {clean_tag(typed)}.",
+        lambda session, _, typed: session.name(typed),
+    )
