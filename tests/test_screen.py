@@ -24,7 +24,17 @@ class Terminal:
         columns, lines = map(str, size)
         shell = " ".join(command)
         self._tmux(
-            "-f", "/dev/null", "new-session", "-d", "-x", columns, "-y", lines, f"{shell}; echo ended $?; sleep 60"
+            "-f",
+            "/dev/null",
+            "new-session",
+            "-e",
+            f"TMPDIR={home}",
+            "-d",
+            "-x",
+            columns,
+            "-y",
+            lines,
+            f"{shell}; echo ended $?; sleep 60",
         )
 
     def _tmux(self, *arguments):

@@ -12,9 +12,26 @@ SIZE = (160, 47)
 """Columns and lines: about 1280x800 pixels."""
 PATIENCE_S = 60.0
 
-# Each tour: options of the demo, then steps: a text to wait for, then keys to press or the name of a picture to take.
-TOURS: tuple[tuple[list[str], list[tuple[str, str | list[str]]]], ...] = (
-    (["--pace", "1"], [("Nobody has spoken yet", "nothing-yet.png")]),
+Step = tuple[str, str | list[str]]
+"""A text to wait for, then keys to press or the name of a picture to take."""
+
+
+def _next_by_hand(tag: str) -> list[Step]:
+    """Record the next device, without the proof by a power cut."""
+    return [
+        ("is recorded and the laptop", ["Enter"]),
+        (f"{tag}    at hand", []),
+        ("Enter ▸ Go on with", ["Enter"]),
+        ("Enter ▸ Borrow", ["Enter"]),
+        ("Type this into the device", ["F7"]),
+        ("l leaves", ["l"]),
+        (f"Enter ▸ Record {tag}", ["Enter"]),
+    ]
+
+
+# Each tour: options of the demo, then its steps.
+TOURS: tuple[tuple[list[str], list[Step]], ...] = (
+    (["--pace", "1"], [("Listening for 1 s", "nothing-yet.png")]),
     (
         ["--pace", "8"],
         [
@@ -31,8 +48,10 @@ TOURS: tuple[tuple[list[str], list[tuple[str, str | list[str]]]], ...] = (
             ("put it back. l leaves", ["F6"]),
             ("Its power is off", ["F6"]),
             ("Enter ▸ Record TG-01", ["Enter"]),
+            *_next_by_hand("OX-01"),
+            *_next_by_hand("OX-02"),
             ("is recorded and the laptop", ["r"]),
-            ("of 1 proven", "register.png"),
+            ("of 3 proven", "register.png"),
         ],
     ),
     (

@@ -1,6 +1,7 @@
 """Starts the full screen; the only command module that reaches Textual, and only when it is called."""
 
 import os
+import shutil
 import sys
 import tempfile
 from contextlib import ExitStack
@@ -134,7 +135,11 @@ def _require_terminal() -> None:
 
 
 def _tell_job(outfit: Outfit) -> None:
+    """Say where the job is; practice in which nothing was recorded leaves no file behind."""
     path = outfit.round.job.path
+    if outfit.practice and not any(row.recorded_at for row in outfit.round.rows):
+        shutil.rmtree(path.parent)
+        return
     say(f"Recorded in {path}: 'askport register list {path}' shows it.")
 
 

@@ -7,8 +7,9 @@ from textual.screen import Screen
 from textual.widgets import Footer
 
 from askport.core.narrate import proof_words
+from askport.core.plan.work import WorkItem
 from askport.core.register.fold import Row
-from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, flow, line, wrapped
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, flow, heading, line, wrapped
 from askport.tui.outfit import Outfit
 from askport.tui.widgets.sheet import Sheet
 
@@ -43,12 +44,13 @@ class RegisterScreen(Screen[None]):
 
     def draw(self) -> None:
         """Show the rows."""
-        rows, job = self._outfit.round.rows, self._outfit.round.job.path
+        rows, job, work = self._outfit.round.rows, self._outfit.round.job.path, self._outfit.round.work
         proven = sum(row.is_proven for row in rows)
         title = Ink().put(f"  {self._outfit.title}", STRONG).put(" · register of ", DIM).put(job.name)
         self.query_one("#heading", Sheet).show([title.put(f"   {proven} of {len(rows)} proven", DIM)])
         width = max(60, self.size.width - 8)
-        lines = register_lines(rows, width)
+        done = {row.tag for row in rows if row.recorded_at}
+        lines = [*register_lines(rows, width), *_left_lines([item for item in work if item.tag not in done], width)]
         self.query_one("#sheet", Sheet).show(lines)
 
 
@@ -80,6 +82,14 @@ def register_lines(rows: list[Row], width: int) -> list[Ink]:
             how.append(f"recorded {row.recorded_at.astimezone():%Y-%m-%d %H:%M}")
         lines += [*wrapped(", ".join(how), width, DIM, 10), blank()]
     return lines
+
+
+def _left_lines(items: list[WorkItem], width: int) -> list[Ink]:
+    """Draw what of the work list is still to do."""
+    pieces = [
+        Ink().put(item.tag, STRONG).put(f" {item.target.interface}" if item.target else "", DIM) for item in items
+    ]
+    return [blank(), heading("Still to do", width), *flow(pieces, width, 2)] if items else []
 
 
 def _mark(name: str, *, passed: bool) -> Ink:
