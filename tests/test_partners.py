@@ -117,7 +117,7 @@ def test_three_twins_on_a_switch_are_told_apart(cable):
     assert all(found[mac]["addresses"][0]["address"] == "172.29.4.100" for mac in macs)
     assert all("duplicate-address" in found[mac]["hazards"] for mac in macs)
     text = next(each["text"] for each in document["hazards"] if each["code"] == "duplicate-address")
-    assert text.startswith("3 twins hold 172.29.4.100: 02:00:00:00:00:10 and")
+    assert text.startswith("3 twins hold 172.29.4.100: 02:00:00:00:00:10, 02:00:00:00:00:11 and")
 
 
 def test_what_was_saved_reads_the_same(cable, tmp_path):

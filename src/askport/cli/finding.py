@@ -20,6 +20,7 @@ from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
 from askport.core.finding.sweeping import LINE_RATE
 from askport.core.wire import Counts, hear
+from askport.core.words import speed_words
 from askport.edges.makers import maker
 
 _LONGEST_S: dict[Loudness, float] = {Loudness.LISTEN: 30.0, Loudness.GREET: 15.0}
@@ -59,7 +60,7 @@ def adapters(json: Annotated[bool, typer.Option("--json", help="Print one JSON d
         put_json({"schema": "askport.adapters/1", "adapters": devices})
         return
     for each in found:
-        speed = f", {each.speed_mbps} Mb/s" if each.speed_mbps else ""
+        speed = f", {speed_words(each.speed_mbps)}" if each.speed_mbps else ""
         print(f"{each.name}  {each.kind}, link {'up' if each.link_up else 'down'}{speed}  {each.mac or ''}")
         for address in each.addresses:
             print(f"    {address.interface}  {address.origin}")

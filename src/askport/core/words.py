@@ -9,6 +9,11 @@ def listed(things: Iterable[object]) -> str:
     return f"{', '.join(before)} and {last}" if before else last
 
 
+def speed_words(speed_mbps: int) -> str:
+    """Return a link's speed, given in Mb/s, in the unit that people say it in."""
+    return f"{speed_mbps} Mb/s" if speed_mbps < 1000 else f"{speed_mbps / 1000:g} Gb/s"
+
+
 def span_words(span_s: float) -> str:
     """Return a time span in a few words."""
     if span_s < 90:

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.text import display_text
-from askport.core.words import listed
 
 _SEPARATORS = str.maketrans("", "", ":-. _/")
 _DIGITS = 12
@@ -59,8 +58,8 @@ class LabelMatch:
         places = [
             f"digit {place + 1} is {shown[place]} and not {self.digits[place - offset]}" for place in self.different[:4]
         ]
-        more = [_differ(len(self.different) - 4)] if len(self.different) > 4 else []
-        return f"{self.mac} is not what the label says: {listed([*places, *more])}."
+        more = f" and {len(self.different) - 4} more differ" if len(self.different) > 4 else ""
+        return f"{self.mac} is not what the label says: {', '.join(places)}{more}."
 
 
 def _differ(count: int) -> str:

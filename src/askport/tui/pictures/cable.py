@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from askport.core.session import Session
-from askport.core.words import span_words
+from askport.core.words import span_words, speed_words
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank
 
 _PULSE_S = 0.7
@@ -74,7 +74,7 @@ def _cable(session: Session, width: int, now: float, real_now: float, pulses: Se
     device = session.chosen or session.search.candidate
     right = f"{device.mac}  {session.maker(device.mac) or 'maker unknown'}" if device else "nobody yet"
     link = session.link
-    speed = f"{link.speed_mbps} Mb/s, " if link.speed_mbps else ""
+    speed = f"{speed_words(link.speed_mbps)}, " if link.speed_mbps else ""
     state = f" {speed}up for {span_words(now - link.since)} " if link.up else " no link "
     room = width - len(left) - len(right) - 8
     rail = ["━" if link.up else "╌"] * max(room, len(state) + 4)

@@ -1,6 +1,7 @@
 """Reach: the neighbourhood of the device as a ruler, and the adapter before, while and after."""
 
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from ipaddress import IPv4Address, IPv4Network
+from itertools import zip_longest
 
 from askport.core.reach.choosing import ASSUMED_PREFIX
 from askport.core.reach.talk import explain
@@ -103,18 +104,15 @@ def _adapter(session: Session, width: int) -> list[Ink]:
     """Draw the adapter's addresses in three columns: nothing but the borrowed one ever changes."""
     third = min(36, width // 3)
     head = Ink().to(2).put("before", DIM).to(2 + third).put("while borrowed", DIM).to(2 + 2 * third).put("after", DIM)
-    present: list[IPv4Interface] = list(session.laptop.borrowed)
-    offered = session.offer if not present and session.phase.step is Step.REACH else None
-    own = list(map(str, session.laptop.own))
+    own = [str(each) for each in session.laptop.own]
+    beside = [Ink().put(each, f"{STRONG} {OURS}").put("  borrowed", OURS) for each in session.laptop.borrowed]
+    if session.offer and not beside and session.phase.step is Step.REACH:
+        beside = [Ink().put(session.offer, OURS).put("  not yet", DIM)]
+    meanwhile = [*map(line, own), *beside] or [line("no address")]
     lines = [head]
-    lines += [Ink().to(2).put(each).to(2 + third).put(each).to(2 + 2 * third).put(each) for each in own]
-    if not own:
-        meanwhile = "" if present or offered else "no address"
-        lines.append(Ink().to(2).put("no address").to(2 + third).put(meanwhile).to(2 + 2 * third).put("no address"))
-    if offered:
-        lines.append(Ink().to(2 + third).put(f"{offered}", OURS).put("  not yet", DIM))
-    for each in present:
-        lines.append(Ink().to(2 + third).put(f"{each}", f"{STRONG} {OURS}").put("  borrowed", OURS))
+    for before, between in zip_longest(own or ["no address"], meanwhile):
+        ink = Ink().to(2).put(before or "").to(2 + third).put_line(between or Ink())
+        lines.append(ink.to(2 + 2 * third).put(before or ""))
     return lines
 
 

@@ -13,8 +13,9 @@ from textual.widgets import Footer
 
 from askport.core.errors import AskPortError
 from askport.core.reach.adapters import Adapter
+from askport.core.words import speed_words
 from askport.edges.adapters import list_adapters
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, wrapped
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, line, wrapped
 from askport.tui.widgets.sheet import Sheet
 
 _LOOKS_A_SECOND = 2
@@ -77,7 +78,7 @@ class PlugScreen(Screen[None]):
     async def _look(self) -> None:
         try:
             # In a thread of its own, because the netlink library brings its own event loop.
-            self._adapters = await asyncio.to_thread(list_adapters)
+            self._adapters = [each for each in await asyncio.to_thread(list_adapters) if each.kind != "loopback"]
         except AskPortError as error:
             self._fault = error.message
         for adapter in self._adapters:
@@ -100,14 +101,17 @@ class PlugScreen(Screen[None]):
             lines += [*wrapped(self._said, width, CONFLICT), blank()]
         for adapter in self._adapters:
             lines += [*self._adapter(adapter, width), blank()]
+        if not self._adapters:
+            lines.append(line("The laptop has no adapter for a cable."))
         self.query_one("#list", Sheet).show(lines)
         self.query_one("#next", Sheet).show([self._next(), blank()])
+        self.refresh_bindings()
 
     def _adapter(self, adapter: Adapter, width: int) -> list[Ink]:
         why_not = self._unusable(adapter)
         pointed = adapter.name == self._pointed
         style = f"{STRONG} {OURS}" if pointed else "" if why_not is None else DIM
-        speed = f", {adapter.speed_mbps} Mb/s" if adapter.speed_mbps and adapter.link_up else ""
+        speed = f", {speed_words(adapter.speed_mbps)}" if adapter.speed_mbps and adapter.link_up else ""
         head = Ink().put("▸ " if pointed else "  ", STRONG).put(adapter.name, style).to(20).put(adapter.kind, DIM)
         head.to(34).put("━━" if adapter.link_up else "╌╌", OURS if adapter.link_up else DIM)
         head.put(f" link up{speed}" if adapter.link_up else " no link", "" if adapter.link_up else DIM)
@@ -136,15 +140,19 @@ class PlugScreen(Screen[None]):
         if self._refused:
             said = f"{self._refused} Enter opens the practice bench meanwhile."
         elif self._pointed is None:
-            return Ink().put("      ·   ", DIM).put("Plug the cable in, or point at an adapter with ↑ and ↓.")
+            point = "Plug the cable in, or point at an adapter with ↑ and ↓."
+            return Ink().put("      ·   ", DIM).put(point if self._adapters else "Plug in a USB or dock adapter.")
         else:
             said = f"Use {self._pointed}."
         return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
 
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Offer to take an adapter only where there is one to take."""
+        return bool(self._refused or self._pointed) or None if action == "take" else True
+
     def action_take(self) -> None:
         """Take the adapter that is pointed at."""
-        if self._refused or self._pointed:
-            self.post_message(self.Chosen(Choice(None if self._refused else self._pointed)))
+        self.post_message(self.Chosen(Choice(None if self._refused else self._pointed)))
 
     def action_practise(self) -> None:
         """Go to the practice bench."""
