@@ -7,6 +7,7 @@ import pytest
 
 from askport.bench import scenario
 from askport.bench.slips import mistyped
+from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
@@ -119,26 +120,61 @@ def test_a_plan_that_does_not_fit_is_not_set(practice, plan, said):
     assert said in next_line(session, bench.now()).sentence
 
 
-def test_a_refusing_machine_loses_nothing(practice):
+@pytest.mark.parametrize("tag", ["TG-01", "UV-01"])
+def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
     """The kernel would not: it is said in the sentence, and Enter tries again."""
-    bench, tour = practice("TG-01")
+    bench, tour = practice(tag)
     session = walk(bench, tour, {Phase.MAY_BORROW})
     offer = session.offer
-    session.phase = Phase.BORROWING
-    session.borrow_failed(MachineRefused("The kernel would not."))
+
+    async def refuse(*_, **__):
+        raise MachineRefused("The kernel would not.")
+
+    with monkeypatch.context() as refusing:
+        refusing.setattr(tour.driver._hands, "borrow", refuse)
+        session.enter(bench.now())
+        pass_time(bench, tour, 1.0)
     assert next_line(session, bench.now()).sentence == "The kernel would not."
     assert (session.phase, session.offer) == (Phase.MAY_BORROW, offer)
     walk(bench, tour, {Phase.RECORDED})
 
 
-def test_a_step_can_be_done_again(practice):
+@pytest.mark.parametrize(
+    ("reached", "step", "then"),
+    [
+        (Phase.SETTING, Step.FIND, Phase.FINDING),
+        (Phase.SETTING, Step.REACH, Phase.PREPARING),
+        (Phase.MAY_BORROW, Step.PROVE, Phase.MAY_BORROW),  # nothing is proven before it was set
+        (Phase.POWER_CYCLE, Step.PROVE, Phase.PROVING),
+        (Phase.POWER_CYCLE, Step.SET, Phase.PREPARING),
+        (Phase.MAY_RECORD, Step.PLUG, Phase.FINDING),
+        (Phase.RECORDED, Step.SET, Phase.RECORDED),  # what is recorded stays
+    ],
+)
+def test_a_step_can_be_done_again(practice, reached, step, then):
     bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.SETTING}, hands=False)
-    session.go_back(Step.FIND, bench.now())
-    assert session.phase is Phase.FINDING
+    session = walk(bench, tour, {reached}, hands=reached is not Phase.SETTING)
+    session.go_back(step, bench.now())
+    assert session.phase is then
     walk(bench, tour, {Phase.RECORDED})
+    pass_time(bench, tour, 0.1)
+    assert tour.rows[-1].state == "proven"
     assert tour.rows[0].found_address == IPv4Address("192.168.61.7")
     assert session.way.result is Result.TAKEN
+
+
+def test_what_is_not_certain_cannot_be_chosen_and_a_tag_is_a_tag(practice):
+    bench, tour = practice("UV-01")
+    with pytest.raises(BadInput, match="nothing certain is known"):
+        tour.session.choose(MacAddress(b"\2\0\0\0\0\7"), bench.now())
+    for wrong in ("", "x" * 41, "TG\x1b01"):
+        with pytest.raises(BadInput, match="1 to 40 printable characters"):
+            tour.session.name(wrong)
+    walk(bench, tour, {Phase.MAY_BORROW})
+    tour.session.name("  UV-01   west ")
+    walk(bench, tour, {Phase.RECORDED})
+    pass_time(bench, tour, 0.1)
+    assert [row.tag for row in tour.rows] == ["UV-01 west"]
 
 
 def test_the_next_unit_of_a_crate_has_the_same_default_and_the_next_plan(practice):

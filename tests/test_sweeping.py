@@ -118,6 +118,28 @@ def test_every_kind_of_pcap_is_read(order, magic, unit):
     assert (frame.at, frame.data) == (pytest.approx(5.25), b"abc")
 
 
+def block(order, kind, body):
+    size = 12 + len(body) + -len(body) % 4
+    return struct.pack(order + "II", kind, size) + body.ljust(size - 12, b"\0") + struct.pack(order + "I", size)
+
+
+@pytest.mark.parametrize("order", ["<", ">"])
+def test_pcapng_of_other_writers_is_read(order):
+    """Either endianness, frames in all three kinds of block, several units of time, and another link type beside."""
+    units = ((1, b""), (1, b"\x09"), (1, b"\x8a"), (105, b""))  # microseconds, 10^-9, 2^-10; the last is no Ethernet
+    data = block(order, 0x0A0D0D0A, struct.pack(order + "IHHq", 0x1A2B3C4D, 1, 0, -1))
+    for link_type, unit in units:
+        option = struct.pack(order + "HH", 9, 1) + unit.ljust(4, b"\0") if unit else b""
+        data += block(order, 1, struct.pack(order + "HHI", link_type, 0, 65535) + option + bytes(4))
+    for number, ticks in enumerate((2_500_000, 2_500_000_000, 2560, 1)):
+        data += block(order, 6, struct.pack(order + "IIIII", number, 0, ticks, 3, 3) + b"abc")
+    data += block(order, 2, struct.pack(order + "HHIIII", 0, 0, 0, 1_000_000, 3, 9) + b"def")
+    data += block(order, 3, struct.pack(order + "I", 2) + b"gh")
+    data += block(order, 5, bytes(12)) + block(order, 6, bytes(4))  # statistics, and a frame that is cut off
+    read = [(frame.at, frame.data, frame.whole) for frame in read_capture(data)]
+    assert read == [(pytest.approx(2.5), b"abc", True)] * 3 + [(1.0, b"def", False), (0.0, b"gh", True)]
+
+
 @given(st.lists(st.tuples(st.integers(0, 4_000_000_000), st.binary(max_size=90)), max_size=5), st.binary(max_size=40))
 def test_pcapng_is_read_as_written_and_survives_a_broken_end(frames, junk):
     data = pcapng_start() + b"".join(pcapng_frame(float(at), raw, comment="why") for at, raw in frames)

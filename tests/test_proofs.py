@@ -1,0 +1,161 @@
+"""The proofs, one by one: what passes, what fails, and what is said of it."""
+
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+
+from askport.core.addresses import BROADCAST_MAC, MacAddress
+from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
+from askport.core.formats.dhcp import BootpOp, Dhcp, encode_dhcp
+from askport.core.formats.icmp import Icmp, IcmpType
+from askport.core.formats.packet import Ends, frame_between, read_packet
+from askport.core.formats.tcp import Tcp, TcpFlag
+from askport.core.formats.udp import Udp
+from askport.core.proofs.answering import Echo, PortOpens
+from askport.core.proofs.holding import OldGone, SameMac
+from askport.core.proofs.power_cycle import LONGEST_BOOT_S, PowerCycle
+from askport.core.proofs.proof import ATTEMPTS, Subject
+from askport.core.wire import Frame, Link, hear
+
+US, IT, OTHER = (MacAddress(bytes((2, 0, 0, 0, 0, n))) for n in (1, 9, 8))
+LAPTOP, NEW, OLD = IPv4Interface("10.84.19.240/22"), IPv4Address("10.84.16.21"), IPv4Address("192.168.61.7")
+IT_AT_NEW = Subject(mac=IT, at=IPv4Interface((NEW, 22)), laptop_mac=US, laptop=LAPTOP)
+
+
+def prove(proof, answer=lambda packet: (), events=(), until=400.0):
+    """Run a proof on its own clock, with a device that answers each frame and with events that come by themselves.
+
+    An event is the moment and a frame, or whether the link is up. Returns the packets that the proof sent.
+    """
+    sent, now, events = [], 0.0, sorted(events, key=lambda event: event[0])
+    while not proof.done and (due := proof.next_deadline()) is not None and now <= until:
+        if events and events[0][0] <= due:
+            now, event = events.pop(0)
+            if isinstance(event, bool):
+                proof.link_changed(Link(up=event, since=now), now)
+            else:
+                proof.receive(hear(Frame(at=now, data=event)))
+        else:
+            now = due
+            proof.handle_timer(now)
+        for effect in proof.poll():
+            packet = read_packet(effect.data)
+            sent.append(packet)
+            for frame in answer(packet):
+                proof.receive(hear(Frame(at=now + 0.002, data=frame)))
+    return sent + [read_packet(effect.data) for effect in proof.poll()]
+
+
+def holds(mac, address):
+    """Return an answerer: this MAC address holds that address."""
+    return lambda packet: (
+        [arp_frame(Arp(op=Op.REPLY, sha=mac, spa=address, tha=US, tpa=LAPTOP.ip), to=US)]
+        if (arp := packet.get(Arp)) and arp.tpa == address
+        else []
+    )
+
+
+def both(*answers):
+    return lambda packet: [frame for each in answers for frame in each(packet)]
+
+
+def silent(_):
+    return []
+
+
+@pytest.mark.parametrize(
+    ("proof", "answer", "passed", "said"),
+    [
+        (SameMac(IT_AT_NEW, now=0.0), holds(IT, NEW), True, "It, and nobody else, answered"),
+        (SameMac(IT_AT_NEW, now=0.0), silent, False, "Nobody answered when asked for 10.84.16.21 3 times"),
+        (SameMac(IT_AT_NEW, now=0.0), holds(OTHER, NEW), False, f"is held by {OTHER}, not by {IT}"),
+        (SameMac(IT_AT_NEW, now=0.0), both(holds(IT, NEW), holds(OTHER, NEW)), False, "two devices hold one address"),
+        (SameMac(IT_AT_NEW, now=0.0), holds(US, NEW), False, "Nobody answered"),  # the laptop's own never count
+        (OldGone(IT_AT_NEW, OLD, now=0.0), silent, True, "Nobody answered when asked for 192.168.61.7 3 times"),
+        (OldGone(IT_AT_NEW, OLD, now=0.0), holds(IT, OLD), False, "It still answers when asked for 192.168.61.7"),
+        (OldGone(IT_AT_NEW, OLD, now=0.0), holds(OTHER, OLD), True, f"another device, {OTHER}, holds that address"),
+        (OldGone(IT_AT_NEW, OLD, now=0.0), both(holds(OTHER, OLD), holds(IT, OLD)), False, "It still answers"),
+    ],
+)
+def test_who_holds_an_address(proof, answer, passed, said):
+    sent = prove(proof, answer)
+    assert (proof.passed, len(sent)) == (passed, ATTEMPTS)
+    assert said in proof.because
+    assert proof.finding.measured
+
+
+def replies(src, make):
+    """Return an answerer that sends a message back from a MAC address, at the device's address."""
+    ends = Ends(src_mac=src, src=NEW, dst_mac=US, dst=LAPTOP.ip)
+    return lambda packet: [frame_between(ends, message)] if (message := make(packet)) else []
+
+
+def echoed(packet, **changed):
+    icmp = packet.get(Icmp)
+    fields = {"identifier": icmp.identifier, "sequence_number": icmp.sequence_number, "data": icmp.data} | changed
+    return Icmp(type=IcmpType.ECHO_REPLY, **fields)
+
+
+def answered(flags, **changed):
+    """Return what makes a TCP segment with these flags of the one it answers."""
+
+    def make(packet):
+        tcp = packet.get(Tcp)
+        fields = {"src_port": tcp.dst_port, "dst_port": tcp.src_port, "seq": 1, "ack": tcp.seq + 1} | changed
+        return None if tcp.flags & TcpFlag.RST else Tcp(flags=flags, **fields)
+
+    return make
+
+
+@pytest.mark.parametrize(
+    ("proof", "answer", "passed", "said"),
+    [
+        (Echo(IT_AT_NEW, now=0.0), replies(IT, echoed), True, "It answered echo 1"),
+        (Echo(IT_AT_NEW, now=0.0), replies(OTHER, echoed), False, "none of 3 echoes"),  # a twin's answer
+        (Echo(IT_AT_NEW, now=0.0), replies(IT, lambda packet: echoed(packet, identifier=7)), False, "none of 3"),
+        (Echo(IT_AT_NEW, now=0.0), silent, False, "none of 3 echoes"),
+        (PortOpens(IT_AT_NEW, 80, now=0.0), replies(IT, answered(TcpFlag.SYN | TcpFlag.ACK)), True, "opened port 80"),
+        (PortOpens(IT_AT_NEW, 80, now=0.0), replies(IT, answered(TcpFlag.RST | TcpFlag.ACK)), False, "refused to open"),
+        (PortOpens(IT_AT_NEW, 80, now=0.0), replies(OTHER, answered(TcpFlag.SYN | TcpFlag.ACK)), False, "not answer"),
+        (PortOpens(IT_AT_NEW, 80, now=0.0), replies(IT, answered(TcpFlag.ACK)), False, "asked 3 times"),
+    ],
+)
+def test_what_answers_at_the_address(proof, answer, passed, said):
+    sent = prove(proof, answer)
+    assert proof.passed is passed
+    assert said in proof.because
+    if passed and isinstance(proof, PortOpens):
+        assert sent[-1].get(Tcp).flags & TcpFlag.RST  # nothing stays open at the device
+
+
+def asks_by_bootp():
+    request = Dhcp(op=BootpOp.BOOTREQUEST, xid=7, chaddr=bytes(IT))
+    ends = Ends(src_mac=IT, src=IPv4Address(0), dst_mac=BROADCAST_MAC, dst=IPv4Address("255.255.255.255"))
+    return frame_between(ends, Udp(src_port=68, dst_port=67, payload=encode_dhcp(request)))
+
+
+def announces(address, mac=IT):
+    return arp_question(mac, IPv4Address(address), sender=IPv4Address(address))
+
+
+@pytest.mark.parametrize(
+    ("events", "passed", "said"),
+    [
+        ([(2.0, False), (6.0, True), (9.0, announces(NEW))], True, "again 3 s after its power came back"),
+        ([(2.0, False), (6.0, True), (9.0, announces(OLD))], False, "at 192.168.61.7 after the power cut: the change"),
+        ([(2.0, False), (6.0, True), (9.0, asks_by_bootp())], False, "asked for an address by BOOTP"),
+        ([(2.0, False), (6.0, True)], False, f"for {LONGEST_BOOT_S:.0f} s after its power came back"),
+        ([(2.0, False), (6.0, True), (7.0, announces(NEW, OTHER))], False, "It has not been heard"),
+        # Its link comes and goes while it starts, as with many a boot loader.
+        ([(2.0, False), (3.0, True), (5.0, False), (8.0, True), (12.0, announces(NEW))], True, "again 4 s after"),
+        # A switch in between keeps the link up: three seconds without an answer are the power cut.
+        ([(20.0, announces(NEW))], True, "again 0 s after"),
+        ([(1.0, announces(NEW)), (1.5, announces(NEW))], None, ""),  # its power is off, and it is waited for
+    ],
+)
+def test_a_power_cut_is_survived_or_not(events, passed, said):
+    proof = PowerCycle(IT_AT_NEW, now=0.0)
+    prove(proof, events=events)
+    assert proof.passed is passed
+    assert said in proof.because
+    assert proof.finding.passed is bool(passed)
