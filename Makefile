@@ -2,14 +2,16 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+# Where byte code must not be kept, every start of the program would compile all of it anew.
+unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: demo test lint benchmarks endings fuzz screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
 
-test: $(VENV)/.dev $(VENV)/.tools $(VENV)/partners
-	$(BIN)/pytest -n 4
+test: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	$(BIN)/pytest -n 4 --dist worksteal
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check src tests benchmarks docs
@@ -20,7 +22,7 @@ lint: $(VENV)/.dev
 benchmarks: $(VENV)/.dev $(VENV)/.tools
 	$(BIN)/python benchmarks/run.py
 
-endings: $(VENV)/.dev $(VENV)/.tools
+endings: $(VENV)/.tests $(VENV)/.tools
 	ASKPORT_ENDINGS=210 $(BIN)/pytest tests/test_giving_back.py -k every_end
 
 fuzz: $(VENV)/.dev
@@ -34,12 +36,12 @@ $(VENV)/bin/python:
 	@sh tools/system-packages python3-venv:import:ensurepip
 	$(PYTHON) -m venv $(VENV)
 
-$(VENV)/.installed: pyproject.toml $(VENV)/bin/python
-	$(BIN)/pip install --quiet --disable-pip-version-check --editable .
-	@touch $@
-
-$(VENV)/.dev: pyproject.toml $(VENV)/bin/python
-	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
+$(VENV)/.installed: WANTED := .
+$(VENV)/.tests: WANTED := .[test]
+$(VENV)/.dev: WANTED := .[dev]
+$(VENV)/.installed $(VENV)/.tests $(VENV)/.dev: pyproject.toml $(VENV)/bin/python
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-compile --editable '$(WANTED)'
+	@$(BIN)/python -m compileall -q -j 0 $(VENV)/lib src >/dev/null || true
 	@touch $@ $(VENV)/.installed
 
 # What the tests talk to: a terminal, network namespaces, and a DHCP client as a device.
