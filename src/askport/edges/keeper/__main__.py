@@ -2,8 +2,8 @@
 
 Messages are JSON objects in datagrams of a Unix socket pair, one answer to each. The first is ``take`` with the
 ``adapter``, the only one from then on. Then come ``open`` (its answer carries the packet socket), ``borrow`` with
-``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with
-``to`` and ``via``, ``give-back``, ``addresses``. Anything else is refused.
+``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with ``to`` and ``via``, ``give-back`` and
+``addresses``. Anything else is refused.
 """
 
 import json
