@@ -40,14 +40,14 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
         "addresses": lambda _: ({"addresses": adapter.addresses()}, []),
     }
     while message := control.recv(MAX_MESSAGE):
-        sockets: list[socket.socket] = []
         try:
             request = json.loads(message)
             if not isinstance(request, dict) or request.get("verb") not in verbs:
                 raise Refusal("The keeper does not know that verb.")
             answer, sockets = verbs[request["verb"]](request) or ({}, [])
         except (Refusal, ValueError, LookupError, TypeError, RecursionError, OSError, NetlinkError) as error:
-            answer = {"error": f"The keeper would not: {error}." if not isinstance(error, Refusal) else str(error)}
+            why = str(error) if isinstance(error, Refusal) else f"The keeper would not: {error}."
+            answer, sockets = {"error": why}, []
         try:
             socket.send_fds(control, [json.dumps(answer).encode()], [each.fileno() for each in sockets])
         except OSError:

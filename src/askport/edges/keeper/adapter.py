@@ -82,6 +82,8 @@ class Adapter:
         try:
             change()
         except NetlinkError as error:
+            if undo["kind"] == "replaced":
+                self._put_back(undo)  # some may be off already
             self._journal.undo.remove(undo)
             self._journal.write()
             raise Refusal(f"The kernel would not {what} on {self.name}: {os.strerror(error.code)}.") from None

@@ -50,9 +50,8 @@ def put_address(netlink: IPRoute, index: int, saved: dict[str, Any]) -> None:
     left = {kind: int(end - _boot_s()) for kind, end in until.items()}
     if left.get("valid", 1) <= 0:
         return
-    lifetimes: dict[str, int] = {}
-    if left:
-        lifetimes = {"valid_lft": FOREVER, "preferred_lft": FOREVER, **{f"{k}_lft": max(0, v) for k, v in left.items()}}
+    forever = {"valid_lft": FOREVER, "preferred_lft": FOREVER}
+    lifetimes = {**forever, **{f"{kind}_lft": max(0, span) for kind, span in left.items()}} if left else {}
     plain = {name: saved[name] for name in ("address", "local", "prefixlen", "scope", "label", "broadcast")}
     given = {name: value for name, value in plain.items() if value is not None}
     netlink.addr("add", index=index, family=_INET, IFA_FLAGS=saved["flags"], **given, **lifetimes)
