@@ -95,7 +95,8 @@ def _timed(data: bytes, wrong: list[str]) -> float:
 
 def run(count: int) -> None:
     """Fuzz with this many frames, and end with status 1 where anything went wrong."""
-    done, worst, wrong = 0, 0.0, []
+    done, worst = 0, 0.0
+    wrong: list[str] = []
     began = time.perf_counter()
     with Pool(os.cpu_count()) as pool:
         for frames, slowest, faults in pool.imap_unordered(_chunk, range(max(1, count // _CHUNK))):

@@ -42,7 +42,7 @@ async def beliefs(keeper: Keeper, count: int) -> dict[str, object]:
 def main() -> None:
     """Listen until everything has come."""
     count = int(sys.argv[1])
-    with Keeper("zl0") as keeper:
+    with Keeper().take("zl0") as keeper:
         print("ready", flush=True)
         work = beliefs if "--beliefs" in sys.argv else planted
         print(json.dumps(asyncio.run(work(keeper, count))))
