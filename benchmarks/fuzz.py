@@ -21,6 +21,7 @@ _SHORT, _LONG = 200_000, 10_000_000
 _CHUNK = 100_000
 _SLOW_S = 1e-3
 _AGAIN = 5
+_MOMENT_S = 0.03
 _Bend = Callable[[Random, bytes, bytes], bytes]
 
 
@@ -73,7 +74,7 @@ def _chunk(seed: int) -> tuple[int, float, list[str]]:
             data = random.choice(_BENDS)(random, data or b"\0", random.choice(frames))
         took = _timed(data, wrong)
         if took > _SLOW_S:
-            took = min(_timed(data, wrong) for _ in range(_AGAIN))
+            took = min(_timed_later(data, wrong) for _ in range(_AGAIN))
             if took > _SLOW_S:
                 wrong.append(f"{took * 1e3:.2f} ms: {data.hex()}")
         worst = max(worst, took)
@@ -82,6 +83,12 @@ def _chunk(seed: int) -> tuple[int, float, list[str]]:
     for device in finder.devices():
         device.reasons()
     return _CHUNK, worst, wrong[:3]
+
+
+def _timed_later(data: bytes, wrong: list[str]) -> float:
+    """Take the time again a moment later: what the machine does meanwhile comes and goes, and a slow frame stays."""
+    time.sleep(_MOMENT_S)
+    return _timed(data, wrong)
 
 
 def _timed(data: bytes, wrong: list[str]) -> float:

@@ -79,7 +79,8 @@ def register_lines(rows: list[Row], width: int) -> list[Ink]:
         if row.left_dns:
             how.append(f"DNS {' '.join(str(each) for each in row.left_dns)}")
         if row.recorded_at:
-            how.append(f"recorded {row.recorded_at.astimezone():%Y-%m-%d %H:%M}")
+            at = row.recorded_at.astimezone()
+            how.append(f"recorded {at:%Y-%m-%d}\N{NO-BREAK SPACE}{at:%H:%M}")
         lines += [*wrapped(", ".join(how), width, DIM, 10), blank()]
     return lines
 
