@@ -3,14 +3,15 @@
 import asyncio
 import secrets
 from collections.abc import Iterable
-from ipaddress import IPv4Address, IPv4Interface
+from dataclasses import asdict
+from ipaddress import IPv4Address
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 if TYPE_CHECKING:
-    from askport.core.register.entries import Entry, Proved
+    from askport.core.register.entries import Entry
     from askport.edges.jobfile import JobFile
 
 from askport.cli.cable import choose, laptop_within, open_cable, run
@@ -158,8 +159,10 @@ def prove(
     with open_cable(adapter) as keeper:
         proofs = asyncio.run(_prove(keeper, device, target, old, ports, ping=not no_ping, power_cycle=power_cycle))
         if journal:
+            from askport.core.register.writing import proved
+
             unit = next((line.entry.unit for line in reversed(journal.lines) if _is_about(line.entry, device)), 0)
-            _record(journal, keeper, (_proved(proof, device, unit) for proof in proofs))
+            _record(journal, keeper, (proved(proof.finding, unit=unit, mac=device) for proof in proofs))
     passed = all(proof.passed for proof in proofs)
     if json:
         put_json(
@@ -168,7 +171,7 @@ def prove(
                 "mac": str(device),
                 "at": str(interface),
                 "passed": passed,
-                "proofs": [_proof(proof) for proof in proofs],
+                "proofs": [asdict(proof.finding) for proof in proofs],
             }
         )
     else:
@@ -217,45 +220,18 @@ def _journal(job: Path | None) -> "JobFile | None":
     return JobFile(job, create=True)
 
 
-def _proof(proof: Proof) -> dict[str, Any]:
-    found = proof.finding
-    return {
-        "name": found.name,
-        "expected": found.expected,
-        "measured": found.measured,
-        "passed": found.passed,
-        "because": found.because,
-    }
-
-
-def _proved(proof: Proof, mac: MacAddress, unit: int) -> "Proved":
-    from askport.core.register.entries import Proved
-
-    return Proved(unit=unit, mac=mac, **_proof(proof))
-
-
 def _is_about(entry: "Entry", mac: MacAddress) -> bool:
     return getattr(entry, "mac", None) == mac
 
 
 def _entries_of(way: Way, tag: str, unit: int) -> "list[Entry]":
-    from askport.core.register.entries import Found, WasSet
+    from askport.core.register.entries import Found
+    from askport.core.register.writing import was_set
 
-    target, interface = way.target, way.target.interface
     found = Found(
         unit=unit, tag=tag, mac=way.mac, maker=maker(way.mac), address=None, belief="named by hand", because=()
     )
-    was_set = WasSet(
-        unit=unit,
-        mac=way.mac,
-        way=way.name,
-        interface=IPv4Interface(interface),
-        gateway=target.gateway,
-        dns=target.dns,
-        result=str(way.result),
-        because=way.because,
-    )
-    return [found, was_set]
+    return [found, was_set(way, unit=unit)]
 
 
 def _record(journal: "JobFile", keeper: Keeper, entries: "Iterable[Entry]") -> None:

@@ -20,12 +20,13 @@ from askport.core.plan.work import WorkItem, clean_tag
 from askport.core.proofs.answering import Echo, PortOpens
 from askport.core.proofs.holding import OldGone, SameMac
 from askport.core.proofs.power_cycle import PowerCycle
-from askport.core.proofs.proof import Finding, Proof, Proving, Subject
+from askport.core.proofs.proof import Proof, Proving, Subject
 from askport.core.reach.adapters import Adapter
 from askport.core.reach.choosing import Choosing, from_the_top, near
 from askport.core.reach.laptop import Laptop
 from askport.core.reach.talk import Verdict, can_talk
-from askport.core.register.entries import Borrowed, Found, GaveBack, Named, Proved, Recorded, WasSet
+from askport.core.register import writing
+from askport.core.register.entries import Borrowed, GaveBack, Named, Recorded
 from askport.core.steps import Phase, Step
 from askport.core.ways.answering import Answering
 from askport.core.ways.by_hand import ByHand
@@ -230,20 +231,7 @@ class Session(Borrower):
         """Record the device as it was found, with the frames that say so, and go on to reaching it."""
         self.chosen = device
         best = device.best if not device.asking else None
-        found = Found(
-            unit=self.unit,
-            tag=self.work.tag,
-            mac=device.mac,
-            maker=self.maker(device.mac),
-            address=best.address if best else None,
-            prefix=best.prefix if best else None,
-            gateway=best.gateway if best else None,
-            belief=str(best.belief) if best else "asks",
-            asks_by=device.asking.protocol if device.asking else None,
-            because=tuple(reason.sentence for reason in best.because) if best else (),
-        )
-        reasons = best.because if best else device.asking.because if device.asking else ()
-        frames = tuple(dict.fromkeys(frame for reason in reasons for frame in reason.evidence))
+        found, frames = writing.found(device, unit=self.unit, tag=self.work.tag, maker=self.maker(device.mac))
         self._effects += [Write(found), Keep(self.unit, frames)]
         if best is None:
             self._prepare(now)
@@ -428,7 +416,7 @@ class Session(Borrower):
             case Phase.PROVING, Proving() as proving:
                 self._proofs_ended(proving, now)
             case Phase.POWER_CYCLE, PowerCycle() as cycle:
-                self._write_proof(cycle.finding)
+                self._write_proof(cycle)
                 self.phase = Phase.MAY_RECORD if cycle.passed else Phase.FORGOTTEN
 
     def _follow(self, now: float) -> None:
@@ -510,21 +498,7 @@ class Session(Borrower):
         self._activities, self.phase = [self.way], Phase.SETTING
 
     def _write_set(self, way: Way) -> None:
-        target = way.target
-        self._effects.append(
-            Write(
-                WasSet(
-                    unit=self.unit,
-                    mac=way.mac,
-                    way=way.name,
-                    interface=target.interface,
-                    gateway=target.gateway,
-                    dns=target.dns,
-                    result=str(way.result),
-                    because=way.because,
-                )
-            )
-        )
+        self._effects.append(Write(writing.was_set(way, unit=self.unit)))
 
     def _way_ended(self, way: Way, now: float) -> None:
         self._write_set(way)
@@ -561,7 +535,7 @@ class Session(Borrower):
 
     def _proofs_ended(self, proving: Proving, now: float) -> None:
         for proof in proving.proofs:
-            self._write_proof(proof.finding)
+            self._write_proof(proof)
         subject = self.subject()
         if not proving.passed or subject is None:
             self.phase = Phase.NOT_PROVEN
@@ -569,18 +543,9 @@ class Session(Borrower):
         self.power_cycle = PowerCycle(subject, now=now)
         self._activities, self.phase = [self.power_cycle], Phase.POWER_CYCLE
 
-    def _write_proof(self, finding: Finding) -> None:
+    def _write_proof(self, proof: Proof) -> None:
         if self.chosen:
-            proved = Proved(
-                unit=self.unit,
-                mac=self.chosen.mac,
-                name=finding.name,
-                expected=finding.expected,
-                measured=finding.measured,
-                passed=finding.passed,
-                because=finding.because,
-            )
-            self._effects.append(Write(proved))
+            self._effects.append(Write(writing.proved(proof.finding, unit=self.unit, mac=self.chosen.mac)))
 
     def _set_again(self, now: float) -> None:
         """Start over at Set with what the device does now, after it forgot its address."""
