@@ -64,7 +64,9 @@ def _why_no_namespaces():
     if not shutil.which("ip"):
         return "no iproute2: what a real kernel does was not tested"
     probe_name = f"askport-probe-{os.getpid()}"
-    probe = subprocess.run(["ip", "netns", "add", probe_name], capture_output=True)
+    probe = subprocess.run(
+        f"ip netns add {probe_name} && ip netns exec {probe_name} true", shell=True, capture_output=True
+    )
     subprocess.run(["ip", "netns", "del", probe_name], capture_output=True)
     return None if probe.returncode == 0 else "no network namespaces here: what a real kernel does was not tested"
 

@@ -50,8 +50,13 @@ def test_bad_input_is_one_sentence(arguments, status, said, capsys):
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody without permission")
 def test_without_permission_it_is_said_what_to_do(tmp_path):
     # Everything is imported first: whoever has no permission may not be able to read this interpreter's library either.
-    code = "import os, sys, askport.edges.restoring; from askport.cli.main import run"
-    code += "; run(['find', '-']); os.setresuid(9, 9, 9); sys.exit(run(sys.argv[1:]))"
+    code = (
+        "import importlib, os, pkgutil, sys, askport\n"
+        "for each in pkgutil.walk_packages(askport.__path__, 'askport.'):\n"
+        "    each.name.endswith('__main__') or importlib.import_module(each.name)\n"
+        "os.setresuid(9, 9, 9)\n"
+        "sys.exit(importlib.import_module('askport.cli.main').run(sys.argv[1:]))"
+    )
     for arguments in (["find", "lo"], ["borrow", "lo", "10.84.16.9/22"], ["restore"]):
         run = subprocess.run([sys.executable, "-c", code, *arguments], capture_output=True, text=True, cwd="/")
         assert run.returncode == 3, run.stderr
