@@ -54,8 +54,10 @@ def test_without_permission_it_is_said_what_to_do(tmp_path):
         "import importlib, os, pkgutil, sys, askport\n"
         "for each in pkgutil.walk_packages(askport.__path__, 'askport.'):\n"
         "    each.name.endswith('__main__') or importlib.import_module(each.name)\n"
+        "from askport.cli.main import run\n"
+        "run(['find', '-']), run(['restore', '--slip'])\n"
         "os.setresuid(9, 9, 9)\n"
-        "sys.exit(importlib.import_module('askport.cli.main').run(sys.argv[1:]))"
+        "sys.exit(run(sys.argv[1:]))"
     )
     for arguments in (["find", "lo"], ["borrow", "lo", "10.84.16.9/22"], ["restore"]):
         run = subprocess.run([sys.executable, "-c", code, *arguments], capture_output=True, text=True, cwd="/")
