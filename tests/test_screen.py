@@ -80,6 +80,14 @@ def terminal(tmp_path):
         each.close()
 
 
+def climb(screen):
+    """Let the laptop ask until a silent device answers."""
+    for rung in ("◆ greet", "◆ call"):
+        screen.until("the laptop")
+        screen.keys("+")
+        screen.until(rung)
+
+
 def test_a_device_is_walked_to_the_register_by_enter(terminal):
     """What a technician does with TG-01: Enter, the device's page, its power, and Enter."""
     screen = terminal(*ASKPORT, "demo", "--pace", "12")
@@ -193,9 +201,7 @@ def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_
         time.sleep(0.3)
     screen.keys("Enter")
     screen.until("sends nothing")
-    screen.keys("+")
-    screen.until("◆ greet")
-    screen.keys("+")
+    climb(screen)
     screen.until("Enter ▸ Go on with 02:00:00:00:00:99")
     screen.until("Its mask was measured: /24")
     screen.keys("Enter")
@@ -226,10 +232,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
     plug_in()
     screen.until("Its link has just come up: the cable is in this one.", "Enter ▸ Use zl5.")
     screen.keys("Enter")
-    for rung in ("◆ greet", "◆ call"):
-        screen.until("the laptop")
-        screen.keys("+")
-        screen.until(rung)
+    climb(screen)
     screen.until("Enter ▸ Go on with 02:00:00:00:00:95")
     screen.keys("Enter")
     screen.until("Enter ▸ Borrow 192.168.1.")
@@ -251,6 +254,31 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
     screen.until("sends nothing")
     screen.keys("q")
     assert "Gave" not in screen.until("ended 0")
+
+
+@pytest.mark.kernel
+def test_a_terminal_that_is_lost_without_a_word_ends_the_program(terminal, cable, tmp_path):
+    """Its parent waits for it and passes no hang-up on, as make does: the laptop is given back all the same."""
+    cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
+    before, job = cable.adapter(), tmp_path / "lost.askport"
+    screen = terminal("trap : HUP;", *cable.inside("laptop"), *ASKPORT, "--job", str(job))
+    screen.until("Enter ▸ Use zl0.")
+    screen.keys("Enter")
+    climb(screen)
+    screen.until("Enter ▸ Go on with 02:00:00:00:00:99")
+    screen.keys("Enter")
+    screen.until("Enter ▸ Borrow 192.168.1.")
+    screen.keys("Enter")
+    screen.until("borrowed 192.168.1.")
+    assert cable.adapter() != before
+    screen.close()
+    deadline = time.monotonic() + 5.0
+    while (
+        cable.adapter() != before
+        or subprocess.run(["pgrep", "-f", f"python[0-9.]* .*{job}"], capture_output=True).stdout
+    ):
+        assert time.monotonic() < deadline, cable.adapter()
+        time.sleep(0.1)
 
 
 HOLDS_PORT = (

@@ -5,13 +5,14 @@ from collections.abc import Callable, Collection, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 
-from askport.cli.talk import say
+from askport.cli.talk import Status, say
 from askport.core.errors import Refused
 from askport.core.machine import Machine, earliest
 from askport.core.reach.adapters import cable_hazards
 from askport.core.reach.choosing import Choosing, from_the_top
 from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link
+from askport.edges.terminal import end_with_terminal
 
 _SLICE_S = 0.2
 
@@ -22,6 +23,7 @@ def open_cable(adapter: str) -> Keeper:
     Raises:
         MachineRefused: no permission, no such adapter, in use, or without link.
     """
+    end_with_terminal(Status.INTERRUPTED)
     keeper = Keeper().take(adapter)
     drop_to_invoker()
     for address in keeper.restored:

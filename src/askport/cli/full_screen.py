@@ -14,7 +14,7 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.practice import Practice
 from askport.cli.demo import PACE
-from askport.cli.talk import say
+from askport.cli.talk import Status, say
 from askport.core.errors import MachineRefused
 from askport.core.reach.adapters import CABLE_KINDS, Adapter
 from askport.core.words import listed
@@ -22,6 +22,7 @@ from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.edges.makers import maker
 from askport.edges.round import Round
+from askport.edges.terminal import end_with_terminal
 from askport.tui.app import AskPortApp
 from askport.tui.outfit import Outfit
 from askport.tui.screens.plug import Choice, PlugScreen
@@ -144,6 +145,7 @@ def _tell_job(outfit: Outfit) -> None:
 
 
 def _run(app: AskPortApp) -> None:
+    end_with_terminal(Status.INTERRUPTED)
     app.run()
     if app.fault:
         raise app.fault
