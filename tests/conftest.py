@@ -30,6 +30,16 @@ ASKPORT = [str(Path(sys.executable).with_name("askport"))]
 LAPTOP, DEVICE = "02:00:00:00:00:01", "02:00:00:00:00:99"
 
 
+def wait_for(condition, seconds):
+    """Return whether something becomes so within a time."""
+    deadline = time.monotonic() + seconds
+    while not condition():
+        if time.monotonic() > deadline:
+            return False
+        time.sleep(0.02)
+    return True
+
+
 def askport(*arguments, prefix=(), **options):
     """Run the command line as a user does."""
     command = [*prefix, *ASKPORT, *map(str, arguments)]

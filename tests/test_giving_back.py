@@ -17,7 +17,7 @@ from pathlib import Path
 import pytest
 
 from askport.edges.packet_filter import assemble
-from conftest import ASKPORT
+from conftest import ASKPORT, wait_for
 
 pytestmark = pytest.mark.kernel
 ENDINGS = int(os.environ.get("ASKPORT_ENDINGS", "7"))
@@ -54,15 +54,6 @@ def furnish(cable):
         cable.ip("addr", "add", *address, "dev", "zl0", at="laptop")
     cable.ip("route", "add", "198.51.100.0/24", "via", "192.0.2.1", "dev", "zl0", "metric", "7", at="laptop")
     cable.ip("neigh", "add", "192.0.2.1", "lladdr", "02:00:00:00:00:aa", "nud", "permanent", "dev", "zl0", at="laptop")
-
-
-def wait_for(condition, seconds):
-    deadline = time.monotonic() + seconds
-    while not condition():
-        if time.monotonic() > deadline:
-            return False
-        time.sleep(0.02)
-    return True
 
 
 def end(way, program, keeper):

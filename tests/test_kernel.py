@@ -5,7 +5,6 @@ import os
 import shutil
 import signal
 import sys
-import time
 from ipaddress import IPv4Address
 
 import pytest
@@ -15,7 +14,7 @@ from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import decode_ethernet, encode_ethernet
 from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
-from conftest import DEVICE, LAPTOP
+from conftest import DEVICE, LAPTOP, wait_for
 from test_readers import TOLD
 
 pytestmark = pytest.mark.kernel
@@ -26,13 +25,6 @@ ip addr flush dev "$interface"
 ip addr add "$ip/$mask" dev "$interface"
 ip route add default via "$router"
 """
-
-
-def wait_for(condition, what, seconds=8.0):
-    deadline = time.monotonic() + seconds
-    while not condition():
-        assert time.monotonic() < deadline, f"never happened: {what}"
-        time.sleep(0.02)
 
 
 def one_sentence(run, status):
@@ -79,7 +71,7 @@ def test_nothing_is_nothing_and_what_the_machine_refuses_is_said_in_a_line(cable
     assert all(device["addresses"] == [] for device in json.loads(empty.stdout)["devices"])
     assert "There is no adapter 'nope'" in one_sentence(cable.askport("find", "nope"), 3)
     holder = cable.start("laptop", *cable.command("borrow", "zl0", "10.84.16.9/22"))
-    wait_for(lambda: "10.84.16.9" in cable.adapter(), "the borrowed address")
+    assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 8.0), "the borrowed address"
     assert "another run of Ask Port" in one_sentence(cable.askport("find", "zl0", "--seconds", 1), 3)
     holder.send_signal(signal.SIGINT)
     assert holder.wait(10) == 130
@@ -159,16 +151,18 @@ def test_the_adapter_survives_the_hardest_end(cable, who):
     cable.ip("addr", "add", "192.0.2.7/24", "dev", "zl0", at="laptop")
     before = cable.adapter()
     program = cable.start("laptop", *cable.command("borrow", "zl0", "10.84.16.9/22"))
-    wait_for(lambda: "10.84.16.9" in cable.adapter(), "the borrowed address")
+    assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 8.0), "the borrowed address"
     keeper = int(next(each for each in children(program.pid)))
     if who == "program":
         os.kill(program.pid, signal.SIGKILL)
-        wait_for(lambda: cable.adapter() == before, "giving back", seconds=1.0)
+        assert wait_for(lambda: cable.adapter() == before, 1.0), "giving back"
     else:
         os.kill(keeper, signal.SIGSTOP)
         os.kill(program.pid, signal.SIGKILL)
         os.kill(keeper, signal.SIGKILL)
-        wait_for(lambda: not os.path.exists(f"/proc/{keeper}") or state_of(keeper) == "Z", "the keeper's end")
+        assert wait_for(lambda: not os.path.exists(f"/proc/{keeper}") or state_of(keeper) == "Z", 8.0), (
+            "the keeper's end"
+        )
         assert cable.adapter() != before
         run = cable.askport("restore")
         assert (run.returncode, "gave back 10.84.16.9/22" in run.stdout) == (0, True), run.stderr

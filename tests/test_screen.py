@@ -2,13 +2,15 @@
 
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import time
+from pathlib import Path
 
 import pytest
 
-from conftest import ASKPORT
+from conftest import ASKPORT, wait_for
 
 pytestmark = [
     pytest.mark.screen,
@@ -241,8 +243,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
     cable.ip("addr", "flush", "dev", "zl5", at="laptop")
     screen.keys("3")
     screen.until("Another program takes 192.168.1.")
-    screen.until("put back")
-    assert "192.168.1." in cable.ip("addr", "show", "zl5", at="laptop")
+    assert wait_for(lambda: "192.168.1." in cable.ip("addr", "show", "zl5", at="laptop"), 5.0)
     cable.ip("link", "del", "zl5", at="laptop")
     assert "borrowed 192." not in screen.until(
         "zl5 was pulled out, and nothing is left to give back", "goes to the adapters."
@@ -254,6 +255,17 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
     screen.until("sends nothing")
     screen.keys("q")
     assert "Gave" not in screen.until("ended 0")
+
+
+@pytest.mark.parametrize("name", ["TERM", "HUP", "INT"])
+def test_a_signal_ends_the_screen_as_its_own_key_does(terminal, tmp_path, name):
+    screen = terminal(*ASKPORT, "demo")
+    screen.until("Nobody has spoken yet")
+    shell = screen._tmux("display-message", "-p", "#{pane_pid}").strip()
+    (program,) = Path(f"/proc/{shell}/task/{shell}/children").read_text().split()
+    os.kill(int(program), getattr(signal, f"SIG{name}"))
+    assert "Traceback" not in screen.until("ended 130")
+    assert not list(tmp_path.glob("askport-demo-*"))
 
 
 @pytest.mark.kernel
@@ -272,13 +284,8 @@ def test_a_terminal_that_is_lost_without_a_word_ends_the_program(terminal, cable
     screen.until("borrowed 192.168.1.")
     assert cable.adapter() != before
     screen.close()
-    deadline = time.monotonic() + 5.0
-    while (
-        cable.adapter() != before
-        or subprocess.run(["pgrep", "-f", f"python[0-9.]* .*{job}"], capture_output=True).stdout
-    ):
-        assert time.monotonic() < deadline, cable.adapter()
-        time.sleep(0.1)
+    left = ["pgrep", "-f", f"python[0-9.]* .*{job}"]
+    assert wait_for(lambda: cable.adapter() == before and not subprocess.run(left, capture_output=True).stdout, 5.0)
 
 
 HOLDS_PORT = (

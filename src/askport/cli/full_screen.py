@@ -14,7 +14,7 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.practice import Practice
 from askport.cli.demo import PACE
-from askport.cli.talk import Status, say
+from askport.cli.talk import say
 from askport.core.errors import MachineRefused
 from askport.core.reach.adapters import CABLE_KINDS, Adapter
 from askport.core.words import listed
@@ -23,7 +23,7 @@ from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.edges.makers import maker
 from askport.edges.round import Round
 from askport.edges.terminal import end_with_terminal
-from askport.tui.app import AskPortApp
+from askport.tui.app import INTERRUPTED, AskPortApp
 from askport.tui.outfit import Outfit
 from askport.tui.screens.plug import Choice, PlugScreen
 
@@ -38,8 +38,10 @@ def start_on_bench(pace: float, wire: str = "crate") -> None:
     outfit = _bench_outfit(pace)
     if outfit.practice:
         outfit.practice.move(wire)
-    _run(AskPortApp(outfit))
-    _tell_job(outfit)
+    try:
+        _run(AskPortApp(outfit))
+    finally:
+        _tell_job(outfit)
 
 
 def _bench_outfit(pace: float) -> Outfit:
@@ -95,9 +97,9 @@ def start_on_adapters(job: Path | None) -> None:
             keeping.close()
             for interface in borrowed if app.outfit and not app.outfit.practice else []:
                 say(f"Gave {interface} on {app.outfit.round.wire.name if app.outfit else ''} back.")
-    if app.outfit:
-        _tell_job(app.outfit)
-    elif refused:
+            if app.outfit:
+                _tell_job(app.outfit)
+    if refused and not app.outfit:
         raise MachineRefused(refused.replace("leave with q and start", "start"), code="no-permission")
 
 
@@ -145,7 +147,9 @@ def _tell_job(outfit: Outfit) -> None:
 
 
 def _run(app: AskPortApp) -> None:
-    end_with_terminal(Status.INTERRUPTED)
+    end_with_terminal(INTERRUPTED)
     app.run()
     if app.fault:
         raise app.fault
+    if app.return_code == INTERRUPTED:
+        raise KeyboardInterrupt

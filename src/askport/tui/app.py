@@ -1,7 +1,10 @@
 """The full-screen application."""
 
+import asyncio
 import os
+import signal
 from collections.abc import Callable
+from functools import partial
 
 from textual.app import App
 from textual.binding import Binding
@@ -12,6 +15,8 @@ from askport.tui.screens.plug import Choice, PlugScreen
 from askport.tui.screens.work import WorkScreen
 from askport.tui.themes import DARK, LIGHT
 
+INTERRUPTED = 130
+"""Return code after a signal."""
 Plug = Callable[[str], PlugScreen]
 """Makes the choice of an adapter, with a sentence on what was wrong with the last one, or none."""
 Fit = Callable[[Choice], Outfit]
@@ -52,7 +57,9 @@ class AskPortApp(App[None]):
             self.switch_screen(self._plug(fault)) if len(self.screen_stack) > 1 else self.push_screen(self._plug(fault))
 
     def on_mount(self) -> None:
-        """Start at the cable."""
+        """Start at the cable; what ends the program from outside ends it as its own key does."""
+        for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            asyncio.get_running_loop().add_signal_handler(each, partial(self.exit, return_code=INTERRUPTED))
         for theme in (DARK, LIGHT):
             self.register_theme(theme)
         self.theme = DARK.name
