@@ -84,8 +84,9 @@ def test_what_is_in_the_way_is_named():
 
 def test_what_another_program_takes_off_is_put_back_once_a_minute_and_said():
     laptop, borrowed = Laptop("zl0", MacAddress.parse("02:00:00:00:00:01"), ()), IPv4Interface("10.84.16.9/22")
-    assert laptop.take(borrowed, 0.0)
-    assert not laptop.take(borrowed, 1.0)
+    assert laptop.take(borrowed, 1.0)
+    assert not laptop.take(borrowed, 2.0)
+    assert laptop.look([CABLE], now=0.9) == []  # looked at just before it was borrowed
     has_it = replace(CABLE, addresses=(AdapterAddress(interface=borrowed, origin="static"),))
     moments = ((3.0, has_it), (6.0, CABLE), (9.0, has_it), (12.0, CABLE), (67.0, CABLE), (140.0, has_it))
     put_back = [now for now, adapter in moments if laptop.look([adapter], now=now)]

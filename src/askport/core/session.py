@@ -341,7 +341,7 @@ class Session(Borrower):
 
         Args:
             adapters: all of the laptop's, with their hazards.
-            now: the wire's time.
+            now: the wire's time when looking at them began.
             way_out: the adapter by which the kernel would send to the device, or None where by none.
             slept_s: how long the laptop has slept since the last time, in seconds.
         """

@@ -46,7 +46,7 @@ class LaptopWatch:
         self._doors: dict[FarEnd, Door] = {}
 
     async def look(self, session: Session, now: float) -> None:
-        """Tell the session how the laptop is now."""
+        """Tell the session how the laptop is now, ``now`` being the wire's time."""
         present = session.present_address
         device = present[0] if present else None
         try:

@@ -22,13 +22,21 @@ class Laptop:
     def __init__(self, adapter: str, mac: MacAddress, own: Collection[IPv4Interface]) -> None:
         """Begin with what the adapter has of its own."""
         self.adapter, self.mac, self.own = adapter, mac, tuple(own)
-        self.borrowed: list[IPv4Interface] = []
-        self.borrowed_at: float | None = None
-        """Since when something is borrowed."""
         self.hazards: list[Hazard] = []
         """What is dangerous about the laptop itself; whoever can see the laptop keeps it up to date."""
+        self._taken_at: dict[IPv4Interface, float] = {}
         self._put_back_at: dict[IPv4Interface, float] = {}
         self._woke: tuple[float, float] | None = None
+
+    @property
+    def borrowed(self) -> list[IPv4Interface]:
+        """The addresses that are borrowed, in the order in which they were."""
+        return list(self._taken_at)
+
+    @property
+    def borrowed_at(self) -> float | None:
+        """Since when something is borrowed."""
+        return min(self._taken_at.values(), default=None)
 
     @property
     def addresses(self) -> list[IPv4Interface]:
@@ -41,15 +49,15 @@ class Laptop:
 
     def take(self, interface: IPv4Interface, now: float) -> bool:
         """Take in that an address was borrowed; say whether it is a new one, and not one that was put back."""
-        if interface in self.borrowed:
+        if interface in self._taken_at:
             return False
-        self.borrowed.append(interface)
-        self.borrowed_at = now if self.borrowed_at is None else self.borrowed_at
+        self._taken_at[interface] = now
         return True
 
     def give_all_back(self) -> list[IPv4Interface]:
         """Take in that nothing is borrowed any more, and return what was."""
-        given, self.borrowed, self.borrowed_at = self.borrowed, [], None
+        given = self.borrowed
+        self._taken_at.clear()
         self._put_back_at.clear()
         return given
 
@@ -66,7 +74,7 @@ class Laptop:
 
         Args:
             adapters: with their hazards.
-            now: the wire's time.
+            now: the wire's time when looking at them began; what was borrowed since may not be seen yet.
             device: the device's address, where it is known.
             way_out: the adapter by which the kernel would send to that address, or None where by none.
             slept_s: how long the laptop has slept since the last look, in seconds.
@@ -79,11 +87,9 @@ class Laptop:
             self._woke = (now, slept_s)
         here = next((each for each in adapters if each.name == self.adapter), None)
         present = {each.interface for each in here.addresses} if here else set(self.borrowed)
-        again = []
-        for each in self.borrowed:
-            if each not in present and now - self._put_back_at.get(each, -_AGAIN_S) >= _AGAIN_S:
-                self._put_back_at[each] = now
-                again.append(each)
+        missing = [each for each, at in self._taken_at.items() if each not in present and at < now]
+        again = [each for each in missing if now - self._put_back_at.get(each, -_AGAIN_S) >= _AGAIN_S]
+        self._put_back_at |= dict.fromkeys(again, now)
         events = self._events(now) if here else ()
         self.hazards = [*events, *cable_hazards(adapters, self.adapter, device=device, way_out=way_out)]
         return again
