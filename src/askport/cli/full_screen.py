@@ -14,7 +14,7 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.practice import Practice
 from askport.cli.demo import PACE
-from askport.cli.talk import say
+from askport.cli.talk import Status, say
 from askport.core.errors import MachineRefused
 from askport.core.reach.adapters import CABLE_KINDS, Adapter
 from askport.core.words import listed
@@ -23,7 +23,7 @@ from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.edges.makers import maker
 from askport.edges.round import Round
 from askport.edges.terminal import end_with_terminal
-from askport.tui.app import INTERRUPTED, AskPortApp
+from askport.tui.app import AskPortApp
 from askport.tui.outfit import Outfit
 from askport.tui.screens.plug import Choice, PlugScreen
 
@@ -141,15 +141,15 @@ def _tell_job(outfit: Outfit) -> None:
     """Say where the job is; practice in which nothing was recorded leaves no file behind."""
     path = outfit.round.job.path
     if outfit.practice and not any(row.recorded_at for row in outfit.round.rows):
-        shutil.rmtree(path.parent)
+        shutil.rmtree(path.parent, ignore_errors=True)  # whoever tidies up there may have been first
         return
     say(f"Recorded in {path}: 'askport register list {path}' shows it.")
 
 
 def _run(app: AskPortApp) -> None:
-    end_with_terminal(INTERRUPTED)
+    end_with_terminal(Status.INTERRUPTED)
     app.run()
     if app.fault:
         raise app.fault
-    if app.return_code == INTERRUPTED:
+    if app.was_interrupted:
         raise KeyboardInterrupt

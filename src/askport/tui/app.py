@@ -4,7 +4,6 @@ import asyncio
 import os
 import signal
 from collections.abc import Callable
-from functools import partial
 
 from textual.app import App
 from textual.binding import Binding
@@ -15,8 +14,6 @@ from askport.tui.screens.plug import Choice, PlugScreen
 from askport.tui.screens.work import WorkScreen
 from askport.tui.themes import DARK, LIGHT
 
-INTERRUPTED = 130
-"""Return code after a signal."""
 Plug = Callable[[str], PlugScreen]
 """Makes the choice of an adapter, with a sentence on what was wrong with the last one, or none."""
 Fit = Callable[[Choice], Outfit]
@@ -41,6 +38,8 @@ class AskPortApp(App[None]):
         self._plug, self._fit = plug, fit
         self.fault: Exception | None = None
         """What ended the program unexpectedly."""
+        self.was_interrupted = False
+        """Whether a signal ended it."""
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
         """Give the side colours to every theme that does not bring its own."""
@@ -59,7 +58,7 @@ class AskPortApp(App[None]):
     def on_mount(self) -> None:
         """Start at the cable; what ends the program from outside ends it as its own key does."""
         for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-            asyncio.get_running_loop().add_signal_handler(each, partial(self.exit, return_code=INTERRUPTED))
+            asyncio.get_running_loop().add_signal_handler(each, self._interrupt)
         for theme in (DARK, LIGHT):
             self.register_theme(theme)
         self.theme = DARK.name
@@ -67,6 +66,10 @@ class AskPortApp(App[None]):
             self.choose_adapter()
         elif self.outfit:
             self.push_screen(WorkScreen(self.outfit))
+
+    def _interrupt(self) -> None:
+        self.was_interrupted = True
+        self.exit()
 
     def on_work_screen_adapter_wanted(self) -> None:
         """Choose an adapter again."""
