@@ -5,8 +5,8 @@ from ipaddress import IPv4Address, IPv4Network
 import pytest
 
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
-from askport.core.finding.beliefs import MAX_TALLIES, Belief
-from askport.core.finding.finder import IMPOSSIBLE_ADDRESS, MAX_DEVICES, Finder
+from askport.core.finding.beliefs import MAX_OF_A_KIND, Belief
+from askport.core.finding.finder import MAX_DEVICES, Finder
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question, decode_arp
@@ -33,8 +33,9 @@ def reply(mac=IT, address=HOME, source=None):
     return arp_frame(arp, to=US) if source is None else arp_frame(arp, to=US).replace(mac, source, 1)
 
 
-def ip(ttl=64, src=HOME, mac=IT):
-    return ipv4_frame(IPv4(src=src, dst=GATEWAY, protocol=PROTOCOL_ICMP, payload=b"", ttl=ttl), src=mac, dst=OTHER)
+def ip(ttl=64, src=HOME, mac=IT, dst=GATEWAY):
+    packet = IPv4(src=src, dst=IPv4Address(dst), protocol=PROTOCOL_ICMP, payload=b"", ttl=ttl)
+    return ipv4_frame(packet, src=mac, dst=OTHER)
 
 
 def dhcp(mac=IT, kind=MessageType.DISCOVER, options=(), src_mac=None, **fields):
@@ -61,8 +62,16 @@ ACK = dhcp(kind=MessageType.ACK, op=BootpOp.BOOTREPLY, src_mac=OTHER, siaddr=SER
     [
         ([arp_question(IT, GATEWAY, sender=HOME)], HOME, "certain", "static"),
         ([arp_question(IT, HOME, sender=HOME)], HOME, "certain", "static"),
-        ([reply()], HOME, "certain", "unknown"),
-        ([ip()], HOME, "certain", "static"),
+        ([reply()], HOME, "likely", "unknown"),  # nobody has checked what else it answers for
+        ([ip()], HOME, "likely", "static"),  # a router may have passed it on, with any time to live
+        ([ip(dst="255.255.255.255")], HOME, "certain", "static"),
+        ([ip(dst="224.0.0.251")], HOME, "certain", "static"),
+        ([ip(dst="239.1.2.3")], HOME, "likely", "static"),  # groups that routers pass on
+        ([dhcp(kind=MessageType.REQUEST, options=((50, HOME.packed), (54, GATEWAY.packed)))], HOME, "likely", "dhcp"),
+        *(
+            ([arp_question(IT, GATEWAY, sender=IPv4Address(nobody))], None, None, None)
+            for nobody in ("255.255.255.255", "127.0.0.1", "224.0.0.5", "240.0.0.1", "0.1.2.3")
+        ),
         ([ip(ttl=63)], HOME, "possible", "unknown"),  # passed on: its source is somebody behind it
         ([arp_question(IT, HOME)], HOME, "likely", "unknown"),  # a probe: about to take it
         ([dhcp(options=((50, HOME.packed),))], HOME, "possible", "dhcp"),
@@ -111,7 +120,7 @@ def test_a_lease_states_mask_and_gateway_and_betrays_the_server():
     best = made.device(IT).best
     assert (best.prefix, str(best.prefix_basis), best.gateway) == (22, "stated", GATEWAY)
     codes = [hazard.code for hazard in made.hazards()]
-    assert codes == ["address-server", "several-devices"]
+    assert set(codes) == {"address-server", "several-devices"}
 
 
 @pytest.mark.parametrize(("kind", "protocol"), [(None, "bootp"), (MessageType.DISCOVER, "dhcp")])
@@ -124,19 +133,149 @@ def test_asking_is_counted_until_it_shows_an_address(kind, protocol):
     assert made.devices()[0].asking is None
 
 
-def test_an_answer_to_a_call_is_believed_only_after_the_check():
-    """Whoever answers even for an impossible address holds nothing for certain."""
-    for honest in (True, False):
-        made = finder(loudness=Loudness.CALL, known=[HOME])
-        made.handle_timer(0.0)
-        made.receive(hear(Frame(at=0.0, data=reply())))
-        sent = [arp.tpa for effect in made.poll() if isinstance(arp := decode_arp(effect.data[14:]), Arp)]
-        assert IMPOSSIBLE_ADDRESS in sent
-        assert made.devices()[0].best.belief is Belief.LIKELY
-        if not honest:
-            made.receive(hear(Frame(at=0.1, data=reply(address=IMPOSSIBLE_ADDRESS))))
-        made.handle_timer(0.4)
-        assert made.devices()[0].best.belief is (Belief.CERTAIN if honest else Belief.POSSIBLE)
+def run_on(made, until, answer=lambda arp: (), coming=None):
+    """Let time pass; ``answer`` gives what comes back to an ARP question, each with how long it takes."""
+    coming = [] if coming is None else coming
+    while True:
+        dues = [each for each in (made.next_deadline(), min(coming, default=(None,))[0]) if each is not None]
+        if not dues or min(dues) > until:
+            return made
+        now = min(dues)
+        for at, frame in sorted(coming):
+            if at <= now:
+                coming.remove((at, frame))
+                made.receive(hear(Frame(at=at, data=frame)))
+        made.handle_timer(now)
+        for effect in made.poll():
+            if effect.data[12:14] == b"\x08\x06":
+                coming += [(now + took, frame) for took, frame in answer(decode_arp(effect.data[14:]))]
+
+
+def answers(arp, address, mac=IT):
+    return arp_frame(Arp(op=Op.REPLY, sha=mac, spa=address, tha=arp.sha, tpa=arp.spa), to=arp.sha)
+
+
+BOXES = {
+    "honest": (lambda arp: [(0.01, answers(arp, HOME))] if arp.tpa == HOME else [], "certain", None),
+    "slow": (lambda arp: [(0.9, answers(arp, HOME))] if arp.tpa == HOME else [], "certain", None),
+    "for all": (lambda arp: [(0.01, answers(arp, arp.tpa))], "possible", "answers-for-all"),
+    "for all, late": (lambda arp: [(0.8, answers(arp, arp.tpa))], "possible", "answers-for-all"),
+    "for all, very late": (lambda arp: [(2.0, answers(arp, arp.tpa))], "possible", "answers-for-all"),
+    "for a range": (
+        lambda arp: [(0.01, answers(arp, arp.tpa))] if arp.tpa in IPv4Network("192.168.61.0/24") else [],
+        "possible", "answers-for-all",
+    ),
+    "for some, one by one": (
+        lambda arp: [(0.01, answers(arp, arp.tpa))] if arp.tpa in (HOME, GATEWAY) else [], "possible",
+        "answers-for-others",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", BOXES)
+def test_an_answer_is_believed_only_after_its_neighbours_were_asked_for(name):
+    answer, belief, hazard = BOXES[name]
+    made = finder(loudness=Loudness.CALL, known=[HOME, GATEWAY], within=[IPv4Network("192.168.61.0/24")], rate=200.0)
+    coming = []
+    run_on(made, 1.0, answer, coming)
+    assert all(each.best.belief is not Belief.CERTAIN for each in made.devices() if each.best)
+    run_on(made, 12.0, answer, coming)
+    best = next(each for each in made.devices()[0].addresses if each.address == HOME)
+    assert str(best.belief) == belief
+    codes = {each.code for each in made.hazards()}
+    assert (hazard in codes) if hazard else not codes
+
+
+def test_a_box_that_begins_to_answer_for_all_later_is_found_out():
+    late = []
+    answer = lambda arp: [(0.01, answers(arp, arp.tpa))] if late or arp.tpa == HOME else []  # noqa: E731
+    made = finder(loudness=Loudness.CALL, known=[HOME], rate=20.0, measures=False)
+    run_on(made, 2.0, answer)
+    assert made.devices()[0].best.belief is Belief.CERTAIN
+    late.append(True)
+    run_on(made, 12.0, answer)
+    assert "answers-for-all" in {each.code for each in made.hazards()}
+    assert not made.devices()[0].is_found
+
+
+NEXT = IPv4Address("192.168.61.9")
+SPEAKS = arp_question(IT, GATEWAY, sender=HOME)
+
+
+@pytest.mark.parametrize(
+    ("frames", "said"),
+    [
+        ([SPEAKS, arp_question(IT, NEXT, sender=NEXT)], "Since then it has shown 192.168.61.9"),
+        ([SPEAKS, arp_question(IT, NEXT)], "Since then it has shown 192.168.61.9"),  # RFC 5227: it tries another
+        ([SPEAKS, arp_question(OTHER, GATEWAY, sender=HOME)], "02:00:00:00:00:08 has shown that it holds"),
+        ([SPEAKS, *(arp_question(IT, GATEWAY, sender=HOME + n) for n in (1, 2, 0))], "speaks from 3 addresses"),
+        ([arp_question(IT, GATEWAY, sender=HOME + 248)], "depends on its mask"),  # .255
+        ([ip(dst="255.255.255.255", src=IPv4Address("10.84.16.9"))], "sent the laptop's own packets back"),
+        ([arp_question(IT, GATEWAY, sender=IPv4Address("10.84.16.9"))], "The laptop itself has this address"),
+    ],
+)
+def test_certainty_ends_with_what_speaks_against_it(frames, said):
+    made = finder()
+    made.laptop_addresses.add(IPv4Address("10.84.16.9"))
+    for moment, frame in enumerate(frames):
+        made.receive(hear(Frame(at=moment * 3.0, data=frame)))
+    device = made.device(IT)
+    shown = IPv4Address("10.84.16.9") if "laptop" in said else HOME + 248 if "mask" in said else HOME
+    assert all(each.belief is not Belief.CERTAIN for each in device.addresses if each.address == shown)
+    assert any(said in each.sentence for each in device.reasons()), device.reasons()
+    if "holds" in said:
+        made.receive(hear(Frame(at=99.0, data=SPEAKS)))
+        assert made.device(IT).best.belief is Belief.CERTAIN
+        assert "2 twins hold 192.168.61.7" in {each.code: each.text for each in made.hazards()}["duplicate-address"]
+
+
+def test_a_device_that_no_longer_answers_is_said_to():
+    gone = []
+    answer = lambda arp: [(0.01, answers(arp, HOME))] if arp.tpa == HOME and not gone else []  # noqa: E731
+    made = finder(loudness=Loudness.CALL, known=[HOME], rate=20.0, measures=False)
+    run_on(made, 2.0, answer)
+    gone.append(True)
+    run_on(made, 16.0, answer)
+    best = made.devices()[0].best
+    assert (best.belief, best.because[-1].sentence) == (
+        Belief.LIKELY, "It no longer answers when it is asked for this address.",
+    )  # fmt: skip
+
+
+def test_a_cable_that_was_put_elsewhere_carries_one_device():
+    """A lost link starts anew: who was there before is no second device, and neighbours in a crate are no one box."""
+    made = finder(arp_question(IT, GATEWAY, sender=HOME))
+    made.link_changed(Link(up=False, since=5.0), 5.0)
+    made.link_changed(Link(up=True, since=9.0), 9.0)
+    made.receive(hear(Frame(at=10.0, data=arp_question(OTHER, GATEWAY, sender=NEXT))))
+    assert made.devices()[0].mac == OTHER
+    assert made.hazards() == []
+
+
+def test_what_routers_and_relays_pass_on_is_named_and_never_certain():
+    for ttl in range(1, 256):
+        far = IPv4Address("203.0.113.9")
+        made = finder(arp_question(IT, GATEWAY, sender=HOME), ip(ttl=ttl, src=far))
+        believed = next(each.belief for each in made.device(IT).addresses if each.address == far)
+        assert believed is not Belief.CERTAIN, ttl
+        assert "passes-on" in {each.code for each in made.hazards()}, ttl
+    relayed = dhcp(kind=MessageType.OFFER, op=BootpOp.BOOTREPLY, src_mac=OTHER, siaddr=SERVER, giaddr=GATEWAY,
+                   yiaddr=HOME, options=((54, SERVER.packed),))  # fmt: skip
+    made = finder(relayed)
+    assert all(each.belief is not Belief.CERTAIN for device in made.devices() for each in device.addresses)
+    assert "address-server" in {each.code for each in made.hazards()}
+
+
+def test_a_request_that_names_a_server_tells_of_both_and_is_followed_up():
+    """It takes a lease: it is likely there, and at call it is asked there; the server is a hazard, though unheard."""
+    made = finder(loudness=Loudness.CALL, within=[IPv4Network("172.16.0.0/24")])
+    made.receive(
+        hear(Frame(at=0.0, data=dhcp(kind=MessageType.REQUEST, options=((50, HOME.packed), (54, SERVER.packed)))))
+    )
+    run_on(made, 3.0, lambda arp: [(0.01, answers(arp, HOME))] if arp.tpa == HOME else [])
+    assert made.device(IT).best.belief is Belief.CERTAIN
+    hazard = next(each for each in made.hazards() if each.code == "address-server")
+    assert (hazard.address, "10.84.19.253" in hazard.text) == (SERVER, True)
 
 
 def test_calling_asks_the_known_first_keeps_its_rate_and_ends():
@@ -166,7 +305,7 @@ def test_likely_addresses_come_once_and_stay_within():
 
 
 def test_twins_are_a_hazard():
-    hazards = {hazard.code: hazard for hazard in finder(reply(), reply(mac=OTHER)).hazards()}
+    hazards = {hazard.code: hazard for hazard in finder(SPEAKS, arp_question(OTHER, GATEWAY, sender=HOME)).hazards()}
     assert "2 twins hold 192.168.61.7" in hazards["duplicate-address"].text
 
 
@@ -177,8 +316,11 @@ def test_what_is_kept_is_bounded():
         mac = MacAddress(bytes((2, 1)) + n.to_bytes(4, "big"))
         made.receive(hear(Frame(at=0.0, data=arp_question(mac, GATEWAY, sender=HOME))))
     assert len(made.devices()) == MAX_DEVICES
-    greedy = finder(*(arp_question(IT, IPv4Address(n), sender=HOME) for n in range(1, MAX_TALLIES + 50)))
-    assert len(greedy._evidence[IT].tallies) == MAX_TALLIES
+    flood = (arp_question(IT, IPv4Address(n), sender=HOME) for n in range(0x0A000001, 0x0A000001 + 600))
+    offer = dhcp(kind=MessageType.OFFER, op=BootpOp.BOOTREPLY, src_mac=IT, siaddr=SERVER, yiaddr=NEXT)
+    greedy = finder(*flood, offer)
+    assert len(greedy._evidence[IT].tallies) == MAX_OF_A_KIND + 2
+    assert "address-server" in {each.code for each in greedy.hazards()}, "no flood hides an address server"
 
 
 def test_unreadable_frames_are_counted_and_harm_nothing():
@@ -188,14 +330,14 @@ def test_unreadable_frames_are_counted_and_harm_nothing():
 
 
 def test_what_was_heard_before_a_power_cut_fades_until_it_is_shown_again():
-    made = finder(reply())
+    made = finder(SPEAKS)
     made.link_changed(Link(up=False, since=5.0), 5.0)
     assert "link-down" in [hazard.code for hazard in made.hazards()]
     made.link_changed(Link(up=True, since=9.0), 9.0)
     best = made.devices()[0].best
     assert best.belief is Belief.LIKELY
     assert "not shown it again" in best.because[-1].sentence
-    made.receive(hear(Frame(at=10.0, data=reply())))
+    made.receive(hear(Frame(at=10.0, data=SPEAKS)))
     assert made.devices()[0].best.belief is Belief.CERTAIN
 
 
@@ -216,7 +358,7 @@ def test_the_laptop_measures_by_itself_only_a_device_that_is_alone():
     for others, measures in ((0, True), (1, False)):
         made = finder(loudness=Loudness.CALL, known=[HOME])
         made.handle_timer(0.0)
-        made.receive(hear(Frame(at=0.0, data=reply())))
+        made.receive(hear(Frame(at=0.0, data=SPEAKS)))
         for _ in range(others):
             made.receive(hear(Frame(at=0.1, data=reply(mac=OTHER, address=GATEWAY))))
         for now in (1.0, 2.5):

@@ -8,8 +8,11 @@ from ipaddress import IPv4Address, IPv6Address
 import pytest
 
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, MacAddress
+from askport.core.finding.clues import Tells
+from askport.core.finding.evidence import opened
 from askport.core.finding.finder import Finder
 from askport.core.finding.greeting import ASKS
+from askport.core.finding.readers import read_clues
 from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.formats.dcp import Block, Dcp, FrameId, encode_dcp
 from askport.core.formats.dhcp import Dhcp, MessageType, OptionCode, encode_dhcp
@@ -26,13 +29,14 @@ from askport.core.formats.field import (
     encode_ethernet_ip,
     encode_knx,
 )
+from askport.core.formats.fields import fields_of
 from askport.core.formats.icmpv6 import Icmpv6, encode_icmpv6
 from askport.core.formats.igmp import Igmp, encode_igmp
 from askport.core.formats.ipv4 import IPv4, ipv4_frame
 from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame
 from askport.core.formats.lldp import Lldp, encode_lldp
 from askport.core.formats.packet import Ends, frame_between
-from askport.core.formats.udp import Udp
+from askport.core.formats.udp import Udp, encode_udp6
 from askport.core.wire import Frame, hear
 from conftest import ASKPORT
 
@@ -135,7 +139,9 @@ TOLD = {
                 "It calls itself lamp (Art-Net"),
     "igmp": (ipv4(2, encode_igmp(Igmp(type=0x22, groups=(IPv4Address("239.1.2.3"),))), ttl=1), "certain",
              "It listens to the group 239.1.2.3"),
-    "ntp": (udp(123, bytes(48), to=OFF_LINK), "certain", "It uses 10.1.2.3 for time (NTP)"),
+    "ntp": (udp(123, bytes(48), to=OFF_LINK), "likely", "It uses 10.1.2.3 for time (NTP)"),
+    "page over TLS": (udp(1900, b"NOTIFY * HTTP/1.1\r\nLOCATION: https://10.1.2.3/d.xml\r\n\r\n"), "certain",
+                      "It offers TCP port 443"),
     "dad": (icmpv6(135, bytes(4) + IPv6Address("fe80::7").packed, src="::"), None, "It uses fe80::7 (IPv6"),
     "router": (icmpv6(134, bytes(12)), None, "It says that it is a router"),
     "dhcp vendor": (dhcp(), None, "It says that it is: hopper 2 (DHCP"),
@@ -214,3 +220,28 @@ def test_text_from_the_wire_is_harmless_in_every_protocol(text, tmp_path):
         (device,) = found(data).devices()
         assert all(reason.sentence.isprintable() for reason in device.reasons()), name
     assert sys.getsizeof(device.names) < 10_000
+
+
+@pytest.mark.parametrize("nobody", ["127.0.0.1", "0.0.0.0", "224.0.0.1", "255.255.255.255"])
+def test_what_no_host_can_have_is_not_taken_from_a_message(nobody):
+    record = Record(name=name_of("tank-1.local"), type=RecordType.A, data=IPv4Address(nobody).packed)
+    (device,) = found(udp(5353, records(record))).devices()
+    assert [each.address for each in device.addresses] == [HOME]
+
+
+def test_a_first_fragment_is_readable():
+    """It says how long the whole datagram is, and holds a part of it."""
+    head = (5353).to_bytes(2, "big") * 2 + (3000).to_bytes(2, "big")
+    assert hear(Frame(at=0.0, data=ipv4(17, head + bytes(1400), flags=1))).packet.unreadable is None
+
+
+def test_a_frame_with_ipv6_extension_headers_is_opened_to_its_bytes():
+    request = encode_udp6(Udp(src_port=68, dst_port=67, payload=encode_dhcp(Dhcp(op=1, xid=1, chaddr=bytes(IT)))),
+                          src=IPv6Address("fe80::7"), dst=ALL_NODES)  # fmt: skip
+    packet = IPv6(src=IPv6Address("fe80::7"), dst=ALL_NODES, next_header=17, payload=request,
+                  extensions=((0, b"\0" + bytes(6)), (60, b"\1" + bytes(14))))  # fmt: skip
+    data = ipv6_frame(packet, src=IT)
+    fields = {field.name: field for field in fields_of(data)}
+    assert fields["client's MAC address"].value == str(IT)
+    (asks,) = [clue for clue in read_clues(hear(Frame(at=0.0, data=data)).packet) if clue.tells is Tells.ASKS_BOOTP]
+    assert any(each.says_so for each in opened(hear(Frame(at=0.0, data=data)), asks))

@@ -168,7 +168,7 @@ def host_fault(interface: IPv4Interface) -> str | None:
     address, network = interface.ip, interface.network
     if address.is_multicast:
         return "224.0.0.0/4 is for groups, not hosts"
-    if address.is_loopback or address.is_unspecified or int(address) >> 28 == 15:
+    if address.is_loopback or int(address) >> 24 == 0 or int(address) >> 28 == 15:
         return "it is in a range that no host on a wire can use"
     if network.prefixlen == 0:
         return "a prefix of 0 makes every address its neighbour"

@@ -6,6 +6,7 @@ from ipaddress import IPv4Address
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import arp_question
 from askport.core.machine import Machine
+from askport.core.wire import Link
 
 DEFAULT_RATE = 200.0
 """Questions a second: 0.1 % of 100 Mb/s, and slow enough for a controller that reads frames one by one."""
@@ -41,6 +42,7 @@ class Calling(Machine):
         self._asked_at: dict[IPv4Address, float] = {}
         self._next_at: float | None = now if self._addresses else None
         self._sent = 0
+        self._has_link = True
 
     @property
     def done(self) -> bool:
@@ -61,13 +63,25 @@ class Calling(Machine):
         """Return when an address was last asked for, or None where it was not."""
         return self._asked_at.get(address)
 
+    def ask_often(self, address: IPv4Address, now: float) -> None:
+        """Ask for one address more that something speaks for, again and again while the others are asked for."""
+        if address not in self._often and len(self._often) < _MAX_OFTEN:
+            self._often.append(address)
+            self._often_at = now
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Hold on while there is no link: what is sent then reaches nobody."""
+        self._has_link = link.up
+        if link.up and self._next_at is not None:
+            self._next_at = self._often_at = now
+
     def next_deadline(self) -> float | None:
         """Return when the next question is due."""
-        return self._next_at
+        return self._next_at if self._has_link else None
 
     def handle_timer(self, now: float) -> None:
         """Send what is due."""
-        if self._next_at is None or now < self._next_at:
+        if self._next_at is None or now < self._next_at or not self._has_link:
             return
         if now >= self._often_at:
             self._often_at = now + _OFTEN_S

@@ -1,23 +1,22 @@
 """What the clues about one device add up to."""
 
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import IntEnum, StrEnum
 from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix
-from askport.core.finding.clues import SHOWS_HOLDING, Clue, Tells
+from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Clue, Tells
+from askport.core.finding.holding import WIDEST_PREFIX, Holdings
 from askport.core.finding.sentences import sentence_of
 from askport.core.wire import Heard
 
-MAX_TALLIES = 512
-"""Different clues kept of one device. A device looks for a handful of addresses; a router that asks for a whole
-/22 (1,022) is no device to commission, and half of its questions tell as much as all."""
+MAX_OF_A_KIND = 96
+"""Different clues of each kind kept of one device: no kind can crowd out another. A device looks for a handful of
+addresses; a router that asks for a whole /22 (1,022) is no device to commission, and these tell as much as all."""
 MAX_MOMENTS = 400
 """Moments kept for the time lanes: more than a screen is wide, so nothing that could be drawn is dropped."""
-WIDEST_PREFIX = 8
-"""No IPv4 subnet is wider than the widest private range (RFC 1918)."""
 
 
 class Belief(IntEnum):
@@ -127,26 +126,42 @@ class Evidence:
     frames: int = 0
     tallies: dict[Clue, Tally] = field(default_factory=dict)
     moments: deque[tuple[float, Clue]] = field(default_factory=lambda: deque(maxlen=MAX_MOMENTS))
-    answers_for_all: bool | None = None
-    """Whether it answers ARP even for an address that nobody can have; None where it was not asked."""
+    holdings: Holdings = field(default_factory=Holdings)
+    answers_for_all: bool = False
+    """Whether it answers ARP for addresses that nobody holds, so that none of its answers counts."""
     vlans: set[int] = field(default_factory=set)
     """VLANs that its frames were tagged for; 0 carries only a priority and is left out (IEEE 802.1Q)."""
     restarted_at: float = float("-inf")
     """When the link last came up: what was heard before may no longer be so."""
     measured: dict[IPv4Address, Measurement] = field(default_factory=dict)
-    being_checked: bool = False
-    """Whether it was asked for such an address and may still answer."""
+    revision: int = 0
+    """Grows with every change, so that what it adds up to is worked out once for each."""
+    _counts: Counter[Tells] = field(default_factory=Counter)
+
+    @property
+    def is_present(self) -> bool:
+        """Whether it was heard since the link last came up: who was there before may hang elsewhere now."""
+        return self.last_at >= self.restarted_at
 
     def add(self, clues: Iterable[Clue], heard: Heard) -> None:
         """Take in what one frame from or about it tells."""
         self.last_at = max(self.last_at, heard.at)
+        self.revision += 1
         for clue in clues:
             self.moments.append((heard.at, clue))
+            if clue.address and clue.tells in SHOWS_HOLDING:
+                by_answer = clue.tells is Tells.ANSWERS
+                begins = clue.tells is Tells.ANNOUNCES
+                if clue.address in self.holdings.shown or len(self.holdings.shown) < MAX_OF_A_KIND:
+                    self.holdings.show(clue.address, heard.at, by_answer=by_answer, begins=begins)
+            elif clue.tells is Tells.CLAIMS and clue.address:
+                self.holdings.claim = (clue.address, heard.at)
             tally = self.tallies.get(clue)
             if tally:
                 tally.count += 1
                 tally.last = heard
-            elif len(self.tallies) < MAX_TALLIES:
+            elif self._counts[clue.tells] < MAX_OF_A_KIND:
+                self._counts[clue.tells] += 1
                 self.tallies[clue] = Tally(heard, heard)
 
     def of(self, *kinds: Tells) -> Iterator[tuple[Clue, Tally]]:
@@ -203,15 +218,18 @@ class Evidence:
     def _believe(self, address: IPv4Address, clues: list[tuple[Clue, Tally]]) -> AddressBelief:
         belief = max(self._strength(clue) for clue, _ in clues)
         reasons = list(self._reasons(clues))
+        measured = self.measured.get(address)
+        prefix, prefix_basis, bounds = self._prefix(address, clues, measured)
+        for doubt in self.holdings.doubts(address, prefix, bounds[1] if bounds else 30):
+            belief = Belief(min(belief, Belief.LIKELY))
+            reasons.append(Reason(doubt, ()))
         last_at = max(tally.last.at for _, tally in clues)
         if last_at < self.restarted_at and belief > Belief.POSSIBLE:
             belief = Belief.POSSIBLE if address in LINK_LOCAL else Belief(min(belief, Belief.LIKELY))
             reasons.append(Reason("It has not shown it again since the link came back.", ()))
-        measured = self.measured.get(address)
         if measured:
             reasons.append(Reason(measured.because, ()))
         given = next((clue for clue, _ in clues if clue.tells is Tells.GIVEN), None)
-        prefix, prefix_basis, bounds = self._prefix(address, clues, measured)
         gateway, gateway_basis = _gateway(clues, measured)
         return AddressBelief(
             address=address,
@@ -246,13 +264,12 @@ class Evidence:
         return None, Basis.BOUNDED, bounds
 
     def _strength(self, clue: Clue) -> Belief:
-        if clue.tells is not Tells.ANSWERS or self.answers_for_all is False:
+        if clue.tells is not Tells.ANSWERS or clue.address is None:
             return _STRENGTH[clue.tells]
-        if self.answers_for_all:
+        passed_on = Clue(self.mac, Tells.FORWARDS, clue.address) in self.tallies
+        if self.answers_for_all or passed_on or self.holdings.answers_for_others:
             return Belief.POSSIBLE
-        # Nobody asked it for an impossible address: several answers may be a proxy's.
-        answered = sum(1 for _ in self.of(Tells.ANSWERS))
-        return Belief.CERTAIN if answered == 1 and not self.being_checked else Belief.LIKELY
+        return Belief.CERTAIN if clue.address in self.holdings.checked else Belief.LIKELY
 
     def _origin(self, address: IPv4Address, clues: list[tuple[Clue, Tally]], given: Clue | None) -> Origin:
         if address in LINK_LOCAL:
@@ -262,20 +279,23 @@ class Evidence:
         asked = {clue.tells for clue, _ in self.of(Tells.ASKS_BOOTP, Tells.ASKS_DHCP)}
         if asked:
             return Origin.DHCP if Tells.ASKS_DHCP in asked else Origin.BOOTP
-        if any(clue.tells is Tells.REMEMBERS for clue, _ in clues):
+        if any(clue.tells in (Tells.REMEMBERS, Tells.ACCEPTS) for clue, _ in clues):
             return Origin.DHCP
         # It speaks by itself and never asks: static. One that only answers may still live on a lease.
-        speaks = any(clue.tells in (Tells.ANNOUNCES, Tells.LOOKS_FOR, Tells.SENDS_FROM) for clue, _ in clues)
+        speaks = any(clue.tells in (*SPEAKS_ARP, Tells.SENDS_ON_LINK, Tells.SENDS_FROM) for clue, _ in clues)
         return Origin.STATIC if speaks else Origin.UNKNOWN
 
     def _reasons(self, clues: list[tuple[Clue, Tally]]) -> Iterator[Reason]:
         for clue, tally in sorted(clues, key=lambda each: (-self._strength(each[0]), each[1].first.at)):
-            sentence = sentence_of(clue, tally.count, answers_for_all=bool(self.answers_for_all))
+            sentence = sentence_of(clue, tally.count, answers_for_all=self.answers_for_all)
             yield Reason(sentence, frames_of(tally), clue)
 
 
 _STRENGTH: dict[Tells, Belief] = {
     **dict.fromkeys(SHOWS_HOLDING, Belief.CERTAIN),
+    Tells.SENDS_FROM: Belief.LIKELY,
+    Tells.SENDS_THROUGH: Belief.LIKELY,
+    Tells.ACCEPTS: Belief.LIKELY,
     Tells.CLAIMS: Belief.LIKELY,
     Tells.GIVEN: Belief.LIKELY,
     Tells.STATES: Belief.LIKELY,
@@ -296,6 +316,7 @@ _BESIDE = frozenset(
         Tells.ROUTES_IPV6,
         Tells.BRIDGES,
         Tells.WANTS_LOGIN,
+        Tells.REFLECTS,
     }
 )
 

@@ -1,10 +1,11 @@
 """What one frame tells about one MAC address."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
+from askport.core.addresses import MacAddress, host_fault_of
 
 
 class Tells(Enum):
@@ -20,12 +21,16 @@ class Tells(Enum):
     """From ``address`` it asked by ARP for an address of the laptop: our doing, and no gateway."""
     CLAIMS = auto()
     """It asked whether ``address`` is free, to take it."""
+    SENDS_ON_LINK = auto()
+    """From ``address`` it sent an IPv4 packet to a destination that no router forwards to."""
     SENDS_FROM = auto()
-    """It sent an IPv4 packet of its own from ``address``."""
+    """It sent an IPv4 packet from ``address``, its own or one that it passes on unseen."""
     SENDS_THROUGH = auto()
     """From ``address`` it sent to ``about`` through somebody else's MAC address: ``about`` is not in its subnet."""
     FORWARDS = auto()
     """It passed on an IPv4 packet from ``address``, which belongs to somebody behind it."""
+    REFLECTS = auto()
+    """It sent the laptop's own packets back, from ``address``, which is the laptop's."""
     STATES = auto()
     """A message of ``source`` says that ``address`` is its own."""
     ASKS_BOOTP = auto()
@@ -33,10 +38,12 @@ class Tells(Enum):
     """It asks for an address."""
     REMEMBERS = auto()
     """It asked to have ``address`` again."""
+    ACCEPTS = auto()
+    """It asked the address server ``about`` for ``address``, which that server had offered or given."""
     GIVEN = auto()
     """The server ``about`` gave it ``address``."""
     SERVES = auto()
-    """It answers address requests, as ``address``."""
+    """It answers address requests, as ``address``, or passes on what the server ``about`` answers."""
     NAMED = auto()
     """It calls itself ``text``."""
     DESCRIBES = auto()
@@ -57,15 +64,11 @@ class Tells(Enum):
     """It wants whoever is plugged in to log in."""
 
 
-SHOWS_HOLDING = (
-    Tells.ANSWERS,
-    Tells.ANNOUNCES,
-    Tells.LOOKS_FOR,
-    Tells.LOOKS_FOR_US,
-    Tells.SENDS_FROM,
-    Tells.SENDS_THROUGH,
-)
-"""Clues by which the device itself shows that it holds an address: only these can make a belief certain."""
+SPEAKS_ARP = (Tells.ANNOUNCES, Tells.LOOKS_FOR, Tells.LOOKS_FOR_US)
+"""Clues by which a device says with ARP of its own that it holds an address."""
+SHOWS_HOLDING = (Tells.ANSWERS, *SPEAKS_ARP, Tells.SENDS_ON_LINK)
+"""Clues by which a device itself shows that it holds an address: only these can make a belief certain, and an answer
+only once it was checked."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,3 +87,11 @@ class Clue:
     gateway: IPv4Address | None = None
     """Stated with the address."""
     port: int | None = None
+
+
+def states(
+    mac: MacAddress, address: IPv4Address, source: str, prefix: int | None = None, gateway: IPv4Address | None = None
+) -> Iterator[Clue]:
+    """Yield that a message of ``source`` gives this address as the device's own, where a host can have it at all."""
+    if not host_fault_of(address):
+        yield Clue(mac, Tells.STATES, address, source=source, prefix=prefix, gateway=gateway)

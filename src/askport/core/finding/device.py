@@ -1,10 +1,12 @@
 """What is known about one MAC address on the wire, at one moment."""
 
 from dataclasses import dataclass
+from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import AddressBelief, Asking, Belief, Evidence, Reason, Service
 from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.holding import Holdings
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -23,7 +25,15 @@ class Device:
     first_at: float
     last_at: float
     vlans: tuple[int, ...]
+    is_present: bool
+    """Whether it was heard since the link last came up."""
     answers_for_all: bool
+    holdings: Holdings
+    """What it has shown to hold, and what was learned about that."""
+    servers: tuple[IPv4Address, ...]
+    """Address servers that answer through it, or that it took an address from; the laptop is none of them."""
+    sent_from: tuple[IPv4Address, ...]
+    """Addresses of packets that it sent, its own or not."""
     moments: tuple[tuple[float, Clue], ...]
     said: frozenset[Tells]
 
@@ -36,6 +46,11 @@ class Device:
     def is_found(self) -> bool:
         """Whether its address is certain, or it asks for one: nothing more is needed to go on."""
         return self.asking is not None or (self.best is not None and self.best.belief is Belief.CERTAIN)
+
+    @property
+    def is_contested(self) -> bool:
+        """Whether it has shown its address, and others have shown the same one."""
+        return self.best is not None and self.best.address in self.holdings.rivals
 
     @property
     def sureness(self) -> int:
@@ -54,6 +69,9 @@ class Device:
         return kind in self.said
 
 
+_SENT = (Tells.SENDS_FROM, Tells.SENDS_THROUGH, Tells.FORWARDS)
+
+
 def view(evidence: Evidence) -> Device:
     """Return what a device's evidence adds up to now."""
     return Device(
@@ -67,7 +85,17 @@ def view(evidence: Evidence) -> Device:
         first_at=evidence.first_at,
         last_at=evidence.last_at,
         vlans=tuple(sorted(evidence.vlans)),
-        answers_for_all=bool(evidence.answers_for_all),
+        is_present=evidence.is_present,
+        answers_for_all=evidence.answers_for_all,
+        holdings=evidence.holdings,
+        servers=tuple(
+            {
+                clue.about: None
+                for clue, _ in evidence.of(Tells.SERVES, Tells.ACCEPTS)
+                if clue.about and clue.about not in evidence.holdings.ours
+            }
+        ),
+        sent_from=tuple({clue.address: None for clue, _ in evidence.of(*_SENT) if clue.address}),
         moments=tuple(evidence.moments),
         said=frozenset(clue.tells for clue in evidence.tallies),
     )

@@ -13,6 +13,7 @@ _ALWAYS = {
     Tells.LOOKS_FOR_US: ("ARP operation",),
     Tells.CLAIMS: ("ARP operation", "sender's address"),
     Tells.FORWARDS: ("time to live",),
+    Tells.SENDS_ON_LINK: ("destination address",),
     Tells.SENDS_THROUGH: ("to MAC address",),
     Tells.ASKS_BOOTP: ("operation", "client's MAC address"),
     Tells.ASKS_DHCP: ("operation", "client's MAC address", "option 53"),

@@ -4,19 +4,21 @@ from collections.abc import Iterable
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Network
 
-from askport.core.addresses import MacAddress, host_fault_of
+from askport.core.addresses import NO_MAC, MacAddress, host_fault_of
 from askport.core.finding.asking import DEFAULT_RATE, Calling
 from askport.core.finding.beliefs import Belief, Evidence
+from askport.core.finding.believing import AnswerChecks
 from askport.core.finding.clues import SHOWS_HOLDING, Clue, Tells
 from askport.core.finding.device import Device, view
 from askport.core.finding.greeting import GREETING_SOURCE, Greeting, name_questions
 from askport.core.finding.hazards import Hazard, find_hazards
+from askport.core.finding.holding import Holdings, Rival
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
 from askport.core.finding.readers import read_clues
 from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE, Sweeping
-from askport.core.formats.arp import Arp, arp_question
+from askport.core.formats.arp import Arp
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Packet
@@ -27,16 +29,12 @@ MAX_DEVICES = 1024
 """MAC addresses kept: more than a /22 has hosts. On a wire with more, the cable is in the wrong socket anyway."""
 MAX_HELD = 64
 """Addresses remembered of one MAC address, to see what is sent through it to somebody else."""
-IMPOSSIBLE_ADDRESS = IPv4Address("192.0.2.173")
-"""From the block for documentation (RFC 5737), which nobody may use: who answers for it answers for everything."""
-_CHECK_WAIT_S = 0.3
-"""How long a device may take to answer for the impossible address; it has just answered another question."""
-_SLOW_CHECK_WAIT_S = 1.5
-"""The same where it is not known how long it took for the question that it answered."""
 _PATIENT_PASSES = 5
 """A single address is asked for once a second, twice as often as this: ten seconds cover most boot times."""
 _MEASURE_AFTER_S = 1.0
 """How long the wire must have carried one device alone before it is measured."""
+
+_BY_IPV4 = frozenset({Tells.SENDS_ON_LINK, Tells.SENDS_FROM, Tells.FORWARDS})
 
 
 class Finder(Machine):
@@ -70,7 +68,11 @@ class Finder(Machine):
         """Kept up to date by whoever borrows: a device that looks for one of these was made to."""
         self._evidence: dict[MacAddress, Evidence] = {}
         self._held: dict[MacAddress, set[IPv4Address]] = {}
-        self._checks: dict[MacAddress, float] = {}
+        self._checks = AnswerChecks(
+            self.laptop_macs[0] if self.laptop_macs else NO_MAC, self.laptop_addresses, self._evidence
+        )
+        self._holders: dict[IPv4Address, set[MacAddress]] = {}
+        self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
         self._asked_names: set[tuple[MacAddress, IPv4Address]] = set()
         self._measures = measures
         self._alone_since = now
@@ -124,6 +126,7 @@ class Finder(Machine):
         """Stop asking."""
         self.loudness = Loudness.LISTEN
         self.greeting = self.calling = self.sweeping = self.measuring = None
+        self._checks.clear()
 
     @property
     def asking(self) -> tuple[Machine, ...]:
@@ -135,14 +138,21 @@ class Finder(Machine):
     def has_settled(self) -> bool:
         """Whether calling and sweeping are over, and what they found was checked and measured."""
         asked = all(each.done for each in (self.calling, self.sweeping) if each)
-        return asked and not self._checks and self.measuring is None and self._to_measure() is None
+        return asked and self._checks.done and self.measuring is None and self._to_measure() is None
 
     # What was heard
 
     def forget(self, mac: MacAddress) -> None:
         """Drop all evidence about a device, because it moved or was taken off the wire."""
         self._evidence.pop(mac, None)
-        self._checks.pop(mac, None)
+        self._views.pop(mac, None)
+        self._checks.forget(mac)
+
+    def left(self, mac: MacAddress, old: IPv4Address) -> None:
+        """Take in that a device was seen to move away from an address."""
+        if evidence := self._evidence.get(mac):
+            evidence.holdings.left.add(old)
+            evidence.revision += 1
 
     def receive(self, heard: Heard) -> None:
         """Read one frame for clues; the laptop's own frames never count, nor do their reflections."""
@@ -157,6 +167,7 @@ class Finder(Machine):
             return
         if self.measuring:
             self.measuring.receive(heard)
+        self._checks.receive(heard)
         by_mac: dict[MacAddress, list[Clue]] = {} if ethernet.src.is_group else {ethernet.src: []}
         for clue in read_clues(packet):
             if clue.mac not in self.laptop_macs and clue.address != GREETING_SOURCE:
@@ -169,10 +180,14 @@ class Finder(Machine):
                 evidence.frames += 1
                 if ethernet.vlan:
                     evidence.vlans.add(ethernet.vlan)
-            evidence.add((each for each in clues if not self._is_idle_answer(each, evidence)), heard)
+            evidence.add((each for each in clues if not self._checks.is_idle(each, evidence)), heard)
             for clue in clues:
-                if clue.tells is Tells.ANSWERS:
-                    self._check(clue, evidence, heard.at)
+                if clue.tells is Tells.ANSWERS and clue.address:
+                    self._check(clue.address, evidence, heard)
+                if clue.tells in SHOWS_HOLDING and clue.address:
+                    self._see_rivals(clue, heard.at)
+                if clue.tells is Tells.ACCEPTS and clue.address and self.calling:
+                    self.calling.ask_often(clue.address, heard.at)
             if self.greeting and any(clue.tells in SHOWS_HOLDING for clue in clues):
                 self._ask_names(mac)
 
@@ -186,7 +201,9 @@ class Finder(Machine):
     def _evidence_of(self, mac: MacAddress, at: float) -> Evidence | None:
         evidence = self._evidence.get(mac)
         if evidence is None and len(self._evidence) < MAX_DEVICES:
-            evidence = self._evidence[mac] = Evidence(mac, at, at)
+            evidence = self._evidence[mac] = Evidence(mac, at, at, holdings=Holdings(self.laptop_addresses))
+            self._alone_since = at
+        elif evidence and not evidence.is_present:
             self._alone_since = at
         return evidence
 
@@ -194,6 +211,11 @@ class Finder(Machine):
         """Return a clue as this wire shows it: what the laptop caused says less, what went through another more."""
         if clue.tells is Tells.LOOKS_FOR and clue.about in self.laptop_addresses:
             return replace(clue, tells=Tells.LOOKS_FOR_US, about=None)
+        if (
+            clue.tells in (Tells.SENDS_ON_LINK, Tells.SENDS_FROM, Tells.FORWARDS)
+            and clue.address in self.laptop_addresses
+        ):
+            return replace(clue, tells=Tells.REFLECTS)
         if clue.tells in (Tells.ANSWERS, Tells.ANNOUNCES) and clue.address and len(self._held) < MAX_DEVICES:
             held = self._held.setdefault(clue.mac, set())
             if len(held) < MAX_HELD:
@@ -209,26 +231,29 @@ class Finder(Machine):
         held = self._held.get(mac)
         return held is not None and len(held) < MAX_HELD and destination not in held and not destination.is_multicast
 
-    def _is_idle_answer(self, clue: Clue, evidence: Evidence) -> bool:
-        """Whether an answer says nothing: it is for the impossible address, or from one that answers for all."""
-        if clue.tells is not Tells.ANSWERS:
-            return False
-        if clue.address == IMPOSSIBLE_ADDRESS:
-            evidence.answers_for_all, evidence.being_checked = True, False
-            self._checks.pop(clue.mac, None)
-            return True
-        return evidence.answers_for_all is True and clue not in evidence.tallies
-
-    def _check(self, clue: Clue, evidence: Evidence, now: float) -> None:
-        """Before an answer to our question is believed, ask its sender for an address that cannot be."""
-        if self.loudness is Loudness.LISTEN or evidence.answers_for_all is not None or clue.mac in self._checks:
+    def _see_rivals(self, clue: Clue, at: float) -> None:
+        """Have the others that have shown an address know that this one shows it now."""
+        if clue.address is None:
             return
-        evidence.being_checked = True
-        asked_at = self.calling.asked_at(clue.address) if self.calling and clue.address else None
-        # A box that took its time for this answer takes it for the next one too.
-        wait = _SLOW_CHECK_WAIT_S if asked_at is None else max(_CHECK_WAIT_S, 3 * (now - asked_at))
-        self._checks[clue.mac] = now + wait
-        self._send(arp_question(self.laptop_macs[0], IMPOSSIBLE_ADDRESS))
+        holders = self._holders.setdefault(clue.address, set()) if len(self._holders) < MAX_DEVICES else set()
+        if clue.mac not in holders:
+            holders.add(clue.mac)
+        if len(holders) < 2:
+            return
+        rival = Rival(clue.mac, at, clue.tells is Tells.ANSWERS)
+        for mac in holders - {clue.mac}:
+            if other := self._evidence.get(mac):
+                other.holdings.rivals[clue.address] = rival
+                other.revision += 1
+        mine = self._evidence.get(clue.mac)
+        if mine and clue.address not in mine.holdings.rivals:
+            first = next(iter(sorted(holders - {clue.mac})))
+            mine.holdings.rivals[clue.address] = Rival(first, float("-inf"), by_answer=True)
+
+    def _check(self, address: IPv4Address, evidence: Evidence, heard: Heard) -> None:
+        if self.loudness is not Loudness.LISTEN:
+            asked_at = self.calling.asked_at(address) if self.calling else None
+            self._checks.answered(address, evidence, heard, heard.at - asked_at if asked_at is not None else None)
 
     # The machine
 
@@ -240,17 +265,14 @@ class Finder(Machine):
         if link.up:
             for evidence in self._evidence.values():
                 evidence.restarted_at = now
+                evidence.revision += 1
             self._alone_since, self._measured_mac = now, None
             return
-        for mac in self._checks:
-            self._evidence[mac].being_checked = False
         self._checks.clear()
 
     def handle_timer(self, now: float) -> None:
         """Believe answers whose check nobody answered, ask on, and measure what is certain."""
-        for mac in [mac for mac, at in self._checks.items() if at <= now]:
-            del self._checks[mac]
-            self._evidence[mac].answers_for_all, self._evidence[mac].being_checked = False, False
+        self._checks.handle_timer(now)
         self._begin_measuring(now)
         for machine in self.asking:
             machine.handle_timer(now)
@@ -259,30 +281,33 @@ class Finder(Machine):
     def _ask_names(self, mac: MacAddress) -> None:
         """Ask a device that has shown its address for its name, once for each address."""
         evidence = self._evidence[mac]
-        for belief in evidence.beliefs():
+        for belief in self._view(evidence).addresses:
             if belief.belief is Belief.CERTAIN and (mac, belief.address) not in self._asked_names:
                 self._asked_names.add((mac, belief.address))
                 self._effects += [Send(frame) for frame in name_questions(self.laptop_macs[0], mac, belief.address)]
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        for machine in self.asking:
+        for machine in (self._checks, *self.asking):
             self._effects += machine.poll()
         return super().poll()
 
     def next_deadline(self) -> float | None:
         """Return when the next question, the end of a check or a measurement is due."""
         measure_at = self._alone_since + _MEASURE_AFTER_S if self._to_measure() else None
-        return earliest(*self._checks.values(), measure_at, *(each.next_deadline() for each in self.asking))
+        return earliest(measure_at, *(each.next_deadline() for each in (self._checks, *self.asking)))
 
     def _to_measure(self) -> Evidence | None:
         """Return the one device on the wire, where it may be measured and has not been."""
-        if not self._measures or self.measuring or not self.loudness.allows(Loudness.CALL) or len(self._evidence) != 1:
+        if not self._measures or self.measuring or not self.loudness.allows(Loudness.CALL):
             return None
-        (evidence,) = self._evidence.values()
-        if evidence.mac == self._measured_mac or evidence.answers_for_all or evidence.being_checked:
+        present = [each for each in self._evidence.values() if each.is_present]
+        if len(present) != 1:
             return None
-        best = next(iter(evidence.beliefs()), None)
+        (evidence,) = present
+        if evidence.mac == self._measured_mac or evidence.answers_for_all:
+            return None
+        best = self._view(evidence).best
         return evidence if best and best.belief is Belief.CERTAIN else None
 
     def _begin_measuring(self, now: float) -> None:
@@ -290,7 +315,7 @@ class Finder(Machine):
             return
         evidence = self._to_measure()
         if evidence:
-            self.measure(evidence.mac, evidence.beliefs()[0].address, now)
+            self.measure(evidence.mac, self._view(evidence).addresses[0].address, now)
 
     def measure(self, mac: MacAddress, address: IPv4Address, now: float) -> Measuring:
         """Measure the mask and the gateway behind one address from now on."""
@@ -311,6 +336,7 @@ class Finder(Machine):
             evidence = self._evidence.get(measuring.mac)
             if evidence:
                 evidence.measured[measuring.address] = measuring.result
+                evidence.revision += 1
             self._effects += measuring.poll()
             self.measuring = None
 
@@ -318,13 +344,21 @@ class Finder(Machine):
 
     def devices(self) -> list[Device]:
         """Return the devices on the wire, those with the surest and most recent knowledge first."""
-        views = [view(evidence) for evidence in self._evidence.values()]
-        return sorted(views, key=lambda each: (-each.sureness, -each.last_at))
+        views = [self._view(evidence) for evidence in self._evidence.values()]
+        return sorted(views, key=lambda each: (not each.is_present, -each.sureness, -each.last_at))
+
+    def _view(self, evidence: Evidence) -> Device:
+        """Return what a device's evidence adds up to, worked out anew only where something has changed."""
+        state = evidence.revision, len(self.laptop_addresses)
+        known = self._views.get(evidence.mac)
+        if known is None or known[0] != state:
+            known = self._views[evidence.mac] = state, view(evidence)
+        return known[1]
 
     def device(self, mac: MacAddress) -> Device | None:
         """Return one device, or None where nothing was heard of it."""
         evidence = self._evidence.get(mac)
-        return view(evidence) if evidence else None
+        return self._view(evidence) if evidence else None
 
     def hazards(self) -> list[Hazard]:
         """Return what on this wire calls for care."""

@@ -9,6 +9,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Belief
 from askport.core.finding.clues import Tells
 from askport.core.finding.device import Device
+from askport.core.finding.holding import MANY
 from askport.core.words import listed
 
 _VIRTUAL = {
@@ -39,6 +40,7 @@ class Hazard:
 
 def find_hazards(devices: list[Device]) -> list[Hazard]:
     """Return what is dangerous about this set of devices on one wire."""
+    devices = [each for each in devices if each.is_present]
     hazards = [hazard for device in devices for hazard in _of_one(device)]
     hazards += _twins(devices)
     hazards += _neighbours(devices)
@@ -50,10 +52,11 @@ def find_hazards(devices: list[Device]) -> list[Hazard]:
 
 
 def _of_one(device: Device) -> Iterator[Hazard]:
-    mac, address = device.mac, device.best.address if device.best else None
-    if device.tells(Tells.SERVES):
-        text = f"An address server answers here, {address}: the cable is in a live network. Unplug it there first."
-        yield Hazard(code="address-server", text=text, macs=(mac,), address=address)
+    mac = device.mac
+    for server in device.servers:
+        text = f"An address server answers here, {server}: the cable is in a live network. Unplug it there first."
+        serves = device.tells(Tells.SERVES)
+        yield Hazard(code="address-server", text=text, macs=(mac,) if serves else (), address=server)
     if device.tells(Tells.ROUTES_IPV6):
         text = f"{mac} says that it is a router: the cable is in a live network. Connect straight to the device."
         yield Hazard(code="router", text=text, macs=(mac,))
@@ -78,23 +81,52 @@ def _of_one(device: Device) -> Iterator[Hazard]:
             "Wait for it to speak by itself, or look on its display."
         )
         yield Hazard(code="answers-for-all", text=text, macs=(mac,))
+    elif device.holdings.answers_for_others:
+        known = listed(device.holdings.only_answered[:4])
+        text = (
+            f"{mac} answers for several addresses that it never spoke from ({known}): they may be those of others "
+            "behind it. Wait for it to speak by itself, or connect straight to the device."
+        )
+        yield Hazard(code="answers-for-others", text=text, macs=(mac,))
+    yield from _passes_on(device)
     protocol = _VIRTUAL.get(mac[:5].hex())
     if protocol:
         text = f"{mac} stands for a group of routers, {protocol}, not for a device: leave it alone."
         yield Hazard(code="virtual-mac", text=text, macs=(mac,))
 
 
+def _passes_on(device: Device) -> Iterator[Hazard]:
+    """Say where others speak through it."""
+    mac, spoken = device.mac, device.holdings.spoken
+    if device.tells(Tells.REFLECTS):
+        text = f"{mac} sends the laptop's own packets back: take out whatever loops them before going on."
+        yield Hazard(code="reflector", text=text, macs=(mac,))
+    if len(spoken) >= MANY:
+        text = (
+            f"{mac} speaks from {len(spoken)} addresses ({listed(spoken[:4])}): a bridge or a proxy with others behind "
+            "it. Connect straight to the device."
+        )
+        yield Hazard(code="several-addresses", text=text, macs=(mac,))
+    foreign = [each for each in device.sent_from if each not in device.holdings.shown]
+    if foreign and (spoken or len(foreign) > 1 or device.tells(Tells.FORWARDS)):
+        text = (
+            f"{mac} sends packets from {listed(foreign[:4])}, which it has not shown to hold: it may be a router that "
+            "passes on what others say. Connect straight to the device."
+        )
+        yield Hazard(code="passes-on", text=text, macs=(mac,))
+
+
 def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
-    holders: dict[IPv4Address, list[MacAddress]] = {}
+    holders: dict[IPv4Address, list[Device]] = {}
     for device in devices:
         for belief in device.addresses:
-            if belief.belief is Belief.CERTAIN:
-                holders.setdefault(belief.address, []).append(device.mac)
-    for address, macs in holders.items():
+            shown = belief.address in device.holdings.shown and belief.address not in device.holdings.left
+            if shown and belief.belief >= Belief.LIKELY:
+                holders.setdefault(belief.address, []).append(device)
+    for address, all_of_them in holders.items():
+        macs = [each.mac for each in all_of_them]
         if len(macs) > 1:
-            more = [f"{len(macs) - 4} more"] if len(macs) > 4 else []
-            who = listed([*sorted(macs)[:4], *more])
-            text = f"{len(macs)} twins hold {address}: {who}. Leave only one of them connected."
+            text = f"{len(macs)} twins hold {address}: {_who(macs)}. Leave only one of them connected."
             yield Hazard(code="duplicate-address", text=text, macs=tuple(sorted(macs)), address=address)
 
 
@@ -106,7 +138,12 @@ def _neighbours(devices: list[Device]) -> Iterator[Hazard]:
         shared = {each.address for each in one.addresses} & {each.address for each in other.addresses}
         if near and not shared and one.best and other.best:
             text = (
-                f"{one.mac} ({one.best.address}) and {other.mac} ({other.best.address}) lie side by side and may be "
-                "one device with two addresses. Its label or manual says which is which."
+                f"{one.mac} ({one.best.address}) and {other.mac} ({other.best.address}) lie side by side: one "
+                "device with two addresses, or two units of one crate. Their labels say which."
             )
             yield Hazard(code="one-box", text=text, macs=(one.mac, other.mac), address=one.best.address)
+
+
+def _who(macs: list[MacAddress]) -> str:
+    more = [f"{len(macs) - 4} more"] if len(macs) > 4 else []
+    return listed([*sorted(macs)[:4], *more])

@@ -16,7 +16,7 @@ from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.ipv4 import IPv4
-from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.packet import STAYS_ON_LINK, Ends, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
 from askport.core.machine import Machine
@@ -235,7 +235,7 @@ class Measuring(Machine):
             Kind.TCP: Tcp(src_port=port, dst_port=80, seq=port, flags=TcpFlag.SYN, window=1024),
             Kind.UDP: Udp(src_port=port, dst_port=33434, payload=b"askport"),
         }
-        self._send(frame_between(ends, messages[self._question.kind]))
+        self._send(frame_between(ends, messages[self._question.kind], STAYS_ON_LINK))
         self._is_asking, self._asked_at = True, now
         self._deadline = now + self._reacts_s
 

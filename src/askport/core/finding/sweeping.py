@@ -7,6 +7,7 @@ from itertools import islice
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import arp_question
 from askport.core.machine import Machine, SendMany
+from askport.core.wire import Link
 
 DEFAULT_SWEEP_RATE = 1000.0
 """Questions a second: under 1 % of 100 Mb/s, which small controllers still take in beside their work."""
@@ -77,6 +78,7 @@ class Sweeping(Machine):
         """When the next question is due by the rate."""
         self._wake_at = self._woken_at = now
         self._paused_at: float | None = None
+        self._no_link_since: float | None = None
 
     @property
     def done(self) -> bool:
@@ -114,13 +116,25 @@ class Sweeping(Machine):
             self._wake_at = self._woken_at = now
         self._paused_at = None
 
+    def link_changed(self, link: Link, now: float) -> None:
+        """Hold on while there is no link: what is sent then reaches nobody."""
+        if not link.up and self._no_link_since is None:
+            self._no_link_since = now
+        elif link.up and self._no_link_since is not None:
+            if self._next_at is not None:
+                self._next_at = max(now, self._next_at + now - self._no_link_since)
+                self._wake_at = self._woken_at = now
+            self._no_link_since = None
+
     def next_deadline(self) -> float | None:
         """Return when the next questions are due."""
+        if self._no_link_since is not None:
+            return None
         return None if self.is_paused or self._next_at is None else self._wake_at
 
     def handle_timer(self, now: float) -> None:
         """Send what is due."""
-        if self._next_at is None or now < self._wake_at or self.is_paused:
+        if self._next_at is None or now < self._wake_at or self.is_paused or self._no_link_since is not None:
             return
         if self.asked == self.total:
             self._next_at = None

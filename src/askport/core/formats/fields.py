@@ -51,7 +51,7 @@ def fields_of(data: bytes) -> list[Field]:
                 at += header
             case IPv6():
                 fields += _ipv6(data, at, layer)
-                at += len(data[at:]) if layer.extensions else 40
+                at += 40 + sum(1 + len(raw) for _, raw in layer.extensions)
             case Udp():
                 fields += _udp(data, at)
                 at += 8

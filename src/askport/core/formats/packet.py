@@ -106,7 +106,8 @@ class Packet(NamedTuple):
 _CARRIES: dict[type, Callable[[Any], Decoder | None]] = {
     Ethernet: lambda frame: BY_ETHERTYPE.get(frame.ethertype),
     Llc: lambda header: BY_SAP.get(header.dsap),
-    IPv4: lambda packet: None if packet.fragment_offset else BY_IP_PROTOCOL.get(packet.protocol),
+    # A fragment does not hold the whole message, so what it carries is not read (RFC 791 section 3.2).
+    IPv4: lambda packet: None if packet.fragment_offset or packet.flags & 1 else BY_IP_PROTOCOL.get(packet.protocol),
     IPv6: lambda packet: BY_IPV6_HEADER.get(packet.next_header),
     Udp: lambda datagram: BY_UDP_PORT.get(datagram.dst_port) or BY_UDP_PORT.get(datagram.src_port),
 }
@@ -144,7 +145,11 @@ class Ends:
         return Ends(src_mac=self.dst_mac, src=self.dst, dst_mac=self.src_mac, dst=self.src)
 
 
-def frame_between(ends: Ends, message: Icmp | Tcp | Udp) -> bytes:
+STAYS_ON_LINK = 1
+"""A time to live with which no router passes a packet on: only who holds its destination can answer it (RFC 791)."""
+
+
+def frame_between(ends: Ends, message: Icmp | Tcp | Udp, ttl: int = 64) -> bytes:
     """Return a whole frame with this message from one end to the other."""
     match message:
         case Icmp():
@@ -153,7 +158,7 @@ def frame_between(ends: Ends, message: Icmp | Tcp | Udp) -> bytes:
             protocol, payload = PROTOCOL_TCP, encode_tcp(message, src=ends.src, dst=ends.dst)
         case Udp():
             protocol, payload = PROTOCOL_UDP, encode_udp(message, src=ends.src, dst=ends.dst)
-    packet = IPv4(src=ends.src, dst=ends.dst, protocol=protocol, payload=payload)
+    packet = IPv4(src=ends.src, dst=ends.dst, protocol=protocol, payload=payload, ttl=ttl)
     return ipv4_frame(packet, src=ends.src_mac, dst=ends.dst_mac)
 
 

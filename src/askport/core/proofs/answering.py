@@ -2,7 +2,7 @@
 
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.ipv4 import IPv4
-from askport.core.formats.packet import ends_of, frame_between
+from askport.core.formats.packet import STAYS_ON_LINK, ends_of, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.proofs.proof import Repeated, Subject
 from askport.core.wire import Heard
@@ -29,7 +29,7 @@ class Echo(Repeated):
         """Send an echo."""
         self._asked_at = now
         echo = Icmp(type=IcmpType.ECHO, identifier=_ECHO_IDENTIFIER, sequence_number=self.asked + 1, data=_ECHO_DATA)
-        self._send(frame_between(self.subject.ends, echo))
+        self._send(frame_between(self.subject.ends, echo, STAYS_ON_LINK))
 
     def receive(self, heard: Heard) -> None:
         """Take the answer."""
@@ -60,7 +60,7 @@ class PortOpens(Repeated):
         ours = _FIRST_PORT + (self.port * 7 + self.asked) % 16_000
         self._asking_ports.add(ours)
         syn = Tcp(src_port=ours, dst_port=self.port, seq=_OUR_SEQUENCE, flags=TcpFlag.SYN, window=1024)
-        self._send(frame_between(self.subject.ends, syn))
+        self._send(frame_between(self.subject.ends, syn, STAYS_ON_LINK))
 
     def receive(self, heard: Heard) -> None:
         """Take the answer, and close what opened."""

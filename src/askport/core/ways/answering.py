@@ -1,6 +1,7 @@
 """Answering the BOOTP or DHCP requests of one chosen MAC address, and of nobody else (RFC 951, 1542, 2131, 2132)."""
 
 from collections import Counter
+from collections.abc import Collection
 from enum import Enum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -20,17 +21,19 @@ from askport.core.formats.dhcp import (
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.udp import Udp
-from askport.core.machine import Xid
+from askport.core.machine import Xid, earliest
 from askport.core.plan.target import Target
 from askport.core.ways.way import Result, Way
 from askport.core.wire import Heard, Link
 
 LEASE_S = 86_400
 """A day: time to make it permanent at leisure, while a device that nobody told to keep it fails soon, not in weeks."""
-_CHECK_QUESTIONS_AT_S = (0.0, 0.7)
+_CHECK_QUESTIONS_AT_S = (0.0, 1.0, 2.5)
 """When the laptop itself asks for address servers, from the start of the check."""
-_CHECK_S = 3.0
-"""A server may probe what it offers first (RFC 2131 section 3.1 step 2); a common one was seen to take 2 s for it."""
+_CHECK_S = 6.0
+"""How long an answer is waited for: a server may ping what it offers for 3 s first (RFC 2131 section 3.1 step 2)."""
+_LINK_BACK_S = 20.0
+"""How long a link that drops after an answer is waited for: some devices reset their port to take an address."""
 _LOOK_AFTER_S = 0.3
 _LOOK_INTERVAL_S = 0.5
 """When the laptop asks whether the address has been taken, after the answer and between questions."""
@@ -68,6 +71,7 @@ class Answering(Way):
         xid: Xid,
         now: float,
         allow_others: bool = False,
+        servers: Collection[IPv4Address] = (),
     ) -> None:
         """Prepare to answer.
 
@@ -79,9 +83,10 @@ class Answering(Way):
             xid: draws a transaction identifier for the check.
             now: the wire's time.
             allow_others: the technician said that other devices on this wire are in order.
+            servers: other address servers that this wire has told of already.
         """
-        super().__init__(mac, target, now=now)
-        self._laptop_mac, self._laptop = laptop_mac, laptop
+        super().__init__(mac, target, laptop_mac=laptop_mac, ours=[laptop.ip], now=now)
+        self._laptop = laptop
         self._xid = xid
         self._allow_others = allow_others
         self._pending: Dhcp | None = None
@@ -90,15 +95,18 @@ class Answering(Way):
         self._answers = 0
         self._replies: Counter[MessageType | None] = Counter()
         self._look_at: float | None = None
+        self._link_gone_at: float | None = None
         self.state = State.CHECKING
         self._begin_check(now)
+        if server := next(iter(servers), None):
+            self._refuse_server(f"an address of {server} was taken or offered", now)
 
     @property
     def waits_for(self) -> str:
         """What it waits for."""
         match self.state:
             case State.CHECKING:
-                return "Asking whether another address server is on this wire."
+                return f"Asking for {_CHECK_S:.0f} s whether another address server is on this wire."
             case State.READY:
                 return f"Waiting for {self.mac} to ask for an address. Pull its power if it stays silent."
             case State.ANSWERED:
@@ -113,14 +121,21 @@ class Answering(Way):
         self._check_xid = self._xid()
 
     def link_changed(self, link: Link, now: float) -> None:
-        """Check again behind a link that came back before anything was answered; after an answer, stop."""
+        """Look into a link that drops: some devices reset their port when they take an address.
+
+        Whatever hangs there when it comes back, the check is made anew before anybody is answered.
+        """
         if self.done:
             return
+        self._witness.forget()
         if not link.up and self._answers:
-            self._end(Result.SENT, "The link went down after the answer, so answering has stopped.", now)
+            self._link_gone_at = now
+            self._note("The link went down after the answer: waiting whether it comes back.", now)
         elif link.up:
-            self._pending = self._other = None
+            self._link_gone_at = self._pending = self._other = None
             self._begin_check(now)
+            if self._answers:
+                self._look_at = now + _LOOK_AFTER_S
 
     def receive(self, heard: Heard) -> None:
         """Answer the chosen device; stop for a server, for others on the wire, and when it is done."""
@@ -129,20 +144,31 @@ class Answering(Way):
         ethernet, dhcp = heard.packet.get(Ethernet), heard.packet.get(Dhcp)
         if ethernet is None or ethernet.src == self._laptop_mac:
             return
-        if self._answers and self._shows_target(heard):
-            self._end(Result.TAKEN, f"It shows that it holds {self.target.interface.ip}.", heard.at)
-        elif dhcp and dhcp.op == BootpOp.BOOTREPLY:
-            server = dhcp.address(OptionCode.SERVER_IDENTIFIER) or "unnamed"
-            text = (
-                f"Another address server answers here ({server}, {ethernet.src}): unplug the cable from that network."
-            )
-            self._end(Result.REFUSED, text, heard.at)
+        self._see(self._witness.shows(heard), heard.at)
+        server = _server_named(dhcp, ethernet.src, self._laptop.ip) if dhcp else None
+        if self.done:
+            return
+        if server:
+            by_client = dhcp is not None and dhcp.op == BootpOp.BOOTREQUEST
+            self._refuse_server(f"{server}, {'whose offer is taken by ' if by_client else ''}{ethernet.src}", heard.at)
         elif ethernet.src != self.mac and not ethernet.src.is_group and not self._allow_others:
             self._other = ethernet.src
             if self.state is not State.CHECKING:
                 self._refuse_company(heard.at)
-        elif dhcp and dhcp.client == self.mac:
-            self._request(dhcp, heard.at)
+        elif dhcp and dhcp.client == self.mac == ethernet.src and dhcp.op == BootpOp.BOOTREQUEST:
+            if ethernet.vlan:
+                text = f"It asks with a tag for VLAN {ethernet.vlan}, and would not hear an answer without: connect it "
+                self._end(Result.REFUSED, f"{text}straight, or have its port send that VLAN untagged.", heard.at)
+            else:
+                self._request(dhcp, heard.at)
+
+    def _see(self, shown: Collection[IPv4Address], now: float) -> None:
+        if self._answers and self.target.interface.ip in shown:
+            self._end(Result.TAKEN, f"It shows that it holds {self.target.interface.ip}.", now)
+
+    def _refuse_server(self, which: str, now: float) -> None:
+        text = f"Another address server answers here ({which}): unplug the cable from that network."
+        self._end(Result.REFUSED, text, now)
 
     def _refuse_company(self, now: float) -> None:
         text = f"Another device speaks on this wire ({self._other}): leave only {self.mac} connected, or allow it."
@@ -179,16 +205,15 @@ class Answering(Way):
             case MessageType.RELEASE:
                 self._note(f"It gave {dhcp.ciaddr} back.", now)
             case MessageType.INFORM:
-                self._answer(dhcp, MessageType.ACK, now)
+                self._note("DHCP: answered its INFORM: it has its address from elsewhere.", now)
+                self._reply(dhcp, MessageType.ACK)
 
     def _requested(self, dhcp: Dhcp, now: float) -> None:
         """Confirm or refuse what it asks to have (RFC 2131 section 4.3.2)."""
-        server = dhcp.address(OptionCode.SERVER_IDENTIFIER)
-        if server is not None and server != self._laptop.ip:
-            text = f"It took the offer of another address server ({server}): unplug the cable from that network."
-            self._end(Result.REFUSED, text, now)
-            return
-        wanted = dhcp.ciaddr if dhcp.ciaddr != UNSPECIFIED else dhcp.address(OptionCode.REQUESTED_IP_ADDRESS)
+        asked_for = dhcp.address(OptionCode.REQUESTED_IP_ADDRESS)
+        wanted = dhcp.ciaddr if dhcp.ciaddr != UNSPECIFIED else asked_for
+        if wanted is None and dhcp.option(OptionCode.SERVER_IDENTIFIER):
+            wanted = self.target.interface.ip  # it names this server, and means what it was offered
         if wanted == self.target.interface.ip:
             self._answer(dhcp, MessageType.ACK, now)
         else:
@@ -223,7 +248,7 @@ class Answering(Way):
             ciaddr=request.ciaddr if kind is MessageType.ACK else UNSPECIFIED,
             yiaddr=self.target.interface.ip if gives else UNSPECIFIED,
             siaddr=self._laptop.ip if gives else UNSPECIFIED,
-            options=self._options(kind, leased=gives),
+            options=(*self._options(kind, leased=gives), *_echoed(request)),
         )
         # Many small devices take only one of unicast and broadcast, flag or not: a repeated request gets the other.
         repeated = self._replies[kind] % 2 == 1
@@ -256,6 +281,15 @@ class Answering(Way):
 
     def handle_timer(self, now: float) -> None:
         """Ask for other servers, answer what came meanwhile, and look whether the address was taken."""
+        if self.done:
+            return
+        self._see(self._witness.confirmed(now), now)
+        if self._witness.answers_for_others and self._answers and not self.done:
+            self._end(Result.SENT, self._proxy_sentence(), now)
+        if self._link_gone_at is not None:
+            if now >= self._link_gone_at + _LINK_BACK_S:
+                self._end(Result.SENT, "The link went down after the answer and has not come back.", now)
+            return
         if self.state is State.CHECKING:
             self._check(now)
         if self._look_at is not None and now >= self._look_at:
@@ -270,7 +304,7 @@ class Answering(Way):
             self._check_asked += 1
             self._send(server_question(self._laptop_mac, self._check_xid))
             return
-        self._note("No other address server answers on this wire.", now)
+        self._note(f"No other address server answered on this wire in {_CHECK_S:.0f} s.", now)
         if self._other:
             self._refuse_company(now)
             return
@@ -285,7 +319,30 @@ class Answering(Way):
 
     def next_deadline(self) -> float | None:
         """Return when the next question is due."""
-        return self._check_due_at if self.state is State.CHECKING else self._look_at
+        if self.done:
+            return None
+        if self._link_gone_at is not None:
+            return self._link_gone_at + _LINK_BACK_S
+        check_at = self._check_due_at if self.state is State.CHECKING else None
+        return earliest(check_at, self._look_at, self._witness.next_deadline())
+
+
+def _server_named(dhcp: Dhcp, src: MacAddress, ours: IPv4Address) -> IPv4Address | str | None:
+    """Return the other server that a message is from, or that a client takes an address from (RFC 2131 section 4.3.2).
+
+    Only a client that takes an offer names a server in its REQUEST; one sent in another's name proves nothing.
+    """
+    server = dhcp.address(OptionCode.SERVER_IDENTIFIER)
+    if dhcp.op == BootpOp.BOOTREPLY:
+        return server or "unnamed"
+    takes = dhcp.message_type == MessageType.REQUEST and dhcp.client == src
+    return server if takes and server != ours else None
+
+
+def _echoed(request: Dhcp) -> Options:
+    """Return the client identifier as it came, by which some clients know their answer (RFC 6842 section 3)."""
+    identifier = request.option(OptionCode.CLIENT_IDENTIFIER)
+    return ((OptionCode.CLIENT_IDENTIFIER, identifier),) if identifier and request.message_type is not None else ()
 
 
 def server_question(mac: MacAddress, xid: int) -> bytes:

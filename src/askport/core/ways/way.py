@@ -1,13 +1,14 @@
 """What every way of setting an address has in common."""
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from enum import StrEnum
+from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.readers import addresses_shown
-from askport.core.machine import Machine
+from askport.core.finding.checking import Witness
+from askport.core.machine import Effect, Machine
 from askport.core.plan.target import Target
-from askport.core.wire import Heard
 
 
 class Result(StrEnum):
@@ -38,10 +39,14 @@ class Way(Machine):
     permanent: bool | None
     """Whether what this way sets survives a power cut; None where that depends on the device."""
 
-    def __init__(self, mac: MacAddress, target: Target, *, now: float) -> None:
+    def __init__(
+        self, mac: MacAddress, target: Target, *, laptop_mac: MacAddress, ours: Collection[IPv4Address], now: float
+    ) -> None:
         super().__init__()
         self.mac = mac
         self.target = target
+        self._laptop_mac = laptop_mac
+        self._witness = Witness(laptop_mac, mac, ours)
         self.steps: list[Step] = []
         self.result: Result | None = None
         self.because = ""
@@ -57,6 +62,10 @@ class Way(Machine):
         """What the way waits for now, as a sentence for the technician."""
         return ""
 
+    def poll(self) -> list[Effect]:
+        """Return what is to be done now."""
+        return [*super().poll(), *self._witness.poll()]
+
     def close(self, now: float) -> None:
         """End the way now, with the result that it has come to."""
         if not self.done:
@@ -69,6 +78,8 @@ class Way(Machine):
         self.result, self.because = result, because
         self._note(because, now)
 
-    def _shows_target(self, heard: Heard) -> bool:
-        """Whether this frame is the device itself showing that it holds the target address."""
-        return self.target.interface.ip in addresses_shown(heard.packet, self.mac)
+    def _proxy_sentence(self) -> str:
+        return (
+            f"{self.mac} answers for addresses that are not its own, so its answers show nothing: look on its display, "
+            "or connect straight to the device."
+        )

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from askport.core.addresses import UNSPECIFIED
+from askport.core.addresses import host_fault_of
 from askport.core.finding.clues import Clue, Tells
 from askport.core.formats.arp import Arp, Op
 from askport.core.formats.ethernet import Ethernet
@@ -19,9 +19,10 @@ def read_arp(arp: Arp, packet: Packet) -> Iterator[Clue]:
     if ethernet is None or arp.sha != ethernet.src or arp.sha.is_group:
         return
     if arp.is_probe:
-        yield Clue(arp.sha, Tells.CLAIMS, arp.tpa)
-    elif arp.spa == UNSPECIFIED:
-        return
+        if not host_fault_of(arp.tpa):
+            yield Clue(arp.sha, Tells.CLAIMS, arp.tpa)
+    elif host_fault_of(arp.spa):
+        return  # no host can hold it (RFC 1122 section 3.2.1.3)
     elif arp.is_announcement:
         yield Clue(arp.sha, Tells.ANNOUNCES, arp.spa)
     elif arp.op == Op.REPLY:

@@ -4,13 +4,13 @@ import re
 from collections.abc import Iterator
 from ipaddress import AddressValueError, IPv4Address
 
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, Tells, states
 from askport.core.formats.discovery import Ssdp, WsDiscovery
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import Packet
 from askport.core.text import display_text
 
-_WHERE = re.compile(rb"https?://(\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3})(?::(\d{1,5}))?")
+_WHERE = re.compile(rb"http(s?)://(\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3})(?::(\d{1,5}))?")
 _MAX_NAME = 64
 
 
@@ -41,10 +41,10 @@ def _page(ethernet: Ethernet, url: bytes, source: str) -> Iterator[Clue]:
     if not found:
         return
     try:
-        address = IPv4Address(found[1].decode())
+        address = IPv4Address(found[2].decode())
     except AddressValueError:
         return
-    yield Clue(ethernet.src, Tells.STATES, address, source=source)
-    port = int(found[2] or 80)
+    yield from states(ethernet.src, address, source)
+    port = int(found[3] or (443 if found[1] else 80))
     if 0 < port < 65536:
         yield Clue(ethernet.src, Tells.OFFERS, text="tcp", port=port, source=source.lower())

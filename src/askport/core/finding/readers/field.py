@@ -1,10 +1,8 @@
 """Clues from EtherNet/IP, BACnet/IP, KNXnet/IP and Art-Net."""
 
 from collections.abc import Iterator
-from ipaddress import IPv4Address
 
-from askport.core.addresses import UNSPECIFIED
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, Tells, states
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.field import (
     PORT_BACNET,
@@ -28,7 +26,7 @@ def read_ethernet_ip(message: EtherNetIp, packet: Packet) -> Iterator[Clue]:
     ethernet = packet.get(Ethernet)
     if ethernet is None or message.address is None:
         return
-    yield from _states(ethernet, message.address, "EtherNet/IP")
+    yield from states(ethernet.src, message.address, "EtherNet/IP")
     yield Clue(ethernet.src, Tells.OFFERS, text="tcp", port=PORT_ETHERNET_IP, source="ethernet/ip")
     if message.product:
         yield Clue(ethernet.src, Tells.DESCRIBES, text=display_text(message.product, _MAX_NAME), source="ethernet/ip")
@@ -50,7 +48,7 @@ def read_knx(message: Knx, packet: Packet) -> Iterator[Clue]:
     ethernet = packet.get(Ethernet)
     if ethernet is None or message.service != KnxService.SEARCH_RESPONSE:
         return
-    yield from _states(ethernet, message.address, "KNXnet/IP")
+    yield from states(ethernet.src, message.address, "KNXnet/IP")
     yield Clue(ethernet.src, Tells.OFFERS, text="udp", port=message.port, source="knx")
     if message.name:
         yield Clue(ethernet.src, Tells.NAMED, text=display_text(message.name, _MAX_NAME), source="knx")
@@ -61,11 +59,6 @@ def read_art_net(packet_: ArtNet, packet: Packet) -> Iterator[Clue]:
     ethernet = packet.get(Ethernet)
     if ethernet is None or packet_.op != ArtNetOp.POLL_REPLY or packet_.address is None:
         return
-    yield from _states(ethernet, packet_.address, "Art-Net")
+    yield from states(ethernet.src, packet_.address, "Art-Net")
     if packet_.name:
         yield Clue(ethernet.src, Tells.NAMED, text=display_text(packet_.name, _MAX_NAME), source="art-net")
-
-
-def _states(ethernet: Ethernet, address: IPv4Address, source: str) -> Iterator[Clue]:
-    if address != UNSPECIFIED and not address.is_multicast and not address.is_loopback:
-        yield Clue(ethernet.src, Tells.STATES, address, source=source)

@@ -1,30 +1,41 @@
 """Clues from the addresses of IPv4 packets (RFC 791)."""
 
 from collections.abc import Iterator
+from ipaddress import IPv4Network
 
-from askport.core.addresses import host_fault_of
+from askport.core.addresses import LIMITED_BROADCAST, LINK_LOCAL, UNSPECIFIED, host_fault_of
 from askport.core.finding.clues import Clue, Tells
+from askport.core.formats.dhcp import Dhcp
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Packet
 from askport.core.formats.udp import Udp
 
-_FIRST_HOP_TTLS = frozenset({1, 2, 4, 8, 16, 30, 32, 60, 64, 100, 128, 200, 255})
-"""What stacks start with (64, 128, 255 mostly; small ones for multicast). A router takes one away, so 63, 127 or 254
-says that the packet was passed on and its source is behind this MAC address."""
+_SENT_WITH = frozenset({1, 2, 4, 8, 16, 30, 32, 60, 64, 100, 128, 200, 255})
+"""Times to live that stacks start with. Another one says that the packet was passed on; one of these says nothing,
+because a router may have taken any number away."""
+_LINK_GROUPS = IPv4Network("224.0.0.0/24")
+"""Groups that no router forwards, whatever the time to live (RFC 5771 section 4)."""
 _SERVERS = {53: "DNS", 123: "time (NTP)", 162: "alarms (SNMP trap)", 514: "its log (syslog)"}
 """UDP destination ports that tell what a device is set to (RFC 1035, 5905, 3416, 5424)."""
 
 
 def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
-    """Read which address a device sends from, unless it only passes the packet on, and which servers it uses."""
+    """Read which address a device sends from, and which servers it uses.
+
+    Only what no router forwards (RFC 919 section 7, RFC 3927 section 2.7, RFC 5771) shows that the sender of the frame
+    holds the packet's address.
+    """
     ethernet = packet.get(Ethernet)
     if ethernet is None or ethernet.src.is_group or host_fault_of(ipv4.src):
         return
-    if ipv4.ttl not in _FIRST_HOP_TTLS:
+    if ipv4.ttl not in _SENT_WITH:
         yield Clue(ethernet.src, Tells.FORWARDS, ipv4.src)
         return
-    yield Clue(ethernet.src, Tells.SENDS_FROM, ipv4.src)
+    stays = ipv4.dst == LIMITED_BROADCAST or ipv4.dst in _LINK_GROUPS or ipv4.dst in LINK_LOCAL
+    dhcp = packet.get(Dhcp) if stays else None
+    relayed = dhcp is not None and (dhcp.giaddr != UNSPECIFIED or dhcp.hops > 0)
+    yield Clue(ethernet.src, Tells.SENDS_ON_LINK if stays and not relayed else Tells.SENDS_FROM, ipv4.src)
     udp = packet.get(Udp)
     service = _SERVERS.get(udp.dst_port) if udp else None
     if service and not host_fault_of(ipv4.dst):

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from askport.core.addresses import UNSPECIFIED, prefix_of_mask
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, Tells, states
 from askport.core.formats.dcp import Block, Dcp, FrameId
 from askport.core.formats.eapol import Eapol
 from askport.core.formats.ethernet import Ethernet
@@ -28,8 +28,7 @@ def read_lldp(lldp: Lldp, packet: Packet) -> Iterator[Clue]:
     if description:
         yield Clue(ethernet.src, Tells.DESCRIBES, text=display_text(description, _MAX_NAME), source="lldp")
     for address in lldp.management_addresses:
-        if address != UNSPECIFIED:
-            yield Clue(ethernet.src, Tells.STATES, address, source="LLDP")
+        yield from states(ethernet.src, address, "LLDP")
     if lldp.is_switch:
         yield Clue(ethernet.src, Tells.BRIDGES, source="LLDP")
 
@@ -59,15 +58,9 @@ def read_dcp(dcp: Dcp, packet: Packet) -> Iterator[Clue]:
     if kind:
         yield Clue(ethernet.src, Tells.DESCRIBES, text=display_text(kind, _MAX_NAME), source="dcp")
     stated = dcp.ip
-    if stated and stated[0] != UNSPECIFIED:
+    if stated:
         address, mask, gateway = stated
         # A station without a gateway states its own address there, or none.
         gateway_or_none = gateway if gateway not in (UNSPECIFIED, address) else None
-        yield Clue(
-            ethernet.src,
-            Tells.STATES,
-            address,
-            source="PROFINET DCP",
-            prefix=prefix_of_mask(mask),
-            gateway=gateway_or_none,
-        )
+        prefix = prefix_of_mask(mask)
+        yield from states(ethernet.src, address, "PROFINET DCP", prefix=prefix, gateway=gateway_or_none)

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from ipaddress import IPv4Address
 
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, Tells, states
 from askport.core.formats.dns import (
     PORT_LLMNR,
     PORT_MDNS,
@@ -56,7 +56,7 @@ def _record(record: Record, ethernet: Ethernet, source: str) -> Iterator[Clue]:
     name = record.name
     if record.type == RecordType.A and record.address:
         yield Clue(ethernet.src, Tells.NAMED, text=_text(name[:1]), source=source)
-        yield Clue(ethernet.src, Tells.STATES, record.address, source="mDNS" if source == "mdns" else "LLMNR")
+        yield from states(ethernet.src, record.address, "mDNS" if source == "mdns" else "LLMNR")
     elif record.type == RecordType.PTR and record.target and name[-2:] == (b"in-addr", b"arpa"):
         yield Clue(ethernet.src, Tells.NAMED, text=_text(record.target[:1]), source=source)
     elif record.type == RecordType.SRV and record.target and len(name) >= 3 and name[-2] in _TRANSPORTS:
@@ -75,7 +75,7 @@ def _netbios(dns: Dns, ethernet: Ethernet) -> Iterator[Clue]:
             if int.from_bytes(record.data[:2], "big") & _GROUP_NAME:
                 continue
             yield Clue(ethernet.src, Tells.NAMED, text=display_text(label[0], _MAX_NAME), source="netbios")
-            yield Clue(ethernet.src, Tells.STATES, IPv4Address(record.data[2:6]), source="NetBIOS")
+            yield from states(ethernet.src, IPv4Address(record.data[2:6]), "NetBIOS")
         elif record.type == RecordType.SRV and dns.is_response and record.data:
             for at in range(1, min(len(record.data) - _NODE_NAME + 1, record.data[0] * _NODE_NAME), _NODE_NAME):
                 entry = record.data[at : at + _NODE_NAME]

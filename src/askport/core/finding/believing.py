@@ -1,0 +1,126 @@
+"""Which ARP answers are believed: each is checked, and again for as long as it is asked."""
+
+from collections.abc import Mapping, Set
+from ipaddress import IPv4Address
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.beliefs import Evidence
+from askport.core.finding.checking import Check, is_answer_to
+from askport.core.finding.clues import Clue, Tells
+from askport.core.formats.arp import Arp
+from askport.core.machine import Effect, Machine, earliest
+from askport.core.wire import Heard
+
+MAX_CHECKS = 32
+"""Answers checked at a time: each sends six frames, and more devices than that are no cable to one device."""
+_AGAIN_S = 4.0
+"""How long a checked answer is believed before it is checked again; a proxy may start at any time."""
+
+_Key = tuple[MacAddress, IPv4Address]
+
+
+class AnswerChecks(Machine):
+    """Checks the answers to the laptop's questions, and writes down in the evidence what that comes to."""
+
+    def __init__(self, laptop_mac: MacAddress, ours: Set[IPv4Address], evidence: Mapping[MacAddress, Evidence]) -> None:
+        """Begin with nothing to check.
+
+        Args:
+            laptop_mac: the asking end.
+            ours: the laptop's addresses, kept up to date by their owner.
+            evidence: what is known of each device, kept by its owner.
+        """
+        super().__init__()
+        self._laptop_mac, self._ours, self._evidence = laptop_mac, ours, evidence
+        self._running: dict[_Key, Check] = {}
+        self._again: dict[_Key, tuple[float, IPv4Address]] = {}
+        """When a checked answer is checked again, and from which sender."""
+        self._turn = 0
+
+    @property
+    def done(self) -> bool:
+        """Whether no check is under way, those again aside."""
+        return all(check.is_again for check in self._running.values())
+
+    def clear(self) -> None:
+        """Check nothing any more."""
+        self._running.clear()
+        self._again.clear()
+
+    def forget(self, mac: MacAddress) -> None:
+        """Check nothing of this device any more."""
+        self._running = {key: check for key, check in self._running.items() if key[0] != mac}
+        self._again = {key: due for key, due in self._again.items() if key[0] != mac}
+
+    def is_idle(self, clue: Clue, evidence: Evidence) -> bool:
+        """Whether an answer says nothing: it is for nobody's address, or from one that answers for all."""
+        if clue.tells is not Tells.ANSWERS:
+            return False
+        return self._is_asked_of(clue.mac, clue.address) or (evidence.answers_for_all and clue not in evidence.tallies)
+
+    def _is_asked_of(self, mac: MacAddress, address: IPv4Address | None) -> bool:
+        return any(address in check.asks_for for key, check in self._running.items() if key[0] == mac)
+
+    def answered(self, address: IPv4Address, evidence: Evidence, heard: Heard, took_s: float | None) -> None:
+        """Have an answer checked, unless it was or cannot be; ``took_s`` is how long it took, where that is known."""
+        arp, key = heard.packet.get(Arp), (evidence.mac, address)
+        if arp is None or evidence.answers_for_all or key in self._running or key in self._again:
+            return  # it is checked again when that is due
+        if len(self._running) >= MAX_CHECKS or self._is_asked_of(evidence.mac, address):
+            return
+        if is_answer_to(arp, self._laptop_mac, self._ours):
+            self._begin(key, arp.tpa, heard.at, took_s=took_s)
+
+    def _begin(
+        self, key: _Key, sender: IPv4Address, now: float, *, took_s: float | None = None, again: bool = False
+    ) -> None:
+        self._turn += 1
+        avoid = set(self._ours).union(*(each.holdings.shown for each in self._evidence.values()))
+        self._running[key] = Check(
+            self._laptop_mac, *key, sender=sender, now=now, took_s=took_s, avoid=avoid, turn=self._turn, again=again
+        )
+
+    def receive(self, heard: Heard) -> None:
+        """Let each check see the frame."""
+        for check in self._running.values():
+            check.receive(heard)
+
+    def handle_timer(self, now: float) -> None:
+        """Ask on, take in what checks have come to, and check again what is due."""
+        for key, check in list(self._running.items()):
+            check.handle_timer(now)
+            if check.done:
+                self._effects += check.poll()
+                del self._running[key]
+                self._conclude(key, check, now)
+        for key, (at, sender) in list(self._again.items()):
+            if now >= at and len(self._running) < MAX_CHECKS:
+                del self._again[key]
+                if key[0] in self._evidence and not self._evidence[key[0]].answers_for_all:
+                    self._begin(key, sender, now, again=True)
+
+    def _conclude(self, key: _Key, check: Check, now: float) -> None:
+        evidence, address = self._evidence.get(check.mac), check.address
+        if evidence is None:
+            return
+        evidence.revision += 1
+        if check.answers_for_others:
+            evidence.answers_for_all = True
+            return
+        if check.still_answers:
+            evidence.holdings.checked.add(address)
+        else:
+            evidence.holdings.unanswered[address] = evidence.holdings.unanswered.get(address, 0) + 1
+        if len(self._again) < MAX_CHECKS:
+            self._again[key] = now + _AGAIN_S, check.sender
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be sent now."""
+        for check in self._running.values():
+            self._effects += check.poll()
+        return super().poll()
+
+    def next_deadline(self) -> float | None:
+        """Return when a check goes on or is due again."""
+        again = (at for at, _ in self._again.values()) if len(self._running) < MAX_CHECKS else ()
+        return earliest(*again, *(check.next_deadline() for check in self._running.values()))

@@ -1,0 +1,147 @@
+"""What speaks against an address that a device has shown: its own later words, those of others, silence when asked."""
+
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault
+
+WIDEST_PREFIX = 8
+"""No IPv4 subnet is wider than the widest private range (RFC 1918)."""
+SAME_QUESTION_S = 2.0
+"""Answers of several devices within this time may be to one and the same question: all of them hold the address."""
+MANY = 3
+"""From so many addresses of one MAC address on, others are likely to speak through it: a wireless bridge, a proxy."""
+LATELY_S = 60.0
+"""Within this time many addresses are those of several hosts; a device that is set anew has one after the other."""
+GIVEN_UP_AFTER = 2
+"""Rounds of unanswered questions after which an address counts as left."""
+
+
+@dataclass(slots=True)
+class Shown:
+    """When a device has shown that it holds one address, in the wire's time."""
+
+    first_at: float
+    last_at: float
+    began_at: float = float("-inf")
+    """When it last announced that it has just taken it."""
+    spoke: bool = False
+    """Whether it said so by itself, and did not only answer."""
+
+
+@dataclass(frozen=True, slots=True)
+class Rival:
+    """Another MAC address that has shown the same address."""
+
+    mac: MacAddress
+    at: float
+    by_answer: bool
+
+
+@dataclass(slots=True)
+class Holdings:
+    """Which addresses one device has shown, and what was learned about each."""
+
+    ours: Collection[IPv4Address] = ()
+    """The laptop's addresses."""
+    shown: dict[IPv4Address, Shown] = field(default_factory=dict)
+    checked: set[IPv4Address] = field(default_factory=set)
+    """Those whose answers were checked: it does not answer for their neighbours."""
+    left: set[IPv4Address] = field(default_factory=set)
+    """Those that it was seen to move away from."""
+    unanswered: dict[IPv4Address, int] = field(default_factory=dict)
+    """How many rounds of questions for an address were not answered since it was last shown."""
+    rivals: dict[IPv4Address, Rival] = field(default_factory=dict)
+    claim: tuple[IPv4Address, float] | None = None
+    """The address that it last asked for in order to take it, and when."""
+
+    def show(self, address: IPv4Address, at: float, *, by_answer: bool, begins: bool) -> None:
+        """Take in that it has shown an address: by an answer, or by itself, and then perhaps as just taken."""
+        shown = self.shown.setdefault(address, Shown(at, at))
+        shown.last_at = max(shown.last_at, at)
+        shown.spoke |= not by_answer
+        if begins:
+            shown.began_at = at
+        self.unanswered.pop(address, None)
+        self.left.discard(address)
+
+    @property
+    def only_answered(self) -> list[IPv4Address]:
+        """The addresses that it answered for, and neither spoke from nor has left."""
+        return [address for address, each in self.shown.items() if not each.spoke and address not in self.left]
+
+    @property
+    def answers_for_others(self) -> bool:
+        """Whether it answers for more than it ever spoke from: they may be those of others behind it."""
+        return len(self.only_answered) > 1
+
+    @property
+    def spoken(self) -> list[IPv4Address]:
+        """The addresses that it has spoken from lately, link-local ones and those that it has left aside."""
+        latest = max((each.last_at for each in self.shown.values()), default=0.0)
+        return [
+            address
+            for address, each in self.shown.items()
+            if each.spoke
+            and address not in LINK_LOCAL
+            and address not in self.left
+            and latest - each.last_at < LATELY_S
+        ]
+
+    def doubts(self, address: IPv4Address, prefix: int | None, longest: int) -> Iterator[str]:
+        """Yield what speaks against an address, as sentences; with any of them it is not certain.
+
+        Args:
+            address: one that it has shown.
+            prefix: its prefix length, where it is known.
+            longest: the longest prefix length that fits what was heard.
+        """
+        shown = self.shown.get(address)
+        if address in self.ours:
+            yield "The laptop itself has this address."
+        if fault := _fault(address, prefix, longest):
+            yield fault
+        if shown is None:
+            return
+        if address in self.left:
+            yield "It has left this address."
+        elif later := self._later(address, shown):
+            yield f"Since then it has shown {later}, and not this one."
+        if rival := self._rival(address, shown):
+            yield f"Since then {rival} has shown that it holds this address."
+        if self.unanswered.get(address, 0) >= GIVEN_UP_AFTER:
+            yield "It no longer answers when it is asked for this address."
+        if len(self.spoken) >= MANY:
+            yield f"It speaks from {len(self.spoken)} addresses: they may be those of others behind it."
+
+    def _later(self, address: IPv4Address, shown: Shown) -> IPv4Address | None:
+        """Return an address that it has taken since it last showed this one, or tried to take."""
+        taken = [
+            (max(each.first_at, each.began_at), other)
+            for other, each in self.shown.items()
+            if other != address and max(each.first_at, each.began_at) > shown.last_at and each.spoke
+        ]
+        if self.claim and self.claim[0] != address and self.claim[1] > shown.last_at:
+            taken.append((self.claim[1], self.claim[0]))
+        return max(taken)[1] if taken else None
+
+    def _rival(self, address: IPv4Address, shown: Shown) -> MacAddress | None:
+        rival = self.rivals.get(address)
+        if rival is None or rival.at <= shown.last_at:
+            return None
+        # Twins answer one question both, and each of them holds the address.
+        at_once = rival.by_answer and rival.at - shown.last_at < SAME_QUESTION_S
+        return None if at_once else rival.mac
+
+
+def _fault(address: IPv4Address, prefix: int | None, longest: int) -> str | None:
+    """Say why it may be an address that no host of its subnet can have, or return None."""
+    if prefix is not None:
+        fault = host_fault(IPv4Interface((address, prefix)))
+        return f"No host can have it: {fault}." if fault else None
+    if int(address) & 0xFF in (0, 255) and any(
+        host_fault(IPv4Interface((address, each))) for each in range(WIDEST_PREFIX, min(longest, 30) + 1)
+    ):
+        return "Whether a host can have this address depends on its mask, which is not known."
+    return None
