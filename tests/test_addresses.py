@@ -12,6 +12,7 @@ from askport.core.addresses import (
     mask_of_prefix,
     parse_address,
     parse_interface,
+    parse_network,
     prefix_of_mask,
     transposed,
 )
@@ -38,8 +39,9 @@ def test_a_mac_address_is_read_in_any_notation(text):
     ("text", "said"),
     [
         ("10.84.16.40", "no prefix length"),
-        ("10.84.16.40/255.255.252.0", "write /22"),
-        ("10.84.16.40/255.0.255.0", "mask where a prefix"),
+        ("10.84.16.40/255.0.255.0", "not in one piece"),
+        ("10.84.16.40 255.255.252", "not an IPv4 mask"),
+        ("10.84.16.0 255.255.252.0", "network address of 10.84.16.0/22"),
         ("10.84.16.40/33", "from 0 to 32"),
         ("010.084.016.040/22", "write 10.84.16.40"),
         ("10.84.16.300/22", "300 is over 255"),
@@ -130,3 +132,12 @@ def test_text_from_the_wire_is_harmless(raw):
     shown = display_text(raw, 30)
     assert len(shown) <= 30
     assert not any(ord(char) < 32 or 0x7F <= ord(char) < 0xA0 or char in "\u202e\u200b\u2066" for char in shown)
+
+
+@pytest.mark.parametrize("text", ["10.84.16.70/22", "10.84.16.70 255.255.252.0", "10.84.16.70/255.255.252.0",
+                                  " 10.84.16.70   255.255.252.0 ", "10.84.16.70 / 22", "10.84.16.70 /22"])  # fmt: skip
+def test_every_usual_notation_means_the_same(text):
+    assert parse_interface(text) == IPv4Interface("10.84.16.70/22")
+    assert parse_network(text) == IPv4Interface("10.84.16.70/22").network
+    sentence = read_target(f"{text} via 10.84.19.254 dns 10.84.19.253, 10.84.19.252")
+    assert (str(sentence.interface), len(sentence.dns)) == ("10.84.16.70/22", 2)

@@ -270,8 +270,9 @@ def test_taken_is_not_said_of_a_box_that_answers_for_everything():
 
 EVENTS = st.lists(
     st.tuples(
-        st.sampled_from([None, *MessageType]), st.sampled_from([IT, IT, OTHER]),
-        st.sampled_from([IT, IT, IT, OTHER]), st.sampled_from([None, LAPTOP.ip, IPv4Address("10.0.0.1")]),
+        st.sampled_from([None, *MessageType]), st.sampled_from([IT, IT, IT, IT, OTHER]),
+        st.sampled_from([IT, IT, IT, IT, OTHER]),
+        st.sampled_from([None, None, None, LAPTOP.ip, LAPTOP.ip, IPv4Address("10.0.0.1")]),
         st.floats(0, 2),
     ),
     min_size=4, max_size=12,

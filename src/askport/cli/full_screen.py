@@ -140,8 +140,11 @@ def _require_terminal() -> None:
 def _tell_job(outfit: Outfit) -> None:
     """Say where the job is; practice in which nothing was recorded leaves no file behind."""
     path = outfit.round.job.path
-    if outfit.practice and not any(row.recorded_at for row in outfit.round.rows):
+    if outfit.practice and not any(row.last.recorded_at for row in outfit.round.rows):
         shutil.rmtree(path.parent, ignore_errors=True)  # whoever tidies up there may have been first
+        return
+    if not outfit.round.rows:
+        path.unlink(missing_ok=True)  # nothing was found, so there is nothing to keep
         return
     say(f"Recorded in {path}: 'askport register list {path}' shows it.")
 

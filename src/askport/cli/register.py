@@ -11,7 +11,9 @@ if TYPE_CHECKING:
 
 from askport.cli.talk import put_json
 from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.plan.work import MAX_TAG
 from askport.core.text import display_text
+from askport.core.words import listed
 
 app = typer.Typer(help="Read what a job has recorded.", no_args_is_help=False)
 Job = Annotated[Path, typer.Argument(help="The job file.")]
@@ -34,7 +36,10 @@ def list_(job: Job, json: Annotated[bool, typer.Option("--json", help="Print one
         put_json(register_json(rows))
         return
     for row in rows:
-        print(f"{row.tag or '(no tag)'}  {row.mac}  {row.as_found} -> {row.left or 'not set'}  {row.state}")
+        left = row.last.as_left.words() if row.left else "not set"
+        tag = display_text(row.tag, MAX_TAG) or "(no tag)"
+        but = f" ({listed(row.open_points)} not shown)" if row.is_proven and row.open_points else ""
+        print(f"{tag}  {row.mac}  {row.first.as_found} -> {left}  {row.state}{but}")
 
 
 @app.command()
@@ -78,9 +83,9 @@ def frames(
     row = next((each for each in fold(opened.lines) if each.tag == tag), None)
     if row is None:
         raise BadInput(f"'{display_text(tag, 40)}' is no tag in '{job}': 'askport register list' shows them.")
-    capture = opened.frames(row.unit)
+    capture = opened.frames(row.first.unit)
     if capture is None:
-        raise Refused(f"No frames were kept of {row.tag}: it was set without the screen.")
+        raise Refused(f"No frames were kept of {display_text(row.tag, MAX_TAG)}: it was set without the screen.")
     try:
         out.write_bytes(capture)
     except OSError as error:

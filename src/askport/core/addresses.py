@@ -1,7 +1,7 @@
 """MAC and IPv4 arithmetic beyond the standard library's ``ipaddress``, and reading what people type."""
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import lru_cache
 from ipaddress import AddressValueError, IPv4Address, IPv4Interface, IPv4Network
 from itertools import permutations
@@ -117,29 +117,41 @@ def mask_of_prefix(prefix: int) -> IPv4Address:
 
 
 def _parse_prefix(text: str, whole: str) -> int:
+    shown = display_text(whole, 60)
     if "." in text:
-        try:
-            prefix = prefix_of_mask(parse_address(text))
-        except BadInput:
-            prefix = None
-        remedy = f"write /{prefix}" if prefix is not None else "write the number of its leading ones, such as /22"
-        raise BadInput(f"'{display_text(whole, 60)}' has a mask where a prefix length is meant: {remedy}.")
+        mask = parse_address(text, "mask")
+        prefix = prefix_of_mask(mask)
+        if prefix is None:
+            raise BadInput(f"'{shown}' has the mask {mask}, whose ones are not in one piece: write e.g. 255.255.252.0.")
+        return prefix
     if not (text.isascii() and text.isdigit() and int(text) <= 32):
-        raise BadInput(
-            f"'{display_text(whole, 60)}' has no prefix length from 0 to 32 after the slash: write e.g. /22."
-        )
+        raise BadInput(f"'{shown}' has no prefix length from 0 to 32 after the slash: write e.g. /22.")
     return int(text)
 
 
+def _split(text: str) -> tuple[str, str]:
+    """Return address and prefix or mask, as they stand on either side of a slash or a space."""
+    head, _, tail = " ".join(text.replace("/", " / ", 1).split()).partition(" ")
+    return head, tail.removeprefix("/").strip()
+
+
+def is_mask(text: str) -> bool:
+    """Whether a word is a dotted subnet mask, and so no address that a host has."""
+    try:
+        return prefix_of_mask(IPv4Address(text)) is not None
+    except AddressValueError:
+        return False
+
+
 def parse_interface(text: str, what: str = "address") -> IPv4Interface:
-    """Read ``ADDRESS/PREFIX`` and check that a host can have it.
+    """Read an address with its prefix, ``A/22``, ``A/255.255.252.0`` or ``A 255.255.252.0``, that a host can have.
 
     Raises:
-        BadInput: not an address, a mask instead of a prefix, or the subnet's own network or broadcast address.
+        BadInput: not an address, no prefix, or the subnet's own network or broadcast address.
     """
-    head, slash, tail = text.strip().partition("/")
+    head, tail = _split(text)
     address = parse_address(head, what)
-    if not slash:
+    if not tail:
         raise BadInput(f"'{display_text(text, 60)}' has no prefix length: write {address}/24, say.")
     interface = IPv4Interface((address, _parse_prefix(tail, text)))
     fault = host_fault(interface)
@@ -149,14 +161,23 @@ def parse_interface(text: str, what: str = "address") -> IPv4Interface:
 
 
 def parse_network(text: str) -> IPv4Network:
-    """Read ``ADDRESS/PREFIX`` as a range; host bits are ignored.
+    """Read an address with prefix or mask as a range; host bits are ignored.
 
     Raises:
-        BadInput: not an address with a prefix length.
+        BadInput: not an address with a prefix length or a mask.
     """
-    head, slash, tail = text.strip().partition("/")
+    head, tail = _split(text)
     address = parse_address(head, "range")
-    return IPv4Interface((address, _parse_prefix(tail, text) if slash else 32)).network
+    return IPv4Interface((address, _parse_prefix(tail, text) if tail else 32)).network
+
+
+def parse_list(texts: Iterable[str], what: str = "address") -> list[IPv4Address]:
+    """Read addresses that stand in a list, with commas or spaces between them.
+
+    Raises:
+        BadInput: one of them is none.
+    """
+    return [parse_address(each, what) for text in texts for each in text.replace(",", " ").split()]
 
 
 def host_fault(interface: IPv4Interface) -> str | None:

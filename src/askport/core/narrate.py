@@ -8,6 +8,7 @@ from askport.core.finding.device import Device
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.sweeping import Sweeping
 from askport.core.proofs.power_cycle import Phase as CyclePhase
+from askport.core.register.as_left import Basis
 from askport.core.session import Session
 from askport.core.steps import Phase, Step
 from askport.core.ways.answering import Answering
@@ -94,6 +95,8 @@ def _sweeping(sweeping: Sweeping) -> Next:
 
 def _take(session: Session, device: Device) -> str:
     who = f"{device.mac} ({session.maker(device.mac) or 'maker unknown'})"
+    if known := session.known.get(device.mac):
+        return f"This is {known.words}. Go on with {who} for another visit."
     codes = {hazard.code for hazard in session.finder.hazards()}
     check = "Several devices speak here: check the label first. " if "several-devices" in codes else ""
     if codes & {"address-server", "router"}:
@@ -134,6 +137,10 @@ def _set(session: Session, now: float) -> Next:
         case Phase.MAY_SET if not session.may_set:
             failed = next(check.sentence for check in session.checks() if not check.passed)
             return Next(f"{failed} Press e to change the plan.", enter=False)
+        case Phase.MAY_SET if not session.has_laptop_address:
+            return Next(
+                f"No free laptop address was found in {target.interface.network}: press a and name one.", enter=False
+            )
         case Phase.MAY_SET if session.way_name == Answering.name:
             borrow = "" if session.laptop.reaching(target.interface.ip) else f"Borrow {session.offer} and "
             verb = "answer" if borrow else "Answer"
@@ -150,12 +157,12 @@ def _prove(session: Session, now: float) -> Next:
         case Phase.MAY_PROVE if session.offer:
             return Next(f"It has moved. Borrow {session.offer} and prove it there.")
         case Phase.MAY_PROVE:
-            return Next("It has moved, but no free laptop address was found in its new subnet.", enter=False)
+            return Next("It has moved, but no free laptop address was found there: press a and name one.", enter=False)
         case Phase.NOT_PROVEN:
             failed = next((proof for proof in session.proofs if proof.passed is False), None)
             return Next(f"{failed.because if failed else 'It was not finished.'} Enter proves it again.")
         case Phase.POWER_CYCLE if session.power_cycle:
-            return Next(_power(session), enter=False)
+            return Next(_power(session), enter=session.power_cycle.phase is CyclePhase.UNSURE)
         case Phase.FORGOTTEN if session.power_cycle:
             return Next(f"{session.power_cycle.because} Enter goes back to setting it.")
     return Next("Proving it at its new address.", enter=False)
@@ -167,12 +174,18 @@ def _power(session: Session) -> str:
         return "Its power is off. Plug it in again."
     if cycle and cycle.phase is CyclePhase.STARTING:
         return "It is starting. Waiting for it to answer at its new address."
+    if cycle and cycle.phase is CyclePhase.UNSURE:
+        return (
+            "It was silent and is there again, and nothing shows that its power was cut. Enter if you have pulled it; "
+            "if not, pull it now."
+        )
     keep = (
         "Tell it to keep this address, or it is gone at the next power cut. Then pull its power"
         if (way and way.permanent is False)
         else "Pull its power, wait three seconds"
     )
-    return f"{keep} and put it back. l leaves this proof out."
+    wiggled = f"{cycle.wiggled} " if cycle and cycle.wiggled else ""
+    return f"{wiggled}{keep} and put it back. l leaves this proof out."
 
 
 def _record(session: Session, now: float) -> Next:
@@ -197,7 +210,21 @@ _PROOFS = {
     "old-gone": "old address left",
     "echo": "answers ping",
     "power-cycle": "survives a power cut",
+    "mask": "mask as planned",
+    "gateway": "gateway as planned",
 }
+_BASES = {
+    Basis.MEASURED: "measured",
+    Basis.HEARD: "heard",
+    Basis.READ_BACK: "read back",
+    Basis.GIVEN: "given to it",
+    Basis.TOLD: "only told: nothing has shown it",
+}
+
+
+def basis_words(basis: Basis | None) -> str:
+    """Return what a value rests on in plain words."""
+    return _BASES[basis] if basis else "not known"
 
 
 def proof_words(name: str) -> str:

@@ -8,8 +8,8 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.addresses import MacAddress, parse_interface
-from askport.core.errors import AskPortError, BadInput
+from askport.core.addresses import LINK_LOCAL, MacAddress, parse_interface
+from askport.core.errors import AskPortError, BadInput, Refused
 from askport.core.finding.beliefs import Basis
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
@@ -18,7 +18,8 @@ from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machi
 from askport.core.plan.target import Check, Site, Target, check_target
 from askport.core.plan.work import WorkItem, clean_tag
 from askport.core.proofs.answering import Echo, PortOpens
-from askport.core.proofs.holding import OldGone, SameMac
+from askport.core.proofs.final import Expected, final_proofs
+from askport.core.proofs.holding import StillThere
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof, Proving, Subject
 from askport.core.reach.adapters import Adapter
@@ -26,7 +27,10 @@ from askport.core.reach.choosing import Choosing, from_the_top, near
 from askport.core.reach.laptop import Laptop
 from askport.core.reach.talk import Verdict, can_talk
 from askport.core.register import writing
+from askport.core.register.as_left import AsLeft
 from askport.core.register.entries import Borrowed, GaveBack, Named, Recorded
+from askport.core.register.fold import as_told
+from askport.core.register.known import Known
 from askport.core.steps import Phase, Step
 from askport.core.ways.answering import Answering
 from askport.core.ways.by_hand import ByHand
@@ -53,8 +57,10 @@ class Session(Borrower):
         now: float,
         xid: Xid,
         site: Site | None = None,
-        used: Mapping[IPv4Address, str] | None = None,
-        planned: Collection[IPv4Address] = (),
+        used: Mapping[IPv4Address, MacAddress] | None = None,
+        planned: Mapping[IPv4Address, str] | None = None,
+        known: Mapping[MacAddress, Known] | None = None,
+        laptop_before: Collection[IPv4Address] = (),
         found_before: Sequence[tuple[str | None, IPv4Address]] = (),
         maker: Callable[[MacAddress], str | None] = lambda _: None,
     ) -> None:
@@ -70,22 +76,28 @@ class Session(Borrower):
             now: the wire's time.
             xid: draws transaction identifiers.
             site: the network that the device joins.
-            used: addresses of the register with their tags.
-            planned: addresses that other devices are to get; the laptop borrows none of them.
+            used: addresses of the register with the MAC addresses of those that were left with them.
+            planned: addresses that devices of the work list are to get, with their tags.
+            known: devices that the register has already.
+            laptop_before: addresses that the laptop had borrowed for devices before this one.
             found_before: makers and addresses of devices that were found earlier, the latest last.
             maker: names the maker of a MAC address.
         """
         super().__init__()
         self.work, self.unit = work, unit
+        self._listed_as = work.tag
         self.laptop = Laptop(adapter, laptop_mac, laptop)
         self.reached_from: IPv4Interface | None = None
         """The laptop's address from which the device was talked to as found."""
-        self.site, self.used, self.planned = site, dict(used or {}), set(planned)
+        self.site, self.used, self.planned = site, dict(used or {}), dict(planned or {})
+        self.known = dict(known or {})
+        self.revisits = False
+        """Whether the device at hand is one that the register has, and not the next of the work list."""
         self.maker = maker
         self.link = link
         self.target = work.target
         self.finder = Finder([laptop_mac], now=now)
-        self.finder.laptop_addresses |= {each.ip for each in laptop}
+        self.finder.laptop_addresses |= {each.ip for each in laptop} | set(laptop_before)
         self.search = Search(
             self.finder,
             label_mac=work.mac,
@@ -98,6 +110,8 @@ class Session(Borrower):
         """The device as found."""
         self.offer: IPv4Interface | None = None
         """The free laptop address that can be borrowed now."""
+        self._offered_at = now
+        self._pinned: dict[IPv4Address, MacAddress] = {}
         self.strayed_to: IPv4Address | None = None
         """A wrong address that the device was given on the way, where it is now."""
         self.greeting: list[Proof] = []
@@ -109,6 +123,8 @@ class Session(Borrower):
         self.proofs: list[Proof] = []
         self.power_cycle: PowerCycle | None = None
         self.left_out: list[str] = []
+        self.as_left = AsLeft()
+        """What the device has been left with, as far as was found out."""
         self.trouble: AskPortError | None = None
         """What the laptop refused last."""
         self.phase = Phase.FINDING if link.up else Phase.PLUGGING
@@ -119,9 +135,16 @@ class Session(Borrower):
 
     @property
     def old_address(self) -> IPv4Address | None:
-        """The address as found, or None where the device has none."""
-        best = self.chosen.best if self.chosen else None
-        return best.address if best and not (self.chosen and self.chosen.asking) else None
+        """The address as found, or None where the device has none, or none that it keeps."""
+        return self._address_of(self.chosen) if self.chosen else None
+
+    @staticmethod
+    def _address_of(device: Device) -> IPv4Address | None:
+        """Return where a device can be reached: one that asks has fallen back to link-local at the best."""
+        best = device.best
+        if best is None or (device.asking and best.address not in LINK_LOCAL):
+            return None
+        return best.address
 
     @property
     def whereabouts(self) -> IPv4Address | None:
@@ -136,8 +159,9 @@ class Session(Borrower):
         if self.strayed_to:
             return self.strayed_to, None
         device = self.chosen or self.search.candidate
-        if device and device.best and not device.asking:
-            return device.best.address, device.best.prefix
+        address = self._address_of(device) if device else None
+        if device and device.best and address:
+            return address, device.best.prefix
         return None
 
     def verdict(self) -> Verdict | None:
@@ -149,8 +173,10 @@ class Session(Borrower):
         """Return every check of the planned values."""
         if not self.target:
             return []
-        used = {address: tag for address, tag in self.used.items() if tag != self.work.tag}
-        checks = check_target(self.target, self.site, used)
+        mac = self.chosen.mac if self.chosen else self.work.mac
+        used = {address: self._tag_of(each) for address, each in self.used.items() if each != mac}
+        planned = {address: tag for address, tag in self.planned.items() if tag not in (self.work.tag, self._listed_as)}
+        checks = check_target(self.target, self.site, used, planned)
         address = self.target.interface.ip
         holder = next((f"The laptop's {each}" for each in self.laptop.addresses if each.ip == address), None)
         if holder := holder or (str(self.target_holder) if self.target_holder else None):
@@ -159,20 +185,25 @@ class Session(Borrower):
             checks.append(Check(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire."))
         return checks
 
+    def _tag_of(self, mac: MacAddress) -> str:
+        known = self.known.get(mac)
+        return known.tag if known and known.tag else str(mac)
+
     def ways(self) -> list[tuple[str, str]]:
         """Return the ways that fit this device, best first, each with the reason."""
         if self.chosen and self.chosen.asking:
             protocol = self.chosen.asking.protocol.upper()
+            there = f", at {self.old_address} which it fell back to" if self.old_address else ""
             return [
                 (Answering.name, f"It asks for an address by {protocol}, so it can be answered."),
-                (ByHand.name, "Its own page or keypad, if it has one."),
+                (ByHand.name, f"Its own page or keypad, if it has one{there}."),
             ]
         return [(ByHand.name, "It has an address of its own: type the new one into its page, keypad or console.")]
 
     def _avoid(self) -> set[IPv4Address]:
         avoid = {belief.address for device in self.finder.devices() for belief in device.addresses}
         avoid |= {belief.gateway for device in self.finder.devices() for belief in device.addresses if belief.gateway}
-        avoid |= self.planned | set(self.used)
+        avoid |= self.planned.keys() | self.used.keys()
         for target in filter(None, (self.target,)):
             avoid |= {target.interface.ip, *target.dns, *filter(None, (target.gateway,))}
         if self.site:
@@ -192,20 +223,18 @@ class Session(Borrower):
                 else:
                     self.search.louder(now)
             case Phase.MAY_BORROW if self.offer:
-                self._borrow(self.offer, Phase.BORROWING)
+                self._borrow(self.offer, Phase.BORROWING, now)
             case Phase.MAY_SET if self.may_set and self.target:
-                if (
-                    self.way_name == Answering.name
-                    and not self.laptop.reaching(self.target.interface.ip)
-                    and self.offer
-                ):
-                    self._borrow(self.offer, Phase.BORROWING_TO_SET)
-                else:
+                if self.way_name != Answering.name or self.laptop.reaching(self.target.interface.ip):
                     self._begin_way(now)
+                elif self.offer:
+                    self._borrow(self.offer, Phase.BORROWING_TO_SET, now)
             case Phase.NOT_SET:
                 self._prepare(now)
             case Phase.MAY_PROVE if self.offer:
-                self._borrow(self.offer, Phase.BORROWING_TO_PROVE)
+                self._borrow(self.offer, Phase.BORROWING_TO_PROVE, now)
+            case Phase.POWER_CYCLE if self.power_cycle:
+                self.power_cycle.confirm(now)
             case Phase.NOT_PROVEN:
                 self._begin_proofs(now)
             case Phase.FORGOTTEN:
@@ -216,16 +245,24 @@ class Session(Borrower):
     def choose(self, mac: MacAddress, now: float) -> None:
         """Take this device for the one that is to be commissioned."""
         device = self.finder.device(mac)
-        if device is None or not device.is_found:
+        if device is None or not (device.is_found or (device.is_contested and self.search.label_mac == mac)):
             raise BadInput(f"{mac} cannot be chosen: nothing certain is known about it yet.")
         self.finder.listen()
         self.chosen, self.search.pointed_at = device, mac
-        alone = len(self.finder.devices()) == 1
+        self._recognise(mac)
+        alone = sum(each.is_present for each in self.finder.devices()) == 1
         if device.best and not device.asking and device.best.prefix_basis is not Basis.MEASURED and alone:
             self.finder.measure(mac, device.best.address, now)
             self.phase = Phase.MEASURING
         else:
             self._write_found(device, now)
+
+    def _recognise(self, mac: MacAddress) -> None:
+        """Take a device that the register has for what it is: a new visit under its own tag, whoever was next."""
+        known = self.known.get(mac)
+        if known and known.is_named and known.tag != self.work.tag:
+            self.work = replace(self.work, tag=known.tag, target=known.target or self.work.target, mac=mac, ports=())
+            self.target, self.revisits = self.work.target, True
 
     def _write_found(self, device: Device, now: float) -> None:
         """Record the device as it was found, with the frames that say so, and go on to reaching it."""
@@ -233,6 +270,9 @@ class Session(Borrower):
         best = device.best if not device.asking else None
         found, frames = writing.found(device, unit=self.unit, tag=self.work.tag, maker=self.maker(device.mac))
         self._effects += [Write(found), Keep(self.unit, frames)]
+        known = self.known.get(device.mac)
+        if known and known.tag != self.work.tag:
+            self._effects.append(Write(Named(unit=self.unit, mac=device.mac, tag=self.work.tag)))
         if best is None:
             self._prepare(now)
         elif self.laptop.reaching(best.address):
@@ -250,13 +290,19 @@ class Session(Borrower):
         device = self.whereabouts
         if device == interface.ip:
             raise BadInput(f"{interface.ip} is the device's own address: name another for the laptop.")
-        if device and device not in interface.network:
+        if self.phase is Phase.MAY_BORROW and device and device not in interface.network:
             raise BadInput(f"{interface} does not reach {device}: its subnet is {interface.network}.")
+        if self.site and self.site.pool and interface.ip in self.site.pool:
+            raise BadInput(f"{interface.ip} lies in the site's DHCP pool: the server may give it to somebody else.")
         if interface.ip in self._avoid():
             raise BadInput(f"{interface.ip} is somebody's already, heard or planned: name another for the laptop.")
         if self.phase is Phase.MAY_BORROW:
             choosing = Choosing(self.laptop.mac, [interface], now=now)
             self._activities, self.phase, self.offer = [choosing], Phase.CHOOSING, None
+        elif self.phase in (Phase.MAY_SET, Phase.MAY_PROVE) and self.target:
+            if self.target.interface.ip not in interface.network:
+                raise BadInput(f"{interface} does not reach {self.target.interface}: name one in its subnet.")
+            self.offer, self._offered_at = interface, float("-inf")  # it is asked for before it is borrowed
 
     def plan(self, target: Target, now: float) -> None:
         """Change what the device is meant to become."""
@@ -278,12 +324,16 @@ class Session(Borrower):
         """Set the address by another way."""
         if self.phase in (Phase.MAY_SET, Phase.NOT_SET, Phase.SETTING) and name != self.way_name:
             self.way_name = name
-            self._prepare(now)
+            there = self.whereabouts
+            if name == ByHand.name and there and not self.laptop.reaching(there):
+                self._offer_near(there, None, now)  # its page is reached there first
+            else:
+                self._prepare(now)
 
     def leave_out_power_cycle(self) -> None:
         """Go on without the power-cycle proof; the register will say so."""
         if self.phase is Phase.POWER_CYCLE:
-            self.left_out.append(PowerCycle.name)
+            self.left_out = [*dict.fromkeys((*self.left_out, PowerCycle.name))]
             self._activities = []
             self.phase = Phase.MAY_RECORD
 
@@ -295,7 +345,9 @@ class Session(Borrower):
         self._activities, self.trouble = [], None
         if step in (Step.PLUG, Step.FIND) or self.chosen is None:
             self.chosen, self.way, self.way_name, self.strayed_to = None, None, None, None
-            self.search.pointed_at = None
+            self.greeting, self.proofs, self.power_cycle, self.left_out = [], [], None, []
+            self.search.pointed_at = self.reached_from = None
+            self.search.label_mac = self.work.mac
             self.phase = Phase.FINDING if self.link.up else Phase.PLUGGING
         elif step is Step.REACH and self.whereabouts and not self.laptop.reaching(self.whereabouts):
             self._offer_near(self.whereabouts, None, now)
@@ -312,8 +364,6 @@ class Session(Borrower):
             return
         self.finder.laptop_addresses.add(interface.ip)
         self._effects.append(Write(Borrowed(unit=self.unit, adapter=self.laptop.adapter, interface=interface)))
-        if self.chosen and self.old_address and len(self.search.twins(self.chosen)) > 1:
-            self._effects.append(Pin(self.old_address, self.chosen.mac))
         match self.phase:
             case Phase.BORROWING:
                 self._greet(now)
@@ -330,7 +380,7 @@ class Session(Borrower):
     def gave_back(self) -> None:
         """Take in that the adapter is as it was."""
         given = self.laptop.give_all_back()
-        self.finder.laptop_addresses -= {each.ip for each in given}
+        self._pinned.clear()
         if given:
             self._effects.append(Write(GaveBack(unit=self.unit, adapter=self.laptop.adapter)))
 
@@ -398,16 +448,18 @@ class Session(Borrower):
         activities, self._activities = self._activities, []
         match self.phase, activities[0]:
             case Phase.CHOOSING, Choosing() as choosing:
-                self.offer, self.phase = choosing.chosen, Phase.MAY_BORROW
+                self.offer, self._offered_at, self.phase = choosing.chosen, now, Phase.MAY_BORROW
+            case ((Phase.BORROWING | Phase.BORROWING_TO_SET | Phase.BORROWING_TO_PROVE), Choosing() as choosing):
+                self._asked_again(choosing, now)
             case Phase.GREETING, Proving() as greeting:
-                self.greeting = greeting.proofs
-                self._prepare(now)
+                self._greeted(greeting, now)
             case Phase.PREPARING, Choosing() as vacancy:
                 address = self.target.interface.ip if self.target else None
                 holder = vacancy.taken.get(address) if address else None
                 self.target_holder = holder if self.chosen is None or holder != self.chosen.mac else None
                 last = activities[-1]
                 self.offer = last.chosen if isinstance(last, Choosing) and last is not vacancy else None
+                self._offered_at = now
                 self.phase = Phase.MAY_SET
                 if self.way_name == ByHand.name and self.may_set:
                     self._begin_way(now)  # watching sends next to nothing, so it needs no decision
@@ -417,6 +469,7 @@ class Session(Borrower):
                 self._proofs_ended(proving, now)
             case Phase.POWER_CYCLE, PowerCycle() as cycle:
                 self._write_proof(cycle)
+                self.left_out = [each for each in self.left_out if each != cycle.name]
                 self.phase = Phase.MAY_RECORD if cycle.passed else Phase.FORGOTTEN
 
     def _follow(self, now: float) -> None:
@@ -424,20 +477,51 @@ class Session(Borrower):
         if self.phase is not Phase.SETTING or not isinstance(self.way, ByHand):
             return
         strayed_to = self.way.moved_to
-        if strayed_to is None or self.laptop.reaching(strayed_to):
+        if strayed_to is None or strayed_to in LINK_LOCAL or self.laptop.reaching(strayed_to):
             return
         self.way.stray()
+        self._has_left()
         self._write_set(self.way)
         self.strayed_to = strayed_to
         self._offer_near(strayed_to, None, now)
 
+    def _has_left(self) -> None:
+        """Have the finder know that the device is no longer where it was."""
+        for address in (self.old_address, self.strayed_to):
+            if self.chosen and address:
+                self.finder.left(self.chosen.mac, address)
+
     def _offer_near(self, address: IPv4Address, prefix: int | None, now: float) -> None:
-        choosing = Choosing(self.laptop.mac, near(address, prefix, self._avoid()), now=now)
+        candidates = (each for each in near(address, prefix, self._avoid()) if not self._in_pool(each))
+        choosing = Choosing(self.laptop.mac, candidates, now=now)
         self._activities, self.phase, self.offer = [choosing], Phase.CHOOSING, None
 
-    def _borrow(self, interface: IPv4Interface, phase: Phase) -> None:
+    def _in_pool(self, interface: IPv4Interface) -> bool:
+        """Whether the site's server may give this address to somebody."""
+        return self.site is not None and self.site.pool is not None and interface.ip in self.site.pool
+
+    def _borrow(self, interface: IPv4Interface, phase: Phase, now: float) -> None:
+        """Borrow an address, after asking again where the last time was too long ago to count."""
         self.phase = phase
-        self._effects.append(Borrow(interface))
+        if now - self._offered_at > _OFFER_LASTS_S:
+            self._activities = [Choosing(self.laptop.mac, [interface], now=now)]
+        else:
+            self._effects.append(Borrow(interface))
+
+    def _asked_again(self, choosing: Choosing, now: float) -> None:
+        self._offered_at = now
+        if choosing.chosen:
+            self._effects.append(Borrow(choosing.chosen))
+            return
+        (address, holder), *_ = choosing.taken.items()
+        back = _WHERE_NOT_BORROWED[self.phase]
+        if back is Phase.MAY_BORROW and self.whereabouts:
+            self._offer_near(self.whereabouts, None, now)
+        elif back is Phase.MAY_SET:
+            self._prepare(now)
+        else:
+            self.phase, self.offer = back, None
+        self.trouble = Refused(f"{address} has been taken by {holder} meanwhile: another address is looked for.")
 
     def _greet(self, now: float) -> None:
         """See what the device answers as it was found, so that the same is asked of it in the end."""
@@ -447,11 +531,24 @@ class Session(Borrower):
             self._prepare(now)
             return
         self.reached_from = laptop
+        # Of twins, and of whoever comes after one at the same address, the kernel must reach this one and no other.
+        if len(self.search.twins(chosen)) > 1 or self._pinned.get(address, chosen.mac) != chosen.mac:
+            self._pinned[address] = chosen.mac
+            self._effects.append(Pin(address, chosen.mac))
         at = IPv4Interface((address, laptop.network.prefixlen))
         subject = Subject(mac=chosen.mac, at=at, laptop_mac=self.laptop.mac, laptop=laptop)
         ports = dict.fromkeys((*self.work.ports, *GREETING_PORTS))
-        greeting = Proving([Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in ports)])
-        self._activities, self.phase = [greeting], Phase.GREETING
+        asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in ports)]
+        self._activities, self.phase = [Proving([StillThere(subject, now=now), *asked])], Phase.GREETING
+
+    def _greeted(self, greeting: Proving, now: float) -> None:
+        """Go on to setting it, if it is there: nothing is set on whoever else may be at its address."""
+        there, *self.greeting = greeting.proofs
+        if there.passed or any(each.passed for each in self.greeting):
+            self._prepare(now)
+            return
+        self.go_back(Step.FIND, now)
+        self.trouble = Refused(f"{there.because} Look again for who is there.")
 
     def _prepare(self, now: float) -> None:
         """Ask whether the planned address is free, and for a laptop address in its subnet."""
@@ -470,10 +567,9 @@ class Session(Borrower):
 
     def _site_candidates(self, target: IPv4Interface) -> list[IPv4Interface]:
         """Return laptop addresses in the target's subnet, outside the pool and away from the plan."""
-        pool = self.site.pool if self.site else None
         found: list[IPv4Interface] = []
         for each in from_the_top(target.network, self._avoid()):
-            if pool is None or each.ip not in pool:
+            if not self._in_pool(each):
                 found.append(each)
             if len(found) == _SITE_CANDIDATES:
                 break
@@ -484,13 +580,26 @@ class Session(Borrower):
         """Whether the planned values pass every check."""
         return self.target is not None and all(check.passed for check in self.checks())
 
+    @property
+    def has_laptop_address(self) -> bool:
+        """Whether the laptop has, or can borrow, the address that the chosen way needs."""
+        if self.target is None or self.way_name != Answering.name:
+            return True
+        return self.offer is not None or self.laptop.reaching(self.target.interface.ip) is not None
+
     def _begin_way(self, now: float) -> None:
         target, chosen = self.target, self.chosen
         if target is None or chosen is None:
             return
         laptop = self.laptop.reaching(target.interface.ip)
-        if self.way_name == Answering.name and laptop:
-            self.way = Answering(chosen.mac, target, laptop_mac=self.laptop.mac, laptop=laptop, xid=self._xid, now=now)
+        if self.way_name == Answering.name:
+            if laptop is None:
+                self.phase = Phase.MAY_SET
+                return
+            servers = [each.address for each in self.finder.hazards() if each.code == "address-server" and each.address]
+            self.way = Answering(
+                chosen.mac, target, laptop_mac=self.laptop.mac, laptop=laptop, xid=self._xid, now=now, servers=servers
+            )
         else:
             self.way = ByHand(
                 chosen.mac, target, laptop_mac=self.laptop.mac, laptop=laptop, old=self.whereabouts, now=now
@@ -498,10 +607,15 @@ class Session(Borrower):
         self._activities, self.phase = [self.way], Phase.SETTING
 
     def _write_set(self, way: Way) -> None:
-        self._effects.append(Write(writing.was_set(way, unit=self.unit)))
+        entry = writing.was_set(way, unit=self.unit)
+        self._effects.append(Write(entry))
+        if way.result is Result.TAKEN:
+            self.as_left = as_told(entry)
 
     def _way_ended(self, way: Way, now: float) -> None:
         self._write_set(way)
+        if way.result is Result.TAKEN:
+            self._has_left()
         if way.result is not Result.TAKEN:
             self.phase = Phase.NOT_SET
         elif self.laptop.reaching(way.target.interface.ip):
@@ -521,22 +635,34 @@ class Session(Borrower):
         if subject is None:
             self.phase = Phase.MAY_PROVE
             return
-        self.proofs = [SameMac(subject, now=now)]
-        left = dict.fromkeys(each for each in (self.old_address, self.strayed_to) if each and each != subject.at.ip)
-        self.proofs += [OldGone(subject, each, now=now) for each in left]
         answered = {proof.name for proof in self.greeting if proof.passed}
-        if not self.greeting or Echo.name in answered:
-            self.proofs.append(Echo(subject, now=now))
         open_before = [proof.port for proof in self.greeting if isinstance(proof, PortOpens) and proof.passed]
-        ports = dict.fromkeys((*self.work.ports, *open_before))
-        self.proofs += [PortOpens(subject, port, now=now) for port in ports]
-        self.power_cycle = None
-        self._activities, self.phase = [Proving(self.proofs)], Phase.PROVING
+        expected = Expected(
+            gateway=self.target.gateway if self.target else None,
+            left=[each for each in (self.old_address, self.strayed_to) if each],
+            ports=(*self.work.ports, *open_before),
+            echo=not self.greeting or Echo.name in answered,
+        )
+        proving = final_proofs(subject, expected, now=now, heard_gateway=self._heard_gateway)
+        self.proofs, self.power_cycle, self.left_out = proving.proofs, None, []
+        self._activities, self.phase = [proving], Phase.PROVING
+
+    def _heard_gateway(self) -> IPv4Address | None:
+        """Return whom the device keeps looking for from its new address."""
+        device = self.finder.device(self.chosen.mac) if self.chosen else None
+        at = self.target.interface.ip if self.target else None
+        return next((each.gateway for each in device.addresses if each.address == at), None) if device else None
 
     def _proofs_ended(self, proving: Proving, now: float) -> None:
         for proof in proving.proofs:
             self._write_proof(proof)
         subject = self.subject()
+        if self.chosen:
+            left = writing.left(
+                proving.proofs, unit=self.unit, mac=self.chosen.mac, heard_gateway=self._heard_gateway()
+            )
+            self._effects.append(Write(left))
+            self.as_left = self.as_left.then(left.as_left)
         if not proving.passed or subject is None:
             self.phase = Phase.NOT_PROVEN
             return
@@ -561,6 +687,8 @@ class Session(Borrower):
             self.phase = Phase.RECORDED
 
 
+_OFFER_LASTS_S = 10.0
+"""How long an address counts as free after nobody answered for it; a device may have started since."""
 _SITE_CANDIDATES = 32
 """As many as are ever asked for (see reach.choosing)."""
 _WHERE_NOT_BORROWED = {

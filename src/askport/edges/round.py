@@ -12,6 +12,7 @@ from askport.core.plan.target import Site
 from askport.core.plan.work import WorkItem, following
 from askport.core.register.entries import Entry
 from askport.core.register.fold import Row, fold
+from askport.core.register.known import known_devices
 from askport.core.session import Session
 from askport.core.steps import Phase
 from askport.core.wire import Wire
@@ -64,6 +65,7 @@ class Round:
         self.wire, self.own, self.job, self.work, self.site, self.maker = wire, tuple(own), job, work, site, maker
         self._hands = _Hands(adapter, job)
         self._place = 0
+        self._laptop_before: set[IPv4Address] = set()
         self._unit = job.units
         self._improvised = WorkItem(tag=f"unit {self._unit + 1}")
         self.begin()
@@ -76,7 +78,8 @@ class Round:
     @property
     def is_over(self) -> bool:
         """Whether the last device of the work list was recorded."""
-        return bool(self.work) and self._place >= len(self.work) - 1 and self.session.phase is Phase.RECORDED
+        last = self._place >= len(self.work) - 1 and not self.session.revisits
+        return bool(self.work) and last and self.session.phase is Phase.RECORDED
 
     @property
     def rows(self) -> list[Row]:
@@ -86,6 +89,7 @@ class Round:
     def begin(self) -> None:
         """Begin the way of the device at hand."""
         self._unit += 1
+        rows = self.rows
         self.session = Session(
             adapter=self.wire.name,
             laptop_mac=self.wire.mac,
@@ -96,15 +100,19 @@ class Round:
             now=self.wire.now(),
             xid=lambda: secrets.randbits(32),
             site=self.site,
-            used={row.left.ip: row.tag for row in self.rows if row.left},
-            planned=[item.target.interface.ip for item in self.work if item.target],
-            found_before=[(row.maker, row.found_address) for row in self.rows if row.found_address],
+            used={row.left: row.mac for row in rows if row.left},
+            planned={item.target.interface.ip: item.tag for item in self.work if item.target},
+            known=known_devices(rows, self.wire.wall(self.wire.now()).astimezone().date()),
+            laptop_before=self._laptop_before,
+            found_before=[(row.maker, row.first.found_address) for row in rows if row.first.found_address],
             maker=self.maker,
         )
         self.driver = Driver(self.session, self.wire, self._hands)
 
     def next_device(self) -> None:
         """Go on to the next device of the list, or of the crate."""
-        self._improvised = following(replace(self.session.work, target=self.session.target))
-        self._place += 1
+        self._laptop_before |= self.session.finder.laptop_addresses
+        if not self.session.revisits:  # whoever was next before a known device came by is still next
+            self._improvised = following(replace(self.session.work, target=self.session.target))
+            self._place += 1
         self.begin()

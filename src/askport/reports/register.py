@@ -2,18 +2,23 @@
 
 import csv
 import io
+import unicodedata
 from collections.abc import Iterable
 from typing import Any
 
+from askport.core.register.as_left import AsLeft
 from askport.core.register.fold import Row
+from askport.core.text import display_text
 from askport.reports.times import iso
 
-_FORMULA_STARTS = ("=", "+", "-", "@", "\t", "\r")
-"""A spreadsheet takes a cell that begins so for a formula."""
+_FORMULA_STARTS = ("=", "+", "-", "@")
+"""A spreadsheet takes a cell that begins so for a formula, behind spaces and in full width too."""
+MAX_CELL = 2000
+"""Characters of one cell; a spreadsheet takes 32,767, and no honest value is this long."""
 
 COLUMNS = (
-    "tag", "mac", "maker", "as_found", "found_gateway", "found_at", "as_left", "left_gateway", "left_dns", "way",
-    "state", "proofs_passed", "proofs_failed", "proofs_left_out", "recorded_at",
+    "tag", "mac", "maker", "as_found", "found_gateway", "found_at", "as_left", "left_gateway", "left_dns", "left_basis",
+    "way", "state", "proofs_passed", "proofs_failed", "proofs_not_made", "proofs_left_out", "recorded_at", "visits",
 )  # fmt: skip
 
 
@@ -26,27 +31,29 @@ def _text(value: object) -> str | None:
     return None if value is None else str(value)
 
 
+def as_left_json(as_left: AsLeft) -> dict[str, Any]:
+    """Return the values that a device was left with, each with its basis."""
+    return as_left.model_dump(mode="json")
+
+
 def _device(row: Row) -> dict[str, Any]:
+    first, last = row.first, row.last
     return {
         "tag": row.tag,
         "mac": str(row.mac),
         "maker": row.maker,
         "as_found": {
-            "address": _text(row.found_address),
-            "prefix": row.found_prefix,
-            "gateway": _text(row.found_gateway),
-            "asked_by": row.found_asking,
-            "at": iso(row.found_at),
+            "address": _text(first.found_address),
+            "prefix": first.found_prefix,
+            "gateway": _text(first.found_gateway),
+            "asked_by": first.found_asking,
+            "at": iso(first.found_at),
         },
-        "as_left": {
-            "address": _text(row.left.ip if row.left else None),
-            "prefix": row.left.network.prefixlen if row.left else None,
-            "gateway": _text(row.left_gateway),
-            "dns": [str(each) for each in row.left_dns],
-        },
-        "way": row.way,
-        "result": row.result,
+        "as_left": as_left_json(last.as_left),
+        "way": last.way,
+        "result": last.result,
         "state": row.state,
+        "open_points": row.open_points,
         "proofs": [
             {
                 "name": proof.name,
@@ -56,11 +63,16 @@ def _device(row: Row) -> dict[str, Any]:
                 "because": proof.because,
                 "at": iso(proof.at),
             }
-            for proof in row.proofs.values()
+            for proof in last.proofs.values()
         ],
-        "proofs_left_out": list(row.left_out),
-        "recorded_at": iso(row.recorded_at),
-    }
+        "proofs_left_out": list(last.left_out),
+        "recorded_at": iso(last.recorded_at),
+        "visits": [
+            {"found_at": iso(each.found_at), "as_found": each.as_found, "as_left": as_left_json(each.as_left),
+             "way": each.way, "state": each.state, "recorded_at": iso(each.recorded_at)}
+            for each in row.visits
+        ],
+    }  # fmt: skip
 
 
 def register_csv(rows: Iterable[Row]) -> str:
@@ -69,17 +81,25 @@ def register_csv(rows: Iterable[Row]) -> str:
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(COLUMNS)
     for row in rows:
-        passed = [proof.name for proof in row.proofs.values() if proof.passed]
-        failed = [proof.name for proof in row.proofs.values() if not proof.passed]
+        first, last, left = row.first, row.last, row.last.as_left
+        named = {True: "passed", False: "failed", None: "not made"}
+        by_outcome = {
+            word: " ".join(proof.name for proof in last.proofs.values() if proof.passed is outcome)
+            for outcome, word in named.items()
+        }
+        bases = [f"{name} {value['basis']}" for name, value in as_left_json(left).items() if value["basis"]]
         cells = (
-            row.tag, row.mac, row.maker, row.as_found, row.found_gateway, iso(row.found_at), row.left,
-            row.left_gateway, " ".join(str(each) for each in row.left_dns), row.way, row.state, " ".join(passed),
-            " ".join(failed), " ".join(row.left_out), iso(row.recorded_at),
+            row.tag, row.mac, row.maker, first.as_found, first.found_gateway, iso(first.found_at),
+            left.words() if left.address.basis else "", left.gateway.value, " ".join(map(str, left.dns.value or ())),
+            ", ".join(bases), last.way, row.state, by_outcome["passed"], by_outcome["failed"], by_outcome["not made"],
+            " ".join(last.left_out), iso(last.recorded_at), len(row.visits),
         )  # fmt: skip
         writer.writerow([_cell(each) for each in cells])
     return out.getvalue()
 
 
 def _cell(value: object) -> str:
-    text = "" if value is None else str(value)
-    return f"'{text}" if text.startswith(_FORMULA_STARTS) else text
+    """Return a cell that a spreadsheet neither runs nor is steered by, whatever stands in a job file."""
+    text = "" if value is None else display_text(str(value), MAX_CELL)
+    starts = unicodedata.normalize("NFKC", text).lstrip()[:1]
+    return f"'{text}" if starts in _FORMULA_STARTS and starts else text

@@ -92,6 +92,8 @@ class Measurement:
     gateway: IPv4Address | None
     because: str
     questions: int
+    has_gateway: bool | None = None
+    """False where it stays silent to addresses outside its subnet; None where that is not known."""
 
 
 @dataclass(frozen=True, slots=True)

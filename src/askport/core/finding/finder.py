@@ -321,10 +321,9 @@ class Finder(Machine):
         """Measure the mask and the gateway behind one address from now on."""
         evidence = self._evidence.get(mac)
         sought = {clue.about for clue, _ in evidence.of(Tells.LOOKS_FOR)} if evidence else set()
-        avoid = {each for each in sought if each} | self.laptop_addresses
-        avoid = avoid.union(*self._held.values())
+        avoid = {each for each in sought if each}.union(*self._held.values())
         self._measured_mac = mac
-        self.measuring = Measuring(self.laptop_macs[0], mac, address, now=now, avoid=avoid)
+        self.measuring = Measuring(self.laptop_macs[0], mac, address, now=now, avoid=avoid, ours=self.laptop_addresses)
         return self.measuring
 
     def _take_measurement(self) -> None:

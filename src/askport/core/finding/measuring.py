@@ -6,7 +6,7 @@ the prefix length.
 """
 
 from collections.abc import Collection, Generator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum, auto
 from ipaddress import IPv4Address
 
@@ -99,11 +99,21 @@ class Measuring(Machine):
         *,
         now: float,
         avoid: Collection[IPv4Address] = (),
+        ours: Collection[IPv4Address] = (),
     ) -> None:
-        """Begin now; ``avoid`` are addresses that it has asked for already, or that somebody is known to hold."""
+        """Begin now.
+
+        Args:
+            laptop_mac: the asking end.
+            mac: the device.
+            address: its address.
+            now: the wire's time.
+            avoid: addresses that it has asked for already, or that somebody is known to hold.
+            ours: the laptop's addresses, which the device may look for meanwhile and which are no gateway of its.
+        """
         super().__init__()
         self._laptop_mac, self.mac, self.address = laptop_mac, mac, address
-        self._avoid = set(avoid)
+        self._avoid, self._ours = set(avoid) | set(ours), set(ours)
         self.sources: set[IPv4Address] = set()
         """Addresses that were used as sources: what the device asks of these, it was made to ask."""
         self.result: Measurement | None = None
@@ -183,7 +193,7 @@ class Measuring(Machine):
             return self._found(prefix, None, text)
         if not self._gateways:
             text = f"Its mask was measured: /{prefix}. To addresses outside it stays silent: it has no gateway."
-            return self._found(prefix, None, text)
+            return replace(self._found(prefix, None, text), has_gateway=False)
         gateway = max(set(self._gateways), key=self._gateways.count)
         text = f"Its mask was measured: /{prefix}; its gateway: {gateway}."
         return self._found(prefix, gateway, text)
@@ -291,7 +301,7 @@ class Measuring(Machine):
         if arp.tpa == self._source and self._is_asking:
             self._send(arp_frame(reply, to=self.mac))
             self._go_on(Reaction.ASKED_SOURCE, at)
-        elif arp.tpa not in self.sources and self._is_asking:
+        elif arp.tpa not in self.sources | self._ours and self._is_asking:
             self._send(arp_frame(reply, to=self.mac))
             self._asked_other = arp.tpa
             self._settle(at)

@@ -34,19 +34,21 @@ class Search:
             maker: names the maker of a MAC address.
         """
         self.finder, self.label_mac = finder, label_mac
+        self._accepted: set[MacAddress] = set()
         self.pointed_at: MacAddress | None = None
         """The device that the technician points at, or None for the surest."""
         self._delivered, self._found_before, self._maker = delivered, list(found_before), maker
 
     def devices(self) -> list[Device]:
         """Return the devices on the wire, the surest first, in an order in which nothing jumps while they speak."""
-        return sorted(self.finder.devices(), key=lambda each: (-each.sureness, each.first_at, each.mac))
+        order = lambda each: (not each.is_present, -each.sureness, each.first_at, each.mac)  # noqa: E731
+        return sorted(self.finder.devices(), key=order)
 
     @property
     def candidate(self) -> Device | None:
         """The device that Enter would take: the one pointed at, the one on the label, or the surest."""
         for mac in (self.pointed_at, self.label_mac):
-            if mac and (device := self.finder.device(mac)):
+            if mac and (device := self.finder.device(mac)) and device.is_present:
                 return device
         return next(iter(self.devices()), None)
 
@@ -59,8 +61,11 @@ class Search:
         device = self.candidate
         if device is None:
             return None
-        if device.tells(Tells.SERVES) or device.tells(Tells.ROUTES_IPV6):
-            return f"{device.mac} runs a live network: the cable is in the wrong socket. Plug it into the device."
+        if self.may_accept:
+            return (
+                f"{device.mac} runs a live network: the cable is in the wrong socket. Plug it into the device, or "
+                "press d if this is the device."
+            )
         twins = self.twins(device)
         if len(twins) > 1 and self.label_mac != device.mac:
             address = device.best.address if device.best else None
@@ -69,6 +74,19 @@ class Search:
                 "address on the label of this one."
             )
         return None
+
+    @property
+    def may_accept(self) -> bool:
+        """Whether the device at hand runs a network, so that somebody has to say that it is the one that is meant."""
+        device = self.candidate
+        runs = device is not None and (device.tells(Tells.SERVES) or device.tells(Tells.ROUTES_IPV6))
+        return device is not None and runs and device.mac not in self._accepted
+
+    def accept(self) -> None:
+        """Take in that the device at hand is the one that is meant, though it runs a network."""
+        if device := self.candidate:
+            self._accepted.add(device.mac)
+            self.pointed_at = device.mac
 
     def twins(self, device: Device) -> tuple[MacAddress, ...]:
         """Return the MAC addresses of all that hold the same address as this device, its own included."""

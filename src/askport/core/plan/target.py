@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
-from askport.core.addresses import LINK_LOCAL, host_fault, mask_of_prefix, transposed, usable_range
+from askport.core.addresses import LINK_LOCAL, host_fault, host_fault_of, mask_of_prefix, transposed, usable_range
 from askport.core.errors import BadInput
 
 
@@ -60,7 +60,10 @@ class Check:
 
 
 def check_target(
-    target: Target, site: Site | None = None, used: Mapping[IPv4Address, str] | None = None
+    target: Target,
+    site: Site | None = None,
+    used: Mapping[IPv4Address, str] | None = None,
+    planned: Mapping[IPv4Address, str] | None = None,
 ) -> list[Check]:
     """Return every check of the planned values, passed or not; the caller decides nothing on a failed one.
 
@@ -68,8 +71,9 @@ def check_target(
         target: the planned values.
         site: the network it joins, where it is known.
         used: addresses of the register that other devices have, with their tags.
+        planned: addresses that other devices are to get, with their tags.
     """
-    checks = [_check_host(target), _check_gateway(target)]
+    checks = [_check_host(target), _check_gateway(target), _check_dns(target)]
     if site:
         checks.append(_check_site(target, site))
         if site.pool:
@@ -79,10 +83,26 @@ def check_target(
                 f"It lies in {where}: the server will give it to something else." if inside else f"Outside {where}."
             )
             checks.append(Check(about="pool", passed=not inside, sentence=sentence))
-    tag = (used or {}).get(target.interface.ip)
-    sentence = f"{tag} already has it." if tag else "No other device of this job has it."
-    checks.append(Check(about="register", passed=tag is None, sentence=sentence))
+    checks.append(_check_others(target.interface.ip, used or {}, planned or {}))
     return checks
+
+
+def _check_others(address: IPv4Address, used: Mapping[IPv4Address, str], planned: Mapping[IPv4Address, str]) -> Check:
+    if tag := used.get(address):
+        return Check(about="register", passed=False, sentence=f"{tag} already has it.")
+    if tag := planned.get(address):
+        return Check(about="register", passed=False, sentence=f"{address} is planned for {tag}.")
+    return Check(about="register", passed=True, sentence="No other device of this job has it.")
+
+
+def _check_dns(target: Target) -> Check:
+    for each in target.dns:
+        if fault := host_fault_of(each):
+            return Check(about="DNS", passed=False, sentence=f"{each} cannot be a DNS server: {fault}.")
+        if each == target.interface.ip:
+            return Check(about="DNS", passed=False, sentence=f"{each} is the DNS server: the device cannot have it.")
+    sentence = "Addresses that hosts can have." if target.dns else "None: it looks up no names."
+    return Check(about="DNS", passed=True, sentence=sentence)
 
 
 def require_sound(target: Target) -> None:
@@ -135,6 +155,9 @@ def _outside(target: Target, gateway: IPv4Address) -> str:
 
 def _check_site(target: Target, site: Site) -> Check:
     address = target.interface.ip
+    servers = dict.fromkeys(site.dns, "DNS server") | ({site.gateway: "gateway"} if site.gateway else {})
+    if role := servers.get(address):
+        return Check(about="site", passed=False, sentence=f"{address} is the site's {role}: the device cannot have it.")
     if target.interface.network == site.network:
         return Check(about="site", passed=True, sentence=f"The site's own subnet {site.network}.")
     if address in site.network:

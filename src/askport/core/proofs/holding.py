@@ -3,8 +3,10 @@
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
+from askport.core.finding.checking import Witness
 from askport.core.formats.arp import Arp, arp_question
-from askport.core.proofs.proof import Repeated, Subject
+from askport.core.machine import Effect, earliest
+from askport.core.proofs.proof import ATTEMPTS, Repeated, Subject
 from askport.core.wire import Heard
 from askport.core.words import listed
 
@@ -36,6 +38,34 @@ class SameMac(_Holders):
     def __init__(self, subject: Subject, *, now: float) -> None:
         super().__init__(subject, subject.at.ip, now=now)
         self.expected = f"{subject.at.ip} answered by {subject.mac}"
+        self._witness = Witness(subject.laptop_mac, subject.mac, [subject.laptop.ip])
+        self._is_sure = False
+
+    def receive(self, heard: Heard) -> None:
+        """Note who holds it, and whether the device itself shows it or only answers."""
+        super().receive(heard)
+        self._is_sure |= self.address in self._witness.shows(heard)
+
+    def handle_timer(self, now: float) -> None:
+        """Ask, and let what was answered be checked before it counts."""
+        self._is_sure |= self.address in self._witness.confirmed(now)
+        if self.asked < ATTEMPTS or self._witness.next_deadline() is None:
+            super().handle_timer(now)
+
+    def next_deadline(self) -> float | None:
+        """Return when to ask next, or when a check goes on."""
+        checked = self._witness.next_deadline()
+        return (
+            None
+            if self.done
+            else checked
+            if checked and self.asked == ATTEMPTS
+            else earliest(super().next_deadline(), checked)
+        )
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be done now."""
+        return [*super().poll(), *self._witness.poll()]
 
     def conclude(self, now: float) -> None:
         """Pass if exactly this device answered."""
@@ -47,9 +77,31 @@ class SameMac(_Holders):
             because = f"{listed(others)} answers for {self.address} as well: two devices hold one address."
         elif others:
             because = f"{self.address} is held by {listed(others)}, not by {mac}."
+        elif not self._is_sure:
+            because = f"It answers for addresses that are not its own, so that {self.address} is its own is not shown."
         else:
             because = f"It, and nobody else, answered when asked for {self.address} (ARP)."
-        self._end(list(self.holders) == [mac], measured, because)
+        self._end(list(self.holders) == [mac] and self._is_sure, measured, because)
+
+
+class StillThere(_Holders):
+    """The device answers at the address where it is talked to, before anything is set there."""
+
+    name = "still-there"
+
+    def __init__(self, subject: Subject, *, now: float) -> None:
+        super().__init__(subject, subject.at.ip, now=now)
+        self.expected = f"{subject.mac} at {subject.at.ip}"
+
+    def conclude(self, now: float) -> None:
+        """Pass if this device answered; others may hold the address too."""
+        others = [each for each in self.holders if each != self.subject.mac]
+        who = f"; {listed(others)} does" if others else ""
+        here = self.subject.mac in self.holders
+        because = (
+            f"{self.subject.mac} {'answers' if here else 'does not answer'} at {self.address}{'' if here else who}."
+        )
+        self._end(here, "answered" if here else "no answer", because)
 
 
 class OldGone(_Holders):

@@ -1,21 +1,33 @@
 """The proof that the settings survive a power cut."""
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from enum import Enum, auto
+from ipaddress import IPv4Address
 
-from askport.core.finding.readers import addresses_shown
+from askport.core.finding.checking import Witness
+from askport.core.finding.clues import Tells
+from askport.core.finding.readers import read_clues
 from askport.core.formats.arp import arp_question
-from askport.core.formats.dhcp import BootpOp, Dhcp
+from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType
 from askport.core.formats.ethernet import Ethernet
+from askport.core.machine import Effect, earliest
 from askport.core.proofs.proof import Proof, Subject
 from askport.core.wire import Heard, Link
 from askport.core.words import listed
 
 _LOOK_INTERVAL_S = 0.5
-_GONE_AFTER = 6
-"""Unanswered questions, three seconds, that count as power off where a switch or dock keeps the link up."""
+_SHORTEST_CUT_S = 1.0
+"""A link that is down for less than this was wiggled."""
+SHORTEST_START_S = 3.0
+"""No device of the trade starts in less: silence of this length goes with a start, where its kind does not say more."""
 LONGEST_BOOT_S = 180.0
 """From power back to giving up: the slowest devices of the trade take two minutes."""
+_ELSEWHERE_S = 8.0
+"""How long a device may be at another address while it starts: boot loaders and fallbacks come first."""
+_STARTS = frozenset({Tells.ANNOUNCES, Tells.CLAIMS, Tells.ASKS_BOOTP, Tells.ASKS_DHCP, Tells.JOINS})
+"""What devices say when they start, and seldom otherwise."""
+_ASKS = (None, MessageType.DISCOVER, MessageType.REQUEST)
 
 
 class Phase(Enum):
@@ -26,7 +38,9 @@ class Phase(Enum):
     OFF = auto()
     """The link is down, or the device has stopped answering."""
     STARTING = auto()
-    """The link is up again."""
+    """It has power again, and is waited for at its address."""
+    UNSURE = auto()
+    """It is back, and nothing has shown that its power was cut: whoever pulled it can say so."""
 
 
 @dataclass(slots=True)
@@ -41,79 +55,162 @@ class Lane:
 
 
 class PowerCycle(Proof):
-    """After its power was pulled and put back, the device holds its new address without asking anybody."""
+    """After its power was pulled and put back, the device holds its new address without asking anybody.
+
+    A cut is seen by a link that was down for long enough and a start after it; where something in between keeps the
+    link up, by silence and a start. A missed answer, a wiggled cable and a frame from before are none.
+    """
 
     name = "power-cycle"
 
-    def __init__(self, subject: Subject, *, now: float) -> None:
+    def __init__(self, subject: Subject, *, now: float, start_s: float = SHORTEST_START_S) -> None:
+        """Begin to wait for the cut; ``start_s`` is how long this kind of device takes to start at the least."""
         super().__init__()
         self.subject = subject
         self.expected = f"still at {subject.at.ip} after a power cut"
         self.phase = Phase.ON
         self.lane = Lane(began_at=now)
-        self._unanswered = 0
+        self.wiggled = ""
+        """What looked like a cut and was none, as a sentence."""
+        self._witness = Witness(subject.laptop_mac, subject.mac, [subject.laptop.ip])
+        self._start_s = start_s
+        self._link_up = True
+        self._told = False
+        self._last_heard_at = now
         self._look_at = now
         self._give_up_at: float | None = None
+        self._elsewhere: dict[IPv4Address, None] = {}
+        self._elsewhere_at: float | None = None
+
+    # The cut
 
     def link_changed(self, link: Link, now: float) -> None:
         """See the power go and come by the link."""
-        if not link.up and self.phase is not Phase.OFF:
+        if self.done or link.up is self._link_up:
+            return
+        self._link_up = link.up
+        if not link.up:
             self._off(now)
-        elif link.up and self.phase is Phase.OFF:
-            self._starting(now)
+        elif self.phase is Phase.OFF and self.lane.off_at is not None:
+            if now - self.lane.off_at < _SHORTEST_CUT_S:
+                self._no_cut(f"The link was down for {now - self.lane.off_at:.1f} s only: that was the cable.", now)
+            else:
+                self.phase, self.lane.link_at = Phase.STARTING, now
+                self._give_up_at = now + LONGEST_BOOT_S
 
     def _off(self, now: float) -> None:
-        self.phase = Phase.OFF
-        self.lane.off_at, self.lane.link_at, self.lane.first_heard_at = now, None, None
-        self._give_up_at = None
+        self.phase, self.wiggled = Phase.OFF, ""
+        self.lane = Lane(began_at=self.lane.began_at, off_at=now)
+        self._give_up_at, self._elsewhere, self._elsewhere_at = None, {}, None
+        self._witness.forget()
 
-    def _starting(self, now: float) -> None:
-        self.phase, self.lane.link_at = Phase.STARTING, now
-        self._give_up_at = now + LONGEST_BOOT_S
+    def _no_cut(self, why: str, now: float) -> None:
+        """Go back to waiting for the cut."""
+        self.phase, self.wiggled, self._last_heard_at = Phase.ON, why, now
+        self.lane = Lane(began_at=self.lane.began_at)
 
     def receive(self, heard: Heard) -> None:
         """Hear the device before, and above all after, the power cut."""
-        ethernet, dhcp = heard.packet.get(Ethernet), heard.packet.get(Dhcp)
-        if ethernet is None or ethernet.src != self.subject.mac:
+        ethernet, off_at = heard.packet.get(Ethernet), self.lane.off_at
+        if self.done or ethernet is None or ethernet.src != self.subject.mac:
             return
-        self._unanswered = 0
         if self.phase is Phase.ON:
+            self._last_heard_at = max(self._last_heard_at, heard.at)
             return
-        if self.phase is Phase.OFF:
-            self._starting(heard.at)
+        if off_at is None or heard.at < (self.lane.link_at or off_at):
+            return  # on its way already when the power went
+        if self.phase is Phase.UNSURE:
+            self._last_heard_at = heard.at
+            return
+        if not self._has_started(heard, off_at):
+            return
         if self.lane.first_heard_at is None:
             self.lane.first_heard_at = heard.at
-        shown = addresses_shown(heard.packet, self.subject.mac)
-        if dhcp and dhcp.op == BootpOp.BOOTREQUEST:
+        self.phase = Phase.STARTING
+        self._give_up_at = self._give_up_at or heard.at + LONGEST_BOOT_S
+        self._judge(heard)
+
+    def _has_started(self, heard: Heard, off_at: float) -> bool:
+        """Whether this frame comes from a device that has started anew; if it does not, say so."""
+        if self.lane.first_heard_at is not None:
+            return True
+        if any(clue.tells in _STARTS for clue in read_clues(heard.packet) if clue.mac == self.subject.mac):
+            return True
+        if self.lane.link_at is None:
+            self.phase, self._last_heard_at, self.lane.first_heard_at = Phase.UNSURE, heard.at, heard.at
+            return False
+        if heard.at - off_at >= self._start_s:
+            return True
+        self._no_cut("It was there again as soon as the link was: that was the cable, not its power.", heard.at)
+        return False
+
+    def confirm(self, now: float) -> None:
+        """Take in that the power was cut, from whoever pulled it; only what is seen from now on counts beside that."""
+        if self.phase is Phase.UNSURE:
+            self.phase, self._told = Phase.STARTING, True
+            self._give_up_at, self._look_at = now + LONGEST_BOOT_S, now
+
+    # What comes after it
+
+    def _judge(self, heard: Heard) -> None:
+        dhcp = heard.packet.get(Dhcp)
+        if dhcp and dhcp.op == BootpOp.BOOTREQUEST and dhcp.message_type in _ASKS:
             protocol = "BOOTP" if dhcp.message_type is None else "DHCP"
             because = f"It asked for an address by {protocol} after the power cut: tell it to keep the one it has."
             self._end(False, "asks for an address", because)
-        elif self.subject.at.ip in shown:
-            self.lane.back_at = heard.at
-            since = self.lane.link_at if self.lane.link_at is not None else heard.at
-            took = heard.at - since
-            measured = f"back after {took:.0f} s"
-            self._end(True, measured, f"It held {self.subject.at.ip} again {took:.0f} s after its power came back.")
+            return
+        self._see(self._witness.shows(heard), heard.at)
+
+    def _see(self, shown: Collection[IPv4Address], now: float) -> None:
+        address = self.subject.at.ip
+        if address in shown:
+            self.lane.back_at = now
+            since = self.lane.link_at or self.lane.first_heard_at or now
+            took = now - since
+            cut = self._cut_words()
+            because = f"{cut} It held {address} again {took:.0f} s after its power came back."
+            measured = f"back after {took:.0f} s" + (", the cut as told" if self._told else "")
+            self._end(True, measured, because)
         elif shown:
-            found = listed(sorted(shown))
-            self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
+            self._elsewhere |= dict.fromkeys(shown)
+            self._elsewhere_at = self._elsewhere_at or now
+
+    def _cut_words(self) -> str:
+        off_at, link_at, first = self.lane.off_at or 0.0, self.lane.link_at, self.lane.first_heard_at
+        if self._told:
+            return "Whoever was there says that its power was cut; nothing on the wire shows it."
+        if link_at is not None:
+            return f"The link was down for {link_at - off_at:.0f} s."
+        return f"It was silent for {(first or off_at) - off_at:.0f} s, and then started."
 
     def handle_timer(self, now: float) -> None:
         """Keep asking, so that going and coming are seen; give up after the longest boot."""
+        if self.done:
+            return
+        if self.phase is Phase.STARTING:
+            self._see(self._witness.confirmed(now), now)
+            if not self.done and self._witness.answers_for_others:
+                self._end(False, "answers for others", "It answers for addresses that are not its own.")
+            if not self.done and self._elsewhere_at is not None and now >= self._elsewhere_at + _ELSEWHERE_S:
+                found = listed(sorted(self._elsewhere))
+                self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
+            if not self.done and self._give_up_at is not None and now >= self._give_up_at:
+                because = f"It has not been heard at {self.subject.at.ip} for {LONGEST_BOOT_S:.0f} s after its power "
+                self._end(False, "no answer", f"{because}came back.")
         if self.done or now < self._look_at:
             return
-        if self._give_up_at is not None and now >= self._give_up_at:
-            because = (
-                f"It has not been heard at {self.subject.at.ip} for {LONGEST_BOOT_S:.0f} s after its power came back."
-            )
-            self._end(False, "no answer", because)
-            return
         self._look_at = now + _LOOK_INTERVAL_S
-        self._unanswered += 1
-        if self.phase is Phase.ON and self._unanswered > _GONE_AFTER:
-            self._off(now)
+        if self.phase in (Phase.ON, Phase.UNSURE) and now - self._last_heard_at > self._start_s:
+            self._off(self._last_heard_at)
         self._send(arp_question(self.subject.laptop_mac, self.subject.at.ip, sender=self.subject.laptop.ip))
 
     def next_deadline(self) -> float | None:
         """Return when to ask next."""
-        return None if self.done else self._look_at
+        if self.done:
+            return None
+        elsewhere = self._elsewhere_at + _ELSEWHERE_S if self._elsewhere_at is not None else None
+        return earliest(self._look_at, self._give_up_at, elsewhere, self._witness.next_deadline())
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be done now."""
+        return [*super().poll(), *self._witness.poll()]

@@ -6,7 +6,7 @@ from ipaddress import IPv4Interface
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.packet import Ends
-from askport.core.machine import Machine, earliest
+from askport.core.machine import Effect, Machine, earliest
 from askport.core.wire import Heard, Link
 
 ATTEMPTS = 3
@@ -38,7 +38,8 @@ class Finding:
     name: str
     expected: str
     measured: str
-    passed: bool
+    passed: bool | None
+    """None where the proof could not be made."""
     because: str
 
 
@@ -55,12 +56,14 @@ class Proof(Machine):
         self.measured = ""
         """What was found, empty while nothing was."""
         self.passed: bool | None = None
+        self.not_made = False
+        """Whether it turned out that it cannot be made here."""
         self.because = ""
 
     @property
     def done(self) -> bool:
-        """Whether it passed or failed."""
-        return self.passed is not None
+        """Whether it passed or failed, or cannot be made."""
+        return self.passed is not None or self.not_made
 
     @property
     def finding(self) -> Finding:
@@ -69,12 +72,19 @@ class Proof(Machine):
             name=self.name,
             expected=self.expected,
             measured=self.measured or "nothing yet",
-            passed=bool(self.passed),
+            passed=None if self.not_made else bool(self.passed),
             because=self.because or "It was not finished.",
         )
 
     def _end(self, passed: bool, measured: str, because: str) -> None:
         self.passed, self.measured, self.because = passed, measured, because
+
+    def begin(self, now: float) -> None:
+        """Take in that what stands before it is done, where it waits for that."""
+
+    def cannot_be_made(self, because: str) -> None:
+        """End without a verdict: the record names it as not made."""
+        self.passed, self.not_made, self.measured, self.because = None, True, "not made", because
 
 
 class Repeated(Proof):
@@ -110,40 +120,58 @@ class Repeated(Proof):
 
 
 class Proving(Machine):
-    """Several proofs at once."""
+    """Several proofs at once, and those that need a quiet wire after them."""
 
-    def __init__(self, proofs: Iterable[Proof]) -> None:
+    def __init__(self, proofs: Iterable[Proof], then: Iterable[Proof] = ()) -> None:
         super().__init__()
-        self.proofs = list(proofs)
+        self._first, self._then = list(proofs), list(then)
+        self.proofs = [*self._first, *self._then]
+        self._begun = False
 
     @property
     def done(self) -> bool:
-        """Whether each has passed or failed."""
+        """Whether each has come to its end."""
         return all(proof.done for proof in self.proofs)
 
     @property
     def passed(self) -> bool:
-        """Whether all passed."""
-        return all(proof.passed for proof in self.proofs)
+        """Whether all that could be made have passed, and at least one could."""
+        return any(proof.passed for proof in self.proofs) and all(
+            proof.passed or proof.not_made for proof in self.proofs
+        )
+
+    @property
+    def _running(self) -> list[Proof]:
+        return [proof for proof in (self.proofs if self._begun else self._first) if not proof.done]
 
     def receive(self, heard: Heard) -> None:
         """Let each see the frame."""
-        for proof in self.proofs:
-            if not proof.done:
-                proof.receive(heard)
+        for proof in self._running:
+            proof.receive(heard)
 
     def link_changed(self, link: Link, now: float) -> None:
         """Let each know."""
-        for proof in self.proofs:
-            if not proof.done:
-                proof.link_changed(link, now)
+        for proof in self._running:
+            proof.link_changed(link, now)
 
     def handle_timer(self, now: float) -> None:
         """Let each do what is due."""
-        for proof in self.proofs:
+        if not self._begun and all(proof.done for proof in self._first):
+            self._begun = True
+            for proof in self._then:
+                proof.begin(now)
+        for proof in self._running:
             proof.handle_timer(now)
             self._effects += proof.poll()
 
+    def poll(self) -> list[Effect]:
+        """Return what is to be done now."""
+        for proof in self._running:
+            self._effects += proof.poll()
+        return super().poll()
+
     def next_deadline(self) -> float | None:
-        """Return the first of their deadlines."""
-        return earliest(*(proof.next_deadline() for proof in self.proofs))
+        """Return the first of their deadlines; those that come after the others begin at once."""
+        if not self._begun and self._then and not self._running:
+            return 0.0
+        return earliest(*(proof.next_deadline() for proof in self._running))

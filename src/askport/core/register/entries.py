@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, PlainSerializer, PlainValidator, TypeAdapter
 
 from askport.core.addresses import MacAddress
+from askport.core.register.as_left import AsLeft
 
 
 def _mac(value: object) -> MacAddress:
@@ -71,6 +72,8 @@ class WasSet(_Entry):
     kind: Literal["set"] = "set"
     mac: Mac
     way: str
+    gives: bool = False
+    """Whether the way wrote the values itself and the device confirmed them; else somebody was to type them."""
     interface: IPv4Interface
     gateway: IPv4Address | None
     dns: tuple[IPv4Address, ...]
@@ -86,8 +89,17 @@ class Proved(_Entry):
     name: str
     expected: str
     measured: str
-    passed: bool
+    passed: bool | None
+    """None where the proof could not be made."""
     because: str
+
+
+class Left(_Entry):
+    """What the device has been left with, as far as it was found out by now."""
+
+    kind: Literal["left"] = "left"
+    mac: Mac
+    as_left: AsLeft
 
 
 class Recorded(_Entry):
@@ -99,7 +111,7 @@ class Recorded(_Entry):
     """Proofs that were not made, by name."""
 
 
-Entry = Found | Named | Borrowed | GaveBack | WasSet | Proved | Recorded
+Entry = Found | Named | Borrowed | GaveBack | WasSet | Proved | Left | Recorded
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 
 

@@ -1,12 +1,13 @@
-"""The register: what the journal adds up to, a row for each device."""
+"""The register: what the journal adds up to, a row for each device with all its visits."""
 
 from collections.abc import Iterable
 from datetime import datetime
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address
 
 from pydantic import BaseModel
 
-from askport.core.register.entries import Found, Line, Mac, Named, Proved, Recorded, WasSet
+from askport.core.register.as_left import AsLeft, Basis, Value
+from askport.core.register.entries import Entry, Found, Left, Line, Mac, Named, Proved, Recorded, WasSet
 
 
 class ProofRow(BaseModel):
@@ -15,45 +16,56 @@ class ProofRow(BaseModel):
     name: str
     expected: str
     measured: str
-    passed: bool
+    passed: bool | None
     because: str
     at: datetime
 
 
-class Row(BaseModel):
-    """One device, as found and as left."""
+class Visit(BaseModel):
+    """One time that a device was on the cable."""
 
     unit: int
-    """Its number in the journal when it was found last."""
-    tag: str
-    mac: Mac
-    maker: str | None
+    """Its number in the journal."""
+    found_at: datetime
     found_address: IPv4Address | None
     found_prefix: int | None
     found_gateway: IPv4Address | None
     found_asking: str | None
     """The protocol by which it asked for an address, or None."""
-    found_at: datetime
-    left: IPv4Interface | None = None
-    left_gateway: IPv4Address | None = None
-    left_dns: tuple[IPv4Address, ...] = ()
     way: str | None = None
     result: str | None = None
+    as_left: AsLeft = AsLeft()
     proofs: dict[str, ProofRow] = {}
     left_out: tuple[str, ...] = ()
     recorded_at: datetime | None = None
 
     @property
+    def has_changed(self) -> bool:
+        """Whether something was set or proved in it, so that it says more of the device than the visit before."""
+        return bool(self.way or self.proofs or self.recorded_at)
+
+    @property
     def state(self) -> str:
-        """How far it is, in one word."""
+        """How far it came, in one word."""
         if self.recorded_at:
             return "proven" if self.is_proven else "unproven"
-        return "set" if self.left else "found"
+        return "set" if self.result == "taken" else "found"
 
     @property
     def is_proven(self) -> bool:
-        """Whether it was recorded with every proof made and passed."""
-        return bool(self.proofs) and all(proof.passed for proof in self.proofs.values()) and not self.left_out
+        """Whether it was recorded with every proof that can be made, made and passed."""
+        made = [proof.passed for proof in self.proofs.values() if proof.passed is not None]
+        return bool(self.recorded_at and made) and all(made) and not self.left_out and "address" not in self.unshown
+
+    @property
+    def not_made(self) -> list[str]:
+        """Proofs that could not be made."""
+        return [name for name, proof in self.proofs.items() if proof.passed is None]
+
+    @property
+    def unshown(self) -> list[str]:
+        """Which of address, mask and gateway rest on somebody's word only."""
+        return self.as_left.only_told
 
     @property
     def as_found(self) -> str:
@@ -66,43 +78,98 @@ class Row(BaseModel):
         return f"{self.found_address}{prefix}"
 
 
+class Row(BaseModel):
+    """One device: as it was found first, and as the last visit that changed something left it."""
+
+    tag: str
+    mac: Mac
+    maker: str | None
+    visits: list[Visit]
+    """The earliest first; none of them is ever lost."""
+
+    @property
+    def first(self) -> Visit:
+        """The visit in which it was found first."""
+        return self.visits[0]
+
+    @property
+    def last(self) -> Visit:
+        """The last visit in which something was set or proved, or the last of all where nothing ever was."""
+        return next((each for each in reversed(self.visits) if each.has_changed), self.visits[-1])
+
+    @property
+    def state(self) -> str:
+        """How far it is, in one word."""
+        return self.last.state
+
+    @property
+    def is_proven(self) -> bool:
+        """Whether it stands as proven."""
+        return self.last.is_proven
+
+    @property
+    def left(self) -> IPv4Address | None:
+        """The address that it was left with, or None."""
+        return self.last.as_left.address.value
+
+    @property
+    def open_points(self) -> list[str]:
+        """What was left out, what could not be proved, and what rests on somebody's word only."""
+        visit = self.last
+        return [*visit.left_out, *visit.not_made, *(each for each in visit.unshown if visit.has_changed)]
+
+
 def fold(lines: Iterable[Line]) -> list[Row]:
     """Return the register after these lines, in the order in which devices were first found.
 
-    A device that comes through the job again keeps its first as-found values; what was set and proven starts anew.
+    A device that comes through the job again keeps its tag and all its visits; it is renamed by a name only.
     """
     rows: dict[Mac, Row] = {}
     for line in lines:
-        match line.entry:
-            case Found() as found:
-                row = Row(
-                    unit=found.unit,
-                    tag=found.tag,
-                    mac=found.mac,
-                    maker=found.maker,
-                    found_address=found.address,
-                    found_prefix=found.prefix,
-                    found_gateway=found.gateway,
-                    found_asking=found.asks_by,
-                    found_at=line.at,
-                )
-                before = rows.get(found.mac)
-                rows[found.mac] = _found_again(before, found) if before else row
-            case Named() as named if row_of := rows.get(named.mac):
-                row_of.tag = named.tag
-            case WasSet() as done if row_of := rows.get(done.mac):
-                row_of.way, row_of.result, row_of.proofs, row_of.recorded_at = done.way, done.result, {}, None
-                if done.result == "taken":
-                    row_of.left, row_of.left_gateway, row_of.left_dns = done.interface, done.gateway, done.dns
-            case Proved() as proof if row_of := rows.get(proof.mac):
-                kept = proof.model_dump(include={"name", "expected", "measured", "passed", "because"})
-                row_of.proofs = {**row_of.proofs, proof.name: ProofRow(**kept, at=line.at)}
-            case Recorded() as recorded if row_of := rows.get(recorded.mac):
-                row_of.recorded_at, row_of.left_out = line.at, recorded.left_out
+        _take(rows, line.entry, line.at)
     return list(rows.values())
 
 
-def _found_again(before: Row, found: Found) -> Row:
-    return before.model_copy(
-        update={"unit": found.unit, "tag": found.tag, "proofs": {}, "recorded_at": None, "left_out": ()}
+def _take(rows: dict[Mac, Row], entry: Entry, at: datetime) -> None:
+    if isinstance(entry, Found):
+        row = rows.get(entry.mac)
+        if row is None:
+            row = rows[entry.mac] = Row(tag=entry.tag, mac=entry.mac, maker=entry.maker, visits=[])
+        found = Visit(
+            unit=entry.unit, found_at=at, found_address=entry.address, found_prefix=entry.prefix,
+            found_gateway=entry.gateway, found_asking=entry.asks_by,
+        )  # fmt: skip
+        if row.visits and row.visits[-1].unit == entry.unit:
+            return  # chosen again in the same visit: as found is what it was the first time
+        row.visits.append(found)
+        return
+    mac = getattr(entry, "mac", None)
+    row = rows.get(mac) if mac else None
+    if row is None:
+        return
+    visit = row.visits[-1]
+    match entry:
+        case Named():
+            row.tag = entry.tag
+        case WasSet():
+            visit.way, visit.result, visit.proofs, visit.recorded_at = entry.way, entry.result, {}, None
+            if entry.result == "taken":
+                visit.as_left = as_told(entry)
+        case Proved():
+            kept = entry.model_dump(include={"name", "expected", "measured", "passed", "because"})
+            visit.proofs = {**visit.proofs, entry.name: ProofRow(**kept, at=at)}
+        case Left():
+            visit.as_left = visit.as_left.then(entry.as_left)
+        case Recorded():
+            visit.recorded_at, visit.left_out = at, entry.left_out
+
+
+def as_told(entry: WasSet) -> AsLeft:
+    """Return what a way left: the address was shown, the rest it gave, or it was to be typed."""
+    basis = Basis.GIVEN if entry.gives else Basis.TOLD
+    return AsLeft(
+        address=Value(value=entry.interface.ip, basis=Basis.HEARD),
+        prefix=Value(value=entry.interface.network.prefixlen, basis=basis),
+        gateway=Value(value=entry.gateway, basis=basis),
+        dns=Value(value=entry.dns, basis=basis),
     )

@@ -1,18 +1,24 @@
 """What has happened in a device's way through the job, as entries of the journal."""
 
+from collections.abc import Iterable
 from dataclasses import asdict
+from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
+from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.device import Device
-from askport.core.proofs.proof import Finding
-from askport.core.register.entries import Found, Proved, WasSet
+from askport.core.proofs.holding import SameMac
+from askport.core.proofs.measured import MaskAsPlanned
+from askport.core.proofs.proof import Finding, Proof
+from askport.core.register.as_left import AsLeft, Basis, Value
+from askport.core.register.entries import Found, Left, Proved, WasSet
 from askport.core.ways.way import Way
 from askport.core.wire import Heard
 
 
 def found(device: Device, *, unit: int, tag: str, maker: str | None) -> tuple[Found, tuple[Heard, ...]]:
     """Return the device as it was found, and the frames that say so."""
-    best = device.best if not device.asking else None
+    # One that asks has fallen back to a link-local address at the best; as found are both then.
+    best = device.best if device.best and (not device.asking or device.best.address in LINK_LOCAL) else None
     reasons = best.because if best else device.asking.because if device.asking else ()
     entry = Found(
         unit=unit,
@@ -35,6 +41,7 @@ def was_set(way: Way, *, unit: int) -> WasSet:
         unit=unit,
         mac=way.mac,
         way=way.name,
+        gives=way.gives,
         interface=way.target.interface,
         gateway=way.target.gateway,
         dns=way.target.dns,
@@ -46,3 +53,25 @@ def was_set(way: Way, *, unit: int) -> WasSet:
 def proved(finding: Finding, *, unit: int, mac: MacAddress) -> Proved:
     """Return how a proof ended."""
     return Proved(unit=unit, mac=mac, **asdict(finding))
+
+
+def left(proofs: Iterable[Proof], *, unit: int, mac: MacAddress, heard_gateway: IPv4Address | None = None) -> Left:
+    """Return what proofs have found out about what a device is left with.
+
+    Args:
+        proofs: those that came to their end.
+        unit: the device's number in the journal.
+        mac: the device.
+        heard_gateway: whom it keeps looking for from its new address, where it does.
+    """
+    address: Value[IPv4Address] = Value()
+    prefix: Value[int] = Value()
+    gateway: Value[IPv4Address] = Value(value=heard_gateway, basis=Basis.HEARD) if heard_gateway else Value()
+    for proof in proofs:
+        if isinstance(proof, SameMac) and proof.passed:
+            address = Value(value=proof.address, basis=Basis.MEASURED)
+        elif isinstance(proof, MaskAsPlanned) and (result := proof.result) and result.prefix is not None:
+            prefix = Value(value=result.prefix, basis=Basis.MEASURED)
+            if result.gateway or result.has_gateway is False:
+                gateway = Value(value=result.gateway, basis=Basis.MEASURED)
+    return Left(unit=unit, mac=mac, as_left=AsLeft(address=address, prefix=prefix, gateway=gateway))

@@ -59,6 +59,7 @@ class Answering(Way):
     """
 
     name = "dhcp"
+    gives = True
     permanent = False
 
     def __init__(

@@ -20,6 +20,7 @@ class ByHand(Way):
     """Watches the wire while somebody else changes the address."""
 
     name = "hand"
+    gives = False
     permanent = None
 
     def __init__(

@@ -36,6 +36,8 @@ class Way(Machine):
     """One method of setting a device's address, for one MAC address and one target."""
 
     name: str
+    gives: bool
+    """Whether it writes the values itself and the device confirms them, or somebody is to type them."""
     permanent: bool | None
     """Whether what this way sets survives a power cut; None where that depends on the device."""
 

@@ -1,5 +1,6 @@
 """Prove: each proof with what was expected and measured, and the power cycle as a lane."""
 
+from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof
 from askport.core.session import Session
@@ -24,9 +25,12 @@ def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
 
 
 def _proof(proof: Proof, width: int) -> list[Ink]:
-    mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("◌", DIM)}[proof.passed]
+    unfinished = ("–", DIM) if proof.not_made else ("◌", DIM)
+    mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: unfinished}[proof.passed]
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
-    measured, measured_style = proof.measured or "measuring", style if proof.passed is not True else ""
+    waits = isinstance(proof, MaskAsPlanned | GatewayAsPlanned)
+    measured = proof.measured or ("next, on the quiet wire" if waits else "measuring")
+    measured_style = style if proof.passed is not True else ""
     lines = [first]
     if max(_MEASURED, first.width + 1) + len(measured) <= width:
         first.to(_MEASURED).put(measured, measured_style)

@@ -1,7 +1,8 @@
 """Record: as found against as left."""
 
 from askport.core.addresses import mask_of_prefix
-from askport.core.narrate import proof_words
+from askport.core.narrate import basis_words, proof_words
+from askport.core.register.as_left import Basis
 from askport.core.session import Session
 from askport.core.steps import Phase
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
@@ -19,23 +20,27 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     head = Ink().put(session.work.tag, STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
     lines = [head.put(" ").to(width, "┈", DIM), blank()]
     mask = str(mask_of_prefix(best.prefix)) if best and best.prefix is not None else "not known"
-    rows = [
-        ("address", str(best.address) if best else "none", str(target.interface.ip)),
-        ("mask", mask if best else "none", str(mask_of_prefix(target.interface.network.prefixlen))),
-        ("gateway", str(best.gateway or "not known") if best else "none", str(target.gateway or "none")),
-        ("DNS", "not known" if best else "none", " ".join(str(each) for each in target.dns) or "none"),
-        ("MAC address", str(chosen.mac), str(chosen.mac)),
-        ("maker", session.maker(chosen.mac) or "unknown", ""),
+    left = session.as_left
+    left_mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else None
+    rows: list[tuple[str, str, object, Basis | None]] = [
+        ("address", str(best.address) if best else "none", left.address.value, left.address.basis),
+        ("mask", mask if best else "none", left_mask, left.prefix.basis),
+        ("gateway", str(best.gateway or "not known") if best else "none", left.gateway.value, left.gateway.basis),
+        ("DNS", "not known" if best else "none", " ".join(map(str, left.dns.value or ())), left.dns.basis),
     ]
-    for name, found, left in rows:
+    for name, found, value, basis in rows:
         ink = Ink().to(2).put(name, DIM).to(_FOUND).put(found)
-        lines += beside(ink, _LEFT, left, width, f"{STRONG} {THEIRS}")
+        shown = basis not in (None, Basis.TOLD)
+        said = f"{(value or 'none') if basis else ''}  {basis_words(basis)}".strip()
+        lines += beside(ink, _LEFT, said, width, f"{STRONG} {THEIRS}" if shown else CONFLICT)
+    maker = session.maker(chosen.mac) or "maker unknown"
+    lines.append(Ink().to(2).put("MAC address", DIM).to(_FOUND).put(f"{chosen.mac}, {maker}"))
     lines += [blank(), heading("Proven", width)]
     proofs = [*session.proofs, *([session.power_cycle] if session.power_cycle else [])]
     for proof in proofs:
         if proof.name in session.left_out:
             continue
-        mark, style = ("✓", THEIRS) if proof.passed else ("✗", CONFLICT)
+        mark, style = ("✓", THEIRS) if proof.passed else ("–", DIM) if proof.not_made else ("✗", CONFLICT)
         ink = Ink().to(2).put(f"{mark} ", style).put(proof.expected)
         if max(_LEFT, ink.width + 1) + len(proof.measured) <= width:
             lines.append(ink.to(_LEFT).put(proof.measured, DIM))

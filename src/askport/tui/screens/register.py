@@ -6,8 +6,9 @@ from textual.containers import VerticalScroll
 from textual.screen import Screen
 from textual.widgets import Footer
 
-from askport.core.narrate import proof_words
+from askport.core.narrate import basis_words, proof_words
 from askport.core.plan.work import WorkItem
+from askport.core.register.as_left import Basis
 from askport.core.register.fold import Row
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, flow, heading, line, wrapped
 from askport.tui.outfit import Outfit
@@ -49,7 +50,7 @@ class RegisterScreen(Screen[None]):
         title = Ink().put(f"  {self._outfit.title}", STRONG).put(" · register of ", DIM).put(job.name)
         self.query_one("#heading", Sheet).show([title.put(f"   {proven} of {len(rows)} proven", DIM)])
         width = max(60, self.size.width - 8)
-        done = {row.tag for row in rows if row.recorded_at}
+        done = {row.tag for row in rows if row.last.recorded_at}
         lines = [*register_lines(rows, width), *_left_lines([item for item in work if item.tag not in done], width)]
         self.query_one("#sheet", Sheet).show(lines)
 
@@ -66,21 +67,25 @@ def register_lines(rows: list[Row], width: int) -> list[Ink]:
             lines.append(head)
             head = Ink().to(10)
         found, left = (_FOUND, _LEFT) if wide else (10, 32)
-        head.to(found).put(row.as_found).put(" ").to(left - 3, "─", DIM).put("▸  ", DIM)
-        head.put(row.left or "not set", f"{STRONG} {THEIRS}")
+        head.to(found).put(row.first.as_found).put(" ").to(left - 3, "─", DIM).put("▸  ", DIM)
+        visit = row.last
+        head.put(visit.as_left.words() if row.left else "not set", f"{STRONG} {THEIRS}")
         style = CONFLICT if row.state == "unproven" else STRONG
         lines.append(head.to(_STATE if wide else 54).put(row.state, style))
-        marks = [_mark(proof.name, passed=proof.passed) for proof in row.proofs.values()]
-        marks += [Ink().put(f"– {proof_words(name)}: left out", CONFLICT) for name in row.left_out]
+        marks = [_mark(proof.name, passed=proof.passed) for proof in visit.proofs.values()]
+        marks += [Ink().put(f"– {proof_words(name)}: left out", CONFLICT) for name in visit.left_out]
         lines += flow(marks or [line("no proofs yet", DIM)], width, 10)
-        how = [_WAYS.get(row.way or "", "")] if row.way else []
-        if row.left_gateway:
-            how.append(f"gateway {row.left_gateway}")
-        if row.left_dns:
-            how.append(f"DNS {' '.join(str(each) for each in row.left_dns)}")
-        if row.recorded_at:
-            at = row.recorded_at.astimezone()
+        how = [_WAYS.get(visit.way or "", "")] if visit.way else []
+        kept = visit.as_left
+        how.append(_with_basis("mask", f"/{kept.prefix.value}", kept.prefix.basis))
+        how.append(_with_basis("gateway", kept.gateway.value, kept.gateway.basis))
+        how.append(_with_basis("DNS", " ".join(map(str, kept.dns.value or ())), kept.dns.basis))
+        if visit.recorded_at:
+            at = visit.recorded_at.astimezone()
             how.append(f"recorded {at:%Y-%m-%d}\N{NO-BREAK SPACE}{at:%H:%M}")
+        if len(row.visits) > 1:
+            how.append(f"{len(row.visits)} visits, the first {row.first.found_at.astimezone():%Y-%m-%d}")
+        how = [each for each in how if each]
         lines += [*wrapped(", ".join(how), width, DIM, 10), blank()]
     return lines
 
@@ -93,6 +98,11 @@ def _left_lines(items: list[WorkItem], width: int) -> list[Ink]:
     return [blank(), heading("Still to do", width), *flow(pieces, width, 2)] if items else []
 
 
-def _mark(name: str, *, passed: bool) -> Ink:
-    sign, style = ("✓ ", THEIRS) if passed else ("✗ ", CONFLICT)
+def _with_basis(name: str, value: object, basis: Basis | None) -> str:
+    """Return a value with what it rests on, or nothing where it is not known."""
+    return f"{name} {value or 'none'} ({basis_words(basis)})" if basis else ""
+
+
+def _mark(name: str, *, passed: bool | None) -> Ink:
+    sign, style = {True: ("✓ ", THEIRS), False: ("✗ ", CONFLICT), None: ("– not made: ", DIM)}[passed]
     return Ink().put(sign, style).put(proof_words(name), DIM)

@@ -64,6 +64,7 @@ class WorkScreen(Screen[None]):
             "a", "ask_for", "Address", id="work.ask_for", tooltip="Ask for the address on its label or in its manual"
         ),
         Binding("m", "label", "Label", id="work.label", tooltip="Type or scan the MAC address on the label"),
+        Binding("d", "accept", "This is it", id="work.accept", tooltip="What runs a live network here is the device"),
         Binding("plus,equals_sign", "louder", "Louder", id="work.louder", tooltip="Let the laptop ask more"),
         Binding("minus", "quieter", "Quiet", id="work.quieter", tooltip="Have the laptop send nothing"),
         Binding("space", "hold", "Hold", id="work.hold", tooltip="Hold the sweep, or go on with it"),
@@ -178,7 +179,7 @@ In practice, **F6** to **F8** are your hands at the device.
             self._step, self.looking_at = session.phase.step, None
             self.refresh_bindings()
         said = self.next()
-        offered = (said.enter, session.finder.loudness, session.phase)
+        offered = (said.enter, session.finder.loudness, session.phase, session.search.may_accept)
         if offered != self._offered:
             self._offered = offered
             self.refresh_bindings()
@@ -220,9 +221,11 @@ In practice, **F6** to **F8** are your hands at the device.
         if action.startswith("hand_"):
             return self.outfit.practice is not None
         if action == "ask_for":
-            return phase in (Phase.FINDING, Phase.MAY_BORROW)
+            return phase in (Phase.FINDING, Phase.MAY_BORROW, Phase.MAY_SET, Phase.MAY_PROVE)
         if action == "label":
             return phase is Phase.FINDING
+        if action == "accept":
+            return phase is Phase.FINDING and self.outfit.round.session.search.may_accept
         if action == "door":
             return self.outfit.practice is None and door_target(self.outfit.round.session) is not None
         if action in ("louder", "quieter", "hold"):
@@ -294,7 +297,7 @@ In practice, **F6** to **F8** are your hands at the device.
     def action_ask_for(self) -> None:
         """Ask for an address that the technician knows, of the device or for the laptop."""
         session, delivered = self.outfit.round.session, self.outfit.round.item.delivered
-        at_laptop = session.phase is Phase.MAY_BORROW
+        at_laptop = session.phase is not Phase.FINDING
         self.entry.ask(ask_laptop_address(session) if at_laptop else ask_device_address(delivered))
 
     @work(group="door")
@@ -312,6 +315,10 @@ In practice, **F6** to **F8** are your hands at the device.
     def action_label(self) -> None:
         """Compare the MAC address on a label with what is on the wire."""
         self.entry.ask(ask_label(self.outfit.round.session))
+
+    def action_accept(self) -> None:
+        """Say that what runs a live network here is the device that is meant."""
+        self._act(lambda session, _: session.search.accept())
 
     def action_louder(self) -> None:
         """Let the laptop ask more."""

@@ -56,7 +56,7 @@ def crate_lines(tour: Round, width: int, room: int) -> list[Ink]:
     first = max(0, min(here - room // 2, len(tags) - room))
     for item in tour.work[first : first + room]:
         row = rows.get(item.tag)
-        state = row.state if row and row.recorded_at else "at hand" if item.tag == tour.item.tag else ""
+        state = row.state if row and row.last.recorded_at else "at hand" if item.tag == tour.item.tag else ""
         style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
         ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
         lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))

@@ -1,0 +1,163 @@
+"""Proofs that its mask and its gateway are as planned, measured from outside."""
+
+from collections.abc import Callable, Collection
+from ipaddress import IPv4Address, IPv4Network
+
+from askport.core.finding.beliefs import Measurement
+from askport.core.finding.measuring import Measuring
+from askport.core.machine import Effect
+from askport.core.proofs.answering import Echo, PortOpens
+from askport.core.proofs.proof import Proof, Subject
+from askport.core.wire import Heard, Link
+
+
+class MaskAsPlanned(Proof):
+    """Its subnet ends where it is meant to; measuring finds its gateway too."""
+
+    name = "mask"
+
+    def __init__(
+        self,
+        subject: Subject,
+        *,
+        gateway: IPv4Address | None = None,
+        avoid: Collection[IPv4Address] = (),
+        explains: Collection[Proof] = (),
+    ) -> None:
+        """Wait to begin, until the wire is quiet.
+
+        Args:
+            subject: who is proven.
+            gateway: the planned one, which a wrong mask may keep it from finding.
+            avoid: addresses of others, which are no sources of questions.
+            explains: proofs that stay silent where its mask makes a stranger of the laptop.
+        """
+        super().__init__()
+        self.subject, self.gateway = subject, gateway
+        self.expected = f"its mask is /{subject.at.network.prefixlen}"
+        self._avoid, self._explains = {*avoid, *([gateway] if gateway else [])}, list(explains)
+        self._measuring: Measuring | None = None
+
+    @property
+    def result(self) -> Measurement | None:
+        """What was measured."""
+        return self._measuring.result if self._measuring else None
+
+    def begin(self, now: float) -> None:
+        """Measure from now on."""
+        subject = self.subject
+        self._measuring = Measuring(
+            subject.laptop_mac, subject.mac, subject.at.ip, now=now, avoid=self._avoid, ours=[subject.laptop.ip]
+        )
+
+    def receive(self, heard: Heard) -> None:
+        """See what the device does."""
+        if self._measuring:
+            self._measuring.receive(heard)
+        self._conclude()
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Give up."""
+        if self._measuring:
+            self._measuring.link_changed(link, now)
+        self._conclude()
+
+    def handle_timer(self, now: float) -> None:
+        """Ask, or take what has come."""
+        if self._measuring:
+            self._measuring.handle_timer(now)
+        self._conclude()
+
+    def next_deadline(self) -> float | None:
+        """Return when the question under way is over."""
+        return self._measuring.next_deadline() if self._measuring and not self.done else None
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be sent now."""
+        return [*super().poll(), *(self._measuring.poll() if self._measuring else [])]
+
+    def _conclude(self) -> None:
+        result, planned = self.result, self.subject.at.network.prefixlen
+        if self.done or result is None:
+            return
+        if result.prefix is None:
+            self.cannot_be_made(result.because)
+        elif result.prefix == planned:
+            self._end(True, f"/{planned}", f"Its mask was measured from outside: /{planned}.")
+        else:
+            self._end(False, f"/{result.prefix}", self._difference(result.prefix, planned))
+            self._explain(result.prefix)
+
+    def _difference(self, prefix: int, planned: int) -> str:
+        lost = self.gateway is not None and self.gateway not in self._network(prefix)
+        so = f"it will not find {self.gateway}" if lost else "it takes neighbours for strangers or strangers for them"
+        return f"Its mask is /{prefix}, planned /{planned}: {so}."
+
+    def _network(self, prefix: int) -> IPv4Network:
+        return IPv4Network((int(self.subject.at.ip), prefix), strict=False)
+
+    def _explain(self, prefix: int) -> None:
+        """Take silence for what it is, where its mask makes a stranger of the laptop."""
+        if self.subject.laptop.ip in self._network(prefix):
+            return
+        for proof in self._explains:
+            if isinstance(proof, Echo | PortOpens) and proof.passed is False and proof.measured == "no answer":
+                proof.cannot_be_made(
+                    f"With its mask /{prefix} the laptop's {self.subject.laptop.ip} is a stranger, not to be answered."
+                )
+
+
+class GatewayAsPlanned(Proof):
+    """It sends what is for elsewhere to the gateway that it is meant to."""
+
+    name = "gateway"
+
+    def __init__(
+        self,
+        mask: MaskAsPlanned,
+        planned: IPv4Address | None,
+        heard: Callable[[], IPv4Address | None] = lambda: None,
+    ) -> None:
+        """Judge by what the mask's proof measures.
+
+        Args:
+            mask: what measures.
+            planned: its gateway, or None where it is to have none.
+            heard: tells whom the device keeps looking for by itself, where it does.
+        """
+        super().__init__()
+        self._mask, self.planned, self._heard = mask, planned, heard
+        self.expected = f"its gateway is {planned}" if planned else "it has no gateway"
+
+    def receive(self, heard: Heard) -> None:
+        """Conclude once there is something to go by."""
+        self._conclude()
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Conclude once there is something to go by."""
+        self._conclude()
+
+    def handle_timer(self, now: float) -> None:
+        """Conclude once there is something to go by."""
+        self._conclude()
+
+    def _conclude(self) -> None:
+        result, planned, at = self._mask.result, self.planned, self._mask.subject.at.ip
+        if self.done or result is None:
+            return
+        gateway = result.gateway or (self._heard() if result.has_gateway is None else None)
+        if result.prefix is None and gateway is None:
+            self.cannot_be_made("Its gateway cannot be measured where its mask cannot.")
+        elif gateway:
+            passed = gateway == planned
+            text = f"Its gateway is {gateway}" + ("" if passed else f", planned {planned or 'none'}")
+            self._end(passed, str(gateway), f"{text}: it looks for it to reach addresses outside its subnet.")
+        elif planned == at:
+            self.cannot_be_made("That it has itself for a gateway cannot be told from having none.")
+        elif planned and planned not in IPv4Network((int(at), result.prefix or 0), strict=False):
+            self.cannot_be_made(f"With its mask /{result.prefix} it finds no {planned}: mend its mask first.")
+        elif result.has_gateway is False:
+            because = "To addresses outside its subnet it stays silent: it has no gateway."
+            self._end(planned is None, "none", because if planned is None else f"{because[:-1]}, planned {planned}.")
+        else:
+            self.cannot_be_made("It sends through a gateway that it had asked for before, and does not say which.")

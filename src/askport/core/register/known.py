@@ -1,0 +1,50 @@
+"""What the register knows of a device that comes to the cable again."""
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import date
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.addresses import MacAddress
+from askport.core.plan.target import Target
+from askport.core.register.fold import Row
+
+_IMPROVISED = re.compile(r"unit \d+")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Known:
+    """One device of the register, as it stands."""
+
+    tag: str
+    words: str
+    """Which it is, and how it was left when: ``TG-01, proven yesterday``."""
+    target: Target | None
+    """What it was left with, so that it is meant to be that again; None where that is not known."""
+
+    @property
+    def is_named(self) -> bool:
+        """Whether somebody gave it its tag."""
+        return bool(self.tag) and not _IMPROVISED.fullmatch(self.tag)
+
+
+def known_devices(rows: Iterable[Row], today: date) -> dict[MacAddress, Known]:
+    """Return the devices of a register by their MAC addresses, as they stand on a day."""
+    return {row.mac: Known(tag=row.tag, words=_words(row, today), target=_target(row)) for row in rows}
+
+
+def _words(row: Row, today: date) -> str:
+    at = (row.last.recorded_at or row.last.found_at).astimezone()
+    days = (today - at.date()).days
+    when = {0: "today", 1: "yesterday"}.get(days, f"on {at:%Y-%m-%d}")
+    return f"{row.tag or 'without a tag'}, {row.state} {when}"
+
+
+def _target(row: Row) -> Target | None:
+    left = row.last.as_left
+    address, prefix = left.address.value, left.prefix.value
+    if address is None or prefix is None:
+        return None
+    gateway: IPv4Address | None = left.gateway.value
+    return Target(interface=IPv4Interface((address, prefix)), gateway=gateway, dns=left.dns.value or ())
