@@ -205,7 +205,7 @@ def test_what_is_borrowed_survives_a_network_manager_which_gets_its_adapter_back
         assert "10.84.16.9" in cable.adapter()
         program.kill()
         program.wait()
-        assert wait_for(lambda: snapshot(cable) == before, 10.0), (snapshot(cable), before)
+        assert wait_for(lambda: snapshot(cable) == before, 10.0), f"\n{snapshot(cable)}\n{before}"
         assert wait_for(lambda: state().endswith(managed), 10), state()
         run = subprocess.run([*beside, *ASKPORT, "borrow", "zl0", "10.84.16.9/22", "--instead", "--", "ip", "addr"],
                              capture_output=True, text=True)  # fmt: skip
@@ -213,7 +213,7 @@ def test_what_is_borrowed_survives_a_network_manager_which_gets_its_adapter_back
             assert (run.returncode, "borrow beside them, not instead" in run.stderr) == (3, True), run
         else:
             assert ("10.84.16.9/22" in run.stdout, "192.168.7.5" in run.stdout) == (True, False), run
-        assert wait_for(lambda: snapshot(cable) == before, 10.0), (snapshot(cable), before)
+        assert wait_for(lambda: snapshot(cable) == before, 10.0), f"\n{snapshot(cable)}\n{before}"
 
 
 NONSENSE = (

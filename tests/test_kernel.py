@@ -76,7 +76,8 @@ def test_nothing_is_nothing_and_what_the_machine_refuses_is_said_in_a_line(cable
     holder.send_signal(signal.SIGINT)
     assert holder.wait(10) == 130
     cable.ip("link", "set", "zd0", "down")
-    assert "no link" in one_sentence(cable.askport("find", "zl0", "--seconds", 1), 3)
+    run = cable.askport("find", "zl0", "--seconds", 1, "--json")
+    assert (run.returncode, run.stdout, "zl0 has no link: plug" in run.stderr.splitlines()[-1]) == (3, "", True)
 
 
 def test_a_real_client_takes_the_address_and_it_is_proven_until_it_moves(cable, tmp_path):
@@ -99,9 +100,14 @@ def test_a_real_client_takes_the_address_and_it_is_proven_until_it_moves(cable, 
     prove = ["prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--was", "192.168.61.7", "--job", job, "--json"]
     run = cable.askport(*prove)
     assert run.returncode == 0, run.stdout + run.stderr
-    assert [each["passed"] for each in json.loads(run.stdout)["proofs"]] == [True, True, True]
+    assert [each["passed"] for each in json.loads(run.stdout)["proofs"]] == [True, True, True, True]
     row = json.loads(cable.askport("register", "list", job, "--json").stdout)["devices"][0]
-    assert (row["tag"], row["as_left"]["address"], row["result"]) == ("BL-01", "10.84.16.21", "taken")
+    assert (row["tag"], row["result"], row["as_found"]["asked_by"]) == ("BL-01", "taken", "dhcp")
+    bases = {name: (value["value"], value["basis"]) for name, value in row["as_left"].items()}
+    assert bases["address"] == ("10.84.16.21", "measured")
+    assert bases["prefix"] == (22, "measured")
+    assert bases["gateway"] == ("10.84.19.254", "measured")
+    assert (bases["dns"], row["state"], row["proofs_left_out"]) == (([], "given"), "unproven", ["power-cycle"])
 
     cable.ip("link", "set", "zd0", "down")
     cable.ip("link", "set", "zd0", "address", "02:00:00:00:00:77", "up")

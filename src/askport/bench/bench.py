@@ -1,13 +1,13 @@
 """The practice bench: one cable in virtual time, the laptop's end and a stand-in at the other."""
 
 import asyncio
-import contextlib
 import heapq
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface
 from itertools import count
 
+from askport.bell import Bell
 from askport.bench.stand_in import StandIn
 from askport.core.addresses import MacAddress
 from askport.core.errors import Refused
@@ -59,8 +59,7 @@ class Bench:
         self._inbox: list[Frame] = []
         self._link = Link(up=False, since=0.0)
         self._seen = self._sent = 0
-        self._woken = False
-        self._wake = asyncio.Event()
+        self._bell = Bell()
         self.on_pass: OnPass = lambda _to_device: None
 
     # The wire
@@ -102,15 +101,14 @@ class Bench:
 
     def wake(self) -> None:
         """Let a wait return now."""
-        self._woken = True
-        self._wake.set()
+        self._bell.ring()
 
     async def wait(self, deadline: float | None) -> list[Frame]:
         """Let virtual time run to the next frame for the laptop, a change of the link, or the deadline."""
         loop = asyncio.get_running_loop()
         self._real_at = self._real_at or loop.time()
         while not self._inbox:
-            if self._woken:
+            if self._bell.has_rung:
                 break
             next_at = earliest(self._next_event(), deadline)
             if next_at is None and not self.pace:
@@ -124,17 +122,15 @@ class Bench:
                 await asyncio.sleep(0)
             if self._happen() or (deadline is not None and self._now >= deadline):
                 break
-        self._woken = False
+        self._bell.clear()
         frames, self._inbox = self._inbox, []
         return frames
 
     async def _sleep_until(self, next_at: float | None, loop: asyncio.AbstractEventLoop) -> None:
         """Let real time pass, and virtual time with it, up to a moment or until woken."""
-        self._wake.clear()
-        if not self._woken:
-            longest = 0.25 if next_at is None else max(0.0, (next_at - self._now) / self.pace)
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._wake.wait(), min(longest, 0.25))
+        longest = 0.25 if next_at is None else max(0.0, (next_at - self._now) / self.pace)
+        if not self._bell.has_rung and await self._bell.wait(min(longest, 0.25)):
+            self._bell.ring()  # for whoever waits for frames
         real = loop.time()
         passed = self._now + (real - self._real_at) * self.pace
         self._real_at = real

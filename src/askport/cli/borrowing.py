@@ -2,15 +2,14 @@
 
 import asyncio
 import os
-import signal
-import subprocess
 import time
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import Annotated
 
 import typer
 
-from askport.cli.cable import choose, open_cable
+from askport.cli.cable import choose, giving_back, open_cable
+from askport.cli.command import run_command
 from askport.cli.talk import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput, MachineRefused, Refused
@@ -18,9 +17,6 @@ from askport.core.reach.choosing import near
 from askport.core.text import display_text
 from askport.core.words import listed
 from askport.edges.keeper_client import Keeper
-
-_NOT_FOUND, _NOT_EXECUTABLE = 127, 126
-"""What shells report for a command that is not there, or cannot be started."""
 
 
 def borrow(
@@ -48,23 +44,34 @@ def borrow(
     device = _device(to) if to else None
     pins = [_pin(each) for each in pin or []]
     routes = [_route(each) for each in route or []]
-    with open_cable(adapter) as keeper:
-        interfaces = asyncio.run(_find_free(keeper, wanted, device, {address for address, _ in pins}))
-        for place, interface in enumerate(interfaces):
-            asyncio.run(keeper.borrow(interface, instead=instead and place == 0))
-        borrowed = listed(interfaces)
-        for address_, mac in pins:
-            asyncio.run(keeper.pin(address_, mac))
-        for network, gateway in routes:
-            keeper.route(network, gateway)
+    with open_cable(adapter) as keeper, giving_back(keeper):
+        interfaces = asyncio.run(_borrow(keeper, wanted, device, pins, routes, instead=instead))
         if json:
             document = {"schema": "askport.borrow/1", "adapter": adapter, "address": str(interfaces[0])}
             put_json({**document, "addresses": [str(each) for each in interfaces]})
         else:
-            say(f"Borrowed {borrowed} on {adapter}.")
-        status = _run(command) if command else _wait(keeper)
-    say(f"Gave {borrowed} on {adapter} back.")
+            say(f"Borrowed {listed(interfaces)} on {adapter}.")
+        status = run_command(command) if command else _wait(keeper)
     raise typer.Exit(status)
+
+
+async def _borrow(
+    keeper: Keeper,
+    wanted: list[IPv4Interface],
+    device: tuple[IPv4Interface, int | None] | None,
+    pins: list[tuple[IPv4Address, MacAddress]],
+    routes: list[tuple[IPv4Network, IPv4Address]],
+    *,
+    instead: bool,
+) -> list[IPv4Interface]:
+    interfaces = await _find_free(keeper, wanted, device, {address for address, _ in pins})
+    for place, interface in enumerate(interfaces):
+        await keeper.borrow(interface, instead=instead and place == 0)
+    for address, mac in pins:
+        await keeper.pin(address, mac)
+    for network, gateway in routes:
+        await keeper.route(network, gateway)
+    return interfaces
 
 
 def _pin(text: str) -> tuple[IPv4Address, MacAddress]:
@@ -108,28 +115,6 @@ async def _find_free(
     return [choosing.chosen]
 
 
-def _run(command: list[str]) -> int:
-    """Run the command in the foreground; Ctrl-C is its business then."""
-    try:
-        process = subprocess.Popen(command)  # noqa: S603 - the user's own command
-    except FileNotFoundError:
-        say(f"askport: there is no command '{command[0]}'.")
-        return _NOT_FOUND
-    except OSError as error:
-        say(f"askport: '{command[0]}' cannot be run: {error.strerror}.")
-        return _NOT_EXECUTABLE
-    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
-    try:
-        status = process.wait()
-    except KeyboardInterrupt:  # SIGTERM: the command gets it too, and the address goes back when it has ended
-        process.terminate()
-        process.wait()
-        raise
-    finally:
-        signal.signal(signal.SIGINT, before)
-    return status if status >= 0 else 128 - status
-
-
 def _wait(keeper: Keeper) -> int:
     say("Press Ctrl-C to give it back.")
     try:
@@ -150,11 +135,18 @@ def restore(
         raise MachineRefused("No permission to change adapters: run 'askport restore' with sudo.", code="no-permission")
     from askport.edges.restoring import give_back_all
 
-    given = give_back_all(adapter)
+    restored = give_back_all(adapter)
+    left = [f"{name}: {each}" for name, one in restored.items() for each in one.left]
     if json:
-        put_json({"schema": "askport.restore/1", "given_back": given})
-        return
-    for name, addresses in given.items():
-        print(f"{name}: gave back {listed(addresses) or 'nothing: the adapter is gone'}.")
-    if not given:
-        print("Nothing was left borrowed.")
+        document = {"schema": "askport.restore/1", "given_back": {name: one.given for name, one in restored.items()}}
+        put_json({**document, "not_given_back": left})
+    else:
+        for name, one in restored.items():
+            if one.is_gone:
+                print(f"{name}: the adapter is gone, and with it all that was borrowed.")
+            elif one.given:
+                print(f"{name}: gave back {listed(one.given)}.")
+        if not restored:
+            print("Nothing was left borrowed.")
+    if left:
+        raise MachineRefused(f"Not given back: {listed(left)}. Mend that, and run 'askport restore' again.")

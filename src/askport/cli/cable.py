@@ -7,30 +7,40 @@ from pathlib import Path
 
 from askport.cli.talk import Status, say
 from askport.core.errors import Refused
-from askport.core.machine import Machine, earliest
+from askport.core.machine import Machine, Together, earliest
 from askport.core.reach.adapters import cable_hazards
-from askport.core.reach.choosing import Choosing, from_the_top
+from askport.core.reach.choosing import Choosing, from_the_top, near
+from askport.core.words import listed
 from askport.edges.driver import Driver
-from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link
+from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link, require_switched_on
 from askport.edges.terminal import end_with_terminal
 
 _SLICE_S = 0.2
 
 
-def open_cable(adapter: str) -> Keeper:
-    """Take an adapter that has a link.
+def open_cable(adapter: str, *, needs_link: bool = True, first: Callable[[], object] = lambda: None) -> Keeper:
+    """Take an adapter.
+
+    Args:
+        adapter: its name.
+        needs_link: whether there is nothing to do where it has no link.
+        first: what has to work, as the user who called, before anything is touched: the job file is opened, say.
 
     Raises:
         MachineRefused: no permission, no such adapter, in use, or without link.
     """
     end_with_terminal(Status.INTERRUPTED)
-    keeper = Keeper().take(adapter)
+    keeper = Keeper()
     drop_to_invoker()
-    for address in keeper.restored:
-        say(f"{adapter}: gave back {address}, which an interrupted run had left.")
     try:
-        require_link(keeper)
-    except Exception:
+        first()
+        keeper.take(adapter)
+        for address in keeper.restored:
+            say(f"{adapter}: gave back {address}, which an interrupted run had left.")
+        for what in keeper.left:
+            say(f"{adapter}: not given back: {what}. 'askport restore' tries again.")
+        require_link(keeper) if needs_link else require_switched_on(keeper)
+    except BaseException:
         keeper.close()
         raise
     from askport.edges.adapters import list_adapters
@@ -38,6 +48,21 @@ def open_cable(adapter: str) -> Keeper:
     for hazard in cable_hazards(list_adapters(), adapter):
         say(hazard.text)
     return keeper
+
+
+@contextlib.contextmanager
+def giving_back(keeper: Keeper) -> Iterator[None]:
+    """Give back what was borrowed meanwhile, however it ends, and say what the keeper confirms.
+
+    Raises:
+        MachineRefused: the keeper does not confirm it.
+    """
+    try:
+        yield
+    finally:
+        with contextlib.suppress(KeyboardInterrupt):  # a second Ctrl-C does not leave anything behind
+            if given := keeper.give_back_now():
+                say(f"Gave {listed(given)} on {keeper.adapter} back.")
 
 
 @contextlib.contextmanager
@@ -67,14 +92,16 @@ async def run(machine: Machine, keeper: Keeper, seconds: float | None, until: Ca
         await driver.run(until=over, longest_until=earliest(longest, wire.now() + _SLICE_S))
 
 
-async def choose(keeper: Keeper, candidates: Iterable[IPv4Interface]) -> Choosing:
-    """Ask for candidates until one is free."""
+async def choose(keeper: Keeper, candidates: Iterable[IPv4Interface], *beside: Machine) -> Choosing:
+    """Ask for candidates until one is free; others may listen meanwhile."""
     choosing = Choosing(keeper.mac, candidates, now=keeper.wire.now())
-    await run(choosing, keeper, None)
+    await run(Together(choosing, *beside), keeper, None)
     return choosing
 
 
-async def laptop_within(keeper: Keeper, target: IPv4Interface, avoid: Collection[IPv4Address]) -> IPv4Interface:
+async def laptop_within(
+    keeper: Keeper, target: IPv4Interface, avoid: Collection[IPv4Address], *beside: Machine
+) -> IPv4Interface:
     """Return a laptop address in the target's subnet: its own, or a free one that is borrowed now.
 
     Raises:
@@ -84,9 +111,30 @@ async def laptop_within(keeper: Keeper, target: IPv4Interface, avoid: Collection
     for own in keeper.own:
         if target.ip in own.network and own.ip in target.network:
             return own
-    choosing = await choose(keeper, from_the_top(target.network, {target.ip, *avoid}))
+    candidates = from_the_top(target.network, {target.ip, *avoid})
+    return await _borrow_first(keeper, candidates, f"in {target.network}", beside)
+
+
+async def laptop_beside(keeper: Keeper, address: IPv4Address, *beside: Machine) -> IPv4Interface:
+    """Return a laptop address that reaches a device whose mask is not known: its own, or one that is borrowed now.
+
+    Raises:
+        Refused: no free address was found.
+        MachineRefused: it could not be borrowed.
+    """
+    present = [IPv4Interface(each) for each in await keeper.addresses()]
+    for own in present:
+        if address in own.network:
+            return own
+    return await _borrow_first(keeper, near(address, None, {each.ip for each in present}), f"beside {address}", beside)
+
+
+async def _borrow_first(
+    keeper: Keeper, candidates: Iterable[IPv4Interface], where: str, beside: Iterable[Machine]
+) -> IPv4Interface:
+    choosing = await choose(keeper, candidates, *beside)
     if choosing.chosen is None:
-        raise Refused(f"No free laptop address was found in {target.network}: something answers for all of them.")
+        raise Refused(f"No free laptop address was found {where}: something answers for all of them.")
     await keeper.borrow(choosing.chosen)
     say(f"Borrowed {choosing.chosen} on {keeper.adapter}.")
     return choosing.chosen

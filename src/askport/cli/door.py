@@ -6,14 +6,13 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import choose, open_cable, run
+from askport.cli.cable import giving_back, laptop_beside, open_cable, run
 from askport.cli.talk import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address
-from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.errors import BadInput, MachineRefused
 from askport.core.finding.finder import Finder
 from askport.core.proofs.answering import PortOpens
 from askport.core.proofs.proof import Proving, Subject
-from askport.core.reach.choosing import near
 from askport.core.text import display_text
 from askport.edges.door import FIREWALL, Door, FarEnd
 from askport.edges.keeper_client import Keeper
@@ -34,9 +33,8 @@ def door(
     mac = MacAddress.parse(pin) if pin else None
     if mac and not isinstance(far.address, IPv4Address):
         raise BadInput("--pin is for IPv4 addresses: an IPv6 link-local address is one device's alone.")
-    with open_cable(adapter) as keeper:
+    with open_cable(adapter) as keeper, giving_back(keeper):
         status = asyncio.run(_serve(keeper, far, mac, json=json))
-    say(f"Gave {adapter} back.")
     raise typer.Exit(status)
 
 
@@ -68,7 +66,7 @@ def far_end(text: str) -> FarEnd:
 
 async def _serve(keeper: Keeper, far: FarEnd, mac: MacAddress | None, *, json: bool) -> int:
     if isinstance(far.address, IPv4Address):
-        await _reach(keeper, far.address)
+        await laptop_beside(keeper, far.address)
         if mac:
             await keeper.pin(far.address, mac)
     opened = Door(keeper.adapter, far)
@@ -98,25 +96,13 @@ async def _serve(keeper: Keeper, far: FarEnd, mac: MacAddress | None, *, json: b
     raise MachineRefused(f"The keeper of {keeper.adapter} has ended: run 'askport restore'.", code="keeper-gone")
 
 
-async def _reach(keeper: Keeper, address: IPv4Address) -> None:
-    """Borrow an address beside the device, unless the adapter has one that reaches it."""
-    if any(address in each.network for each in keeper.own):
-        return
-    own = {each.ip for each in keeper.own}
-    choosing = await choose(keeper, near(address, None, own))
-    if choosing.chosen is None:
-        raise Refused(f"No free laptop address was found beside {address}: something answers for all of them.")
-    await keeper.borrow(IPv4Interface(choosing.chosen))
-    say(f"Borrowed {choosing.chosen} on {keeper.adapter}.")
-
-
 async def _opens(keeper: Keeper, address: IPv4Address, port: int) -> bool:
     """Ask for the port over the bare wire, past the laptop's own firewall."""
     finder = Finder([keeper.mac], now=keeper.wire.now(), measures=False)
     finder.call([address], now=keeper.wire.now(), guess=False)
     await run(finder, keeper, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
     device = next((each for each in finder.devices() if each.best and each.best.address == address), None)
-    laptop = next((each for each in map(IPv4Interface, keeper.addresses()) if address in each.network), None)
+    laptop = next((each for each in map(IPv4Interface, await keeper.addresses()) if address in each.network), None)
     if device is None or laptop is None:
         return False
     at = IPv4Interface((address, laptop.network.prefixlen))

@@ -19,12 +19,15 @@ from askport.core.finding.label import compare_label, label_digits
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
 from askport.core.finding.sweeping import LINE_RATE
-from askport.core.wire import Counts, hear
+from askport.core.wire import Counts, Wire, hear
 from askport.core.words import speed_words
+from askport.edges.keeper_client import require_link
 from askport.edges.makers import maker
 
 _LONGEST_S: dict[Loudness, float] = {Loudness.LISTEN: 30.0, Loudness.GREET: 15.0}
 """How long it takes unless said otherwise: most devices speak within 30 s after power-up, and answer in seconds."""
+_LINK_S = 60.0
+"""How long the link is waited for where no time is given."""
 _LAST_ANSWERS_S = 1.0
 """How long answers to the last question are waited for."""
 _PROGRESS_S = 5.0
@@ -93,15 +96,20 @@ def find(
         raise BadInput(f"{seconds:g} seconds cannot pass: name a number above 0.")
     if label:
         label_digits(label)
-    with open_cable(adapter) as keeper, saving(save, keeper):
+    with open_cable(adapter, needs_link=False) as keeper, saving(save, keeper):
         started = keeper.wire.now()
         finder = Finder([keeper.mac], now=started, loudness=loud, within=ranges, rate=rate)
         finder.laptop_addresses |= {each.ip for each in keeper.own}
         if not json:
             say(f"{adapter}: {loud.says}. Ctrl-C ends it.")
         longest = _LONGEST_S.get(loud) if seconds is None else seconds
-        over = _Over(finder, keeper.wire.now, until_found=until_found, settles=seconds is None)
+        if not keeper.wire.link().up:
+            finder.link_changed(keeper.wire.link(), started)
+            say(f"{adapter} has no link yet: plug the cable in at both ends and give the device power.")
+        over = _Over(finder, keeper.wire, until_found=until_found, settles=seconds is None)
         asyncio.run(run(finder, keeper, longest, over))
+        if not over.had_link:
+            require_link(keeper)
         put_found(
             finder,
             json=json,
@@ -116,14 +124,20 @@ def find(
 class _Over:
     """Whether finding is over: asked after every step."""
 
-    def __init__(self, finder: Finder, now: Callable[[], float], *, until_found: bool, settles: bool) -> None:
-        self._finder, self._now, self._until_found = finder, now, until_found
+    def __init__(self, finder: Finder, wire: Wire, *, until_found: bool, settles: bool) -> None:
+        self._finder, self._wire, self._now, self._until_found = finder, wire, wire.now, until_found
+        self.had_link = wire.link().up
+        """Whether there was a link at any time."""
+        self._give_up_at = wire.now() + _LINK_S
         self._settles = settles and finder.loudness.allows(Loudness.CALL)
         self._settled_at: float | None = None
-        self._told_at = now()
+        self._told_at = self._now()
 
     def __call__(self) -> bool:
         self._tell_progress()
+        self.had_link |= self._wire.link().up
+        if not self.had_link:
+            return self._settles and self._now() >= self._give_up_at
         if self._until_found and any(device.is_found for device in self._finder.devices()):
             return True
         if not self._settles or not self._finder.has_settled:

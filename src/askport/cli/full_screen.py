@@ -93,14 +93,22 @@ def start_on_adapters(job: Path | None) -> None:
         try:
             _run(app)
         finally:
-            borrowed = app.outfit.round.session.laptop.borrowed if app.outfit else []
+            for keeper in taken:
+                _give_back(keeper)
             keeping.close()
-            for interface in borrowed if app.outfit and not app.outfit.practice else []:
-                say(f"Gave {interface} on {app.outfit.round.wire.name if app.outfit else ''} back.")
             if app.outfit:
                 _tell_job(app.outfit)
     if refused and not app.outfit:
         raise MachineRefused(refused.replace("leave with q and start", "start"), code="no-permission")
+
+
+def _give_back(keeper: Keeper) -> None:
+    """Give back at the end, and say what the keeper confirms, or that it does not."""
+    try:
+        if given := keeper.give_back_now():
+            say(f"Gave {listed(given)} on {keeper.adapter} back.")
+    except MachineRefused as error:
+        say(f"askport: {error.message}")
 
 
 def _give_back_leftovers() -> str:
@@ -111,8 +119,11 @@ def _give_back_leftovers() -> str:
         given = give_back_all()
     except MachineRefused:
         return ""  # another run is at work, and its own
-    said = [f"{listed(each)} on {name}" for name, each in given.items() if each]
-    return f"Gave back what an interrupted run had left: {listed(said)}." if said else ""
+    said = [f"{listed(each.given)} on {name}" for name, each in given.items() if each.given]
+    left = [f"{what} on {name}" for name, each in given.items() for what in each.left]
+    sentences = [f"Gave back what an interrupted run had left: {listed(said)}."] if said else []
+    sentences += [f"Not given back: {listed(left)}. 'askport restore' tries again."] if left else []
+    return " ".join(sentences)
 
 
 def _unfit(adapter: Adapter) -> str | None:

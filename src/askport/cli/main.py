@@ -22,8 +22,8 @@ _COMMANDS = {
     "restore": "borrowing",
     "door": "door",
     "reach": "reach",
-    "assign": "setting",
-    "prove": "setting",
+    "assign": "assigning",
+    "prove": "proving",
     "demo": "demo",
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""

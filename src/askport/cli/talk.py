@@ -3,7 +3,11 @@
 import json
 import sys
 from enum import IntEnum
-from typing import Any
+from typing import Annotated, Any
+
+import typer
+
+JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document.")]
 
 
 class Status(IntEnum):

@@ -1,5 +1,7 @@
 """Capture files on disk."""
 
+import os
+import stat
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
@@ -12,6 +14,11 @@ from askport.core.wire import Frame
 
 _MAX_SIZE = 2 << 30
 """Bytes read of one file; it is held in memory."""
+
+_HEAD = 64
+"""Bytes by which the kinds of capture are told apart."""
+_LAST_MOMENT = datetime(9999, 12, 31, tzinfo=UTC).timestamp()
+"""A later one is a damaged or made-up time stamp, and no calendar has it."""
 
 
 class CaptureFile:
@@ -26,17 +33,30 @@ class CaptureFile:
         """
         self._path = path
         try:
-            if path.stat().st_size > _MAX_SIZE:
-                raise BadInput(f"'{self._name}' is over {_MAX_SIZE >> 30} GiB: cut it first.")
-            data = path.read_bytes()
+            with path.open("rb") as file:
+                state = os.fstat(file.fileno())
+                if not stat.S_ISREG(state.st_mode):
+                    raise BadInput(f"'{self._name}' is no regular file: save the capture into one first.")
+                if state.st_size > _MAX_SIZE:
+                    raise BadInput(f"'{self._name}' is over {_MAX_SIZE >> 30} GiB: cut it first.")
+                head = file.read(_HEAD)
+                read_capture(head)  # says what it is not before all of it is read
+                data = head + file.read()
+        except FileNotFoundError:
+            raise BadInput(f"There is no file '{self._name}'.") from None
+        except BadInput as error:
+            raise error if self._name in error.message else self._unreadable(error) from None
         except OSError as error:
             raise MachineRefused(f"'{self._name}' cannot be read: {error.strerror}.") from None
         try:
             self._frames = read_capture(data)
         except BadInput as error:
-            raise BadInput(f"'{self._name}' cannot be read: {error.message}.") from None
+            raise self._unreadable(error) from None
         self.count = 0
         self._first_at = self._last_at = 0.0
+
+    def _unreadable(self, error: BadInput) -> BadInput:
+        return BadInput(f"'{self._name}' cannot be read: {error.message}.")
 
     @property
     def _name(self) -> str:
@@ -64,7 +84,7 @@ class CaptureFile:
 
     def wall(self, at: float) -> datetime:
         """Return a moment of the file as aware UTC."""
-        return datetime.fromtimestamp(at, UTC)
+        return datetime.fromtimestamp(min(max(at, 0.0), _LAST_MOMENT), UTC)
 
 
 class CaptureWriter:

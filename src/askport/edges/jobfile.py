@@ -1,10 +1,14 @@
 """The job file: an append-only journal in one SQLite file that survives the end of the program at any moment."""
 
+import fcntl
 from collections.abc import Sequence
 from datetime import datetime
+from hashlib import sha256
 from pathlib import Path
+from typing import IO
 
 from sqlalchemy import (
+    URL,
     Column,
     Executable,
     Integer,
@@ -20,17 +24,19 @@ from sqlalchemy import (
     inspect,
     select,
     text,
+    update,
 )
 from sqlalchemy.exc import DatabaseError, OperationalError
 from sqlalchemy.pool import ConnectionPoolEntry
 
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
-from askport.core.register.entries import Entry, Line, chain_hash, first_broken
+from askport.core.register.entries import Entry, Kept, Line, chain_hash, first_broken
+from askport.core.text import display_text
 
 APPLICATION_ID = 0x41534B50
 """Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
-VERSION = 2
+VERSION = 3
 """Of the tables below (PRAGMA user_version). A newer file is refused; an older one will be brought up to date here."""
 
 _METADATA = MetaData()
@@ -49,65 +55,126 @@ _FRAMES = Table(
     Column("pcapng", LargeBinary, nullable=False),
 )
 """The frames that a device's as-found values rest on, as a capture file."""
+_SEAL = Table(
+    "seal",
+    _METADATA,
+    Column("number", Integer, primary_key=True),
+    Column("count", Integer, nullable=False),
+    Column("hash", String, nullable=False),
+)
+"""How many lines the journal has, and the hash of its last: lines taken off its end are missed."""
 
 
 class JobFile:
     """A job's journal. What ``append`` has returned from is on the disk."""
 
     def __init__(self, path: Path, *, create: bool) -> None:
-        """Open a job file, or make a new one.
+        """Open a job file; with ``create`` for writing, and made where there is none.
 
         Raises:
-            BadInput: the file is not a job, comes from a newer version, or was changed outside Ask Port.
-            MachineRefused: it cannot be read or written.
+            BadInput: there is no such file, or it is not a job of Ask Port, or it was changed by something else.
+            MachineRefused: it cannot be opened or written, or another run of Ask Port has it.
         """
         self.path = path
-        if not path.exists() and not create:
-            raise BadInput(f"There is no job file '{path}': name one that Ask Port has made.")
-        self._engine = create_engine(f"sqlite:///{path}", poolclass=NullPool)
+        self._name = display_text(str(path), 200)
+        self._lock: IO[bytes] | None = None
+        if not create and not path.exists():
+            raise BadInput(f"There is no job file '{self._name}'.")
+        url = URL.create("sqlite", database=str(path))
+        self._engine = create_engine(url, poolclass=NullPool)
         event.listen(self._engine, "connect", _make_durable)
         try:
-            self._prepare(new=not path.exists() or path.stat().st_size == 0)
+            if create:
+                self._lock = self._take(path)
+            self._prepare(new=not path.exists() or path.stat().st_size == 0, writes=create)
             self._lines = self._read()
         except OSError as error:
-            raise MachineRefused(f"The job file '{path}' cannot be opened: {error.strerror}.") from None
+            raise MachineRefused(f"The job file '{self._name}' cannot be opened: {error.strerror}.") from None
         except OperationalError as error:
-            raise MachineRefused(f"The job file '{path}' cannot be opened: {_plainly(error)}.") from None
+            raise MachineRefused(f"The job file '{self._name}' cannot be opened: {_plainly(error)}.") from None
         except DatabaseError:
             raise self._not_a_job() from None
-        broken = first_broken(self._lines)
-        if broken is not None:
-            text_ = (
-                f"'{path}' was changed outside Ask Port: line {broken} of its journal does not fit. Use a copy of it."
-            )
-            raise BadInput(text_)
+        if fault := self._fault():
+            raise BadInput(f"'{self._name}' was changed outside Ask Port: {fault} Use a copy of it.")
+
+    def _take(self, path: Path) -> IO[bytes]:
+        """Keep the file for this run; a lock of this kind is none of SQLite's (flock(2))."""
+        file = path.open("ab")
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            text = f"'{self._name}' is in use by another run of Ask Port: end that one, or name another job file."
+            raise MachineRefused(text, code="job-in-use") from None
+        return file
+
+    def close(self) -> None:
+        """Let others have the file."""
+        if self._lock:
+            self._lock.close()
 
     def _not_a_job(self) -> BadInput:
-        return BadInput(f"'{self.path}' is not a job file of Ask Port: name another file, or a new one.")
+        return BadInput(f"'{self._name}' is not a job file of Ask Port: name another file, or a new one.")
 
-    def _prepare(self, *, new: bool) -> None:
+    def _prepare(self, *, new: bool, writes: bool) -> None:
         with self._engine.begin() as connection:
             version = connection.execute(text("PRAGMA user_version")).scalar() or 0
             if new:
                 connection.execute(text(f"PRAGMA application_id = {APPLICATION_ID}"))
                 connection.execute(text(f"PRAGMA user_version = {VERSION}"))
                 _METADATA.create_all(connection)
+                connection.execute(insert(_SEAL).values(number=1, count=0, hash=""))
             mark = connection.execute(text("PRAGMA application_id")).scalar()
-            if mark != APPLICATION_ID or not inspect(connection).has_table(_JOURNAL.name):
+            if mark != APPLICATION_ID:
                 raise self._not_a_job()
             if version > VERSION:
                 raise BadInput(
-                    f"'{self.path}' is from a newer Ask Port (format {version}, this one reads {VERSION}): "
+                    f"'{self._name}' is from a newer Ask Port (format {version}, this one reads {VERSION}): "
                     "update Ask Port to open it."
                 )
-            if not new and version == 1:
-                _FRAMES.create(connection, checkfirst=True)
+            has = inspect(connection).has_table
+            if not new and version < VERSION and has(_JOURNAL.name):
+                _METADATA.create_all(connection)
+                last = connection.execute(select(_JOURNAL).order_by(_JOURNAL.c.number.desc())).first()
+                count, hash_ = (last.number, last.hash) if last else (0, "")
+                connection.execute(insert(_SEAL).values(number=1, count=count, hash=hash_))
                 connection.execute(text(f"PRAGMA user_version = {VERSION}"))
+            for table in _METADATA.sorted_tables:
+                if not has(table.name):
+                    raise BadInput(f"'{self._name}' was changed outside Ask Port: its {table.name} is missing.")
+            if writes:
+                # Tried now, before anything is done that could then not be written down.
+                connection.execute(update(_SEAL).values(count=_SEAL.c["count"]))
 
     def _read(self) -> list[Line]:
         with self._engine.connect() as connection:
             rows = connection.execute(select(_JOURNAL).order_by(_JOURNAL.c.number))
-            return [Line.model_validate(dict(row._mapping)) for row in rows]
+            lines = []
+            for place, row in enumerate(rows, 1):
+                try:
+                    line = Line.model_validate(dict(row._mapping))
+                    line.entry  # noqa: B018 - what cannot be read is said now
+                except ValueError:
+                    text_ = f"'{self._name}' is damaged: line {place} of its journal cannot be read. Use a copy of it."
+                    raise BadInput(text_) from None
+                lines.append(line)
+            return lines
+
+    def _fault(self) -> str | None:
+        """Say what does not fit the chain, or return None where all of it does."""
+        broken = first_broken(self._lines)
+        if broken is not None:
+            return f"line {broken} of its journal does not fit."
+        kept = {entry.unit: entry.sha256 for entry in (line.entry for line in self._lines) if isinstance(entry, Kept)}
+        with self._engine.connect() as connection:
+            seal = connection.execute(select(_SEAL.c["count"], _SEAL.c["hash"])).first()
+            frames = {row.unit: row.pcapng for row in connection.execute(select(_FRAMES))}
+        last = self._lines[-1].hash if self._lines else ""
+        if seal is None or tuple(seal) != (len(self._lines), last):
+            return "lines at the end of its journal are missing, or were added."
+        for unit, digest in kept.items():
+            if unit not in frames or sha256(bytes(frames[unit])).hexdigest() != digest:
+                return f"the frames kept of unit {unit} do not fit."
+        return None
 
     @property
     def lines(self) -> list[Line]:
@@ -125,26 +192,40 @@ class JobFile:
         Raises:
             MachineRefused: the disk is full or will not be written; what was there before is unharmed.
         """
+        self._append(entry, at)
+
+    def _append(self, entry: Entry, at: datetime, *with_it: Executable) -> None:
         previous = self._lines[-1].hash if self._lines else ""
         number, body = len(self._lines) + 1, entry.model_dump_json()
         line = Line(number=number, at=at, body=body, hash=chain_hash(previous, number, at.isoformat(), body))
         values = {"number": number, "at": at.isoformat(), "body": body, "hash": line.hash}
-        self._execute(insert(_JOURNAL).values(**values))
+        seal = update(_SEAL).values(count=number, hash=line.hash)
+        self._execute(*with_it, insert(_JOURNAL).values(**values), seal)
         self._lines.append(line)
 
     def keep(self, unit: int, frames: Sequence[tuple[datetime, bytes]]) -> None:
-        """Keep the frames behind a unit, in place of those kept before.
+        """Keep the frames behind a unit, in place of those kept before, with their digest in the journal.
 
         Raises:
             MachineRefused: the disk is full or will not be written; what was there before is unharmed.
         """
         capture = pcapng_start() + b"".join(pcapng_frame(at.timestamp(), data) for at, data in frames)
-        self._execute(delete(_FRAMES).where(_FRAMES.c.unit == unit), insert(_FRAMES).values(unit=unit, pcapng=capture))
+        entry = Kept(unit=unit, frames=len(frames), sha256=sha256(capture).hexdigest())
+        at = max(at for at, _ in frames)
+        replaced = delete(_FRAMES).where(_FRAMES.c.unit == unit), insert(_FRAMES).values(unit=unit, pcapng=capture)
+        self._append(entry, at, *replaced)
 
     def frames(self, unit: int) -> bytes | None:
-        """Return the frames behind a unit as a pcapng file, or None where none were kept."""
-        with self._engine.connect() as connection:
-            row = connection.execute(select(_FRAMES.c.pcapng).where(_FRAMES.c.unit == unit)).first()
+        """Return the frames behind a unit as a pcapng file, or None where none were kept.
+
+        Raises:
+            BadInput: the file is damaged there.
+        """
+        try:
+            with self._engine.connect() as connection:
+                row = connection.execute(select(_FRAMES.c.pcapng).where(_FRAMES.c.unit == unit)).first()
+        except DatabaseError as error:
+            raise BadInput(f"'{self._name}' is damaged: {_plainly(error)}. Use a copy of it.") from None
         return bytes(row[0]) if row else None
 
     def _execute(self, *statements: Executable) -> None:
@@ -154,7 +235,7 @@ class JobFile:
                     connection.execute(statement)
         except DatabaseError as error:
             raise MachineRefused(
-                f"The job file '{self.path}' could not be written: {_plainly(error)}. "
+                f"The job file '{self._name}' could not be written: {_plainly(error)}. "
                 "Nothing recorded before is lost; make room or choose another file with --job."
             ) from None
 

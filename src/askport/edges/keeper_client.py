@@ -1,18 +1,23 @@
 """The program's side of the keeper: starts it, drops to the invoking user, and asks it for things."""
 
+import asyncio
 import contextlib
 import json
 import os
 import pwd
+import select
 import socket
 import subprocess
 import sys
+import time
 from importlib import import_module
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import Any
 
+from askport.bell import Bell
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
+from askport.core.words import listed
 from askport.edges.packet_filter import assemble
 from askport.edges.packet_wire import PacketWire
 
@@ -34,8 +39,9 @@ class Keeper:
             raise MachineRefused("No permission to use an adapter: start Ask Port with sudo.", code="no-permission")
         self.adapter = ""
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        ours.settimeout(_ANSWER_WAIT_S)
         self._control = ours
+        self._number = 0
+        self._turn = asyncio.Lock()
         # A session of its own keeps it out of the reach of the terminal's signals.
         self._process = subprocess.Popen(  # noqa: S603 - our own module, by our own interpreter
             [sys.executable, "-I", "-m", "askport.edges.keeper", str(theirs.fileno())],
@@ -60,39 +66,91 @@ class Keeper:
         # Loaded while the keeper starts on the other core; whoever opens a cable looks at the adapters next.
         import_module("askport.edges.adapters")
         try:
-            self._answer()
+            self._await(None)
+            facts, descriptors = self._ask_now("open", filter=assemble().hex())
         except MachineRefused:
             self.close()
             raise
-        facts, descriptors = self._ask("open", filter=assemble().hex())
         self.mac = MacAddress.parse(facts["mac"])
         self.own = tuple(IPv4Interface(each) for each in facts["addresses"])
         """The adapter's addresses before anything was borrowed."""
         self.restored = tuple(str(each) for each in facts["restored"])
         """What an earlier run had left borrowed, and this start gave back."""
-        self.switched_on = bool(facts["on"])
+        self.left = tuple(str(each) for each in facts["left"])
+        """What an earlier run had left borrowed, and could not be given back."""
+        self.switched_on = bool(facts["switched_on"])
         self.wire = PacketWire(adapter, self.mac, socket.socket(fileno=descriptors[0]))
         return self
 
-    def _answer(self) -> tuple[dict[str, Any], list[int]]:
+    # One request, and its answer by its number: one that comes too late for an earlier request is nobody's any more
+
+    def _send(self, verb: str, details: dict[str, str | bool]) -> int:
+        self._number += 1
+        with contextlib.suppress(OSError):  # the answer, or its absence, tells
+            self._control.send(json.dumps({"verb": verb, "id": self._number, **details}).encode())
+        return self._number
+
+    def _receive(self) -> tuple[dict[str, Any], list[int]]:
+        """Take one answer that has come.
+
+        Raises:
+            BlockingIOError: none has.
+            MachineRefused: the keeper has ended.
+        """
         try:
-            data, descriptors, _, _ = socket.recv_fds(self._control, _MAX_ANSWER, 1)
-        except TimeoutError:
-            raise MachineRefused("The keeper does not answer: end Ask Port and run 'askport restore'.") from None
+            data, descriptors, _, _ = socket.recv_fds(self._control, _MAX_ANSWER, 1, socket.MSG_DONTWAIT)
+        except BlockingIOError:
+            raise
         except OSError:
             data, descriptors = b"", []
         if not data:
             text = f"The keeper of {self.adapter} has ended: run 'askport restore' to give back what was borrowed."
             raise MachineRefused(text, code="keeper-gone")
-        answer: dict[str, Any] = json.loads(data)
+        return json.loads(data), list(descriptors)
+
+    def _is_for(self, number: int | None, answer: dict[str, Any], descriptors: list[int]) -> bool:
+        """Whether this answers the request; where it does and is a refusal, say that."""
+        if answer.get("id") != number:
+            for each in descriptors:
+                os.close(each)
+            return False
         if "error" in answer:
             raise MachineRefused(str(answer["error"]))
-        return answer, descriptors
+        return True
 
-    def _ask(self, verb: str, **details: str | bool) -> tuple[dict[str, Any], list[int]]:
-        with contextlib.suppress(OSError):  # the answer, or its absence, tells
-            self._control.send(json.dumps({"verb": verb, **details}).encode())
-        return self._answer()
+    def _await(self, number: int | None) -> tuple[dict[str, Any], list[int]]:
+        deadline = time.monotonic() + _ANSWER_WAIT_S
+        while (left := deadline - time.monotonic()) > 0:
+            if select.select([self._control], [], [], left)[0]:
+                answer, descriptors = self._receive()
+                if self._is_for(number, answer, descriptors):
+                    return answer, descriptors
+        raise self._silent()
+
+    def _ask_now(self, verb: str, **details: str | bool) -> tuple[dict[str, Any], list[int]]:
+        return self._await(self._send(verb, details))
+
+    async def _ask(self, verb: str, **details: str | bool) -> dict[str, Any]:
+        """Ask while everything else goes on."""
+        async with self._turn:
+            number, bell = self._send(verb, details), Bell()
+            loop, deadline = asyncio.get_running_loop(), time.monotonic() + _ANSWER_WAIT_S
+            loop.add_reader(self._control, bell.ring)
+            try:
+                while (left := deadline - time.monotonic()) > 0:
+                    with contextlib.suppress(BlockingIOError):
+                        answer, descriptors = self._receive()
+                        if self._is_for(number, answer, descriptors):
+                            return answer
+                        continue
+                    await bell.wait(left)
+            finally:
+                loop.remove_reader(self._control)
+        raise self._silent()
+
+    def _silent(self) -> MachineRefused:
+        text = f"The keeper of {self.adapter} does not answer: end Ask Port, and run 'askport restore'."
+        return MachineRefused(text, code="keeper-silent")
 
     async def borrow(self, interface: IPv4Interface, *, instead: bool = False) -> None:
         """Put an address on the adapter, beside what is there or instead of it.
@@ -101,7 +159,7 @@ class Keeper:
             MachineRefused: it has no link, or has the address already, or the kernel would not.
         """
         require_link(self)
-        self._ask("borrow", address=str(interface), instead=instead)
+        await self._ask("borrow", address=str(interface), instead=instead)
 
     async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
         """Have an address mean one MAC address on this adapter, until it is given back.
@@ -109,27 +167,46 @@ class Keeper:
         Raises:
             MachineRefused: the kernel would not.
         """
-        self._ask("pin", address=str(address), mac=str(mac))
+        await self._ask("pin", address=str(address), mac=str(mac))
 
-    def route(self, network: IPv4Network, gateway: IPv4Address) -> None:
+    async def route(self, network: IPv4Network, gateway: IPv4Address) -> None:
         """Send what is for a range through a device on the cable, until it is given back.
 
         Raises:
             MachineRefused: the kernel would not.
         """
-        self._ask("route", to=str(network), via=str(gateway))
+        await self._ask("route", to=str(network), via=str(gateway))
 
-    def addresses(self) -> list[str]:
+    async def addresses(self) -> list[str]:
         """Return the addresses on the adapter as they are now.
 
         Raises:
             MachineRefused: the adapter has vanished.
         """
-        return [str(each) for each in self._ask("addresses")[0]["addresses"]]
+        return [str(each) for each in (await self._ask("addresses"))["addresses"]]
 
     async def give_back(self) -> None:
-        """Take away again exactly what was borrowed."""
-        self._ask("give-back")
+        """Take away again exactly what was borrowed.
+
+        Raises:
+            MachineRefused: something could not be given back; it is kept, and said.
+        """
+        self._require_all(await self._ask("give-back"))
+
+    def give_back_now(self) -> list[str]:
+        """Give everything back before the end, and return in words what the keeper confirms.
+
+        Raises:
+            MachineRefused: the keeper does not confirm it, or something could not be given back.
+        """
+        answer, _ = self._ask_now("give-back")
+        self._require_all(answer)
+        return [str(each) for each in answer["given"]]
+
+    def _require_all(self, answer: dict[str, Any]) -> None:
+        if answer["left"]:
+            text = f"Not given back on {self.adapter}: {listed(answer['left'])}. 'askport restore' tries again."
+            raise MachineRefused(text, code="not-given-back")
 
     @property
     def is_alive(self) -> bool:
@@ -151,17 +228,26 @@ class Keeper:
         self.close()
 
 
+def require_switched_on(keeper: Keeper) -> None:
+    """Refuse to go on with an adapter that is switched off.
+
+    Raises:
+        MachineRefused: it is.
+    """
+    if not keeper.switched_on:
+        text = f"{keeper.adapter} is switched off: switch it on with 'ip link set {keeper.adapter} up'."
+        raise MachineRefused(text, code="link-down")
+
+
 def require_link(keeper: Keeper) -> None:
     """Refuse to go on with an adapter that carries no signal.
 
     Raises:
         MachineRefused: it is switched off or has no link.
     """
-    name = keeper.adapter
-    if not keeper.switched_on:
-        raise MachineRefused(f"{name} is switched off: switch it on with 'ip link set {name} up'.", code="link-down")
+    require_switched_on(keeper)
     if not keeper.wire.link().up:
-        text = f"{name} has no link: plug the cable in at both ends and give the device power."
+        text = f"{keeper.adapter} has no link: plug the cable in at both ends and give the device power."
         raise MachineRefused(text, code="link-down")
 
 
@@ -172,6 +258,9 @@ def drop_to_invoker() -> None:
     user, group = int(os.environ["SUDO_UID"]), int(os.environ.get("SUDO_GID", os.environ["SUDO_UID"]))
     with contextlib.suppress(KeyError):
         os.environ["HOME"] = pwd.getpwuid(user).pw_dir
-    os.setgroups([])
+    try:
+        os.initgroups(pwd.getpwuid(user).pw_name, group)  # those that may use serial ports, say
+    except (KeyError, OSError):
+        os.setgroups([])
     os.setresgid(group, group, group)
     os.setresuid(user, user, user)

@@ -1,16 +1,18 @@
 """The wire of a real adapter: a packet socket with the kernel's time on every frame (packet(7))."""
 
 import asyncio
-import contextlib
 import errno
 import fcntl
+import select
 import socket
 import time
 from bisect import bisect_right
+from collections import deque
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from struct import pack, unpack, unpack_from
 
+from askport.bell import Bell
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
 from askport.core.wire import Counts, Frame, Link, OnPass
@@ -25,6 +27,12 @@ _MAX_BATCH = 256
 """Frames taken before timers get their turn: under 10 ms of reading."""
 _SAME_CLOCK_S = 0.5
 """What the wall clock may drift from its start before it counts as set."""
+_LONGEST_SEND_S = 0.02
+"""How long everything else is held up for room in the kernel's queue."""
+_MANY_UNSENT = 20_000
+"""From so many on, whoever asks has to wait: a second's worth of the fastest cable that a laptop sweeps on."""
+_SEND_POLL_S = 0.002
+"""How soon it is tried again when there was none."""
 _LINK_POLL_S = 0.1
 """How soon a pulled cable is seen; one system call each time."""
 
@@ -42,7 +50,9 @@ class PacketWire:
         self._wall_offsets = [(float("-inf"), time.time() - time.monotonic())]
         self._seen = self._sent = self._lost = 0
         self._link = Link(up=self._running(), since=self.now(), speed_mbps=speed_of(self.name))
-        self._woken = asyncio.Event()
+        self._bell = Bell()
+        self._unsent: deque[bytes] = deque()
+        """Frames that the kernel's queue had no room for yet."""
         self.on_pass: OnPass = lambda _to_device: None
         self.tap: Callable[[float, bytes, bool], None] | None = None
         """Takes every frame with its time, and whether the laptop sent it."""
@@ -84,37 +94,48 @@ class PacketWire:
         Raises:
             MachineRefused: the adapter has vanished.
         """
-        try:
-            self._socket.send(data)
-            self._sent += 1
-            self.on_pass(True)
-            if self.tap:
-                self.tap(self.now(), data, True)
-        except BlockingIOError:
-            pass  # the queue is full: lost, as on any wire
-        except OSError as error:
-            if error.errno in (errno.ENXIO, errno.ENODEV):
-                raise self._vanished() from None
-            if error.errno not in (errno.ENETDOWN, errno.ENOBUFS):
-                raise MachineRefused(f"{self.name} would not send: {error.strerror}.") from None
+        self.send_many((data,))
 
     def send_many(self, frames: Sequence[bytes]) -> None:
-        """Send frames as fast as the kernel takes them; where its queue is full, a frame is lost, as on any wire.
+        """Send frames as fast as the kernel takes them; those that it has no room for follow as soon as it has.
 
         Raises:
             MachineRefused: the adapter has vanished.
         """
-        send, taken, tap = self._socket.send, 0, self.tap
-        for data in frames:
-            try:
-                send(data)
-                taken += 1
-                if tap:
-                    tap(self.now(), data, True)
-            except (BlockingIOError, OSError):
-                self.send(data)  # says what is wrong, or lets it go
-        self._sent += taken
+        self._unsent.extend(frames)
+        self._send_on(_LONGEST_SEND_S if len(self._unsent) < _MANY_UNSENT else 1.0)
         self.on_pass(True)
+
+    def _send_on(self, longest_s: float) -> None:
+        """Send what is still to go; where the queue is full, wait a little for room."""
+        unsent, send, tap = self._unsent, self._socket.send, self.tap
+        deadline = 0.0
+        while unsent:
+            try:
+                send(unsent[0])
+            except (BlockingIOError, OSError) as error:
+                if error.errno in (errno.ENXIO, errno.ENODEV):
+                    raise self._vanished() from None
+                if error.errno == errno.ENETDOWN:
+                    unsent.clear()  # no link: lost, as on any wire
+                    return
+                if error.errno not in (errno.EAGAIN, errno.ENOBUFS):
+                    text = f"{self.name} would not send: {error.strerror}."
+                    unsent.clear()
+                    raise MachineRefused(text) from None
+                deadline = deadline or time.monotonic() + longest_s
+                left = deadline - time.monotonic()
+                if left <= 0:
+                    return  # goes on with the next wait
+                if error.errno == errno.EAGAIN:
+                    select.select([], [self._socket], [], left)
+                else:
+                    time.sleep(min(left, 0.001))
+                continue
+            data = unsent.popleft()
+            self._sent += 1
+            if tap:
+                tap(self.now(), data, True)
 
     def require_present(self) -> None:
         """See that the adapter is still there, and the same one: plugged in again, it has another index.
@@ -135,28 +156,34 @@ class PacketWire:
 
     def wake(self) -> None:
         """Let a wait return now."""
-        self._woken.set()
+        self._bell.ring()
 
     async def wait(self, deadline: float | None) -> list[Frame]:
         """Return what has come; nothing at the deadline, on a change of the link, or when woken."""
         loop = asyncio.get_running_loop()
         was_up = self._link.up
+        self._send_on(0.0)
         frames = self._take()
         if frames:
             await asyncio.sleep(0)
             return frames
-        loop.add_reader(self._socket, self._woken.set)
+        loop.add_reader(self._socket, self._bell.ring)
         try:
-            while not frames and not self._woken.is_set() and self.link().up == was_up:
+            while not frames and not self._bell.has_rung and self.link().up == was_up:
                 left = _LINK_POLL_S if deadline is None else min(_LINK_POLL_S, deadline - self.now())
                 if left <= 0:
                     break
-                with contextlib.suppress(TimeoutError):
-                    await asyncio.wait_for(self._woken.wait(), left)
+                rang = await self._bell.wait(min(left, _SEND_POLL_S) if self._unsent else left)
+                self._send_on(0.0)
                 frames = self._take()
+                if rang and not frames:
+                    # Woken, or a socket in error that stays readable: nobody goes round in circles over that.
+                    self.require_present()
+                    await asyncio.sleep(0)
+                    break
         finally:
             loop.remove_reader(self._socket)
-            self._woken.clear()
+            self._bell.clear()
         return frames
 
     def close(self) -> None:
@@ -172,6 +199,7 @@ class PacketWire:
                 break
             except OSError as error:
                 if error.errno == errno.ENETDOWN:
+                    self.require_present()
                     break
                 raise MachineRefused(f"{self.name} cannot be read: {error.strerror}.") from None
             frames.append(self._frame(data, ancillary))

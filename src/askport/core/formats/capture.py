@@ -65,8 +65,8 @@ def _read_pcap(data: bytes, order: str, unit: float) -> Iterator[Captured]:
     while at + 16 <= len(data):
         seconds, fraction, size, length = unpack_from(order + "IIII", data, at)
         at += 16
-        if size > _MAX_CAPTURED or at + size > len(data):
-            return
+        if size > _MAX_CAPTURED or at + size > len(data) or not length:
+            return  # a record of nothing is no frame, but a hole in the file
         yield Captured(seconds + fraction * unit, data[at : at + size], size >= length)
         at += size
 

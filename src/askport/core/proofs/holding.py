@@ -93,6 +93,12 @@ class StillThere(_Holders):
         super().__init__(subject, subject.at.ip, now=now)
         self.expected = f"{subject.mac} at {subject.at.ip}"
 
+    def receive(self, heard: Heard) -> None:
+        """Pass as soon as it answers: nothing more is asked here."""
+        super().receive(heard)
+        if self.subject.mac in self.holders:
+            self.conclude(heard.at)
+
     def conclude(self, now: float) -> None:
         """Pass if this device answered; others may hold the address too."""
         others = [each for each in self.holders if each != self.subject.mac]

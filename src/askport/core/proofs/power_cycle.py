@@ -150,6 +150,11 @@ class PowerCycle(Proof):
             self.phase, self._told = Phase.STARTING, True
             self._give_up_at, self._look_at = now + LONGEST_BOOT_S, now
 
+    def wait_on(self, now: float) -> None:
+        """Take in that its power was not cut yet."""
+        if self.phase is Phase.UNSURE:
+            self._no_cut("", now)
+
     # What comes after it
 
     def _judge(self, heard: Heard) -> None:

@@ -102,6 +102,15 @@ class Left(_Entry):
     as_left: AsLeft
 
 
+class Kept(_Entry):
+    """The frames that the as-found values rest on were kept with the job."""
+
+    kind: Literal["kept"] = "kept"
+    frames: int
+    sha256: str
+    """Of the capture file, in hexadecimal digits."""
+
+
 class Recorded(_Entry):
     """The technician closed this device."""
 
@@ -111,7 +120,7 @@ class Recorded(_Entry):
     """Proofs that were not made, by name."""
 
 
-Entry = Found | Named | Borrowed | GaveBack | WasSet | Proved | Left | Recorded
+Entry = Found | Named | Borrowed | GaveBack | WasSet | Proved | Left | Kept | Recorded
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 
 

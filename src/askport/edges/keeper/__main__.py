@@ -3,7 +3,7 @@
 Messages are JSON objects in datagrams of a Unix socket pair, one answer to each. The first is ``take`` with the
 ``adapter``, the only one from then on. Then come ``open`` (its answer carries the packet socket), ``borrow`` with
 ``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with ``to`` and ``via``, ``give-back`` and
-``addresses``. Anything else is refused.
+``addresses``. Anything else is refused. An answer carries the ``id`` of its request.
 """
 
 import json
@@ -12,8 +12,6 @@ import socket
 import sys
 from collections.abc import Callable
 from typing import Any
-
-from pyroute2.netlink.exceptions import NetlinkError
 
 from askport.edges.keeper.adapter import Adapter, Refusal
 from askport.edges.keeper.capabilities import drop_all_but_network
@@ -27,7 +25,7 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
     """Answer requests until the other end closes."""
 
     def opened(request: dict[str, Any]) -> Answer:
-        facts = {"mac": adapter.mac, "index": adapter.index, "on": adapter.switched_on, "restored": adapter.restored}
+        facts = {each: getattr(adapter, each) for each in ("mac", "index", "switched_on", "restored", "left")}
         program = bytes.fromhex(str(request.get("filter", "")))
         return {**facts, "addresses": adapter.addresses()}, [adapter.open(program)]
 
@@ -36,18 +34,20 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
         "borrow": lambda each: adapter.borrow(str(each["address"]), instead=each.get("instead") is True),
         "pin": lambda each: adapter.pin(str(each["address"]), str(each["mac"])),
         "route": lambda each: adapter.route(str(each["to"]), str(each["via"])),
-        "give-back": lambda _: ({"given": adapter.give_back()}, []),
+        "give-back": lambda _: (dict(zip(("given", "left"), adapter.give_back(), strict=True)), []),
         "addresses": lambda _: ({"addresses": adapter.addresses()}, []),
     }
     while message := control.recv(MAX_MESSAGE):
+        request: Any = None
         try:
             request = json.loads(message)
             if not isinstance(request, dict) or request.get("verb") not in verbs:
                 raise Refusal("The keeper does not know that verb.")
             answer, sockets = verbs[request["verb"]](request) or ({}, [])
-        except (Refusal, ValueError, LookupError, TypeError, RecursionError, OSError, NetlinkError) as error:
+        except (Refusal, ValueError, LookupError, TypeError, RecursionError, OSError) as error:
             why = str(error) if isinstance(error, Refusal) else f"The keeper would not: {error}."
             answer, sockets = {"error": why}, []
+        answer["id"] = request.get("id") if isinstance(request, dict) else None
         try:
             socket.send_fds(control, [json.dumps(answer).encode()], [each.fileno() for each in sockets])
         except OSError:
@@ -78,6 +78,7 @@ def main(descriptor: int) -> int:
         pass
     finally:
         adapter.give_back()
+        adapter.close()
     return 0
 
 

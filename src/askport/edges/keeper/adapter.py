@@ -1,29 +1,22 @@
 """The one adapter that a keeper owns: its packet socket, addresses, routes and neighbours."""
 
-import ctypes
 import errno
 import os
 import socket
-from collections.abc import Callable
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from struct import pack
 from typing import Any
 
-from pyroute2 import IPRoute
-from pyroute2.netlink.exceptions import NetlinkError
+from askport.edges.keeper import journal, manager
+from askport.edges.kernel import rtnetlink as kernel
+from askport.edges.kernel import state
+from askport.edges.kernel.packet_socket import open_packet_socket
+from askport.edges.kernel.rtnetlink import ADDRESS, INET, NEIGHBOUR, ROUTE, Kernel, attributes, with_attributes
 
-from askport.edges.keeper import journal, manager, state
-
-_ETH_P_ALL = 3
-_SOL_PACKET = 263
-_PACKET_ADD_MEMBERSHIP, _PACKET_AUXDATA, _PACKET_IGNORE_OUTGOING = 1, 8, 23
-_PACKET_MR_PROMISC = 1
-_SO_ATTACH_FILTER, _SO_RCVBUFFORCE, _SO_TIMESTAMPNS = 26, 33, 35
-_RECEIVE_BUFFER = 8 << 20  # bytes: half a second of minimum frames at 100 Mb/s with the kernel's overhead for each
 _ETHERNET = 1  # hardware type (linux/if_arp.h) of what this program can talk to
-_PERMANENT, _STALE = 0x80, 0x04  # of a neighbour entry (linux/neighbour.h)
-_GONE = (errno.EADDRNOTAVAIL, errno.ENODEV, errno.ENXIO, errno.ENOENT, errno.ESRCH, errno.EEXIST, errno.EINVAL)
-"""What the kernel says where there is nothing left to undo, or the adapter itself was pulled out."""
+_PERMANENT, _MAIN, _STATIC, _UNICAST = 0x80, 254, 4, 1
+_TAKE_AWAY = (kernel.DELADDR, kernel.DELROUTE, kernel.DELNEIGH)
+_NO_ADAPTER = (os.strerror(errno.ENODEV), os.strerror(errno.ENXIO))
 
 
 class Refusal(Exception):
@@ -35,83 +28,63 @@ class Adapter:
 
     def __init__(self, name: str) -> None:
         """Take the adapter, unless another run has it, and undo first what an interrupted run left on it."""
-        self._netlink = IPRoute()
-        found = self._netlink.link_lookup(ifname=name)
-        if not found:
+        self._netlink, self.name = Kernel(), name
+        link = next((each for each in state.adapters(self._netlink) if each["name"] == name), None)
+        if link is None:
             raise Refusal(f"There is no adapter '{name}': 'askport adapters' lists them.")
-        self.name, self.index = name, int(found[0])
-        link = self._netlink.get_links(self.index)[0]
-        if link["ifi_type"] != _ETHERNET:
+        if link["hardware"] != _ETHERNET:
             raise Refusal(f"{name} is not an Ethernet adapter: choose the one that the cable is in.")
-        self.mac = str(link.get_attr("IFLA_ADDRESS"))
-        self.switched_on = bool(link["flags"] & 1)
+        self.index, self.mac, self.switched_on = int(link["index"]), str(link["mac"]), bool(link["on"])
+        whose = {each: link[each] for each in ("name", "index", "mac", "permanent")}
         try:
-            self._journal = journal.Journal(name, self.index, self.mac)
+            self._journal = journal.Journal(journal.left_for(whose), whose)
+        except BlockingIOError:
+            raise Refusal(f"{name} is in use by another run of Ask Port: end that one first.") from None
         except OSError as error:
-            if error.errno == errno.EADDRINUSE:
-                raise Refusal(f"{name} is in use by another run of Ask Port: end that one first.") from None
             raise Refusal(f"{journal.DIRECTORY} cannot be used: {error.strerror or error}.") from None
-        self.restored = self.give_back()
+        self.restored, self.left = self.give_back()
+        if self._journal.is_cut:
+            self.left.append("what stood in a part of its journal that cannot be read")
 
     def addresses(self) -> list[str]:
         """Return the IPv4 addresses on it, with prefix."""
         return [state.written(each) for each in state.addresses(self._netlink, self.index)]
 
-    def _saved(self) -> dict[str, Any]:
-        addresses, routes = state.addresses(self._netlink, self.index), state.routes(self._netlink, self.index)
-        return {"addresses": addresses, "routes": routes, "neighbours": self._neighbours()}
-
     def open(self, program: bytes) -> socket.socket:
-        """Return a packet socket on it: filtered before its first frame, with the kernel's time on every frame."""
-        wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
-        buffer = ctypes.create_string_buffer(program)
-        wire.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, pack("HP", len(program) // 8, ctypes.addressof(buffer)))
-        wire.setsockopt(socket.SOL_SOCKET, _SO_RCVBUFFORCE, _RECEIVE_BUFFER)
-        wire.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
-        wire.setsockopt(_SOL_PACKET, _PACKET_AUXDATA, 1)
-        wire.setsockopt(_SOL_PACKET, _PACKET_IGNORE_OUTGOING, 1)
-        membership = pack("iHH8s", self.index, _PACKET_MR_PROMISC, 0, b"")
-        wire.setsockopt(_SOL_PACKET, _PACKET_ADD_MEMBERSHIP, membership)
-        wire.bind((self.name, _ETH_P_ALL))
-        return wire
+        """Return a packet socket on it, whose filter lets through what ``program`` does, of this adapter only."""
+        return open_packet_socket(self.name, self.index, program)
 
-    def _do(self, undo: dict[str, Any], change: Callable[[], object], what: str) -> None:
-        """Write down how to undo a change, and make it; where the kernel would not, forget it again."""
-        self._journal.undo.append(undo)
-        self._journal.write()
+    def _note(self, undo: dict[str, Any]) -> None:
         try:
-            change()
-        except NetlinkError as error:
-            if undo["kind"] == "replaced":
-                self._put_back(undo)  # some may be off already
-            self._journal.undo.remove(undo)
-            self._journal.write()
-            raise Refusal(f"The kernel would not {what} on {self.name}: {os.strerror(error.code)}.") from None
+            self._journal.add(undo)
+        except OSError as error:
+            raise Refusal(f"{journal.DIRECTORY} has no room for what is to be undone: {error.strerror}.") from None
+
+    def _do(self, what: str, undo: list[state.Message], *changes: tuple[int, bytes, int]) -> None:
+        """Write down how to undo a change, and make it; where the kernel would not, undo what of it was made."""
+        self._note({"messages": undo, "since": state.boot_s(), "what": what})
+        try:
+            for kind, message, flags in changes:
+                # With an address those go that hang on it.
+                (self._netlink.send if flags else self._netlink.take_away)(kind, message, flags)
+        except OSError as error:
+            self._undo(len(self._journal.undo) - 1)
+            raise Refusal(f"The kernel would not put {what} on {self.name}: {error.strerror}.") from None
 
     def _take_from_manager(self, *, instead: bool) -> None:
         """Take the adapter out of a network manager's hands, and keep what it had put on it."""
-        taken = any(each["kind"] == "manager" for each in self._journal.undo)
+        taken = any("manager" in each for each in self._journal.undo)
         who = None if taken else manager.of(self.name)
         if who == manager.DHCPCD and instead:
             raise Refusal(f"dhcpcd would put the addresses of {self.name} back: borrow beside them, not instead.")
         if who is None or who == manager.DHCPCD:
             return
-        before = self._saved()
-        self._do({"kind": "manager", "name": who}, lambda: manager.take_out(who, self.name), "be let go")
-        self._put_back(before)
-
-    def _put_back(self, saved: dict[str, Any]) -> None:
-        present = self.addresses()
-        for each in saved["addresses"]:
-            if state.written(each) not in present:
-                state.put_address(self._netlink, self.index, each)
-        state.put_routes(self._netlink, self.index, saved["routes"])
-        self._put_neighbours(saved["neighbours"])
-
-    def _put_neighbours(self, saved: list[dict[str, Any]]) -> None:
-        for each in saved:
-            kept = {**each, "state": _PERMANENT if each["state"] == _PERMANENT else _STALE}
-            self._netlink.neigh("replace", ifindex=self.index, family=socket.AF_INET, **kept)
+        before, since = state.saved(self._netlink, self.index), state.boot_s()
+        self._note({"manager": who, "what": "its network manager"})
+        if not manager.take_out(who, self.name):
+            self._undo(len(self._journal.undo) - 1)
+            raise Refusal(f"{who} does not let {self.name} go: take it out of its hands, and try again.")
+        state.put_back(self._netlink, before, since)
 
     def borrow(self, text: str, *, instead: bool = False) -> None:
         """Put one address on it, beside what is there or instead of it."""
@@ -120,70 +93,91 @@ class Adapter:
             raise Refusal(f"{self.name} already has {interface.ip}: there is nothing to borrow.")
         self._take_from_manager(instead=instead)
         if instead:
-            flush = lambda: self._netlink.flush_addr(index=self.index, family=socket.AF_INET)  # noqa: E731
-            self._do({"kind": "replaced", **self._saved()}, flush, "take the addresses off")
-        entry = {"index": self.index, "address": str(interface.ip), "prefixlen": interface.network.prefixlen}
-        self._add("addr", entry, str(interface))
-        self._forget(interface.network)
+            self._replace()
+        head = pack(ADDRESS, INET, interface.network.prefixlen, 0, 0, self.index)
+        broadcast = {"_4": interface.network.broadcast_address.packed} if interface.network.prefixlen < 31 else {}
+        message = with_attributes(head, _2=interface.ip.packed, _1=interface.ip.packed, **broadcast)
+        # The next unit has the same address and another MAC: what is remembered of neighbours there is dropped.
+        known = state.neighbours_in(self._netlink, self.index, interface.network)
+        passing = [each for each in known if not state.is_kept(each)]
+        undo = [(kernel.DELADDR, message.hex()), *((kernel.NEWNEIGH, each.hex()) for each in passing)]
+        dropped = ((kernel.DELNEIGH, each, 0) for each in passing)
+        self._do(str(interface), undo, (kernel.NEWADDR, message, kernel.CREATE), *dropped)
+
+    def _replace(self) -> None:
+        """Take all addresses off, once it is sure that they, and all that goes with them, can be put back."""
+        kept = state.saved(self._netlink, self.index)
+        try:
+            for kind, text in kept:
+                if kind == kernel.NEWROUTE:  # tried now, in place of itself
+                    self._netlink.send(kind, bytes.fromhex(text), kernel.CREATE | kernel.REPLACE)
+        except OSError as error:
+            text = f"{self.name} has a route that could not be put back ({error.strerror})"
+            raise Refusal(f"{text}: borrow beside, not instead.") from None
+        self._do("its own addresses", kept, *((kernel.DELADDR, bytes.fromhex(text), 0) for text in _addresses(kept)))
 
     def route(self, text: str, gateway: str) -> None:
         """Send what is for a range through a device on the cable."""
         network = IPv4Network(text)
-        entry = {"dst": str(network), "gateway": str(IPv4Address(gateway)), "oif": self.index}
-        self._add("route", entry, f"the route to {network}")
-
-    def _add(self, kind: str, entry: dict[str, Any], what: str) -> None:
-        undo = {"kind": kind, "entry": entry, "what": what}
-        self._do(undo, lambda: getattr(self._netlink, kind)("add", **entry), f"put {what}")
+        head = pack(ROUTE, INET, network.prefixlen, 0, 0, _MAIN, _STATIC, 0, _UNICAST, 0)
+        ways = {"_5": IPv4Address(gateway).packed, "_4": pack("I", self.index)}
+        message = with_attributes(head, _1=network.network_address.packed, **ways)
+        undo = [(kernel.DELROUTE, message.hex())]
+        self._do(f"the route to {network}", undo, (kernel.NEWROUTE, message, kernel.CREATE | kernel.ONLY_NEW))
 
     def pin(self, text: str, mac: str) -> None:
         """Have an address mean one MAC address, whoever else answers for it."""
-        address = str(IPv4Address(text))
-        bytes.fromhex(mac.replace(":", ""))  # anything but digits is refused here, a wrong number by the kernel
-        before = [each for each in self._neighbours() if each["dst"] == address]
-        undo = {"kind": "pin", "address": address, "before": before}
-        change = lambda: self._netlink.neigh(  # noqa: E731
-            "replace", dst=address, lladdr=mac, ifindex=self.index, family=socket.AF_INET, state=_PERMANENT
-        )
-        self._do(undo, change, f"pin {address}")
+        one, hardware = IPv4Network(text), bytes.fromhex(mac.replace(":", ""))
+        if len(hardware) != 6 or one.prefixlen != 32:
+            raise Refusal(f"{text} and {mac} are no address and MAC address.")
+        head = pack(NEIGHBOUR, INET, self.index, _PERMANENT, 0, 0)
+        message = with_attributes(head, _1=one.network_address.packed, _2=hardware)
+        before = state.neighbours_in(self._netlink, self.index, one)
+        undo = [(kernel.DELNEIGH, message.hex()), *((kernel.NEWNEIGH, each.hex()) for each in before)]
+        self._do(f"the neighbour {text}", undo, (kernel.NEWNEIGH, message, kernel.CREATE | kernel.REPLACE))
+        after = state.neighbours_in(self._netlink, self.index, one)
+        if [attributes(each, NEIGHBOUR).get(2) for each in after] != [hardware]:
+            raise Refusal(f"{text} does not lead to {mac} on {self.name}: another program changes its neighbours.")
 
-    def _neighbours(self) -> list[dict[str, Any]]:
-        dump: Any = self._netlink.get_neighbours(family=socket.AF_INET, ifindex=self.index)
-        known = [(each.get_attr("NDA_DST"), each.get_attr("NDA_LLADDR"), each["state"]) for each in dump]
-        return [{"dst": dst, "lladdr": lladdr, "state": state_} for dst, lladdr, state_ in known if lladdr]
+    def give_back(self) -> tuple[list[str], list[str]]:
+        """Undo everything, the last first; return in words what was undone, and what could not be and is kept."""
+        given: list[str] = []
+        left: list[str] = []
+        for place in reversed(range(len(self._journal.undo))):
+            what = str(self._journal.undo[place]["what"])
+            why = self._undo(place)
+            (left if why else given).append(f"{what} ({why})" if why else what)
+        return given, left
 
-    def _forget(self, network: IPv4Network) -> None:
-        """Drop what the kernel remembers of neighbours there: the next unit has the same address and another MAC."""
-        for each in self._neighbours():
-            if IPv4Address(each["dst"]) in network and each["state"] != _PERMANENT:
-                self._netlink.neigh("del", dst=each["dst"], ifindex=self.index, family=socket.AF_INET)
+    def _undo(self, place: int) -> str | None:
+        """Undo one change; say why it could not be, and keep its record then."""
+        undo = self._journal.undo[place]
+        why = manager.give_back(undo["manager"], self.name) if "manager" in undo else self._sent_back(undo)
+        if why is None:
+            self._journal.done(place)
+        return why
 
-    def give_back(self) -> list[str]:
-        """Undo everything, the last first, and return it in words; what is gone already is well."""
-        given = []
-        while self._journal.undo:
-            undo = self._journal.undo[-1]
-            try:
-                given.append(self._undo(undo))
-            except NetlinkError as error:
-                if error.code not in _GONE:
-                    raise
-                given.append(str(undo.get("what") or undo["kind"]))
-            self._journal.undo.pop()
-            self._journal.write()
-        return given
+    def _sent_back(self, undo: dict[str, Any]) -> str | None:
+        away = [(kind, bytes.fromhex(text)) for kind, text in undo["messages"] if kind in _TAKE_AWAY]
+        again = [(kind, text) for kind, text in undo["messages"] if kind not in _TAKE_AWAY]
+        addresses = [message for kind, message in away if kind == kernel.DELADDR]
+        # With an address the kernel takes those that were added beside it meanwhile, and what hangs on them.
+        beside, since = state.saved(self._netlink, self.index) if addresses else [], state.boot_s()
+        try:
+            for kind, message in away:
+                self._netlink.take_away(kind, message)
+        except OSError as error:
+            return error.strerror
+        mine = [attributes(message, ADDRESS).get(2) for message in addresses]
+        others = [each for each in beside if each[0] != kernel.NEWADDR or state.local(each) not in mine]
+        state.put_back(self._netlink, others, since)
+        why = [each for each in state.put_back(self._netlink, again, undo["since"]) if each not in _NO_ADAPTER]
+        return why[0] if why else None
 
-    def _undo(self, undo: dict[str, Any]) -> str:
-        match undo["kind"]:
-            case "addr" | "route" as kind:
-                getattr(self._netlink, kind)("del", **undo["entry"])
-                return str(undo["what"])
-            case "pin":
-                self._netlink.neigh("del", dst=undo["address"], ifindex=self.index, family=socket.AF_INET)
-                self._put_neighbours(undo["before"])
-                return f"the neighbour {undo['address']}"
-            case "replaced":
-                self._put_back(undo)
-                return "its own addresses"
-        manager.give_back(undo["name"], self.name)
-        return "its network manager"
+    def close(self) -> None:
+        """Let go of it."""
+        self._journal.close()
+
+
+def _addresses(messages: list[state.Message]) -> list[str]:
+    return [text for kind, text in messages if kind == kernel.NEWADDR]

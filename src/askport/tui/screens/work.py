@@ -165,6 +165,8 @@ In practice, **F6** to **F8** are your hands at the device.
                 await driver.run(until=lambda held=driver: tour.driver is not held)  # type: ignore[misc]
             except AskPortError as error:
                 self._stopped = error
+                if self._is_adapter_gone:
+                    tour.session.laptop.give_all_back()
                 return
 
     # Drawing

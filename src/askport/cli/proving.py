@@ -1,0 +1,131 @@
+"""``askport prove``."""
+
+import asyncio
+import sys
+from collections.abc import Iterable
+from dataclasses import asdict
+from ipaddress import IPv4Address
+from typing import Annotated
+
+import typer
+
+from askport.cli.cable import giving_back, laptop_within, open_cable, run
+from askport.cli.record import JobOption, Record, TagOption
+from askport.cli.talk import JsonOption, Status, put_json, say
+from askport.core.addresses import MacAddress, parse_address, parse_interface
+from askport.core.errors import BadInput
+from askport.core.finding.device import Device
+from askport.core.finding.finder import Finder
+from askport.core.machine import Together
+from askport.core.plan.target import Target, require_sound
+from askport.core.proofs.final import Expected, final_proofs
+from askport.core.proofs.power_cycle import Phase, PowerCycle
+from askport.core.proofs.proof import Proof, Subject
+from askport.edges.keeper_client import Keeper
+
+_UNSHOWN = "It was silent and is there again, and nothing on the wire shows that its power was cut."
+
+
+def prove(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
+    mac: Annotated[str, typer.Option(help="The device's MAC address.")],
+    at: Annotated[str, typer.Option(metavar="ADDRESS/PREFIX", help="Where it must be.")],
+    gateway: Annotated[str | None, typer.Option(help="The gateway that it must have.")] = None,
+    was: Annotated[str | None, typer.Option(metavar="OLD", help="The address that it must have left.")] = None,
+    open_: Annotated[list[int] | None, typer.Option("--open", metavar="PORT", help="A port that must open.")] = None,
+    no_ping: Annotated[bool, typer.Option("--no-ping", help="Leave ping out: the device answers none.")] = False,
+    power_cycle: Annotated[
+        bool, typer.Option("--power-cycle", help="Also prove that it survives a power cut.")
+    ] = False,
+    job: JobOption = None,
+    tag: TagOption = "",
+    json: JsonOption = False,
+) -> None:
+    """Prove a device's final state."""
+    interface, device = parse_interface(at), MacAddress.parse(mac)
+    target = Target(interface=interface, gateway=parse_address(gateway, "gateway") if gateway else None)
+    require_sound(target)
+    old = parse_address(was) if was else None
+    for port in open_ or []:
+        if not 0 < port < 65_536:
+            raise BadInput(f"{port} is no TCP port: name one from 1 to 65535.")
+    expected = Expected(
+        gateway=target.gateway, plans_gateway=target.gateway is not None, left=[old] if old else [], ports=open_ or [],
+        echo=not no_ping,
+    )  # fmt: skip
+    record = Record(job, tag)
+    with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
+        finder = Finder([keeper.mac], now=keeper.wire.now(), measures=False)
+        finder.laptop_addresses |= {each.ip for each in keeper.own}
+        proofs, seen = asyncio.run(_prove(keeper, device, target, expected, finder, power_cycle=power_cycle))
+        wall, now = keeper.wire.wall, keeper.wire.now()
+        from askport.core.register.entries import Recorded
+        from askport.core.register.writing import left, proved
+
+        record.visit(device, seen, wall, now, goes_on=True)
+        as_left = left(proofs, unit=record.unit, mac=device, heard_gateway=_heard_gateway(finder, device, interface.ip))
+        left_out = () if power_cycle else (PowerCycle.name,)
+        record.write(
+            wall(now),
+            *(proved(proof.finding, unit=record.unit, mac=device) for proof in proofs),
+            as_left,
+            Recorded(unit=record.unit, mac=device, left_out=left_out),
+        )
+    passed = all(proof.passed or proof.not_made for proof in proofs) and any(proof.passed for proof in proofs)
+    if json:
+        from askport.reports.register import as_left_json
+
+        put_json(
+            {
+                "schema": "askport.prove/1",
+                "mac": str(device),
+                "at": str(interface),
+                "passed": passed,
+                "proofs": [asdict(proof.finding) for proof in proofs],
+                "as_left": as_left_json(as_left.as_left),
+            }
+        )
+    else:
+        words = {True: "passed", False: "FAILED", None: "not made"}
+        for proof in proofs:
+            print(f"{words[proof.finding.passed]}  {proof.expected}: {proof.because}")
+    if not passed:
+        raise typer.Exit(Status.NO)
+
+
+def _heard_gateway(finder: Finder, mac: MacAddress, at: IPv4Address) -> IPv4Address | None:
+    device = finder.device(mac)
+    return next((each.gateway for each in device.addresses if each.address == at), None) if device else None
+
+
+async def _prove(
+    keeper: Keeper, mac: MacAddress, target: Target, expected: Expected, finder: Finder, *, power_cycle: bool
+) -> tuple[list[Proof], Device | None]:
+    """Return the proofs, and the device as it was heard."""
+    avoid: Iterable[IPv4Address | None] = (target.gateway, *expected.left)
+    laptop = await laptop_within(keeper, target.interface, [each for each in avoid if each], finder)
+    finder.laptop_addresses.add(laptop.ip)
+    at = target.interface
+    subject = Subject(mac=mac, at=at, laptop_mac=keeper.mac, laptop=laptop)
+    proving = final_proofs(
+        subject, expected, now=keeper.wire.now(), heard_gateway=lambda: _heard_gateway(finder, mac, at.ip)
+    )
+    await run(Together(proving, finder), keeper, None)
+    proofs = proving.proofs
+    if power_cycle and proving.passed:
+        proofs.append(await _cut(PowerCycle(subject, now=keeper.wire.now()), keeper))
+    return proofs, finder.device(mac)
+
+
+async def _cut(cycle: PowerCycle, keeper: Keeper) -> PowerCycle:
+    say("Pull its power, wait three seconds and put it back.")
+    while not cycle.done:
+        await run(cycle, keeper, None, lambda: cycle.done or cycle.phase is Phase.UNSURE)
+        if cycle.phase is Phase.UNSURE and not cycle.done:
+            if not sys.stdin.isatty():
+                cycle.cannot_be_made(f"{_UNSHOWN} Nobody was there to say so.")
+            elif typer.confirm(f"{_UNSHOWN} Have you pulled it?", err=True):
+                cycle.confirm(keeper.wire.now())
+            else:
+                cycle.wait_on(keeper.wire.now())
+    return cycle

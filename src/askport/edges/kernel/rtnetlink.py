@@ -1,0 +1,90 @@
+"""The kernel's own messages about addresses, routes and neighbours (rtnetlink(7)), read and sent as they are."""
+
+import errno
+import os
+import socket
+from struct import calcsize, pack, unpack_from
+
+NEWLINK, NEWADDR, DELADDR, NEWROUTE, DELROUTE, NEWNEIGH, DELNEIGH = 16, 20, 21, 24, 25, 28, 29
+GET = 2  # from the number of a NEW message to that of its GET
+ADDRESS, ROUTE, NEIGHBOUR, LINK = "BBBBI", "BBBBBBBBI", "BxxxiHBB", "BxHiII"
+_REQUEST, _MULTI, _ACK, _DUMP = 1, 2, 4, 0x300
+REPLACE, ONLY_NEW, CREATE, APPEND = 0x100, 0x200, 0x400, 0x800
+_ERROR, _DONE = 2, 3
+INET = socket.AF_INET
+
+
+class Kernel:
+    """One netlink socket."""
+
+    def __init__(self) -> None:
+        self._socket = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, 0)
+        self._socket.settimeout(5.0)
+        self._sequence = 0
+
+    def _exchange(self, kind: int, flags: int, payload: bytes) -> list[bytes]:
+        self._sequence += 1
+        head = pack("IHHII", 16 + len(payload), kind, flags | _REQUEST, self._sequence, 0)
+        self._socket.send(head + payload)
+        found: list[bytes] = []
+        while True:
+            data = self._socket.recv(1 << 18)
+            while len(data) >= 16:
+                size, answer, flags, sequence, _ = unpack_from("IHHII", data)
+                body, data = data[16:size], data[size + -size % 4 :]
+                if sequence != self._sequence:
+                    continue
+                if answer == _ERROR:
+                    code = -int(unpack_from("i", body)[0])
+                    if code:
+                        raise OSError(code, os.strerror(code))
+                    return found
+                if answer == _DONE:
+                    return found
+                found.append(body)
+
+    def send(self, kind: int, payload: bytes, flags: int = 0) -> None:
+        """Have one message carried out.
+
+        Raises:
+            OSError: the kernel would not.
+        """
+        self._exchange(kind, flags | _ACK, payload)
+
+    def take_away(self, kind: int, payload: bytes, _flags: int = 0) -> None:
+        """Have something taken away; what is gone already is well.
+
+        Raises:
+            OSError: the kernel would not.
+        """
+        try:
+            self.send(kind, payload)
+        except OSError as error:
+            if error.errno not in GONE:
+                raise
+
+    def dump(self, kind: int, request: bytes) -> list[bytes]:
+        """Return all messages of a kind, each without its netlink header."""
+        return self._exchange(kind + GET, _DUMP, request)
+
+
+def attributes(message: bytes, layout: str) -> dict[int, bytes]:
+    """Return the attributes of a message behind its fixed part."""
+    found, at = {}, calcsize(layout)
+    while at + 4 <= len(message):
+        size, kind = unpack_from("HH", message, at)
+        if size < 4:
+            break
+        found[kind & 0x3FFF] = message[at + 4 : at + size]
+        at += size + -size % 4
+    return found
+
+
+def with_attributes(head: bytes, **named: bytes) -> bytes:
+    """Return a message with attributes, each named ``_`` and its number."""
+    parts = (pack("HH", 4 + len(data), int(name[1:])) + data + bytes(-len(data) % 4) for name, data in named.items())
+    return head + b"".join(parts)
+
+
+GONE = frozenset({errno.EADDRNOTAVAIL, errno.ENODEV, errno.ENXIO, errno.ENOENT, errno.ESRCH})
+"""What the kernel says where there is nothing left to take away, or the adapter itself was pulled out."""
