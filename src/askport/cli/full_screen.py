@@ -18,6 +18,7 @@ from askport.cli.talk import Status, say
 from askport.core.errors import MachineRefused
 from askport.core.reach.adapters import CABLE_KINDS, Adapter
 from askport.core.words import listed
+from askport.edges.ear import Ear
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.edges.makers import maker
@@ -27,7 +28,7 @@ from askport.tui.app import AskPortApp
 from askport.tui.outfit import Outfit
 from askport.tui.screens.plug import Choice, PlugScreen
 
-_KEEPERS = 4
+_KEEPERS = 8
 """How often an adapter can be chosen, one that was plugged in meanwhile included: the right to start more keepers is
 given up before the screen opens."""
 
@@ -75,31 +76,95 @@ def start_on_adapters(job: Path | None) -> None:
             refused = "Listening on an adapter needs permission: leave with q and start with 'sudo askport'."
         path = job or user_data_path("askport") / f"{datetime.now().astimezone():%Y-%m-%d}.askport"
         if job:
-            JobFile(job, create=True)  # what is wrong with it is said before the screen opens
+            JobFile(job, create=True).close()  # what is wrong with it is said before the screen opens
+        ears = Ears(spare)
         taken: list[Keeper] = []
 
         def unusable(adapter: Adapter) -> str | None:
-            return _unfit(adapter) or ("Start Ask Port anew to use it." if not (spare or refused) else None)
+            return _unfit(adapter) or (None if refused else ears.why_not(adapter.name))
 
-        def fit(choice: Choice) -> Outfit:
+        def plug(fault: str) -> PlugScreen:
+            if app.outfit:
+                app.outfit.round.job.close()
             while taken:
                 taken.pop().close()
-            if choice.adapter is None:
-                return _bench_outfit(PACE)
-            taken.append(spare.pop().take(choice.adapter))
-            return _cable_outfit(taken[-1], path)
+            ears.try_again()
+            return PlugScreen(unusable, ears.on, refused, fault or first_words)
 
-        app = AskPortApp(None, lambda fault: PlugScreen(unusable, refused, fault or first_words), fit)
+        def fit(choice: Choice) -> Outfit:
+            if choice.adapter is None:
+                ears.close()
+                return _bench_outfit(PACE)
+            ear = ears.take(choice.adapter)
+            ears.close()
+            taken.append(ear.keeper)
+            return _cable_outfit(ear, path)
+
+        app = AskPortApp(None, plug, fit)
         try:
             _run(app)
         finally:
             for keeper in taken:
                 _give_back(keeper)
+            ears.close()
             keeping.close()
             if app.outfit:
                 _tell_job(app.outfit)
     if refused and not app.outfit:
         raise MachineRefused(refused.replace("leave with q and start", "start"), code="no-permission")
+
+
+class Ears:
+    """Listens on adapters from the start, so that nothing that is said while one is chosen is missed."""
+
+    def __init__(self, spare: list[Keeper]) -> None:
+        """Use these keepers, one for each adapter that is listened on."""
+        self._spare, self._open = spare, dict[str, Ear]()
+        self._refused: dict[str, str] = {}
+
+    def on(self, adapter: Adapter) -> Ear | None:
+        """Return what listens on an adapter, beginning now where nothing does yet, or None where it cannot be."""
+        name = adapter.name
+        if name in self._open and self._open[name].keeper.is_alive:
+            return self._open[name]
+        if name in self._refused or not self._spare or _unfit(adapter):
+            return None
+        try:
+            self._open[name] = Ear(self._spare.pop().take(name))
+        except MachineRefused as error:
+            self._refused[name] = error.message
+            return None
+        return self._open[name]
+
+    def why_not(self, name: str) -> str | None:
+        """Say why an adapter cannot be had, or return None where it can."""
+        if name in self._refused:
+            return self._refused[name]
+        return None if name in self._open or self._spare else "Start Ask Port anew to use it."
+
+    def try_again(self) -> None:
+        """Forget what could not be had: it may be free now."""
+        self._refused.clear()
+
+    def forget(self, name: str) -> None:
+        """Let go of an adapter that has vanished."""
+        if ear := self._open.pop(name, None):
+            ear.keeper.close()
+
+    def take(self, name: str) -> Ear:
+        """Hand over what listens on an adapter.
+
+        Raises:
+            MachineRefused: it cannot be had.
+        """
+        if name not in self._open or not self._open[name].keeper.is_alive:
+            raise MachineRefused(self.why_not(name) or f"There is no adapter '{name}' any more: plug it in again.")
+        return self._open.pop(name)
+
+    def close(self) -> None:
+        """Let go of all adapters."""
+        for name in list(self._open):
+            self.forget(name)
 
 
 def _give_back(keeper: Keeper) -> None:
@@ -133,13 +198,17 @@ def _unfit(adapter: Adapter) -> str | None:
     return None if adapter.switched_on else f"It is switched off: 'ip link set {adapter.name} up' switches it on."
 
 
-def _cable_outfit(keeper: Keeper, path: Path) -> Outfit:
+def _cable_outfit(ear: Ear, path: Path) -> Outfit:
+    keeper = ear.keeper
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
     job = JobFile(path, create=True)
-    tour = Round(wire=keeper.wire, adapter=keeper, own=keeper.own, job=job, work=(), site=None, maker=maker)
+    tour = Round(
+        wire=keeper.wire, adapter=keeper, own=keeper.own, job=job, work=(), site=None, maker=maker, heard=ear.heard,
+        began_at=ear.began_at,
+    )  # fmt: skip
     return Outfit(round=tour, title=path.stem, place=keeper.adapter)
 
 

@@ -15,7 +15,7 @@ from askport.core.register.fold import Row, fold
 from askport.core.register.known import known_devices
 from askport.core.session import Session
 from askport.core.steps import Phase
-from askport.core.wire import Wire
+from askport.core.wire import Heard, Wire
 from askport.edges.driver import Driver
 from askport.edges.jobfile import JobFile
 
@@ -60,15 +60,31 @@ class Round:
         work: Sequence[WorkItem],
         site: Site | None,
         maker: Callable[[MacAddress], str | None],
+        heard: Sequence[Heard] = (),
+        began_at: float | None = None,
     ) -> None:
-        """Begin with the first device of the list; behind its end, tags and addresses are counted on."""
+        """Begin with the first device of the list; behind its end, tags and addresses are counted on.
+
+        Args:
+            wire: what carries frames.
+            adapter: what borrows and gives back.
+            own: the laptop's own addresses on it.
+            job: where it is written down.
+            work: the devices in working order.
+            site: the network that they join.
+            maker: names the maker of a MAC address.
+            heard: what the wire has told already, before it was chosen.
+            began_at: since when it was listened on, in the wire's time; None for now.
+        """
         self.wire, self.own, self.job, self.work, self.site, self.maker = wire, tuple(own), job, work, site, maker
         self._hands = _Hands(adapter, job)
         self._place = 0
         self._laptop_before: set[IPv4Address] = set()
         self._unit = job.units
         self._improvised = WorkItem(tag=f"unit {self._unit + 1}")
-        self.begin()
+        self.begin(began_at)
+        for each in heard:
+            self.session.receive(each)
 
     @property
     def item(self) -> WorkItem:
@@ -86,7 +102,7 @@ class Round:
         """The register so far."""
         return fold(self.job.lines)
 
-    def begin(self) -> None:
+    def begin(self, began_at: float | None = None) -> None:
         """Begin the way of the device at hand."""
         self._unit += 1
         rows = self.rows
@@ -97,7 +113,7 @@ class Round:
             work=self.item,
             unit=self._unit,
             link=self.wire.link(),
-            now=self.wire.now(),
+            now=self.wire.now() if began_at is None else began_at,
             xid=lambda: secrets.randbits(32),
             site=self.site,
             used={row.left: row.mac for row in rows if row.left},

@@ -4,6 +4,7 @@ import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
@@ -15,7 +16,9 @@ from askport.core.errors import AskPortError
 from askport.core.reach.adapters import Adapter
 from askport.core.words import speed_words
 from askport.edges.adapters import list_adapters
+from askport.edges.ear import Ear
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, line, wrapped
+from askport.tui.pictures.plug import heard_lines
 from askport.tui.widgets.sheet import Sheet
 
 _LOOKS_A_SECOND = 2
@@ -46,16 +49,24 @@ class PlugScreen(Screen[None]):
             super().__init__()
             self.choice = choice
 
-    def __init__(self, unusable: Callable[[Adapter], str | None], refused: str | None, said: str = "") -> None:
+    def __init__(
+        self,
+        unusable: Callable[[Adapter], str | None],
+        ear: Callable[[Adapter], Ear | None],
+        refused: str | None,
+        said: str = "",
+    ) -> None:
         """Offer adapters.
 
         Args:
             unusable: says why an adapter cannot be taken, or None where it can.
+            ear: gives what listens on an adapter, or None where nothing can.
             refused: why none can be, in a sentence, or None.
             said: what is to be known before choosing, in a sentence.
         """
         super().__init__()
-        self._unusable, self._refused, self._said = unusable, refused, said
+        self._unusable, self._ear, self._refused, self._said = unusable, ear, refused, said
+        self._listening: dict[str, Ear] = {}
         self._adapters: list[Adapter] = []
         self._links: dict[str, bool] = {}
         self._pointed: str | None = None
@@ -82,6 +93,11 @@ class PlugScreen(Screen[None]):
         except AskPortError as error:
             self._fault = error.message
         for adapter in self._adapters:
+            ear = self._ear(adapter)
+            if ear and self._listening.get(adapter.name) is not ear:
+                self._listening[adapter.name] = ear
+                self.listen(ear)
+        for adapter in self._adapters:
             was = self._links.get(adapter.name, adapter.link_up if not self._links else False)
             if adapter.link_up and not was and self._unusable(adapter) is None:
                 self._pointed = self._followed = adapter.name
@@ -92,6 +108,15 @@ class PlugScreen(Screen[None]):
             apart = sorted((each for each in takable if not each.gateway), key=lambda each: not each.link_up)
             self._pointed = next((each.name for each in apart), None)
         self._draw()
+
+    @work(group="ears", exit_on_error=False)
+    async def listen(self, ear: Ear) -> None:
+        """Hear what is said on an adapter, until one is chosen or it vanishes."""
+        try:
+            await ear.listen()
+        except AskPortError:
+            self._listening.pop(ear.keeper.adapter, None)
+            ear.keeper.close()
 
     def _draw(self) -> None:
         width = max(60, self.size.width - 8)
@@ -127,6 +152,8 @@ class PlugScreen(Screen[None]):
             lines.append(Ink().to(34).put(", ".join(each for each in facts if each), DIM))
         if adapter.name == self._followed:
             lines.append(Ink().to(34).put("Its link has just come up: the cable is in this one.", OURS))
+        if ear := self._listening.get(adapter.name):
+            lines += heard_lines(ear.finder, ear.began_at, ear.keeper.wire.now(), width)
         for code, text in adapter.hazards:
             if code != "link-down" and not why_not:
                 lines += wrapped(text, width, CONFLICT, 34)
@@ -152,10 +179,12 @@ class PlugScreen(Screen[None]):
 
     def action_take(self) -> None:
         """Take the adapter that is pointed at."""
+        self.workers.cancel_group(self, "ears")
         self.post_message(self.Chosen(Choice(None if self._refused else self._pointed)))
 
     def action_practise(self) -> None:
         """Go to the practice bench."""
+        self.workers.cancel_group(self, "ears")
         self.post_message(self.Chosen(Choice(None)))
 
     def action_point(self, by: int) -> None:
