@@ -8,17 +8,20 @@ from askport.core.addresses import BROADCAST_MAC, MacAddress
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, encode_dhcp
 from askport.core.formats.icmp import Icmp, IcmpType
+from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
 from askport.core.proofs.answering import Echo, PortOpens
+from askport.core.proofs.final import Expected, final_proofs
 from askport.core.proofs.holding import OldGone, SameMac
-from askport.core.proofs.power_cycle import LONGEST_BOOT_S, PowerCycle
+from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Phase, PowerCycle
 from askport.core.proofs.proof import ATTEMPTS, Subject
 from askport.core.wire import Frame, Link, hear
 
 US, IT, OTHER = (MacAddress(bytes((2, 0, 0, 0, 0, n))) for n in (1, 9, 8))
 LAPTOP, NEW, OLD = IPv4Interface("10.84.19.240/22"), IPv4Address("10.84.16.21"), IPv4Address("192.168.61.7")
+GATEWAY = IPv4Address("10.84.19.254")
 IT_AT_NEW = Subject(mac=IT, at=IPv4Interface((NEW, 22)), laptop_mac=US, laptop=LAPTOP)
 
 
@@ -140,6 +143,17 @@ def asks_by_bootp():
     return frame_between(ends, Udp(src_port=68, dst_port=67, payload=encode_dhcp(request)))
 
 
+def informs():
+    told = ((53, bytes((8,))),)
+    inform = Dhcp(op=BootpOp.BOOTREQUEST, xid=7, chaddr=bytes(IT), ciaddr=NEW, options=told)
+    ends = Ends(src_mac=IT, src=NEW, dst_mac=BROADCAST_MAC, dst=IPv4Address("255.255.255.255"))
+    return frame_between(ends, Udp(src_port=68, dst_port=67, payload=encode_dhcp(inform)))
+
+
+def answers_arp(address):
+    return arp_frame(Arp(op=Op.REPLY, sha=IT, spa=IPv4Address(address), tha=US, tpa=LAPTOP.ip), to=US)
+
+
 def announces(address, mac=IT):
     return arp_question(mac, IPv4Address(address), sender=IPv4Address(address))
 
@@ -154,9 +168,17 @@ def announces(address, mac=IT):
         ([(2.0, False), (6.0, True), (7.0, announces(NEW, OTHER))], False, "It has not been heard"),
         # Its link comes and goes while it starts, as with many a boot loader.
         ([(2.0, False), (3.0, True), (5.0, False), (8.0, True), (12.0, announces(NEW))], True, "again 4 s after"),
-        # A switch in between keeps the link up: three seconds without an answer are the power cut.
-        ([(20.0, announces(NEW))], True, "again 0 s after"),
+        # A switch in between keeps the link up: silence and a start are the power cut.
+        ([(20.0, announces(NEW))], True, "It was silent for 20 s, and then started."),
         ([(1.0, announces(NEW)), (1.5, announces(NEW))], None, ""),  # its power is off, and it is waited for
+        ([(4.0, answers_arp(NEW))], None, ""),  # a few missed answers show nothing: the technician is asked
+        ([(2.0, False), (2.4, True), (2.5, announces(NEW)), (2.9, announces(NEW))], None, ""),  # a wiggled cable
+        ([(2.0, False), (3.8, True), (3.9, answers_arp(NEW))], None, ""),  # there as soon as the link: the cable
+        ([(2.0, False), (2.1, announces(NEW)), (6.0, True)], False, "not been heard"),  # a frame from before
+        ([(2.0, False), (6.0, True), (8.0, answers_arp(NEW))], True, "The link was down for 4 s."),
+        ([(2.0, False), (6.0, True), (8.0, informs())], True, "again 2 s after"),
+        # A fallback or a boot loader's address comes before its own, as with many.
+        ([(2.0, False), (6.0, True), (8.0, announces("169.254.3.4")), (12.0, announces(NEW))], True, "again 6 s"),
     ],
 )
 def test_a_power_cut_is_survived_or_not(events, passed, said):
@@ -165,3 +187,54 @@ def test_a_power_cut_is_survived_or_not(events, passed, said):
     assert proof.passed is passed
     assert said in proof.because
     assert proof.finding.passed is bool(passed)
+
+
+def test_where_nothing_shows_the_cut_whoever_pulled_it_is_asked_and_the_record_says_so():
+    proof = PowerCycle(IT_AT_NEW, now=0.0)
+    prove(proof, events=[(4.0, answers_arp(NEW))], until=5.0)
+    assert proof.phase is Phase.UNSURE
+    proof.confirm(5.0)
+    prove(proof, holds(IT, NEW))
+    assert (proof.passed, "the cut as told" in proof.measured) == (True, True)
+    assert "Whoever was there says that its power was cut" in proof.because
+
+
+def device_with(prefix, gateway):
+    """Return an answerer: a stack with this mask and this gateway, that answers echoes and asks for its next hop."""
+    interface = IPv4Interface((NEW, prefix))
+
+    def answer(packet):
+        arp, ip = packet.get(Arp), packet.get(IPv4)
+        if arp and arp.op == Op.REQUEST and arp.tpa == NEW:
+            return [arp_frame(Arp(op=Op.REPLY, sha=IT, spa=NEW, tha=arp.sha, tpa=arp.spa), to=arp.sha)]
+        if not ip or ip.dst != NEW:
+            return []
+        hop = ip.src if ip.src in interface.network else gateway
+        frames = [arp_question(IT, hop, sender=NEW)] if hop and hop != LAPTOP.ip else []
+        if hop == ip.src and packet.get(Icmp):
+            ends = Ends(src_mac=IT, src=NEW, dst_mac=US, dst=ip.src)
+            frames.append(frame_between(ends, echoed(packet)))
+        return frames
+
+    return answer
+
+
+@pytest.mark.parametrize(
+    ("prefix", "gateway", "failed", "said"),
+    [
+        (22, GATEWAY, [], "Its mask was measured from outside: /22."),
+        (16, GATEWAY, ["mask"], "Its mask is /16, planned /22"),
+        (24, None, ["mask"], "Its mask is /24, planned /22: it will not find 10.84.19.254."),
+        (22, IPv4Address("10.84.19.1"), ["gateway"], "Its gateway is 10.84.19.1, planned 10.84.19.254"),
+        (22, None, ["gateway"], "it has no gateway, planned 10.84.19.254."),
+    ],
+)
+def test_a_wrong_mask_or_gateway_fails_its_own_proof_and_only_that(prefix, gateway, failed, said):
+    """Where its mask makes a stranger of the laptop, its silence is explained by that and fails nothing."""
+    proving = final_proofs(IT_AT_NEW, Expected(gateway=GATEWAY), now=0.0)
+    prove(proving, device_with(prefix, gateway), until=60.0)
+    assert [proof.name for proof in proving.proofs if proof.passed is False] == failed
+    assert said in " ".join(proof.because for proof in proving.proofs)
+    if prefix == 24:
+        echo = next(proof for proof in proving.proofs if proof.name == "echo")
+        assert (echo.finding.passed, "is a stranger" in echo.because) == (None, True)

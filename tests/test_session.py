@@ -1,6 +1,7 @@
 """One device's way through the job on the bench, in virtual time: the order of things, slips and refusals."""
 
 from contextlib import suppress
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
@@ -160,7 +161,7 @@ def test_a_step_can_be_done_again(practice, reached, step, then):
     pass_time(bench, tour, 0.1)
     assert tour.rows[-1].state == "proven"
     assert tour.rows[0].first.found_address == IPv4Address("192.168.61.7")
-    assert session.way.result is Result.TAKEN
+    assert session.way is None or session.way.result is Result.TAKEN  # None where it was there already
 
 
 def test_what_is_not_certain_cannot_be_chosen_and_a_tag_is_a_tag(practice):
@@ -213,3 +214,213 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
     assert all(proof.passed or proof.not_made for proof in session.proofs), [each.because for each in session.proofs]
     stayed = [each for each in bench.devices if each.mac != bench.device.mac]
     assert {str(each.host.interface) for each in stayed} == {"172.29.4.100/24"}
+
+
+@pytest.mark.parametrize(
+    ("changed", "fails", "said", "left"),
+    [
+        ({"gateway": IPv4Address("10.84.19.1")}, "gateway", "Its gateway is 10.84.19.1, planned 10.84.19.254",
+         ("10.84.19.1", 22)),
+        ({"gateway": None}, "gateway", "it has no gateway, planned 10.84.19.254", (None, 22)),
+        ({"interface": IPv4Interface("10.84.16.40/24"), "gateway": None}, "mask",
+         "Its mask is /24, planned /22: it will not find 10.84.19.254", (None, 24)),
+    ],
+)  # fmt: skip
+def test_as_left_is_what_was_measured_and_not_what_was_planned(practice, changed, fails, said, left):
+    """Something else than planned was typed in: that proof fails, and the register has what the device really has."""
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.SETTING}, hands=False)
+    bench.type_in(replace(session.target, **changed))
+    walk(bench, tour, {Phase.NOT_PROVEN}, hands=False)
+    failed = [proof for proof in session.proofs if proof.passed is False]
+    assert [proof.name for proof in failed if proof.name in ("mask", "gateway")] == [fails]
+    assert said in failed[0].because
+    as_left = tour.rows[0].last.as_left
+    gateway, prefix = left
+    assert (as_left.prefix.value, str(as_left.prefix.basis)) == (prefix, "measured")
+    if fails == "gateway":
+        assert (as_left.gateway.value and str(as_left.gateway.value), str(as_left.gateway.basis)) == (
+            gateway,
+            "measured",
+        )
+    assert str(as_left.dns.basis) == "told"
+    assert tour.rows[0].state != "proven"
+
+
+def test_a_finished_device_that_comes_again_loses_nothing_and_is_recognised(practice):
+    """TG-01 is proven; its unit is put on the cable while TG-02 is next: it is said, and is a visit of its own row."""
+    bench, tour = practice("TG-01")
+    walk(bench, tour, {Phase.RECORDED})
+    pass_time(bench, tour, 0.1)
+    before = tour.rows[0]
+    unit = bench.device
+    bench.plug()
+    tour.next_device()
+    assert tour.session.work.tag == "TG-02"
+    bench.plug(unit)
+    session = tour.session
+    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
+    assert "This is TG-01, proven today" in next_line(session, bench.now()).sentence
+    session.enter(bench.now())
+    pass_time(bench, tour, 3.0)
+    (row,) = tour.rows
+    assert (session.work.tag, row.tag, row.state, len(row.visits)) == ("TG-01", "TG-01", "proven", 2)
+    assert row.last == before.last
+    assert row.first.found_address == IPv4Address("192.168.61.7")
+    walk(bench, tour, {Phase.RECORDED})
+    tour.next_device()
+    assert tour.session.work.tag == "TG-02", "whoever was next is still next"
+
+
+def test_another_twin_is_pinned_when_the_choice_changes(practice):
+    bench, tour = practice("OX-01")
+    bench.plug(*scenario.twins(), switch=True)
+    session = tour.session
+    pass_time(bench, tour, span=8.0)
+    for label in ("00-00-5E-00-53-43", "00-00-5E-00-53-41"):
+        session.search.label(label)
+        session.enter(bench.now())
+        pass_time(bench, tour, until=lambda: session.phase in (Phase.MAY_BORROW, Phase.SETTING))
+        if session.phase is Phase.MAY_BORROW:
+            session.enter(bench.now())
+            pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
+        assert str(bench.device.mac) == str(session.chosen.mac) == label.replace("-", ":").lower()
+        session.go_back(Step.FIND, bench.now())
+
+
+def test_a_device_that_is_gone_from_its_address_is_not_set(practice):
+    """Between finding and setting somebody pulled its cable: whoever is there instead is not given its settings."""
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.MAY_BORROW})
+    bench.device.host.take(None, None)
+    session.enter(bench.now())
+    pass_time(bench, tour, until=lambda: session.trouble is not None)
+    assert session.phase is Phase.FINDING
+    assert "does not answer at 192.168.61.7" in next_line(session, bench.now()).sentence
+
+
+def test_a_proof_that_was_left_out_and_then_made_is_not_left_out(practice):
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.POWER_CYCLE})
+    session.leave_out_power_cycle()
+    session.go_back(Step.PROVE, bench.now())
+    walk(bench, tour, {Phase.RECORDED})
+    pass_time(bench, tour, 0.1)
+    assert (tour.rows[0].last.left_out, tour.rows[0].state) == ((), "proven")
+
+
+def test_what_one_device_answers_is_not_expected_of_the_next_one_chosen(practice):
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.SETTING}, hands=False)
+    assert any(each.passed for each in session.greeting)
+    session.go_back(Step.FIND, bench.now())
+    assert (session.greeting, session.left_out, session.power_cycle) == ([], [], None)
+
+
+def test_a_device_that_fell_back_to_link_local_has_both_doors(practice):
+    """It asks by DHCP and has 169.254.83.12 meanwhile: it can be answered, or its page opened there."""
+    bench, tour = practice("FD-01")
+    session = tour.session
+    pass_time(bench, tour, 40.0)
+    assert session.search.candidate.best.address == IPv4Address("169.254.83.12")
+    session.enter(bench.now())
+    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_SET)
+    assert [name for name, _ in session.ways()] == ["dhcp", "hand"]
+    assert "at 169.254.83.12 which it fell back to" in session.ways()[1][1]
+    session.choose_way("hand", bench.now())
+    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
+    assert str(session.offer).startswith("169.254.83.")
+    session.enter(bench.now())
+    pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
+    assert "Saved" in bench.type_in(session.target)
+    assert tour.rows[0].first.found_address == IPv4Address("169.254.83.12")
+
+
+@pytest.mark.parametrize(
+    ("plan", "said"),
+    [
+        ("10.84.19.254/22", "is the site's gateway"),
+        ("10.84.19.253/22 via 10.84.19.254", "is the site's DNS server"),
+        ("10.84.16.21/22 via 10.84.19.254", "10.84.16.21 is planned for BL-01"),
+        ("10.84.16.40/22 via 10.84.19.254 dns 0.0.0.0", "0.0.0.0 cannot be a DNS server"),
+        ("10.84.16.40/22 via 10.84.19.254 dns 224.0.0.1", "224.0.0.1 cannot be a DNS server"),
+        ("10.84.16.40/22 via 10.84.19.254 dns 10.84.16.40", "10.84.16.40 is the DNS server"),
+    ],
+)
+def test_addresses_of_others_are_nobodys_target(practice, plan, said):
+    _, tour = practice("TG-01")
+    session = tour.session
+    session.planned |= {IPv4Address("10.84.16.21"): "BL-01"}
+    session.target = read_target(plan)
+    assert said in " ".join(check.sentence for check in session.checks() if not check.passed)
+
+
+def test_what_another_device_was_left_with_counts_by_its_mac_and_not_by_its_tag(practice):
+    """Two devices that bear one tag are two devices; the one at hand may keep what is its own."""
+    bench, tour = practice("TG-01")
+    session = tour.session
+    mac, other = scenario.stand_in("TG-01").mac, scenario.stand_in("BL-01").mac
+    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
+    session.enter(bench.now())
+    for holder, passed in ((mac, True), (other, False)):
+        session.used = {session.target.interface.ip: holder}
+        assert next(each for each in session.checks() if each.about == "register").passed is passed
+
+
+def test_the_laptop_borrows_nothing_out_of_the_pool(practice):
+    bench, tour = practice("TG-01")
+    session = tour.session
+    session.target = read_target("10.84.18.254/22")
+    assert all(each.ip not in scenario.SITE.pool for each in session._site_candidates(session.target.interface))
+    walk(bench, tour, {Phase.MAY_BORROW})
+    session.site = replace(scenario.SITE, pool=replace(scenario.SITE.pool, first=IPv4Address("192.168.61.1"),
+                                                       last=IPv4Address("192.168.61.253")))  # fmt: skip
+    with pytest.raises(BadInput, match="lies in the site's DHCP pool"):
+        session.offer_other("192.168.61.77/24", bench.now())
+
+
+def test_an_offer_that_has_grown_old_is_asked_for_again(practice):
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.MAY_BORROW})
+    offer = session.offer
+    pass_time(bench, tour, 120.0)
+    bench.devices = (*bench.devices, intruder := scenario.stand_in("OX-01"))
+    intruder.up = True
+    intruder.host.take(offer, None)
+    session.enter(bench.now())
+    pass_time(bench, tour, until=lambda: session.trouble is not None)
+    assert f"{offer.ip} has been taken by {intruder.mac} meanwhile" in next_line(session, bench.now()).sentence
+    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
+    assert session.offer not in (None, offer)
+    assert offer not in bench.interfaces
+
+
+def test_without_a_free_laptop_address_it_is_said_and_no_other_way_is_taken(practice):
+    bench, tour = practice("BL-01")
+    session = tour.session
+    session.laptop.own = ()
+    walk(bench, tour, {Phase.MAY_SET})
+    session.offer = None
+    assert "No free laptop address was found in 10.84.16.0/22: press a" in next_line(session, bench.now()).sentence
+    session.enter(bench.now())
+    assert (session.phase, session.way) == (Phase.MAY_SET, None)
+    session.offer_other("10.84.19.77/22", bench.now())
+    session.enter(bench.now())
+    pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
+    assert session.way.name == "dhcp"
+
+
+def test_what_runs_a_network_can_be_said_to_be_the_device(practice):
+    """A router that is being commissioned: after the sentence the technician says that this is it."""
+    bench, tour = practice("TG-01")
+    bench.plug(*scenario.house(), switch=True)
+    session = tour.session
+    session.search.louder(bench.now())
+    pass_time(bench, tour, 8.0)
+    router = next(each.mac for each in session.finder.devices() if each.servers)
+    session.search.point_at(router)
+    assert "press d if this is the device" in session.search.obstacle
+    session.search.accept()
+    assert session.search.obstacle is None
+    session.search.point_at(next(each.mac for each in session.finder.devices() if each.mac != router))
+    assert not session.search.may_accept

@@ -353,7 +353,7 @@ class Session(Borrower):
             self._offer_near(self.whereabouts, None, now)
         elif step in (Step.REACH, Step.SET):
             self._prepare(now)
-        elif self.way and self.way.result is Result.TAKEN:
+        elif self.proofs or (self.way and self.way.result is Result.TAKEN):
             self._begin_proofs(now)
 
     # What the world answers
@@ -559,6 +559,9 @@ class Session(Borrower):
             self._activities, self.phase = [], Phase.MAY_SET
             return
         target = self.target.interface
+        if self.whereabouts == target.ip and self.laptop.reaching(target.ip) and not self.proofs:
+            self._begin_proofs(now)  # it is there already, and nothing is to be set until a proof says so
+            return
         self._activities = [Choosing(self.laptop.mac, [target], now=now)]
         if not self.laptop.reaching(target.ip):
             candidates = self._site_candidates(target)

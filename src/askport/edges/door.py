@@ -14,6 +14,8 @@ from askport.core.errors import MachineRefused
 _CONNECT_S = 10.0
 _DROPPED_AFTER_S = 2.0
 _CHUNK = 65_536
+_HALF_OPEN_S = 20.0
+"""How long one side may go on after the other has ended; some devices never end theirs."""
 _MAX_CONNECTIONS = 64
 """Connections at once; a browser opens half a dozen."""
 _SO_BINDTODEVICE = 25
@@ -96,7 +98,7 @@ class Door:
             writer.close()
         else:
             self.passed += 1
-            await asyncio.gather(_pass(reader, far_writer), _pass(far_reader, writer))
+            await _pass_both_ways((reader, far_writer), (far_reader, writer))
         finally:
             self._open.discard(task)
 
@@ -136,6 +138,23 @@ async def is_dropped(adapter: str, far: FarEnd) -> bool:
         return False
     writer.close()
     return False
+
+
+_End = tuple[asyncio.StreamReader, asyncio.StreamWriter]
+
+
+async def _pass_both_ways(*ways: _End) -> None:
+    """Carry bytes both ways until both sides have ended, or one has and the other stays away; then close both."""
+    passing = [asyncio.ensure_future(_pass(*way)) for way in ways]
+    try:
+        await asyncio.wait(passing, return_when=asyncio.FIRST_COMPLETED)
+        await asyncio.wait(passing, timeout=_HALF_OPEN_S)
+    finally:
+        for each in passing:
+            each.cancel()
+        for _, writer in ways:
+            writer.close()
+        await asyncio.gather(*passing, *(writer.wait_closed() for _, writer in ways), return_exceptions=True)
 
 
 async def _pass(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:

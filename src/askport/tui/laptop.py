@@ -12,7 +12,7 @@ from askport.core.session import Session
 from askport.edges.adapters import list_adapters, way_to
 from askport.edges.door import FIREWALL, Door, FarEnd, is_dropped
 
-_PAGES = (80, 443)
+_PAGES = (80, 443, 8080, 8443)
 
 
 def door_target(session: Session) -> IPv4Address | None:
@@ -24,6 +24,13 @@ def door_target(session: Session) -> IPv4Address | None:
 def _opened(session: Session) -> list[int]:
     """Return the ports that opened to a bare question on the device as found."""
     return [each.port for each in session.greeting if isinstance(each, PortOpens) and each.passed]
+
+
+def page_port(session: Session) -> int | None:
+    """Return the port of the device's page, or None where none is known to be there."""
+    device = session.chosen
+    told = [each.port for each in device.services if each.transport == "tcp"] if device else []
+    return next((each for each in _PAGES if each in (*_opened(session), *told)), None)
 
 
 def time_asleep() -> float:
@@ -71,15 +78,15 @@ class LaptopWatch:
         return [Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
 
     async def door(self, session: Session) -> Door | None:
-        """Return a door to the device's page, or None while the laptop cannot talk to it.
+        """Return a door to the device's page, or None where it has none, or the laptop cannot talk to it.
 
         Raises:
             MachineRefused: no loopback port is to be had.
         """
-        target, opened = door_target(session), _opened(session)
-        if target is None:
+        target, port = door_target(session), page_port(session)
+        if target is None or port is None:
             return None
-        far = FarEnd(target, next((each for each in (*_PAGES, *opened) if each in opened), _PAGES[0]))
+        far = FarEnd(target, port)
         if far not in self._doors:
             door = Door(session.laptop.adapter, far)
             await door.open()

@@ -117,7 +117,7 @@ class PowerCycle(Proof):
         if self.phase is Phase.ON:
             self._last_heard_at = max(self._last_heard_at, heard.at)
             return
-        if off_at is None or heard.at < (self.lane.link_at or off_at):
+        if off_at is None or not self._link_up or heard.at < (self.lane.link_at or off_at):
             return  # on its way already when the power went
         if self.phase is Phase.UNSURE:
             self._last_heard_at = heard.at

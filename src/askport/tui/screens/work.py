@@ -19,8 +19,9 @@ from askport.core.finding.loudness import Loudness
 from askport.core.narrate import Next, next_line
 from askport.core.session import Session
 from askport.core.steps import Phase, Step
+from askport.edges.browser import open_page
 from askport.tui.ink import Ink
-from askport.tui.laptop import LaptopWatch, door_target
+from askport.tui.laptop import LaptopWatch, door_target, page_port
 from askport.tui.outfit import Outfit
 from askport.tui.pictures.around import hand_lines, news_lines, next_lines, title_line
 from askport.tui.pictures.cable import Pulse, cable_lines
@@ -229,7 +230,9 @@ In practice, **F6** to **F8** are your hands at the device.
         if action == "accept":
             return phase is Phase.FINDING and self.outfit.round.session.search.may_accept
         if action == "door":
-            return self.outfit.practice is None and door_target(self.outfit.round.session) is not None
+            session = self.outfit.round.session
+            reached = self.outfit.practice is None and door_target(session) is not None
+            return reached and page_port(session) is not None
         if action in ("louder", "quieter", "hold"):
             return self._may_be(action)
         if action == "frames":
@@ -311,8 +314,9 @@ In practice, **F6** to **F8** are your hands at the device.
             self.notify(error.message, severity="error", markup=False)
             return
         if door:
-            self.app.open_url(door.url)
-            self.notify(f"{door.url} leads to {door.far} over the cable.", markup=False)
+            shown = await asyncio.to_thread(open_page, door.url)
+            here = "" if shown else " No browser with a window could be started here: open it in one."
+            self.notify(f"{door.url} leads to {door.far} over the cable.{here}", markup=False, timeout=15)
 
     def action_label(self) -> None:
         """Compare the MAC address on a label with what is on the wire."""
