@@ -40,6 +40,11 @@ def wait_for(condition, seconds):
     return True
 
 
+def children(pid):
+    """Return the processes that a process has started."""
+    return Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
+
+
 def askport(*arguments, prefix=(), **options):
     """Run the command line as a user does."""
     command = [*prefix, *ASKPORT, *map(str, arguments)]
@@ -186,6 +191,10 @@ class Cable:
 
     def ip(self, *arguments, at="device"):
         return _ip("-n", getattr(self, at), *arguments)
+
+    def in_laptop(self, *command):
+        """Run a command at the laptop's end."""
+        return subprocess.run([*self.inside("laptop"), *command], check=True, capture_output=True, text=True).stdout
 
     def inside(self, at):
         return ["ip", "netns", "exec", getattr(self, at)]

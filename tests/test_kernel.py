@@ -14,7 +14,7 @@ from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import decode_ethernet, encode_ethernet
 from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
-from conftest import DEVICE, LAPTOP, wait_for
+from conftest import DEVICE, LAPTOP, children, wait_for
 from test_readers import TOLD
 
 pytestmark = pytest.mark.kernel
@@ -175,11 +175,6 @@ def test_the_adapter_survives_the_hardest_end(cable, who):
         assert cable.adapter() == before
     again = cable.askport("restore", "zl0")
     assert (again.returncode, again.stdout) == (0, "Nothing was left borrowed.\n")
-
-
-def children(pid):
-    with open(f"/proc/{pid}/task/{pid}/children") as listing:
-        return listing.read().split()
 
 
 def state_of(pid):

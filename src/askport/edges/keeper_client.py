@@ -39,6 +39,7 @@ class Keeper:
             raise MachineRefused("No permission to use an adapter: start Ask Port with sudo.", code="no-permission")
         self.adapter = ""
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        ours.setblocking(False)
         self._control = ours
         self._number = 0
         self._turn = asyncio.Lock()
@@ -98,7 +99,7 @@ class Keeper:
             MachineRefused: the keeper has ended.
         """
         try:
-            data, descriptors, _, _ = socket.recv_fds(self._control, _MAX_ANSWER, 1, socket.MSG_DONTWAIT)
+            data, descriptors, _, _ = socket.recv_fds(self._control, _MAX_ANSWER, 1)
         except BlockingIOError:
             raise
         except OSError:

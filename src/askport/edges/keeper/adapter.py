@@ -107,13 +107,12 @@ class Adapter:
     def _replace(self) -> None:
         """Take all addresses off, once it is sure that they, and all that goes with them, can be put back."""
         kept = state.saved(self._netlink, self.index)
-        try:
-            for kind, text in kept:
-                if kind == kernel.NEWROUTE:  # tried now, in place of itself
-                    self._netlink.send(kind, bytes.fromhex(text), kernel.CREATE | kernel.REPLACE)
-        except OSError as error:
-            text = f"{self.name} has a route that could not be put back ({error.strerror})"
-            raise Refusal(f"{text}: borrow beside, not instead.") from None
+        for kind, text in kept:
+            # Said once more now: the kernel answers that it has this one already, or what speaks against it.
+            if kind == kernel.NEWROUTE and (why := self._netlink.refusal(kind, bytes.fromhex(text))):
+                raise Refusal(
+                    f"{self.name} has a route that could not be put back ({why}): borrow beside, not instead."
+                )
         self._do("its own addresses", kept, *((kernel.DELADDR, bytes.fromhex(text), 0) for text in _addresses(kept)))
 
     def route(self, text: str, gateway: str) -> None:

@@ -63,6 +63,15 @@ class Kernel:
             if error.errno not in GONE:
                 raise
 
+    def refusal(self, kind: int, payload: bytes) -> str | None:
+        """Say why the kernel would not take a message that describes what it has already, or return None."""
+        try:
+            self.send(kind, payload, CREATE | APPEND)
+        except OSError as error:
+            return None if error.errno == errno.EEXIST else error.strerror
+        self.take_away(kind + 1, payload)
+        return "it would become another one"
+
     def dump(self, kind: int, request: bytes) -> list[bytes]:
         """Return all messages of a kind, each without its netlink header."""
         return self._exchange(kind + GET, _DUMP, request)

@@ -18,7 +18,7 @@ _FAILED = 0x01 | 0x20  # of a neighbour (linux/neighbour.h)
 _STALE, _KEPT = 0x04, 0x40 | 0x80  # no ARP, permanent
 _PROXY = 0x08
 _CLONED, _LINK_FLAGS = 0x200, 0x01 | 0x10 | 0x08 | 0x4000  # dead, no link, in hardware: the kernel's to set
-_CACHE_INFO, _FOREVER = 6, 0xFFFFFFFF
+_CACHE_INFO, _FLAGS, _DEPRECATED, _FOREVER = 6, 8, 0x20, 0xFFFFFFFF
 
 
 def boot_s() -> float:
@@ -145,5 +145,7 @@ def _aged(message: bytes, passed_s: float) -> bytes | None:
     if raw is None:
         return message
     preferred, valid = unpack_from("II", raw)
+    if unpack_from("I", attributes(message, ADDRESS).get(_FLAGS, bytes(4)))[0] & _DEPRECATED:
+        preferred = 0  # the kernel tells no lifetimes of one that lasts for ever
     left = [each if each == _FOREVER else max(0, int(each - passed_s)) for each in (preferred, valid)]
     return message.replace(raw, pack("II", *left) + raw[8:]) if left[1] else None
