@@ -51,7 +51,7 @@ $(VENV)/.tools: $(VENV)/bin/python
 
 # Device-side programs that are never installed, only unpacked.
 $(VENV)/partners: tools/test-partners $(VENV)/bin/python
-	@sh tools/test-partners $(CURDIR)/$@ isc-dhcp-client avahi-autoipd avahi-daemon lldpd
+	@sh tools/test-partners $(CURDIR)/$@ isc-dhcp-client avahi-autoipd avahi-daemon lldpd dnsmasq-base
 	@touch $@
 
 clean:

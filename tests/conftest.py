@@ -94,7 +94,7 @@ for user in avahi avahi-autoipd _lldpd; do
     grep -q "^$user:" "$home/passwd" && continue
     echo "$user:x:0:0::/:/bin/false" >>"$home/passwd"; echo "$user:x:0:" >>"$home/group"
 done
-mount -t tmpfs none /run && mkdir -p /run/avahi-daemon /run/lldpd
+mount --make-rprivate / 2>/dev/null; mount -t tmpfs none /run && mkdir -p /run/avahi-daemon /run/lldpd
 mount --bind "$home/passwd" /etc/passwd; mount --bind "$home/group" /etc/group
 LD_LIBRARY_PATH=$(echo "$root"/usr/lib/*-linux-gnu "$root"/lib/*-linux-gnu | tr ' ' ':') exec "$@"
 """
@@ -263,14 +263,22 @@ class Cable:
             process.wait()
             shutil.rmtree(home, ignore_errors=True)
 
-    def partner(self, package, program, *arguments):
-        """Start an unpacked device-side program at the device's end, with its own /run and users."""
+    def bridge(self):
+        """Make the device's end a switch."""
+        self.ip("link", "add", "br0", "type", "bridge")
+        self.ip("link", "set", "zd0", "master", "br0")
+        self.ip("link", "set", "br0", "addrgenmode", "none", "up")
+
+    def partner(self, package, program, *arguments, at=None):
+        """Start an unpacked device-side program at the device's end or in one more namespace, in a /run of its own."""
         root = PARTNERS / "root"
-        path = next((each for each in (root / "usr/sbin" / program, root / "sbin" / program) if each.exists()), None)
+        unpacked = (each for each in (root / "usr/sbin" / program, root / "sbin" / program) if each.exists())
+        path = next(unpacked, None) or shutil.which(program)  # one that is installed is not unpacked again
         if path is None:
             pytest.skip(f"no {package}: what it does at the other end was not tested")
         home = root.parent / f"home-{self.device}"
-        return self.start("device", "sh", "-c", AT_HOME, "sh", str(root), str(home), str(path), *arguments)
+        command = ["sh", "-c", AT_HOME, "sh", str(root), str(home), str(path), *arguments]
+        return self.start_in(at, *command) if at else self.start("device", *command)
 
     partners = PARTNERS / "root"
 
@@ -283,7 +291,8 @@ class Cable:
         self.ip("link", "add", port, "master", bridge, "type", "veth", "peer", "name", "e0", "netns", name)
         self.ip("link", "set", port, "addrgenmode", "none", "up")
         _ip("-n", name, "link", "set", "e0", "address", mac, "up")
-        _ip("-n", name, "addr", "add", interface, "dev", "e0")
+        if interface:
+            _ip("-n", name, "addr", "add", interface, "dev", "e0")
         return name
 
     def adapter(self):

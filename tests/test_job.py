@@ -1,5 +1,6 @@
 """The job file and what is read out of it: durable, append-only, and refused in one sentence where it is not one."""
 
+import csv
 import json
 import os
 import shutil
@@ -8,8 +9,10 @@ import sqlite3
 import subprocess
 import sys
 import time
+import unicodedata
 from datetime import UTC, datetime
 from ipaddress import IPv4Address
+from random import Random
 
 import pytest
 
@@ -130,6 +133,102 @@ def test_exports_hold_what_was_recorded_and_no_formula(tmp_path):
     assert '\r\n\'=HYPERLINK(1),00:00:5e:00:53:01,"\'@evil, ""inc""",192.168.61.7,' in text
     assert askport("register", "export", path).returncode == 2
     assert fold(JobFile(path, create=False).lines)[0].tag == "=HYPERLINK(1)"
+
+
+@pytest.mark.parametrize("name", ["what?.askport", "100%.askport", "a%20b?mode=ro.askport", "#1.askport"])
+def test_a_job_may_be_called_anything(tmp_path, name):
+    JobFile(tmp_path / name, create=True).append(found(), NOW)
+    assert [each.name for each in tmp_path.iterdir()] == [name]
+    assert "TG-01" in askport("register", "list", tmp_path / name).stdout
+
+
+def test_a_second_program_on_one_job_is_told(tmp_path):
+    path = tmp_path / "job.askport"
+    first = JobFile(path, create=True)
+    with pytest.raises(MachineRefused, match="in use by another run of Ask Port"):
+        JobFile(path, create=True)
+    first.append(found(), NOW)
+    assert len(JobFile(path, create=False).lines) == 1, "reading is no use of it"
+    first.close()
+    JobFile(path, create=True).close()
+
+
+def job_with_frames(path):
+    job = JobFile(path, create=True)
+    for unit in range(1, 6):
+        job.append(found(unit, tag=f"TG-0{unit}"), NOW)
+        job.keep(unit, [(NOW, bytes(range(60)) * 3)] * 4)
+        job.append(Recorded(unit=unit, mac=found(unit).mac), NOW)
+    job.close()
+    return job.lines, [job.frames(unit) for unit in range(1, 6)]
+
+
+def test_a_flipped_bit_is_found_or_changes_nothing(tmp_path):
+    """In 200 places: what is read is what was written, or it is refused with a sentence; frames count as much."""
+    path, bent = tmp_path / "job.askport", tmp_path / "bent.askport"
+    lines, frames = job_with_frames(path)
+    whole, random, refused = path.read_bytes(), Random(5), 0
+    for _ in range(200):
+        place, bit = random.randrange(len(whole)), 1 << random.randrange(8)
+        bent.write_bytes(whole[:place] + bytes((whole[place] ^ bit,)) + whole[place + 1 :])
+        try:
+            job = JobFile(bent, create=False)
+            assert job.lines == lines, place
+            assert [job.frames(unit) for unit in range(1, 6)] == frames, place
+        except AskPortError as error:
+            refused += 1
+            assert error.message.count(chr(10)) == 0
+    assert refused > 20
+
+
+@pytest.mark.parametrize("spoil", [
+    "DELETE FROM journal WHERE number = (SELECT max(number) FROM journal)", "DELETE FROM journal", "DROP TABLE journal",
+    "DROP TABLE frames", "UPDATE journal SET body = '{' WHERE number = 3",
+    "UPDATE journal SET at = 'soon' WHERE number = 3",
+    "UPDATE frames SET pcapng = pcapng || x'00' WHERE unit = 2", "DELETE FROM frames WHERE unit = 3", "DROP TABLE seal",
+    "UPDATE journal SET body = x'ff00' WHERE number = 3", "UPDATE journal SET number = 99 WHERE number = 3",
+])  # fmt: skip
+def test_what_was_changed_outside_is_said_in_a_sentence(tmp_path, spoil):
+    path = tmp_path / "job.askport"
+    job_with_frames(path)
+    with sqlite3.connect(path) as database:
+        database.execute(spoil)
+    run = askport("register", "list", path)
+    assert (run.returncode, run.stdout, run.stderr.count("\n")) == (2, "", 1), run
+    assert "fault of Ask Port" not in run.stderr
+
+
+def test_a_job_of_an_earlier_format_is_read_and_brought_up_to_date(tmp_path):
+    path = tmp_path / "job.askport"
+    lines, _ = job_with_frames(path)
+    with sqlite3.connect(path) as database:
+        database.execute("DROP TABLE seal")
+        database.execute("PRAGMA user_version = 2")
+    assert JobFile(path, create=False).lines == lines
+    job = JobFile(path, create=True)
+    job.append(found(6), NOW)
+    job.close()
+    assert len(JobFile(path, create=False).lines) == len(lines) + 1
+
+
+HOSTILE = "\x1b[2J\x1b]0;x\x07\u202eTG\u2066\x9b31m"
+
+
+def test_text_of_a_job_that_somebody_handed_over_is_hostile_too(tmp_path):
+    path = tmp_path / "job.askport"
+    job = JobFile(path, create=True)
+    starts = ["=1+1", " =1+1", chr(10) + "=1+1", "\uff1d1+1", "\t@x", "-1", "+1", HOSTILE]
+    for unit, tag in enumerate(starts, 1):
+        job.append(found(unit, tag=tag, maker=tag), NOW)
+    job.close()
+    table, listed = (askport("register", *each).stdout for each in (("export", path, "--csv"), ("list", path)))
+    for text in (table, listed):
+        assert text.replace("\r", "").replace(chr(10), "").isprintable()
+    rows = list(csv.reader(table.splitlines()))
+    assert len(rows) == 1 + len(starts)
+    for row in rows[1:]:
+        for cell in (row[0], row[2]):
+            assert not unicodedata.normalize("NFKC", cell).strip().startswith(("=", "+", "-", "@")), cell
 
 
 def test_errors_have_one_root():

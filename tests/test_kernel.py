@@ -4,8 +4,13 @@ import json
 import os
 import shutil
 import signal
+import subprocess
 import sys
+import tempfile
+import time
 from ipaddress import IPv4Address
+from pathlib import Path
+from random import Random
 
 import pytest
 
@@ -14,7 +19,7 @@ from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import decode_ethernet, encode_ethernet
 from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
-from conftest import DEVICE, LAPTOP, children, wait_for
+from conftest import DEVICE, LAPTOP, askport, children, wait_for
 from test_readers import TOLD
 
 pytestmark = pytest.mark.kernel
@@ -136,6 +141,154 @@ def test_where_a_server_gives_out_addresses_nobody_is_answered(cable, tmp_path):
     document = json.loads(run.stdout)
     assert document["result"] == "refused"
     assert "Another address server answers here (10.84.19.253" in document["because"]
+
+
+@pytest.mark.parametrize("comes", [True, False])
+def test_find_waits_for_the_link_and_hears_the_first_words(cable, comes):
+    """Started before the device has power: what it says when its link comes is in the answer."""
+    cable.ip("link", "set", "zd0", "down")
+    find = ["find", "zl0", "--loudness", "listen", "--seconds", 25 if comes else 2, "--until-found", "--json"]
+    program = cable.start("laptop", *cable.command(*find), stdout=subprocess.PIPE)
+    if not comes:
+        assert (program.wait(10), program.stdout.read()) == (3, b"")
+        return
+    time.sleep(4)
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.ip("link", "set", "zd0", "up")
+    cable.start("device", "ping", "-c", "1", "192.168.61.254")
+    document = json.loads(program.communicate(timeout=30)[0])
+    assert (program.returncode, document["devices"][0]["addresses"][0]["belief"]) == (0, "certain")
+
+
+@pytest.mark.parametrize(
+    ("prefix", "gateway", "failed", "left"),
+    [
+        (22, "10.84.19.254", [], {"prefix": 22, "gateway": "10.84.19.254"}),
+        (24, "10.84.19.254", ["mask"], {"prefix": 24, "gateway": "10.84.19.254"}),
+        (16, "10.84.19.254", ["mask"], {"prefix": 16, "gateway": "10.84.19.254"}),
+        (22, "10.84.19.1", ["gateway"], {"prefix": 22, "gateway": "10.84.19.1"}),
+        (22, None, ["gateway"], {"prefix": 22, "gateway": None}),
+    ],
+)
+def test_a_wrong_mask_or_gateway_fails_and_only_that_and_as_left_is_what_was_measured(
+    cable, prefix, gateway, failed, left
+):
+    cable.ip("addr", "add", f"10.84.16.21/{prefix}", "dev", "zd0")
+    if gateway:
+        cable.ip("route", "add", "default", "via", gateway, "dev", "zd0", "onlink")
+    run = cable.askport(
+        "prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--gateway", "10.84.19.254", "--json"
+    )
+    document = json.loads(run.stdout)
+    assert [each["name"] for each in document["proofs"] if each["passed"] is False] == failed, document
+    assert (run.returncode, document["passed"]) == (1 if failed else 0, not failed)
+    for name, value in left.items():
+        assert document["as_left"][name] == {"value": value, "basis": "measured"}, document
+    assert document["as_left"]["address"] == {"value": "10.84.16.21", "basis": "measured"}
+
+
+PAGE = """
+import http.server, os, subprocess
+class Page(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        self.send_response(200); self.end_headers(); self.wfile.write(b"saved")
+        subprocess.Popen("sleep 0.2; ip addr flush dev zd0; ip addr add 10.84.16.21/22 dev zd0",
+                         shell=True)
+http.server.HTTPServer(("", 80), Page).serve_forever()
+"""
+
+
+def test_by_hand_its_page_is_reached_where_it_is_and_the_move_is_seen(cable):
+    """The laptop borrows what reaches it, and a door stands beside: the form is sent, and the device has moved."""
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.start("device", sys.executable, "-c", PAGE)
+    assign = [
+        "assign",
+        "zl0",
+        "--mac",
+        DEVICE,
+        "--to",
+        "10.84.16.21/22",
+        "--by",
+        "hand",
+        "--at",
+        "192.168.61.7",
+        "--json",
+    ]
+    pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
+    program = cable.start("laptop", *cable.command(*assign), **pipes)
+    url = ""
+    while "Its page is at" not in url:
+        url = program.stderr.readline()
+    fetch = "import sys, urllib.request as u; print(u.urlopen(sys.argv[1], timeout=5).read())"
+    assert "saved" in cable.in_laptop(sys.executable, "-c", fetch, url.split()[4].rstrip(","))
+    document = json.loads(program.communicate(timeout=30)[0])
+    assert (document["result"], program.returncode) == ("taken", 0)
+    assert "10.84" not in cable.adapter()
+
+
+AS_USER = """
+import importlib, os, pkgutil, sys, askport
+for each in pkgutil.walk_packages(askport.__path__, "askport."):
+    each.name.endswith("__main__") or importlib.import_module(each.name)
+import askport.reports.register
+from askport.cli.main import run
+run(["read", "/dev/null"])
+os.environ |= {"SUDO_UID": "65534", "SUDO_GID": "65534"}
+sys.exit(run(sys.argv[1:]))
+"""
+
+
+def test_a_job_under_sudo_is_the_users_and_keeps_the_outcome(cable):
+    """Made as whoever called, and tried before anything is changed."""
+    home = Path(tempfile.mkdtemp(dir="/tmp"))
+    os.chown(home, 65534, 65534)
+    cable.ip("addr", "add", "10.84.16.21/22", "dev", "zd0")
+    job = home / "new.askport"
+    prove = ["prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--job", str(job), "--tag", "BL-01"]
+    as_user = [*cable.inside("laptop"), sys.executable, "-c", AS_USER]
+    try:
+        run = subprocess.run([*as_user, *prove], capture_output=True, text=True)
+        assert run.returncode == 0, run.stderr
+        assert job.stat().st_uid == 65534
+        row = json.loads(askport("register", "list", job, "--json").stdout)["devices"][0]
+        assert (row["tag"], row["state"], row["as_left"]["prefix"]["basis"]) == ("BL-01", "unproven", "measured")
+        os.chown(home, 0, 0)
+        job.chmod(0o444)
+        run = subprocess.run([*as_user, *prove], capture_output=True, text=True)
+        assert (run.returncode, run.stderr.count("The job file"), "Borrowed" in run.stderr) == (3, 1, False), run.stderr
+    finally:
+        shutil.rmtree(home)
+
+
+RACES = int(os.environ.get("ASKPORT_RACES", "3"))
+"""How often a client starts beside a real server; ``make races`` does it 100 times."""
+
+
+@pytest.mark.parametrize("race", range(RACES))
+def test_beside_a_server_that_pings_before_it_offers_no_client_is_ever_answered(cable, tmp_path, race):
+    """dnsmasq at its defaults answers after 3 s; a client starts at any moment of the first ten seconds."""
+    needs("udhcpc")
+    cable.bridge()
+    server = cable.behind("br0", "02:00:00:00:00:53", "10.84.19.253/22")
+    client = cable.behind("br0", "02:00:00:00:00:21", None)
+    cable.partner("dnsmasq-base", "dnsmasq", "-k", "-C", "/dev/null", "-p", "0", "-i", "e0", "-u", "root", "-l",
+                  str(tmp_path / "leases"), "--dhcp-range", "10.84.18.1,10.84.18.99,1h", at=server)  # fmt: skip
+    time.sleep(0.5)
+    script = tmp_path / "script"
+    script.write_text(CLIENT_SCRIPT)
+    script.chmod(0o755)
+    delay = Random(race).uniform(0, 10)
+    udhcpc = ["udhcpc", "-i", "e0", "-f", "-t", "30", "-T", "1", "-s", str(script)]
+    cable.start_in(client, "sh", "-c", f'sleep {delay}; exec "$@"', "sh", *udhcpc)
+    run = cable.askport("assign", "zl0", "--mac", "02:00:00:00:00:21", "--to", "10.84.16.21/22", "--by", "dhcp",
+                        "--others-are-fine", "--seconds", 16, "--json")  # fmt: skip
+    document = json.loads(run.stdout)
+    said = [step["text"] for step in document["steps"]]
+    assert (document["result"], [each for each in said if "answered" in each and "No other" not in each]) == (
+        "refused", []), (delay, said)  # fmt: skip
+    assert "10.84.19.253" in document["because"]
 
 
 def test_what_is_borrowed_works_and_is_given_back(cable):

@@ -107,9 +107,7 @@ def test_a_silent_device_is_swept_for_at_the_rate_asked_for(cable):
 def test_three_twins_on_a_switch_are_told_apart(cable):
     """Three kernels with one address behind a bridge: all are certain, and all are a hazard."""
     macs = [f"02:00:00:00:00:1{number}" for number in range(3)]
-    cable.ip("link", "add", "br0", "type", "bridge")
-    cable.ip("link", "set", "zd0", "master", "br0")
-    cable.ip("link", "set", "br0", "addrgenmode", "none", "up")
+    cable.bridge()
     twins = [cable.behind("br0", mac, "172.29.4.100/24") for mac in macs]
     document = find(cable, "--loudness", "call", "--within", "172.29.4.96/28", "--seconds", 4)
     found = {each["mac"]: each for each in document["devices"]}

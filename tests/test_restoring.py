@@ -19,8 +19,7 @@ FURNISHINGS = {
     "route metrics": ["route add 198.51.100.0/24 via 192.0.2.1 dev zl0 mtu 1400 advmss 1360 initcwnd 20 initrwnd 20"],
     "quickack": ["route add 198.51.100.0/24 via 192.0.2.1 dev zl0 quickack 1 rto_min 50ms"],
     "onlink": ["route add 198.51.100.0/24 via 203.0.113.1 dev zl0 onlink"],
-    "multipath": ["route add 198.51.100.0/24 nexthop via 192.0.2.1 dev zl0 weight 1 "
-                  "nexthop via 192.0.2.2 dev zl0 weight 3"],
+    "multipath": ["route add 198.51.100.0/24 nexthop via 192.0.2.1 dev zl0 nexthop via 192.0.2.2 dev zl0 weight 3"],
     "local route": ["route add local 198.51.100.7/32 dev zl0 table local proto static"],
     "another table": ["route add default via 192.0.2.1 dev zl0 table 77"],
     "type of service": ["route add 198.51.100.0/24 via 192.0.2.1 dev zl0 tos 0x10",
@@ -76,7 +75,7 @@ def test_what_cannot_be_put_back_is_not_taken_away(cable):
     cable.ip("route", "add", "198.51.100.0/24", "nhid", "7", at="laptop")
     before = furnished(cable)
     run = cable.askport("borrow", "zl0", "10.84.16.9/22", "--instead", "--", "true")
-    assert (run.returncode, "a route that could not be put back" in run.stderr) in ((3, True), (0, False))
+    assert (run.returncode, "could not be put back" in run.stderr) in ((3, True), (0, False))
     assert furnished(cable) == before
 
 

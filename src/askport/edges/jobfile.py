@@ -26,7 +26,7 @@ from sqlalchemy import (
     text,
     update,
 )
-from sqlalchemy.exc import DatabaseError, OperationalError
+from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 from sqlalchemy.pool import ConnectionPoolEntry
 
 from askport.core.errors import BadInput, MachineRefused
@@ -78,6 +78,8 @@ class JobFile:
         self.path = path
         self._name = display_text(str(path), 200)
         self._lock: IO[bytes] | None = None
+        self._is_job = False
+        self._is_sealed = True
         if not create and not path.exists():
             raise BadInput(f"There is no job file '{self._name}'.")
         url = URL.create("sqlite", database=str(path))
@@ -92,10 +94,17 @@ class JobFile:
             raise MachineRefused(f"The job file '{self._name}' cannot be opened: {error.strerror}.") from None
         except OperationalError as error:
             raise MachineRefused(f"The job file '{self._name}' cannot be opened: {_plainly(error)}.") from None
-        except DatabaseError:
-            raise self._not_a_job() from None
-        if fault := self._fault():
+        except DatabaseError as error:
+            raise (self._damaged(_plainly(error)) if self._is_job else self._not_a_job()) from None
+        try:
+            fault = self._fault()
+        except (SQLAlchemyError, TypeError, ValueError):
+            raise self._damaged("a part of it cannot be read") from None
+        if fault:
             raise BadInput(f"'{self._name}' was changed outside Ask Port: {fault} Use a copy of it.")
+
+    def _damaged(self, how: str) -> BadInput:
+        return BadInput(f"'{self._name}' is damaged: {how}. Use a copy of it.")
 
     def _take(self, path: Path) -> IO[bytes]:
         """Keep the file for this run; a lock of this kind is none of SQLite's (flock(2))."""
@@ -126,20 +135,22 @@ class JobFile:
             mark = connection.execute(text("PRAGMA application_id")).scalar()
             if mark != APPLICATION_ID:
                 raise self._not_a_job()
+            self._is_job = True
             if version > VERSION:
                 raise BadInput(
                     f"'{self._name}' is from a newer Ask Port (format {version}, this one reads {VERSION}): "
                     "update Ask Port to open it."
                 )
             has = inspect(connection).has_table
-            if not new and version < VERSION and has(_JOURNAL.name):
+            self._is_sealed = new or writes or version == VERSION
+            if not new and writes and version < VERSION and has(_JOURNAL.name):
                 _METADATA.create_all(connection)
                 last = connection.execute(select(_JOURNAL).order_by(_JOURNAL.c.number.desc())).first()
                 count, hash_ = (last.number, last.hash) if last else (0, "")
                 connection.execute(insert(_SEAL).values(number=1, count=count, hash=hash_))
                 connection.execute(text(f"PRAGMA user_version = {VERSION}"))
             for table in _METADATA.sorted_tables:
-                if not has(table.name):
+                if not has(table.name) and (self._is_sealed or table is _JOURNAL):
                     raise BadInput(f"'{self._name}' was changed outside Ask Port: its {table.name} is missing.")
             if writes:
                 # Tried now, before anything is done that could then not be written down.
@@ -154,8 +165,7 @@ class JobFile:
                     line = Line.model_validate(dict(row._mapping))
                     line.entry  # noqa: B018 - what cannot be read is said now
                 except ValueError:
-                    text_ = f"'{self._name}' is damaged: line {place} of its journal cannot be read. Use a copy of it."
-                    raise BadInput(text_) from None
+                    raise self._damaged(f"line {place} of its journal cannot be read") from None
                 lines.append(line)
             return lines
 
@@ -165,6 +175,8 @@ class JobFile:
         if broken is not None:
             return f"line {broken} of its journal does not fit."
         kept = {entry.unit: entry.sha256 for entry in (line.entry for line in self._lines) if isinstance(entry, Kept)}
+        if not self._is_sealed:
+            return None  # of an earlier format, and only read
         with self._engine.connect() as connection:
             seal = connection.execute(select(_SEAL.c["count"], _SEAL.c["hash"])).first()
             frames = {row.unit: row.pcapng for row in connection.execute(select(_FRAMES))}
@@ -225,7 +237,7 @@ class JobFile:
             with self._engine.connect() as connection:
                 row = connection.execute(select(_FRAMES.c.pcapng).where(_FRAMES.c.unit == unit)).first()
         except DatabaseError as error:
-            raise BadInput(f"'{self._name}' is damaged: {_plainly(error)}. Use a copy of it.") from None
+            raise self._damaged(_plainly(error)) from None
         return bytes(row[0]) if row else None
 
     def _execute(self, *statements: Executable) -> None:
