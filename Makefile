@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test lint benchmarks endings fuzz screenshots clean
+.PHONY: demo test lint benchmarks endings liars races fuzz screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -23,7 +23,13 @@ benchmarks: $(VENV)/.dev $(VENV)/.tools
 	$(BIN)/python benchmarks/run.py
 
 endings: $(VENV)/.tests $(VENV)/.tools
-	ASKPORT_ENDINGS=210 $(BIN)/pytest tests/test_giving_back.py -k every_end
+	ASKPORT_ENDINGS=210 $(BIN)/pytest -n 2 tests/test_restoring.py tests/test_giving_back.py -k "every_end or restoring"
+
+liars: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	ASKPORT_LIARS=20 $(BIN)/pytest -n 4 --dist worksteal tests/test_liars.py
+
+races: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	ASKPORT_RACES=100 $(BIN)/pytest -n 4 --dist worksteal tests/test_kernel.py -k beside_a_server
 
 fuzz: $(VENV)/.dev
 	$(BIN)/python benchmarks/fuzz.py

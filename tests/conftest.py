@@ -263,6 +263,11 @@ class Cable:
             process.wait()
             shutil.rmtree(home, ignore_errors=True)
 
+    def add_namespace(self, name):
+        """Make one more namespace, which goes with the cable."""
+        self._more.append(name)
+        _ip("netns", "add", name)
+
     def bridge(self):
         """Make the device's end a switch."""
         self.ip("link", "add", "br0", "type", "bridge")

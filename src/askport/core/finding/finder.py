@@ -170,7 +170,9 @@ class Finder(Machine):
         self._checks.receive(heard)
         by_mac: dict[MacAddress, list[Clue]] = {} if ethernet.src.is_group else {ethernet.src: []}
         for clue in read_clues(packet):
-            if clue.mac not in self.laptop_macs and clue.address != GREETING_SOURCE:
+            # Another Ask Port greets everybody from the same source; only to this laptop it comes back.
+            greets = clue.address == GREETING_SOURCE and ethernet.dst not in self.laptop_macs
+            if clue.mac not in self.laptop_macs and not greets:
                 by_mac.setdefault(clue.mac, []).append(self._seen_from_here(clue, packet))
         for mac, clues in by_mac.items():
             evidence = self._evidence_of(mac, heard.at)
