@@ -2,6 +2,7 @@
 
 import sys
 
+import beliefs
 import decoding
 import fuzz
 import starting
@@ -10,6 +11,7 @@ import wire
 BENCHMARKS = {
     "start": starting.startup,
     "decode": decoding.beside_dpkt,
+    "beliefs": beliefs.many_beside_few,
     "loss": wire.lost_in_a_flood,
     "belief": wire.time_to_belief,
     "sweep": wire.sweep_rate,

@@ -151,7 +151,7 @@ class Finder(Machine):
     def left(self, mac: MacAddress, old: IPv4Address) -> None:
         """Take in that a device was seen to move away from an address."""
         if evidence := self._evidence.get(mac):
-            evidence.holdings.left.add(old)
+            evidence.holdings.leave(old)
             evidence.revision += 1
 
     def receive(self, heard: Heard) -> None:

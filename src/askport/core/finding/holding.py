@@ -39,6 +39,16 @@ class Rival:
     by_answer: bool
 
 
+@dataclass(frozen=True, slots=True)
+class _Summary:
+    """What one device has shown, added up."""
+
+    only_answered: list[IPv4Address]
+    spoken: list[IPv4Address]
+    taken: list[tuple[float, IPv4Address]]
+    """The last two addresses that it took by itself, and when, the latest first."""
+
+
 @dataclass(slots=True)
 class Holdings:
     """Which addresses one device has shown, and what was learned about each."""
@@ -55,6 +65,7 @@ class Holdings:
     rivals: dict[IPv4Address, Rival] = field(default_factory=dict)
     claim: tuple[IPv4Address, float] | None = None
     """The address that it last asked for in order to take it, and when."""
+    _summary: "_Summary | None" = None
 
     def show(self, address: IPv4Address, at: float, *, by_answer: bool, begins: bool) -> None:
         """Take in that it has shown an address: by an answer, or by itself, and then perhaps as just taken."""
@@ -65,11 +76,40 @@ class Holdings:
             shown.began_at = at
         self.unanswered.pop(address, None)
         self.left.discard(address)
+        self._summary = None
+
+    def leave(self, address: IPv4Address) -> None:
+        """Take in that it was seen to move away from an address."""
+        self.left.add(address)
+        self._summary = None
+
+    def _add_up(self) -> "_Summary":
+        """Add up what was shown, once for each change."""
+        if self._summary is None:
+            latest = max((each.last_at for each in self.shown.values()), default=0.0)
+            here = [(address, each) for address, each in self.shown.items() if address not in self.left]
+            self._summary = _Summary(
+                only_answered=[address for address, each in here if not each.spoke],
+                spoken=[
+                    address
+                    for address, each in here
+                    if each.spoke and latest - each.last_at < LATELY_S and address not in LINK_LOCAL
+                ],
+                taken=sorted(
+                    (
+                        (max(each.first_at, each.began_at), address)
+                        for address, each in self.shown.items()
+                        if each.spoke
+                    ),
+                    reverse=True,
+                )[:2],
+            )
+        return self._summary
 
     @property
     def only_answered(self) -> list[IPv4Address]:
         """The addresses that it answered for, and neither spoke from nor has left."""
-        return [address for address, each in self.shown.items() if not each.spoke and address not in self.left]
+        return self._add_up().only_answered
 
     @property
     def answers_for_others(self) -> bool:
@@ -79,15 +119,7 @@ class Holdings:
     @property
     def spoken(self) -> list[IPv4Address]:
         """The addresses that it has spoken from lately, link-local ones and those that it has left aside."""
-        latest = max((each.last_at for each in self.shown.values()), default=0.0)
-        return [
-            address
-            for address, each in self.shown.items()
-            if each.spoke
-            and address not in LINK_LOCAL
-            and address not in self.left
-            and latest - each.last_at < LATELY_S
-        ]
+        return self._add_up().spoken
 
     def doubts(self, address: IPv4Address, prefix: int | None, longest: int) -> Iterator[str]:
         """Yield what speaks against an address, as sentences; with any of them it is not certain.
@@ -117,11 +149,7 @@ class Holdings:
 
     def _later(self, address: IPv4Address, shown: Shown) -> IPv4Address | None:
         """Return an address that it has taken since it last showed this one, or tried to take."""
-        taken = [
-            (max(each.first_at, each.began_at), other)
-            for other, each in self.shown.items()
-            if other != address and max(each.first_at, each.began_at) > shown.last_at and each.spoke
-        ]
+        taken = [(at, other) for at, other in self._add_up().taken if other != address and at > shown.last_at]
         if self.claim and self.claim[0] != address and self.claim[1] > shown.last_at:
             taken.append((self.claim[1], self.claim[0]))
         return max(taken)[1] if taken else None
