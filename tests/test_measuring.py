@@ -22,7 +22,7 @@ from askport.edges.driver import Driver
 IT, LAPTOP = MacAddress(bytes.fromhex("00005e005310")), MacAddress(bytes.fromhex("00005e005301"))
 
 
-def measure(interface, gateway=None, host=Host, **traits):
+def measure(interface, gateway=None, host=Host, avoid=(), **traits):
     """Measure a stand-in in virtual time."""
     bench = Bench(LAPTOP)
     device = PageDevice(IT, Settings(IPv4Interface(interface), IPv4Address(gateway) if gateway else None))
@@ -32,7 +32,7 @@ def measure(interface, gateway=None, host=Host, **traits):
     device.host.ports = (80,)
     for name, value in traits.items():
         setattr(device.host, name, value)
-    machine = Measuring(LAPTOP, IT, IPv4Interface(interface).ip, now=bench.now())
+    machine = Measuring(LAPTOP, IT, IPv4Interface(interface).ip, now=bench.now(), avoid=avoid)
     asyncio.run(Driver(machine, bench).run(until=lambda: machine.done, longest_until=bench.now() + 60))
     assert machine.result.questions <= MAX_QUESTIONS
     return machine.result
@@ -106,6 +106,13 @@ def test_stacks_that_hide_it_are_said_to(host):
 def test_an_address_that_it_looks_for_anyway_is_no_wrong_mask():
     result = measure("10.84.16.40/22", None, LooksForServers)
     assert result.prefix in (22, None)
+
+
+@pytest.mark.parametrize("shared", range(8, 31))
+def test_where_no_source_is_left_to_ask_from_no_wrong_mask_is_told(shared):
+    """What was not asked has no answer: silence would be taken for the end of the subnet."""
+    taken = {source_sharing(IPv4Address("192.168.1.200"), shared, variant) for variant in range(20)} - {None}
+    assert measure("192.168.1.200/24", "192.168.1.1", avoid=taken).prefix in (24, None)
 
 
 def test_others_on_the_wire_are_not_disturbed():

@@ -96,8 +96,10 @@ class Session(Borrower):
         self.maker = maker
         self.link = link
         self.target = work.target
+        self.laptop_was = {each.ip for each in laptop} | set(laptop_before)
+        """Addresses that the laptop has or had: who looks for one of them was made to."""
         self.finder = Finder([laptop_mac], now=now)
-        self.finder.laptop_addresses |= {each.ip for each in laptop} | set(laptop_before)
+        self.finder.laptop_addresses |= self.laptop_was
         self.search = Search(
             self.finder,
             label_mac=work.mac,
@@ -363,6 +365,7 @@ class Session(Borrower):
         if not self.laptop.take(interface, now):
             return
         self.finder.laptop_addresses.add(interface.ip)
+        self.laptop_was.add(interface.ip)
         self._effects.append(Write(Borrowed(unit=self.unit, adapter=self.laptop.adapter, interface=interface)))
         match self.phase:
             case Phase.BORROWING:

@@ -127,7 +127,7 @@ class Round:
 
     def next_device(self) -> None:
         """Go on to the next device of the list, or of the crate."""
-        self._laptop_before |= self.session.finder.laptop_addresses
+        self._laptop_before = self.session.laptop_was
         if not self.session.revisits:  # whoever was next before a known device came by is still next
             self._improvised = following(replace(self.session.work, target=self.session.target))
             self._place += 1

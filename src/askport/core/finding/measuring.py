@@ -34,9 +34,8 @@ _REACT_S = 0.6
 """How long the first reaction may take; later ones get four times what the first took, and this at the least half."""
 _SETTLE_S = 0.12
 """After it asked for another address than the source, the source may still follow."""
-_MAX_VARIANTS = 4
-_LOW_BITS = (1, 2, 5, 6, 9, 10)
-"""Host bits of sources: never all ones or all zeros, whatever the prefix."""
+_LOW_BITS = (1, 2, 5, 6, 9, 10, 13, 14, 17, 18, 21, 22, 25, 26, 33, 34)
+"""Host bits of sources: the last two are 01 or 10, so that they are never all ones or all zeros, whatever the prefix."""
 MAX_QUESTIONS = 10
 
 
@@ -212,15 +211,15 @@ class Measuring(Machine):
         self._question, self._is_asking = question, False
         self._asked_other, self._answered = None, False
         self._source = self._unused(question)
-        if self._source is None:
-            self._go_on(Reaction.SILENT, now)
+        if self._source is None:  # no answer may be made of a question that was not asked
+            self._finish(self._hidden("Every address that it could be asked from is somebody's."))
             return
         self.sources.add(self._source)
         self._send(arp_question(self._laptop_mac, self._source))
         self._deadline = now + _ASK_FIRST_S
 
     def _unused(self, question: Question) -> IPv4Address | None:
-        for variant in range(question.variant, question.variant + _MAX_VARIANTS):
+        for variant in range(question.variant, len(_LOW_BITS)):
             source = source_sharing(self.address, question.shared, variant)
             if source is None:
                 break
