@@ -236,3 +236,18 @@ def test_pages_and_keypads_refuse_what_real_ones_refuse():
     bench.plug()
     with pytest.raises(Refused, match="Nothing is plugged in"):
         bench.type_in(read_target("10.84.16.40/22"))
+
+
+def test_virtual_time_never_goes_back():
+    """A deadline that has passed long ago is due now, at the clock's pace too."""
+    bench = Bench(scenario.LAPTOP_MAC, pace=200.0)
+    bench.plug(scenario.stand_in("TG-01"))
+
+    async def pass_some():
+        last = 0.0
+        for deadline in (5.0, 0.0, 1.0, 9.0):
+            await bench.wait(deadline)
+            assert bench.now() >= last
+            last = bench.now()
+
+    asyncio.run(pass_some())

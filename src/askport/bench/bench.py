@@ -135,7 +135,7 @@ class Bench:
         passed = self._now + (real - self._real_at) * self.pace
         self._real_at = real
         # Never past an event that has not happened yet, so that nothing comes late.
-        self._now = passed if next_at is None else min(passed, next_at)
+        self._now = passed if next_at is None else max(self._now, min(passed, next_at))
 
     @property
     def device(self) -> StandIn | None:

@@ -218,7 +218,7 @@ _BASES = {
     Basis.HEARD: "heard",
     Basis.READ_BACK: "read back",
     Basis.GIVEN: "given to it",
-    Basis.TOLD: "only told: nothing has shown it",
+    Basis.TOLD: "only told",
 }
 
 

@@ -35,7 +35,7 @@ _REACT_S = 0.6
 _SETTLE_S = 0.12
 """After it asked for another address than the source, the source may still follow."""
 _LOW_BITS = (1, 2, 5, 6, 9, 10, 13, 14, 17, 18, 21, 22, 25, 26, 33, 34)
-"""Host bits of sources: the last two are 01 or 10, so that they are never all ones or all zeros, whatever the prefix."""
+"""Host bits of sources: the last two are 01 or 10, and so never all ones or all zeros, whatever the prefix."""
 MAX_QUESTIONS = 10
 
 

@@ -127,6 +127,7 @@ class Proving(Machine):
         self._first, self._then = list(proofs), list(then)
         self.proofs = [*self._first, *self._then]
         self._begun = False
+        self._now = float("-inf")
 
     @property
     def done(self) -> bool:
@@ -146,6 +147,7 @@ class Proving(Machine):
 
     def receive(self, heard: Heard) -> None:
         """Let each see the frame."""
+        self._now = max(self._now, heard.at)
         for proof in self._running:
             proof.receive(heard)
 
@@ -156,6 +158,7 @@ class Proving(Machine):
 
     def handle_timer(self, now: float) -> None:
         """Let each do what is due."""
+        self._now = max(self._now, now)
         if not self._begun and all(proof.done for proof in self._first):
             self._begun = True
             for proof in self._then:
@@ -173,5 +176,5 @@ class Proving(Machine):
     def next_deadline(self) -> float | None:
         """Return the first of their deadlines; those that come after the others begin at once."""
         if not self._begun and self._then and not self._running:
-            return 0.0
+            return self._now
         return earliest(*(proof.next_deadline() for proof in self._running))

@@ -116,7 +116,8 @@ class Row(BaseModel):
     def open_points(self) -> list[str]:
         """What was left out, what could not be proved, and what rests on somebody's word only."""
         visit = self.last
-        return [*visit.left_out, *visit.not_made, *(each for each in visit.unshown if visit.has_changed)]
+        unshown = visit.unshown if visit.has_changed else []
+        return list(dict.fromkeys((*visit.left_out, *visit.not_made, *unshown)))
 
 
 def fold(lines: Iterable[Line]) -> list[Row]:

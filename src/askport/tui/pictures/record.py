@@ -32,7 +32,7 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
         ink = Ink().to(2).put(name, DIM).to(_FOUND).put(found)
         shown = basis not in (None, Basis.TOLD)
         said = f"{(value or 'none') if basis else ''}  {basis_words(basis)}".strip()
-        lines += beside(ink, _LEFT, said, width, f"{STRONG} {THEIRS}" if shown else CONFLICT)
+        lines += beside(ink, _LEFT, said, width, f"{STRONG} {THEIRS}" if shown else DIM)
     maker = session.maker(chosen.mac) or "maker unknown"
     lines.append(Ink().to(2).put("MAC address", DIM).to(_FOUND).put(f"{chosen.mac}, {maker}"))
     lines += [blank(), heading("Proven", width)]
