@@ -1,14 +1,19 @@
 """Where the program meets the world: waiting, sending, the keeper's client, doors, and hostile files."""
 
 import asyncio
+import grp
 import json
 import os
+import pwd
 import socket
 import struct
+import subprocess
+import sys
 import threading
 import time
 from ipaddress import IPv4Address
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
@@ -16,9 +21,11 @@ from askport.bell import Bell
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_start
 from askport.edges import door as doors
+from askport.edges.browser import open_page
 from askport.edges.capture_file import CaptureFile
 from askport.edges.door import Door, FarEnd
 from askport.edges.keeper_client import Keeper
+from askport.tui.laptop import page_port
 from conftest import children, wait_for
 
 
@@ -177,3 +184,41 @@ def test_what_is_no_capture_is_refused_before_it_is_read(tmp_path):
         file.write(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 1))
         file.truncate(1 << 26)
     assert list(CaptureFile(holes).frames()) == []
+
+
+def test_a_browser_that_would_take_the_terminal_is_not_opened(monkeypatch, tmp_path):
+    """Without a screen of its own none is; with one, it is left to the desktop and says nothing into ours."""
+    for name in ("DISPLAY", "WAYLAND_DISPLAY"):
+        monkeypatch.delenv(name, raising=False)
+    opener = tmp_path / "xdg-open"
+    opener.write_text(f"#!/bin/sh\necho $1 > {tmp_path}/opened; echo noise; sleep 30\n")
+    opener.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path}:/usr/bin:/bin")
+    assert open_page("http://127.0.0.1:9") is False
+    monkeypatch.setenv("DISPLAY", ":7")
+    began = time.monotonic()
+    assert open_page("http://127.0.0.1:9") is True
+    assert time.monotonic() - began < 5
+    assert wait_for(lambda: (tmp_path / "opened").exists(), 5)
+
+
+def test_a_device_without_a_page_has_no_door():
+    session = SimpleNamespace(chosen=SimpleNamespace(services=()), greeting=[SimpleNamespace(port=23, passed=True)])
+    assert page_port(session) is None
+    session.chosen.services = (SimpleNamespace(transport="tcp", port=443),)
+    assert page_port(session) == 443
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody else")
+def test_whoever_called_sudo_keeps_the_groups_that_open_serial_ports():
+    code = (
+        "import os; from askport.edges.keeper_client import drop_to_invoker; drop_to_invoker(); print(os.getgroups())"
+    )
+    groups = grp.getgrall()
+    member = next(((pwd.getpwnam(each), one.gr_gid) for one in groups for each in one.gr_mem if each != "root"), None)
+    if member is None:
+        pytest.skip("nobody here is in a second group: keeping groups was not tested")
+    user, group = member
+    run = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True,
+                         env={**os.environ, "SUDO_UID": str(user.pw_uid), "SUDO_GID": str(user.pw_gid)})  # fmt: skip
+    assert str(group) in run.stdout, run.stderr

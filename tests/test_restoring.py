@@ -2,6 +2,7 @@
 
 import json
 import os
+import resource
 import signal
 import subprocess
 import time
@@ -117,6 +118,16 @@ def test_a_full_run_directory_loses_nothing(cable, when):
         assert (run.returncode, "Gave 172.29.4.9/24 and 10.84.16.9/22 on zl0 back." in run.stderr) == (0, True), (
             run.stderr
         )
+
+
+def test_giving_back_needs_no_file_descriptor(cable):
+    before = cable.adapter()
+    program = cable.start("laptop", *cable.command("borrow", "zl0", "10.84.16.9/22"), stderr=subprocess.PIPE, text=True)
+    assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 10)
+    resource.prlimit(int(children(program.pid)[0]), resource.RLIMIT_NOFILE, (3, 3))
+    program.send_signal(signal.SIGINT)
+    said = program.communicate(timeout=20)[1]
+    assert (cable.adapter() == before, "Gave 10.84.16.9/22 on zl0 back." in said) == (True, True), said
 
 
 def leave_borrowed(cable, *arguments):

@@ -218,6 +218,21 @@ def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_
 
 
 @pytest.mark.kernel
+def test_what_is_said_while_an_adapter_is_chosen_is_not_missed(terminal, cable, tmp_path):
+    """Its first words come once, before Enter: they are seen beside the adapter, and known after it."""
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(tmp_path / "site.askport"))
+    screen.until("zl0", "nothing yet")
+    cable.start("device", "ping", "-c", "1", "192.168.61.254")
+    screen.until("02:00:00:00:00:99: It asked for 192.168.61.254 from 192.168.61.7", "Enter ▸ Use zl0.")
+    screen.keys("Enter")
+    screen.until("Enter ▸ Go on with 02:00:00:00:00:99", "sends nothing")
+    screen.keys("q")
+    assert "Recorded in" not in screen.until("ended 0"), "nothing was recorded"
+    assert not (tmp_path / "site.askport").exists()
+
+
+@pytest.mark.kernel
 def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(terminal, cable, tmp_path):
     """A dongle is plugged in, another program takes its address off, it is pulled out, and plugged in again."""
     cable.ip("addr", "add", "192.0.2.7/24", "dev", "zl0", at="laptop")

@@ -10,12 +10,14 @@ from askport.bench import scenario
 from askport.bench.slips import mistyped
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.formats.arp import arp_question
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
 from askport.core.proofs.power_cycle import Phase as Cycle
 from askport.core.register.entries import Borrowed, Found, GaveBack, Recorded, WasSet
 from askport.core.steps import Phase, Step
 from askport.core.ways.way import Result
+from askport.core.wire import Frame, hear
 from conftest import pass_time
 
 
@@ -424,3 +426,26 @@ def test_what_runs_a_network_can_be_said_to_be_the_device(practice):
     assert session.search.obstacle is None
     session.search.point_at(next(each.mac for each in session.finder.devices() if each.mac != router))
     assert not session.search.may_accept
+
+
+def test_who_looks_for_a_former_address_of_the_laptop_was_made_to(practice):
+    """The address that was borrowed for the device before is no gateway of the next one."""
+    bench, tour = practice("TG-01")
+    session = walk(bench, tour, {Phase.POWER_CYCLE})
+    former = session.laptop.borrowed[0].ip
+    walk(bench, tour, {Phase.RECORDED})
+    bench.plug()
+    tour.next_device()
+    device = scenario.stand_in("OX-02")
+    for at in range(4):
+        question = arp_question(device.mac, former, sender=IPv4Address("172.29.4.100"))
+        tour.session.receive(hear(Frame(at=bench.now() + at, data=question)))
+    assert tour.session.finder.device(device.mac).best.gateway is None
+
+
+def test_a_row_that_is_only_set_is_not_proven(practice):
+    bench, tour = practice("TG-01")
+    walk(bench, tour, {Phase.POWER_CYCLE})
+    pass_time(bench, tour, 0.1)
+    assert (tour.rows[0].state, tour.rows[0].is_proven) == ("set", False)
+    assert all(proof.passed for proof in tour.rows[0].last.proofs.values())

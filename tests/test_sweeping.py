@@ -17,7 +17,7 @@ from askport.core.finding.sweeping import PRIVATE, Sweeping, distinct
 from askport.core.formats.arp import Arp, Op, arp_frame, decode_arp
 from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
 from askport.core.makers import maker_in, read_makers
-from askport.core.wire import Frame, hear
+from askport.core.wire import Frame, Link, hear
 from conftest import askport
 
 LAPTOP, IT = MacAddress(b"\2\0\0\0\0\1"), MacAddress(bytes.fromhex("00005e005344"))
@@ -53,6 +53,32 @@ def test_a_sweep_is_held_and_goes_on_and_waits_for_slow_answers():
     assert (after[0][1] - 1, len(before) + len(after)) == (before[-1][1], 256)
     assert machine.done
     assert machine.left_s == 0
+
+
+@pytest.mark.parametrize("loudness", [Loudness.SWEEP, Loudness.CALL])
+def test_without_link_nothing_is_asked_and_nothing_is_over(loudness):
+    """What is sent then reaches nobody: it goes on where it was when the link is back."""
+    finder = Finder(
+        [LAPTOP], now=0.0, loudness=loudness, within=[IPv4Network("10.9.0.0/24")], rate=100.0, measures=False
+    )
+    asked = []
+
+    def pass_time(until):
+        while (due := finder.next_deadline()) is not None and due <= until:
+            finder.handle_timer(due)
+            for effect in finder.poll():
+                frames = getattr(effect, "frames", None) or (effect.data,)
+                asked.extend(arp for data in frames if isinstance(arp := decode_arp(data[14:]), Arp))
+
+    pass_time(1.0)
+    before = len(asked)
+    finder.link_changed(Link(up=False, since=1.0), 1.0)
+    pass_time(500.0)
+    assert (len(asked) - before, finder.has_settled) == (0, False)
+    finder.link_changed(Link(up=True, since=500.0), 500.0)
+    pass_time(520.0)
+    assert finder.has_settled
+    assert {arp.tpa for arp in asked} >= {IPv4Address(0x0A090000 + number) for number in range(1, 255)}
 
 
 def test_private_space_is_swept_once_likeliest_first():
