@@ -266,6 +266,17 @@ def test_what_routers_and_relays_pass_on_is_named_and_never_certain():
     assert "address-server" in {each.code for each in made.hazards()}
 
 
+def test_a_device_that_sends_from_what_it_does_not_answer_for_passes_it_on():
+    """One source, with a time to live that a stack starts with: only asking tells."""
+    far = IPv4Address("203.0.113.9")
+    made = finder(loudness=Loudness.CALL, within=[IPv4Network("192.168.61.0/30")], measures=False)
+    made.receive(hear(Frame(at=0.0, data=ip(ttl=128, src=far))))
+    assert made.hazards() == []
+    run_on(made, 6.0)
+    assert "passes-on" in {each.code for each in made.hazards()}
+    assert "does not answer when it is asked" in made.device(IT).best.because[-1].sentence
+
+
 def test_a_request_that_names_a_server_tells_of_both_and_is_followed_up():
     """It takes a lease: it is likely there, and at call it is asked there; the server is a hazard, though unheard."""
     made = finder(loudness=Loudness.CALL, within=[IPv4Network("172.16.0.0/24")])

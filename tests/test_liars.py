@@ -161,14 +161,14 @@ def moved_address(scene):
     first = scene.cable.behind("br0", "02:00:00:00:00:31", f"{HOME}/22")
     second = scene.cable.behind("br0", "02:00:00:00:00:32", None)
     scene.true |= {("02:00:00:00:00:32", HOME)}
-    scene.cable.start_in(first, "ping", "-c", "3", "-i", "0.3", ROUTER)
+    scene.cable.start_in(first, "ping", "-c", "60", "-i", "0.3", ROUTER)
 
     def move():
         subprocess.run(["ip", "-n", first, "addr", "flush", "dev", "e0"], check=True)
         subprocess.run(["ip", "-n", second, "addr", "add", f"{HOME}/22", "dev", "e0"], check=True)
         scene.cable.start_in(second, "ping", "-c", "20", "-i", "0.5", ROUTER)
 
-    scene.later(scene.dice.uniform(1.5, 3.0), move)
+    scene.later(scene.dice.uniform(3.5, 5.0), move)
     return "duplicate-address"
 
 

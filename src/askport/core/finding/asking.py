@@ -63,12 +63,6 @@ class Calling(Machine):
         """Return when an address was last asked for, or None where it was not."""
         return self._asked_at.get(address)
 
-    def ask_often(self, address: IPv4Address, now: float) -> None:
-        """Ask for one address more that something speaks for, again and again while the others are asked for."""
-        if address not in self._often and len(self._often) < _MAX_OFTEN:
-            self._often.append(address)
-            self._often_at = now
-
     def link_changed(self, link: Link, now: float) -> None:
         """Hold on while there is no link: what is sent then reaches nobody."""
         self._has_link = link.up

@@ -7,12 +7,17 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Evidence
 from askport.core.finding.checking import Check, is_answer_to
 from askport.core.finding.clues import Clue, Tells
-from askport.core.formats.arp import Arp
+from askport.core.finding.holding import GIVEN_UP_AFTER
+from askport.core.formats.arp import Arp, arp_question
 from askport.core.machine import Effect, Machine, earliest
 from askport.core.wire import Heard
 
 MAX_CHECKS = 32
 """Answers checked at a time: each sends six frames, and more devices than that are no cable to one device."""
+MAX_LIKELY = 64
+"""Addresses asked for because a device is likely to hold them: a router's are endless, and a few tell as much."""
+_LIKELY_AT_S = (0.0, 1.0, 2.0, 3.5)
+"""When such an address is asked for; the last is when it has had its time."""
 _AGAIN_S = 4.0
 """How long a checked answer is believed before it is checked again; a proxy may start at any time."""
 
@@ -31,7 +36,7 @@ class AnswerChecks(Machine):
             evidence: what is known of each device, kept by its owner.
         """
         super().__init__()
-        self._laptop_mac, self._ours, self._evidence = laptop_mac, ours, evidence
+        self.laptop_mac, self._ours, self._evidence = laptop_mac, ours, evidence
         self._running: dict[_Key, Check] = {}
         self._again: dict[_Key, tuple[float, IPv4Address]] = {}
         """When a checked answer is checked again, and from which sender."""
@@ -68,7 +73,7 @@ class AnswerChecks(Machine):
             return  # it is checked again when that is due
         if len(self._running) >= MAX_CHECKS or self._is_asked_of(evidence.mac, address):
             return
-        if is_answer_to(arp, self._laptop_mac, self._ours):
+        if is_answer_to(arp, self.laptop_mac, self._ours):
             self._begin(key, arp.tpa, heard.at, took_s=took_s)
 
     def _begin(
@@ -77,7 +82,7 @@ class AnswerChecks(Machine):
         self._turn += 1
         avoid = set(self._ours).union(*(each.holdings.shown for each in self._evidence.values()))
         self._running[key] = Check(
-            self._laptop_mac, *key, sender=sender, now=now, took_s=took_s, avoid=avoid, turn=self._turn, again=again
+            self.laptop_mac, *key, sender=sender, now=now, took_s=took_s, avoid=avoid, turn=self._turn, again=again
         )
 
     def receive(self, heard: Heard) -> None:
@@ -124,3 +129,55 @@ class AnswerChecks(Machine):
         """Return when a check goes on or is due again."""
         again = (at for at, _ in self._again.values()) if len(self._running) < MAX_CHECKS else ()
         return earliest(*again, *(check.next_deadline() for check in self._running.values()))
+
+
+class LikelyAsks(Machine):
+    """Asks by ARP for addresses that a device is likely to hold; one that it does not answer for is somebody else's."""
+
+    def __init__(self, laptop_mac: MacAddress) -> None:
+        """Begin with nothing to ask."""
+        super().__init__()
+        self._laptop_mac = laptop_mac
+        self._known: set[_Key] = set()
+        self._running: dict[_Key, tuple[Evidence, float, int]] = {}
+        """When each began to be asked for, and how often it was."""
+
+    @property
+    def done(self) -> bool:
+        """Whether every address was asked for and had its time."""
+        return not self._running
+
+    def clear(self) -> None:
+        """Ask for nothing any more; what was not finished may be asked for again."""
+        self._known -= self._running.keys()
+        self._running.clear()
+
+    def about(self, mac: MacAddress, address: IPv4Address, evidence: Evidence, now: float, *, allowed: bool) -> None:
+        """Ask for an address from now on, once, where asking is allowed and it was not shown yet."""
+        key = (mac, address)
+        if (
+            allowed
+            and key not in self._known
+            and address not in evidence.holdings.shown
+            and len(self._known) < MAX_LIKELY
+        ):
+            self._known.add(key)
+            self._running[key] = evidence, now, 0
+
+    def handle_timer(self, now: float) -> None:
+        """Ask for what is due, and say what was not answered."""
+        for key, (evidence, began_at, asked) in list(self._running.items()):
+            if now < began_at + _LIKELY_AT_S[asked]:
+                continue
+            if asked + 1 < len(_LIKELY_AT_S) and key[1] not in evidence.holdings.shown:
+                self._send(arp_question(self._laptop_mac, key[1]))
+                self._running[key] = evidence, began_at, asked + 1
+                continue
+            del self._running[key]
+            if key[1] not in evidence.holdings.shown:
+                evidence.holdings.unanswered[key[1]] = GIVEN_UP_AFTER
+                evidence.revision += 1
+
+    def next_deadline(self) -> float | None:
+        """Return when the next question is due, or its time is over."""
+        return earliest(*(began_at + _LIKELY_AT_S[asked] for _, began_at, asked in self._running.values()))

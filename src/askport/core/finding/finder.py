@@ -7,7 +7,7 @@ from ipaddress import IPv4Address, IPv4Network
 from askport.core.addresses import NO_MAC, MacAddress, host_fault_of
 from askport.core.finding.asking import DEFAULT_RATE, Calling
 from askport.core.finding.beliefs import Belief, Evidence
-from askport.core.finding.believing import AnswerChecks
+from askport.core.finding.believing import AnswerChecks, LikelyAsks
 from askport.core.finding.clues import SHOWS_HOLDING, Clue, Tells
 from askport.core.finding.device import Device, view
 from askport.core.finding.greeting import GREETING_SOURCE, Greeting, name_questions
@@ -34,6 +34,8 @@ _PATIENT_PASSES = 5
 _MEASURE_AFTER_S = 1.0
 """How long the wire must have carried one device alone before it is measured."""
 
+_TO_ASK_FOR = frozenset({Tells.ACCEPTS, Tells.SENDS_FROM})
+"""What makes an address likely, so that its holder is asked for it where that may be."""
 _BY_IPV4 = frozenset({Tells.SENDS_ON_LINK, Tells.SENDS_FROM, Tells.FORWARDS})
 
 
@@ -71,6 +73,7 @@ class Finder(Machine):
         self._checks = AnswerChecks(
             self.laptop_macs[0] if self.laptop_macs else NO_MAC, self.laptop_addresses, self._evidence
         )
+        self._asks = LikelyAsks(self._checks.laptop_mac)
         self._holders: dict[IPv4Address, set[MacAddress]] = {}
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
         self._asked_names: set[tuple[MacAddress, IPv4Address]] = set()
@@ -127,6 +130,7 @@ class Finder(Machine):
         self.loudness = Loudness.LISTEN
         self.greeting = self.calling = self.sweeping = self.measuring = None
         self._checks.clear()
+        self._asks.clear()
 
     @property
     def asking(self) -> tuple[Machine, ...]:
@@ -138,7 +142,7 @@ class Finder(Machine):
     def has_settled(self) -> bool:
         """Whether calling and sweeping are over, and what they found was checked and measured."""
         asked = all(each.done for each in (self.calling, self.sweeping) if each)
-        return asked and self._checks.done and self.measuring is None and self._to_measure() is None
+        return asked and self._checks.done and self._asks.done and self.measuring is None and self._to_measure() is None
 
     # What was heard
 
@@ -188,8 +192,8 @@ class Finder(Machine):
                     self._check(clue.address, evidence, heard)
                 if clue.tells in SHOWS_HOLDING and clue.address:
                     self._see_rivals(clue, heard.at)
-                if clue.tells is Tells.ACCEPTS and clue.address and self.calling:
-                    self.calling.ask_often(clue.address, heard.at)
+                if clue.tells in _TO_ASK_FOR and clue.address:
+                    self._asks.about(mac, clue.address, evidence, heard.at, allowed=self.loudness.allows(Loudness.CALL))
             if self.greeting and any(clue.tells in SHOWS_HOLDING for clue in clues):
                 self._ask_names(mac)
 
@@ -271,10 +275,12 @@ class Finder(Machine):
             self._alone_since, self._measured_mac = now, None
             return
         self._checks.clear()
+        self._asks.clear()
 
     def handle_timer(self, now: float) -> None:
         """Believe answers whose check nobody answered, ask on, and measure what is certain."""
         self._checks.handle_timer(now)
+        self._asks.handle_timer(now)
         self._begin_measuring(now)
         for machine in self.asking:
             machine.handle_timer(now)
@@ -290,14 +296,14 @@ class Finder(Machine):
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        for machine in (self._checks, *self.asking):
+        for machine in (self._checks, self._asks, *self.asking):
             self._effects += machine.poll()
         return super().poll()
 
     def next_deadline(self) -> float | None:
         """Return when the next question, the end of a check or a measurement is due."""
         measure_at = self._alone_since + _MEASURE_AFTER_S if self._to_measure() else None
-        return earliest(measure_at, *(each.next_deadline() for each in (self._checks, *self.asking)))
+        return earliest(measure_at, *(each.next_deadline() for each in (self._checks, self._asks, *self.asking)))
 
     def _to_measure(self) -> Evidence | None:
         """Return the one device on the wire, where it may be measured and has not been."""

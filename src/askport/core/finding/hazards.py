@@ -9,7 +9,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Belief
 from askport.core.finding.clues import Tells
 from askport.core.finding.device import Device
-from askport.core.finding.holding import MANY
+from askport.core.finding.holding import GIVEN_UP_AFTER, MANY
 from askport.core.words import listed
 
 _VIRTUAL = {
@@ -108,7 +108,8 @@ def _passes_on(device: Device) -> Iterator[Hazard]:
         )
         yield Hazard(code="several-addresses", text=text, macs=(mac,))
     foreign = [each for each in device.sent_from if each not in device.holdings.shown]
-    if foreign and (spoken or len(foreign) > 1 or device.tells(Tells.FORWARDS)):
+    denied = any(device.holdings.unanswered.get(each, 0) >= GIVEN_UP_AFTER for each in foreign)
+    if foreign and (spoken or len(foreign) > 1 or denied or device.tells(Tells.FORWARDS)):
         text = (
             f"{mac} sends packets from {listed(foreign[:4])}, which it has not shown to hold: it may be a router that "
             "passes on what others say. Connect straight to the device."

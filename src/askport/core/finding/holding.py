@@ -135,6 +135,8 @@ class Holdings:
         if fault := _fault(address, prefix, longest):
             yield fault
         if shown is None:
+            if self.unanswered.get(address, 0) >= GIVEN_UP_AFTER:
+                yield "It does not answer when it is asked for this address."
             return
         if address in self.left:
             yield "It has left this address."
