@@ -48,7 +48,7 @@ def meet(*devices, switch=False, seconds=30.0, **options):
 @pytest.mark.parametrize(
     ("tag", "address", "belief", "origin"),
     [("TG-01", "192.168.61.7", "certain", "static"), ("OX-02", "172.29.4.100", "certain", "static"),
-     ("FD-01", "169.254.83.12", "certain", "link-local"), ("SW-01", "192.168.0.239", "certain", "static"),
+     ("FD-01", "169.254.83.12", "certain", "link-local"), ("SW-01", "172.26.40.2", "certain", "static"),
      ("PA-01", "192.168.77.21", "certain", "static")],
 )  # fmt: skip
 def test_what_speaks_is_certain_without_a_frame_of_ours(tag, address, belief, origin):
@@ -150,13 +150,13 @@ def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(pra
     """Nothing is known about UV-01's address here: listen, greet, call, and at last the sweep, each announced."""
     bench, tour = practice("UV-01")
     session = tour.session
-    session.search = Search(session.finder)
+    session.cable.search = Search(session.cable.finder)
     said = []
     for rung in (Loudness.LISTEN, Loudness.GREET, Loudness.CALL, Loudness.SWEEP):
         if rung is not Loudness.SWEEP:
             pass_time(bench, tour, span=60.0, until=lambda: next_line(session, bench.now()).enter)
         pass_time(bench, tour, span=0.5 if rung is Loudness.SWEEP else 12.0)
-        assert session.finder.loudness is rung
+        assert session.cable.finder.loudness is rung
         said.append(next_line(session, bench.now()).sentence)
         session.enter(bench.now())
     assert "pull its power" in said[0]
@@ -164,25 +164,29 @@ def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(pra
     assert "Ask by ARP for likely addresses" in said[1]
     assert "sweep all private ones" in said[2]
     assert said[3].startswith("Sweeping: at ")
-    session.search.pause(bench.now())
+    session.cable.search.pause(bench.now())
     assert "held" in next_line(session, bench.now()).sentence
-    session.finder.listen()
-    assert session.finder.asking == ()
+    session.cable.finder.listen()
+    assert session.cable.finder.asking == ()
 
 
 def test_a_power_cut_while_finding_is_said_and_what_comes_after_counts(practice):
     bench, tour = practice("TG-01")
     session = tour.session
-    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
+    pass_time(
+        bench,
+        tour,
+        until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
+    )
     bench.power(False)
     pass_time(bench, tour, span=3.0)
     assert "The link went down 3 s ago: put its power or the cable back" in next_line(session, bench.now()).sentence
     bench.power(True)
     pass_time(bench, tour, span=2.0)
-    assert not session.search.candidate.is_found
+    assert not session.cable.search.candidate.is_found
     pass_time(bench, tour, span=6.0)
-    assert session.search.candidate.is_found
-    assert session.search.candidate.tells(Tells.LOOKS_FOR)
+    assert session.cable.search.candidate.is_found
+    assert session.cable.search.candidate.tells(Tells.LOOKS_FOR)
 
 
 def test_where_devices_of_this_maker_were_found_before_is_asked_first():
@@ -203,12 +207,16 @@ def test_settings_that_are_not_saved_are_gone_after_the_power_cut_and_that_is_fo
         pass_time(bench, tour, span=200.0, until=lambda: session.phase in phases)
         assert session.phase in phases
 
-    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
+    pass_time(
+        bench,
+        tour,
+        until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
+    )
     session.enter(bench.now())
     until(Phase.MAY_BORROW)
     session.enter(bench.now())
     until(Phase.SETTING)
-    assert "not saved yet" in bench.type_in(session.target)
+    assert "not saved yet" in bench.type_in(session.device.target)
     until(Phase.POWER_CYCLE)
     bench.power(False)
     pass_time(bench, tour, span=3.0)

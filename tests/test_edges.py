@@ -203,9 +203,9 @@ def test_a_browser_that_would_take_the_terminal_is_not_opened(monkeypatch, tmp_p
 
 
 def test_a_device_without_a_page_has_no_door():
-    session = SimpleNamespace(chosen=SimpleNamespace(services=()), greeting=[SimpleNamespace(port=23, passed=True)])
+    session = SimpleNamespace(device=SimpleNamespace(chosen=SimpleNamespace(services=()), open_ports=[23]))
     assert page_port(session) is None
-    session.chosen.services = (SimpleNamespace(transport="tcp", port=443),)
+    session.device.chosen.services = (SimpleNamespace(transport="tcp", port=443),)
     assert page_port(session) == 443
 
 

@@ -16,6 +16,7 @@ from askport.core.narrate import next_line, step_lines
 from askport.core.steps import Phase
 from askport.core.wire import Frame, hear
 from askport.tui.ink import Ink
+from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.cable import Pulse, cable_lines
 from askport.tui.pictures.evidence import frame_lines, sentence_lines
 from askport.tui.pictures.find import find_lines
@@ -24,12 +25,12 @@ from askport.tui.pictures.reach import reach_lines
 from askport.tui.pictures.record import record_lines
 from askport.tui.pictures.setting import set_lines
 from askport.tui.screens.register import register_lines
-from askport.tui.widgets.way import way_lines
+from askport.tui.widgets.way import way_lines, way_strip
 from conftest import pass_time
 from test_readers import TOLD
 
-WIDTHS = (69, 97, 129)
-"""Cells that the picture has in terminals of 100, 128 and 160 columns."""
+WIDTHS = (69, 77, 97, 129)
+"""Cells that the picture has in terminals of 100, 80, 128 and 160 columns; 80 have no room for the way beside it."""
 PICTURES = (find_lines, reach_lines, set_lines, prove_lines, record_lines)
 
 
@@ -55,6 +56,15 @@ def check(session, now):
             "cable",
         )
         sound(way_lines(session, None, 28), 28, "way")
+    sound(cable_lines(session, 78, now, time.monotonic(), [], compact=True), 78, "compact cable")
+    sound([way_strip(session, step, 80) for step in (None, session.phase.step)], 80, "way on one line")
+    for width in (80, 100):
+        said = next_line(session, now)
+        lines = next_lines(said, False, width)
+        sound(lines, width, "next")
+        assert len(lines) == 2 or width < 100
+        shown = " ".join(" ".join(ink.content().plain[10:].split()) for ink in lines).strip()
+        assert shown == " ".join(said.sentence.split()), "the sentence has no room"
     assert next_line(session, now).sentence.isprintable()
     assert [each.step for each in step_lines(session)] == list(type(session.phase.step))
 
@@ -94,8 +104,8 @@ def test_wrong_wires_are_drawn_too(practice, place):
         pass_time(bench, tour, span=6.0)
         check(session, bench.now())
         if louder < 3:
-            session.search.louder(bench.now())
-    for device in session.search.devices():
+            session.cable.search.louder(bench.now())
+    for device in session.cable.search.devices():
         reasons = device.reasons()
         sound(sentence_lines(reasons, len(reasons) - 1, 90, 5), 90, "sentences")
         for reason in reasons:

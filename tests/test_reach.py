@@ -105,11 +105,13 @@ def test_a_laptop_that_has_slept_says_so(practice, monkeypatch, slept, said):
     _, tour = practice("TG-01")
     asleep = [100.0, 100.0 + slept, 100.0 + slept]
     watch = LaptopWatch(asleep=lambda: asleep.pop(0))
-    monkeypatch.setattr("askport.tui.laptop.list_adapters", lambda: [replace(CABLE, name=tour.session.laptop.adapter)])
+    monkeypatch.setattr(
+        "askport.tui.laptop.list_adapters", lambda: [replace(CABLE, name=tour.session.cable.laptop.adapter)]
+    )
     asyncio.run(watch.look(tour.session, 5.0))
-    assert [each.code for each in tour.session.laptop.hazards] == said
+    assert [each.code for each in tour.session.cable.laptop.hazards] == said
     asyncio.run(watch.look(tour.session, 70.0))
-    assert tour.session.laptop.hazards == []
+    assert tour.session.cable.laptop.hazards == []
 
 
 @pytest.mark.kernel
@@ -174,18 +176,22 @@ HOLDS_PORT = (
 def test_the_technician_may_name_another_laptop_address_with_the_same_checks(practice):
     bench, tour = practice("TG-01")
     session = tour.session
-    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
+    pass_time(
+        bench,
+        tour,
+        until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
+    )
     session.enter(bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
-    best = session.chosen.best
+    best = session.device.chosen.best
     assert (best.prefix, str(best.prefix_basis), str(best.gateway)) == (24, "measured", "192.168.61.254")
     for wrong, why in (("192.168.61.7/24", "device's own"), ("192.168.61.254/24", "somebody's already"),
                        ("10.0.0.9/24", "does not reach"), ("192.168.61.255/24", "broadcast address")):  # fmt: skip
         with pytest.raises(BadInput, match=why):
-            session.offer_other(wrong, bench.now())
-    session.offer_other("192.168.61.99/24", bench.now())
+            session.stages.access.name_other(wrong, bench.now())
+    session.stages.access.name_other("192.168.61.99/24", bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: bool(session.laptop.borrowed))
-    assert [str(each) for each in session.laptop.borrowed] == ["192.168.61.99/24"]
-    assert session.laptop.borrowed_at is not None
+    pass_time(bench, tour, until=lambda: bool(session.cable.laptop.borrowed))
+    assert [str(each) for each in session.cable.laptop.borrowed] == ["192.168.61.99/24"]
+    assert session.cable.laptop.borrowed_at is not None

@@ -82,6 +82,25 @@ def terminal(tmp_path):
         each.close()
 
 
+def test_keys_and_palette_know_what_can_be_done_and_go_by_the_key_that_opened_them(terminal):
+    """In the smallest terminal, where the keys that have no room in the last line stand in the help."""
+    screen = terminal(*ASKPORT, "demo", "--pace", "12", size=(80, 24))
+    whole = screen.until("Enter ▸ Go on with", "◆ 2 Find", "cannot talk: laptop is in 10.84.16.0/22", "? all keys")
+    for closes in ("?", "Escape"):
+        screen.keys("?")
+        screen.until("What the keys do now", "Label", "Type or scan the MAC address on its label")
+        screen.keys(closes)
+        again = screen.until("Enter ▸ Go on with", "? all keys")
+        assert [line[:30] for line in again.splitlines()[2:5]] == [line[:30] for line in whole.splitlines()[2:5]]
+    screen.keys("C-p")
+    screen.until("Search for commands", "Name the address on its label")
+    screen.keys("L", "o", "u", "d")
+    screen.until("Let the laptop ask more; sends on the cable")
+    screen.keys("Escape")
+    screen.until("Enter ▸ Go on with")
+    screen.leave()
+
+
 def climb(screen):
     """Let the laptop ask until a silent device answers."""
     for rung in ("◆ greet", "◆ call"):

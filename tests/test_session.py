@@ -26,10 +26,10 @@ def walk(bench, tour, until, hands=True, span=200.0):
     session, end = tour.session, bench.now() + span
     while session.phase not in until:
         assert bench.now() < end, f"stuck in {session.phase}: {next_line(session, bench.now()).sentence}"
-        if session.phase is Phase.SETTING and hands and session.way_name == "hand":
+        if session.phase is Phase.SETTING and hands and session.device.way_name == "hand":
             with_hands(bench, session)
-        elif session.phase is Phase.POWER_CYCLE and session.power_cycle.phase is not Cycle.STARTING:
-            bench.power(session.power_cycle.phase is Cycle.OFF)
+        elif session.phase is Phase.POWER_CYCLE and session.device.power_cycle.phase is not Cycle.STARTING:
+            bench.power(session.device.power_cycle.phase is Cycle.OFF)
         elif next_line(session, bench.now()).enter:
             session.enter(bench.now())
         pass_time(bench, tour, 4.0, until=lambda: session.phase in until)
@@ -38,7 +38,7 @@ def walk(bench, tour, until, hands=True, span=200.0):
 
 def with_hands(bench, session):
     with suppress(Refused):
-        bench.type_in(session.target)
+        bench.type_in(session.device.target)
 
 
 def journal(tour, kind):
@@ -54,13 +54,13 @@ def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
     keeps_itself = tag != "BL-01"
     walk(bench, tour, {Phase.POWER_CYCLE})
     if not keeps_itself:
-        bench.type_in(tour.session.target)
+        bench.type_in(tour.session.device.target)
     session = walk(bench, tour, {Phase.RECORDED})
     pass_time(bench, tour, 1.0)
     row = tour.rows[0]
     assert (row.tag, row.state, row.last.way) == (tag, "proven", way)
     assert row.first.found_address == (IPv4Address(found) if found else None)
-    assert row.last.as_left.words() == str(session.target.interface)
+    assert row.last.as_left.words() == str(session.device.target.interface)
     assert bool(journal(tour, Borrowed)) is borrows is bool(journal(tour, GaveBack))
     assert [str(each) for each in bench.interfaces] == ["10.84.16.9/22"]
     assert isinstance(journal(tour, Recorded)[0], Recorded)
@@ -72,7 +72,7 @@ def test_what_a_device_forgets_at_a_power_cut_is_found_out_at_once(practice):
     session = walk(bench, tour, {Phase.FORGOTTEN})
     assert "asked for an address by BOOTP after the power cut" in next_line(session, bench.now()).sentence
     walk(bench, tour, {Phase.POWER_CYCLE})
-    bench.type_in(session.target)
+    bench.type_in(session.device.target)
     walk(bench, tour, {Phase.RECORDED})
     assert tour.rows[0].state == "proven"
     assert len(journal(tour, WasSet)) == 2
@@ -82,10 +82,10 @@ def test_a_mistyped_address_is_followed_and_corrected(practice):
     """The device moves out of reach by a slip of the fingers: it is said, reached there, and corrected."""
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.SETTING}, hands=False)
-    wrong = mistyped(session.target)
+    wrong = mistyped(session.device.target)
     bench.type_in(wrong)
     pass_time(bench, tour, 20.0, until=lambda: session.phase is Phase.MAY_BORROW)
-    assert session.strayed_to == wrong.interface.ip
+    assert session.device.strayed_to == wrong.interface.ip
     said = next_line(session, bench.now()).sentence
     assert "swapped" in said
     assert "to reach it there and correct it" in said
@@ -97,7 +97,7 @@ def test_a_mistyped_address_is_followed_and_corrected(practice):
 def test_the_power_cycle_may_be_left_out_and_the_register_says_so(practice):
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.POWER_CYCLE})
-    session.leave_out_power_cycle()
+    session.stages.prove.leave_out_power_cycle()
     walk(bench, tour, {Phase.RECORDED})
     pass_time(bench, tour, 0.1)
     assert (tour.rows[0].state, tour.rows[0].last.left_out) == ("unproven", ("power-cycle",))
@@ -114,10 +114,10 @@ def test_the_power_cycle_may_be_left_out_and_the_register_says_so(practice):
 def test_a_plan_that_does_not_fit_is_not_set(practice, plan, said):
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.MAY_BORROW})
-    session.plan(read_target(plan), bench.now())
+    session.stages.setting.plan(read_target(plan), bench.now())
     session = walk(bench, tour, {Phase.MAY_SET})
     pass_time(bench, tour, 3.0)
-    assert not session.may_set
+    assert not session.visit.may_set
     session.enter(bench.now())
     assert session.phase is Phase.MAY_SET
     assert said in next_line(session, bench.now()).sentence
@@ -128,7 +128,7 @@ def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
     """The kernel would not: it is said in the sentence, and Enter tries again."""
     bench, tour = practice(tag)
     session = walk(bench, tour, {Phase.MAY_BORROW})
-    offer = session.offer
+    offer = session.visit.offer
 
     async def refuse(*_, **__):
         raise MachineRefused("The kernel would not.")
@@ -138,7 +138,7 @@ def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
         session.enter(bench.now())
         pass_time(bench, tour, 1.0)
     assert next_line(session, bench.now()).sentence == "The kernel would not."
-    assert (session.phase, session.offer) == (Phase.MAY_BORROW, offer)
+    assert (session.phase, session.visit.offer) == (Phase.MAY_BORROW, offer)
     walk(bench, tour, {Phase.RECORDED})
 
 
@@ -157,24 +157,24 @@ def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
 def test_a_step_can_be_done_again(practice, reached, step, then):
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {reached}, hands=reached is not Phase.SETTING)
-    session.go_back(step, bench.now())
+    session.stages.go_back(step, bench.now())
     assert session.phase is then
     walk(bench, tour, {Phase.RECORDED})
     pass_time(bench, tour, 0.1)
     assert tour.rows[-1].state == "proven"
     assert tour.rows[0].first.found_address == IPv4Address("192.168.61.7")
-    assert session.way is None or session.way.result is Result.TAKEN  # None where it was there already
+    assert session.device.way is None or session.device.way.result is Result.TAKEN  # None where it was there already
 
 
 def test_what_is_not_certain_cannot_be_chosen_and_a_tag_is_a_tag(practice):
     bench, tour = practice("UV-01")
     with pytest.raises(BadInput, match="nothing certain is known"):
-        tour.session.choose(MacAddress(b"\2\0\0\0\0\7"), bench.now())
+        tour.session.stages.find.choose(MacAddress(b"\2\0\0\0\0\7"), bench.now())
     for wrong in ("", "x" * 41, "TG\x1b01"):
         with pytest.raises(BadInput, match="1 to 40 printable characters"):
-            tour.session.name(wrong)
+            tour.session.visit.name(wrong)
     walk(bench, tour, {Phase.MAY_BORROW})
-    tour.session.name("  UV-01   west ")
+    tour.session.visit.name("  UV-01   west ")
     walk(bench, tour, {Phase.RECORDED})
     pass_time(bench, tour, 0.1)
     assert [row.tag for row in tour.rows] == ["UV-01 west"]
@@ -187,9 +187,9 @@ def test_the_next_unit_of_a_crate_has_the_same_default_and_the_next_plan(practic
     pass_time(bench, tour, 0.1)
     bench.plug()
     tour.next_device()
-    assert tour.session.target.interface == IPv4Interface("10.84.16.41/22")
-    assert tour.session.work.tag == "TG-02"
-    assert tour.session.finder.devices() == []
+    assert tour.session.device.target.interface == IPv4Interface("10.84.16.41/22")
+    assert tour.session.device.work.tag == "TG-02"
+    assert tour.session.cable.finder.devices() == []
     found = journal(tour, Found)
     assert len(found) == 1
 
@@ -204,16 +204,18 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
     session.enter(bench.now())
     assert session.phase is Phase.FINDING
     with pytest.raises(BadInput, match="digit 12 is"):
-        session.search.label("5349")
-    session.search.label("00-00-5E-00-53-43")
+        session.cable.search.label("5349")
+    session.cable.search.label("00-00-5E-00-53-43")
     session.enter(bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
     session.enter(bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
     assert str(bench.device.mac) == "00:00:5e:00:53:43"
-    bench.type_in(session.target)
+    bench.type_in(session.device.target)
     pass_time(bench, tour, until=lambda: session.phase is Phase.POWER_CYCLE)
-    assert all(proof.passed or proof.not_made for proof in session.proofs), [each.because for each in session.proofs]
+    assert all(proof.passed or proof.not_made for proof in session.device.proofs), [
+        each.because for each in session.device.proofs
+    ]
     stayed = [each for each in bench.devices if each.mac != bench.device.mac]
     assert {str(each.host.interface) for each in stayed} == {"172.29.4.100/24"}
 
@@ -232,9 +234,9 @@ def test_as_left_is_what_was_measured_and_not_what_was_planned(practice, changed
     """Something else than planned was typed in: that proof fails, and the register has what the device really has."""
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.SETTING}, hands=False)
-    bench.type_in(replace(session.target, **changed))
+    bench.type_in(replace(session.device.target, **changed))
     walk(bench, tour, {Phase.NOT_PROVEN}, hands=False)
-    failed = [proof for proof in session.proofs if proof.passed is False]
+    failed = [proof for proof in session.device.proofs if proof.passed is False]
     assert [proof.name for proof in failed if proof.name in ("mask", "gateway")] == [fails]
     assert said in failed[0].because
     as_left = tour.rows[0].last.as_left
@@ -258,20 +260,24 @@ def test_a_finished_device_that_comes_again_loses_nothing_and_is_recognised(prac
     unit = bench.device
     bench.plug()
     tour.next_device()
-    assert tour.session.work.tag == "TG-02"
+    assert tour.session.device.work.tag == "TG-02"
     bench.plug(unit)
     session = tour.session
-    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
+    pass_time(
+        bench,
+        tour,
+        until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
+    )
     assert "This is TG-01, proven today" in next_line(session, bench.now()).sentence
     session.enter(bench.now())
     pass_time(bench, tour, 3.0)
     (row,) = tour.rows
-    assert (session.work.tag, row.tag, row.state, len(row.visits)) == ("TG-01", "TG-01", "proven", 2)
+    assert (session.device.work.tag, row.tag, row.state, len(row.visits)) == ("TG-01", "TG-01", "proven", 2)
     assert row.last == before.last
     assert row.first.found_address == IPv4Address("192.168.61.7")
     walk(bench, tour, {Phase.RECORDED})
     tour.next_device()
-    assert tour.session.work.tag == "TG-02", "whoever was next is still next"
+    assert tour.session.device.work.tag == "TG-02", "whoever was next is still next"
 
 
 def test_another_twin_is_pinned_when_the_choice_changes(practice):
@@ -280,14 +286,14 @@ def test_another_twin_is_pinned_when_the_choice_changes(practice):
     session = tour.session
     pass_time(bench, tour, span=8.0)
     for label in ("00-00-5E-00-53-43", "00-00-5E-00-53-41"):
-        session.search.label(label)
+        session.cable.search.label(label)
         session.enter(bench.now())
         pass_time(bench, tour, until=lambda: session.phase in (Phase.MAY_BORROW, Phase.SETTING))
         if session.phase is Phase.MAY_BORROW:
             session.enter(bench.now())
             pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
-        assert str(bench.device.mac) == str(session.chosen.mac) == label.replace("-", ":").lower()
-        session.go_back(Step.FIND, bench.now())
+        assert str(bench.device.mac) == str(session.device.chosen.mac) == label.replace("-", ":").lower()
+        session.stages.go_back(Step.FIND, bench.now())
 
 
 def test_a_device_that_is_gone_from_its_address_is_not_set(practice):
@@ -296,7 +302,7 @@ def test_a_device_that_is_gone_from_its_address_is_not_set(practice):
     session = walk(bench, tour, {Phase.MAY_BORROW})
     bench.device.host.take(None, None)
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.trouble is not None)
+    pass_time(bench, tour, until=lambda: session.visit.trouble is not None)
     assert session.phase is Phase.FINDING
     assert "does not answer at 192.168.61.7" in next_line(session, bench.now()).sentence
 
@@ -304,8 +310,8 @@ def test_a_device_that_is_gone_from_its_address_is_not_set(practice):
 def test_a_proof_that_was_left_out_and_then_made_is_not_left_out(practice):
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.POWER_CYCLE})
-    session.leave_out_power_cycle()
-    session.go_back(Step.PROVE, bench.now())
+    session.stages.prove.leave_out_power_cycle()
+    session.stages.go_back(Step.PROVE, bench.now())
     walk(bench, tour, {Phase.RECORDED})
     pass_time(bench, tour, 0.1)
     assert (tour.rows[0].last.left_out, tour.rows[0].state) == ((), "proven")
@@ -314,9 +320,9 @@ def test_a_proof_that_was_left_out_and_then_made_is_not_left_out(practice):
 def test_what_one_device_answers_is_not_expected_of_the_next_one_chosen(practice):
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.SETTING}, hands=False)
-    assert any(each.passed for each in session.greeting)
-    session.go_back(Step.FIND, bench.now())
-    assert (session.greeting, session.left_out, session.power_cycle) == ([], [], None)
+    assert any(each.passed for each in session.device.greeting)
+    session.stages.go_back(Step.FIND, bench.now())
+    assert (session.device.greeting, session.device.left_out, session.device.power_cycle) == ([], [], None)
 
 
 def test_a_device_that_fell_back_to_link_local_has_both_doors(practice):
@@ -324,17 +330,17 @@ def test_a_device_that_fell_back_to_link_local_has_both_doors(practice):
     bench, tour = practice("FD-01")
     session = tour.session
     pass_time(bench, tour, 40.0)
-    assert session.search.candidate.best.address == IPv4Address("169.254.83.12")
+    assert session.cable.search.candidate.best.address == IPv4Address("169.254.83.12")
     session.enter(bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_SET)
-    assert [name for name, _ in session.ways()] == ["dhcp", "hand"]
-    assert "at 169.254.83.12 which it fell back to" in session.ways()[1][1]
-    session.choose_way("hand", bench.now())
+    assert [entry.name for entry, _ in session.visit.ways()] == ["dhcp", "hand"]
+    assert "at 169.254.83.12 which it fell back to" in session.visit.ways()[1][1]
+    session.stages.setting.choose_way("hand", bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
-    assert str(session.offer).startswith("169.254.83.")
+    assert str(session.visit.offer).startswith("169.254.83.")
     session.enter(bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
-    assert "Saved" in bench.type_in(session.target)
+    assert "Saved" in bench.type_in(session.device.target)
     assert tour.rows[0].first.found_address == IPv4Address("169.254.83.12")
 
 
@@ -352,9 +358,9 @@ def test_a_device_that_fell_back_to_link_local_has_both_doors(practice):
 def test_addresses_of_others_are_nobodys_target(practice, plan, said):
     _, tour = practice("TG-01")
     session = tour.session
-    session.planned |= {IPv4Address("10.84.16.21"): "BL-01"}
-    session.target = read_target(plan)
-    assert said in " ".join(check.sentence for check in session.checks() if not check.passed)
+    session.cable.around = replace(session.cable.around, planned={IPv4Address("10.84.16.21"): "BL-01"})
+    session.device.target = read_target(plan)
+    assert said in " ".join(check.sentence for check in session.visit.checks() if not check.passed)
 
 
 def test_what_another_device_was_left_with_counts_by_its_mac_and_not_by_its_tag(practice):
@@ -362,54 +368,61 @@ def test_what_another_device_was_left_with_counts_by_its_mac_and_not_by_its_tag(
     bench, tour = practice("TG-01")
     session = tour.session
     mac, other = scenario.stand_in("TG-01").mac, scenario.stand_in("BL-01").mac
-    pass_time(bench, tour, until=lambda: session.search.candidate is not None and session.search.candidate.is_found)
+    pass_time(
+        bench,
+        tour,
+        until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
+    )
     session.enter(bench.now())
     for holder, passed in ((mac, True), (other, False)):
-        session.used = {session.target.interface.ip: holder}
-        assert next(each for each in session.checks() if each.about == "register").passed is passed
+        session.cable.around = replace(session.cable.around, used={session.device.target.interface.ip: holder})
+        assert next(each for each in session.visit.checks() if each.about == "register").passed is passed
 
 
 def test_the_laptop_borrows_nothing_out_of_the_pool(practice):
     bench, tour = practice("TG-01")
     session = tour.session
-    session.target = read_target("10.84.18.254/22")
-    assert all(each.ip not in scenario.SITE.pool for each in session._site_candidates(session.target.interface))
+    session.device.target = read_target("10.84.18.254/22")
+    assert all(
+        each.ip not in scenario.SITE.pool
+        for each in session.stages.access.site_candidates(session.device.target.interface)
+    )
     walk(bench, tour, {Phase.MAY_BORROW})
-    session.site = replace(scenario.SITE, pool=replace(scenario.SITE.pool, first=IPv4Address("192.168.61.1"),
-                                                       last=IPv4Address("192.168.61.253")))  # fmt: skip
+    here = replace(scenario.SITE.pool, first=IPv4Address("192.168.61.1"), last=IPv4Address("192.168.61.253"))
+    session.cable.around = replace(session.cable.around, site=replace(scenario.SITE, pool=here))
     with pytest.raises(BadInput, match="lies in the site's DHCP pool"):
-        session.offer_other("192.168.61.77/24", bench.now())
+        session.stages.access.name_other("192.168.61.77/24", bench.now())
 
 
 def test_an_offer_that_has_grown_old_is_asked_for_again(practice):
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.MAY_BORROW})
-    offer = session.offer
+    offer = session.visit.offer
     pass_time(bench, tour, 120.0)
     bench.devices = (*bench.devices, intruder := scenario.stand_in("OX-01"))
     intruder.up = True
     intruder.host.take(offer, None)
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.trouble is not None)
+    pass_time(bench, tour, until=lambda: session.visit.trouble is not None)
     assert f"{offer.ip} has been taken by {intruder.mac} meanwhile" in next_line(session, bench.now()).sentence
     pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
-    assert session.offer not in (None, offer)
+    assert session.visit.offer not in (None, offer)
     assert offer not in bench.interfaces
 
 
 def test_without_a_free_laptop_address_it_is_said_and_no_other_way_is_taken(practice):
     bench, tour = practice("BL-01")
     session = tour.session
-    session.laptop.own = ()
+    session.cable.laptop.own = ()
     walk(bench, tour, {Phase.MAY_SET})
-    session.offer = None
+    session.visit.offer = None
     assert "No free laptop address was found in 10.84.16.0/22: press a" in next_line(session, bench.now()).sentence
     session.enter(bench.now())
-    assert (session.phase, session.way) == (Phase.MAY_SET, None)
-    session.offer_other("10.84.19.77/22", bench.now())
+    assert (session.phase, session.device.way) == (Phase.MAY_SET, None)
+    session.stages.access.name_other("10.84.19.77/22", bench.now())
     session.enter(bench.now())
     pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
-    assert session.way.name == "dhcp"
+    assert session.device.way.name == "dhcp"
 
 
 def test_what_runs_a_network_can_be_said_to_be_the_device(practice):
@@ -417,22 +430,22 @@ def test_what_runs_a_network_can_be_said_to_be_the_device(practice):
     bench, tour = practice("TG-01")
     bench.plug(*scenario.house(), switch=True)
     session = tour.session
-    session.search.louder(bench.now())
+    session.cable.search.louder(bench.now())
     pass_time(bench, tour, 8.0)
-    router = next(each.mac for each in session.finder.devices() if each.servers)
-    session.search.point_at(router)
-    assert "press d if this is the device" in session.search.obstacle
-    session.search.accept()
-    assert session.search.obstacle is None
-    session.search.point_at(next(each.mac for each in session.finder.devices() if each.mac != router))
-    assert not session.search.may_accept
+    router = next(each.mac for each in session.cable.finder.devices() if each.servers)
+    session.cable.search.point_at(router)
+    assert "press d if this is the device" in session.cable.search.obstacle
+    session.cable.search.accept()
+    assert session.cable.search.obstacle is None
+    session.cable.search.point_at(next(each.mac for each in session.cable.finder.devices() if each.mac != router))
+    assert not session.cable.search.may_accept
 
 
 def test_who_looks_for_a_former_address_of_the_laptop_was_made_to(practice):
     """The address that was borrowed for the device before is no gateway of the next one."""
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.POWER_CYCLE})
-    former = session.laptop.borrowed[0].ip
+    former = session.cable.laptop.borrowed[0].ip
     walk(bench, tour, {Phase.RECORDED})
     bench.plug()
     tour.next_device()
@@ -440,7 +453,7 @@ def test_who_looks_for_a_former_address_of_the_laptop_was_made_to(practice):
     for at in range(4):
         question = arp_question(device.mac, former, sender=IPv4Address("172.29.4.100"))
         tour.session.receive(hear(Frame(at=bench.now() + at, data=question)))
-    assert tour.session.finder.device(device.mac).best.gateway is None
+    assert tour.session.cable.finder.device(device.mac).best.gateway is None
 
 
 def test_a_row_that_is_only_set_is_not_proven(practice):

@@ -96,7 +96,7 @@ _STAND_INS: dict[str, Callable[[], StandIn]] = {
     },
     "FD-01": lambda: FeedController(MacAddress(_BLOCK + b"\x50"), Settings()),
     "WX-01": lambda: WeatherMast(MacAddress(_BLOCK + b"\x60"), Settings()),
-    "SW-01": lambda: PumpRoomSwitch(MacAddress(_BLOCK + b"\x28"), Settings(IPv4Interface("192.168.0.239/24"))),
+    "SW-01": lambda: PumpRoomSwitch(MacAddress(_BLOCK + b"\x28"), Settings(IPv4Interface("172.26.40.2/24"))),
     "PA-01": lambda: PagingHorn(
         MacAddress(_BLOCK + b"\x52"), Settings(IPv4Interface("192.168.77.21/24")), IPv4Interface("192.168.77.20/24")
     ),

@@ -16,17 +16,12 @@ from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.machine import Together
 from askport.core.plan.target import Target, require_sound
-from askport.core.ways.answering import Answering
-from askport.core.ways.by_hand import ByHand
+from askport.core.ways.table import WAYS, Start
 from askport.core.ways.way import Result, Way
 from askport.edges.door import Door, FarEnd
 from askport.edges.keeper_client import Keeper
 from askport.reports.times import iso
 
-_WAYS = {
-    "dhcp": "answers its BOOTP or DHCP requests; gone at the next power cut until the device is told to keep it",
-    "hand": "you type the values into the device's own page or keypad; Ask Port sees it move. Needs --at for its page",
-}
 _ASSIGN_S = 120.0
 """How long a way may take unless said otherwise: a device has to be power-cycled by hand meanwhile."""
 _PAGE = 80
@@ -51,13 +46,13 @@ def assign(
 ) -> None:
     """Set a device's address by one way."""
     if ways:
-        for name, text in _WAYS.items():
-            print(f"{name}  {text}")
+        for entry in WAYS.values():
+            print(f"{entry.name}  {entry.says}")
         return
     if not (adapter and mac and to and by):
         raise BadInput("Name the adapter, --mac, --to and --by: 'askport assign --help' shows how.")
-    if by not in _WAYS:
-        raise BadInput(f"'{by}' is no way of setting an address: choose {' or '.join(_WAYS)}.")
+    if by not in WAYS:
+        raise BadInput(f"'{by}' is no way of setting an address: choose {' or '.join(WAYS)}.")
     target = Target(
         interface=parse_interface(to),
         gateway=parse_address(gateway, "gateway") if gateway else None,
@@ -114,23 +109,22 @@ async def _assign(
     avoid = {*filter(None, [target.gateway, old]), *target.dns}
     laptop = await laptop_within(keeper, target.interface, avoid, finder)
     finder.laptop_addresses.add(laptop.ip)
-    way: Way
-    door: Door | None = None
-    if by == Answering.name:
-        servers = [each.address for each in finder.hazards() if each.code == "address-server" and each.address]
-        way = Answering(
-            mac,
-            target,
+    entry = WAYS[by]
+    door = await _door_to(keeper, mac, old, finder) if entry.needs_reach else None
+    way = entry.begin(
+        Start(
+            mac=mac,
+            target=target,
             laptop_mac=keeper.mac,
             laptop=laptop,
-            xid=lambda: secrets.randbits(32),
+            old=old,
             now=keeper.wire.now(),
+            xid=lambda: secrets.randbits(32),
+            servers=[each.address for each in finder.hazards() if each.code == "address-server" and each.address],
             allow_others=others_are_fine,
-            servers=servers,
         )
-    else:
-        door = await _door_to(keeper, mac, old, finder)
-        way = ByHand(mac, target, laptop_mac=keeper.mac, laptop=laptop, old=old, now=keeper.wire.now())
+    )
+    if entry.by_technician:
         for field, value in target.typed():
             say(f"    {field}: {value}")
     say(way.waits_for)

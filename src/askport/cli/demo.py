@@ -6,13 +6,9 @@ from typing import Annotated
 
 import typer
 
+from askport.bench.defaults import PACE, WIRES
 from askport.cli.talk import Status
 from askport.core.errors import BadInput
-
-PACE = 4.0
-"""The demo runs four times as fast as the clock: boots take seconds, and everything can still be watched."""
-
-_WIRES = ("crate", "twins", "house")
 
 
 def demo(
@@ -21,8 +17,8 @@ def demo(
     wire: Annotated[str, typer.Option(help="Where the cable is first: crate, twins (one switch) or house.")] = "crate",
 ) -> None:
     """Practise on stand-in devices; needs no permissions."""
-    if wire not in _WIRES:
-        raise BadInput(f"'{wire}' is no place for the cable in the demo: choose {', '.join(_WIRES)}.")
+    if wire not in WIRES:
+        raise BadInput(f"'{wire}' is no place for the cable in the demo: choose {', '.join(WIRES)}.")
     if headless is not None:
         from askport.cli.headless import commission_all, prepare
 

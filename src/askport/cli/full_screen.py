@@ -12,8 +12,8 @@ from platformdirs import user_data_path
 
 from askport.bench import scenario
 from askport.bench.bench import Bench
+from askport.bench.defaults import PACE
 from askport.bench.practice import Practice
-from askport.cli.demo import PACE
 from askport.cli.talk import Status, say
 from askport.core.errors import MachineRefused
 from askport.core.reach.adapters import CABLE_KINDS, Adapter

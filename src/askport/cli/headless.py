@@ -14,7 +14,6 @@ from askport.core.finding.loudness import Loudness
 from askport.core.narrate import next_line
 from askport.core.proofs.power_cycle import Phase as CyclePhase
 from askport.core.steps import Phase
-from askport.core.ways.by_hand import ByHand
 from askport.edges.driver import Driver
 from askport.edges.jobfile import JobFile
 from askport.edges.round import Round
@@ -136,28 +135,31 @@ class _Technician:
         sentence = next_line(self.session, self.bench.now()).sentence
         # What only counts on is said once.
         gist = re.sub(r"\d+", "", sentence)
-        if gist != self.said and not (self.session.finder.calling and not self.session.finder.calling.done):
+        if gist != self.said and not (self.session.cable.finder.calling and not self.session.cable.finder.calling.done):
             print(f"  {self.bench.now():7.1f} s  {sentence}")
         self.said = gist
 
     def _listens(self) -> bool:
         """Whether to go on listening: nothing is found yet, and not long enough was listened on this rung."""
         session = self.session
-        if session.phase is not Phase.FINDING or (session.search.candidate and session.search.candidate.is_found):
+        if session.phase is not Phase.FINDING or (
+            session.cable.search.candidate and session.cable.search.candidate.is_found
+        ):
             return False
-        if session.finder.loudness is not self.rung:
-            self.rung, self.rung_at = session.finder.loudness, self.bench.now()
+        if session.cable.finder.loudness is not self.rung:
+            self.rung, self.rung_at = session.cable.finder.loudness, self.bench.now()
         # Above calling there are hours of sweeping, while the slowest device takes two minutes to start.
-        return session.finder.loudness is Loudness.CALL or self.bench.now() < self.rung_at + _LISTEN_S
+        return session.cable.finder.loudness is Loudness.CALL or self.bench.now() < self.rung_at + _LISTEN_S
 
     def _handle(self) -> None:
         """Do at the device what the moment asks for."""
         session, now, device = self.session, self.bench.now(), self.bench.device
         if now < self.hands_at or device is None:
             return
-        cycle = session.power_cycle
-        target = session.target
-        if session.phase is Phase.SETTING and session.way and session.way.name == ByHand.name and target:
+        cycle = session.device.power_cycle
+        target = session.device.target
+        way = session.visit.way
+        if session.phase is Phase.SETTING and way and way.by_technician and target:
             if device.needs_restart or not device.powered:
                 self._do(lambda: self._power(not device.powered))
             elif device.saved.interface != target.interface:

@@ -8,8 +8,10 @@ from ipaddress import IPv4Address, IPv4Interface
 from typing import Protocol
 
 from askport.core.addresses import MacAddress
+from askport.core.cable import Surroundings
 from askport.core.plan.target import Site
 from askport.core.plan.work import WorkItem, following
+from askport.core.reach.laptop import Laptop
 from askport.core.register.entries import Entry
 from askport.core.register.fold import Row, fold
 from askport.core.register.known import known_devices
@@ -94,7 +96,7 @@ class Round:
     @property
     def is_over(self) -> bool:
         """Whether the last device of the work list was recorded."""
-        last = self._place >= len(self.work) - 1 and not self.session.revisits
+        last = self._place >= len(self.work) - 1 and not self.session.device.revisits
         return bool(self.work) and last and self.session.phase is Phase.RECORDED
 
     @property
@@ -106,29 +108,30 @@ class Round:
         """Begin the way of the device at hand."""
         self._unit += 1
         rows = self.rows
+        around = Surroundings(
+            site=self.site,
+            used={row.left: row.mac for row in rows if row.left},
+            planned={item.target.interface.ip: item.tag for item in self.work if item.target},
+            known=known_devices(rows, self.wire.wall(self.wire.now()).astimezone().date()),
+            found_before=[(row.maker, row.first.found_address) for row in rows if row.first.found_address],
+            laptop_before=self._laptop_before,
+            maker=self.maker,
+        )
         self.session = Session(
-            adapter=self.wire.name,
-            laptop_mac=self.wire.mac,
-            laptop=self.own,
+            laptop=Laptop(self.wire.name, self.wire.mac, self.own),
             work=self.item,
             unit=self._unit,
             link=self.wire.link(),
             now=self.wire.now() if began_at is None else began_at,
             xid=lambda: secrets.randbits(32),
-            site=self.site,
-            used={row.left: row.mac for row in rows if row.left},
-            planned={item.target.interface.ip: item.tag for item in self.work if item.target},
-            known=known_devices(rows, self.wire.wall(self.wire.now()).astimezone().date()),
-            laptop_before=self._laptop_before,
-            found_before=[(row.maker, row.first.found_address) for row in rows if row.first.found_address],
-            maker=self.maker,
+            around=around,
         )
         self.driver = Driver(self.session, self.wire, self._hands)
 
     def next_device(self) -> None:
         """Go on to the next device of the list, or of the crate."""
-        self._laptop_before = self.session.laptop_was
-        if not self.session.revisits:  # whoever was next before a known device came by is still next
-            self._improvised = following(replace(self.session.work, target=self.session.target))
+        self._laptop_before = self.session.cable.laptop_was
+        if not self.session.device.revisits:  # whoever was next before a known device came by is still next
+            self._improvised = following(replace(self.session.device.work, target=self.session.device.target))
             self._place += 1
         self.begin()

@@ -3,13 +3,17 @@
 import asyncio
 import os
 import signal
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from functools import partial
+from typing import Any
 
-from textual.app import App
+from textual.app import App, SystemCommand
 from textual.binding import Binding
+from textual.screen import Screen
 
 from askport.core.errors import AskPortError
 from askport.tui.outfit import Outfit
+from askport.tui.screens.keys import KeysScreen, program_bindings
 from askport.tui.screens.plug import Choice, PlugScreen
 from askport.tui.screens.work import WorkScreen
 from askport.tui.themes import DARK, LIGHT
@@ -26,7 +30,7 @@ class AskPortApp(App[None]):
     TITLE = "Ask Port"
     ENABLE_COMMAND_PALETTE = True
     BINDINGS = [
-        Binding("question_mark", "show_help_panel", "Keys", id="app.keys", key_display="?"),
+        Binding("question_mark", "keys", "Keys", id="app.keys", key_display="?", tooltip="Every key, and what it does"),
         Binding("t", "daylight", "Day or night", id="app.theme", tooltip="A light or a dark screen"),
         Binding("q", "quit", "Leave", id="app.leave", tooltip="Give everything back and leave"),
     ]
@@ -84,6 +88,18 @@ class AskPortApp(App[None]):
                 self.choose_adapter(error.message)
                 return
             self.switch_screen(WorkScreen(self.outfit))
+
+    def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:
+        """Give the palette what the keys do, as far as it can be done now."""
+        for active in program_bindings(screen):
+            binding = active.binding
+            if active.enabled and binding.show:
+                act = partial(self.run_action, binding.action, default_namespace=active.node)
+                yield SystemCommand(binding.description, binding.tooltip or "", act)
+
+    def action_keys(self) -> None:
+        """Show every key of this screen."""
+        self.push_screen(KeysScreen(self.screen))
 
     def action_daylight(self) -> None:
         """Change between the dark and the light theme."""

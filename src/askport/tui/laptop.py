@@ -7,7 +7,6 @@ from ipaddress import IPv4Address
 
 from askport.core.errors import AskPortError
 from askport.core.finding.hazards import Hazard
-from askport.core.proofs.answering import PortOpens
 from askport.core.session import Session
 from askport.edges.adapters import list_adapters, way_to
 from askport.edges.door import FIREWALL, Door, FarEnd, is_dropped
@@ -17,20 +16,15 @@ _PAGES = (80, 443, 8080, 8443)
 
 def door_target(session: Session) -> IPv4Address | None:
     """Return where a door would lead: the device's address, while the laptop can talk to it."""
-    present = session.present_address
-    return present[0] if present and session.laptop.reaching(present[0]) else None
-
-
-def _opened(session: Session) -> list[int]:
-    """Return the ports that opened to a bare question on the device as found."""
-    return [each.port for each in session.greeting if isinstance(each, PortOpens) and each.passed]
+    present = session.visit.present_address
+    return present[0].ip if present and session.cable.laptop.reaching(present[0].ip) else None
 
 
 def page_port(session: Session) -> int | None:
     """Return the port of the device's page, or None where none is known to be there."""
-    device = session.chosen
+    device = session.device.chosen
     told = [each.port for each in device.services if each.transport == "tcp"] if device else []
-    return next((each for each in _PAGES if each in (*_opened(session), *told)), None)
+    return next((each for each in _PAGES if each in (*session.device.open_ports, *told)), None)
 
 
 def time_asleep() -> float:
@@ -54,8 +48,8 @@ class LaptopWatch:
 
     async def look(self, session: Session, now: float) -> None:
         """Tell the session how the laptop is now, ``now`` being the wire's time."""
-        present = session.present_address
-        device = present[0] if present else None
+        present = session.visit.present_address
+        device = present[0].ip if present else None
         try:
             # In threads of their own, because the netlink library brings its own event loop.
             adapters = await asyncio.to_thread(list_adapters)
@@ -64,17 +58,17 @@ class LaptopWatch:
             return  # the kernel did not tell this time; what was known stays
         slept_before, self._slept = self._slept, self._asleep()
         session.see_laptop(adapters, now=now, way_out=way_out, slept_s=self._slept - slept_before)
-        session.laptop.hazards += await self._firewall(session)
+        session.cable.laptop.hazards += await self._firewall(session)
 
     async def _firewall(self, session: Session) -> list[Hazard]:
         """See whether what opens to a bare question opens to the laptop's own programs too; asked once a device."""
-        target, opened = door_target(session), _opened(session)
+        target, opened = door_target(session), session.device.open_ports
         if target is None or not opened:
             return []
         far = FarEnd(target, opened[0])
         if far not in self._dropped:
-            self._dropped[far] = await is_dropped(session.laptop.adapter, far)
-        text = FIREWALL.format(far=far, adapter=session.laptop.adapter)
+            self._dropped[far] = await is_dropped(session.cable.laptop.adapter, far)
+        text = FIREWALL.format(far=far, adapter=session.cable.laptop.adapter)
         return [Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
 
     async def door(self, session: Session) -> Door | None:
@@ -88,7 +82,7 @@ class LaptopWatch:
             return None
         far = FarEnd(target, port)
         if far not in self._doors:
-            door = Door(session.laptop.adapter, far)
+            door = Door(session.cable.laptop.adapter, far)
             await door.open()
             self._doors[far] = door
         return self._doors[far]

@@ -31,7 +31,7 @@ def ask_device_address(delivered: IPv4Interface | None) -> Question:
         "Which address do its label, display or manual give?",
         str(delivered.ip) if delivered else "",
         lambda typed: f"Ask for {parse_address(typed)} until it answers.",
-        lambda session, now, typed: session.search.ask_for(typed, now),
+        lambda session, now, typed: session.cable.search.ask_for(typed, now),
     )
 
 
@@ -39,9 +39,9 @@ def ask_laptop_address(session: Session) -> Question:
     """Ask for another laptop address than the one offered."""
     return Question(
         "Which address is the laptop to borrow instead?",
-        str(session.offer or ""),
+        str(session.visit.offer or ""),
         lambda typed: f"Ask whether {parse_interface(typed, 'laptop address')} is free.",
-        lambda session, now, typed: session.offer_other(typed, now),
+        lambda session, now, typed: session.stages.access.name_other(typed, now),
     )
 
 
@@ -49,7 +49,7 @@ def ask_label(session: Session) -> Question:
     """Compare the MAC address on a label with what is on the wire, while it is typed."""
 
     def check(typed: str) -> str:
-        matches = session.search.match_label(typed)
+        matches = session.cable.search.match_label(typed)
         waits = "Nobody has been heard yet; a whole address is kept until then."
         return "\n".join(matches[0].aligned) if matches else waits
 
@@ -57,7 +57,7 @@ def ask_label(session: Session) -> Question:
         "Which MAC address does its label give? All of it, or the last digits; a barcode reader may type it.",
         "",
         check,
-        lambda session, _, typed: session.search.label(typed),
+        lambda session, _, typed: session.cable.search.label(typed),
     )
 
 
@@ -65,16 +65,16 @@ def ask_plan(session: Session) -> Question:
     """Ask what the device is to become."""
 
     def check(typed: str) -> str:
-        for each in check_target(read_target(typed), session.site):
+        for each in check_target(read_target(typed), session.cable.around.site):
             if not each.passed:
                 raise BadInput(each.sentence)
         return "Every value fits."
 
     return Question(
-        f"What is {session.work.tag} to become?",
-        write_target(session.target) if session.target else "",
+        f"What is {session.device.work.tag} to become?",
+        write_target(session.device.target) if session.device.target else "",
         check,
-        lambda session, now, typed: session.plan(read_target(typed), now),
+        lambda session, now, typed: session.stages.setting.plan(read_target(typed), now),
     )
 
 
@@ -82,7 +82,7 @@ def ask_tag(session: Session) -> Question:
     """Ask for the tag of the device at hand."""
     return Question(
         "Which tag is on this device's place?",
-        session.work.tag,
+        session.device.work.tag,
         lambda typed: f"Its tag is {clean_tag(typed)}.",
-        lambda session, _, typed: session.name(typed),
+        lambda session, _, typed: session.visit.name(typed),
     )

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.beliefs import AddressBelief, Asking, Belief, Evidence, Reason, Service
+from askport.core.finding.beliefs import AddressBelief, Asking, Basis, Belief, Evidence, Reason, Service
 from askport.core.finding.clues import Clue, Tells
 from askport.core.finding.holding import Holdings
 
@@ -58,6 +58,11 @@ class Device:
         if self.best and self.best.belief is Belief.CERTAIN:
             return 4
         return 3 if self.asking else int(self.best.belief) if self.best else 0
+
+    def gateway_heard_from(self, address: IPv4Address) -> IPv4Address | None:
+        """Return whom it keeps looking for from one of its addresses; what it was given or told shows no use of it."""
+        heard = (each for each in self.addresses if each.address == address and each.gateway_basis is Basis.HEARD)
+        return next((each.gateway for each in heard), None)
 
     def reasons(self) -> list[Reason]:
         """Return every sentence about it, addresses first."""

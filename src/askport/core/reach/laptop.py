@@ -24,6 +24,8 @@ class Laptop:
         self.adapter, self.mac, self.own = adapter, mac, tuple(own)
         self.hazards: list[Hazard] = []
         """What is dangerous about the laptop itself; whoever can see the laptop keeps it up to date."""
+        self.pinned: dict[IPv4Address, MacAddress] = {}
+        """Addresses that the kernel was told to take for one MAC address."""
         self._taken_at: dict[IPv4Interface, float] = {}
         self._put_back_at: dict[IPv4Interface, float] = {}
         self._woke: tuple[float, float] | None = None
@@ -59,6 +61,7 @@ class Laptop:
         given = self.borrowed
         self._taken_at.clear()
         self._put_back_at.clear()
+        self.pinned.clear()
         return given
 
     def look(

@@ -51,9 +51,13 @@ class ByHand(Way):
         self._beside: dict[IPv4Address, None] = {}
         """Addresses at which it was seen beside its old one."""
         self._said_proxy = False
-        self.moved_to: IPv4Address | None = None
-        """Where the device is now, if it has left its old address for another than the planned one."""
+        self._moved_to: IPv4Address | None = None
         self.left_old = False
+
+    @property
+    def moved_to(self) -> IPv4Address | None:
+        """Where the device is now, if it has left its old address for another than the planned one."""
+        return self._moved_to
 
     @property
     def waits_for(self) -> str:
@@ -61,10 +65,10 @@ class ByHand(Way):
         target = self.target.interface.ip
         if self._witness.answers_for_others:
             return self._proxy_sentence()
-        if self.moved_to and self.moved_to in LINK_LOCAL:
-            return f"It has no address of its own now and fell back to {self.moved_to}. Waiting for {target}."
-        if self.moved_to:
-            return f"It moved to {self.moved_to}, not to {target}. Correct it at {self.moved_to}."
+        if self._moved_to and self._moved_to in LINK_LOCAL:
+            return f"It has no address of its own now and fell back to {self._moved_to}. Waiting for {target}."
+        if self._moved_to:
+            return f"It moved to {self._moved_to}, not to {target}. Correct it at {self._moved_to}."
         if self.left_old:
             return f"It has left {self._old}. Waiting for it at {target}."
         return "Type these values into its own page or keypad and save. It will be seen when it moves."
@@ -87,25 +91,19 @@ class ByHand(Way):
             elif address not in self._beside:
                 self._beside[address] = None
                 self._note(f"It shows {address} as well, which is a second address while {self._old} answers.", now)
-            if self.left_old and address in self._beside and address != self.moved_to:
+            if self.left_old and address in self._beside and address != self._moved_to:
                 self._moved_wrong(address, now)
 
     def _at_old_still(self, now: float) -> None:
         if self.left_old:
             self._note(f"It is at {self._old} again.", now)
-        self._unanswered, self.left_old, self.moved_to = 0, False, None
+        self._unanswered, self.left_old, self._moved_to = 0, False, None
 
     def _moved_wrong(self, address: IPv4Address, now: float) -> None:
-        self.moved_to = address
+        self._moved_to = address
         target = self.target.interface.ip
         hint = ": two digits or octets are swapped" if is_transposition(address, target) else ""
         self._note(f"It moved to {address} instead of {target}{hint}.", now)
-
-    def stray(self) -> None:
-        """End, because the device is at a wrong address now and has to be reached there first."""
-        last = self.steps[-1] if self.steps else None
-        self._look_at = None
-        self.result, self.because = Result.SENT, last.text if last else ""
 
     def handle_timer(self, now: float) -> None:
         """Ask for the new and the old address."""

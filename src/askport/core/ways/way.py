@@ -64,6 +64,16 @@ class Way(Machine):
         """What the way waits for now, as a sentence for the technician."""
         return ""
 
+    @property
+    def moved_to(self) -> IPv4Address | None:
+        """Where the device is now, if it has left its old address for another than the planned one."""
+        return None
+
+    def end_elsewhere(self) -> None:
+        """End, because the device is at a wrong address now and has to be reached there first."""
+        last = self.steps[-1] if self.steps else None
+        self.result, self.because = Result.SENT, last.text if last else ""
+
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
         return [*super().poll(), *self._witness.poll()]

@@ -29,16 +29,28 @@ class _End:
     address: IPv4Address | None
     prefix: int | None
 
+    @property
+    def words(self) -> str:
+        """The address with its prefix, or that it has none."""
+        if self.address is None:
+            return "no address"
+        return f"{self.address}/{self.prefix}" if self.prefix is not None else f"{self.address}/?"
+
     def bit(self, place: int) -> int | None:
         return int(self.address) >> (31 - place) & 1 if self.address is not None else None
 
 
-def cable_lines(session: Session, width: int, now: float, real_now: float, pulses: Sequence[Pulse]) -> list[Ink]:
+def cable_lines(
+    session: Session, width: int, now: float, real_now: float, pulses: Sequence[Pulse], *, compact: bool = False
+) -> list[Ink]:
     """Draw the band: the cable, then the two addresses as combs whose teeth meet where they agree.
 
-    ``now`` is the wire's time and ``real_now`` the clock of the pulses, which differ on the practice bench.
+    ``now`` is the wire's time and ``real_now`` the clock of the pulses, which differ on the practice bench. In a
+    small terminal (``compact``) it is three lines: the addresses stand beside their joints.
     """
     ours, theirs = _ends(session)
+    if compact:
+        return [_cable(session, width, now, real_now, pulses), _strip(ours, theirs, width), _verdict(session)]
     wide = width >= _WIDE
     said = _verdict(session)
     # Where the sentence has no room beside the joints, it stands between the cable and the addresses.
@@ -56,27 +68,33 @@ def cable_lines(session: Session, width: int, now: float, real_now: float, pulse
 
 
 def _verdict(session: Session) -> Ink:
-    verdict = session.verdict()
+    verdict = session.visit.verdict()
     if verdict:
         return Ink().put(verdict.sentence, STRONG if verdict.can else f"{STRONG} {CONFLICT}")
-    return Ink().put("the device has no address yet" if session.chosen else "no device address known yet", DIM)
+    return Ink().put("the device has no address yet" if session.device.chosen else "no device address known yet", DIM)
 
 
 def _ends(session: Session) -> tuple[_End, _End]:
-    present, verdict = session.present_address, session.verdict()
-    mine = verdict.laptop if verdict and verdict.laptop else next(iter(session.laptop.addresses), None)
+    present, verdict = session.visit.present_address, session.visit.verdict()
+    mine = verdict.laptop if verdict and verdict.laptop else next(iter(session.cable.laptop.addresses), None)
     ours = _End(mine.ip, mine.network.prefixlen) if mine else _End(None, None)
-    return ours, _End(*present) if present else _End(None, None)
+    if present is None:
+        return ours, _End(None, None)
+    at, is_known = present
+    return ours, _End(at.ip, at.network.prefixlen if is_known else None)
 
 
 def _cable(session: Session, width: int, now: float, real_now: float, pulses: Sequence[Pulse]) -> Ink:
-    left = f"laptop {session.laptop.adapter}"
-    device = session.chosen or session.search.candidate
-    right = f"{device.mac}  {session.maker(device.mac) or 'maker unknown'}" if device else "nobody yet"
-    link = session.link
+    left = f"laptop {session.cable.laptop.adapter}"
+    device = session.device.chosen or session.cable.search.candidate
+    right = f"{device.mac}  {session.cable.around.maker(device.mac) or 'maker unknown'}" if device else "nobody yet"
+    link = session.cable.link
     speed = f"{speed_words(link.speed_mbps)}, " if link.speed_mbps else ""
     state = f" {speed}up for {span_words(now - link.since)} " if link.up else " no link "
     room = width - len(left) - len(right) - 8
+    if room < len(state) + 4 and device:
+        right = str(device.mac)  # whose it is stands in the picture too
+        room = width - len(left) - len(right) - 8
     rail = ["━" if link.up else "╌"] * max(room, len(state) + 4)
     styles = [DIM] * len(rail)
     for pulse in pulses:
@@ -92,6 +110,15 @@ def _cable(session: Session, width: int, now: float, real_now: float, pulses: Se
     for character, style in zip(rail, styles, strict=True):
         ink.put(character, style)
     return ink.put("◗ ", THEIRS).put(right, f"{STRONG} {THEIRS}")
+
+
+def _strip(ours: _End, theirs: _End, width: int) -> Ink:
+    """Draw both addresses on one line, with the bits that must agree between them."""
+    comb = _Comb(ours, theirs, 1)
+    left = max(0, (width - comb.width) // 2)
+    ink = Ink().to(max(0, left - 1 - len(ours.words))).put(ours.words, f"{STRONG} {OURS}")
+    ink.to(left).put_line(comb.joints(0)).to(left + comb.width + 1)
+    return ink.put(theirs.words, f"{STRONG} {THEIRS}")
 
 
 class _Comb:
@@ -131,13 +158,13 @@ class _Comb:
         """Join the bits that must agree for the two to be neighbours; a torn one is a conflict."""
         prefixes = [end.prefix for end in (self._ours, self._theirs) if end.prefix is not None]
         needed = max(prefixes, default=0)
-        ink = Ink().to(2).put("joined", DIM).to(left)
+        ink = Ink().to(2).put("joined", DIM).to(left) if left else Ink()
         for place in range(32):
             if place and place % 8 == 0:
                 ink.put("   ")
             mine, other = self._ours.bit(place), self._theirs.bit(place)
             if place >= needed or mine is None or other is None:
-                ink.put(" " * self._cells)
+                ink.put(" " * self._cells if left else "·", DIM)
             elif mine == other:
                 ink.put("│".ljust(self._cells), DIM)
             else:

@@ -50,20 +50,20 @@ _LANES: dict[Tells, str] = {
 
 def find_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw the lanes over how loud the laptop is, and the candidates."""
-    devices = session.search.devices()
-    if session.chosen and all(each.mac != session.chosen.mac for each in devices):
-        devices.insert(0, session.chosen)
+    devices = session.cable.search.devices()
+    if session.device.chosen and all(each.mac != session.device.chosen.mac for each in devices):
+        devices.insert(0, session.device.chosen)
     lines = [*_lanes(session, width, now), blank()]
-    if session.chosen is None or session.finder.measuring:
+    if session.device.chosen is None or session.cable.finder.measuring:
         lines += [*_ladder(session, width), blank()]
-    hazards = [*session.finder.hazards(), *session.laptop.hazards]
+    hazards = [*session.cable.finder.hazards(), *session.cable.laptop.hazards]
     for hazard in hazards:
         lines += warning(hazard.text, width)
     if hazards:
         lines.append(blank())
     if not devices:
         lines += _silence(session, width, now)
-    pointed = session.chosen or session.search.candidate
+    pointed = session.device.chosen or session.cable.search.candidate
     at = next((place for place, each in enumerate(devices) if pointed and each.mac == pointed.mac), 0)
     top = max(0, min(at - _MOST_SHORT // 2, len(devices) - _MOST_SHORT))
     for device in devices[top : top + _MOST_SHORT]:
@@ -77,7 +77,7 @@ def find_lines(session: Session, width: int, now: float) -> list[Ink]:
 
 def _ladder(session: Session, width: int) -> list[Ink]:
     """Draw how much the laptop sends, and how far it is with it."""
-    finder = session.finder
+    finder = session.cable.finder
     ink = Ink().put("the laptop", OURS).to(14)
     for rung in Loudness:
         here = rung is finder.loudness
@@ -113,12 +113,12 @@ def _short(session: Session, device: Device, width: int) -> Ink:
         ink.put(best.address).to(40).put(best.belief, STRONG if best.belief is Belief.CERTAIN else DIM)
     else:
         ink.put("no address", DIM)
-    return ink.to(50).put(device_words(device, session.maker(device.mac))[: max(10, width - 50)], DIM)
+    return ink.to(50).put(device_words(device, session.cable.around.maker(device.mac))[: max(10, width - 50)], DIM)
 
 
 def _lanes(session: Session, width: int, now: float) -> list[Ink]:
-    start = session.link.since if session.link.up else session.started_at
-    start = max(start, session.started_at)
+    start = session.cable.link.since if session.cable.link.up else session.cable.began_at
+    start = max(start, session.cable.began_at)
     span = next((each for each in _SPANS_S if now - start <= each), 3600)
     start = max(start, now - span)
     room = width - _LABEL
@@ -128,8 +128,8 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
     here = max(0, min(room - 1, int((now - start) / span * room)))
     lines = [scale, _axis(room, here)]
     moments: dict[str, list[tuple[float, Clue]]] = {}
-    device = session.chosen or session.search.candidate
-    live = session.finder.device(device.mac) if device else None
+    device = session.device.chosen or session.cable.search.candidate
+    live = session.cable.finder.device(device.mac) if device else None
     for at, clue in (live or device).moments if device and (live or device) else ():
         text = _LANES[clue.tells].format(address=clue.address, about=clue.about, text=clue.text, port=clue.port)
         moments.setdefault(text, []).append((at, clue))
@@ -159,11 +159,11 @@ def _lane(text: str, times: list[float], start: float, span: float, room: int, h
 
 
 def _silence(session: Session, width: int, now: float) -> list[Ink]:
-    since = max(session.link.since, session.started_at)
+    since = max(session.cable.link.since, session.cable.began_at)
     lines = [blank(), heading("Nobody has spoken yet", width), blank()]
-    if not session.link.up:
+    if not session.cable.link.up:
         return [*lines, *wrapped("There is no link: the cable is not in, or the device has no power.", width, "", 2)]
-    lines += wrapped(f"Listening for {span_words(now - since)} on {session.laptop.adapter}.", width, "", 2)
+    lines += wrapped(f"Listening for {span_words(now - since)} on {session.cable.laptop.adapter}.", width, "", 2)
     lines.append(blank())
     hints = (
         "Pull the device's power and plug it in again: most devices say their address in the first seconds.",
@@ -177,7 +177,7 @@ def _silence(session: Session, width: int, now: float) -> list[Ink]:
 
 def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
     title = Ink().put("▸ ", STRONG).put(device.mac, f"{STRONG} {THEIRS}").put("  ")
-    title.put(device_words(device, session.maker(device.mac)), THEIRS)
+    title.put(device_words(device, session.cable.around.maker(device.mac)), THEIRS)
     lines = [title.put(" ").to(width, "┈", DIM)]
     if device.asking:
         asking = device.asking

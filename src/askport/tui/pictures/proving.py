@@ -12,15 +12,15 @@ _MEASURED = 52
 
 def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw the proofs as they come in."""
-    if not session.proofs:
+    if not session.device.proofs:
         text = "Nothing to prove yet: first the device takes its new address."
         return wrapped(text, width, DIM)
     lines = [Ink().put("Expected", STRONG).to(_MEASURED).put("Measured", STRONG).put(" ").to(width, "┈", DIM), blank()]
-    for proof in session.proofs:
+    for proof in session.device.proofs:
         lines += _proof(proof, width)
-    if session.power_cycle:
-        lines += [blank(), heading("After a power cut", width), blank(), *_proof(session.power_cycle, width)]
-        lines += _lane(session.power_cycle, width, now)
+    if session.device.power_cycle:
+        lines += [blank(), heading("After a power cut", width), blank(), *_proof(session.device.power_cycle, width)]
+        lines += _lane(session.device.power_cycle, width, now)
     return lines
 
 

@@ -16,14 +16,14 @@ _CELL = 6
 
 def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw where everybody is, and what happens to the adapter."""
-    device = session.whereabouts
-    if session.chosen is None:
+    device = session.device.whereabouts
+    if session.device.chosen is None:
         return wrapped("Find the device first: then this shows how the laptop can talk to it.", width, DIM)
     if device is None:
         text = "It has no address yet, so there is nothing to reach: it is given one in the next step."
         return wrapped(text, width)
-    best = session.chosen.best
-    prefix = best.prefix if best and not session.strayed_to else None
+    best = session.device.chosen.best
+    prefix = best.prefix if best and not session.device.strayed_to else None
     network = IPv4Network((int(device), prefix or ASSUMED_PREFIX), strict=False)
     known = (
         f"Its subnet is {network}."
@@ -32,16 +32,16 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     )
     lines = [heading("Beside the device", width), *wrapped(known, width, DIM), blank()]
     lines += _ruler(session, network, device, width)
-    lines += [blank(), heading(f"The laptop's {session.laptop.adapter}", width), *_adapter(session, width)]
+    lines += [blank(), heading(f"The laptop's {session.cable.laptop.adapter}", width), *_adapter(session, width)]
     lines += [blank(), heading("Why they can talk, or cannot", width), *_why(session, device, prefix, width)]
-    for hazard in session.laptop.hazards:
+    for hazard in session.cable.laptop.hazards:
         lines += warning(hazard.text, width)
-    if session.greeting and (session.laptop.reaching(device) or session.phase.step is not Step.REACH):
+    if session.device.greeting and (session.cable.laptop.reaching(device) or session.phase.step is not Step.REACH):
         lines += [blank(), heading("What it answers there", width)]
-        for proof in session.greeting:
+        for proof in session.device.greeting:
             if proof.passed:
                 lines.append(Ink().put("  ✓ ", THEIRS).put(proof.because))
-        if not any(proof.passed for proof in session.greeting):
+        if not any(proof.passed for proof in session.device.greeting):
             lines.append(line("Only ARP: no ping, and none of the usual ports.", "", 2))
     return lines
 
@@ -81,33 +81,33 @@ def _roles(session: Session, network: IPv4Network, device: IPv4Address) -> dict[
         network[0]: ("network address, nobody's", DIM),
         network[-1]: ("broadcast address, nobody's", DIM),
     }
-    best = session.chosen.best if session.chosen else None
+    best = session.device.chosen.best if session.device.chosen else None
     if best and best.gateway:
         roles[best.gateway] = ("the gateway that it looks for", THEIRS)
-    for other in session.finder.devices():
+    for other in session.cable.finder.devices():
         for belief in other.addresses:
             if belief.address in network and belief.address != device and other.mac != _mac(session):
                 roles[belief.address] = (f"held by {other.mac}", CONFLICT)
-    mine = session.laptop.reaching(device) or (session.offer if session.phase.step is Step.REACH else None)
+    mine = session.cable.laptop.reaching(device) or (session.visit.offer if session.phase.step is Step.REACH else None)
     if mine and mine.ip in network:
-        verb = "free: the laptop may borrow it" if mine is session.offer else "the laptop"
+        verb = "free: the laptop may borrow it" if mine is session.visit.offer else "the laptop"
         roles[mine.ip] = (verb, f"{STRONG} {OURS}")
     roles[device] = ("the device", f"{STRONG} {THEIRS}")
     return roles
 
 
 def _mac(session: Session) -> bytes | None:
-    return session.chosen.mac if session.chosen else None
+    return session.device.chosen.mac if session.device.chosen else None
 
 
 def _adapter(session: Session, width: int) -> list[Ink]:
     """Draw the adapter's addresses in three columns: nothing but the borrowed one ever changes."""
     third = min(36, width // 3)
     head = Ink().to(2).put("before", DIM).to(2 + third).put("while borrowed", DIM).to(2 + 2 * third).put("after", DIM)
-    own = [str(each) for each in session.laptop.own]
-    beside = [Ink().put(each, f"{STRONG} {OURS}").put("  borrowed", OURS) for each in session.laptop.borrowed]
-    if session.offer and not beside and session.phase.step is Step.REACH:
-        beside = [Ink().put(session.offer, OURS).put("  not yet", DIM)]
+    own = [str(each) for each in session.cable.laptop.own]
+    beside = [Ink().put(each, f"{STRONG} {OURS}").put("  borrowed", OURS) for each in session.cable.laptop.borrowed]
+    if session.visit.offer and not beside and session.phase.step is Step.REACH:
+        beside = [Ink().put(session.visit.offer, OURS).put("  not yet", DIM)]
     meanwhile = [*map(line, own), *beside] or [line("no address")]
     lines = [head]
     for before, between in zip_longest(own or ["no address"], meanwhile):
@@ -118,10 +118,10 @@ def _adapter(session: Session, width: int) -> list[Ink]:
 
 def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) -> list[Ink]:
     """Say it in words and numbers, for the laptop's address that reaches the device, or the first."""
-    laptop = session.laptop.reaching(device) or next(iter(session.laptop.addresses), None)
+    laptop = session.cable.laptop.reaching(device) or next(iter(session.cable.laptop.addresses), None)
     if laptop is None:
         return wrapped("The laptop has no address on this adapter, so it cannot send to the device.", width, "", 2)
-    best = session.chosen.best if session.chosen else None
+    best = session.device.chosen.best if session.device.chosen else None
     told = explain(laptop, device, prefix, best.gateway if best else None)
     marks = {"a stranger": CONFLICT}
     return [

@@ -13,14 +13,16 @@ _LEFT = 50
 
 def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw what is written down."""
-    chosen, target = session.chosen, session.target
+    chosen, target = session.device.chosen, session.device.target
     if chosen is None or target is None:
         return wrapped("Nothing to record yet.", width, DIM)
     best = chosen.best if not chosen.asking else None
-    head = Ink().put(session.work.tag, STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
+    head = (
+        Ink().put(session.device.work.tag, STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
+    )
     lines = [head.put(" ").to(width, "┈", DIM), blank()]
     mask = str(mask_of_prefix(best.prefix)) if best and best.prefix is not None else "not known"
-    left = session.as_left
+    left = session.device.as_left
     left_mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else None
     rows: list[tuple[str, str, object, Basis | None]] = [
         ("address", str(best.address) if best else "none", left.address.value, left.address.basis),
@@ -33,12 +35,11 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
         shown = basis not in (None, Basis.TOLD)
         said = f"{(value or 'none') if basis else ''}  {basis_words(basis)}".strip()
         lines += beside(ink, _LEFT, said, width, f"{STRONG} {THEIRS}" if shown else DIM)
-    maker = session.maker(chosen.mac) or "maker unknown"
+    maker = session.cable.around.maker(chosen.mac) or "maker unknown"
     lines.append(Ink().to(2).put("MAC address", DIM).to(_FOUND).put(f"{chosen.mac}, {maker}"))
     lines += [blank(), heading("Proven", width)]
-    proofs = [*session.proofs, *([session.power_cycle] if session.power_cycle else [])]
-    for proof in proofs:
-        if proof.name in session.left_out:
+    for proof in session.device.all_proofs:
+        if proof.name in session.device.left_out:
             continue
         mark, style = ("✓", THEIRS) if proof.passed else ("–", DIM) if proof.not_made else ("✗", CONFLICT)
         ink = Ink().to(2).put(f"{mark} ", style).put(proof.expected)
@@ -46,7 +47,7 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
             lines.append(ink.to(_LEFT).put(proof.measured, DIM))
         else:
             lines += [ink, *wrapped(proof.measured, width, DIM, 4)]
-    for name in session.left_out:
+    for name in session.device.left_out:
         lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {proof_words(name)}", CONFLICT))
     if session.phase is Phase.RECORDED:
         lines += [blank(), *wrapped("Recorded. The laptop has its own settings back.", width, STRONG)]

@@ -10,11 +10,11 @@ from askport.core.narrate import basis_words, proof_words
 from askport.core.plan.work import WorkItem
 from askport.core.register.as_left import Basis
 from askport.core.register.fold import Row
+from askport.core.ways.table import entry_of
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, flow, heading, line, wrapped
 from askport.tui.outfit import Outfit
 from askport.tui.widgets.sheet import Sheet
 
-_WAYS = {"hand": "by hand", "dhcp": "its request answered"}
 _FOUND, _LEFT, _STATE = 54, 80, 104
 
 
@@ -75,7 +75,8 @@ def register_lines(rows: list[Row], width: int) -> list[Ink]:
         marks = [_mark(proof.name, passed=proof.passed) for proof in visit.proofs.values()]
         marks += [Ink().put(f"– {proof_words(name)}: left out", CONFLICT) for name in visit.left_out]
         lines += flow(marks or [line("no proofs yet", DIM)], width, 10)
-        how = [_WAYS.get(visit.way or "", "")] if visit.way else []
+        way = entry_of(visit.way)
+        how = [way.done] if way else []
         kept = visit.as_left
         how.append(_with_basis("mask", f"/{kept.prefix.value}", kept.prefix.basis))
         how.append(_with_basis("gateway", kept.gateway.value, kept.gateway.basis))

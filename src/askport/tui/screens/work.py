@@ -7,21 +7,22 @@ from collections.abc import Callable
 
 from textual import work
 from textual.app import ComposeResult
-from textual.binding import Binding
 from textual.containers import Horizontal, Vertical, VerticalScroll
+from textual.geometry import Size
 from textual.getters import query_one
 from textual.message import Message
 from textual.screen import Screen
 from textual.widgets import Footer
 
 from askport.core.errors import AskPortError, MachineRefused
-from askport.core.finding.loudness import Loudness
-from askport.core.narrate import Next, next_line
+from askport.core.narrate import next_line
 from askport.core.session import Session
+from askport.core.stages.stage import Next
 from askport.core.steps import Phase, Step
 from askport.edges.browser import open_page
+from askport.tui.actions import Moment, bindings, is_offered
 from askport.tui.ink import Ink
-from askport.tui.laptop import LaptopWatch, door_target, page_port
+from askport.tui.laptop import LaptopWatch
 from askport.tui.outfit import Outfit
 from askport.tui.pictures.around import hand_lines, news_lines, next_lines, title_line
 from askport.tui.pictures.cable import Pulse, cable_lines
@@ -32,13 +33,16 @@ from askport.tui.pictures.record import record_lines
 from askport.tui.pictures.setting import set_lines
 from askport.tui.questions import ask_device_address, ask_label, ask_laptop_address, ask_plan, ask_tag
 from askport.tui.screens.evidence import EvidenceScreen
+from askport.tui.screens.keys import key_strip, program_bindings
 from askport.tui.screens.register import RegisterScreen
 from askport.tui.widgets.entry import EntryLine
 from askport.tui.widgets.sheet import Sheet
-from askport.tui.widgets.way import WayRail, crate_lines, way_lines
+from askport.tui.widgets.way import WayRail, crate_lines, way_lines, way_strip
 
 _FRAMES_A_SECOND = 8
 _LOOKS_EVERY_S = 3.0
+_ROOMY = Size(100, 30)
+"""From this size on there is room for the way down the left and for both addresses bit by bit."""
 _MAX_PULSES = 24
 """Frames drawn on the cable at once; more would be a solid line."""
 
@@ -59,40 +63,7 @@ class WorkScreen(Screen[None]):
     CSS_PATH = "work.tcss"
     AUTO_FOCUS = ""
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
-    BINDINGS = [
-        Binding("enter", "next", "Do it", id="work.next", tooltip="Do what the bottom line says"),
-        Binding(
-            "a", "ask_for", "Address", id="work.ask_for", tooltip="Ask for the address on its label or in its manual"
-        ),
-        Binding("m", "label", "Label", id="work.label", tooltip="Type or scan the MAC address on the label"),
-        Binding("d", "accept", "This is it", id="work.accept", tooltip="What runs a live network here is the device"),
-        Binding("plus,equals_sign", "louder", "Louder", id="work.louder", tooltip="Let the laptop ask more"),
-        Binding("minus", "quieter", "Quiet", id="work.quieter", tooltip="Have the laptop send nothing"),
-        Binding("space", "hold", "Hold", id="work.hold", tooltip="Hold the sweep, or go on with it"),
-        Binding("f", "frames", "Frames", id="work.frames", tooltip="The frames behind what it said"),
-        Binding("o", "door", "Open page", id="work.door", tooltip="Open its page in a browser, over the cable"),
-        Binding("e", "plan", "Plan", id="work.plan", tooltip="Change what the device is to become"),
-        Binding("n", "name", "Tag", id="work.name", tooltip="Give the device its tag"),
-        Binding("w", "other_way", "Other way", id="work.other_way", tooltip="Set the address by another way"),
-        Binding("l", "leave_out", "Leave out", id="work.leave_out", tooltip="Go on without the power-cycle proof"),
-        Binding("b", "back", "Again", id="work.back", tooltip="Do the step before again"),
-        Binding("r", "register", "Register", id="work.register", tooltip="What was recorded"),
-        Binding("up,k", "point(-1)", "Point up", id="work.up", show=False),
-        Binding("down,j", "point(1)", "Point down", id="work.down", show=False),
-        *(Binding(str(place), f"look({place})", step, show=False) for place, step in enumerate(Step, 1)),
-        Binding("escape", "look(0)", "Back to now", show=False),
-        Binding("f6", "hand_power", "Power", id="hand.power", show=False),
-        Binding("f7", "hand_type", "Type", id="hand.type", show=False),
-        Binding("f8", "hand_mistype", "Mistype", id="hand.mistype", show=False),
-    ]
-    HELP = """
-# Ask Port
-
-**Enter** does what the bottom line says. The way on the left shows where you are; **1** to **6** look at a step,
-**Escape** comes back.
-
-In practice, **F6** to **F8** are your hands at the device.
-"""
+    BINDINGS = [*bindings()]
 
     class AdapterWanted(Message):
         """The technician wants to choose an adapter again."""
@@ -119,6 +90,7 @@ In practice, **F6** to **F8** are your hands at the device.
         """Lay out the screen."""
         yield Sheet(id="title")
         yield Sheet(id="cable")
+        yield Sheet(id="steps")
         with Horizontal(id="middle"):
             with Vertical(id="left"):
                 yield WayRail(id="way")
@@ -129,6 +101,7 @@ In practice, **F6** to **F8** are your hands at the device.
         yield Sheet(id="next")
         yield Sheet(id="hands")
         yield Footer(compact=True)
+        yield Sheet(id="keyline")
 
     def on_mount(self) -> None:
         """Start the cable and the pictures."""
@@ -150,7 +123,7 @@ In practice, **F6** to **F8** are your hands at the device.
             except AskPortError as error:
                 self._stopped = error
                 self.workers.cancel_group(self, "cable")
-                tour.session.laptop.give_all_back()
+                tour.session.cable.laptop.give_all_back()
                 await self._laptop.look(tour.session, tour.wire.now())
                 return
             tour.wire.wake()
@@ -167,10 +140,15 @@ In practice, **F6** to **F8** are your hands at the device.
             except AskPortError as error:
                 self._stopped = error
                 if self._is_adapter_gone:
-                    tour.session.laptop.give_all_back()
+                    tour.session.cable.laptop.give_all_back()
                 return
 
     # Drawing
+
+    def on_resize(self) -> None:
+        """Draw for a small terminal, or for one with room."""
+        self.set_class(self.app.size.width < _ROOMY.width or self.app.size.height < _ROOMY.height, "-compact")
+        self.draw()
 
     def draw(self) -> None:
         """Show the state of this moment."""
@@ -182,28 +160,34 @@ In practice, **F6** to **F8** are your hands at the device.
             self._step, self.looking_at = session.phase.step, None
             self.refresh_bindings()
         said = self.next()
-        offered = (said.enter, session.finder.loudness, session.phase, session.search.may_accept)
+        offered = (said.enter, session.cable.finder.loudness, session.phase, session.cable.search.may_accept)
         if offered != self._offered:
             self._offered = offered
             self.refresh_bindings()
         width = self.size.width
         self.query_one("#title", Sheet).show([title_line(self.outfit, now, width)])
-        self.cable.show(cable_lines(session, width - 4, now, time.monotonic(), list(self._pulses)))
+        room, compact = self.cable.content_size.width or width - 4, self.has_class("-compact")
+        pulses = list(self._pulses)
+        self.cable.show(cable_lines(session, room, now, time.monotonic(), pulses, compact=compact))
+        self.query_one("#steps", Sheet).show([way_strip(session, self.looking_at, width)])
         left = self.rail.size.width or 28
         self.rail.show(way_lines(session, self.looking_at, left))
         self.crate.show(crate_lines(tour, left, max(3, self.crate.size.height - 2)))
         room = max(40, self.picture.size.width)
         step = self.looking_at or session.phase.step
         self.picture.show([*news_lines(session, step, room), *_PICTURES[step](session, room, now)])
-        self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.trouble), width))
-        self.query_one("#hands", Sheet).show(hand_lines(self.outfit.practice, self._said_by_hand))
+        self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
+        if compact:
+            shown = [each for each in program_bindings(self) if each.binding.show]
+            self.query_one("#keyline", Sheet).show([key_strip(shown, self.app.get_key_display, width)])
+        self.query_one("#hands", Sheet).show(hand_lines(self.outfit.practice, self._said_by_hand, compact=compact))
 
     def next(self) -> Next:
         """Say what Enter does now."""
         tour = self.outfit.round
         if self._is_adapter_gone:
-            text = f"{tour.session.laptop.adapter} was pulled out, and nothing is left to give back: plug it in again."
-            return Next(f"{text} Enter goes to the adapters.")
+            gone = f"{tour.session.cable.laptop.adapter} was pulled out, and nothing is left to give back"
+            return Next(f"{gone}: plug it in again. Enter goes to the adapters.")
         if self._stopped:
             return Next(f"{self._stopped.message} Enter tries again.")
         if tour.is_over:
@@ -218,45 +202,10 @@ In practice, **F6** to **F8** are your hands at the device.
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Offer only what makes sense now."""
-        phase = self.outfit.round.session.phase
-        if action == "next":
-            return self.next().enter or None
-        if action.startswith("hand_"):
-            return self.outfit.practice is not None
-        if action == "ask_for":
-            return phase in (Phase.FINDING, Phase.MAY_BORROW, Phase.MAY_SET, Phase.MAY_PROVE)
-        if action == "label":
-            return phase is Phase.FINDING
-        if action == "accept":
-            return phase is Phase.FINDING and self.outfit.round.session.search.may_accept
-        if action == "door":
-            session = self.outfit.round.session
-            reached = self.outfit.practice is None and door_target(session) is not None
-            return reached and page_port(session) is not None
-        if action in ("louder", "quieter", "hold"):
-            return self._may_be(action)
-        if action == "frames":
-            return phase.step in (Step.PLUG, Step.FIND, Step.REACH)
-        if action == "plan":
-            return phase.step in (Step.PLUG, Step.FIND, Step.REACH, Step.SET)
-        if action == "other_way":
-            return phase.step is Step.SET and len(self.outfit.round.session.ways()) > 1
-        if action == "leave_out":
-            return phase is Phase.POWER_CYCLE
-        return True
-
-    def _may_be(self, action: str) -> bool:
-        """Whether the laptop may ask more or less now, or hold a sweep."""
-        session = self.outfit.round.session
-        finder, sweeping = session.finder, session.finder.sweeping
-        is_sweeping = sweeping is not None and not sweeping.done
-        if session.phase is not Phase.FINDING or self.has_class("-typing"):
-            return False
-        return {
-            "louder": finder.loudness is not Loudness.SWEEP,
-            "quieter": finder.loudness is not Loudness.LISTEN,
-            "hold": is_sweeping,
-        }[action]
+        outfit, typing = self.outfit, self.has_class("-typing")
+        enter = action == "next" and self.next().enter
+        moment = Moment(session=outfit.round.session, enter=enter, typing=typing, practice=outfit.practice is not None)
+        return is_offered(action, moment)
 
     def _act(self, intent: Callable[[Session, float], None]) -> None:
         """Give the session an intent, and have the cable take it up."""
@@ -324,29 +273,29 @@ In practice, **F6** to **F8** are your hands at the device.
 
     def action_accept(self) -> None:
         """Say that what runs a live network here is the device that is meant."""
-        self._act(lambda session, _: session.search.accept())
+        self._act(lambda session, _: session.cable.search.accept())
 
     def action_louder(self) -> None:
         """Let the laptop ask more."""
-        self._act(lambda session, now: session.search.louder(now))
+        self._act(lambda session, now: session.cable.search.louder(now))
 
     def action_quieter(self) -> None:
         """Have the laptop send nothing."""
-        self._act(lambda session, _: session.finder.listen())
+        self._act(lambda session, _: session.cable.finder.listen())
 
     def action_hold(self) -> None:
         """Hold the sweep, or go on with it."""
-        self._act(lambda session, now: session.search.pause(now))
+        self._act(lambda session, now: session.cable.search.pause(now))
 
     def action_frames(self) -> None:
         """Show the frames behind what the device at hand said."""
         session = self.outfit.round.session
-        device = session.chosen or session.search.candidate
+        device = session.device.chosen or session.cable.search.candidate
         if device is None:
             self.notify("Nobody has been heard yet.", markup=False)
         else:
-            live = session.finder.device(device.mac) or device
-            self.app.push_screen(EvidenceScreen(live, session.maker(live.mac), self.outfit.round.wire))
+            live = session.cable.finder.device(device.mac) or device
+            self.app.push_screen(EvidenceScreen(live, session.cable.around.maker(live.mac), self.outfit.round.wire))
 
     def action_plan(self) -> None:
         """Change what the device is to become."""
@@ -363,13 +312,13 @@ In practice, **F6** to **F8** are your hands at the device.
     def action_other_way(self) -> None:
         """Set the address by the next way in the list."""
         session = self.outfit.round.session
-        names = [name for name, _ in session.ways()]
-        here = names.index(session.way_name) if session.way_name in names else -1
-        self._act(lambda session, now: session.choose_way(names[(here + 1) % len(names)], now))
+        names = [entry.name for entry, _ in session.visit.ways()]
+        here = names.index(session.device.way_name) if session.device.way_name in names else -1
+        self._act(lambda session, now: session.stages.setting.choose_way(names[(here + 1) % len(names)], now))
 
     def action_leave_out(self) -> None:
         """Go on without the power-cycle proof."""
-        self._act(lambda session, _: session.leave_out_power_cycle())
+        self._act(lambda session, _: session.stages.prove.leave_out_power_cycle())
 
     def action_back(self) -> None:
         """Do the step before again, or the one looked at."""
@@ -377,15 +326,15 @@ In practice, **F6** to **F8** are your hands at the device.
         before = steps[max(0, steps.index(session.phase.step) - 1)]
         step = self.looking_at or before
         self.looking_at = None
-        self._act(lambda session, now: session.go_back(step, now))
+        self._act(lambda session, now: session.stages.go_back(step, now))
 
     def action_point(self, by: int) -> None:
         """Point at another device."""
         session = self.outfit.round.session
-        macs = [device.mac for device in session.search.devices()]
-        if session.phase is Phase.FINDING and session.search.candidate and macs:
-            here = macs.index(session.search.candidate.mac)
-            self._act(lambda session, _: session.search.point_at(macs[(here + by) % len(macs)]))
+        macs = [device.mac for device in session.cable.search.devices()]
+        if session.phase is Phase.FINDING and session.cable.search.candidate and macs:
+            here = macs.index(session.cable.search.candidate.mac)
+            self._act(lambda session, _: session.cable.search.point_at(macs[(here + by) % len(macs)]))
 
     def action_look(self, place: int) -> None:
         """Look at a step without changing anything; 0 comes back to now."""
@@ -412,9 +361,9 @@ In practice, **F6** to **F8** are your hands at the device.
     def action_hand_type(self) -> None:
         """Type the planned values into the device."""
         if self.outfit.practice:
-            self._by_hand(self.outfit.practice.type_in(self.outfit.round.session.target))
+            self._by_hand(self.outfit.practice.type_in(self.outfit.round.session.device.target))
 
     def action_hand_mistype(self) -> None:
         """Type them with a slip of the fingers."""
         if self.outfit.practice:
-            self._by_hand(self.outfit.practice.type_in(self.outfit.round.session.target, wrongly=True))
+            self._by_hand(self.outfit.practice.type_in(self.outfit.round.session.device.target, wrongly=True))

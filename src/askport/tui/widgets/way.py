@@ -45,6 +45,16 @@ def way_lines(session: Session, looking_at: Step | None, width: int) -> list[Ink
     return lines
 
 
+def way_strip(session: Session, looking_at: Step | None, width: int) -> Ink:
+    """Draw the steps on one line, for a small terminal."""
+    ink = Ink().put(" ")
+    for place, step in enumerate(step_lines(session), 1):
+        style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
+        ink.put("──" if place > 1 else "", DIM).put(f"{_GLYPHS[step.state]} {place} {step.step}", style)
+        ink.put(" ◂" if looking_at is step.step else " ", DIM)
+    return ink
+
+
 def crate_lines(tour: Round, width: int, room: int) -> list[Ink]:
     """Draw the devices of the round, the one at hand marked."""
     if not tour.work:

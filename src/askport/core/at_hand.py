@@ -1,0 +1,92 @@
+"""What is known of the one device at hand, from as found to as left."""
+
+from dataclasses import replace
+from ipaddress import IPv4Address
+
+from askport.core.addresses import LINK_LOCAL, MacAddress
+from askport.core.finding.device import Device
+from askport.core.plan.target import Target
+from askport.core.plan.work import WorkItem
+from askport.core.proofs.answering import Echo, PortOpens
+from askport.core.proofs.power_cycle import PowerCycle
+from askport.core.proofs.proof import Proof
+from askport.core.register.as_left import AsLeft
+from askport.core.register.known import Known
+from askport.core.ways.way import Result, Way
+
+
+class AtHand:
+    """One device on its way through the job."""
+
+    def __init__(self, work: WorkItem, unit: int) -> None:
+        """Begin with what is meant to be at the other end; ``unit`` is its number in the job's journal."""
+        self.work, self.unit = work, unit
+        self.listed_as = work.tag
+        """Its tag in the work list, whatever it is called later."""
+        self.target: Target | None = work.target
+        self.revisits = False
+        """Whether it is one that the register has, and not the next of the work list."""
+        self.as_left = AsLeft()
+        """What it has been left with, as far as was found out."""
+        self.look_again()
+
+    def look_again(self) -> None:
+        """Forget what was found out, because another device may be meant."""
+        self.chosen: Device | None = None
+        """The device as found."""
+        self.strayed_to: IPv4Address | None = None
+        """A wrong address that it was given on the way, where it is now."""
+        self.greeting: list[Proof] = []
+        """What it answered at its old address."""
+        self.way_name: str | None = None
+        self.way: Way | None = None
+        self.target_holder: MacAddress | None = None
+        """Who else holds the planned address, if anybody answered for it."""
+        self.proofs: list[Proof] = []
+        self.power_cycle: PowerCycle | None = None
+        self.left_out: list[str] = []
+
+    def recognise(self, known: Known | None) -> None:
+        """Take a device that the register has for what it is: a new visit under its own tag, whoever was next."""
+        if known and known.is_named and known.tag != self.work.tag and self.chosen:
+            target = known.target or self.work.target
+            self.work = replace(self.work, tag=known.tag, target=target, mac=self.chosen.mac, ports=())
+            self.target, self.revisits = target, True
+
+    @property
+    def old_address(self) -> IPv4Address | None:
+        """The address as found, or None where it has none, or none that it keeps."""
+        return address_of(self.chosen) if self.chosen else None
+
+    @property
+    def whereabouts(self) -> IPv4Address | None:
+        """Where it is before it has its final address: as found, or where a slip of the fingers took it."""
+        return self.strayed_to or self.old_address
+
+    @property
+    def was_taken(self) -> bool:
+        """Whether it has shown that it took its final address."""
+        return self.way is not None and self.way.result is Result.TAKEN
+
+    @property
+    def open_ports(self) -> list[int]:
+        """TCP ports that opened to a bare question as it was found."""
+        return [each.port for each in self.greeting if isinstance(each, PortOpens) and each.passed]
+
+    @property
+    def may_echo(self) -> bool:
+        """Whether an echo can be expected of it: it answered one, or was never asked."""
+        return not self.greeting or any(each.name == Echo.name and each.passed for each in self.greeting)
+
+    @property
+    def all_proofs(self) -> list[Proof]:
+        """Its proofs, the one by a power cut last."""
+        return [*self.proofs, *([self.power_cycle] if self.power_cycle else [])]
+
+
+def address_of(device: Device) -> IPv4Address | None:
+    """Return where a device can be reached: one that asks has fallen back to link-local at the best."""
+    best = device.best
+    if best is None or (device.asking and best.address not in LINK_LOCAL):
+        return None
+    return best.address

@@ -1,0 +1,61 @@
+"""All stages of the way, by step."""
+
+from askport.core.stages.access import Access
+from askport.core.stages.find import Find
+from askport.core.stages.plug import Plug
+from askport.core.stages.prove import Prove
+from askport.core.stages.reach import Reach
+from askport.core.stages.record import Record
+from askport.core.stages.setting import Setting
+from askport.core.stages.stage import Stage
+from askport.core.stages.visit import Visit
+from askport.core.steps import Step
+from askport.core.transitions import Event, may_go_back
+
+
+class Stages:
+    """The stages, and what leads from one back to another."""
+
+    def __init__(self, visit: Visit) -> None:
+        self._visit = visit
+        self.access = Access(visit)
+        self.find, self.reach = Find(visit, self), Reach(visit, self)
+        self.setting, self.prove = Setting(visit, self), Prove(visit, self)
+        every: tuple[Stage, ...] = (
+            Plug(visit, self),
+            self.find,
+            self.reach,
+            self.setting,
+            self.prove,
+            Record(visit, self),
+        )
+        self.by_step: dict[Step, Stage] = {each.step: each for each in every}
+
+    @property
+    def now(self) -> Stage:
+        """The stage of the phase at hand."""
+        return self.by_step[self._visit.phase.step]
+
+    def look_again(self) -> None:
+        """Find anew: what was found out is forgotten, and who is found may be another."""
+        visit, cable = self._visit, self._visit.cable
+        visit.device.look_again()
+        visit.reached_from = cable.search.pointed_at = None
+        cable.search.label_mac = visit.device.work.mac
+        visit.go(Event.LOOKS_AGAIN if cable.link.up else Event.WAITS_FOR_LINK)
+
+    def go_back(self, step: Step, now: float) -> None:
+        """Do a step again that was done before; what came after it is done anew."""
+        visit, device = self._visit, self._visit.device
+        if not may_go_back(visit.phase, step):
+            return
+        visit.trouble = None
+        there = device.whereabouts
+        if step in (Step.PLUG, Step.FIND) or device.chosen is None:
+            self.look_again()
+        elif step is Step.REACH and there and not visit.cable.laptop.reaching(there):
+            self.access.offer_beside(there, None, now)
+        elif step in (Step.REACH, Step.SET):
+            self.setting.prepare(now)
+        elif device.proofs or device.was_taken:
+            self.prove.begin(now)

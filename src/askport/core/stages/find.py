@@ -1,0 +1,144 @@
+"""Find: which device is meant, and which address it has."""
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
+from askport.core.finding.beliefs import Basis, Belief
+from askport.core.finding.device import Device
+from askport.core.finding.loudness import Loudness
+from askport.core.finding.sweeping import Sweeping
+from askport.core.machine import Keep
+from askport.core.register import writing
+from askport.core.register.entries import Named
+from askport.core.stages.stage import POWER, Next, Stage
+from askport.core.steps import Phase, Step
+from askport.core.transitions import Event
+from askport.core.words import span_words
+
+SILENCE_S = 10.0
+"""Silence after which it is worth saying what to do about it."""
+_LOUDER = {
+    Loudness.LISTEN: "Ask who is there",
+    Loudness.GREET: "Ask by ARP for likely addresses",
+    Loudness.CALL: "Nobody has answered for the likely addresses: sweep all private ones, the likeliest first",
+    Loudness.SWEEP: "The sweep is over: sweep once more",
+}
+
+
+class Find(Stage):
+    """Hears, asks, and takes the device that is meant."""
+
+    step = Step.FIND
+
+    def enter(self, now: float) -> None:
+        """Take the device that is found, or ask louder."""
+        search = self._visit.cable.search
+        if self._visit.phase is not Phase.FINDING:
+            return
+        if not (search.candidate and search.candidate.is_found):
+            search.louder(now)
+        elif search.obstacle is None:
+            self.choose(search.candidate.mac, now)
+
+    def choose(self, mac: MacAddress, now: float) -> None:
+        """Take this device for the one that is to be commissioned.
+
+        Raises:
+            BadInput: nothing certain is known about it.
+        """
+        cable, device = self._visit.cable, self._visit.device
+        found = cable.finder.device(mac)
+        if found is None or not (found.is_found or (found.is_contested and cable.search.label_mac == mac)):
+            raise BadInput(f"{mac} cannot be chosen: nothing certain is known about it yet.")
+        cable.finder.listen()
+        device.chosen, cable.search.pointed_at = found, mac
+        device.recognise(cable.around.known.get(mac))
+        alone = sum(each.is_present for each in cable.finder.devices()) == 1
+        if found.best and not found.asking and found.best.prefix_basis is not Basis.MEASURED and alone:
+            cable.finder.measure(mac, found.best.address, now)
+            self._visit.go(Event.MEASURES)
+        else:
+            self._found(found, now)
+
+    def follow(self, now: float) -> None:
+        """Go on once it is measured."""
+        visit = self._visit
+        if visit.phase is Phase.MEASURING and visit.device.chosen and visit.cable.finder.measuring is None:
+            mac = visit.device.chosen.mac
+            self._found(visit.cable.finder.device(mac) or visit.device.chosen, now)
+
+    def _found(self, found: Device, now: float) -> None:
+        """Record the device as it was found, with the frames that say so, and go on to reaching it."""
+        visit, device = self._visit, self._visit.device
+        device.chosen = found
+        maker = visit.cable.around.maker(found.mac)
+        entry, frames = writing.found(found, unit=device.unit, tag=device.work.tag, maker=maker)
+        visit.write(entry)
+        visit.effects.append(Keep(device.unit, frames))
+        known = visit.cable.around.known.get(found.mac)
+        if known and known.tag != device.work.tag:
+            visit.write(Named(unit=device.unit, mac=found.mac, tag=device.work.tag))
+        best = found.best if not found.asking else None
+        if best is None:
+            self._stages.setting.prepare(now)
+        else:
+            self._stages.reach.begin(best.address, best.prefix, now)
+
+    def next(self, now: float) -> Next:
+        """Say whom Enter takes, or what it asks."""
+        visit, finder = self._visit, self._visit.cable.finder
+        if visit.phase is Phase.MEASURING:
+            return Next("Measuring its mask and gateway from outside.", enter=False)
+        device = visit.cable.search.candidate
+        if device and device.is_found:
+            obstacle = visit.cable.search.obstacle
+            return Next(obstacle, enter=False) if obstacle else Next(self._take(device))
+        if finder.sweeping and not finder.sweeping.done:
+            return _sweeping(finder.sweeping)
+        if finder.calling and not finder.calling.done:
+            share = f"{finder.calling.asked} of {finder.calling.total} questions"
+            return Next(f"Asking by ARP for likely addresses: {share}. Meanwhile {POWER}.", enter=False)
+        heard = "It speaks but has not shown an address yet" if device else "Listening"
+        silent_s = now - max(visit.cable.link.since, visit.cable.began_at, device.last_at if device else 0.0)
+        if silent_s >= SILENCE_S:
+            heard = f"Nothing heard for {span_words(silent_s)}: {POWER}"
+        return Next(f"{heard}. {_LOUDER[finder.loudness]}{self._first()}.")
+
+    def _first(self) -> str:
+        delivered = self._visit.device.work.delivered
+        calls = self._visit.cable.finder.loudness in (Loudness.LISTEN, Loudness.GREET)
+        return f", {delivered.ip} first, which its manual gives" if delivered and calls else ""
+
+    def _take(self, device: Device) -> str:
+        around, search = self._visit.cable.around, self._visit.cable.search
+        who = f"{device.mac} ({around.maker(device.mac) or 'maker unknown'})"
+        if known := around.known.get(device.mac):
+            return f"This is {known.words}. Go on with {who} for another visit."
+        codes = {hazard.code for hazard in self._visit.cable.finder.hazards()}
+        check = "Several devices speak here: check the label first. " if "several-devices" in codes else ""
+        if codes & {"address-server", "router"}:
+            check = "The cable is in a live network, and this may be anybody: check the label first. "
+        if search.label_mac and search.label_mac != device.mac:
+            check = f"Its label was written down as {search.label_mac}, which this is not. "
+        if device.asking:
+            return f"{check}Go on with {who}: it asks for an address by {device.asking.protocol.upper()}."
+        at = f" at {device.best.address}" if device.best else ""
+        return f"{check}Go on with {who}{at}."
+
+    def result(self) -> str:
+        """Say which address it has, and how sure that is."""
+        device = self._visit.device.chosen or self._visit.cable.search.candidate
+        if device is None:
+            return "nothing heard yet"
+        if device.asking:
+            return f"asks by {device.asking.protocol.upper()}"
+        if device.best is None:
+            return "speaks, no address yet"
+        sure = "" if device.best.belief is Belief.CERTAIN else f" {device.best.belief}"
+        return f"{device.best.address}{sure}"
+
+
+def _sweeping(sweeping: Sweeping) -> Next:
+    left = f"at {sweeping.at}, {sweeping.asked / sweeping.total:.1%} asked for, {span_words(sweeping.left_s)} left"
+    if sweeping.is_paused:
+        return Next(f"The sweep is held {left}. Space goes on with it.", enter=False)
+    return Next(f"Sweeping: {left}. Space holds it.", enter=False)

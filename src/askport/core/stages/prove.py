@@ -1,0 +1,151 @@
+"""Prove: what is expected of the device's final state is measured, and once more after a power cut."""
+
+from collections.abc import Sequence
+from ipaddress import IPv4Address
+
+from askport.core.machine import Machine
+from askport.core.proofs.final import Expected, final_proofs
+from askport.core.proofs.power_cycle import Phase as Cycle
+from askport.core.proofs.power_cycle import PowerCycle
+from askport.core.proofs.proof import Proof, Proving
+from askport.core.reach.choosing import Choosing
+from askport.core.register import writing
+from askport.core.stages.stage import Next, Stage
+from askport.core.steps import Phase, Step
+from askport.core.transitions import Event
+
+
+class Prove(Stage):
+    """Makes the proofs, waits for the power cut, and writes down what was left."""
+
+    step = Step.PROVE
+
+    def begin(self, now: float) -> None:
+        """Prove from now on, or say that the laptop has to reach it first."""
+        visit, device = self._visit, self._visit.device
+        subject = visit.subject()
+        if subject is None:
+            visit.go(Event.MOVED_AWAY)
+            return
+        expected = Expected(
+            gateway=device.target.gateway if device.target else None,
+            left=[each for each in (device.old_address, device.strayed_to) if each],
+            ports=(*device.work.ports, *device.open_ports),
+            echo=device.may_echo,
+        )
+        proving = final_proofs(subject, expected, now=now, heard_gateway=self._heard_gateway)
+        device.proofs, device.power_cycle, device.left_out = proving.proofs, None, []
+        visit.go(Event.PROVES, proving)
+
+    def _heard_gateway(self) -> IPv4Address | None:
+        device = self._visit.device
+        live = self._visit.cable.finder.device(device.chosen.mac) if device.chosen else None
+        return live.gateway_heard_from(device.target.interface.ip) if live and device.target else None
+
+    def enter(self, now: float) -> None:
+        """Borrow what reaches it, prove it again, say that its power was cut, or go back to setting it."""
+        visit, device = self._visit, self._visit.device
+        match visit.phase:
+            case Phase.MAY_PROVE:
+                self._stages.access.borrow(Event.BORROWS_TO_PROVE, now)
+            case Phase.POWER_CYCLE if device.power_cycle:
+                device.power_cycle.confirm(now)
+            case Phase.NOT_PROVEN:
+                self.begin(now)
+            case Phase.FORGOTTEN:
+                if device.chosen and (live := visit.cable.finder.device(device.chosen.mac)):
+                    device.chosen = live
+                self._stages.setting.prepare(now)
+
+    def borrowed(self, now: float) -> None:
+        """Prove with the address that was borrowed for it."""
+        if self._visit.phase is Phase.BORROWING_TO_PROVE:
+            self.begin(now)
+
+    def ended(self, ran: Sequence[Machine], now: float) -> None:
+        """Write down how the proofs ended, and wait for the power cut; or how that one did."""
+        visit, device = self._visit, self._visit.device
+        match visit.phase, ran[0]:
+            case Phase.BORROWING_TO_PROVE, Choosing() as choosing:
+                self._stages.access.asked_again(choosing, now)
+            case Phase.PROVING, Proving() as proving:
+                self._proofs_ended(proving, now)
+            case Phase.POWER_CYCLE, PowerCycle() as cycle:
+                self._write(cycle)
+                device.left_out = [each for each in device.left_out if each != cycle.name]
+                visit.go(Event.KEPT if cycle.passed else Event.FORGOT)
+
+    def _proofs_ended(self, proving: Proving, now: float) -> None:
+        visit, device, subject = self._visit, self._visit.device, self._visit.subject()
+        self._write(*proving.proofs)
+        if device.chosen:
+            heard = self._heard_gateway()
+            left = writing.left(proving.proofs, unit=device.unit, mac=device.chosen.mac, heard_gateway=heard)
+            visit.write(left)
+            device.as_left = device.as_left.then(left.as_left)
+        if not proving.passed or subject is None:
+            visit.go(Event.FAILED)
+            return
+        device.power_cycle = PowerCycle(subject, now=now)
+        visit.go(Event.PASSED, device.power_cycle)
+
+    def _write(self, *proofs: Proof) -> None:
+        device = self._visit.device
+        if device.chosen:
+            mac, unit = device.chosen.mac, device.unit
+            self._visit.write(*(writing.proved(proof.finding, unit=unit, mac=mac) for proof in proofs))
+
+    def leave_out_power_cycle(self) -> None:
+        """Go on without the proof by a power cut; the register will say so."""
+        visit = self._visit
+        if visit.phase is Phase.POWER_CYCLE:
+            visit.device.left_out = [*dict.fromkeys((*visit.device.left_out, PowerCycle.name))]
+            visit.go(Event.KEPT)
+
+    def next(self, now: float) -> Next:
+        """Say what is proven, what failed, and what to do with its power."""
+        visit, device = self._visit, self._visit.device
+        match visit.phase:
+            case Phase.MAY_PROVE if visit.offer:
+                return Next(f"It has moved. Borrow {visit.offer} and prove it there.")
+            case Phase.MAY_PROVE:
+                return Next(
+                    "It has moved, but no free laptop address was found there: press a and name one.", enter=False
+                )
+            case Phase.NOT_PROVEN:
+                failed = next((proof for proof in device.proofs if proof.passed is False), None)
+                return Next(f"{failed.because if failed else 'It was not finished.'} Enter proves it again.")
+            case Phase.POWER_CYCLE if device.power_cycle:
+                return Next(self._power(device.power_cycle), enter=device.power_cycle.phase is Cycle.UNSURE)
+            case Phase.FORGOTTEN if device.power_cycle:
+                return Next(f"{device.power_cycle.because} Enter goes back to setting it.")
+        return Next("Proving it at its new address.", enter=False)
+
+    def _power(self, cycle: PowerCycle) -> str:
+        if cycle.phase is Cycle.OFF:
+            return "Its power is off. Plug it in again."
+        if cycle.phase is Cycle.STARTING:
+            return "It is starting. Waiting for it to answer at its new address."
+        if cycle.phase is Cycle.UNSURE:
+            return (
+                "It was silent and is there again, and nothing shows that its power was cut. Enter if you have pulled "
+                "it; if not, pull it now."
+            )
+        way = self._visit.device.way
+        keep = (
+            "Tell it to keep this address, or it is gone at the next power cut. Then pull its power"
+            if way and way.permanent is False
+            else "Pull its power, wait three seconds"
+        )
+        wiggled = f"{cycle.wiggled} " if cycle.wiggled else ""
+        return f"{wiggled}{keep} and put it back. l leaves this proof out."
+
+    def result(self) -> str:
+        """Say how many proofs passed or failed."""
+        proofs = self._visit.device.all_proofs
+        if not self._visit.device.proofs:
+            return ""
+        failed = sum(proof.passed is False for proof in proofs)
+        return (
+            f"{failed} failed" if failed else f"{sum(proof.passed is True for proof in proofs)} of {len(proofs)} proven"
+        )

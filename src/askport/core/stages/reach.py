@@ -1,0 +1,107 @@
+"""Reach: the laptop gets an address from which it can talk to the device, and sees what that answers."""
+
+from collections.abc import Sequence
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.errors import Refused
+from askport.core.machine import Machine, Pin
+from askport.core.proofs.answering import Echo, PortOpens
+from askport.core.proofs.holding import StillThere
+from askport.core.proofs.proof import Proving, Subject
+from askport.core.reach.choosing import Choosing
+from askport.core.stages.stage import Next, Stage
+from askport.core.steps import Phase, Step
+from askport.core.transitions import Event
+
+USUAL_PORTS = (80, 443, 22, 23, 502)
+"""Asked once on the device as found: web page, secure page, SSH, Telnet, Modbus/TCP. What answers there must answer
+at the new address too."""
+
+
+class Reach(Stage):
+    """Borrows, pins, and asks what is there."""
+
+    step = Step.REACH
+
+    def begin(self, address: IPv4Address, prefix: int | None, now: float) -> None:
+        """Reach an address of the device: at once, or after an address is borrowed."""
+        if self._visit.cable.laptop.reaching(address):
+            self._see(now)
+        else:
+            self._stages.access.offer_beside(address, prefix, now)
+
+    def enter(self, now: float) -> None:
+        """Borrow what is offered."""
+        if self._visit.phase is Phase.MAY_BORROW:
+            self._stages.access.borrow(Event.BORROWS, now)
+
+    def borrowed(self, now: float) -> None:
+        """See what the device answers there."""
+        if self._visit.phase is Phase.BORROWING:
+            self._see(now)
+
+    def _see(self, now: float) -> None:
+        """See what the device answers as it was found, so that the same is asked of it in the end."""
+        visit, cable, device = self._visit, self._visit.cable, self._visit.device
+        address, chosen = device.whereabouts, device.chosen
+        laptop = cable.laptop.reaching(address) if address else None
+        if address is None or chosen is None or laptop is None:
+            self._stages.setting.prepare(now)
+            return
+        visit.reached_from = laptop
+        # Of twins, and of whoever comes after one at the same address, the kernel must reach this one and no other.
+        pinned = cable.laptop.pinned
+        if len(cable.search.twins(chosen)) > 1 or pinned.get(address, chosen.mac) != chosen.mac:
+            pinned[address] = chosen.mac
+            visit.effects.append(Pin(address, chosen.mac))
+        at = IPv4Interface((address, laptop.network.prefixlen))
+        subject = Subject(mac=chosen.mac, at=at, laptop_mac=cable.laptop.mac, laptop=laptop)
+        ports = dict.fromkeys((*device.work.ports, *USUAL_PORTS))
+        asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in ports)]
+        visit.go(Event.GREETS, Proving([StillThere(subject, now=now), *asked]))
+
+    def ended(self, ran: Sequence[Machine], now: float) -> None:
+        """Offer the address that is free, or go on to setting the device, if it is there."""
+        visit, access = self._visit, self._stages.access
+        match visit.phase, ran[0]:
+            case Phase.CHOOSING, Choosing() as choosing:
+                access.take_offer(choosing.chosen, now)
+                visit.go(Event.OFFERED)
+            case Phase.BORROWING, Choosing() as choosing:
+                if access.asked_again(choosing, now) and visit.device.whereabouts:
+                    access.offer_beside(visit.device.whereabouts, None, now)
+            case Phase.GREETING, Proving() as greeting:
+                there, *visit.device.greeting = greeting.proofs
+                if there.passed or any(each.passed for each in visit.device.greeting):
+                    self._stages.setting.prepare(now)
+                else:  # nothing is set on whoever else may be at its address
+                    self._stages.look_again()
+                    visit.trouble = Refused(f"{there.because} Look again for who is there.")
+
+    def next(self, now: float) -> Next:
+        """Say what is borrowed, and what for."""
+        visit, device = self._visit, self._visit.device
+        match visit.phase:
+            case Phase.CHOOSING:
+                return Next("Looking for a laptop address that nobody holds.", enter=False)
+            case Phase.MAY_BORROW if visit.offer and device.strayed_to and device.way:
+                return Next(f"{device.way.because} Borrow {visit.offer} to reach it there and correct it.")
+            case Phase.MAY_BORROW if visit.offer:
+                on = f"Borrow {visit.offer} on {visit.cable.laptop.adapter}"
+                return Next(f"{on}, so that the laptop can talk to it. Nobody answers there.")
+            case Phase.MAY_BORROW:
+                return Next("No free laptop address was found there: press a and name another.", enter=False)
+            case Phase.GREETING:
+                return Next("Seeing what it answers as it was found: ping, and the usual ports.", enter=False)
+        return Next("Borrowing the address.", enter=False)
+
+    def result(self) -> str:
+        """Say from where it is reached."""
+        visit = self._visit
+        if visit.device.chosen is None:
+            return ""
+        if visit.device.whereabouts is None:
+            return "no address to reach yet"
+        if visit.reached_from and visit.phase.step is not Step.REACH:
+            return f"from {visit.reached_from.ip}"
+        return "borrow an address"

@@ -1,0 +1,170 @@
+"""Set: the planned values are checked, and set by the way that fits."""
+
+from collections.abc import Sequence
+
+from askport.core.addresses import LINK_LOCAL
+from askport.core.machine import Machine
+from askport.core.plan.target import Target
+from askport.core.reach.choosing import Choosing
+from askport.core.register import writing
+from askport.core.register.fold import as_told
+from askport.core.stages.stage import Next, Stage
+from askport.core.steps import Phase, Step
+from askport.core.transitions import Event
+from askport.core.ways.table import Start
+from askport.core.ways.way import Result, Way
+
+
+class Setting(Stage):
+    """Prepares, starts a way, and sees what comes of it."""
+
+    step = Step.SET
+
+    def prepare(self, now: float) -> None:
+        """Ask whether the planned address is free, and for a laptop address in its subnet."""
+        visit, device = self._visit, self._visit.device
+        names = [entry.name for entry, _ in visit.ways()]
+        device.way_name = device.way_name if device.way_name in names else names[0]
+        device.way, device.target_holder, visit.offer = None, None, None
+        if device.target is None:
+            visit.go(Event.PREPARED)
+            return
+        target = device.target.interface
+        if device.whereabouts == target.ip and visit.laptop_within and not device.proofs:
+            self._stages.prove.begin(now)  # it is there already, and nothing is to be set until a proof says so
+            return
+        vacancy = Choosing(visit.cable.laptop.mac, [target], now=now)
+        laptop = self._stages.access.within_target(now)
+        visit.go(Event.PREPARES, vacancy, *([laptop] if laptop else []))
+
+    def plan(self, target: Target, now: float) -> None:
+        """Change what the device is meant to become."""
+        self._visit.device.target = target
+        if self._visit.phase in (Phase.PREPARING, Phase.MAY_SET, Phase.SETTING, Phase.NOT_SET):
+            self.prepare(now)
+
+    def choose_way(self, name: str, now: float) -> None:
+        """Set the address by another way."""
+        visit, device = self._visit, self._visit.device
+        if visit.phase not in (Phase.MAY_SET, Phase.NOT_SET, Phase.SETTING) or name == device.way_name:
+            return
+        device.way_name = name
+        there, way = device.whereabouts, visit.way
+        if way and way.needs_reach and there and not visit.cable.laptop.reaching(there):
+            self._stages.access.offer_beside(there, None, now)
+        else:
+            self.prepare(now)
+
+    def enter(self, now: float) -> None:
+        """Start the way, after borrowing what it needs; where it came to nothing, prepare anew."""
+        visit = self._visit
+        if visit.phase is Phase.NOT_SET:
+            self.prepare(now)
+        elif visit.phase is Phase.MAY_SET and visit.may_set and visit.has_laptop_address:
+            if visit.way and visit.way.needs_laptop and visit.laptop_within is None:
+                self._stages.access.borrow(Event.BORROWS_TO_SET, now)
+            else:
+                self._begin(now)
+
+    def borrowed(self, now: float) -> None:
+        """Start the way with the address that was borrowed for it."""
+        if self._visit.phase is Phase.BORROWING_TO_SET:
+            self._begin(now)
+
+    def _begin(self, now: float) -> None:
+        visit, cable, device = self._visit, self._visit.cable, self._visit.device
+        if device.target is None or device.chosen is None or visit.way is None:
+            return
+        start = Start(
+            mac=device.chosen.mac,
+            target=device.target,
+            laptop_mac=cable.laptop.mac,
+            laptop=visit.laptop_within,
+            old=device.whereabouts,
+            now=now,
+            xid=cable.xid,
+            servers=cable.servers,
+        )
+        device.way = visit.way.begin(start)
+        visit.go(Event.SETS, device.way)
+
+    def ended(self, ran: Sequence[Machine], now: float) -> None:
+        """Take in whether the address is free, or what the way has come to."""
+        visit, device, access = self._visit, self._visit.device, self._stages.access
+        match visit.phase, ran[0]:
+            case Phase.PREPARING, Choosing() as vacancy:
+                address = device.target.interface.ip if device.target else None
+                holder = vacancy.taken.get(address) if address else None
+                device.target_holder = holder if device.chosen is None or holder != device.chosen.mac else None
+                last = ran[-1]
+                access.take_offer(last.chosen if isinstance(last, Choosing) and last is not vacancy else None, now)
+                visit.go(Event.PREPARED)
+                if visit.way and visit.way.by_technician and visit.may_set:
+                    self._begin(now)  # watching sends next to nothing, so it needs no decision
+            case Phase.BORROWING_TO_SET, Choosing() as choosing:
+                if access.asked_again(choosing, now):
+                    self.prepare(now)
+            case Phase.SETTING, Way() as way:
+                self._way_ended(way, now)
+
+    def _way_ended(self, way: Way, now: float) -> None:
+        self._write(way)
+        if way.result is not Result.TAKEN:
+            self._visit.go(Event.NOT_TAKEN)
+            return
+        self._visit.left_behind()
+        self._stages.prove.begin(now)
+
+    def _write(self, way: Way) -> None:
+        entry = writing.was_set(way, unit=self._visit.device.unit)
+        self._visit.write(entry)
+        if way.result is Result.TAKEN:
+            self._visit.device.as_left = as_told(entry)
+
+    def follow(self, now: float) -> None:
+        """Where the device was moved to a wrong address out of the laptop's reach, go back to reaching it."""
+        visit, way = self._visit, self._visit.device.way
+        if visit.phase is not Phase.SETTING or way is None or way.done:
+            return
+        strayed_to = way.moved_to
+        if strayed_to is None or strayed_to in LINK_LOCAL or visit.cable.laptop.reaching(strayed_to):
+            return
+        way.end_elsewhere()
+        visit.left_behind()
+        self._write(way)
+        visit.device.strayed_to = strayed_to
+        self._stages.access.offer_beside(strayed_to, None, now)
+
+    def next(self, now: float) -> Next:
+        """Say what is set, how, and what stands against it."""
+        visit, device = self._visit, self._visit.device
+        target = device.target
+        if target is None:
+            return Next("Say what its final address is to be: press e.", enter=False)
+        match visit.phase:
+            case Phase.PREPARING:
+                return Next(f"Asking whether {target.interface.ip} is free.", enter=False)
+            case Phase.MAY_SET if not visit.may_set:
+                failed = next(check.sentence for check in visit.checks() if not check.passed)
+                return Next(f"{failed} Press e to change the plan.", enter=False)
+            case Phase.MAY_SET if not visit.has_laptop_address:
+                where = target.interface.network
+                return Next(f"No free laptop address was found in {where}: press a and name one.", enter=False)
+            case Phase.MAY_SET if visit.way and visit.way.offer:
+                needs = visit.way.needs_laptop and visit.laptop_within is None
+                offer = visit.way.offer.format(target=target.interface)
+                return Next(f"Borrow {visit.offer} and {offer}." if needs else f"{offer[0].upper()}{offer[1:]}.")
+            case Phase.NOT_SET if device.way:
+                return Next(f"{device.way.because} Enter tries again.")
+            case Phase.SETTING if device.way:
+                return Next(device.way.waits_for, enter=False)
+        return Next("Borrowing the address.", enter=False)
+
+    def result(self) -> str:
+        """Say to what it was set, or is to be."""
+        device = self._visit.device
+        if device.was_taken and device.target:
+            return str(device.target.interface)
+        if self._visit.phase is Phase.NOT_SET:
+            return "not set yet"
+        return f"to {device.target.interface}" if device.target else "to be decided"

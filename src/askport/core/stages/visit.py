@@ -1,0 +1,139 @@
+"""One visit of a device: everything that the stages share."""
+
+from dataclasses import replace
+from ipaddress import IPv4Interface
+
+from askport.core.at_hand import AtHand, address_of
+from askport.core.cable import Cable
+from askport.core.errors import AskPortError
+from askport.core.machine import Effect, Machine, Write
+from askport.core.plan.target import Check, check_target
+from askport.core.plan.work import clean_tag
+from askport.core.proofs.proof import Subject
+from askport.core.reach.talk import Verdict, can_talk
+from askport.core.register.entries import Entry, Named
+from askport.core.steps import Phase
+from askport.core.transitions import Event, after
+from askport.core.ways.table import WayEntry, entry_of, fitting
+
+
+class Visit:
+    """The cable, the device at hand, the phase, what runs, and what is to be done."""
+
+    def __init__(self, cable: Cable, device: AtHand) -> None:
+        """Begin where the link is."""
+        self.cable, self.device = cable, device
+        self.phase = Phase.FINDING if cable.link.up else Phase.PLUGGING
+        self.offer: IPv4Interface | None = None
+        """The free laptop address that can be borrowed now."""
+        self.offered_at = float("-inf")
+        self.reached_from: IPv4Interface | None = None
+        """The laptop's address from which the device was talked to as found."""
+        self.trouble: AskPortError | None = None
+        """What the laptop or the device refused last."""
+        self.running: list[Machine] = []
+        self.effects: list[Effect] = []
+
+    def go(self, event: Event, *running: Machine) -> None:
+        """Go to the phase behind an event, with what runs there; one that has no place now changes nothing."""
+        if phase := after(self.phase, event):
+            self.phase, self.running = phase, list(running)
+
+    def write(self, *entries: Entry) -> None:
+        """Have entries written to the journal."""
+        self.effects += [Write(each) for each in entries]
+
+    def name(self, tag: str) -> None:
+        """Give the device its tag.
+
+        Raises:
+            BadInput: the text is no tag.
+        """
+        device = self.device
+        device.work = replace(device.work, tag=clean_tag(tag))
+        if device.chosen:
+            self.write(Named(unit=device.unit, mac=device.chosen.mac, tag=device.work.tag))
+
+    # What the stages and the screen ask
+
+    @property
+    def way(self) -> WayEntry | None:
+        """The way that is chosen."""
+        return entry_of(self.device.way_name)
+
+    def ways(self) -> list[tuple[WayEntry, str]]:
+        """Return the ways that fit this device, best first, each with the reason."""
+        return fitting(self.device.chosen, self.device.whereabouts)
+
+    @property
+    def present_address(self) -> tuple[IPv4Interface, bool] | None:
+        """The device's address as known now, the new one once it was taken, and whether its prefix is known."""
+        device = self.device
+        if device.was_taken and device.target:
+            return device.target.interface, True
+        if device.strayed_to:
+            return IPv4Interface((device.strayed_to, 32)), False
+        found = device.chosen or self.cable.search.candidate
+        address = address_of(found) if found else None
+        if found is None or found.best is None or address is None:
+            return None
+        prefix = found.best.prefix
+        return IPv4Interface((address, 32 if prefix is None else prefix)), prefix is not None
+
+    def verdict(self) -> Verdict | None:
+        """Say whether laptop and device can talk now, or None while the device has no known address."""
+        present = self.present_address
+        if present is None:
+            return None
+        at, is_known = present
+        return can_talk(self.cable.laptop.addresses, at.ip, at.network.prefixlen if is_known else None)
+
+    def checks(self) -> list[Check]:
+        """Return every check of the planned values."""
+        device, around = self.device, self.cable.around
+        if not device.target:
+            return []
+        mac = device.chosen.mac if device.chosen else device.work.mac
+        used = {address: around.tag_of(each) for address, each in around.used.items() if each != mac}
+        own = (device.work.tag, device.listed_as)
+        planned = {address: tag for address, tag in around.planned.items() if tag not in own}
+        checks = check_target(device.target, around.site, used, planned)
+        address = device.target.interface.ip
+        laptop = next((f"The laptop's {each}" for each in self.cable.laptop.addresses if each.ip == address), None)
+        if holder := laptop or (str(device.target_holder) if device.target_holder else None):
+            checks.append(Check(about="unused", passed=False, sentence=f"{holder} answers there: it is in use."))
+        elif self.phase is not Phase.PREPARING:
+            checks.append(Check(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire."))
+        return checks
+
+    @property
+    def may_set(self) -> bool:
+        """Whether the planned values pass every check."""
+        return self.device.target is not None and all(check.passed for check in self.checks())
+
+    @property
+    def laptop_within(self) -> IPv4Interface | None:
+        """The laptop's address that reaches the planned one, where it has one."""
+        target = self.device.target
+        return self.cable.laptop.reaching(target.interface.ip) if target else None
+
+    @property
+    def has_laptop_address(self) -> bool:
+        """Whether the laptop has, or can borrow, the address that the chosen way needs."""
+        needs = self.way is not None and self.way.needs_laptop and self.device.target is not None
+        return not needs or self.offer is not None or self.laptop_within is not None
+
+    def subject(self) -> Subject | None:
+        """Return who is proven, or None while the laptop cannot reach the new address."""
+        device, laptop = self.device, self.laptop_within
+        if not (device.target and device.chosen and laptop):
+            return None
+        return Subject(
+            mac=device.chosen.mac, at=device.target.interface, laptop_mac=self.cable.laptop.mac, laptop=laptop
+        )
+
+    def left_behind(self) -> None:
+        """Have the finder know that the device is no longer where it was."""
+        for address in (self.device.old_address, self.device.strayed_to):
+            if self.device.chosen and address:
+                self.cable.finder.left(self.device.chosen.mac, address)

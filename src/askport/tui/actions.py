@@ -1,0 +1,169 @@
+"""What can be done at the cable: one table, from which keys, footer, palette, help and the guide's list are made."""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+
+from textual.binding import Binding
+
+from askport.core.finding.loudness import Loudness
+from askport.core.session import Session
+from askport.core.steps import Phase, Step
+from askport.tui.laptop import door_target, page_port
+
+
+class Touches(StrEnum):
+    """What an action touches, the least first."""
+
+    NOTHING = "only looks"
+    JOB = "writes to the job"
+    WIRE = "sends on the cable"
+    DEVICE = "may change the device or the laptop"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Moment:
+    """What decides whether an action is offered."""
+
+    session: Session
+    enter: bool
+    """Whether the bottom line says that Enter does something."""
+    typing: bool
+    practice: bool
+
+
+def _always(_: Moment) -> bool:
+    return True
+
+
+def _while(*phases: Phase) -> Callable[[Moment], bool]:
+    return lambda moment: moment.session.phase in phases
+
+
+def _during(*steps: Step) -> Callable[[Moment], bool]:
+    return lambda moment: moment.session.phase.step in steps
+
+
+def _loudness_can(change: Callable[[Session], bool]) -> Callable[[Moment], bool]:
+    return lambda moment: moment.session.phase is Phase.FINDING and not moment.typing and change(moment.session)
+
+
+def _sweeps(session: Session) -> bool:
+    sweeping = session.cable.finder.sweeping
+    return sweeping is not None and not sweeping.done
+
+
+def _has_page(moment: Moment) -> bool:
+    reached = not moment.practice and door_target(moment.session) is not None
+    return reached and page_port(moment.session) is not None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Action:
+    """One thing that can be done."""
+
+    name: str
+    """The screen does it in the method ``action_<name>``."""
+    key: str
+    title: str
+    says: str
+    touches: Touches = Touches.NOTHING
+    offered: Callable[[Moment], bool] = _always
+    greyed: bool = False
+    """Whether its key stays in the footer while it is not offered, so that nothing jumps."""
+    shown: bool = True
+    """Whether it stands in the footer."""
+    argument: str = ""
+
+    def binding(self) -> Binding:
+        """Return its key."""
+        call = f"{self.name}({self.argument})" if self.argument else self.name
+        tooltip = f"{self.says}; {self.touches}" if self.touches is not Touches.NOTHING else self.says
+        return Binding(
+            self.key, call, self.title, id=f"work.{self.name}{self.argument}", tooltip=tooltip, show=self.shown
+        )
+
+
+ACTIONS = (
+    Action(
+        name="next", key="enter", title="Do it", says="Do what the bottom line says", touches=Touches.DEVICE,
+        offered=lambda moment: moment.enter, greyed=True,
+    ),
+    Action(
+        name="ask_for", key="a", title="Address", touches=Touches.WIRE,
+        says="Name the address on its label or in its manual, or another one for the laptop",
+        offered=_while(Phase.FINDING, Phase.MAY_BORROW, Phase.MAY_SET, Phase.MAY_PROVE),
+    ),
+    Action(
+        name="label", key="m", title="Label", says="Type or scan the MAC address on its label",
+        offered=_while(Phase.FINDING),
+    ),
+    Action(
+        name="accept", key="d", title="This is it", says="What runs a live network here is the device",
+        offered=lambda moment: moment.session.phase is Phase.FINDING and moment.session.cable.search.may_accept,
+    ),
+    Action(
+        name="louder", key="plus,equals_sign", title="Louder", says="Let the laptop ask more", touches=Touches.WIRE,
+        offered=_loudness_can(lambda session: session.cable.finder.loudness is not Loudness.SWEEP),
+    ),
+    Action(
+        name="quieter", key="minus", title="Quiet", says="Have the laptop send nothing",
+        offered=_loudness_can(lambda session: session.cable.finder.loudness is not Loudness.LISTEN),
+    ),
+    Action(
+        name="hold", key="space", title="Hold", says="Hold the sweep, or go on with it", touches=Touches.WIRE,
+        offered=_loudness_can(_sweeps),
+    ),
+    Action(
+        name="frames", key="f", title="Frames", says="The frames behind what it said",
+        offered=_during(Step.PLUG, Step.FIND, Step.REACH),
+    ),
+    Action(
+        name="door", key="o", title="Open page", says="Open its page in a browser, over the cable", offered=_has_page,
+        touches=Touches.WIRE,
+    ),
+    Action(
+        name="plan", key="e", title="Plan", says="Change what the device is to become",
+        offered=_during(Step.PLUG, Step.FIND, Step.REACH, Step.SET),
+    ),
+    Action(name="name", key="n", title="Tag", says="Give the device its tag", touches=Touches.JOB),
+    Action(
+        name="other_way", key="w", title="Other way", says="Set the address by another way",
+        offered=lambda moment: moment.session.phase.step is Step.SET and len(moment.session.visit.ways()) > 1,
+    ),
+    Action(
+        name="leave_out", key="l", title="Leave out", says="Go on without the power-cycle proof", touches=Touches.JOB,
+        offered=_while(Phase.POWER_CYCLE),
+    ),
+    Action(name="back", key="b", title="Again", says="Do the step before again, or the one looked at"),
+    Action(name="register", key="r", title="Register", says="What was recorded"),
+    Action(name="point", argument="-1", key="up,k", title="Point up", says="Point at the device above", shown=False),
+    Action(name="point", argument="1", key="down,j", title="Point down", says="Point at the one below", shown=False),
+    *(
+        Action(name="look", argument=str(place), key=str(place), title=step, says="Look at this step", shown=False)
+        for place, step in enumerate(Step, 1)
+    ),
+    Action(name="look", argument="0", key="escape", title="Now", says="Back to where it stands", shown=False),
+    *(
+        Action(name=name, key=key, title=title, says=says, shown=False, offered=lambda moment: moment.practice)
+        for name, key, title, says in (
+            ("hand_power", "f6", "Power", "In practice: pull its power, or plug it in"),
+            ("hand_type", "f7", "Type", "In practice: type the planned values into it"),
+            ("hand_mistype", "f8", "Mistype", "In practice: type them with two digits swapped"),
+        )
+    ),
+)  # fmt: skip
+"""In the order of the footer."""
+
+
+def is_offered(name: str, moment: Moment) -> bool | None:
+    """Say whether an action is offered now; None where its key is shown and does nothing."""
+    action = next((each for each in ACTIONS if each.name == name), None)
+    if action is None or action.offered(moment):
+        return True
+    return None if action.greyed else False
+
+
+def bindings() -> Iterator[Binding]:
+    """Return the keys."""
+    return (action.binding() for action in ACTIONS)

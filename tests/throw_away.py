@@ -1,0 +1,77 @@
+"""A way that no device knows: what a new way takes is its class and one entry of the table."""
+
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.bench.stand_in import Settings, StandIn
+from askport.cli.main import main
+from askport.core.formats.arp import arp_question
+from askport.core.formats.ethernet import Ethernet, encode_ethernet
+from askport.core.machine import earliest
+from askport.core.ways.table import WAYS, WayEntry
+from askport.core.ways.way import Result, Way
+
+EXPERIMENT = 0x88B5
+"""For experiments (IEEE 802, local experimental ethertype 1)."""
+
+
+class Shout(Way):
+    """Sends the planned values to the device's MAC address once a second until it shows the address."""
+
+    name, gives, permanent = "shout", True, True
+
+    def __init__(self, start):
+        super().__init__(
+            start.mac, start.target, laptop_mac=start.laptop_mac, ours=[start.laptop.ip] if start.laptop else [],
+            now=start.now,
+        )  # fmt: skip
+        self._sender = start.laptop.ip if start.laptop else IPv4Address(0)
+        self._next_at = start.now
+
+    @property
+    def waits_for(self):
+        return "Shouting the values at it."
+
+    def receive(self, heard):
+        self._see(self._witness.shows(heard), heard.at)
+
+    def _see(self, shown, now):
+        if not self.done and self.target.interface.ip in shown:
+            self._finish(Result.TAKEN, f"It has taken {self.target.interface}.", now)
+
+    def handle_timer(self, now):
+        self._see(self._witness.confirmed(now), now)
+        if not self.done and now >= self._next_at:
+            self._next_at = now + 1.0
+            payload = f"{self.target.interface} {self.target.gateway}".encode()
+            self._send(encode_ethernet(Ethernet(self.mac, self._laptop_mac, EXPERIMENT, payload)))
+            self._send(arp_question(self._laptop_mac, self.target.interface.ip, sender=self._sender))
+
+    def next_deadline(self):
+        return None if self.done else earliest(self._next_at, self._witness.next_deadline())
+
+
+ENTRY = WayEntry(
+    name=Shout.name, title="shout at it", done="by shouting", says="shouts the values at the device",
+    fits=lambda device, there: "It has ears." if there else None, offer="shout {target} at it", begin=Shout,
+)  # fmt: skip
+
+
+def with_ears():
+    """Return how a stand-in receives that takes what is shouted at it."""
+    others = StandIn.receive
+
+    def receive(self, data, now):
+        if int.from_bytes(data[12:14]) != EXPERIMENT or not self.up:
+            return others(self, data, now)
+        interface, gateway = data[14:].rstrip(b"\0").decode().split()
+        self.saved = Settings(IPv4Interface(interface), IPv4Address(gateway))
+        self.host.take(self.saved.interface, self.saved.gateway)
+        return self.host.announce()
+
+    return receive
+
+
+if __name__ == "__main__":
+    StandIn.receive = with_ears()
+    WAYS[ENTRY.name] = ENTRY
+    main()
