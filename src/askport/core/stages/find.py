@@ -19,7 +19,7 @@ SILENCE_S = 10.0
 _LOUDER = {
     Loudness.LISTEN: "Ask who is there",
     Loudness.GREET: "Ask by ARP for likely addresses",
-    Loudness.CALL: "Nobody has answered for the likely addresses: sweep all private ones, the likeliest first",
+    Loudness.CALL: "No likely address answers: sweep all private ones, the likeliest first",
     Loudness.SWEEP: "The sweep is over: sweep once more",
 }
 
