@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test lint benchmarks endings liars races fuzz screenshots clean
+.PHONY: demo test lint benchmarks endings liars races fuzz mutations screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -33,6 +33,9 @@ races: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 
 fuzz: $(VENV)/.dev
 	$(BIN)/python benchmarks/fuzz.py
+
+mutations: $(VENV)/.dev
+	$(BIN)/python benchmarks/mutations.py
 
 screenshots: $(VENV)/.installed
 	@sh tools/system-packages tmux:command:tmux xvfb:command:Xvfb xterm:command:xterm imagemagick:command:import fonts-dejavu-core:file:/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf

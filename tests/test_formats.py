@@ -220,6 +220,20 @@ def test_a_wrong_checksum_is_not_believed(spoil):
     assert "checksum" in str(read_packet(bytes(raw)).unreadable)
 
 
+@given(src=st.ip_addresses(v=4), dst=st.ip_addresses(v=4), payload=st.binary(max_size=40))
+def test_segments_and_datagrams_sum_up_as_their_standards_say(src, dst, payload):
+    """RFC 9293 section 3.1 and RFC 768: word by word over the pseudo-header too, the sum is all ones."""
+    for protocol, data in (
+        (6, encode_tcp(Tcp(src_port=49152, dst_port=80, payload=payload), src=src, dst=dst)),
+        (17, encode_udp(Udp(src_port=68, dst_port=67, payload=payload), src=src, dst=dst)),
+    ):
+        covered = src.packed + dst.packed + bytes((0, protocol, 0, len(data))) + data + b"\0" * (len(data) % 2)
+        total = sum(int.from_bytes(covered[at : at + 2]) for at in range(0, len(covered), 2))
+        while total >> 16:
+            total = (total & 0xFFFF) + (total >> 16)
+        assert total == 0xFFFF
+
+
 def test_dhcp_details_of_the_field():
     """No cookie means plain BOOTP, a split option is joined, an overflowed one found, the reply is long enough."""
     split = Dhcp(op=1, xid=1, chaddr=bytes(16), options=((12, b"feed-"), (12, b"hopper"), (OptionCode.OVERLOAD, b"\1")),

@@ -12,7 +12,7 @@ from askport.bench.host import Host
 from askport.bench.stand_in import PageDevice, Settings
 from askport.core.addresses import MacAddress
 from askport.core.finding.measuring import MAX_QUESTIONS, Measuring, source_sharing
-from askport.core.formats.arp import Arp, arp_question
+from askport.core.formats.arp import Arp, arp_frame, arp_question
 from askport.core.formats.icmp import Icmp
 from askport.core.formats.packet import ends_of, frame_between, read_packet
 from askport.core.formats.tcp import Tcp
@@ -139,3 +139,19 @@ def test_a_device_that_probes_for_a_source_keeps_it():
     machine = Measuring(LAPTOP, IT, IPv4Address("10.84.16.40"), now=0.0)
     first = read_packet(machine.poll()[0].data).get(Arp)
     assert (first.tpa in machine.sources, str(first.spa)) == (True, "0.0.0.0")
+
+
+def test_a_source_that_the_device_holds_is_never_asked_from():
+    """It answers for whatever is asked for before a question: there is nothing to ask from, and nothing is told."""
+    machine, now, frames = Measuring(LAPTOP, IT, IPv4Address("10.84.16.40"), now=0.0), 0.0, 0
+    while not machine.done:
+        while sent := machine.poll():
+            arp, frames = read_packet(sent[0].data).get(Arp), frames + 1
+            assert arp is not None, "only questions whether somebody is there"
+            assert frames < 1000, "it asks for the same sources again and again"
+            reply = Arp(op=2, sha=IT, spa=arp.tpa, tha=LAPTOP, tpa=arp.spa)
+            machine.receive(hear(Frame(at=now, data=arp_frame(reply))))
+        now = max(now + 0.001, machine.next_deadline() or now)
+        machine.handle_timer(now)
+    assert (machine.result.prefix, machine.result.questions, frames > 3) == (None, 0, True)
+    assert "is somebody's" in machine.result.because

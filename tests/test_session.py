@@ -394,6 +394,17 @@ def test_the_laptop_borrows_nothing_out_of_the_pool(practice):
         session.stages.access.name_other("192.168.61.77/24", bench.now())
 
 
+def test_the_laptop_borrows_nothing_that_is_planned_or_was_left(practice):
+    """Of the nearest free ones, .8 is planned for another device, .9 was left with one, and .6 is this one's to be."""
+    bench, tour = practice("TG-01")
+    session, nearest = tour.session, [IPv4Address(f"192.168.61.{host}") for host in (8, 9)]
+    others = {"planned": {nearest[0]: "BL-01"}, "used": {nearest[1]: scenario.stand_in("BL-01").mac}}
+    session.cable.around = replace(session.cable.around, **others)
+    session.device.target = read_target("192.168.61.6/24")
+    walk(bench, tour, {Phase.MAY_BORROW})
+    assert str(session.visit.offer) == "192.168.61.5/24"
+
+
 def test_an_offer_that_has_grown_old_is_asked_for_again(practice):
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.MAY_BORROW})

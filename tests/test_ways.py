@@ -94,6 +94,7 @@ def test_dhcp_in_full():
     assert offer.address(54) == LAPTOP.ip
     ack, ethernet, ip = answer(talk.says(MessageType.REQUEST, tell={50: NEW, 54: LAPTOP.ip}))
     assert ack.message_type == MessageType.ACK
+    assert [int.from_bytes(each.option(51)) for each in (offer, ack)] == [86_400, 86_400]
     assert (ack.address(1), ack.address(3), ack.address(6)) == (
         IPv4Address("255.255.252.0"),
         TARGET.gateway,

@@ -1,0 +1,101 @@
+"""Make the code wrong, one place at a time in a copy, and see that a test says so (``make mutations``)."""
+
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+
+
+@dataclass(frozen=True)
+class Mutation:
+    """One wrong change, and the tests that have to notice."""
+
+    what: str
+    file: str
+    right: str
+    wrong: str
+    tests: tuple[str, ...]
+
+
+MUTATIONS = (
+    Mutation(
+        "the TCP checksum is constant", "core/formats/tcp.py",
+        'internet_checksum(covered).to_bytes(2, "big")', 'b"\\x12\\x34"', ("test_formats.py",),
+    ),
+    Mutation(
+        "the UDP checksum is constant", "core/formats/udp.py",
+        "internet_checksum(covered) or 0xFFFF", "0x1234", ("test_formats.py",),
+    ),
+    Mutation(
+        "no lease time is given", "core/ways/answering.py",
+        'options.append((OptionCode.LEASE_TIME, LEASE_S.to_bytes(4, "big")))', "pass", ("test_ways.py",),
+    ),
+    Mutation(
+        "measuring asks from addresses that the device holds", "core/finding/measuring.py",
+        "self._taken.add(arp.spa)", "pass", ("test_measuring.py",),
+    ),
+    Mutation(
+        "the laptop takes planned addresses", "core/cable.py",
+        "found |= self.around.planned.keys() | self.around.used.keys()", "found |= set()",
+        ("test_session.py", "test_reach.py"),
+    ),
+    Mutation(
+        "the laptop takes the planned address of this device", "core/stages/access.py",
+        "return self._visit.cable.somebodys() | planned", "return self._visit.cable.somebodys()",
+        ("test_session.py", "test_reach.py"),
+    ),
+    Mutation(
+        "the register's clash is not seen", "core/plan/target.py",
+        'return Check(about="register", passed=False, sentence=f"{tag} already has it.")', "pass",
+        ("test_session.py", "test_job.py"),
+    ),
+    Mutation(
+        "an event without a place ends what runs", "core/stages/visit.py",
+        "if phase := after(self.phase, event):", "if phase := after(self.phase, event) or self.phase:",
+        ("test_rooms.py",),
+    ),
+)  # fmt: skip
+
+
+def noticed(mutation: Mutation) -> str | None:
+    """Apply a mutation to a copy, and return the test that fails, or None."""
+    with tempfile.TemporaryDirectory(prefix="askport-mutation-") as held:
+        copy = Path(held)
+        for part in ("src", "tests", "pyproject.toml"):
+            source = ROOT / part
+            if source.is_dir():
+                shutil.copytree(source, copy / part, ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+            else:
+                shutil.copy(source, copy / part)
+        changed = copy / "src/askport" / mutation.file
+        text = changed.read_text()
+        if mutation.right not in text:
+            raise SystemExit(f"'{mutation.right}' is no longer in {mutation.file}: write it anew.")
+        changed.write_text(text.replace(mutation.right, mutation.wrong))
+        paths = [f"tests/{each}" for each in mutation.tests]
+        run = subprocess.run(
+            [sys.executable, "-m", "pytest", "-x", "-p", "no:cacheprovider", "-m", "not screen", *paths],
+            cwd=copy, env=os.environ | {"PYTHONPATH": str(copy / "src")}, capture_output=True, text=True,
+        )  # fmt: skip
+        failed = re.search(r"^FAILED \S*::(\S+)", run.stdout, re.MULTILINE)
+        return failed[1] if failed else None
+
+
+def main() -> int:
+    """Try them all."""
+    survived = 0
+    for mutation in MUTATIONS:
+        test = noticed(mutation)
+        survived += test is None
+        print(f"{mutation.what}: {'noticed by ' + test if test else 'NOT NOTICED'}", flush=True)
+    return 1 if survived else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
