@@ -4,6 +4,7 @@ import sys
 
 import beliefs
 import decoding
+import drawing
 import fuzz
 import starting
 import wire
@@ -12,6 +13,7 @@ BENCHMARKS = {
     "start": starting.startup,
     "decode": decoding.beside_dpkt,
     "beliefs": beliefs.many_beside_few,
+    "draw": drawing.many_devices,
     "loss": wire.lost_in_a_flood,
     "belief": wire.time_to_belief,
     "sweep": wire.sweep_rate,

@@ -80,6 +80,8 @@ class Round:
         """
         self.wire, self.own, self.job, self.work, self.site, self.maker = wire, tuple(own), job, work, site, maker
         self._hands = _Hands(adapter, job)
+        self._rows: list[Row] = []
+        self._folded = 0
         self._place = 0
         self._laptop_before: set[IPv4Address] = set()
         self._unit = job.units
@@ -101,8 +103,11 @@ class Round:
 
     @property
     def rows(self) -> list[Row]:
-        """The register so far."""
-        return fold(self.job.lines)
+        """The register so far; the journal only grows, so it is folded anew when it has."""
+        lines = self.job.lines
+        if len(lines) != self._folded:
+            self._rows, self._folded = fold(lines), len(lines)
+        return self._rows
 
     def begin(self, began_at: float | None = None) -> None:
         """Begin the way of the device at hand."""

@@ -76,6 +76,8 @@ class Finder(Machine):
         self._asks = LikelyAsks(self._checks.laptop_mac)
         self._holders: dict[IPv4Address, set[MacAddress]] = {}
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
+        self._ranked: tuple[list[Device], list[Device], list[Hazard]] = [], [], []
+        """The views as they were last, in order, and what they call for: worked out once a change."""
         self._asked_names: set[tuple[MacAddress, IPv4Address]] = set()
         self._measures = measures
         self._alone_since = now
@@ -352,7 +354,10 @@ class Finder(Machine):
     def devices(self) -> list[Device]:
         """Return the devices on the wire, those with the surest and most recent knowledge first."""
         views = [self._view(evidence) for evidence in self._evidence.values()]
-        return sorted(views, key=lambda each: (not each.is_present, -each.sureness, -each.last_at))
+        if views != self._ranked[0]:
+            order = sorted(views, key=lambda each: (not each.is_present, -each.sureness, -each.last_at))
+            self._ranked = views, order, find_hazards(order)
+        return list(self._ranked[1])
 
     def _view(self, evidence: Evidence) -> Device:
         """Return what a device's evidence adds up to, worked out anew only where something has changed."""
@@ -369,7 +374,8 @@ class Finder(Machine):
 
     def hazards(self) -> list[Hazard]:
         """Return what on this wire calls for care."""
-        hazards = find_hazards(self.devices())
+        self.devices()
+        hazards = list(self._ranked[2])
         if not self.link_up:
             text = "The link is down: the cable is out, or the device has lost its power or is starting."
             hazards.append(Hazard(code="link-down", text=text))

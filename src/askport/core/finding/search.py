@@ -35,6 +35,7 @@ class Search:
         """
         self.finder, self.label_mac = finder, label_mac
         self._accepted: set[MacAddress] = set()
+        self._ordered: tuple[list[Device], list[Device]] = [], []
         self.pointed_at: MacAddress | None = None
         """The device that the technician points at, or None for the surest."""
         self._delivered, self._found_before, self._maker = delivered, list(found_before), maker
@@ -42,7 +43,10 @@ class Search:
     def devices(self) -> list[Device]:
         """Return the devices on the wire, the surest first, in an order in which nothing jumps while they speak."""
         order = lambda each: (not each.is_present, -each.sureness, each.first_at, each.mac)  # noqa: E731
-        return sorted(self.finder.devices(), key=order)
+        views = self.finder.devices()
+        if views != self._ordered[0]:
+            self._ordered = views, sorted(views, key=order)
+        return list(self._ordered[1])
 
     @property
     def candidate(self) -> Device | None:

@@ -31,10 +31,10 @@ def title_line(outfit: Outfit, now: float, width: int) -> Ink:
 
 
 def news_lines(session: Session, step: Step, width: int) -> list[Ink]:
-    """Draw what has just happened to the laptop; finding and reaching show all that is dangerous about it."""
+    """Draw what is dangerous about the laptop while it sets and proves; finding and reaching show it themselves."""
     if step in (Step.PLUG, Step.FIND, Step.REACH):
         return []
-    news = [each.text for each in session.cable.laptop.hazards if each.code in NEWS]
+    news = [each.text for each in session.cable.laptop.hazards if step is not Step.RECORD or each.code in NEWS]
     return [ink for text in news for ink in (*warning(text, width), blank())]
 
 
