@@ -405,6 +405,22 @@ def test_the_laptop_borrows_nothing_that_is_planned_or_was_left(practice):
     assert str(session.visit.offer) == "192.168.61.5/24"
 
 
+@pytest.mark.parametrize("plan", ["10.84.16.99/22", "10.9.8.7/24"])
+def test_a_plan_that_changes_while_an_address_is_borrowed_is_asked_about_anew(practice, plan):
+    """Nothing is set to an address of which nobody was asked whether it is free, or that the laptop does not reach."""
+    bench, tour = practice("FD-01")
+    bench.interfaces.clear()
+    session = tour.session
+    session.cable.laptop.own = ()
+    walk(bench, tour, {Phase.MAY_SET})
+    session.enter(bench.now())
+    assert session.phase is Phase.BORROWING_TO_SET
+    session.stages.setting.plan(read_target(plan), bench.now())
+    assert session.phase is Phase.PREPARING
+    session.borrow_done(IPv4Interface("10.84.19.238/22"), bench.now())
+    assert session.phase is Phase.PREPARING
+
+
 def test_an_offer_that_has_grown_old_is_asked_for_again(practice):
     bench, tour = practice("TG-01")
     session = walk(bench, tour, {Phase.MAY_BORROW})

@@ -40,7 +40,7 @@ class Setting(Stage):
     def plan(self, target: Target, now: float) -> None:
         """Change what the device is meant to become."""
         self._visit.device.target = target
-        if self._visit.phase in (Phase.PREPARING, Phase.MAY_SET, Phase.SETTING, Phase.NOT_SET):
+        if self._visit.phase.step is Step.SET:
             self.prepare(now)
 
     def choose_way(self, name: str, now: float) -> None:
@@ -74,6 +74,9 @@ class Setting(Stage):
     def _begin(self, now: float) -> None:
         visit, cable, device = self._visit, self._visit.cable, self._visit.device
         if device.target is None or device.chosen is None or visit.way is None:
+            return
+        if visit.way.needs_laptop and visit.laptop_within is None:
+            self.prepare(now)  # what was borrowed does not reach it
             return
         start = Start(
             mac=device.chosen.mac,
