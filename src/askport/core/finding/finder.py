@@ -76,8 +76,10 @@ class Finder(Machine):
         self._asks = LikelyAsks(self._checks.laptop_mac)
         self._holders: dict[IPv4Address, set[MacAddress]] = {}
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
-        self._ranked: tuple[list[Device], list[Device], list[Hazard]] = [], [], []
-        """The views as they were last, in order, and what they call for: worked out once a change."""
+        self._ranked: tuple[list[Device], list[Device]] = [], []
+        """The views as they were last, and in order."""
+        self._dangers: list[Hazard] | None = None
+        """What they call for, worked out once a change."""
         self._asked_names: set[tuple[MacAddress, IPv4Address]] = set()
         self._measures = measures
         self._alone_since = now
@@ -356,7 +358,7 @@ class Finder(Machine):
         views = [self._view(evidence) for evidence in self._evidence.values()]
         if views != self._ranked[0]:
             order = sorted(views, key=lambda each: (not each.is_present, -each.sureness, -each.last_at))
-            self._ranked = views, order, find_hazards(order)
+            self._ranked, self._dangers = (views, order), None
         return list(self._ranked[1])
 
     def _view(self, evidence: Evidence) -> Device:
@@ -374,8 +376,10 @@ class Finder(Machine):
 
     def hazards(self) -> list[Hazard]:
         """Return what on this wire calls for care."""
-        self.devices()
-        hazards = list(self._ranked[2])
+        devices = self.devices()
+        if self._dangers is None:
+            self._dangers = find_hazards(devices)
+        hazards = list(self._dangers)
         if not self.link_up:
             text = "The link is down: the cable is out, or the device has lost its power or is starting."
             hazards.append(Hazard(code="link-down", text=text))
