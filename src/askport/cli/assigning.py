@@ -120,7 +120,7 @@ async def _assign(
             old=old,
             now=keeper.wire.now(),
             xid=lambda: secrets.randbits(32),
-            servers=[each.address for each in finder.hazards() if each.code == "address-server" and each.address],
+            servers=finder.servers(),
             allow_others=others_are_fine,
         )
     )

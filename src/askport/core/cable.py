@@ -100,12 +100,6 @@ class Cable:
         self.laptop_was.add(interface.ip)
         return True
 
-    @property
-    def servers(self) -> list[IPv4Address]:
-        """Address servers that the wire has told of."""
-        found = (each.address for each in self.finder.hazards() if each.code == "address-server")
-        return [each for each in found if each]
-
     def somebodys(self) -> set[IPv4Address]:
         """Return the addresses that are somebody's, heard, left or planned: the laptop borrows none of them."""
         heard = [belief for device in self.finder.devices() for belief in device.addresses]

@@ -374,6 +374,10 @@ class Finder(Machine):
         evidence = self._evidence.get(mac)
         return self._view(evidence) if evidence else None
 
+    def servers(self) -> list[IPv4Address]:
+        """Return the address servers that the wire has told of."""
+        return [each.address for each in self.hazards() if each.code == "address-server" and each.address]
+
     def hazards(self) -> list[Hazard]:
         """Return what on this wire calls for care."""
         devices = self.devices()

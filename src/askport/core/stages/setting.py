@@ -86,7 +86,7 @@ class Setting(Stage):
             old=device.whereabouts,
             now=now,
             xid=cable.xid,
-            servers=cable.servers,
+            servers=cable.finder.servers(),
         )
         device.way = visit.way.begin(start)
         visit.go(Event.SETS, device.way)

@@ -24,12 +24,12 @@ def program_bindings(screen: Screen[Any]) -> list[ActiveBinding]:
     return list(found.values())
 
 
-def key_lines(bindings: Iterable[ActiveBinding], shown_key: dict[str, str], width: int) -> list[Ink]:
+def key_lines(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], str], width: int) -> list[Ink]:
     """Draw the keys: what can be done now stands out."""
     lines = [line("What the keys do now. ? or Escape closes this.", DIM, 2), blank()]
     for active in bindings:
         binding, style = active.binding, STRONG if active.enabled else DIM
-        ink = Ink().to(2).put(shown_key[str(binding.id)], f"{STRONG} {OURS}" if active.enabled else DIM)
+        ink = Ink().to(2).put(shown_key(binding), f"{STRONG} {OURS}" if active.enabled else DIM)
         ink.to(_TITLE).put(binding.description, style)
         lines += beside(ink, _SAYS, binding.tooltip or "", width, "" if active.enabled else DIM)
     return lines
@@ -76,5 +76,4 @@ class KeysScreen(ModalScreen[None]):
     def draw(self) -> None:
         """Show every key."""
         sheet = self.query_one("#list", Sheet)
-        shown = {str(each.binding.id): self.app.get_key_display(each.binding) for each in self._under}
-        sheet.show(key_lines(self._under, shown, max(40, sheet.size.width)))
+        sheet.show(key_lines(self._under, self.app.get_key_display, max(40, sheet.size.width)))
