@@ -13,7 +13,7 @@ from askport.core.addresses import MacAddress
 from askport.core.formats.arp import arp_question
 from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
-from askport.core.register.entries import Recorded
+from askport.core.register.entries import Found, Recorded
 from askport.core.wire import Frame, hear
 from askport.edges.jobfile import JobFile
 from askport.edges.round import Round
@@ -31,7 +31,11 @@ def _round(directory: Path) -> Round:
     job = JobFile(directory / "job.askport", create=True)
     now = datetime.now(UTC)
     for number in range(ROWS):
-        job.append(Recorded(unit=number + 1, mac=_mac(number)), now)
+        unit, mac = number + 1, _mac(number)
+        job.append(
+            Found(unit=unit, tag=f"D-{number:04}", mac=mac, maker=None, address=None, belief="certain", because=()), now
+        )
+        job.append(Recorded(unit=unit, mac=mac), now)
     first = IPv4Address("10.84.16.1")
     work = [
         WorkItem(tag=f"D-{number:04}", description="", target=Target(interface=IPv4Interface(f"{first + number}/20")))
@@ -51,7 +55,7 @@ def _round(directory: Path) -> Round:
 
 
 async def _draw(tour: Round) -> tuple[float, float]:
-    app = AskPortApp(Outfit(round=tour, title="Many", place="bench"))
+    app = AskPortApp(lambda: Outfit(round=tour, title="Many", place="bench"))
     async with app.run_test(size=(160, 47)) as pilot:
         await pilot.pause(0.5)
         screen = app.screen

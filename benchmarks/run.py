@@ -11,6 +11,7 @@ import wire
 
 BENCHMARKS = {
     "start": starting.startup,
+    "paint": starting.first_paint,
     "decode": decoding.beside_dpkt,
     "beliefs": beliefs.many_beside_few,
     "draw": drawing.many_devices,

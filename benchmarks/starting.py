@@ -1,12 +1,26 @@
-"""How long a command takes to start, beside an interpreter that does nothing."""
+"""How long a command and the full screen take to start, beside an interpreter and a screen that do nothing."""
 
+import os
+import pty
 import subprocess
 import sys
 import time
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from statistics import median
 
 _RUNS = 7
+_ASKPORT = str(Path(sys.executable).with_name("askport"))
+_BARE_SCREEN = """
+from textual.app import App
+from textual.widgets import Static
+class Bare(App):
+    def compose(self):
+        yield Static("nothing else")
+Bare().run()
+"""
+_PATIENCE_S = 30.0
 
 
 def _seconds(command: list[str]) -> float:
@@ -15,12 +29,47 @@ def _seconds(command: list[str]) -> float:
     return time.perf_counter() - started
 
 
+def _until_painted(command: list[str], text: bytes) -> float:
+    """Run a program on a terminal of its own until a text stands there, and end it."""
+    started = time.perf_counter()
+    child, terminal = pty.fork()
+    if child == 0:
+        os.environ |= {"TERM": "xterm-256color", "COLUMNS": "80", "LINES": "24"}
+        os.execv(command[0], command)
+    painted = b""
+    while text not in painted and time.perf_counter() - started < _PATIENCE_S:
+        painted += os.read(terminal, 65536)
+    took = time.perf_counter() - started
+    os.kill(child, 15)
+    try:
+        while os.read(terminal, 65536):
+            pass
+    except OSError:  # the other end is closed
+        pass
+    os.close(terminal)
+    os.waitpid(child, 0)
+    if text not in painted:
+        raise TimeoutError(f"'{text!r}' was not painted")
+    return took
+
+
+def _in_turn(ours: Callable[[], float], bare: Callable[[], float]) -> tuple[float, float]:
+    """Return the ratio of two, run in turn, and the seconds of ours."""
+    pairs = [(ours(), bare()) for _ in range(_RUNS)]
+    took = median(each for each, _ in pairs)
+    return took / median(each for _, each in pairs), took
+
+
 def startup() -> None:
-    """Run both in turn and compare."""
-    askport = str(Path(sys.executable).with_name("askport"))
-    bare, ours = [], []
-    for _ in range(_RUNS):
-        bare.append(_seconds([sys.executable, "-c", "pass"]))
-        ours.append(_seconds([askport, "--version"]))
-    ratio = median(ours) / median(bare)
-    print(f"start of a command: {ratio:.1f} times a bare interpreter ({median(ours) * 1e3:.0f} ms)")
+    """Compare a command's start with a bare interpreter's."""
+    for words in (["--version"], ["find", "--help"]):
+        ratio, took = _in_turn(partial(_seconds, [_ASKPORT, *words]), partial(_seconds, [sys.executable, "-c", "pass"]))
+        print(f"start of askport {' '.join(words)}: {ratio:.1f} times a bare interpreter ({took * 1e3:.0f} ms)")
+
+
+def first_paint() -> None:
+    """Compare the first paint of the demo, and its first full screen, with an application that shows one line."""
+    bare = partial(_until_painted, [sys.executable, "-c", _BARE_SCREEN], b"nothing")
+    for what, text in (("first paint", b"Ask Port"), ("first full screen", b"TG-01")):
+        ratio, took = _in_turn(partial(_until_painted, [_ASKPORT, "demo"], text), bare)
+        print(f"{what} of the demo: {ratio:.2f} times a bare screen's ({took * 1e3:.0f} ms)")

@@ -52,6 +52,13 @@ from askport.core.wire import Heard
 
 A, B = IPv4Address("10.84.16.40"), IPv4Address("10.84.16.9")
 byte, short, word = st.integers(0, 255), st.integers(0, 0xFFFF), st.integers(0, 0xFFFFFFFF)
+
+
+def made(kind, **parts):
+    """Values of a kind, with its own defaults for what is not given (``builds`` would invent those too)."""
+    return st.fixed_dictionaries(parts).map(lambda given: kind(**given))
+
+
 macs = st.binary(min_size=6, max_size=6).map(MacAddress)
 addresses = word.map(IPv4Address)
 payloads = st.binary(max_size=64)
@@ -75,66 +82,66 @@ options = st.lists(
 
 CODECS = {
     # An 802.3 length or a tag type as EtherType would be read as what it says.
-    "ethernet": (decode_ethernet, encode_ethernet, st.builds(
+    "ethernet": (decode_ethernet, encode_ethernet, made(
         Ethernet, dst=macs, src=macs, ethertype=st.integers(0x0600, 0x80FF),
         tags=st.lists(short, max_size=2).map(tuple),
         payload=st.binary(min_size=46, max_size=99))),
-    "802.3": (decode_ethernet, encode_ethernet, st.builds(
+    "802.3": (decode_ethernet, encode_ethernet, made(
         Ethernet, dst=macs, src=macs, ethertype=st.none(), tags=st.just(()), payload=payloads)),
-    "arp": (decode_arp, encode_arp, st.builds(Arp, op=short, sha=macs, spa=addresses, tha=macs, tpa=addresses)),
-    "ipv4": (decode_ipv4, encode_ipv4, st.builds(
+    "arp": (decode_arp, encode_arp, made(Arp, op=short, sha=macs, spa=addresses, tha=macs, tpa=addresses)),
+    "ipv4": (decode_ipv4, encode_ipv4, made(
         IPv4, src=addresses, dst=addresses, protocol=byte, payload=payloads, ttl=byte, tos=byte, identification=short,
         flags=st.integers(0, 7), fragment_offset=st.integers(0, 0x1FFF), options=words_of_options)),
-    "icmp": (decode_icmp, encode_icmp, st.builds(
+    "icmp": (decode_icmp, encode_icmp, made(
         Icmp, type=byte, code=byte, identifier=short, sequence_number=short, data=payloads)),
-    "udp": (decode_udp, lambda x: encode_udp(x, src=A, dst=B), st.builds(
+    "udp": (decode_udp, lambda x: encode_udp(x, src=A, dst=B), made(
         Udp, src_port=short, dst_port=short, payload=payloads)),
-    "tcp": (decode_tcp, lambda x: encode_tcp(x, src=A, dst=B), st.builds(
+    "tcp": (decode_tcp, lambda x: encode_tcp(x, src=A, dst=B), made(
         Tcp, src_port=short, dst_port=short, seq=word, ack=word, flags=st.integers(0, 0x1FF), window=short,
         options=words_of_options, payload=payloads)),
-    "dhcp": (decode_dhcp, encode_dhcp, st.builds(
+    "dhcp": (decode_dhcp, encode_dhcp, made(
         Dhcp, op=st.sampled_from([1, 2]), xid=word, chaddr=st.binary(min_size=16, max_size=16), htype=byte, hlen=byte,
         hops=byte, secs=short, flags=short, ciaddr=addresses, yiaddr=addresses, siaddr=addresses, giaddr=addresses,
         sname=st.binary(min_size=64, max_size=64), file=st.binary(min_size=128, max_size=128),
         options=options.map(tuple), has_cookie=st.just(True))),
-    "ipv6": (decode_ipv6, encode_ipv6, st.builds(
+    "ipv6": (decode_ipv6, encode_ipv6, made(
         IPv6, src=addresses6, dst=addresses6, next_header=byte.filter(lambda kind: kind not in (0, 43, 60)),
         hop_limit=byte, payload=payloads,
         extensions=st.sampled_from([(), ((0, b"\0\5\2\0\0\1\0"),)]))),
-    "icmpv6": (decode_icmpv6, lambda x: encode_icmpv6(x, src=A6, dst=A6), st.builds(
+    "icmpv6": (decode_icmpv6, lambda x: encode_icmpv6(x, src=A6, dst=A6), made(
         Icmpv6, type=byte, code=byte, body=payloads)),
-    "llc": (decode_llc, encode_llc, st.builds(Llc, dsap=byte, ssap=byte, control=byte, payload=payloads)),
-    "stp": (decode_bpdu, encode_bpdu, st.builds(
+    "llc": (decode_llc, encode_llc, made(Llc, dsap=byte, ssap=byte, control=byte, payload=payloads)),
+    "stp": (decode_bpdu, encode_bpdu, made(
         Bpdu, version=byte, type=st.just(2), root=eight, bridge=eight, port=short)),
     "lldp": (decode_lldp, encode_lldp, st.lists(st.tuples(st.integers(2, 127), payloads), max_size=5).map(
         lambda more: Lldp(((1, b"\4chassis"), *more)))),
-    "eapol": (decode_eapol, encode_eapol, st.builds(Eapol, version=byte, type=byte, body=payloads)),
-    "igmp": (decode_igmp, encode_igmp, st.builds(
+    "eapol": (decode_eapol, encode_eapol, made(Eapol, version=byte, type=byte, body=payloads)),
+    "igmp": (decode_igmp, encode_igmp, made(
         Igmp, type=st.sampled_from([0x11, 0x16, 0x22]), groups=addresses.filter(int).map(lambda group: (group,)),
         max_response=byte)),
-    "dns": (decode_dns, encode_dns, st.builds(
-        Dns, id=short, flags=short, questions=st.lists(st.builds(
+    "dns": (decode_dns, encode_dns, made(
+        Dns, id=short, flags=short, questions=st.lists(made(
             Question, name=names, type=short, class_=st.integers(0, 0x7FFF)), max_size=3).map(tuple),
         answers=st.lists(st.one_of(
-            st.builds(Record, name=names, type=st.just(1), ttl=word, data=st.binary(min_size=4, max_size=4)),
-            st.builds(Record, name=names, type=st.just(12), ttl=word, target=names),
-            st.builds(Record, name=names, type=st.just(33), ttl=word, data=st.binary(min_size=6, max_size=6),
+            made(Record, name=names, type=st.just(1), ttl=word, data=st.binary(min_size=4, max_size=4)),
+            made(Record, name=names, type=st.just(12), ttl=word, target=names),
+            made(Record, name=names, type=st.just(33), ttl=word, data=st.binary(min_size=6, max_size=6),
                       target=names)), max_size=3).map(tuple)).filter(lambda x: x.questions or x.answers)),
     "ssdp": (decode_ssdp, encode_ssdp, st.lists(st.tuples(
         st.sampled_from([b"location", b"server"]), tokens), max_size=4).map(
             lambda headers: Ssdp(start=b"HTTP/1.1 200 OK", headers=tuple(headers)))),
     "ws-discovery": (decode_ws_discovery, lambda x: ws_match(b" ".join(x.xaddrs)), st.lists(
         tokens, min_size=1, max_size=3).map(lambda where: WsDiscovery(is_answer=True, xaddrs=tuple(where)))),
-    "dcp": (decode_profinet, encode_dcp, st.builds(
+    "dcp": (decode_profinet, encode_dcp, made(
         Dcp, frame_id=st.sampled_from(list(map(int, FrameId))), service_id=byte, service_type=byte, xid=word,
         response_delay=short, blocks=st.lists(st.tuples(short, payloads), max_size=3).map(tuple))),
-    "ethernet/ip": (decode_ethernet_ip, encode_ethernet_ip, st.builds(
+    "ethernet/ip": (decode_ethernet_ip, encode_ethernet_ip, made(
         EtherNetIp, address=addresses, vendor_id=short, serial=word, product=payloads)),
-    "bacnet": (decode_bacnet, encode_bacnet, st.builds(
+    "bacnet": (decode_bacnet, encode_bacnet, made(
         Bacnet, service=st.just(0), instance=st.integers(0, 0x3FFFFF), vendor_id=short)),
-    "knx": (decode_knx, encode_knx, st.builds(
+    "knx": (decode_knx, encode_knx, made(
         Knx, service=st.just(0x0202), address=addresses, port=short, mac=macs, name=tokens)),
-    "art-net": (decode_art_net, encode_art_net, st.builds(
+    "art-net": (decode_art_net, encode_art_net, made(
         ArtNet, op=st.just(0x2100), address=addresses, mac=macs, name=tokens)),
 }  # fmt: skip
 

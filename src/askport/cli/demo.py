@@ -1,6 +1,5 @@
 """``askport demo``: the practice bench with the demo scenario."""
 
-import asyncio
 from pathlib import Path
 from typing import Annotated
 
@@ -20,6 +19,8 @@ def demo(
     if wire not in WIRES:
         raise BadInput(f"'{wire}' is no place for the cable in the demo: choose {', '.join(WIRES)}.")
     if headless is not None:
+        import asyncio
+
         from askport.cli.headless import commission_all, prepare
 
         if not asyncio.run(commission_all(prepare(headless))):

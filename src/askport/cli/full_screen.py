@@ -1,223 +1,47 @@
-"""Starts the full screen; the only command module that reaches Textual, and only when it is called."""
+"""Starts the full screen; Textual is reached only when it is called, and the rest when the first words stand there."""
 
-import os
 import shutil
 import sys
-import tempfile
-from contextlib import ExitStack
-from datetime import datetime
-from pathlib import Path
+from typing import TYPE_CHECKING
 
-from platformdirs import user_data_path
-
-from askport.bench import scenario
-from askport.bench.bench import Bench
-from askport.bench.defaults import PACE
-from askport.bench.practice import Practice
 from askport.cli.talk import Status, say
 from askport.core.errors import MachineRefused
-from askport.core.reach.adapters import CABLE_KINDS, Adapter
-from askport.core.words import listed
-from askport.edges.ear import Ear
-from askport.edges.jobfile import JobFile
-from askport.edges.keeper_client import Keeper, drop_to_invoker
-from askport.edges.makers import maker
-from askport.edges.round import Round
 from askport.edges.terminal import end_with_terminal
-from askport.tui.app import AskPortApp
-from askport.tui.outfit import Outfit
-from askport.tui.screens.plug import Choice, PlugScreen
 
-_KEEPERS = 8
-"""How often an adapter can be chosen, one that was plugged in meanwhile included: the right to start more keepers is
-given up before the screen opens."""
+if TYPE_CHECKING:
+    from askport.tui.app import AskPortApp
+    from askport.tui.outfit import Outfit
 
 
 def start_on_bench(pace: float, wire: str = "crate") -> None:
     """Start the demo on the practice bench, with the cable where ``wire`` says."""
-    _require_terminal()
-    outfit = _bench_outfit(pace)
-    if outfit.practice:
-        outfit.practice.move(wire)
+    from askport.tui.app import AskPortApp
+
+    def begin() -> "Outfit":
+        from askport.cli.practising import bench_outfit
+
+        return bench_outfit(pace, wire)
+
+    require_terminal()
+    app = AskPortApp(begin)
     try:
-        _run(AskPortApp(outfit))
+        run_screen(app)
     finally:
-        _tell_job(outfit)
+        if app.outfit:
+            tell_job(app.outfit)
 
 
-def _bench_outfit(pace: float) -> Outfit:
-    """Set up the demo; its job file is kept in a directory of its own."""
-    bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP, pace=pace)
-    practice = Practice(bench)
-    practice.take(scenario.WORK[0])
-    tour = Round(
-        wire=bench,
-        adapter=bench,
-        own=scenario.LAPTOP,
-        job=JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True),
-        work=scenario.WORK,
-        site=scenario.SITE,
-        maker=scenario.maker,
-    )
-    return Outfit(round=tour, title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice)
+def require_terminal() -> None:
+    """Refuse where there is none.
 
-
-def start_on_adapters(job: Path | None) -> None:
-    """Start on this laptop's adapters, or say what to do where that is not permitted."""
-    _require_terminal()
-    with ExitStack() as keeping:
-        spare: list[Keeper] = []
-        refused, first_words = None, ""
-        if os.geteuid() == 0:
-            first_words = _give_back_leftovers()
-            spare = [keeping.enter_context(Keeper()) for _ in range(_KEEPERS)]
-            drop_to_invoker()
-        else:
-            refused = "Listening on an adapter needs permission: leave with q and start with 'sudo askport'."
-        path = job or user_data_path("askport") / f"{datetime.now().astimezone():%Y-%m-%d}.askport"
-        if job:
-            JobFile(job, create=True).close()  # what is wrong with it is said before the screen opens
-        ears = Ears(spare)
-        taken: list[Keeper] = []
-
-        def unusable(adapter: Adapter) -> str | None:
-            return _unfit(adapter) or (None if refused else ears.why_not(adapter.name))
-
-        def plug(fault: str) -> PlugScreen:
-            if app.outfit:
-                app.outfit.round.job.close()
-            while taken:
-                taken.pop().close()
-            ears.try_again()
-            return PlugScreen(unusable, ears.on, refused, fault or first_words)
-
-        def fit(choice: Choice) -> Outfit:
-            if choice.adapter is None:
-                ears.close()
-                return _bench_outfit(PACE)
-            ear = ears.take(choice.adapter)
-            ears.close()
-            taken.append(ear.keeper)
-            return _cable_outfit(ear, path)
-
-        app = AskPortApp(None, plug, fit)
-        try:
-            _run(app)
-        finally:
-            for keeper in taken:
-                _give_back(keeper)
-            ears.close()
-            keeping.close()
-            if app.outfit:
-                _tell_job(app.outfit)
-    if refused and not app.outfit:
-        raise MachineRefused(refused.replace("leave with q and start", "start"), code="no-permission")
-
-
-class Ears:
-    """Listens on adapters from the start, so that nothing that is said while one is chosen is missed."""
-
-    def __init__(self, spare: list[Keeper]) -> None:
-        """Use these keepers, one for each adapter that is listened on."""
-        self._spare, self._open = spare, dict[str, Ear]()
-        self._refused: dict[str, str] = {}
-
-    def on(self, adapter: Adapter) -> Ear | None:
-        """Return what listens on an adapter, beginning now where nothing does yet, or None where it cannot be."""
-        name = adapter.name
-        if name in self._open and self._open[name].keeper.is_alive:
-            return self._open[name]
-        if name in self._refused or not self._spare or _unfit(adapter):
-            return None
-        try:
-            self._open[name] = Ear(self._spare.pop().take(name))
-        except MachineRefused as error:
-            self._refused[name] = error.message
-            return None
-        return self._open[name]
-
-    def why_not(self, name: str) -> str | None:
-        """Say why an adapter cannot be had, or return None where it can."""
-        if name in self._refused:
-            return self._refused[name]
-        return None if name in self._open or self._spare else "Start Ask Port anew to use it."
-
-    def try_again(self) -> None:
-        """Forget what could not be had: it may be free now."""
-        self._refused.clear()
-
-    def forget(self, name: str) -> None:
-        """Let go of an adapter that has vanished."""
-        if ear := self._open.pop(name, None):
-            ear.keeper.close()
-
-    def take(self, name: str) -> Ear:
-        """Hand over what listens on an adapter.
-
-        Raises:
-            MachineRefused: it cannot be had.
-        """
-        if name not in self._open or not self._open[name].keeper.is_alive:
-            raise MachineRefused(self.why_not(name) or f"There is no adapter '{name}' any more: plug it in again.")
-        return self._open.pop(name)
-
-    def close(self) -> None:
-        """Let go of all adapters."""
-        for name in list(self._open):
-            self.forget(name)
-
-
-def _give_back(keeper: Keeper) -> None:
-    """Give back at the end, and say what the keeper confirms, or that it does not."""
-    try:
-        if given := keeper.give_back_now():
-            say(f"Gave {listed(given)} on {keeper.adapter} back.")
-    except MachineRefused as error:
-        say(f"askport: {error.message}")
-
-
-def _give_back_leftovers() -> str:
-    """Give back what interrupted runs have left on any adapter, and say so."""
-    from askport.edges.restoring import give_back_all
-
-    try:
-        given = give_back_all()
-    except MachineRefused:
-        return ""  # another run is at work, and its own
-    said = [f"{listed(each.given)} on {name}" for name, each in given.items() if each.given]
-    left = [f"{what} on {name}" for name, each in given.items() for what in each.left]
-    sentences = [f"Gave back what an interrupted run had left: {listed(said)}."] if said else []
-    sentences += [f"Not given back: {listed(left)}. 'askport restore' tries again."] if left else []
-    return " ".join(sentences)
-
-
-def _unfit(adapter: Adapter) -> str | None:
-    """Say why an adapter is not one that a cable to a device could be in, or return None."""
-    if adapter.kind not in CABLE_KINDS or adapter.mac is None:
-        return f"A {adapter.kind} adapter: no cable goes in there."
-    return None if adapter.switched_on else f"It is switched off: 'ip link set {adapter.name} up' switches it on."
-
-
-def _cable_outfit(ear: Ear, path: Path) -> Outfit:
-    keeper = ear.keeper
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
-    job = JobFile(path, create=True)
-    tour = Round(
-        wire=keeper.wire, adapter=keeper, own=keeper.own, job=job, work=(), site=None, maker=maker, heard=ear.heard,
-        began_at=ear.began_at,
-    )  # fmt: skip
-    return Outfit(round=tour, title=path.stem, place=keeper.adapter)
-
-
-def _require_terminal() -> None:
+    Raises:
+        MachineRefused: what is written goes somewhere else.
+    """
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise MachineRefused("The full screen needs a terminal: 'askport --help' lists the commands that do not.")
 
 
-def _tell_job(outfit: Outfit) -> None:
+def tell_job(outfit: "Outfit") -> None:
     """Say where the job is; practice in which nothing was recorded leaves no file behind."""
     path = outfit.round.job.path
     if outfit.practice and not any(row.last.recorded_at for row in outfit.round.rows):
@@ -229,7 +53,8 @@ def _tell_job(outfit: Outfit) -> None:
     say(f"Recorded in {path}: 'askport register list {path}' shows it.")
 
 
-def _run(app: AskPortApp) -> None:
+def run_screen(app: "AskPortApp") -> None:
+    """Run the screen until it is left, and raise what ended it otherwise."""
     end_with_terminal(Status.INTERRUPTED)
     app.run()
     if app.fault:

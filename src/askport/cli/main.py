@@ -60,7 +60,7 @@ def start(
         print(f"askport {__version__}")
         raise typer.Exit
     if context.invoked_subcommand is None:
-        from askport.cli.full_screen import start_on_adapters
+        from askport.cli.on_adapters import start_on_adapters
 
         start_on_adapters(job)
 

@@ -71,6 +71,12 @@ def address_of(packed: bytes) -> IPv4Address:
     return IPv4Address(packed)
 
 
+@lru_cache(maxsize=4096)
+def addresses_of(packed: bytes) -> tuple[IPv4Address, ...]:
+    """Return the IPv4 addresses that stand in a row, four bytes each."""
+    return tuple(address_of(packed[at : at + 4]) for at in range(0, len(packed), 4))
+
+
 BROADCAST_MAC = MacAddress(b"\xff" * 6)
 NO_MAC = MacAddress(bytes(6))
 

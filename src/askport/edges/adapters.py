@@ -7,9 +7,6 @@ from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 from typing import Any
 
-from pyroute2 import IPRoute
-from pyroute2.netlink.exceptions import NetlinkError
-
 from askport.core.addresses import LINK_LOCAL
 from askport.core.errors import MachineRefused
 from askport.core.reach.adapters import Adapter, AdapterAddress, with_hazards
@@ -36,6 +33,8 @@ def list_adapters() -> list[Adapter]:
     Raises:
         MachineRefused: the kernel did not tell.
     """
+    from pyroute2 import IPRoute  # here, because it takes as long to load as all the rest
+
     try:
         with IPRoute() as netlink:
             links = list(netlink.get_links())
@@ -115,6 +114,9 @@ def _server_port_held() -> bool:
 
 def way_to(address: IPv4Address) -> str | None:
     """Return the adapter by which the kernel would send to an address, or None where by none."""
+    from pyroute2 import IPRoute
+    from pyroute2.netlink.exceptions import NetlinkError
+
     try:
         with IPRoute() as netlink:
             found = netlink.route("get", dst=str(address))

@@ -5,27 +5,34 @@ import os
 import signal
 from collections.abc import Callable, Iterable
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from textual.app import App, SystemCommand
+from textual import work
+from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.screen import Screen
+from textual.widgets import Static
 
 from askport.core.errors import AskPortError
-from askport.tui.outfit import Outfit
-from askport.tui.screens.keys import KeysScreen, program_bindings
-from askport.tui.screens.plug import Choice, PlugScreen
-from askport.tui.screens.work import WorkScreen
 from askport.tui.themes import DARK, LIGHT
 
-Plug = Callable[[str], PlugScreen]
+if TYPE_CHECKING:
+    from askport.tui.outfit import Outfit
+    from askport.tui.screens.plug import Choice, PlugScreen
+
+Begin = Callable[[], "Outfit"]
+"""Makes the round to begin with."""
+Plug = Callable[[str], "PlugScreen"]
 """Makes the choice of an adapter, with a sentence on what was wrong with the last one, or none."""
-Fit = Callable[[Choice], Outfit]
+Fit = Callable[["Choice"], "Outfit"]
 """Makes a round on the adapter that was chosen, or on the practice bench."""
 
 
 class AskPortApp(App[None]):
-    """Ask Port on one cable."""
+    """Ask Port on one cable.
+
+    Its first words stand on the screen at once; what the work needs is loaded behind them.
+    """
 
     TITLE = "Ask Port"
     ENABLE_COMMAND_PALETTE = True
@@ -35,11 +42,15 @@ class AskPortApp(App[None]):
         Binding("q", "quit", "Leave", id="app.leave", tooltip="Give everything back and leave"),
     ]
 
-    def __init__(self, outfit: Outfit | None, plug: Plug | None = None, fit: Fit | None = None) -> None:
+    CSS = """
+    #opening { background: $panel; width: 100%; }
+    """
+
+    def __init__(self, begin: Begin | None, plug: Plug | None = None, fit: Fit | None = None) -> None:
         """Start with a round, or with the choice of an adapter and what makes a round of that choice."""
         super().__init__()
-        self.outfit = outfit
-        self._plug, self._fit = plug, fit
+        self.outfit: Outfit | None = None
+        self._begin, self._plug, self._fit = begin, plug, fit
         self.fault: Exception | None = None
         """What ended the program unexpectedly."""
         self.was_interrupted = False
@@ -59,6 +70,10 @@ class AskPortApp(App[None]):
         if self._plug:
             self.switch_screen(self._plug(fault)) if len(self.screen_stack) > 1 else self.push_screen(self._plug(fault))
 
+    def compose(self) -> ComposeResult:
+        """Say who is there."""
+        yield Static("  Ask Port", id="opening")
+
     def on_mount(self) -> None:
         """Start at the cable; what ends the program from outside ends it as its own key does."""
         for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
@@ -66,10 +81,24 @@ class AskPortApp(App[None]):
         for theme in (DARK, LIGHT):
             self.register_theme(theme)
         self.theme = DARK.name
+        self.call_after_refresh(self.open_first)
+
+    @work
+    async def open_first(self) -> None:
+        """Load what the work needs, and go to the first screen."""
+        await asyncio.to_thread(self._load)
+        from askport.tui.screens.work import WorkScreen
+
         if self._plug:
             self.choose_adapter()
         elif self.outfit:
             self.push_screen(WorkScreen(self.outfit))
+
+    def _load(self) -> None:
+        from askport.tui.screens import plug, work  # noqa: F401 - loaded here, so that they are there at once later
+
+        if self._begin:
+            self.outfit = self._begin()
 
     def _interrupt(self) -> None:
         self.was_interrupted = True
@@ -79,8 +108,10 @@ class AskPortApp(App[None]):
         """Choose an adapter again."""
         self.choose_adapter()
 
-    def on_plug_screen_chosen(self, event: PlugScreen.Chosen) -> None:
+    def on_plug_screen_chosen(self, event: "PlugScreen.Chosen") -> None:
         """Begin on the adapter, or say why not."""
+        from askport.tui.screens.work import WorkScreen
+
         if self._fit:
             try:
                 self.outfit = self._fit(event.choice)
@@ -91,6 +122,8 @@ class AskPortApp(App[None]):
 
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:
         """Give the palette what the keys do, as far as it can be done now."""
+        from askport.tui.screens.keys import program_bindings
+
         for active in program_bindings(screen):
             binding = active.binding
             if active.enabled and binding.show:
@@ -99,6 +132,8 @@ class AskPortApp(App[None]):
 
     def action_keys(self) -> None:
         """Show every key of this screen."""
+        from askport.tui.screens.keys import KeysScreen
+
         self.push_screen(KeysScreen(self.screen))
 
     def action_daylight(self) -> None:

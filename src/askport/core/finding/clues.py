@@ -1,9 +1,9 @@
 """What one frame tells about one MAC address."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from askport.core.addresses import MacAddress, host_fault_of
 
@@ -71,8 +71,7 @@ SHOWS_HOLDING = (Tells.ANSWERS, *SPEAKS_ARP, Tells.SENDS_ON_LINK)
 only once it was checked."""
 
 
-@dataclass(frozen=True, slots=True)
-class Clue:
+class Clue(NamedTuple):
     """One thing that one frame tells about one MAC address. Equal clues add up."""
 
     mac: MacAddress

@@ -1,7 +1,6 @@
 """Finding: every frame is read for clues, and what may be asked is asked."""
 
 from collections.abc import Iterable
-from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import NO_MAC, MacAddress, host_fault_of
@@ -220,12 +219,12 @@ class Finder(Machine):
     def _seen_from_here(self, clue: Clue, packet: Packet) -> Clue:
         """Return a clue as this wire shows it: what the laptop caused says less, what went through another more."""
         if clue.tells is Tells.LOOKS_FOR and clue.about in self.laptop_addresses:
-            return replace(clue, tells=Tells.LOOKS_FOR_US, about=None)
+            return clue._replace(tells=Tells.LOOKS_FOR_US, about=None)
         if (
             clue.tells in (Tells.SENDS_ON_LINK, Tells.SENDS_FROM, Tells.FORWARDS)
             and clue.address in self.laptop_addresses
         ):
-            return replace(clue, tells=Tells.REFLECTS)
+            return clue._replace(tells=Tells.REFLECTS)
         if clue.tells in (Tells.ANSWERS, Tells.ANNOUNCES) and clue.address and len(self._held) < MAX_DEVICES:
             held = self._held.setdefault(clue.mac, set())
             if len(held) < MAX_HELD:
@@ -233,7 +232,7 @@ class Finder(Machine):
         if clue.tells is Tells.SENDS_FROM:
             ethernet, ipv4 = packet.get(Ethernet), packet.get(IPv4)
             if ethernet and ipv4 and self._goes_through(ethernet.dst, ipv4.dst):
-                return replace(clue, tells=Tells.SENDS_THROUGH, about=ipv4.dst)
+                return clue._replace(tells=Tells.SENDS_THROUGH, about=ipv4.dst)
         return clue
 
     def _goes_through(self, mac: MacAddress, destination: IPv4Address) -> bool:

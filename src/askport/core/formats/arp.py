@@ -2,16 +2,16 @@
 
 from enum import IntEnum
 from ipaddress import IPv4Address
-from struct import Struct, pack
+from struct import pack
 from typing import NamedTuple
 
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, UNSPECIFIED, MacAddress, address_of, mac_of
 from askport.core.formats.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, Ethernet, encode_ethernet
 from askport.core.formats.unreadable import Unreadable
 
-_ETHERNET_HARDWARE = 1
+_ETHERNET_AND_IPV4 = pack("!HHBB", 1, ETHERTYPE_IPV4, 6, 4)
+"""Hardware and protocol with the sizes of their addresses: this is read for no others."""
 _SIZE = 28
-_HEADER = Struct("!HHBBH")
 
 
 class Op(IntEnum):
@@ -47,22 +47,20 @@ def decode_arp(data: bytes) -> Arp | Unreadable:
     """Read an ARP packet; what follows its 28 bytes is padding."""
     if len(data) < _SIZE:
         return Unreadable("ARP", len(data), f"it has {len(data)} of {_SIZE} bytes")
-    hrd, pro, hln, pln, op = _HEADER.unpack_from(data)
-    if (hrd, pro, hln, pln) != (_ETHERNET_HARDWARE, ETHERTYPE_IPV4, 6, 4):
+    if data[:6] != _ETHERNET_AND_IPV4:
         return Unreadable("ARP", 0, "it is not about IPv4 over Ethernet")
     return Arp(
-        op=op,
-        sha=mac_of(data[8:14]),
-        spa=address_of(data[14:18]),
-        tha=mac_of(data[18:24]),
-        tpa=address_of(data[24:28]),
+        data[6] << 8 | data[7],
+        mac_of(data[8:14]),
+        address_of(data[14:18]),
+        mac_of(data[18:24]),
+        address_of(data[24:28]),
     )
 
 
 def encode_arp(arp: Arp) -> bytes:
     """Write an ARP packet."""
-    head = pack("!HHBBH", _ETHERNET_HARDWARE, ETHERTYPE_IPV4, 6, 4, arp.op)
-    return head + arp.sha + arp.spa.packed + arp.tha + arp.tpa.packed
+    return _ETHERNET_AND_IPV4 + pack("!H", arp.op) + arp.sha + arp.spa.packed + arp.tha + arp.tpa.packed
 
 
 def arp_frame(arp: Arp, *, to: MacAddress = BROADCAST_MAC) -> bytes:

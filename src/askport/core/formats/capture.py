@@ -4,8 +4,8 @@ Readers yield frames one by one and stop in front of a broken end; writers retur
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from struct import pack, unpack_from
+from typing import NamedTuple
 
 from askport.core.errors import BadInput
 
@@ -30,8 +30,7 @@ INBOUND, OUTBOUND = 1, 2
 """Direction of a frame in its flags (section 4.3.1)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Captured:
+class Captured(NamedTuple):
     """One frame of a file."""
 
     at: float

@@ -1,9 +1,9 @@
 """PROFINET Discovery and Configuration Protocol (IEC 61158-6-10 clause 4.3): layer 2, so no address is needed."""
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
-from struct import pack, unpack_from
+from struct import Struct, pack
+from typing import NamedTuple
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.unreadable import Unreadable
@@ -11,6 +11,7 @@ from askport.core.formats.unreadable import Unreadable
 ETHERTYPE_PROFINET = 0x8892
 IDENTIFY_GROUP = MacAddress(bytes.fromhex("010ecf000000"))
 _MAX_BLOCKS = 64
+_HEADER, _BLOCK = Struct("!BBIHH"), Struct("!HH")
 
 
 class FrameId(IntEnum):
@@ -34,8 +35,7 @@ class Block(IntEnum):
     ALL = 0xFFFF
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Dcp:
+class Dcp(NamedTuple):
     """One message."""
 
     frame_id: int
@@ -60,8 +60,7 @@ class Dcp:
         return IPv4Address(data[:4]), IPv4Address(data[4:8]), IPv4Address(data[8:12])
 
 
-@dataclass(frozen=True, slots=True)
-class OtherProfinet:
+class OtherProfinet(NamedTuple):
     """A PROFINET frame that is not DCP: cyclic data, say."""
 
     frame_id: int
@@ -76,26 +75,19 @@ def decode_profinet(data: bytes) -> Dcp | OtherProfinet | Unreadable:
         return OtherProfinet(frame_id)
     if len(data) < 12:
         return Unreadable("DCP", len(data), f"it has {len(data)} of at least 12 bytes")
-    service_id, service_type, xid, delay, length = unpack_from("!BBIHH", data, 2)
+    service_id, service_type, xid, delay, length = _HEADER.unpack_from(data, 2)
     end = 12 + length
     if end > len(data):
         return Unreadable("DCP", 10, f"it claims {length} bytes and has {len(data) - 12}")
     blocks: list[tuple[int, bytes]] = []
     at = 12
     while at + 4 <= end and len(blocks) < _MAX_BLOCKS:
-        kind, size = unpack_from("!HH", data, at)
+        kind, size = _BLOCK.unpack_from(data, at)
         if at + 4 + size > end:
             break
         blocks.append((kind, data[at + 4 : at + 4 + size]))
         at += 4 + size + size % 2
-    return Dcp(
-        frame_id=frame_id,
-        service_id=service_id,
-        service_type=service_type,
-        xid=xid,
-        response_delay=delay,
-        blocks=tuple(blocks),
-    )
+    return Dcp(frame_id, service_id, service_type, xid, delay, tuple(blocks))
 
 
 def encode_dcp(message: Dcp) -> bytes:

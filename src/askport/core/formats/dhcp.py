@@ -1,12 +1,11 @@
 """BOOTP (RFC 951, 1542) and DHCP (RFC 2131, 2132) messages: one format, told apart by option 53."""
 
-from collections.abc import Iterator
 from enum import IntEnum
 from ipaddress import IPv4Address
 from struct import Struct, pack
 from typing import NamedTuple
 
-from askport.core.addresses import UNSPECIFIED, MacAddress, address_of
+from askport.core.addresses import UNSPECIFIED, MacAddress, addresses_of, mac_of
 from askport.core.formats.unreadable import Unreadable
 
 SERVER_PORT = 67
@@ -93,7 +92,7 @@ class Dhcp(NamedTuple):
     @property
     def client(self) -> MacAddress | None:
         """The client's MAC address, or None where the message is not about Ethernet."""
-        return MacAddress(self.chaddr[:6]) if self.htype == 1 and self.hlen == 6 else None
+        return mac_of(self.chaddr[:6]) if self.htype == 1 and self.hlen == 6 else None
 
     @property
     def message_type(self) -> int | None:
@@ -108,13 +107,16 @@ class Dhcp(NamedTuple):
 
     def option(self, code: int) -> bytes | None:
         """Return an option's data, its parts joined (RFC 3396), or None where it is absent."""
-        parts = [data for present, data in self.options if present == code]
-        return b"".join(parts) if parts else None
+        joined = None
+        for present, data in self.options:
+            if present == code:
+                joined = data if joined is None else joined + data
+        return joined
 
     def addresses(self, code: int) -> tuple[IPv4Address, ...]:
         """Return the addresses in an option; a ragged end is left out."""
         data = self.option(code) or b""
-        return tuple(address_of(data[at : at + 4]) for at in range(0, len(data) // 4 * 4, 4))
+        return addresses_of(data[: len(data) // 4 * 4])
 
     def address(self, code: int) -> IPv4Address | None:
         """Return the first address in an option, or None."""
@@ -122,21 +124,23 @@ class Dhcp(NamedTuple):
         return found[0] if found else None
 
 
-def _walk(area: bytes) -> Iterator[tuple[int, bytes]]:
-    """Yield the options of one area; one that runs over the end is cut there, and the walk ends."""
-    at = 0
-    while at < len(area):
+def _walk(area: bytes) -> list[tuple[int, bytes]]:
+    """Return the options of one area; one that runs over the end is cut there, and the walk ends."""
+    found = []
+    at, last = 0, len(area) - 1
+    while at <= last:
         code = area[at]
         if code == _END:
-            return
+            break
         if code == _PAD:
             at += 1
             continue
-        if at + 1 >= len(area):
-            return
-        length = area[at + 1]
-        yield code, area[at + 2 : at + 2 + length]
-        at += 2 + length
+        if at == last:
+            break
+        behind = at + 2 + area[at + 1]
+        found.append((code, area[at + 2 : behind]))
+        at = behind
+    return found
 
 
 def decode_dhcp(data: bytes) -> Dhcp | Unreadable:
@@ -148,29 +152,30 @@ def decode_dhcp(data: bytes) -> Dhcp | Unreadable:
         return Unreadable("BOOTP", 0, f"its operation is {op}")
     sname, file = data[44:108], data[108:236]
     has_cookie = data[236:240] == _COOKIE
-    options = list(_walk(data[240:])) if has_cookie else []
-    overload = next((value[0] for code, value in options if code == _OVERLOAD and value), 0)
-    if overload & 1:
-        options += _walk(file)
-    if overload & 2:
-        options += _walk(sname)
+    options = _walk(data[240:]) if has_cookie else []
+    for code, value in options:
+        if code == _OVERLOAD and value:
+            options += _walk(file) if value[0] & 1 else ()
+            options += _walk(sname) if value[0] & 2 else ()
+            break
+    ciaddr, yiaddr, siaddr, giaddr = addresses_of(data[12:28])
     return Dhcp(
-        op=op,
-        htype=htype,
-        hlen=hlen,
-        hops=hops,
-        xid=xid,
-        secs=secs,
-        flags=flags,
-        ciaddr=address_of(data[12:16]),
-        yiaddr=address_of(data[16:20]),
-        siaddr=address_of(data[20:24]),
-        giaddr=address_of(data[24:28]),
-        chaddr=data[28:44],
-        sname=sname,
-        file=file,
-        options=tuple(options),
-        has_cookie=has_cookie,
+        op,
+        xid,
+        data[28:44],
+        htype,
+        hlen,
+        hops,
+        secs,
+        flags,
+        ciaddr,
+        yiaddr,
+        siaddr,
+        giaddr,
+        sname,
+        file,
+        tuple(options),
+        has_cookie,
     )
 
 

@@ -1,8 +1,8 @@
 """Two discovery protocols that are text: SSDP (UPnP Device Architecture 2.0) and WS-Discovery 1.1 and 2005/04."""
 
 import re
-from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from askport.core.formats.unreadable import Unreadable
 
@@ -19,8 +19,7 @@ _SCOPE_NAME = re.compile(rb"/name/([^\s<]{1,120})")
 _ANSWERS = (b"ProbeMatches", b"/Hello", b":Hello", b"ResolveMatches")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Ssdp:
+class Ssdp(NamedTuple):
     """One message: a start line and headers in the order of the wire, names in lower case."""
 
     start: bytes
@@ -52,8 +51,7 @@ def encode_ssdp(message: Ssdp) -> bytes:
     return b"\r\n".join(lines) + b"\r\n\r\n"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class WsDiscovery:
+class WsDiscovery(NamedTuple):
     """What one message says; it is searched for three values, never parsed as XML, which hostile text could abuse."""
 
     is_answer: bool

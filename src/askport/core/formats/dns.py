@@ -1,9 +1,9 @@
 """DNS messages (RFC 1035) as mDNS (RFC 6762), LLMNR (RFC 4795) and NetBIOS names (RFC 1002) use them."""
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
-from struct import pack, unpack_from
+from struct import Struct, pack
+from typing import NamedTuple
 
 from askport.core.formats.unreadable import Unreadable
 
@@ -19,6 +19,7 @@ _MAX_JUMPS = 10
 """Pointers followed in one name; honest encoders nest a few, and a hostile chain must not take long."""
 _MAX_RECORDS = 64
 """Records read of one message: more than honest devices put into one frame."""
+_HEADER, _QUESTION, _RECORD = Struct("!HHHHHH"), Struct("!HH"), Struct("!HHIH")
 _CLASS_MASK = 0x7FFF
 """The top bit of a class is a flag in mDNS (RFC 6762 section 10.2)."""
 
@@ -36,12 +37,14 @@ class RecordType(IntEnum):
     ANY = 255
 
 
+_NAME_BEHIND: dict[int, int] = {RecordType.PTR: 0, RecordType.SRV: 6}
+"""Where in a record's data a name begins."""
+
 Name = tuple[bytes, ...]
 """Labels, outermost last."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Question:
+class Question(NamedTuple):
     """What is asked for."""
 
     name: Name
@@ -49,8 +52,7 @@ class Question:
     class_: int = 1
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Record:
+class Record(NamedTuple):
     """One resource record."""
 
     name: Name
@@ -69,8 +71,7 @@ class Record:
         return IPv4Address(self.data) if self.type == RecordType.A and len(self.data) == 4 else None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Dns:
+class Dns(NamedTuple):
     """One message."""
 
     id: int = 0
@@ -95,12 +96,13 @@ def _name(data: bytes, at: int, known: dict[int, Name], depth: int = 0) -> tuple
     What a pointer leads to is read once for a whole message, so that a hostile one takes no longer than its bytes.
     """
     labels: list[bytes] = []
+    start, end = at, len(data)
     while True:
-        if at >= len(data):
+        if at >= end:
             raise _Broken
         length = data[at]
         if length >= 0xC0:
-            if at + 1 >= len(data) or depth == _MAX_JUMPS:
+            if at + 1 >= end or depth == _MAX_JUMPS:
                 raise _Broken
             target = (length & 0x3F) << 8 | data[at + 1]
             if target not in known:
@@ -108,12 +110,13 @@ def _name(data: bytes, at: int, known: dict[int, Name], depth: int = 0) -> tuple
             whole = (*labels, *known[target])
             at += 2
             break
-        if length > 63 or at + 1 + length > len(data):
+        if length > 63 or at + 1 + length > end:
             raise _Broken
         at += 1
         if length == 0:
-            whole = tuple(labels)
-            break
+            if at - start > _MAX_NAME:
+                raise _Broken
+            return tuple(labels), at
         labels.append(data[at : at + length])
         at += length
     if sum(map(len, whole)) + len(whole) >= _MAX_NAME:
@@ -125,13 +128,13 @@ def _record(data: bytes, at: int, known: dict[int, Name]) -> tuple[Record, int]:
     name, at = _name(data, at, known)
     if at + 10 > len(data):
         raise _Broken
-    kind, class_, ttl, size = unpack_from("!HHIH", data, at)
+    kind, class_, ttl, size = _RECORD.unpack_from(data, at)
     at += 10
     end = at + size
     if end > len(data):
         raise _Broken
-    fixed = {RecordType.PTR: 0, RecordType.SRV: 6}.get(kind)
-    target = None
+    fixed = _NAME_BEHIND.get(kind)
+    target: Name | None = None
     raw = data[at:end]
     # NetBIOS uses SRV's number for something without a name in it (RFC 1002 section 4.2.18).
     if fixed is not None and size > fixed:
@@ -143,14 +146,14 @@ def _record(data: bytes, at: int, known: dict[int, Name]) -> tuple[Record, int]:
             raw = raw[:fixed]
         else:
             target = None
-    return Record(name=name, type=kind, class_=class_ & _CLASS_MASK, ttl=ttl, data=raw, target=target), end
+    return Record(name, kind, class_ & _CLASS_MASK, ttl, raw, target), end
 
 
 def decode_dns(data: bytes) -> Dns | Unreadable:
     """Read a message; what stands before a broken record is kept."""
     if len(data) < 12:
         return Unreadable("DNS", len(data), f"it has {len(data)} of at least 12 bytes")
-    ident, flags, asked, *counts = unpack_from("!HHHHHH", data)
+    ident, flags, asked, *counts = _HEADER.unpack_from(data)
     questions: list[Question] = []
     records: list[Record] = []
     known: dict[int, Name] = {}
@@ -160,8 +163,8 @@ def decode_dns(data: bytes) -> Dns | Unreadable:
             name, at = _name(data, at, known)
             if at + 4 > len(data):
                 raise _Broken
-            kind, class_ = unpack_from("!HH", data, at)
-            questions.append(Question(name=name, type=kind, class_=class_ & _CLASS_MASK))
+            kind, class_ = _QUESTION.unpack_from(data, at)
+            questions.append(Question(name, kind, class_ & _CLASS_MASK))
             at += 4
         for _ in range(min(sum(counts), _MAX_RECORDS)):
             record, at = _record(data, at, known)
@@ -169,7 +172,7 @@ def decode_dns(data: bytes) -> Dns | Unreadable:
     except _Broken:
         if not questions and not records:
             return Unreadable("DNS", at, "its first entry is broken")
-    return Dns(id=ident, flags=flags, questions=tuple(questions), answers=tuple(records))
+    return Dns(ident, flags, tuple(questions), tuple(records))
 
 
 def _encode_name(name: Name) -> bytes:

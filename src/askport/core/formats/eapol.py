@@ -1,14 +1,13 @@
 """EAP over LAN (IEEE 802.1X clause 11): a port that wants whoever is plugged in to log in."""
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from askport.core.formats.unreadable import Unreadable
 
 ETHERTYPE_EAPOL = 0x888E
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Eapol:
+class Eapol(NamedTuple):
     """One message."""
 
     version: int

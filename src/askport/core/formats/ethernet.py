@@ -1,5 +1,6 @@
 """Ethernet II and IEEE 802.3 frames with IEEE 802.1Q tags."""
 
+from functools import lru_cache
 from struct import pack
 from typing import NamedTuple
 
@@ -39,7 +40,9 @@ def decode_ethernet(data: bytes) -> Ethernet | Unreadable:
     """Read a frame."""
     if len(data) < 14:
         return Unreadable("Ethernet", len(data), "the frame is shorter than its 14-byte header")
-    kind = data[12] << 8 | data[13]
+    dst, src, kind = _header_of(data[:14])
+    if kind > _MAX_LENGTH_FIELD and kind not in _TAG_TYPES:
+        return Ethernet(dst, src, kind, data[14:])
     at, end = 14, len(data)
     ethertype: int | None = kind
     tags: tuple[int, ...] = ()
@@ -55,13 +58,13 @@ def decode_ethernet(data: bytes) -> Ethernet | Unreadable:
         if kind > end - at:
             return Unreadable("802.3", at - 2, f"it claims {kind} bytes and has {end - at}")
         ethertype, end = None, at + kind
-    return Ethernet(
-        dst=mac_of(data[0:6]),
-        src=mac_of(data[6:12]),
-        ethertype=ethertype,
-        payload=data[at:end],
-        tags=tags,
-    )
+    return Ethernet(dst, src, ethertype, data[at:end], tags)
+
+
+@lru_cache(maxsize=4096)
+def _header_of(packed: bytes) -> tuple[MacAddress, MacAddress, int]:
+    """Return destination, source and type; a wire has few, and each is read once."""
+    return mac_of(packed[0:6]), mac_of(packed[6:12]), packed[12] << 8 | packed[13]
 
 
 def encode_ethernet(frame: Ethernet) -> bytes:

@@ -1,9 +1,9 @@
 """Four open field protocols over UDP, as far as being found by them goes."""
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
 from struct import pack, unpack_from
+from typing import NamedTuple
 
 from askport.core.addresses import UNSPECIFIED, MacAddress
 from askport.core.formats.unreadable import Unreadable
@@ -20,8 +20,7 @@ _ENIP_HEADER = 24
 _ART_NET = b"Art-Net\0"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EtherNetIp:
+class EtherNetIp(NamedTuple):
     """An encapsulation message (CIP volume 2 section 2-3), with what a ListIdentity answer says."""
 
     command: int = _LIST_IDENTITY
@@ -71,8 +70,7 @@ class BacnetService(IntEnum):
     WHO_IS = 8
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Bacnet:
+class Bacnet(NamedTuple):
     """An unconfirmed request over BACnet/IP (ASHRAE 135 annex J)."""
 
     service: int | None
@@ -135,8 +133,7 @@ class KnxService(IntEnum):
 _KNX_SERVICES = frozenset(map(int, KnxService))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Knx:
+class Knx(NamedTuple):
     """A KNXnet/IP message, with what a search answer says."""
 
     service: int
@@ -176,8 +173,7 @@ class ArtNetOp(IntEnum):
     POLL_REPLY = 0x2100
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ArtNet:
+class ArtNet(NamedTuple):
     """An Art-Net 4 packet, with what a poll reply says."""
 
     op: int

@@ -1,8 +1,8 @@
 """Where in a frame each field stands, so that a sentence can be shown in the bytes that say so."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import Arp
@@ -18,8 +18,7 @@ from askport.core.text import display_text
 _MAX_OPTIONS = 64
 
 
-@dataclass(frozen=True, slots=True)
-class Field:
+class Field(NamedTuple):
     """Some bytes of a frame with what they are."""
 
     offset: int

@@ -1,7 +1,7 @@
 """Internet Control Message Protocol (RFC 792)."""
 
 from enum import IntEnum
-from struct import pack, unpack_from
+from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum
@@ -14,6 +14,9 @@ class IcmpType(IntEnum):
     ECHO_REPLY = 0
     DESTINATION_UNREACHABLE = 3
     ECHO = 8
+
+
+_HEADER = Struct("!BBHHH")
 
 
 class Icmp(NamedTuple):
@@ -32,8 +35,8 @@ def decode_icmp(data: bytes) -> Icmp | Unreadable:
         return Unreadable("ICMP", len(data), f"it has {len(data)} of at least 8 bytes")
     if internet_checksum(data):
         return Unreadable("ICMP", 2, "its checksum is wrong")
-    kind, code, _, identifier, sequence_number = unpack_from("!BBHHH", data)
-    return Icmp(type=kind, code=code, identifier=identifier, sequence_number=sequence_number, data=data[8:])
+    kind, code, _, identifier, sequence_number = _HEADER.unpack_from(data)
+    return Icmp(kind, code, identifier, sequence_number, data[8:])
 
 
 def encode_icmp(message: Icmp) -> bytes:

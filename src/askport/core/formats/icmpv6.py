@@ -45,7 +45,7 @@ def decode_icmpv6(data: bytes) -> Icmpv6 | Unreadable:
     """Read a message; its checksum, which covers the addresses too, is left alone."""
     if len(data) < 4:
         return Unreadable("ICMPv6", len(data), f"it has {len(data)} of at least 4 bytes")
-    return Icmpv6(type=data[0], code=data[1], body=data[4:])
+    return Icmpv6(data[0], data[1], data[4:])
 
 
 def encode_icmpv6(message: Icmpv6, *, src: IPv6Address, dst: IPv6Address) -> bytes:

@@ -1,8 +1,8 @@
 """Internet Group Management Protocol, versions 1 to 3 (RFC 1112, 2236, 3376)."""
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from askport.core.addresses import UNSPECIFIED, address_of
 from askport.core.formats.checksum import internet_checksum
@@ -22,8 +22,7 @@ class IgmpType(IntEnum):
     REPORT_V3 = 0x22
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Igmp:
+class Igmp(NamedTuple):
     """One message."""
 
     type: int

@@ -4,7 +4,7 @@ from ipaddress import IPv4Address
 from struct import Struct, pack
 from typing import NamedTuple
 
-from askport.core.addresses import MacAddress, address_of
+from askport.core.addresses import MacAddress, addresses_of
 from askport.core.formats.checksum import internet_checksum
 from askport.core.formats.ethernet import ETHERTYPE_IPV4, Ethernet, encode_ethernet
 from askport.core.formats.unreadable import Unreadable
@@ -46,19 +46,20 @@ def decode_ipv4(data: bytes) -> IPv4 | Unreadable:
         return Unreadable("IPv4", 0, f"a header of {header} bytes in a packet of {total}")
     if total > len(data):
         return Unreadable("IPv4", 2, f"it claims {total} bytes and has {len(data)}")
-    if internet_checksum(data[:header]):
+    if int.from_bytes(data[:header], "big") % 0xFFFF:  # what is left of a right one's sum is nothing (RFC 1071)
         return Unreadable("IPv4", 10, "its header checksum is wrong")
+    src, dst = addresses_of(data[12:20])
     return IPv4(
-        src=address_of(data[12:16]),
-        dst=address_of(data[16:20]),
-        protocol=protocol,
-        payload=data[header:total],
-        ttl=ttl,
-        tos=tos,
-        identification=identification,
-        flags=fragment >> 13,
-        fragment_offset=fragment & 0x1FFF,
-        options=data[_MIN_HEADER:header],
+        src,
+        dst,
+        protocol,
+        data[header:total],
+        ttl,
+        tos,
+        identification,
+        fragment >> 13,
+        fragment & 0x1FFF,
+        data[_MIN_HEADER:header],
     )
 
 

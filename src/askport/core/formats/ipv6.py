@@ -1,5 +1,6 @@
 """Internet Protocol version 6 (RFC 8200)."""
 
+from functools import lru_cache
 from ipaddress import IPv6Address
 from struct import pack, unpack_from
 from typing import NamedTuple
@@ -29,6 +30,12 @@ class IPv6(NamedTuple):
     """Kind of each extension header, and its bytes behind the next-header field, which says what follows."""
 
 
+@lru_cache(maxsize=4096)
+def _address_of(packed: bytes) -> IPv6Address:
+    """Return the address in sixteen bytes; those on a wire are few, and each is made once."""
+    return IPv6Address(packed)
+
+
 def decode_ipv6(data: bytes) -> IPv6 | Unreadable:
     """Read a packet; bytes after its payload length are padding."""
     if len(data) < _HEADER:
@@ -50,12 +57,12 @@ def decode_ipv6(data: bytes) -> IPv6 | Unreadable:
         extensions.append((kind, data[at + 1 : at + size]))
         kind, at = data[at], at + size
     return IPv6(
-        src=IPv6Address(data[8:24]),
-        dst=IPv6Address(data[24:40]),
-        next_header=kind,
-        payload=data[at:end],
-        hop_limit=hop_limit,
-        extensions=tuple(extensions),
+        _address_of(data[8:24]),
+        _address_of(data[24:40]),
+        kind,
+        data[at:end],
+        hop_limit,
+        tuple(extensions),
     )
 
 

@@ -1,7 +1,7 @@
 """IEEE 802.2 logical link control, and the spanning tree messages in it (IEEE 802.1D)."""
 
-from dataclasses import dataclass
 from struct import pack, unpack_from
+from typing import NamedTuple
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.unreadable import Unreadable
@@ -11,8 +11,7 @@ _BPDU = 35
 _TOPOLOGY_CHANGE = 0x80
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Llc:
+class Llc(NamedTuple):
     """The header of an 802.3 frame's payload."""
 
     dsap: int
@@ -21,8 +20,7 @@ class Llc:
     payload: bytes
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Bpdu:
+class Bpdu(NamedTuple):
     """One spanning tree message: a switch speaks."""
 
     version: int

@@ -1,8 +1,8 @@
 """Link Layer Discovery Protocol (IEEE 802.1AB)."""
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from askport.core.formats.unreadable import Unreadable
 
@@ -26,8 +26,7 @@ class Tlv(IntEnum):
     MANAGEMENT_ADDRESS = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Lldp:
+class Lldp(NamedTuple):
     """One message: what a neighbour says about itself, in the order of the wire."""
 
     tlvs: tuple[tuple[int, bytes], ...]

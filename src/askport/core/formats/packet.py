@@ -1,7 +1,6 @@
 """A frame read through all its layers, as far as they can be read."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from ipaddress import IPv4Address
 from typing import Any, NamedTuple, TypeVar
 
@@ -98,7 +97,7 @@ class Packet(NamedTuple):
     def get(self, kind: type[L]) -> L | None:
         """Return the layer of this kind, or None."""
         for layer in self.layers:
-            if isinstance(layer, kind):
+            if type(layer) is kind:
                 return layer
         return None
 
@@ -120,18 +119,17 @@ def read_packet(data: bytes) -> Packet:
     decoder: Decoder | None = decode_ethernet
     while decoder:
         layer: Any = decoder(data)
-        if isinstance(layer, Unreadable):
+        if type(layer) is Unreadable:
             return Packet(tuple(layers), layer)
         layers.append(layer)
-        carries = _CARRIES.get(type(layer))
-        if carries is None:
+        if carries := _CARRIES.get(type(layer)):
+            decoder, data = carries(layer), layer.payload
+        else:
             break
-        decoder, data = carries(layer), layer.payload
     return Packet(tuple(layers))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Ends:
+class Ends(NamedTuple):
     """The two ends that a frame goes between."""
 
     src_mac: MacAddress

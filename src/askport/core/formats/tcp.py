@@ -2,12 +2,14 @@
 
 from enum import IntFlag
 from ipaddress import IPv4Address
-from struct import pack, unpack_from
+from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum, pseudo_header
 from askport.core.formats.ipv4 import PROTOCOL_TCP
 from askport.core.formats.unreadable import Unreadable
+
+_HEADER = Struct("!HHIIHH")
 
 
 class TcpFlag(IntFlag):
@@ -36,20 +38,12 @@ def decode_tcp(data: bytes) -> Tcp | Unreadable:
     """Read a segment; its checksum is left alone, as for UDP."""
     if len(data) < 20:
         return Unreadable("TCP", len(data), f"it has {len(data)} of at least 20 bytes")
-    src_port, dst_port, seq, ack, offset_flags, window = unpack_from("!HHIIHH", data)
+    src_port, dst_port, seq, ack, offset_flags, window = _HEADER.unpack_from(data)
     header = (offset_flags >> 12) * 4
     if not 20 <= header <= len(data):
         return Unreadable("TCP", 12, f"a header of {header} bytes in a segment of {len(data)}")
-    return Tcp(
-        src_port=src_port,
-        dst_port=dst_port,
-        seq=seq,
-        ack=ack,
-        flags=offset_flags & 0x1FF,
-        window=window,
-        options=data[20:header],
-        payload=data[header:],
-    )
+    flags = offset_flags & 0x1FF
+    return Tcp(src_port, dst_port, seq, ack, flags, window, data[20:header], data[header:])
 
 
 def encode_tcp(segment: Tcp, *, src: IPv4Address, dst: IPv4Address) -> bytes:

@@ -30,7 +30,7 @@ def decode_udp(data: bytes) -> Udp | Unreadable:
     src_port, dst_port, length = _HEADER.unpack_from(data)
     if not 8 <= length <= len(data):
         return Unreadable("UDP", 4, f"it claims {length} bytes and has {len(data)}")
-    return Udp(src_port=src_port, dst_port=dst_port, payload=data[8:length])
+    return Udp(src_port, dst_port, data[8:length])
 
 
 def encode_udp(datagram: Udp, *, src: IPv4Address, dst: IPv4Address) -> bytes:

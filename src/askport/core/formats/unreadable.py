@@ -1,10 +1,9 @@
 """The answer of a decoder to bytes that do not say what the protocol asks."""
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 
-@dataclass(frozen=True, slots=True)
-class Unreadable:
+class Unreadable(NamedTuple):
     """Bytes that could not be read, with the reason as a sentence part for people."""
 
     protocol: str

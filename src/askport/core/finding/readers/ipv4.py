@@ -1,7 +1,8 @@
 """Clues from the addresses of IPv4 packets (RFC 791)."""
 
 from collections.abc import Iterator
-from ipaddress import IPv4Network
+from functools import lru_cache
+from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import LIMITED_BROADCAST, LINK_LOCAL, UNSPECIFIED, host_fault_of
 from askport.core.finding.clues import Clue, Tells
@@ -32,7 +33,7 @@ def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
     if ipv4.ttl not in _SENT_WITH:
         yield Clue(ethernet.src, Tells.FORWARDS, ipv4.src)
         return
-    stays = ipv4.dst == LIMITED_BROADCAST or ipv4.dst in _LINK_GROUPS or ipv4.dst in LINK_LOCAL
+    stays = _stays_on_link(ipv4.dst)
     dhcp = packet.get(Dhcp) if stays else None
     relayed = dhcp is not None and (dhcp.giaddr != UNSPECIFIED or dhcp.hops > 0)
     yield Clue(ethernet.src, Tells.SENDS_ON_LINK if stays and not relayed else Tells.SENDS_FROM, ipv4.src)
@@ -40,3 +41,8 @@ def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
     service = _SERVERS.get(udp.dst_port) if udp else None
     if service and not host_fault_of(ipv4.dst):
         yield Clue(ethernet.src, Tells.USES, ipv4.src, about=ipv4.dst, text=service)
+
+
+@lru_cache(maxsize=4096)
+def _stays_on_link(address: IPv4Address) -> bool:
+    return address == LIMITED_BROADCAST or address in _LINK_GROUPS or address in LINK_LOCAL

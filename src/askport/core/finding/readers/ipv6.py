@@ -1,6 +1,8 @@
 """Clues from IPv6 sources, neighbour discovery and multicast listener reports (RFC 4861, 4862, 2710, 3810)."""
 
 from collections.abc import Iterator
+from functools import lru_cache
+from ipaddress import IPv6Address
 
 from askport.core.finding.clues import Clue, Tells
 from askport.core.formats.ethernet import Ethernet
@@ -14,9 +16,15 @@ _LINK_HOPS = frozenset({1, 64, 128, 255})
 def read_ipv6(ipv6: IPv6, packet: Packet) -> Iterator[Clue]:
     """Read which address a device sends from; what a router passed on has lost a hop."""
     ethernet = packet.get(Ethernet)
-    if ethernet is None or ipv6.src.is_unspecified or ipv6.src.is_multicast or ipv6.hop_limit not in _LINK_HOPS:
-        return
-    yield Clue(ethernet.src, Tells.HAS_IPV6, text=str(ipv6.src))
+    sender = _sender(ipv6.src)
+    if ethernet is not None and sender and ipv6.hop_limit in _LINK_HOPS:
+        yield Clue(ethernet.src, Tells.HAS_IPV6, text=sender)
+
+
+@lru_cache(maxsize=4096)
+def _sender(address: IPv6Address) -> str | None:
+    """Return the text of an address that somebody can have, or None."""
+    return None if address.is_unspecified or address.is_multicast else str(address)
 
 
 def read_icmpv6(message: Icmpv6, packet: Packet) -> Iterator[Clue]:

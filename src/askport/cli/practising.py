@@ -1,0 +1,29 @@
+"""Sets up the practice bench with the demo scenario for the full screen."""
+
+import tempfile
+from pathlib import Path
+
+from askport.bench import scenario
+from askport.bench.bench import Bench
+from askport.bench.practice import Practice
+from askport.edges.jobfile import JobFile
+from askport.edges.round import Round
+from askport.tui.outfit import Outfit
+
+
+def bench_outfit(pace: float, wire: str = "crate") -> Outfit:
+    """Set up the demo, with the cable where ``wire`` says; its job file is kept in a directory of its own."""
+    bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP, pace=pace)
+    practice = Practice(bench)
+    practice.take(scenario.WORK[0])
+    practice.move(wire)
+    tour = Round(
+        wire=bench,
+        adapter=bench,
+        own=scenario.LAPTOP,
+        job=JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True),
+        work=scenario.WORK,
+        site=scenario.SITE,
+        maker=scenario.maker,
+    )
+    return Outfit(round=tour, title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice)
