@@ -15,10 +15,10 @@ from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
 from askport.core.register.entries import Found, Recorded
 from askport.core.wire import Frame, hear
+from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.round import Round
 from askport.tui.app import AskPortApp
-from askport.tui.outfit import Outfit
+from askport.tui.workplace import Workplace
 
 DEVICES, ROWS, DRAWS = 200, 1000, 40
 
@@ -27,7 +27,7 @@ def _mac(number: int) -> MacAddress:
     return MacAddress(bytes((2, 0, 0, 1, number >> 8, number & 255)))
 
 
-def _round(directory: Path) -> Round:
+def _round(directory: Path) -> JobRun:
     job = JobFile(directory / "job.askport", create=True)
     now = datetime.now(UTC)
     for number in range(ROWS):
@@ -43,26 +43,33 @@ def _round(directory: Path) -> Round:
     ]
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP, pace=1.0)
     bench.plug(scenario.stand_in("TG-01"))
-    tour = Round(
-        wire=bench, adapter=bench, own=scenario.LAPTOP, job=job, work=work, site=scenario.SITE, maker=scenario.maker
+    run = JobRun(
+        wire=bench,
+        adapter=bench,
+        channels=bench.streams,
+        own=scenario.LAPTOP,
+        job=job,
+        work=work,
+        site=scenario.SITE,
+        maker=scenario.maker,
     )
     gateway = IPv4Address("192.168.61.254")
     for number in range(DEVICES):
         for turn in range(3):
             data = arp_question(_mac(number), gateway, sender=IPv4Address("192.168.61.1") + number)
-            tour.session.receive(hear(Frame(at=0.01 * number + turn, data=data)))
-    return tour
+            run.session.receive(hear(Frame(at=0.01 * number + turn, data=data)))
+    return run
 
 
-async def _draw(tour: Round) -> tuple[float, float]:
-    app = AskPortApp(lambda: Outfit(round=tour, title="Many", place="bench"))
+async def _draw(run: JobRun) -> tuple[float, float]:
+    app = AskPortApp(lambda: Workplace(run=run, title="Many", place="bench"))
     async with app.run_test(size=(160, 47)) as pilot:
         await pilot.pause(0.5)
         screen = app.screen
         spent = []
         for turn in range(DRAWS):
             data = arp_question(_mac(turn), IPv4Address("192.168.61.253"), sender=IPv4Address("192.168.61.1") + turn)
-            tour.session.receive(hear(Frame(at=4.0 + turn * 0.1, data=data)))
+            run.session.receive(hear(Frame(at=4.0 + turn * 0.1, data=data)))
             began = time.process_time()
             screen.draw()  # type: ignore[attr-defined]
             spent.append(time.process_time() - began)

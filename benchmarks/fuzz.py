@@ -15,11 +15,11 @@ from struct import pack
 
 from askport.core.errors import BadInput
 from askport.core.finding.clues import Clue
-from askport.core.finding.evidence import Marked, opened
 from askport.core.finding.finder import Finder
+from askport.core.finding.quoting import Marked, bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
-from askport.core.formats.fields import Field, fields_of
+from askport.core.formats.frame_fields import Field, fields_of
 from askport.core.formats.packet import read_packet
 from askport.core.wire import Frame, hear
 from capture import mixed
@@ -74,7 +74,7 @@ def _read(data: bytes) -> list[Clue]:
 def _open(data: bytes, clues: list[Clue]) -> None:
     """Open every clue to the bytes that say so, which all lie inside the frame."""
     heard = hear(Frame(at=0.0, data=data))
-    for marked in [*(each for clue in clues for each in opened(heard, clue)), *map(_plain, fields_of(data))]:
+    for marked in [*(each for clue in clues for each in bytes_behind(heard, clue)), *map(_plain, fields_of(data))]:
         if not (0 <= marked.field.offset < marked.field.end <= len(data)) or not marked.field.value.isprintable():
             raise ValueError(f"a field outside its frame: {marked.field}")
 

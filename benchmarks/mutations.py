@@ -33,7 +33,7 @@ MUTATIONS = (
         "internet_checksum(covered) or 0xFFFF", "0x1234", ("test_formats.py",),
     ),
     Mutation(
-        "no lease time is given", "core/ways/answering.py",
+        "no lease time is given", "core/ways/answering_requests.py",
         'options.append((OptionCode.LEASE_TIME, LEASE_S.to_bytes(4, "big")))', "pass", ("test_ways.py",),
     ),
     Mutation(

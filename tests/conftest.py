@@ -17,8 +17,8 @@ from hypothesis import HealthCheck, settings
 
 from askport.bench import scenario
 from askport.bench.bench import Bench
+from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.round import Round
 
 settings.register_profile(
     "ci", derandomize=True, max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow]
@@ -59,18 +59,18 @@ def practice(tmp_path):
         bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
         item = next(each for each in scenario.WORK if each.tag == tag)
         bench.plug(scenario.stand_in(tag))
-        tour = Round(
-            wire=bench, adapter=bench, own=scenario.LAPTOP, job=JobFile(tmp_path / job, create=True),
-            work=[item], site=scenario.SITE, maker=scenario.maker,
+        run = JobRun(
+            wire=bench, adapter=bench, channels=bench.streams, own=scenario.LAPTOP,
+            job=JobFile(tmp_path / job, create=True), work=[item], site=scenario.SITE, maker=scenario.maker,
         )  # fmt: skip
-        return bench, tour
+        return bench, run
 
     return begin
 
 
-def pass_time(bench, tour, span=60.0, until=lambda: False):
+def pass_time(bench, run, span=60.0, until=lambda: False):
     """Let virtual time pass, at the most ``span`` seconds of it."""
-    asyncio.run(tour.driver.run(until=until, longest_until=bench.now() + span))
+    asyncio.run(run.driver.run(until=until, longest_until=bench.now() + span))
 
 
 def _why_no_namespaces():

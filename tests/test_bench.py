@@ -9,7 +9,7 @@ import pytest
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.core.errors import Refused
-from askport.core.finding.clues import Tells
+from askport.core.finding.clues import ClueKind
 from askport.core.finding.finder import Finder
 from askport.core.finding.greeting import ASKS
 from askport.core.finding.loudness import Loudness
@@ -18,7 +18,7 @@ from askport.core.formats.packet import read_packet
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
 from askport.core.steps import Phase, Step
-from askport.core.ways.answering import Answering
+from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.way import Result
 from askport.core.wire import Frame, hear
 from askport.edges.driver import Driver
@@ -60,10 +60,10 @@ def test_what_speaks_is_certain_without_a_frame_of_ours(tag, address, belief, or
 
 def test_what_asks_for_an_address_is_said_to_ask_and_by_which_name():
     blower = meet(scenario.stand_in("BL-01")).devices()[0]
-    assert (blower.asking.protocol, blower.best, blower.asking.requests >= 5) == ("bootp", None, True)
+    assert (blower.request.protocol, blower.best, blower.request.requests >= 5) == ("bootp", None, True)
     hopper = meet(scenario.stand_in("FD-01"), seconds=12.0).devices()[0]
-    assert (hopper.asking.protocol, hopper.asking.names) == ("dhcp", ("feed-hopper",))
-    assert hopper.asking.because[0].evidence[0].data
+    assert (hopper.request.protocol, hopper.request.names) == ("dhcp", ("feed-hopper",))
+    assert hopper.request.because[0].frames[0].data
 
 
 def test_what_is_silent_is_found_when_it_is_called_and_only_then():
@@ -76,7 +76,7 @@ def test_what_is_silent_is_found_when_it_is_called_and_only_then():
 
 def test_what_has_no_address_is_seen_all_the_same():
     device = meet(scenario.stand_in("WX-01"), seconds=5.0).devices()[0]
-    assert (device.best, device.asking, device.is_found) == (None, None, False)
+    assert (device.best, device.request, device.is_found) == (None, None, False)
     assert device.others[0].sentence.startswith("It uses fe80::200:5eff:fe00:5360")
 
 
@@ -110,7 +110,7 @@ def test_in_the_house_nobody_is_answered():
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
     bench.plug(*scenario.house(), switch=True)
     target = read_target("10.84.16.21/22 via 10.84.19.254")
-    way = Answering(scenario.stand_in("BL-01").mac, target, laptop_mac=bench.mac, laptop=scenario.LAPTOP[0],
+    way = AnsweringRequests(scenario.stand_in("BL-01").mac, target, laptop_mac=bench.mac, laptop=scenario.LAPTOP[0],
                     xid=lambda: 7, now=0.0)  # fmt: skip
     asyncio.run(Driver(way, bench).run(until=lambda: way.done, longest_until=30.0))
     assert way.result is Result.REFUSED
@@ -148,14 +148,14 @@ def test_greeting_comes_in_rounds_that_thin_out_and_begins_anew_with_the_link():
 
 def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(practice):
     """Nothing is known about UV-01's address here: listen, greet, call, and at last the sweep, each announced."""
-    bench, tour = practice("UV-01")
-    session = tour.session
+    bench, run = practice("UV-01")
+    session = run.session
     session.cable.search = Search(session.cable.finder)
     said = []
     for rung in (Loudness.LISTEN, Loudness.GREET, Loudness.CALL, Loudness.SWEEP):
         if rung is not Loudness.SWEEP:
-            pass_time(bench, tour, span=60.0, until=lambda: next_line(session, bench.now()).enter)
-        pass_time(bench, tour, span=0.5 if rung is Loudness.SWEEP else 12.0)
+            pass_time(bench, run, span=60.0, until=lambda: next_line(session, bench.now()).enter)
+        pass_time(bench, run, span=0.5 if rung is Loudness.SWEEP else 12.0)
         assert session.cable.finder.loudness is rung
         said.append(next_line(session, bench.now()).sentence)
         session.enter(bench.now())
@@ -167,26 +167,26 @@ def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(pra
     session.cable.search.pause(bench.now())
     assert "held" in next_line(session, bench.now()).sentence
     session.cable.finder.listen()
-    assert session.cable.finder.asking == ()
+    assert session.cable.finder.request == ()
 
 
 def test_a_power_cut_while_finding_is_said_and_what_comes_after_counts(practice):
-    bench, tour = practice("TG-01")
-    session = tour.session
+    bench, run = practice("TG-01")
+    session = run.session
     pass_time(
         bench,
-        tour,
+        run,
         until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
     )
     bench.power(False)
-    pass_time(bench, tour, span=3.0)
+    pass_time(bench, run, span=3.0)
     assert "The link went down 3 s ago: put its power or the cable back" in next_line(session, bench.now()).sentence
     bench.power(True)
-    pass_time(bench, tour, span=2.0)
+    pass_time(bench, run, span=2.0)
     assert not session.cable.search.candidate.is_found
-    pass_time(bench, tour, span=6.0)
+    pass_time(bench, run, span=6.0)
     assert session.cable.search.candidate.is_found
-    assert session.cable.search.candidate.tells(Tells.LOOKS_FOR)
+    assert session.cable.search.candidate.kind(ClueKind.LOOKS_FOR)
 
 
 def test_where_devices_of_this_maker_were_found_before_is_asked_first():
@@ -200,16 +200,16 @@ def test_where_devices_of_this_maker_were_found_before_is_asked_first():
 
 def test_settings_that_are_not_saved_are_gone_after_the_power_cut_and_that_is_found_out(practice):
     """SW-01: running configuration only; the power-cycle proof fails, and Enter goes back to Set."""
-    bench, tour = practice("SW-01")
-    session = tour.session
+    bench, run = practice("SW-01")
+    session = run.session
 
     def until(*phases):
-        pass_time(bench, tour, span=200.0, until=lambda: session.phase in phases)
+        pass_time(bench, run, span=200.0, until=lambda: session.phase in phases)
         assert session.phase in phases
 
     pass_time(
         bench,
-        tour,
+        run,
         until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
     )
     session.enter(bench.now())
@@ -219,7 +219,7 @@ def test_settings_that_are_not_saved_are_gone_after_the_power_cut_and_that_is_fo
     assert "not saved yet" in bench.type_in(session.device.target)
     until(Phase.POWER_CYCLE)
     bench.power(False)
-    pass_time(bench, tour, span=3.0)
+    pass_time(bench, run, span=3.0)
     bench.power(True)
     until(Phase.FORGOTTEN)
     assert "the change was not saved" in next_line(session, bench.now()).sentence

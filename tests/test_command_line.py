@@ -100,7 +100,7 @@ def test_commands_load_no_screen_and_the_core_touches_no_world():
         ("from askport.cli.main import run; run(['--version'])", {"textual", "rich", "sqlalchemy", "pyroute2"}),
         ("import askport.core.session, askport.core.narrate", {"sqlalchemy", "pyroute2", "typer", "textual"}),
         (
-            "import askport.core.finding.finder, askport.core.ways.answering",
+            "import askport.core.finding.finder, askport.core.ways.answering_requests",
             {"asyncio", "socket", "random", "pydantic"},
         ),
     ):

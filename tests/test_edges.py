@@ -18,12 +18,13 @@ from types import SimpleNamespace
 import pytest
 
 from askport.bell import Bell
+from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_start
 from askport.edges import door as doors
 from askport.edges.browser import open_page
 from askport.edges.capture_file import CaptureFile
-from askport.edges.door import Door, FarEnd
+from askport.edges.door import Door
 from askport.edges.keeper_client import Keeper
 from askport.tui.laptop import page_port
 from conftest import children, wait_for
@@ -131,7 +132,7 @@ def test_a_door_lets_go_of_what_is_half_closed(monkeypatch):
             await writer.drain()
 
         server = await asyncio.start_server(device, "127.0.0.1", 0)
-        door = Door("lo", FarEnd(IPv4Address("127.0.0.1"), server.sockets[0].getsockname()[1]))
+        door = Door("lo", TcpPort(IPv4Address("127.0.0.1"), server.sockets[0].getsockname()[1]))
         await door.open()
         for _ in range(100):
             reader, writer = await asyncio.open_connection("127.0.0.1", door.port)

@@ -93,7 +93,7 @@ def test_what_one_frame_is_worth(frames, address, belief, origin):
         assert not beliefs
         return
     assert (beliefs[0].address, str(beliefs[0].belief), str(beliefs[0].origin)) == (address, belief, origin)
-    assert beliefs[0].because[0].evidence[0].data == frames[0]
+    assert beliefs[0].because[0].frames[0].data == frames[0]
 
 
 def test_looking_for_a_gateway_bounds_the_mask_and_names_it():
@@ -126,11 +126,11 @@ def test_a_lease_states_mask_and_gateway_and_betrays_the_server():
 @pytest.mark.parametrize(("kind", "protocol"), [(None, "bootp"), (MessageType.DISCOVER, "dhcp")])
 def test_asking_is_counted_until_it_shows_an_address(kind, protocol):
     made = finder(dhcp(kind=kind), dhcp(kind=kind, options=((12, b"\x1b[2Jfeed[/]\0"),)))
-    asking = made.devices()[0].asking
+    asking = made.devices()[0].request
     assert (asking.protocol, asking.requests, asking.names) == (protocol, 2, ("·[2Jfeed[/]",))
     assert made.devices()[0].is_found
     made.receive(hear(Frame(at=9.0, data=arp_question(IT, HOME, sender=HOME))))
-    assert made.devices()[0].asking is None
+    assert made.devices()[0].request is None
 
 
 def run_on(made, until, answer=lambda arp: (), coming=None):

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.evidence import opened
+from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.finding.sentences import sentence_of
 from askport.core.formats.arp import Arp, arp_question, decode_arp, encode_arp
@@ -23,7 +23,7 @@ from askport.core.formats.discovery import (
 from askport.core.formats.dns import Dns, Question, Record, decode_dns, encode_dns
 from askport.core.formats.eapol import Eapol, decode_eapol, encode_eapol
 from askport.core.formats.ethernet import Ethernet, decode_ethernet, encode_ethernet
-from askport.core.formats.field import (
+from askport.core.formats.field_protocols import (
     ArtNet,
     Bacnet,
     EtherNetIp,
@@ -201,7 +201,7 @@ def test_frames_are_survived_through_all_layers(data):
         for clue in read_clues(read_packet(raw)):
             assert clue.text.isprintable()
             assert sentence_of(clue, 2).isprintable()
-            assert opened(Heard(0.0, raw, read_packet(raw)), clue)
+            assert bytes_behind(Heard(0.0, raw, read_packet(raw)), clue)
 
 
 def test_a_real_echo_request_is_read_as_its_standard_says():

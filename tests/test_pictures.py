@@ -8,9 +8,9 @@ import pytest
 
 from askport.bench import scenario
 from askport.cli.headless import _Technician
-from askport.core.finding.evidence import opened
+from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
-from askport.core.formats.fields import fields_of
+from askport.core.formats.frame_fields import fields_of
 from askport.core.formats.packet import read_packet
 from askport.core.narrate import next_line, step_lines
 from askport.core.steps import Phase
@@ -73,7 +73,7 @@ def check(session, now):
     "tag", [item.tag for item in scenario.WORK if not item.tag.startswith("OX") or item.tag == "OX-01"]
 )
 def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsys):
-    bench, tour = practice(tag)
+    bench, run = practice(tag)
     seen = set()
 
     class Watching(_Technician):
@@ -86,22 +86,22 @@ def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsy
                 seen.add(self.session.phase)
                 check(self.session, self.bench.now())
 
-    asyncio.run(Watching(bench, tour).commission())
-    assert tour.session.phase is Phase.RECORDED
+    asyncio.run(Watching(bench, run).commission())
+    assert run.session.phase is Phase.RECORDED
     assert len(seen) >= 7
     for width in (76, 110, 140):
-        sound(register_lines(tour.rows, width), width, "register")
+        sound(register_lines(run.rows, width), width, "register")
     sound(register_lines([], 76), 76, "register")
 
 
 @pytest.mark.parametrize("place", ["twins", "house", "mast"])
 def test_wrong_wires_are_drawn_too(practice, place):
-    bench, tour = practice("TG-01")
+    bench, run = practice("TG-01")
     devices = {"twins": scenario.twins, "house": scenario.house, "mast": lambda: (scenario.stand_in("WX-01"),)}[place]()
     bench.plug(*devices, switch=place != "mast")
-    session = tour.session
+    session = run.session
     for louder in range(4):
-        pass_time(bench, tour, span=6.0)
+        pass_time(bench, run, span=6.0)
         check(session, bench.now())
         if louder < 3:
             session.cable.search.louder(bench.now())
@@ -109,7 +109,7 @@ def test_wrong_wires_are_drawn_too(practice, place):
         reasons = device.reasons()
         sound(sentence_lines(reasons, len(reasons) - 1, 90, 5), 90, "sentences")
         for reason in reasons:
-            for heard in reason.evidence:
+            for heard in reason.frames:
                 sound(frame_lines(heard, reason, "12:00:00.000", 120), 130, reason.sentence)
 
 
@@ -122,7 +122,7 @@ def test_a_sentence_opens_to_the_bytes_that_say_so(name):
     assert all(each.offset >= 0 and each.end <= len(data) and each.length > 0 for each in fields)
     assert all(one.end <= other.offset for one, other in pairwise(fields))
     for clue in read_clues(read_packet(data)):
-        marked = [each.field for each in opened(heard, clue) if each.says_so]
+        marked = [each.field for each in bytes_behind(heard, clue) if each.says_so]
         said = b"".join(data[each.offset : each.end] for each in marked)
         if clue.address or clue.about:
             wanted = clue.about or clue.address

@@ -12,11 +12,11 @@ from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
-from askport.core.proofs.answering import Echo, PortOpens
 from askport.core.proofs.final import Expected, final_proofs
 from askport.core.proofs.holding import OldGone, SameMac
-from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Phase, PowerCycle
+from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
 from askport.core.proofs.proof import ATTEMPTS, Subject
+from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.wire import Frame, Link, hear
 
 US, IT, OTHER = (MacAddress(bytes((2, 0, 0, 0, 0, n))) for n in (1, 9, 8))
@@ -192,7 +192,7 @@ def test_a_power_cut_is_survived_or_not(events, passed, said):
 def test_where_nothing_shows_the_cut_whoever_pulled_it_is_asked_and_the_record_says_so():
     proof = PowerCycle(IT_AT_NEW, now=0.0)
     prove(proof, events=[(4.0, answers_arp(NEW))], until=5.0)
-    assert proof.phase is Phase.UNSURE
+    assert proof.power is Power.UNSURE
     proof.confirm(5.0)
     prove(proof, holds(IT, NEW))
     assert (proof.passed, "the cut as told" in proof.measured) == (True, True)

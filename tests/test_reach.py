@@ -102,16 +102,16 @@ def test_what_another_program_takes_off_is_put_back_once_a_minute_and_said():
 @pytest.mark.parametrize(("slept", "said"), [(0.3, []), (42.0, ["slept"])])
 def test_a_laptop_that_has_slept_says_so(practice, monkeypatch, slept, said):
     """The clock that goes on while a computer sleeps tells; the frames' own clock stands still meanwhile."""
-    _, tour = practice("TG-01")
+    _, run = practice("TG-01")
     asleep = [100.0, 100.0 + slept, 100.0 + slept]
     watch = LaptopWatch(asleep=lambda: asleep.pop(0))
     monkeypatch.setattr(
-        "askport.tui.laptop.list_adapters", lambda: [replace(CABLE, name=tour.session.cable.laptop.adapter)]
+        "askport.tui.laptop.list_adapters", lambda: [replace(CABLE, name=run.session.cable.laptop.adapter)]
     )
-    asyncio.run(watch.look(tour.session, 5.0))
-    assert [each.code for each in tour.session.cable.laptop.hazards] == said
-    asyncio.run(watch.look(tour.session, 70.0))
-    assert tour.session.cable.laptop.hazards == []
+    asyncio.run(watch.look(run.session, 5.0))
+    assert [each.code for each in run.session.cable.laptop.hazards] == said
+    asyncio.run(watch.look(run.session, 70.0))
+    assert run.session.cable.laptop.hazards == []
 
 
 @pytest.mark.kernel
@@ -174,15 +174,15 @@ HOLDS_PORT = (
 
 
 def test_the_technician_may_name_another_laptop_address_with_the_same_checks(practice):
-    bench, tour = practice("TG-01")
-    session = tour.session
+    bench, run = practice("TG-01")
+    session = run.session
     pass_time(
         bench,
-        tour,
+        run,
         until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
     )
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_BORROW)
     best = session.device.chosen.best
     assert (best.prefix, str(best.prefix_basis), str(best.gateway)) == (24, "measured", "192.168.61.254")
     for wrong, why in (("192.168.61.7/24", "device's own"), ("192.168.61.254/24", "somebody's already"),
@@ -190,8 +190,8 @@ def test_the_technician_may_name_another_laptop_address_with_the_same_checks(pra
         with pytest.raises(BadInput, match=why):
             session.stages.access.name_other(wrong, bench.now())
     session.stages.access.name_other("192.168.61.99/24", bench.now())
-    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_BORROW)
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: bool(session.cable.laptop.borrowed))
+    pass_time(bench, run, until=lambda: bool(session.cable.laptop.borrowed))
     assert [str(each) for each in session.cable.laptop.borrowed] == ["192.168.61.99/24"]
     assert session.cable.laptop.borrowed_at is not None

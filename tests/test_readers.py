@@ -8,10 +8,10 @@ from ipaddress import IPv4Address, IPv6Address
 import pytest
 
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, MacAddress
-from askport.core.finding.clues import Tells
-from askport.core.finding.evidence import opened
+from askport.core.finding.clues import ClueKind
 from askport.core.finding.finder import Finder
 from askport.core.finding.greeting import ASKS
+from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.formats.dcp import Block, Dcp, FrameId, encode_dcp
@@ -19,7 +19,7 @@ from askport.core.formats.dhcp import Dhcp, MessageType, OptionCode, encode_dhcp
 from askport.core.formats.discovery import Ssdp, encode_ssdp
 from askport.core.formats.dns import RESPONSE, Dns, Record, RecordType, encode_dns, name_of, netbios_label
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
-from askport.core.formats.field import (
+from askport.core.formats.field_protocols import (
     ArtNet,
     Bacnet,
     EtherNetIp,
@@ -29,7 +29,7 @@ from askport.core.formats.field import (
     encode_ethernet_ip,
     encode_knx,
 )
-from askport.core.formats.fields import fields_of
+from askport.core.formats.frame_fields import fields_of
 from askport.core.formats.icmpv6 import Icmpv6, encode_icmpv6
 from askport.core.formats.igmp import Igmp, encode_igmp
 from askport.core.formats.ipv4 import IPv4, ipv4_frame
@@ -243,5 +243,5 @@ def test_a_frame_with_ipv6_extension_headers_is_opened_to_its_bytes():
     data = ipv6_frame(packet, src=IT)
     fields = {field.name: field for field in fields_of(data)}
     assert fields["client's MAC address"].value == str(IT)
-    (asks,) = [clue for clue in read_clues(hear(Frame(at=0.0, data=data)).packet) if clue.tells is Tells.ASKS_BOOTP]
-    assert any(each.says_so for each in opened(hear(Frame(at=0.0, data=data)), asks))
+    (asks,) = [clue for clue in read_clues(hear(Frame(at=0.0, data=data)).packet) if clue.kind is ClueKind.ASKS_BOOTP]
+    assert any(each.says_so for each in bytes_behind(hear(Frame(at=0.0, data=data)), asks))

@@ -35,7 +35,7 @@ LEADS = {
     "BORROWS": ("BORROWING", {Phase.MAY_BORROW}),
     "BORROWS_TO_SET": ("BORROWING_TO_SET", {Phase.MAY_SET}),
     "BORROWS_TO_PROVE": ("BORROWING_TO_PROVE", {Phase.MAY_PROVE}),
-    "GREETS": ("GREETING", {Phase.FINDING, Phase.MEASURING, Phase.BORROWING}),
+    "TRIES_PORTS": ("TRYING_PORTS", {Phase.FINDING, Phase.MEASURING, Phase.BORROWING}),
     "PREPARES": ("PREPARING", CHOSEN),
     "PREPARED": ("MAY_SET", CHOSEN),
     "SETS": ("SETTING", {Phase.MAY_SET, Phase.BORROWING_TO_SET}),
@@ -70,8 +70,8 @@ def test_a_recorded_device_stays_recorded_and_only_steps_behind_can_be_done_agai
 
 def test_an_event_that_has_no_place_now_ends_nothing_that_runs(practice):
     """What the laptop refuses while the device is proven, say, is said; the proofs go on."""
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.PROVING})
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.PROVING})
     running = session.visit.running
     session.visit.go(Event.NOT_BORROWED)
     assert (session.phase, session.visit.running) == (Phase.PROVING, running)
@@ -80,16 +80,16 @@ def test_an_event_that_has_no_place_now_ends_nothing_that_runs(practice):
 def test_a_new_way_is_offered_narrated_run_and_recorded(practice, monkeypatch):
     monkeypatch.setitem(WAYS, throw_away.ENTRY.name, throw_away.ENTRY)
     monkeypatch.setattr(StandIn, "receive", throw_away.with_ears())
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.SETTING}, hands=False)
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.SETTING}, hands=False)
     assert [(entry.title, reason) for entry, reason in session.visit.ways()][1:] == [("shout at it", "It has ears.")]
     session.stages.setting.choose_way("shout", bench.now())
-    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_SET)
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
     assert next_line(session, bench.now()).sentence == "Shout 10.84.16.40/22 at it."
     session.enter(bench.now())
     assert next_line(session, bench.now()).sentence == "Shouting the values at it."
-    walk(bench, tour, {Phase.RECORDED})
-    assert (tour.rows[0].last.way, tour.rows[0].state) == ("shout", "proven")
+    walk(bench, run, {Phase.RECORDED})
+    assert (run.rows[0].last.way, run.rows[0].state) == ("shout", "proven")
 
 
 def test_the_screen_offers_it(terminal):  # noqa: F811

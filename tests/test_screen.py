@@ -193,16 +193,16 @@ HOSTILE = r"""
 from askport.bench import scenario
 from askport.bench.devices import BlowerDrive
 from askport.bench.stand_in import Settings
-from askport.cli.practising import bench_outfit
+from askport.cli.practising import bench_workplace
 from askport.core.addresses import MacAddress
 from askport.tui.app import AskPortApp
 
 class Hostile(BlowerDrive):
     name = b"[/][@click=app.quit]x\x1b]0;pwned\x07\x1b[2J\xe2\x80\xae"
 
-outfit = bench_outfit(12.0)
-outfit.practice.bench.plug(Hostile(MacAddress(bytes.fromhex("00005e005320")), Settings()))
-AskPortApp(lambda: outfit).run()
+workplace = bench_workplace(12.0)
+workplace.practice.bench.plug(Hostile(MacAddress(bytes.fromhex("00005e005320")), Settings()))
+AskPortApp(lambda: workplace).run()
 """
 
 

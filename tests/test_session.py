@@ -13,7 +13,7 @@ from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.formats.arp import arp_question
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
-from askport.core.proofs.power_cycle import Phase as Cycle
+from askport.core.proofs.power_cycle import Power
 from askport.core.register.entries import Borrowed, Found, GaveBack, Recorded, WasSet
 from askport.core.steps import Phase, Step
 from askport.core.ways.way import Result
@@ -21,18 +21,18 @@ from askport.core.wire import Frame, hear
 from conftest import pass_time
 
 
-def walk(bench, tour, until, hands=True, span=200.0):
+def walk(bench, run, until, hands=True, span=200.0):
     """Press Enter whenever it does something, and do at the device what is asked for, up to a phase."""
-    session, end = tour.session, bench.now() + span
+    session, end = run.session, bench.now() + span
     while session.phase not in until:
         assert bench.now() < end, f"stuck in {session.phase}: {next_line(session, bench.now()).sentence}"
         if session.phase is Phase.SETTING and hands and session.device.way_name == "hand":
             with_hands(bench, session)
-        elif session.phase is Phase.POWER_CYCLE and session.device.power_cycle.phase is not Cycle.STARTING:
-            bench.power(session.device.power_cycle.phase is Cycle.OFF)
+        elif session.phase is Phase.POWER_CYCLE and session.device.power_cycle.power is not Power.STARTING:
+            bench.power(session.device.power_cycle.power is Power.OFF)
         elif next_line(session, bench.now()).enter:
             session.enter(bench.now())
-        pass_time(bench, tour, 4.0, until=lambda: session.phase in until)
+        pass_time(bench, run, 4.0, until=lambda: session.phase in until)
     return session
 
 
@@ -41,8 +41,8 @@ def with_hands(bench, session):
         bench.type_in(session.device.target)
 
 
-def journal(tour, kind):
-    return [line.entry for line in tour.job.lines if isinstance(line.entry, kind)]
+def journal(run, kind):
+    return [line.entry for line in run.job.lines if isinstance(line.entry, kind)]
 
 
 @pytest.mark.parametrize(
@@ -50,57 +50,57 @@ def journal(tour, kind):
     [("TG-01", "192.168.61.7", "hand", True), ("BL-01", None, "dhcp", False), ("UV-01", "10.212.7.33", "hand", True)],
 )
 def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
-    bench, tour = practice(tag)
+    bench, run = practice(tag)
     keeps_itself = tag != "BL-01"
-    walk(bench, tour, {Phase.POWER_CYCLE})
+    walk(bench, run, {Phase.POWER_CYCLE})
     if not keeps_itself:
-        bench.type_in(tour.session.device.target)
-    session = walk(bench, tour, {Phase.RECORDED})
-    pass_time(bench, tour, 1.0)
-    row = tour.rows[0]
+        bench.type_in(run.session.device.target)
+    session = walk(bench, run, {Phase.RECORDED})
+    pass_time(bench, run, 1.0)
+    row = run.rows[0]
     assert (row.tag, row.state, row.last.way) == (tag, "proven", way)
     assert row.first.found_address == (IPv4Address(found) if found else None)
     assert row.last.as_left.words() == str(session.device.target.interface)
-    assert bool(journal(tour, Borrowed)) is borrows is bool(journal(tour, GaveBack))
+    assert bool(journal(run, Borrowed)) is borrows is bool(journal(run, GaveBack))
     assert [str(each) for each in bench.interfaces] == ["10.84.16.9/22"]
-    assert isinstance(journal(tour, Recorded)[0], Recorded)
+    assert isinstance(journal(run, Recorded)[0], Recorded)
 
 
 def test_what_a_device_forgets_at_a_power_cut_is_found_out_at_once(practice):
     """An address handed out and not kept fails the power cycle; the way goes back to setting, and then succeeds."""
-    bench, tour = practice("BL-01")
-    session = walk(bench, tour, {Phase.FORGOTTEN})
+    bench, run = practice("BL-01")
+    session = walk(bench, run, {Phase.FORGOTTEN})
     assert "asked for an address by BOOTP after the power cut" in next_line(session, bench.now()).sentence
-    walk(bench, tour, {Phase.POWER_CYCLE})
+    walk(bench, run, {Phase.POWER_CYCLE})
     bench.type_in(session.device.target)
-    walk(bench, tour, {Phase.RECORDED})
-    assert tour.rows[0].state == "proven"
-    assert len(journal(tour, WasSet)) == 2
+    walk(bench, run, {Phase.RECORDED})
+    assert run.rows[0].state == "proven"
+    assert len(journal(run, WasSet)) == 2
 
 
 def test_a_mistyped_address_is_followed_and_corrected(practice):
     """The device moves out of reach by a slip of the fingers: it is said, reached there, and corrected."""
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.SETTING}, hands=False)
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.SETTING}, hands=False)
     wrong = mistyped(session.device.target)
     bench.type_in(wrong)
-    pass_time(bench, tour, 20.0, until=lambda: session.phase is Phase.MAY_BORROW)
-    assert session.device.strayed_to == wrong.interface.ip
+    pass_time(bench, run, 20.0, until=lambda: session.phase is Phase.MAY_BORROW)
+    assert session.device.landed_at == wrong.interface.ip
     said = next_line(session, bench.now()).sentence
     assert "swapped" in said
     assert "to reach it there and correct it" in said
-    walk(bench, tour, {Phase.RECORDED})
-    assert tour.rows[0].state == "proven"
-    assert tour.rows[0].first.found_address == IPv4Address("192.168.61.7")
+    walk(bench, run, {Phase.RECORDED})
+    assert run.rows[0].state == "proven"
+    assert run.rows[0].first.found_address == IPv4Address("192.168.61.7")
 
 
 def test_the_power_cycle_may_be_left_out_and_the_register_says_so(practice):
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.POWER_CYCLE})
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.POWER_CYCLE})
     session.stages.prove.leave_out_power_cycle()
-    walk(bench, tour, {Phase.RECORDED})
-    pass_time(bench, tour, 0.1)
-    assert (tour.rows[0].state, tour.rows[0].last.left_out) == ("unproven", ("power-cycle",))
+    walk(bench, run, {Phase.RECORDED})
+    pass_time(bench, run, 0.1)
+    assert (run.rows[0].state, run.rows[0].last.left_out) == ("unproven", ("power-cycle",))
 
 
 @pytest.mark.parametrize(
@@ -112,11 +112,11 @@ def test_the_power_cycle_may_be_left_out_and_the_register_says_so(practice):
     ],
 )
 def test_a_plan_that_does_not_fit_is_not_set(practice, plan, said):
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.MAY_BORROW})
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.MAY_BORROW})
     session.stages.setting.plan(read_target(plan), bench.now())
-    session = walk(bench, tour, {Phase.MAY_SET})
-    pass_time(bench, tour, 3.0)
+    session = walk(bench, run, {Phase.MAY_SET})
+    pass_time(bench, run, 3.0)
     assert not session.visit.may_set
     session.enter(bench.now())
     assert session.phase is Phase.MAY_SET
@@ -126,20 +126,20 @@ def test_a_plan_that_does_not_fit_is_not_set(practice, plan, said):
 @pytest.mark.parametrize("tag", ["TG-01", "UV-01"])
 def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
     """The kernel would not: it is said in the sentence, and Enter tries again."""
-    bench, tour = practice(tag)
-    session = walk(bench, tour, {Phase.MAY_BORROW})
-    offer = session.visit.offer
+    bench, run = practice(tag)
+    session = walk(bench, run, {Phase.MAY_BORROW})
+    offer = session.visit.free_address
 
     async def refuse(*_, **__):
         raise MachineRefused("The kernel would not.")
 
     with monkeypatch.context() as refusing:
-        refusing.setattr(tour.driver._hands, "borrow", refuse)
+        refusing.setattr(run.driver._hands, "borrow", refuse)
         session.enter(bench.now())
-        pass_time(bench, tour, 1.0)
+        pass_time(bench, run, 1.0)
     assert next_line(session, bench.now()).sentence == "The kernel would not."
-    assert (session.phase, session.visit.offer) == (Phase.MAY_BORROW, offer)
-    walk(bench, tour, {Phase.RECORDED})
+    assert (session.phase, session.visit.free_address) == (Phase.MAY_BORROW, offer)
+    walk(bench, run, {Phase.RECORDED})
 
 
 @pytest.mark.parametrize(
@@ -155,51 +155,51 @@ def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
     ],
 )
 def test_a_step_can_be_done_again(practice, reached, step, then):
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {reached}, hands=reached is not Phase.SETTING)
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {reached}, hands=reached is not Phase.SETTING)
     session.stages.go_back(step, bench.now())
     assert session.phase is then
-    walk(bench, tour, {Phase.RECORDED})
-    pass_time(bench, tour, 0.1)
-    assert tour.rows[-1].state == "proven"
-    assert tour.rows[0].first.found_address == IPv4Address("192.168.61.7")
+    walk(bench, run, {Phase.RECORDED})
+    pass_time(bench, run, 0.1)
+    assert run.rows[-1].state == "proven"
+    assert run.rows[0].first.found_address == IPv4Address("192.168.61.7")
     assert session.device.way is None or session.device.way.result is Result.TAKEN  # None where it was there already
 
 
 def test_what_is_not_certain_cannot_be_chosen_and_a_tag_is_a_tag(practice):
-    bench, tour = practice("UV-01")
+    bench, run = practice("UV-01")
     with pytest.raises(BadInput, match="nothing certain is known"):
-        tour.session.stages.find.choose(MacAddress(b"\2\0\0\0\0\7"), bench.now())
+        run.session.stages.find.choose(MacAddress(b"\2\0\0\0\0\7"), bench.now())
     for wrong in ("", "x" * 41, "TG\x1b01"):
         with pytest.raises(BadInput, match="1 to 40 printable characters"):
-            tour.session.visit.name(wrong)
-    walk(bench, tour, {Phase.MAY_BORROW})
-    tour.session.visit.name("  UV-01   west ")
-    walk(bench, tour, {Phase.RECORDED})
-    pass_time(bench, tour, 0.1)
-    assert [row.tag for row in tour.rows] == ["UV-01 west"]
+            run.session.visit.name(wrong)
+    walk(bench, run, {Phase.MAY_BORROW})
+    run.session.visit.name("  UV-01   west ")
+    walk(bench, run, {Phase.RECORDED})
+    pass_time(bench, run, 0.1)
+    assert [row.tag for row in run.rows] == ["UV-01 west"]
 
 
 def test_the_next_unit_of_a_crate_has_the_same_default_and_the_next_plan(practice):
     """As found is the same for every unit; nothing of the one before leaks into the next one's way."""
-    bench, tour = practice("TG-01")
-    walk(bench, tour, {Phase.RECORDED})
-    pass_time(bench, tour, 0.1)
+    bench, run = practice("TG-01")
+    walk(bench, run, {Phase.RECORDED})
+    pass_time(bench, run, 0.1)
     bench.plug()
-    tour.next_device()
-    assert tour.session.device.target.interface == IPv4Interface("10.84.16.41/22")
-    assert tour.session.device.work.tag == "TG-02"
-    assert tour.session.cable.finder.devices() == []
-    found = journal(tour, Found)
+    run.next_device()
+    assert run.session.device.target.interface == IPv4Interface("10.84.16.41/22")
+    assert run.session.device.work.tag == "TG-02"
+    assert run.session.cable.finder.devices() == []
+    found = journal(run, Found)
     assert len(found) == 1
 
 
 def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
     """Four units with one address on a switch: the label picks one, its page is the pinned one's, the others stay."""
-    bench, tour = practice("OX-01")
+    bench, run = practice("OX-01")
     bench.plug(*scenario.twins(), switch=True)
-    session = tour.session
-    pass_time(bench, tour, span=8.0)
+    session = run.session
+    pass_time(bench, run, span=8.0)
     assert "4 twins hold 172.29.4.100" in next_line(session, bench.now()).sentence
     session.enter(bench.now())
     assert session.phase is Phase.FINDING
@@ -207,12 +207,12 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
         session.cable.search.label("5349")
     session.cable.search.label("00-00-5E-00-53-43")
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_BORROW)
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
+    pass_time(bench, run, until=lambda: session.phase is Phase.SETTING)
     assert str(bench.device.mac) == "00:00:5e:00:53:43"
     bench.type_in(session.device.target)
-    pass_time(bench, tour, until=lambda: session.phase is Phase.POWER_CYCLE)
+    pass_time(bench, run, until=lambda: session.phase is Phase.POWER_CYCLE)
     assert all(proof.passed or proof.not_made for proof in session.device.proofs), [
         each.because for each in session.device.proofs
     ]
@@ -232,14 +232,14 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
 )  # fmt: skip
 def test_as_left_is_what_was_measured_and_not_what_was_planned(practice, changed, fails, said, left):
     """Something else than planned was typed in: that proof fails, and the register has what the device really has."""
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.SETTING}, hands=False)
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.SETTING}, hands=False)
     bench.type_in(replace(session.device.target, **changed))
-    walk(bench, tour, {Phase.NOT_PROVEN}, hands=False)
+    walk(bench, run, {Phase.NOT_PROVEN}, hands=False)
     failed = [proof for proof in session.device.proofs if proof.passed is False]
     assert [proof.name for proof in failed if proof.name in ("mask", "gateway")] == [fails]
     assert said in failed[0].because
-    as_left = tour.rows[0].last.as_left
+    as_left = run.rows[0].last.as_left
     gateway, prefix = left
     assert (as_left.prefix.value, str(as_left.prefix.basis)) == (prefix, "measured")
     if fails == "gateway":
@@ -248,100 +248,100 @@ def test_as_left_is_what_was_measured_and_not_what_was_planned(practice, changed
             "measured",
         )
     assert str(as_left.dns.basis) == "told"
-    assert tour.rows[0].state != "proven"
+    assert run.rows[0].state != "proven"
 
 
 def test_a_finished_device_that_comes_again_loses_nothing_and_is_recognised(practice):
     """TG-01 is proven; its unit is put on the cable while TG-02 is next: it is said, and is a visit of its own row."""
-    bench, tour = practice("TG-01")
-    walk(bench, tour, {Phase.RECORDED})
-    pass_time(bench, tour, 0.1)
-    before = tour.rows[0]
+    bench, run = practice("TG-01")
+    walk(bench, run, {Phase.RECORDED})
+    pass_time(bench, run, 0.1)
+    before = run.rows[0]
     unit = bench.device
     bench.plug()
-    tour.next_device()
-    assert tour.session.device.work.tag == "TG-02"
+    run.next_device()
+    assert run.session.device.work.tag == "TG-02"
     bench.plug(unit)
-    session = tour.session
+    session = run.session
     pass_time(
         bench,
-        tour,
+        run,
         until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
     )
     assert "This is TG-01, proven today" in next_line(session, bench.now()).sentence
     session.enter(bench.now())
-    pass_time(bench, tour, 3.0)
-    (row,) = tour.rows
+    pass_time(bench, run, 3.0)
+    (row,) = run.rows
     assert (session.device.work.tag, row.tag, row.state, len(row.visits)) == ("TG-01", "TG-01", "proven", 2)
     assert row.last == before.last
     assert row.first.found_address == IPv4Address("192.168.61.7")
-    walk(bench, tour, {Phase.RECORDED})
-    tour.next_device()
-    assert tour.session.device.work.tag == "TG-02", "whoever was next is still next"
+    walk(bench, run, {Phase.RECORDED})
+    run.next_device()
+    assert run.session.device.work.tag == "TG-02", "whoever was next is still next"
 
 
 def test_another_twin_is_pinned_when_the_choice_changes(practice):
-    bench, tour = practice("OX-01")
+    bench, run = practice("OX-01")
     bench.plug(*scenario.twins(), switch=True)
-    session = tour.session
-    pass_time(bench, tour, span=8.0)
+    session = run.session
+    pass_time(bench, run, span=8.0)
     for label in ("00-00-5E-00-53-43", "00-00-5E-00-53-41"):
         session.cable.search.label(label)
         session.enter(bench.now())
-        pass_time(bench, tour, until=lambda: session.phase in (Phase.MAY_BORROW, Phase.SETTING))
+        pass_time(bench, run, until=lambda: session.phase in (Phase.MAY_BORROW, Phase.SETTING))
         if session.phase is Phase.MAY_BORROW:
             session.enter(bench.now())
-            pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
+            pass_time(bench, run, until=lambda: session.phase is Phase.SETTING)
         assert str(bench.device.mac) == str(session.device.chosen.mac) == label.replace("-", ":").lower()
         session.stages.go_back(Step.FIND, bench.now())
 
 
 def test_a_device_that_is_gone_from_its_address_is_not_set(practice):
     """Between finding and setting somebody pulled its cable: whoever is there instead is not given its settings."""
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.MAY_BORROW})
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.MAY_BORROW})
     bench.device.host.take(None, None)
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.visit.trouble is not None)
+    pass_time(bench, run, until=lambda: session.visit.trouble is not None)
     assert session.phase is Phase.FINDING
     assert "does not answer at 192.168.61.7" in next_line(session, bench.now()).sentence
 
 
 def test_a_proof_that_was_left_out_and_then_made_is_not_left_out(practice):
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.POWER_CYCLE})
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.POWER_CYCLE})
     session.stages.prove.leave_out_power_cycle()
     session.stages.go_back(Step.PROVE, bench.now())
-    walk(bench, tour, {Phase.RECORDED})
-    pass_time(bench, tour, 0.1)
-    assert (tour.rows[0].last.left_out, tour.rows[0].state) == ((), "proven")
+    walk(bench, run, {Phase.RECORDED})
+    pass_time(bench, run, 0.1)
+    assert (run.rows[0].last.left_out, run.rows[0].state) == ((), "proven")
 
 
 def test_what_one_device_answers_is_not_expected_of_the_next_one_chosen(practice):
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.SETTING}, hands=False)
-    assert any(each.passed for each in session.device.greeting)
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.SETTING}, hands=False)
+    assert any(each.passed for each in session.device.ports_tried)
     session.stages.go_back(Step.FIND, bench.now())
-    assert (session.device.greeting, session.device.left_out, session.device.power_cycle) == ([], [], None)
+    assert (session.device.ports_tried, session.device.left_out, session.device.power_cycle) == ([], [], None)
 
 
 def test_a_device_that_fell_back_to_link_local_has_both_doors(practice):
     """It asks by DHCP and has 169.254.83.12 meanwhile: it can be answered, or its page opened there."""
-    bench, tour = practice("FD-01")
-    session = tour.session
-    pass_time(bench, tour, 40.0)
+    bench, run = practice("FD-01")
+    session = run.session
+    pass_time(bench, run, 40.0)
     assert session.cable.search.candidate.best.address == IPv4Address("169.254.83.12")
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_SET)
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
     assert [entry.name for entry, _ in session.visit.ways()] == ["dhcp", "hand"]
     assert "at 169.254.83.12 which it fell back to" in session.visit.ways()[1][1]
     session.stages.setting.choose_way("hand", bench.now())
-    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
-    assert str(session.visit.offer).startswith("169.254.83.")
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_BORROW)
+    assert str(session.visit.free_address).startswith("169.254.83.")
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
+    pass_time(bench, run, until=lambda: session.phase is Phase.SETTING)
     assert "Saved" in bench.type_in(session.device.target)
-    assert tour.rows[0].first.found_address == IPv4Address("169.254.83.12")
+    assert run.rows[0].first.found_address == IPv4Address("169.254.83.12")
 
 
 @pytest.mark.parametrize(
@@ -356,8 +356,8 @@ def test_a_device_that_fell_back_to_link_local_has_both_doors(practice):
     ],
 )
 def test_addresses_of_others_are_nobodys_target(practice, plan, said):
-    _, tour = practice("TG-01")
-    session = tour.session
+    _, run = practice("TG-01")
+    session = run.session
     session.cable.around = replace(session.cable.around, planned={IPv4Address("10.84.16.21"): "BL-01"})
     session.device.target = read_target(plan)
     assert said in " ".join(check.sentence for check in session.visit.checks() if not check.passed)
@@ -365,12 +365,12 @@ def test_addresses_of_others_are_nobodys_target(practice, plan, said):
 
 def test_what_another_device_was_left_with_counts_by_its_mac_and_not_by_its_tag(practice):
     """Two devices that bear one tag are two devices; the one at hand may keep what is its own."""
-    bench, tour = practice("TG-01")
-    session = tour.session
+    bench, run = practice("TG-01")
+    session = run.session
     mac, other = scenario.stand_in("TG-01").mac, scenario.stand_in("BL-01").mac
     pass_time(
         bench,
-        tour,
+        run,
         until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
     )
     session.enter(bench.now())
@@ -380,14 +380,14 @@ def test_what_another_device_was_left_with_counts_by_its_mac_and_not_by_its_tag(
 
 
 def test_the_laptop_borrows_nothing_out_of_the_pool(practice):
-    bench, tour = practice("TG-01")
-    session = tour.session
+    bench, run = practice("TG-01")
+    session = run.session
     session.device.target = read_target("10.84.18.254/22")
     assert all(
         each.ip not in scenario.SITE.pool
         for each in session.stages.access.site_candidates(session.device.target.interface)
     )
-    walk(bench, tour, {Phase.MAY_BORROW})
+    walk(bench, run, {Phase.MAY_BORROW})
     here = replace(scenario.SITE.pool, first=IPv4Address("192.168.61.1"), last=IPv4Address("192.168.61.253"))
     session.cable.around = replace(session.cable.around, site=replace(scenario.SITE, pool=here))
     with pytest.raises(BadInput, match="lies in the site's DHCP pool"):
@@ -396,23 +396,23 @@ def test_the_laptop_borrows_nothing_out_of_the_pool(practice):
 
 def test_the_laptop_borrows_nothing_that_is_planned_or_was_left(practice):
     """Of the nearest free ones, .8 is planned for another device, .9 was left with one, and .6 is this one's to be."""
-    bench, tour = practice("TG-01")
-    session, nearest = tour.session, [IPv4Address(f"192.168.61.{host}") for host in (8, 9)]
+    bench, run = practice("TG-01")
+    session, nearest = run.session, [IPv4Address(f"192.168.61.{host}") for host in (8, 9)]
     others = {"planned": {nearest[0]: "BL-01"}, "used": {nearest[1]: scenario.stand_in("BL-01").mac}}
     session.cable.around = replace(session.cable.around, **others)
     session.device.target = read_target("192.168.61.6/24")
-    walk(bench, tour, {Phase.MAY_BORROW})
-    assert str(session.visit.offer) == "192.168.61.5/24"
+    walk(bench, run, {Phase.MAY_BORROW})
+    assert str(session.visit.free_address) == "192.168.61.5/24"
 
 
 @pytest.mark.parametrize("plan", ["10.84.16.99/22", "10.9.8.7/24"])
 def test_a_plan_that_changes_while_an_address_is_borrowed_is_asked_about_anew(practice, plan):
     """Nothing is set to an address of which nobody was asked whether it is free, or that the laptop does not reach."""
-    bench, tour = practice("FD-01")
+    bench, run = practice("FD-01")
     bench.interfaces.clear()
-    session = tour.session
+    session = run.session
     session.cable.laptop.own = ()
-    walk(bench, tour, {Phase.MAY_SET})
+    walk(bench, run, {Phase.MAY_SET})
     session.enter(bench.now())
     assert session.phase is Phase.BORROWING_TO_SET
     session.stages.setting.plan(read_target(plan), bench.now())
@@ -422,43 +422,43 @@ def test_a_plan_that_changes_while_an_address_is_borrowed_is_asked_about_anew(pr
 
 
 def test_an_offer_that_has_grown_old_is_asked_for_again(practice):
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.MAY_BORROW})
-    offer = session.visit.offer
-    pass_time(bench, tour, 120.0)
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.MAY_BORROW})
+    offer = session.visit.free_address
+    pass_time(bench, run, 120.0)
     bench.devices = (*bench.devices, intruder := scenario.stand_in("OX-01"))
     intruder.up = True
     intruder.host.take(offer, None)
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.visit.trouble is not None)
+    pass_time(bench, run, until=lambda: session.visit.trouble is not None)
     assert f"{offer.ip} has been taken by {intruder.mac} meanwhile" in next_line(session, bench.now()).sentence
-    pass_time(bench, tour, until=lambda: session.phase is Phase.MAY_BORROW)
-    assert session.visit.offer not in (None, offer)
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_BORROW)
+    assert session.visit.free_address not in (None, offer)
     assert offer not in bench.interfaces
 
 
 def test_without_a_free_laptop_address_it_is_said_and_no_other_way_is_taken(practice):
-    bench, tour = practice("BL-01")
-    session = tour.session
+    bench, run = practice("BL-01")
+    session = run.session
     session.cable.laptop.own = ()
-    walk(bench, tour, {Phase.MAY_SET})
-    session.visit.offer = None
+    walk(bench, run, {Phase.MAY_SET})
+    session.visit.free_address = None
     assert "No free laptop address was found in 10.84.16.0/22: press a" in next_line(session, bench.now()).sentence
     session.enter(bench.now())
     assert (session.phase, session.device.way) == (Phase.MAY_SET, None)
     session.stages.access.name_other("10.84.19.77/22", bench.now())
     session.enter(bench.now())
-    pass_time(bench, tour, until=lambda: session.phase is Phase.SETTING)
+    pass_time(bench, run, until=lambda: session.phase is Phase.SETTING)
     assert session.device.way.name == "dhcp"
 
 
 def test_what_runs_a_network_can_be_said_to_be_the_device(practice):
     """A router that is being commissioned: after the sentence the technician says that this is it."""
-    bench, tour = practice("TG-01")
+    bench, run = practice("TG-01")
     bench.plug(*scenario.house(), switch=True)
-    session = tour.session
+    session = run.session
     session.cable.search.louder(bench.now())
-    pass_time(bench, tour, 8.0)
+    pass_time(bench, run, 8.0)
     router = next(each.mac for each in session.cable.finder.devices() if each.servers)
     session.cable.search.point_at(router)
     assert "press d if this is the device" in session.cable.search.obstacle
@@ -470,22 +470,22 @@ def test_what_runs_a_network_can_be_said_to_be_the_device(practice):
 
 def test_who_looks_for_a_former_address_of_the_laptop_was_made_to(practice):
     """The address that was borrowed for the device before is no gateway of the next one."""
-    bench, tour = practice("TG-01")
-    session = walk(bench, tour, {Phase.POWER_CYCLE})
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.POWER_CYCLE})
     former = session.cable.laptop.borrowed[0].ip
-    walk(bench, tour, {Phase.RECORDED})
+    walk(bench, run, {Phase.RECORDED})
     bench.plug()
-    tour.next_device()
+    run.next_device()
     device = scenario.stand_in("OX-02")
     for at in range(4):
         question = arp_question(device.mac, former, sender=IPv4Address("172.29.4.100"))
-        tour.session.receive(hear(Frame(at=bench.now() + at, data=question)))
-    assert tour.session.cable.finder.device(device.mac).best.gateway is None
+        run.session.receive(hear(Frame(at=bench.now() + at, data=question)))
+    assert run.session.cable.finder.device(device.mac).best.gateway is None
 
 
 def test_a_row_that_is_only_set_is_not_proven(practice):
-    bench, tour = practice("TG-01")
-    walk(bench, tour, {Phase.POWER_CYCLE})
-    pass_time(bench, tour, 0.1)
-    assert (tour.rows[0].state, tour.rows[0].is_proven) == ("set", False)
-    assert all(proof.passed for proof in tour.rows[0].last.proofs.values())
+    bench, run = practice("TG-01")
+    walk(bench, run, {Phase.POWER_CYCLE})
+    pass_time(bench, run, 0.1)
+    assert (run.rows[0].state, run.rows[0].is_proven) == ("set", False)
+    assert all(proof.passed for proof in run.rows[0].last.proofs.values())

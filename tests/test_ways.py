@@ -15,9 +15,9 @@ from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp
 from askport.core.plan.target import Target
-from askport.core.reach.choosing import Choosing, from_the_top, near
+from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
 from askport.core.reach.talk import can_talk
-from askport.core.ways.answering import Answering
+from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.way import Result
 from askport.core.wire import Frame, Link, hear
@@ -33,7 +33,7 @@ class Talk:
     """One address server and what it sends, on a clock that a test moves."""
 
     def __init__(self, **options):
-        self.way = Answering(IT, TARGET, laptop_mac=US, laptop=LAPTOP, xid=lambda: 5, now=0.0, **options)
+        self.way = AnsweringRequests(IT, TARGET, laptop_mac=US, laptop=LAPTOP, xid=lambda: 5, now=0.0, **options)
         self.now = 0.0
 
     def until(self, now):
@@ -357,7 +357,7 @@ def test_whether_they_can_talk(laptop, device, prefix, can, said):
 
 def test_choosing_takes_the_first_that_nobody_holds_or_claims():
     """Held, or being probed by somebody else (RFC 5227): either way it is not ours."""
-    choosing = Choosing(US, near(IPv4Address("192.168.61.9"), 24, set()), now=0.0)
+    choosing = FreeAddressSearch(US, near(IPv4Address("192.168.61.9"), 24, set()), now=0.0)
     for frame in (arp_frame(Arp(op=Op.REPLY, sha=IT, spa=IPv4Address("192.168.61.10"), tha=US, tpa=ANY)),
                   arp_question(OTHER, IPv4Address("192.168.61.8"))):  # fmt: skip
         choosing.handle_timer(0.0)

@@ -4,12 +4,14 @@ import asyncio
 import heapq
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 from itertools import count
 
 from askport.bell import Bell
 from askport.bench.stand_in import StandIn
+from askport.bench.streams import BenchStreams
 from askport.core.addresses import MacAddress
+from askport.core.channels import Channel
 from askport.core.errors import Refused
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.ethernet import Ethernet
@@ -58,6 +60,7 @@ class Bench:
         """Arrival, order, who sent it (None is the laptop) and the frame."""
         self._inbox: list[Frame] = []
         self._link = Link(up=False, since=0.0)
+        self.streams = BenchStreams(self)
         self._seen = self._sent = 0
         self._bell = Bell()
         self.on_pass: OnPass = lambda _to_device: None
@@ -146,7 +149,7 @@ class Bench:
     def _next_event(self) -> float | None:
         flying = self._flying[0][0] if self._flying else None
         link_changes = [each.link_change_at(self._now) for each in self.devices]
-        return earliest(flying, *(each.next_at for each in self.devices), *link_changes)
+        return earliest(flying, self.streams.next_at, *(each.next_at for each in self.devices), *link_changes)
 
     def _happen(self) -> bool:
         """Do everything that is due; return whether the laptop must be told that the link changed."""
@@ -158,7 +161,7 @@ class Bench:
             _, _, sender, data = heapq.heappop(self._flying)
             if self._link.up:
                 self._arrive(sender, data)
-        return changed
+        return self.streams.happen() or changed
 
     def _arrive(self, sender: StandIn | None, data: bytes) -> None:
         """Take a frame to every other end that it is for."""
@@ -212,6 +215,20 @@ class Bench:
         self.pinned = None
         self.interfaces[:] = self._own
 
+    def reached(self, channel: Channel) -> StandIn | None:
+        """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
+        if not self._link.up:
+            return None
+        return next((each for each in self.devices if self._talks_with(each, channel.far.address)), None)
+
+    def _talks_with(self, device: StandIn, address: IPv4Address | IPv6Address) -> bool:
+        """Whether packets pass both ways: each end must have the other in its subnet."""
+        theirs = device.host.interface if device.up else None
+        return theirs is not None and theirs.ip == address and self._both_reach(theirs)
+
+    def _both_reach(self, theirs: IPv4Interface) -> bool:
+        return any(theirs.ip in mine.network and mine.ip in theirs.network for mine in self.interfaces)
+
     def reaches(self, address: IPv4Address) -> bool:
         """Whether the laptop's routing rule has a way to an address: only into its own subnets."""
         return any(address in each.network for each in self.interfaces)
@@ -251,9 +268,7 @@ class Bench:
         if self.device is None:
             raise Refused("Nothing is plugged in.")
         interface = self.device.host.interface
-        both = interface is not None and any(
-            interface.ip in mine.network and mine.ip in interface.network for mine in self.interfaces
-        )
+        both = interface is not None and self._both_reach(interface)
         said = self.device.type_in(target, self._now, over_the_cable=both)
         self.wake()
         return said

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
+from typing import Protocol
 
 from askport.bench.host import Host
 from askport.core.addresses import MacAddress
@@ -18,6 +19,19 @@ class Settings:
 
     interface: IPv4Interface | None = None
     gateway: IPv4Address | None = None
+
+
+class Talk(Protocol):
+    """One conversation on a TCP port of a stand-in."""
+
+    over: bool
+    """Whether the stand-in has ended it."""
+
+    def greets(self) -> bytes:
+        """Return what it says first."""
+
+    def receives(self, data: bytes, now: float) -> bytes:
+        """Take bytes; return what it answers."""
 
 
 class StandIn:
@@ -97,6 +111,10 @@ class StandIn:
     def due(self, now: float) -> list[bytes]:
         """Do what the device does by itself."""
         return []
+
+    def talk(self, port: int) -> Talk | None:
+        """Return the conversation that one of its open TCP ports begins, or None where it only opens."""
+        return None
 
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """Type values into it and save, as a person does; return what the person sees.

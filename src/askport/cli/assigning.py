@@ -11,6 +11,7 @@ from askport.cli.cable import choose, giving_back, laptop_beside, laptop_within,
 from askport.cli.record import JobOption, Record, TagOption
 from askport.cli.talk import JsonOption, Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
+from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
@@ -18,7 +19,7 @@ from askport.core.machine import Together
 from askport.core.plan.target import Target, require_sound
 from askport.core.ways.table import WAYS, Start
 from askport.core.ways.way import Result, Way
-from askport.edges.door import Door, FarEnd
+from askport.edges.door import Door
 from askport.edges.keeper_client import Keeper
 from askport.reports.times import iso
 
@@ -133,7 +134,7 @@ async def _assign(
     def over() -> bool:
         nonlocal seen
         heard = finder.device(mac)
-        seen = heard if heard and (seen is None or heard.asking) else seen
+        seen = heard if heard and (seen is None or heard.request) else seen
         return way.done
 
     try:
@@ -154,7 +155,7 @@ async def _door_to(keeper: Keeper, mac: MacAddress, old: IPv4Address | None, fin
         return None
     await laptop_beside(keeper, at, finder)
     await keeper.pin(at, mac)
-    door = Door(keeper.adapter, FarEnd(at, _PAGE))
+    door = Door(keeper.adapter, TcpPort(at, _PAGE))
     await door.open()
     say(f"Its page is at {door.url}, over {keeper.adapter} only.")
     return door

@@ -9,7 +9,7 @@ from askport.cli.talk import Status, say
 from askport.core.errors import Refused
 from askport.core.machine import Machine, Together, earliest
 from askport.core.reach.adapters import cable_hazards
-from askport.core.reach.choosing import Choosing, from_the_top, near
+from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
 from askport.core.words import listed
 from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link, require_switched_on
@@ -92,9 +92,9 @@ async def run(machine: Machine, keeper: Keeper, seconds: float | None, until: Ca
         await driver.run(until=over, longest_until=earliest(longest, wire.now() + _SLICE_S))
 
 
-async def choose(keeper: Keeper, candidates: Iterable[IPv4Interface], *beside: Machine) -> Choosing:
+async def choose(keeper: Keeper, candidates: Iterable[IPv4Interface], *beside: Machine) -> FreeAddressSearch:
     """Ask for candidates until one is free; others may listen meanwhile."""
-    choosing = Choosing(keeper.mac, candidates, now=keeper.wire.now())
+    choosing = FreeAddressSearch(keeper.mac, candidates, now=keeper.wire.now())
     await run(Together(choosing, *beside), keeper, None)
     return choosing
 

@@ -9,12 +9,13 @@ import typer
 from askport.cli.cable import giving_back, laptop_beside, open_cable, run
 from askport.cli.talk import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address
+from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.finding.finder import Finder
-from askport.core.proofs.answering import PortOpens
 from askport.core.proofs.proof import Proving, Subject
+from askport.core.proofs.reachable import PortOpens
 from askport.core.text import display_text
-from askport.edges.door import FIREWALL, Door, FarEnd
+from askport.edges.door import FIREWALL, Door
 from askport.edges.keeper_client import Keeper
 
 _PORT = 80
@@ -38,7 +39,7 @@ def door(
     raise typer.Exit(status)
 
 
-def far_end(text: str) -> FarEnd:
+def far_end(text: str) -> TcpPort:
     """Read ADDRESS[:PORT].
 
     Raises:
@@ -61,10 +62,10 @@ def far_end(text: str) -> FarEnd:
         address = parse_address(head)
     if port and not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
         raise BadInput(f"'{display_text(port, 20)}' is no TCP port: name one from 1 to 65535.")
-    return FarEnd(address, int(port) if port else _PORT)
+    return TcpPort(address, int(port) if port else _PORT)
 
 
-async def _serve(keeper: Keeper, far: FarEnd, mac: MacAddress | None, *, json: bool) -> int:
+async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, *, json: bool) -> int:
     if isinstance(far.address, IPv4Address):
         await laptop_beside(keeper, far.address)
         if mac:

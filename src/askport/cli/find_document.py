@@ -88,7 +88,7 @@ def _address(belief: AddressBelief) -> dict[str, Any]:
 
 
 def _asking(device: Device, wall: Callable[[float], datetime]) -> dict[str, Any] | None:
-    asking = device.asking
+    asking = device.request
     if asking is None:
         return None
     return {

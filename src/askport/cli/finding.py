@@ -237,7 +237,7 @@ def put_found(
             print(hazard.text)
         if not devices:
             say("Nothing heard. Pull the device's power and plug it in again: most devices speak when they start.")
-    if not any(device.addresses or device.asking for device in devices):
+    if not any(device.addresses or device.request for device in devices):
         raise typer.Exit(Status.NO)
 
 
@@ -245,8 +245,10 @@ def _tell(device: Device, label: str | None) -> None:
     print(f"{device.mac}  {maker(device.mac) or 'maker unknown'}")
     if label:
         print(f"    {compare_label(label, device.mac).sentence}")
-    if device.asking:
-        print(f"    asks for an address by {device.asking.protocol.upper()}, requests so far: {device.asking.requests}")
+    if device.request:
+        print(
+            f"    asks for an address by {device.request.protocol.upper()}, requests so far: {device.request.requests}"
+        )
     for belief in device.addresses:
         prefix = f"/{belief.prefix}" if belief.prefix is not None else ""
         print(f"    {belief.address}{prefix}  {belief.belief}")

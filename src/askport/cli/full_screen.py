@@ -10,25 +10,25 @@ from askport.edges.terminal import end_with_terminal
 
 if TYPE_CHECKING:
     from askport.tui.app import AskPortApp
-    from askport.tui.outfit import Outfit
+    from askport.tui.workplace import Workplace
 
 
 def start_on_bench(pace: float, wire: str = "crate") -> None:
     """Start the demo on the practice bench, with the cable where ``wire`` says."""
     from askport.tui.app import AskPortApp
 
-    def begin() -> "Outfit":
-        from askport.cli.practising import bench_outfit
+    def begin() -> "Workplace":
+        from askport.cli.practising import bench_workplace
 
-        return bench_outfit(pace, wire)
+        return bench_workplace(pace, wire)
 
     require_terminal()
     app = AskPortApp(begin)
     try:
         run_screen(app)
     finally:
-        if app.outfit:
-            tell_job(app.outfit)
+        if app.workplace:
+            tell_job(app.workplace)
 
 
 def require_terminal() -> None:
@@ -41,13 +41,13 @@ def require_terminal() -> None:
         raise MachineRefused("The full screen needs a terminal: 'askport --help' lists the commands that do not.")
 
 
-def tell_job(outfit: "Outfit") -> None:
+def tell_job(workplace: "Workplace") -> None:
     """Say where the job is; practice in which nothing was recorded leaves no file behind."""
-    path = outfit.round.job.path
-    if outfit.practice and not any(row.last.recorded_at for row in outfit.round.rows):
+    path = workplace.run.job.path
+    if workplace.practice and not any(row.last.recorded_at for row in workplace.run.rows):
         shutil.rmtree(path.parent, ignore_errors=True)  # whoever tidies up there may have been first
         return
-    if not outfit.round.rows:
+    if not workplace.run.rows:
         path.unlink(missing_ok=True)  # nothing was found, so there is nothing to keep
         return
     say(f"Recorded in {path}: 'askport register list {path}' shows it.")

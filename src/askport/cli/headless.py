@@ -12,11 +12,11 @@ from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.finder import Finder
 from askport.core.finding.loudness import Loudness
 from askport.core.narrate import next_line
-from askport.core.proofs.power_cycle import Phase as CyclePhase
+from askport.core.proofs.power_cycle import Power
 from askport.core.steps import Phase
 from askport.edges.driver import Driver
+from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.round import Round
 from askport.reports.files import write_register
 
 _PATIENCE_S = 1200.0
@@ -57,9 +57,10 @@ async def commission_all(path: Path) -> bool:
     directory = path.parent
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
     bench.plug(scenario.stand_in(scenario.WORK[0].tag))
-    tour = Round(
+    run = JobRun(
         wire=bench,
         adapter=bench,
+        channels=bench.streams,
         own=scenario.LAPTOP,
         job=JobFile(path, create=True),
         work=scenario.WORK,
@@ -69,13 +70,13 @@ async def commission_all(path: Path) -> bool:
     print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
     await _look_around()
     while True:
-        await _Technician(bench, tour).commission()
-        if tour.is_over or tour.session.phase is not Phase.RECORDED:
+        await _Technician(bench, run).commission()
+        if run.is_over or run.session.phase is not Phase.RECORDED:
             break
         bench.plug()
-        tour.next_device()
-        bench.plug(scenario.stand_in(tour.item.tag))
-    rows = tour.rows
+        run.next_device()
+        bench.plug(scenario.stand_in(run.item.tag))
+    rows = run.rows
     try:
         write_register(rows, directory / "register.csv", csv=True)
         write_register(rows, directory / "register.json", csv=False)
@@ -112,15 +113,15 @@ async def _look_around() -> None:
 class _Technician:
     """Does what the bottom line says, and handles the device."""
 
-    def __init__(self, bench: Bench, tour: Round) -> None:
-        self.bench, self.tour, self.session = bench, tour, tour.session
+    def __init__(self, bench: Bench, run: JobRun) -> None:
+        self.bench, self.run, self.session = bench, run, run.session
         self.said = ""
         self.hands_at = 0.0
         self.rung, self.rung_at = Loudness.LISTEN, bench.now()
 
     async def commission(self) -> None:
         """Take one device through the job, or give up."""
-        print(f"\n{self.tour.item.tag}, {self.tour.item.description}")
+        print(f"\n{self.run.item.tag}, {self.run.item.description}")
         give_up_at = self.bench.now() + _PATIENCE_S
         while self.session.phase is not Phase.RECORDED and self.bench.now() < give_up_at:
             self._say()
@@ -128,7 +129,7 @@ class _Technician:
             if next_line(self.session, self.bench.now()).enter and not self._listens():
                 self.session.enter(self.bench.now())
             pause_until = self.bench.now() + 0.5
-            await self.tour.driver.run(until=lambda: False, longest_until=pause_until)
+            await self.run.driver.run(until=lambda: False, longest_until=pause_until)
         self._say()
 
     def _say(self) -> None:
@@ -164,11 +165,11 @@ class _Technician:
                 self._do(lambda: self._power(not device.powered))
             elif device.saved.interface != target.interface:
                 self._do(lambda: self.bench.type_in(target))
-        elif session.phase is Phase.POWER_CYCLE and cycle and cycle.phase is CyclePhase.ON:
+        elif session.phase is Phase.POWER_CYCLE and cycle and cycle.power is Power.ON:
             if device.unsaved and target:
                 self._do(lambda: self.bench.type_in(target))
             self._do(lambda: self._power(False))
-        elif session.phase is Phase.POWER_CYCLE and cycle and cycle.phase is CyclePhase.OFF:
+        elif session.phase is Phase.POWER_CYCLE and cycle and cycle.power is Power.OFF:
             self._do(lambda: self._power(True))
 
     def _power(self, on: bool) -> str:

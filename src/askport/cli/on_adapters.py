@@ -14,13 +14,14 @@ from askport.core.errors import MachineRefused
 from askport.core.reach.adapters import CABLE_KINDS, Adapter
 from askport.core.words import listed
 from askport.edges.ear import Ear
+from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.edges.makers import maker
-from askport.edges.round import Round
+from askport.edges.streams import Streams
 from askport.tui.app import AskPortApp
-from askport.tui.outfit import Outfit
 from askport.tui.screens.plug import Choice, PlugScreen
+from askport.tui.workplace import Workplace
 
 _KEEPERS = 8
 """How often an adapter can be chosen, one that was plugged in meanwhile included: the right to start more keepers is
@@ -49,23 +50,23 @@ def start_on_adapters(job: Path | None) -> None:
             return _unfit(adapter) or (None if refused else ears.why_not(adapter.name))
 
         def plug(fault: str) -> PlugScreen:
-            if app.outfit:
-                app.outfit.round.job.close()
+            if app.workplace:
+                app.workplace.run.job.close()
             while taken:
                 taken.pop().close()
             ears.try_again()
             return PlugScreen(unusable, ears.on, refused, fault or first_words)
 
-        def fit(choice: Choice) -> Outfit:
+        def fit(choice: Choice) -> Workplace:
             if choice.adapter is None:
                 ears.close()
-                from askport.cli.practising import bench_outfit
+                from askport.cli.practising import bench_workplace
 
-                return bench_outfit(PACE)
+                return bench_workplace(PACE)
             ear = ears.take(choice.adapter)
             ears.close()
             taken.append(ear.keeper)
-            return _cable_outfit(ear, path)
+            return _cable_workplace(ear, path)
 
         app = AskPortApp(None, plug, fit)
         try:
@@ -75,9 +76,9 @@ def start_on_adapters(job: Path | None) -> None:
                 _give_back(keeper)
             ears.close()
             keeping.close()
-            if app.outfit:
-                tell_job(app.outfit)
-    if refused and not app.outfit:
+            if app.workplace:
+                tell_job(app.workplace)
+    if refused and not app.workplace:
         raise MachineRefused(refused.replace("leave with q and start", "start"), code="no-permission")
 
 
@@ -165,15 +166,23 @@ def _unfit(adapter: Adapter) -> str | None:
     return None if adapter.switched_on else f"It is switched off: 'ip link set {adapter.name} up' switches it on."
 
 
-def _cable_outfit(ear: Ear, path: Path) -> Outfit:
+def _cable_workplace(ear: Ear, path: Path) -> Workplace:
     keeper = ear.keeper
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
     job = JobFile(path, create=True)
-    tour = Round(
-        wire=keeper.wire, adapter=keeper, own=keeper.own, job=job, work=(), site=None, maker=maker, heard=ear.heard,
+    run = JobRun(
+        wire=keeper.wire,
+        adapter=keeper,
+        channels=Streams(keeper.adapter, keeper.wire.wake),
+        own=keeper.own,
+        job=job,
+        work=(),
+        site=None,
+        maker=maker,
+        heard=ear.heard,
         began_at=ear.began_at,
-    )  # fmt: skip
-    return Outfit(round=tour, title=path.stem, place=keeper.adapter)
+    )
+    return Workplace(run=run, title=path.stem, place=keeper.adapter)

@@ -6,24 +6,25 @@ from pathlib import Path
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.practice import Practice
+from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.round import Round
-from askport.tui.outfit import Outfit
+from askport.tui.workplace import Workplace
 
 
-def bench_outfit(pace: float, wire: str = "crate") -> Outfit:
+def bench_workplace(pace: float, wire: str = "crate") -> Workplace:
     """Set up the demo, with the cable where ``wire`` says; its job file is kept in a directory of its own."""
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP, pace=pace)
     practice = Practice(bench)
     practice.take(scenario.WORK[0])
     practice.move(wire)
-    tour = Round(
+    run = JobRun(
         wire=bench,
         adapter=bench,
+        channels=bench.streams,
         own=scenario.LAPTOP,
         job=JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True),
         work=scenario.WORK,
         site=scenario.SITE,
         maker=scenario.maker,
     )
-    return Outfit(round=tour, title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice)
+    return Workplace(run=run, title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice)

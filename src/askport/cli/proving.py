@@ -19,7 +19,7 @@ from askport.core.finding.finder import Finder
 from askport.core.machine import Together
 from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.final import Expected, final_proofs
-from askport.core.proofs.power_cycle import Phase, PowerCycle
+from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Proof, Subject
 from askport.edges.keeper_client import Keeper
 
@@ -67,7 +67,7 @@ def prove(
         left_out = () if power_cycle else (PowerCycle.name,)
         record.write(
             wall(now),
-            *(proved(proof.finding, unit=record.unit, mac=device) for proof in proofs),
+            *(proved(proof.outcome, unit=record.unit, mac=device) for proof in proofs),
             as_left,
             Recorded(unit=record.unit, mac=device, left_out=left_out),
         )
@@ -81,14 +81,14 @@ def prove(
                 "mac": str(device),
                 "at": str(interface),
                 "passed": passed,
-                "proofs": [asdict(proof.finding) for proof in proofs],
+                "proofs": [asdict(proof.outcome) for proof in proofs],
                 "as_left": as_left_json(as_left.as_left),
             }
         )
     else:
         words = {True: "passed", False: "FAILED", None: "not made"}
         for proof in proofs:
-            print(f"{words[proof.finding.passed]}  {proof.expected}: {proof.because}")
+            print(f"{words[proof.outcome.passed]}  {proof.expected}: {proof.because}")
     if not passed:
         raise typer.Exit(Status.NO)
 
@@ -120,8 +120,8 @@ async def _prove(
 async def _cut(cycle: PowerCycle, keeper: Keeper) -> PowerCycle:
     say("Pull its power, wait three seconds and put it back.")
     while not cycle.done:
-        await run(cycle, keeper, None, lambda: cycle.done or cycle.phase is Phase.UNSURE)
-        if cycle.phase is Phase.UNSURE and not cycle.done:
+        await run(cycle, keeper, None, lambda: cycle.done or cycle.power is Power.UNSURE)
+        if cycle.power is Power.UNSURE and not cycle.done:
             if not sys.stdin.isatty():
                 cycle.cannot_be_made(f"{_UNSHOWN} Nobody was there to say so.")
             elif typer.confirm(f"{_UNSHOWN} Have you pulled it?", err=True):

@@ -7,9 +7,9 @@ from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.device import Device
 from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
-from askport.core.proofs.answering import Echo, PortOpens
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof
+from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.register.as_left import AsLeft
 from askport.core.register.known import Known
 from askport.core.ways.way import Result, Way
@@ -34,9 +34,9 @@ class AtHand:
         """Forget what was found out, because another device may be meant."""
         self.chosen: Device | None = None
         """The device as found."""
-        self.strayed_to: IPv4Address | None = None
+        self.landed_at: IPv4Address | None = None
         """A wrong address that it was given on the way, where it is now."""
-        self.greeting: list[Proof] = []
+        self.ports_tried: list[Proof] = []
         """What it answered at its old address."""
         self.way_name: str | None = None
         self.way: Way | None = None
@@ -61,7 +61,7 @@ class AtHand:
     @property
     def whereabouts(self) -> IPv4Address | None:
         """Where it is before it has its final address: as found, or where a slip of the fingers took it."""
-        return self.strayed_to or self.old_address
+        return self.landed_at or self.old_address
 
     @property
     def was_taken(self) -> bool:
@@ -71,12 +71,12 @@ class AtHand:
     @property
     def open_ports(self) -> list[int]:
         """TCP ports that opened to a bare question as it was found."""
-        return [each.port for each in self.greeting if isinstance(each, PortOpens) and each.passed]
+        return [each.port for each in self.ports_tried if isinstance(each, PortOpens) and each.passed]
 
     @property
     def may_echo(self) -> bool:
         """Whether an echo can be expected of it: it answered one, or was never asked."""
-        return not self.greeting or any(each.name == Echo.name and each.passed for each in self.greeting)
+        return not self.ports_tried or any(each.name == Echo.name and each.passed for each in self.ports_tried)
 
     @property
     def all_proofs(self) -> list[Proof]:
@@ -87,6 +87,6 @@ class AtHand:
 def address_of(device: Device) -> IPv4Address | None:
     """Return where a device can be reached: one that asks has fallen back to link-local at the best."""
     best = device.best
-    if best is None or (device.asking and best.address not in LINK_LOCAL):
+    if best is None or (device.request and best.address not in LINK_LOCAL):
         return None
     return best.address

@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from typing import TYPE_CHECKING
 
 from askport.core.addresses import MacAddress
+from askport.core.channels import ChannelEvent, CloseChannel, OpenChannel, SendOn
 from askport.core.errors import AskPortError
 from askport.core.wire import Heard, Link
 
@@ -51,21 +52,21 @@ class Pin:
 
 
 @dataclass(frozen=True, slots=True)
-class Write:
+class WriteEntry:
     """Append to the job's journal, durably, before anything else happens."""
 
     entry: "Entry"
 
 
 @dataclass(frozen=True, slots=True)
-class Keep:
+class KeepFrames:
     """Keep frames with the job, as the evidence behind a unit."""
 
     unit: int
     frames: tuple[Heard, ...]
 
 
-Effect = Send | SendMany | Borrow | Pin | GiveBack | Write | Keep
+Effect = Send | SendMany | Borrow | Pin | GiveBack | WriteEntry | KeepFrames | OpenChannel | SendOn | CloseChannel
 
 
 class Machine:
@@ -88,6 +89,9 @@ class Machine:
 
     def link_changed(self, link: Link, now: float) -> None:
         """Take in that the link went up or down."""
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Take in what has become of a channel, its own or another machine's."""
 
     def handle_timer(self, now: float) -> None:
         """Do what is due. Called with any moment, it does nothing early."""
@@ -127,6 +131,11 @@ class Together(Machine):
         """Let each know."""
         for machine in self._machines:
             machine.link_changed(link, now)
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Let each know."""
+        for machine in self._machines:
+            machine.channel_event(event, now)
 
     def handle_timer(self, now: float) -> None:
         """Let each do what is due."""

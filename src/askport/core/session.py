@@ -10,6 +10,7 @@ from ipaddress import IPv4Interface
 
 from askport.core.at_hand import AtHand
 from askport.core.cable import Cable, Surroundings
+from askport.core.channels import ChannelEvent
 from askport.core.errors import AskPortError
 from askport.core.machine import Borrow, Borrower, Effect, Xid, earliest
 from askport.core.plan.work import WorkItem
@@ -88,14 +89,7 @@ class Session(Borrower):
     def see_laptop(
         self, adapters: Iterable[Adapter], *, now: float, way_out: str | None = None, slept_s: float = 0.0
     ) -> None:
-        """Take in the laptop's adapters as they are now; what another program has taken off is borrowed again.
-
-        Args:
-            adapters: all of the laptop's, with their hazards.
-            now: the wire's time when looking at them began.
-            way_out: the adapter by which the kernel would send to the device, or None where by none.
-            slept_s: how long the laptop has slept since the last time, in seconds.
-        """
+        """Take in all of the laptop's adapters, by which the kernel would send to the device, and when that was."""
         present = self.visit.present_address
         device = present[0].ip if present else None
         again = self.cable.laptop.look(adapters, now=now, device=device, way_out=way_out, slept_s=slept_s)
@@ -118,6 +112,12 @@ class Session(Borrower):
             machine.link_changed(link, now)
         if link.up and self.phase is Phase.PLUGGING:
             self.visit.go(Event.LINK_CAME)
+        self._go_on(now)
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Take in what has become of a channel."""
+        for machine in self.visit.running:
+            machine.channel_event(event, now)
         self._go_on(now)
 
     def handle_timer(self, now: float) -> None:

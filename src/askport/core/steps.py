@@ -23,7 +23,7 @@ class Phase(Enum):
     CHOOSING = auto(), Step.REACH
     MAY_BORROW = auto(), Step.REACH
     BORROWING = auto(), Step.REACH
-    GREETING = auto(), Step.REACH
+    TRYING_PORTS = auto(), Step.REACH
     PREPARING = auto(), Step.SET
     MAY_SET = auto(), Step.SET
     BORROWING_TO_SET = auto(), Step.SET

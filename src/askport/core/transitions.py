@@ -23,7 +23,7 @@ class Event(Enum):
     BORROWS_TO_PROVE = auto()
     NOT_BORROWED = auto()
     """The laptop did not get the address."""
-    GREETS = auto()
+    TRIES_PORTS = auto()
     """The laptop reaches the device as found, and sees what it answers."""
     PREPARES = auto()
     """Whether the planned values can be set is found out."""
@@ -62,7 +62,7 @@ MOVES: dict[Event, dict[Phase, Phase]] = {
         Phase.BORROWING_TO_SET: Phase.MAY_SET,
         Phase.BORROWING_TO_PROVE: Phase.MAY_PROVE,
     },
-    Event.GREETS: dict.fromkeys((Phase.FINDING, Phase.MEASURING, Phase.BORROWING), Phase.GREETING),
+    Event.TRIES_PORTS: dict.fromkeys((Phase.FINDING, Phase.MEASURING, Phase.BORROWING), Phase.TRYING_PORTS),
     Event.PREPARES: dict.fromkeys(_CHOSEN, Phase.PREPARING),
     Event.PREPARED: dict.fromkeys(_CHOSEN, Phase.MAY_SET),
     Event.SETS: dict.fromkeys((Phase.MAY_SET, Phase.BORROWING_TO_SET), Phase.SETTING),

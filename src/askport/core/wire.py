@@ -106,7 +106,7 @@ class Wire(Protocol):
         """Let a ``wait`` under way return now, because there is something new to do."""
 
 
-class Hands(Protocol):
+class AdapterAndJob(Protocol):
     """What carries out the effects that are not frames: the adapter and the job."""
 
     async def borrow(self, interface: IPv4Interface) -> None:

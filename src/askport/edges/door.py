@@ -5,31 +5,17 @@ What passes is not looked into, so HTTP and TLS go through untouched.
 
 import asyncio
 import contextlib
-import socket
-from dataclasses import dataclass
-from ipaddress import IPv4Address, IPv6Address
 
+from askport.core.channels import TcpPort
 from askport.core.errors import MachineRefused
+from askport.edges.transports.tcp import connect, why
 
-_CONNECT_S = 10.0
 _DROPPED_AFTER_S = 2.0
 _CHUNK = 65_536
 _HALF_OPEN_S = 20.0
 """How long one side may go on after the other has ended; some devices never end theirs."""
 _MAX_CONNECTIONS = 64
 """Connections at once; a browser opens half a dozen."""
-_SO_BINDTODEVICE = 25
-
-
-@dataclass(frozen=True, slots=True)
-class FarEnd:
-    """The device's end of a door."""
-
-    address: IPv4Address | IPv6Address
-    port: int
-
-    def __str__(self) -> str:
-        return f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
 
 
 FIREWALL = (
@@ -41,7 +27,7 @@ FIREWALL = (
 class Door:
     """Forwards a loopback port to a device over one adapter."""
 
-    def __init__(self, adapter: str, far: FarEnd) -> None:
+    def __init__(self, adapter: str, far: TcpPort) -> None:
         self.far = far
         self._adapter = adapter
         self._server: asyncio.Server | None = None
@@ -93,8 +79,7 @@ class Door:
             far_reader, far_writer = await connect(self._adapter, self.far)
         except (OSError, TimeoutError) as error:
             self.dropped = isinstance(error, TimeoutError)
-            reason = getattr(error, "strerror", None) or "no answer"
-            self.fault = f"{self.far} does not open over {self._adapter}: {reason}."
+            self.fault = f"{self.far} does not open over {self._adapter}: {why(error)}."
             writer.close()
         else:
             self.passed += 1
@@ -103,32 +88,7 @@ class Door:
             self._open.discard(task)
 
 
-async def connect(
-    adapter: str, far: FarEnd, longest_s: float = _CONNECT_S
-) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-    """Connect over one adapter, and over nothing else.
-
-    Raises:
-        OSError: the device refuses, or cannot be reached.
-        TimeoutError: nothing has come back.
-    """
-    family = socket.AF_INET6 if far.address.version == 6 else socket.AF_INET
-    connection = socket.socket(family, socket.SOCK_STREAM)
-    connection.setblocking(False)
-    try:
-        # Needs no rights since Linux 5.7, as long as nothing else has bound the socket.
-        connection.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, adapter.encode())
-        target: tuple[str, int] | tuple[str, int, int, int] = (str(far.address), far.port)
-        if family == socket.AF_INET6:
-            target = (str(far.address), far.port, 0, socket.if_nametoindex(adapter))
-        await asyncio.wait_for(asyncio.get_running_loop().sock_connect(connection, target), longest_s)
-    except BaseException:
-        connection.close()
-        raise
-    return await asyncio.open_connection(sock=connection)
-
-
-async def is_dropped(adapter: str, far: FarEnd) -> bool:
+async def is_dropped(adapter: str, far: TcpPort) -> bool:
     """Whether nothing comes back to a connection of this laptop's own."""
     try:
         _, writer = await connect(adapter, far, _DROPPED_AFTER_S)

@@ -3,17 +3,36 @@
 from collections import deque
 from collections.abc import Callable
 
+from askport.core.channels import Channels, CloseChannel, OpenChannel, SendOn
 from askport.core.errors import AskPortError
-from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Keep, Machine, Pin, Send, SendMany, Write
-from askport.core.wire import Hands, Wire, hear
+from askport.core.machine import (
+    Borrow,
+    Borrower,
+    Effect,
+    GiveBack,
+    KeepFrames,
+    Machine,
+    Pin,
+    Send,
+    SendMany,
+    WriteEntry,
+)
+from askport.core.wire import AdapterAndJob, Wire, hear
 
 
 class Driver:
     """Runs one machine on one wire and carries out its effects in order."""
 
-    def __init__(self, machine: Machine, wire: Wire, hands: Hands | None = None) -> None:
+    def __init__(
+        self,
+        machine: Machine,
+        wire: Wire,
+        adapter_and_job: AdapterAndJob | None = None,
+        channels: Channels | None = None,
+    ) -> None:
         self.machine = machine
-        self._wire, self._hands = wire, hands
+        self._wire, self._adapter_and_job = wire, adapter_and_job
+        self._channels = channels
         self._link = wire.link()
         self._pending: deque[Effect] = deque()
 
@@ -33,6 +52,8 @@ class Driver:
             for frame in await self._wire.wait(min(deadlines, default=None)):
                 self.machine.receive(hear(frame))
             self._see_link()
+            for event in self._channels.channel_events() if self._channels else ():
+                self.machine.channel_event(event, self._wire.now())
             self.machine.handle_timer(self._wire.now())
 
     def _see_link(self) -> None:
@@ -55,19 +76,25 @@ class Driver:
                 self._wire.send(data)
             case SendMany(frames):
                 self._wire.send_many(frames)
-            case Write(entry) if self._hands:
-                self._hands.write(entry, self._wire.wall(self._wire.now()))
-            case Keep(unit, frames) if self._hands and frames:
-                self._hands.keep(unit, [(self._wire.wall(each.at), each.data) for each in frames])
-            case Borrow(interface) if self._hands and isinstance(self.machine, Borrower):
+            case WriteEntry(entry) if self._adapter_and_job:
+                self._adapter_and_job.write(entry, self._wire.wall(self._wire.now()))
+            case KeepFrames(unit, frames) if self._adapter_and_job and frames:
+                self._adapter_and_job.keep(unit, [(self._wire.wall(each.at), each.data) for each in frames])
+            case Borrow(interface) if self._adapter_and_job and isinstance(self.machine, Borrower):
                 try:
-                    await self._hands.borrow(interface)
+                    await self._adapter_and_job.borrow(interface)
                 except AskPortError as error:
                     self.machine.borrow_failed(error)
                 else:
                     self.machine.borrow_done(interface, self._wire.now())
-            case Pin(address, mac) if self._hands:
-                await self._hands.pin(address, mac)
-            case GiveBack() if self._hands and isinstance(self.machine, Borrower):
-                await self._hands.give_back()
+            case OpenChannel(channel) if self._channels:
+                self._channels.open_channel(channel)
+            case SendOn(channel, data) if self._channels:
+                self._channels.send_on(channel, data)
+            case CloseChannel(channel) if self._channels:
+                self._channels.close_channel(channel)
+            case Pin(address, mac) if self._adapter_and_job:
+                await self._adapter_and_job.pin(address, mac)
+            case GiveBack() if self._adapter_and_job and isinstance(self.machine, Borrower):
+                await self._adapter_and_job.give_back()
                 self.machine.gave_back()

@@ -17,14 +17,14 @@ from askport.core.errors import AskPortError
 from askport.tui.themes import DARK, LIGHT
 
 if TYPE_CHECKING:
-    from askport.tui.outfit import Outfit
     from askport.tui.screens.plug import Choice, PlugScreen
+    from askport.tui.workplace import Workplace
 
-Begin = Callable[[], "Outfit"]
+Begin = Callable[[], "Workplace"]
 """Makes the round to begin with."""
 Plug = Callable[[str], "PlugScreen"]
 """Makes the choice of an adapter, with a sentence on what was wrong with the last one, or none."""
-Fit = Callable[["Choice"], "Outfit"]
+Fit = Callable[["Choice"], "Workplace"]
 """Makes a round on the adapter that was chosen, or on the practice bench."""
 
 
@@ -49,7 +49,7 @@ class AskPortApp(App[None]):
     def __init__(self, begin: Begin | None, plug: Plug | None = None, fit: Fit | None = None) -> None:
         """Start with a round, or with the choice of an adapter and what makes a round of that choice."""
         super().__init__()
-        self.outfit: Outfit | None = None
+        self.workplace: Workplace | None = None
         self._begin, self._plug, self._fit = begin, plug, fit
         self.fault: Exception | None = None
         """What ended the program unexpectedly."""
@@ -91,14 +91,14 @@ class AskPortApp(App[None]):
 
         if self._plug:
             self.choose_adapter()
-        elif self.outfit:
-            self.push_screen(WorkScreen(self.outfit))
+        elif self.workplace:
+            self.push_screen(WorkScreen(self.workplace))
 
     def _load(self) -> None:
         from askport.tui.screens import plug, work  # noqa: F401 - loaded here, so that they are there at once later
 
         if self._begin:
-            self.outfit = self._begin()
+            self.workplace = self._begin()
 
     def _interrupt(self) -> None:
         self.was_interrupted = True
@@ -114,11 +114,11 @@ class AskPortApp(App[None]):
 
         if self._fit:
             try:
-                self.outfit = self._fit(event.choice)
+                self.workplace = self._fit(event.choice)
             except AskPortError as error:
                 self.choose_adapter(error.message)
                 return
-            self.switch_screen(WorkScreen(self.outfit))
+            self.switch_screen(WorkScreen(self.workplace))
 
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:
         """Give the palette what the keys do, as far as it can be done now."""

@@ -5,11 +5,12 @@ import time
 from collections.abc import Callable
 from ipaddress import IPv4Address
 
+from askport.core.channels import TcpPort
 from askport.core.errors import AskPortError
 from askport.core.finding.hazards import Hazard
 from askport.core.session import Session
 from askport.edges.adapters import list_adapters, way_to
-from askport.edges.door import FIREWALL, Door, FarEnd, is_dropped
+from askport.edges.door import FIREWALL, Door, is_dropped
 
 _PAGES = (80, 443, 8080, 8443)
 
@@ -43,8 +44,8 @@ class LaptopWatch:
         """
         self._asleep = asleep
         self._slept = asleep()
-        self._dropped: dict[FarEnd, bool] = {}
-        self._doors: dict[FarEnd, Door] = {}
+        self._dropped: dict[TcpPort, bool] = {}
+        self._doors: dict[TcpPort, Door] = {}
 
     async def look(self, session: Session, now: float) -> None:
         """Tell the session how the laptop is now, ``now`` being the wire's time."""
@@ -65,7 +66,7 @@ class LaptopWatch:
         target, opened = door_target(session), session.device.open_ports
         if target is None or not opened:
             return []
-        far = FarEnd(target, opened[0])
+        far = TcpPort(target, opened[0])
         if far not in self._dropped:
             self._dropped[far] = await is_dropped(session.cable.laptop.adapter, far)
         text = FIREWALL.format(far=far, adapter=session.cable.laptop.adapter)
@@ -80,7 +81,7 @@ class LaptopWatch:
         target, port = door_target(session), page_port(session)
         if target is None or port is None:
             return None
-        far = FarEnd(target, port)
+        far = TcpPort(target, port)
         if far not in self._doors:
             door = Door(session.cable.laptop.adapter, far)
             await door.open()

@@ -39,7 +39,7 @@ def ask_laptop_address(session: Session) -> Question:
     """Ask for another laptop address than the one offered."""
     return Question(
         "Which address is the laptop to borrow instead?",
-        str(session.visit.offer or ""),
+        str(session.visit.free_address or ""),
         lambda typed: f"Ask whether {parse_interface(typed, 'laptop address')} is free.",
         lambda session, now, typed: session.stages.access.name_other(typed, now),
     )

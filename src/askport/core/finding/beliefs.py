@@ -7,7 +7,7 @@ from enum import IntEnum, StrEnum
 from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix
-from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Clue, Tells
+from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Clue, ClueKind
 from askport.core.finding.holding import WIDEST_PREFIX, Holdings
 from askport.core.finding.sentences import sentence_of
 from askport.core.wire import Heard
@@ -63,7 +63,7 @@ class Reason:
     """One sentence for a belief, with frames that it rests on."""
 
     sentence: str
-    evidence: tuple[Heard, ...]
+    frames: tuple[Heard, ...]
     clue: Clue | None = None
 
 
@@ -106,7 +106,7 @@ class Service:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Asking:
+class AddressRequest:
     """That a device asks for an address."""
 
     because: tuple[Reason, ...]
@@ -119,7 +119,7 @@ class Asking:
 
 
 @dataclass(slots=True)
-class Evidence:
+class Gathered:
     """All clues about one MAC address."""
 
     mac: MacAddress
@@ -138,7 +138,7 @@ class Evidence:
     measured: dict[IPv4Address, Measurement] = field(default_factory=dict)
     revision: int = 0
     """Grows with every change, so that what it adds up to is worked out once for each."""
-    _counts: Counter[Tells] = field(default_factory=Counter)
+    _counts: Counter[ClueKind] = field(default_factory=Counter)
 
     @property
     def is_present(self) -> bool:
@@ -151,56 +151,56 @@ class Evidence:
         self.revision += 1
         for clue in clues:
             self.moments.append((heard.at, clue))
-            if clue.address and clue.tells in SHOWS_HOLDING:
-                by_answer = clue.tells is Tells.ANSWERS
-                begins = clue.tells is Tells.ANNOUNCES
+            if clue.address and clue.kind in SHOWS_HOLDING:
+                by_answer = clue.kind is ClueKind.ANSWERS
+                begins = clue.kind is ClueKind.ANNOUNCES
                 if clue.address in self.holdings.shown or len(self.holdings.shown) < MAX_OF_A_KIND:
                     self.holdings.show(clue.address, heard.at, by_answer=by_answer, begins=begins)
-            elif clue.tells is Tells.CLAIMS and clue.address:
+            elif clue.kind is ClueKind.CLAIMS and clue.address:
                 self.holdings.claim = (clue.address, heard.at)
             tally = self.tallies.get(clue)
             if tally:
                 tally.count += 1
                 tally.last = heard
-            elif self._counts[clue.tells] < MAX_OF_A_KIND:
-                self._counts[clue.tells] += 1
+            elif self._counts[clue.kind] < MAX_OF_A_KIND:
+                self._counts[clue.kind] += 1
                 self.tallies[clue] = Tally(heard, heard)
 
-    def of(self, *kinds: Tells) -> Iterator[tuple[Clue, Tally]]:
+    def of(self, *kinds: ClueKind) -> Iterator[tuple[Clue, Tally]]:
         """Yield the clues of these kinds."""
-        return ((clue, tally) for clue, tally in self.tallies.items() if clue.tells in kinds)
+        return ((clue, tally) for clue, tally in self.tallies.items() if clue.kind in kinds)
 
     @property
     def serves_addresses(self) -> bool:
         """Whether it answers address requests."""
-        return any(self.of(Tells.SERVES))
+        return any(self.of(ClueKind.SERVES))
 
     @property
     def names(self) -> tuple[tuple[str, str], ...]:
         """What it calls itself, as harmless text, each with the protocol that says so."""
-        return tuple(dict.fromkeys((clue.text, clue.source) for clue, _ in self.of(Tells.NAMED) if clue.text))
+        return tuple(dict.fromkeys((clue.text, clue.source) for clue, _ in self.of(ClueKind.NAMED) if clue.text))
 
     @property
     def services(self) -> tuple[Service, ...]:
         """What it says it offers."""
-        found = (Service(clue.text, clue.port, clue.source) for clue, _ in self.of(Tells.OFFERS) if clue.port)
+        found = (Service(clue.text, clue.port, clue.source) for clue, _ in self.of(ClueKind.OFFERS) if clue.port)
         return tuple(dict.fromkeys(found))
 
     def others(self) -> list[Reason]:
         """Return sentences for what it tells beside addresses, in the order in which it was first said."""
-        clues = (each for each in self.tallies.items() if each[0].tells in _BESIDE)
+        clues = (each for each in self.tallies.items() if each[0].kind in _BESIDE)
         return [Reason(sentence_of(clue, tally.count), frames_of(tally), clue) for clue, tally in clues]
 
-    def asking(self) -> Asking | None:
+    def request(self) -> AddressRequest | None:
         """Return its address requests, or None where it has made none, or has shown an address since."""
-        asked = list(self.of(Tells.ASKS_BOOTP, Tells.ASKS_DHCP))
+        asked = list(self.of(ClueKind.ASKS_BOOTP, ClueKind.ASKS_DHCP))
         if not asked:
             return None
         last_at = max(tally.last.at for _, tally in asked)
         if any(tally.last.at > last_at for clue, tally in self.of(*SHOWS_HOLDING) if clue.address not in LINK_LOCAL):
             return None
-        return Asking(
-            protocol="dhcp" if any(clue.tells is Tells.ASKS_DHCP for clue, _ in asked) else "bootp",
+        return AddressRequest(
+            protocol="dhcp" if any(clue.kind is ClueKind.ASKS_DHCP for clue, _ in asked) else "bootp",
             requests=sum(tally.count for _, tally in asked),
             first_at=min(tally.first.at for _, tally in asked),
             last_at=last_at,
@@ -212,7 +212,7 @@ class Evidence:
         """Return what is believed about each address, surest and most recent first."""
         found: dict[IPv4Address, list[tuple[Clue, Tally]]] = {}
         for clue, tally in self.tallies.items():
-            if clue.address and clue.tells in _STRENGTH:
+            if clue.address and clue.kind in _STRENGTH:
                 found.setdefault(clue.address, []).append((clue, tally))
         beliefs = [self._believe(address, clues) for address, clues in found.items()]
         return sorted(beliefs, key=lambda each: (-each.belief, -each.last_at))
@@ -231,7 +231,7 @@ class Evidence:
             reasons.append(Reason("It has not shown it again since the link came back.", ()))
         if measured:
             reasons.append(Reason(measured.because, ()))
-        given = next((clue for clue, _ in clues if clue.tells is Tells.GIVEN), None)
+        given = next((clue for clue, _ in clues if clue.kind is ClueKind.GIVEN), None)
         gateway, gateway_basis = _gateway(clues, measured)
         return AddressBelief(
             address=address,
@@ -255,8 +255,8 @@ class Evidence:
         stated = next((clue.prefix for clue, _ in clues if clue.prefix), None)
         if stated:
             return stated, Basis.STATED, (stated, stated)
-        inside = {clue.about for clue, _ in clues if clue.tells is Tells.LOOKS_FOR and clue.about}
-        outside = {clue.about for clue, _ in clues if clue.tells is Tells.SENDS_THROUGH and clue.about}
+        inside = {clue.about for clue, _ in clues if clue.kind is ClueKind.LOOKS_FOR and clue.about}
+        outside = {clue.about for clue, _ in clues if clue.kind is ClueKind.SENDS_THROUGH and clue.about}
         # The subnet that spans both addresses may have one of them as its own network or broadcast address.
         longest = min((common_prefix(address, each) for each in inside), default=32)
         shortest = max((common_prefix(address, each) + 1 for each in outside), default=WIDEST_PREFIX)
@@ -266,9 +266,9 @@ class Evidence:
         return None, Basis.BOUNDED, bounds
 
     def _strength(self, clue: Clue) -> Belief:
-        if clue.tells is not Tells.ANSWERS or clue.address is None:
-            return _STRENGTH[clue.tells]
-        passed_on = Clue(self.mac, Tells.FORWARDS, clue.address) in self.tallies
+        if clue.kind is not ClueKind.ANSWERS or clue.address is None:
+            return _STRENGTH[clue.kind]
+        passed_on = Clue(self.mac, ClueKind.FORWARDS, clue.address) in self.tallies
         if self.answers_for_all or passed_on or self.holdings.answers_for_others:
             return Belief.POSSIBLE
         return Belief.CERTAIN if clue.address in self.holdings.checked else Belief.LIKELY
@@ -278,13 +278,13 @@ class Evidence:
             return Origin.LINK_LOCAL
         if given:
             return Origin(given.text)
-        asked = {clue.tells for clue, _ in self.of(Tells.ASKS_BOOTP, Tells.ASKS_DHCP)}
+        asked = {clue.kind for clue, _ in self.of(ClueKind.ASKS_BOOTP, ClueKind.ASKS_DHCP)}
         if asked:
-            return Origin.DHCP if Tells.ASKS_DHCP in asked else Origin.BOOTP
-        if any(clue.tells in (Tells.REMEMBERS, Tells.ACCEPTS) for clue, _ in clues):
+            return Origin.DHCP if ClueKind.ASKS_DHCP in asked else Origin.BOOTP
+        if any(clue.kind in (ClueKind.REMEMBERS, ClueKind.ACCEPTS) for clue, _ in clues):
             return Origin.DHCP
         # It speaks by itself and never asks: static. One that only answers may still live on a lease.
-        speaks = any(clue.tells in (*SPEAKS_ARP, Tells.SENDS_ON_LINK, Tells.SENDS_FROM) for clue, _ in clues)
+        speaks = any(clue.kind in (*SPEAKS_ARP, ClueKind.SENDS_ON_LINK, ClueKind.SENDS_FROM) for clue, _ in clues)
         return Origin.STATIC if speaks else Origin.UNKNOWN
 
     def _reasons(self, clues: list[tuple[Clue, Tally]]) -> Iterator[Reason]:
@@ -293,32 +293,32 @@ class Evidence:
             yield Reason(sentence, frames_of(tally), clue)
 
 
-_STRENGTH: dict[Tells, Belief] = {
+_STRENGTH: dict[ClueKind, Belief] = {
     **dict.fromkeys(SHOWS_HOLDING, Belief.CERTAIN),
-    Tells.SENDS_FROM: Belief.LIKELY,
-    Tells.SENDS_THROUGH: Belief.LIKELY,
-    Tells.ACCEPTS: Belief.LIKELY,
-    Tells.CLAIMS: Belief.LIKELY,
-    Tells.GIVEN: Belief.LIKELY,
-    Tells.STATES: Belief.LIKELY,
-    Tells.SERVES: Belief.LIKELY,
-    Tells.REMEMBERS: Belief.POSSIBLE,
-    Tells.FORWARDS: Belief.POSSIBLE,
+    ClueKind.SENDS_FROM: Belief.LIKELY,
+    ClueKind.SENDS_THROUGH: Belief.LIKELY,
+    ClueKind.ACCEPTS: Belief.LIKELY,
+    ClueKind.CLAIMS: Belief.LIKELY,
+    ClueKind.GIVEN: Belief.LIKELY,
+    ClueKind.STATES: Belief.LIKELY,
+    ClueKind.SERVES: Belief.LIKELY,
+    ClueKind.REMEMBERS: Belief.POSSIBLE,
+    ClueKind.FORWARDS: Belief.POSSIBLE,
 }
 
 
 _BESIDE = frozenset(
     {
-        Tells.USES,
-        Tells.NAMED,
-        Tells.DESCRIBES,
-        Tells.OFFERS,
-        Tells.HAS_IPV6,
-        Tells.JOINS,
-        Tells.ROUTES_IPV6,
-        Tells.BRIDGES,
-        Tells.WANTS_LOGIN,
-        Tells.REFLECTS,
+        ClueKind.USES,
+        ClueKind.NAMED,
+        ClueKind.DESCRIBES,
+        ClueKind.OFFERS,
+        ClueKind.HAS_IPV6,
+        ClueKind.JOINS,
+        ClueKind.ROUTES_IPV6,
+        ClueKind.BRIDGES,
+        ClueKind.WANTS_LOGIN,
+        ClueKind.REFLECTS,
     }
 )
 
@@ -340,5 +340,5 @@ def _gateway(clues: list[tuple[Clue, Tally]], measured: Measurement | None) -> t
 
 def _sought_most(clues: list[tuple[Clue, Tally]]) -> IPv4Address | None:
     """Return the address that it keeps looking for, which is its gateway as a rule; once is no habit."""
-    sought = [(tally.count, clue.about) for clue, tally in clues if clue.tells is Tells.LOOKS_FOR and tally.count > 1]
+    sought = [(tally.count, clue.about) for clue, tally in clues if clue.kind is ClueKind.LOOKS_FOR and tally.count > 1]
     return max(sought, key=lambda each: each[0])[1] if sought else None

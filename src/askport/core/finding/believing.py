@@ -4,9 +4,9 @@ from collections.abc import Mapping, Set
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.beliefs import Evidence
+from askport.core.finding.beliefs import Gathered
 from askport.core.finding.checking import Check, is_answer_to
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, ClueKind
 from askport.core.finding.holding import GIVEN_UP_AFTER
 from askport.core.formats.arp import Arp, arp_question
 from askport.core.machine import Effect, Machine, earliest
@@ -25,18 +25,18 @@ _Key = tuple[MacAddress, IPv4Address]
 
 
 class AnswerChecks(Machine):
-    """Checks the answers to the laptop's questions, and writes down in the evidence what that comes to."""
+    """Checks the answers to the laptop's questions, and writes down what that comes to with what was gathered."""
 
-    def __init__(self, laptop_mac: MacAddress, ours: Set[IPv4Address], evidence: Mapping[MacAddress, Evidence]) -> None:
+    def __init__(self, laptop_mac: MacAddress, ours: Set[IPv4Address], gathered: Mapping[MacAddress, Gathered]) -> None:
         """Begin with nothing to check.
 
         Args:
             laptop_mac: the asking end.
             ours: the laptop's addresses, kept up to date by their owner.
-            evidence: what is known of each device, kept by its owner.
+            gathered: what is known of each device, kept by its owner.
         """
         super().__init__()
-        self.laptop_mac, self._ours, self._evidence = laptop_mac, ours, evidence
+        self.laptop_mac, self._ours, self._gathered = laptop_mac, ours, gathered
         self._running: dict[_Key, Check] = {}
         self._again: dict[_Key, tuple[float, IPv4Address]] = {}
         """When a checked answer is checked again, and from which sender."""
@@ -57,21 +57,21 @@ class AnswerChecks(Machine):
         self._running = {key: check for key, check in self._running.items() if key[0] != mac}
         self._again = {key: due for key, due in self._again.items() if key[0] != mac}
 
-    def is_idle(self, clue: Clue, evidence: Evidence) -> bool:
+    def is_idle(self, clue: Clue, gathered: Gathered) -> bool:
         """Whether an answer says nothing: it is for nobody's address, or from one that answers for all."""
-        if clue.tells is not Tells.ANSWERS:
+        if clue.kind is not ClueKind.ANSWERS:
             return False
-        return self._is_asked_of(clue.mac, clue.address) or (evidence.answers_for_all and clue not in evidence.tallies)
+        return self._is_asked_of(clue.mac, clue.address) or (gathered.answers_for_all and clue not in gathered.tallies)
 
     def _is_asked_of(self, mac: MacAddress, address: IPv4Address | None) -> bool:
         return any(address in check.asks_for for key, check in self._running.items() if key[0] == mac)
 
-    def answered(self, address: IPv4Address, evidence: Evidence, heard: Heard, took_s: float | None) -> None:
+    def answered(self, address: IPv4Address, gathered: Gathered, heard: Heard, took_s: float | None) -> None:
         """Have an answer checked, unless it was or cannot be; ``took_s`` is how long it took, where that is known."""
-        arp, key = heard.packet.get(Arp), (evidence.mac, address)
-        if arp is None or evidence.answers_for_all or key in self._running or key in self._again:
+        arp, key = heard.packet.get(Arp), (gathered.mac, address)
+        if arp is None or gathered.answers_for_all or key in self._running or key in self._again:
             return  # it is checked again when that is due
-        if len(self._running) >= MAX_CHECKS or self._is_asked_of(evidence.mac, address):
+        if len(self._running) >= MAX_CHECKS or self._is_asked_of(gathered.mac, address):
             return
         if is_answer_to(arp, self.laptop_mac, self._ours):
             self._begin(key, arp.tpa, heard.at, took_s=took_s)
@@ -80,7 +80,7 @@ class AnswerChecks(Machine):
         self, key: _Key, sender: IPv4Address, now: float, *, took_s: float | None = None, again: bool = False
     ) -> None:
         self._turn += 1
-        avoid = set(self._ours).union(*(each.holdings.shown for each in self._evidence.values()))
+        avoid = set(self._ours).union(*(each.holdings.shown for each in self._gathered.values()))
         self._running[key] = Check(
             self.laptop_mac, *key, sender=sender, now=now, took_s=took_s, avoid=avoid, turn=self._turn, again=again
         )
@@ -101,21 +101,21 @@ class AnswerChecks(Machine):
         for key, (at, sender) in list(self._again.items()):
             if now >= at and len(self._running) < MAX_CHECKS:
                 del self._again[key]
-                if key[0] in self._evidence and not self._evidence[key[0]].answers_for_all:
+                if key[0] in self._gathered and not self._gathered[key[0]].answers_for_all:
                     self._begin(key, sender, now, again=True)
 
     def _conclude(self, key: _Key, check: Check, now: float) -> None:
-        evidence, address = self._evidence.get(check.mac), check.address
-        if evidence is None:
+        gathered, address = self._gathered.get(check.mac), check.address
+        if gathered is None:
             return
-        evidence.revision += 1
+        gathered.revision += 1
         if check.answers_for_others:
-            evidence.answers_for_all = True
+            gathered.answers_for_all = True
             return
         if check.still_answers:
-            evidence.holdings.checked.add(address)
+            gathered.holdings.checked.add(address)
         else:
-            evidence.holdings.unanswered[address] = evidence.holdings.unanswered.get(address, 0) + 1
+            gathered.holdings.unanswered[address] = gathered.holdings.unanswered.get(address, 0) + 1
         if len(self._again) < MAX_CHECKS:
             self._again[key] = now + _AGAIN_S, check.sender
 
@@ -139,7 +139,7 @@ class LikelyAsks(Machine):
         super().__init__()
         self._laptop_mac = laptop_mac
         self._known: set[_Key] = set()
-        self._running: dict[_Key, tuple[Evidence, float, int]] = {}
+        self._running: dict[_Key, tuple[Gathered, float, int]] = {}
         """When each began to be asked for, and how often it was."""
 
     @property
@@ -152,31 +152,31 @@ class LikelyAsks(Machine):
         self._known -= self._running.keys()
         self._running.clear()
 
-    def about(self, mac: MacAddress, address: IPv4Address, evidence: Evidence, now: float, *, allowed: bool) -> None:
+    def about(self, mac: MacAddress, address: IPv4Address, gathered: Gathered, now: float, *, allowed: bool) -> None:
         """Ask for an address from now on, once, where asking is allowed and it was not shown yet."""
         key = (mac, address)
         if (
             allowed
             and key not in self._known
-            and address not in evidence.holdings.shown
+            and address not in gathered.holdings.shown
             and len(self._known) < MAX_LIKELY
         ):
             self._known.add(key)
-            self._running[key] = evidence, now, 0
+            self._running[key] = gathered, now, 0
 
     def handle_timer(self, now: float) -> None:
         """Ask for what is due, and say what was not answered."""
-        for key, (evidence, began_at, asked) in list(self._running.items()):
+        for key, (gathered, began_at, asked) in list(self._running.items()):
             if now < began_at + _LIKELY_AT_S[asked]:
                 continue
-            if asked + 1 < len(_LIKELY_AT_S) and key[1] not in evidence.holdings.shown:
+            if asked + 1 < len(_LIKELY_AT_S) and key[1] not in gathered.holdings.shown:
                 self._send(arp_question(self._laptop_mac, key[1]))
-                self._running[key] = evidence, began_at, asked + 1
+                self._running[key] = gathered, began_at, asked + 1
                 continue
             del self._running[key]
-            if key[1] not in evidence.holdings.shown:
-                evidence.holdings.unanswered[key[1]] = GIVEN_UP_AFTER
-                evidence.revision += 1
+            if key[1] not in gathered.holdings.shown:
+                gathered.holdings.unanswered[key[1]] = GIVEN_UP_AFTER
+                gathered.revision += 1
 
     def next_deadline(self) -> float | None:
         """Return when the next question is due, or its time is over."""

@@ -10,7 +10,7 @@ from ipaddress import IPv4Address
 from zlib import crc32
 
 from askport.core.addresses import BROADCAST_MAC, UNSPECIFIED, MacAddress, host_fault_of
-from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Tells
+from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, ClueKind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.ethernet import Ethernet
@@ -165,9 +165,9 @@ class Witness(Machine):
             check.receive(heard)
         shown: set[IPv4Address] = set()
         for clue in read_clues(heard.packet):
-            if clue.mac != self.mac or clue.tells not in SHOWS_HOLDING or not clue.address:
+            if clue.mac != self.mac or clue.kind not in SHOWS_HOLDING or not clue.address:
                 continue
-            if clue.tells in SPEAKS_ARP or clue.tells is Tells.SENDS_ON_LINK:
+            if clue.kind in SPEAKS_ARP or clue.kind is ClueKind.SENDS_ON_LINK:
                 shown.add(clue.address)
                 self._sure.add(clue.address)
             elif clue.address in self._sure:

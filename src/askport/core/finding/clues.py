@@ -8,7 +8,7 @@ from typing import NamedTuple
 from askport.core.addresses import MacAddress, host_fault_of
 
 
-class Tells(Enum):
+class ClueKind(Enum):
     """The kinds of clue."""
 
     ANSWERS = auto()
@@ -64,9 +64,9 @@ class Tells(Enum):
     """It wants whoever is plugged in to log in."""
 
 
-SPEAKS_ARP = (Tells.ANNOUNCES, Tells.LOOKS_FOR, Tells.LOOKS_FOR_US)
+SPEAKS_ARP = (ClueKind.ANNOUNCES, ClueKind.LOOKS_FOR, ClueKind.LOOKS_FOR_US)
 """Clues by which a device says with ARP of its own that it holds an address."""
-SHOWS_HOLDING = (Tells.ANSWERS, *SPEAKS_ARP, Tells.SENDS_ON_LINK)
+SHOWS_HOLDING = (ClueKind.ANSWERS, *SPEAKS_ARP, ClueKind.SENDS_ON_LINK)
 """Clues by which a device itself shows that it holds an address: only these can make a belief certain, and an answer
 only once it was checked."""
 
@@ -75,7 +75,7 @@ class Clue(NamedTuple):
     """One thing that one frame tells about one MAC address. Equal clues add up."""
 
     mac: MacAddress
-    tells: Tells
+    kind: ClueKind
     address: IPv4Address | None = None
     about: IPv4Address | None = None
     text: str = ""
@@ -93,4 +93,4 @@ def states(
 ) -> Iterator[Clue]:
     """Yield that a message of ``source`` gives this address as the device's own, where a host can have it at all."""
     if not host_fault_of(address):
-        yield Clue(mac, Tells.STATES, address, source=source, prefix=prefix, gateway=gateway)
+        yield Clue(mac, ClueKind.STATES, address, source=source, prefix=prefix, gateway=gateway)

@@ -4,8 +4,8 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.beliefs import AddressBelief, Asking, Basis, Belief, Evidence, Reason, Service
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Belief, Gathered, Reason, Service
+from askport.core.finding.clues import Clue, ClueKind
 from askport.core.finding.holding import Holdings
 
 
@@ -15,7 +15,7 @@ class Device:
 
     mac: MacAddress
     addresses: tuple[AddressBelief, ...]
-    asking: Asking | None
+    request: AddressRequest | None
     names: tuple[tuple[str, str], ...]
     """What it calls itself, and the protocol that says so."""
     services: tuple[Service, ...]
@@ -35,7 +35,7 @@ class Device:
     sent_from: tuple[IPv4Address, ...]
     """Addresses of packets that it sent, its own or not."""
     moments: tuple[tuple[float, Clue], ...]
-    said: frozenset[Tells]
+    said: frozenset[ClueKind]
 
     @property
     def best(self) -> AddressBelief | None:
@@ -45,7 +45,7 @@ class Device:
     @property
     def is_found(self) -> bool:
         """Whether its address is certain, or it asks for one: nothing more is needed to go on."""
-        return self.asking is not None or (self.best is not None and self.best.belief is Belief.CERTAIN)
+        return self.request is not None or (self.best is not None and self.best.belief is Belief.CERTAIN)
 
     @property
     def is_contested(self) -> bool:
@@ -57,7 +57,7 @@ class Device:
         """How much is known, for putting devices in order."""
         if self.best and self.best.belief is Belief.CERTAIN:
             return 4
-        return 3 if self.asking else int(self.best.belief) if self.best else 0
+        return 3 if self.request else int(self.best.belief) if self.best else 0
 
     def gateway_heard_from(self, address: IPv4Address) -> IPv4Address | None:
         """Return whom it keeps looking for from one of its addresses; what it was given or told shows no use of it."""
@@ -66,41 +66,41 @@ class Device:
 
     def reasons(self) -> list[Reason]:
         """Return every sentence about it, addresses first."""
-        asked = self.asking.because if self.asking else ()
+        asked = self.request.because if self.request else ()
         return [*(each for belief in self.addresses for each in belief.because), *asked, *self.others]
 
-    def tells(self, kind: Tells) -> bool:
+    def tells(self, kind: ClueKind) -> bool:
         """Whether it gave a clue of this kind."""
         return kind in self.said
 
 
-_SENT = (Tells.SENDS_FROM, Tells.SENDS_THROUGH, Tells.FORWARDS)
+_SENT = (ClueKind.SENDS_FROM, ClueKind.SENDS_THROUGH, ClueKind.FORWARDS)
 
 
-def view(evidence: Evidence) -> Device:
-    """Return what a device's evidence adds up to now."""
+def view(gathered: Gathered) -> Device:
+    """Return what was gathered of a device, added up as it is now."""
     return Device(
-        mac=evidence.mac,
-        addresses=tuple(evidence.beliefs()),
-        asking=evidence.asking(),
-        names=evidence.names,
-        services=evidence.services,
-        others=tuple(evidence.others()),
-        frames=evidence.frames,
-        first_at=evidence.first_at,
-        last_at=evidence.last_at,
-        vlans=tuple(sorted(evidence.vlans)),
-        is_present=evidence.is_present,
-        answers_for_all=evidence.answers_for_all,
-        holdings=evidence.holdings,
+        mac=gathered.mac,
+        addresses=tuple(gathered.beliefs()),
+        request=gathered.request(),
+        names=gathered.names,
+        services=gathered.services,
+        others=tuple(gathered.others()),
+        frames=gathered.frames,
+        first_at=gathered.first_at,
+        last_at=gathered.last_at,
+        vlans=tuple(sorted(gathered.vlans)),
+        is_present=gathered.is_present,
+        answers_for_all=gathered.answers_for_all,
+        holdings=gathered.holdings,
         servers=tuple(
             {
                 clue.about: None
-                for clue, _ in evidence.of(Tells.SERVES, Tells.ACCEPTS)
-                if clue.about and clue.about not in evidence.holdings.ours
+                for clue, _ in gathered.of(ClueKind.SERVES, ClueKind.ACCEPTS)
+                if clue.about and clue.about not in gathered.holdings.ours
             }
         ),
-        sent_from=tuple({clue.address: None for clue, _ in evidence.of(*_SENT) if clue.address}),
-        moments=tuple(evidence.moments),
-        said=frozenset(clue.tells for clue in evidence.tallies),
+        sent_from=tuple({clue.address: None for clue, _ in gathered.of(*_SENT) if clue.address}),
+        moments=tuple(gathered.moments),
+        said=frozenset(clue.kind for clue in gathered.tallies),
     )

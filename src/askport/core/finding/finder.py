@@ -1,13 +1,13 @@
-"""Finding: every frame is read for clues, and what may be asked is asked."""
+"""Outcome: every frame is read for clues, and what may be asked is asked."""
 
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import NO_MAC, MacAddress, host_fault_of
-from askport.core.finding.asking import DEFAULT_RATE, Calling
-from askport.core.finding.beliefs import Belief, Evidence
+from askport.core.finding.beliefs import Belief, Gathered
 from askport.core.finding.believing import AnswerChecks, LikelyAsks
-from askport.core.finding.clues import SHOWS_HOLDING, Clue, Tells
+from askport.core.finding.calling import DEFAULT_RATE, Calling
+from askport.core.finding.clues import SHOWS_HOLDING, Clue, ClueKind
 from askport.core.finding.device import Device, view
 from askport.core.finding.greeting import GREETING_SOURCE, Greeting, name_questions
 from askport.core.finding.hazards import Hazard, find_hazards
@@ -33,9 +33,9 @@ _PATIENT_PASSES = 5
 _MEASURE_AFTER_S = 1.0
 """How long the wire must have carried one device alone before it is measured."""
 
-_TO_ASK_FOR = frozenset({Tells.ACCEPTS, Tells.SENDS_FROM})
+_TO_ASK_FOR = frozenset({ClueKind.ACCEPTS, ClueKind.SENDS_FROM})
 """What makes an address likely, so that its holder is asked for it where that may be."""
-_BY_IPV4 = frozenset({Tells.SENDS_ON_LINK, Tells.SENDS_FROM, Tells.FORWARDS})
+_BY_IPV4 = frozenset({ClueKind.SENDS_ON_LINK, ClueKind.SENDS_FROM, ClueKind.FORWARDS})
 
 
 class Finder(Machine):
@@ -67,10 +67,10 @@ class Finder(Machine):
         self.laptop_macs = tuple(laptop_macs)
         self.laptop_addresses: set[IPv4Address] = {GREETING_SOURCE}
         """Kept up to date by whoever borrows: a device that looks for one of these was made to."""
-        self._evidence: dict[MacAddress, Evidence] = {}
+        self._gathered: dict[MacAddress, Gathered] = {}
         self._held: dict[MacAddress, set[IPv4Address]] = {}
         self._checks = AnswerChecks(
-            self.laptop_macs[0] if self.laptop_macs else NO_MAC, self.laptop_addresses, self._evidence
+            self.laptop_macs[0] if self.laptop_macs else NO_MAC, self.laptop_addresses, self._gathered
         )
         self._asks = LikelyAsks(self._checks.laptop_mac)
         self._holders: dict[IPv4Address, set[MacAddress]] = {}
@@ -150,16 +150,16 @@ class Finder(Machine):
     # What was heard
 
     def forget(self, mac: MacAddress) -> None:
-        """Drop all evidence about a device, because it moved or was taken off the wire."""
-        self._evidence.pop(mac, None)
+        """Drop all that was gathered of a device, because it moved or was taken off the wire."""
+        self._gathered.pop(mac, None)
         self._views.pop(mac, None)
         self._checks.forget(mac)
 
     def left(self, mac: MacAddress, old: IPv4Address) -> None:
         """Take in that a device was seen to move away from an address."""
-        if evidence := self._evidence.get(mac):
-            evidence.holdings.leave(old)
-            evidence.revision += 1
+        if gathered := self._gathered.get(mac):
+            gathered.holdings.leave(old)
+            gathered.revision += 1
 
     def receive(self, heard: Heard) -> None:
         """Read one frame for clues; the laptop's own frames never count, nor do their reflections."""
@@ -182,22 +182,22 @@ class Finder(Machine):
             if clue.mac not in self.laptop_macs and not greets:
                 by_mac.setdefault(clue.mac, []).append(self._seen_from_here(clue, packet))
         for mac, clues in by_mac.items():
-            evidence = self._evidence_of(mac, heard.at)
-            if evidence is None:
+            gathered = self._evidence_of(mac, heard.at)
+            if gathered is None:
                 continue
             if mac == ethernet.src:
-                evidence.frames += 1
+                gathered.frames += 1
                 if ethernet.vlan:
-                    evidence.vlans.add(ethernet.vlan)
-            evidence.add((each for each in clues if not self._checks.is_idle(each, evidence)), heard)
+                    gathered.vlans.add(ethernet.vlan)
+            gathered.add((each for each in clues if not self._checks.is_idle(each, gathered)), heard)
             for clue in clues:
-                if clue.tells is Tells.ANSWERS and clue.address:
-                    self._check(clue.address, evidence, heard)
-                if clue.tells in SHOWS_HOLDING and clue.address:
+                if clue.kind is ClueKind.ANSWERS and clue.address:
+                    self._check(clue.address, gathered, heard)
+                if clue.kind in SHOWS_HOLDING and clue.address:
                     self._see_rivals(clue, heard.at)
-                if clue.tells in _TO_ASK_FOR and clue.address:
-                    self._asks.about(mac, clue.address, evidence, heard.at, allowed=self.loudness.allows(Loudness.CALL))
-            if self.greeting and any(clue.tells in SHOWS_HOLDING for clue in clues):
+                if clue.kind in _TO_ASK_FOR and clue.address:
+                    self._asks.about(mac, clue.address, gathered, heard.at, allowed=self.loudness.allows(Loudness.CALL))
+            if self.greeting and any(clue.kind in SHOWS_HOLDING for clue in clues):
                 self._ask_names(mac)
 
     def _learn_own(self, packet: Packet) -> None:
@@ -207,32 +207,32 @@ class Finder(Machine):
         if own and not host_fault_of(own):
             self.laptop_addresses.add(own)
 
-    def _evidence_of(self, mac: MacAddress, at: float) -> Evidence | None:
-        evidence = self._evidence.get(mac)
-        if evidence is None and len(self._evidence) < MAX_DEVICES:
-            evidence = self._evidence[mac] = Evidence(mac, at, at, holdings=Holdings(self.laptop_addresses))
+    def _evidence_of(self, mac: MacAddress, at: float) -> Gathered | None:
+        gathered = self._gathered.get(mac)
+        if gathered is None and len(self._gathered) < MAX_DEVICES:
+            gathered = self._gathered[mac] = Gathered(mac, at, at, holdings=Holdings(self.laptop_addresses))
             self._alone_since = at
-        elif evidence and not evidence.is_present:
+        elif gathered and not gathered.is_present:
             self._alone_since = at
-        return evidence
+        return gathered
 
     def _seen_from_here(self, clue: Clue, packet: Packet) -> Clue:
         """Return a clue as this wire shows it: what the laptop caused says less, what went through another more."""
-        if clue.tells is Tells.LOOKS_FOR and clue.about in self.laptop_addresses:
-            return clue._replace(tells=Tells.LOOKS_FOR_US, about=None)
+        if clue.kind is ClueKind.LOOKS_FOR and clue.about in self.laptop_addresses:
+            return clue._replace(kind=ClueKind.LOOKS_FOR_US, about=None)
         if (
-            clue.tells in (Tells.SENDS_ON_LINK, Tells.SENDS_FROM, Tells.FORWARDS)
+            clue.kind in (ClueKind.SENDS_ON_LINK, ClueKind.SENDS_FROM, ClueKind.FORWARDS)
             and clue.address in self.laptop_addresses
         ):
-            return clue._replace(tells=Tells.REFLECTS)
-        if clue.tells in (Tells.ANSWERS, Tells.ANNOUNCES) and clue.address and len(self._held) < MAX_DEVICES:
+            return clue._replace(kind=ClueKind.REFLECTS)
+        if clue.kind in (ClueKind.ANSWERS, ClueKind.ANNOUNCES) and clue.address and len(self._held) < MAX_DEVICES:
             held = self._held.setdefault(clue.mac, set())
             if len(held) < MAX_HELD:
                 held.add(clue.address)
-        if clue.tells is Tells.SENDS_FROM:
+        if clue.kind is ClueKind.SENDS_FROM:
             ethernet, ipv4 = packet.get(Ethernet), packet.get(IPv4)
             if ethernet and ipv4 and self._goes_through(ethernet.dst, ipv4.dst):
-                return clue._replace(tells=Tells.SENDS_THROUGH, about=ipv4.dst)
+                return clue._replace(kind=ClueKind.SENDS_THROUGH, about=ipv4.dst)
         return clue
 
     def _goes_through(self, mac: MacAddress, destination: IPv4Address) -> bool:
@@ -249,20 +249,20 @@ class Finder(Machine):
             holders.add(clue.mac)
         if len(holders) < 2:
             return
-        rival = Rival(clue.mac, at, clue.tells is Tells.ANSWERS)
+        rival = Rival(clue.mac, at, clue.kind is ClueKind.ANSWERS)
         for mac in holders - {clue.mac}:
-            if other := self._evidence.get(mac):
+            if other := self._gathered.get(mac):
                 other.holdings.rivals[clue.address] = rival
                 other.revision += 1
-        mine = self._evidence.get(clue.mac)
+        mine = self._gathered.get(clue.mac)
         if mine and clue.address not in mine.holdings.rivals:
             first = next(iter(sorted(holders - {clue.mac})))
             mine.holdings.rivals[clue.address] = Rival(first, float("-inf"), by_answer=True)
 
-    def _check(self, address: IPv4Address, evidence: Evidence, heard: Heard) -> None:
+    def _check(self, address: IPv4Address, gathered: Gathered, heard: Heard) -> None:
         if self.loudness is not Loudness.LISTEN:
             asked_at = self.calling.asked_at(address) if self.calling else None
-            self._checks.answered(address, evidence, heard, heard.at - asked_at if asked_at is not None else None)
+            self._checks.answered(address, gathered, heard, heard.at - asked_at if asked_at is not None else None)
 
     # The machine
 
@@ -272,9 +272,9 @@ class Finder(Machine):
         for machine in self.asking:
             machine.link_changed(link, now)
         if link.up:
-            for evidence in self._evidence.values():
-                evidence.restarted_at = now
-                evidence.revision += 1
+            for gathered in self._gathered.values():
+                gathered.restarted_at = now
+                gathered.revision += 1
             self._alone_since, self._measured_mac = now, None
             return
         self._checks.clear()
@@ -291,8 +291,8 @@ class Finder(Machine):
 
     def _ask_names(self, mac: MacAddress) -> None:
         """Ask a device that has shown its address for its name, once for each address."""
-        evidence = self._evidence[mac]
-        for belief in self._view(evidence).addresses:
+        gathered = self._gathered[mac]
+        for belief in self._view(gathered).addresses:
             if belief.belief is Belief.CERTAIN and (mac, belief.address) not in self._asked_names:
                 self._asked_names.add((mac, belief.address))
                 self._effects += [Send(frame) for frame in name_questions(self.laptop_macs[0], mac, belief.address)]
@@ -308,30 +308,30 @@ class Finder(Machine):
         measure_at = self._alone_since + _MEASURE_AFTER_S if self._to_measure() else None
         return earliest(measure_at, *(each.next_deadline() for each in (self._checks, self._asks, *self.asking)))
 
-    def _to_measure(self) -> Evidence | None:
+    def _to_measure(self) -> Gathered | None:
         """Return the one device on the wire, where it may be measured and has not been."""
         if not self._measures or self.measuring or not self.loudness.allows(Loudness.CALL):
             return None
-        present = [each for each in self._evidence.values() if each.is_present]
+        present = [each for each in self._gathered.values() if each.is_present]
         if len(present) != 1:
             return None
-        (evidence,) = present
-        if evidence.mac == self._measured_mac or evidence.answers_for_all:
+        (gathered,) = present
+        if gathered.mac == self._measured_mac or gathered.answers_for_all:
             return None
-        best = self._view(evidence).best
-        return evidence if best and best.belief is Belief.CERTAIN else None
+        best = self._view(gathered).best
+        return gathered if best and best.belief is Belief.CERTAIN else None
 
     def _begin_measuring(self, now: float) -> None:
         if now < self._alone_since + _MEASURE_AFTER_S:
             return
-        evidence = self._to_measure()
-        if evidence:
-            self.measure(evidence.mac, self._view(evidence).addresses[0].address, now)
+        gathered = self._to_measure()
+        if gathered:
+            self.measure(gathered.mac, self._view(gathered).addresses[0].address, now)
 
     def measure(self, mac: MacAddress, address: IPv4Address, now: float) -> Measuring:
         """Measure the mask and the gateway behind one address from now on."""
-        evidence = self._evidence.get(mac)
-        sought = {clue.about for clue, _ in evidence.of(Tells.LOOKS_FOR)} if evidence else set()
+        gathered = self._gathered.get(mac)
+        sought = {clue.about for clue, _ in gathered.of(ClueKind.LOOKS_FOR)} if gathered else set()
         avoid = {each for each in sought if each}.union(*self._held.values())
         self._measured_mac = mac
         self.measuring = Measuring(self.laptop_macs[0], mac, address, now=now, avoid=avoid, ours=self.laptop_addresses)
@@ -343,10 +343,10 @@ class Finder(Machine):
             return
         self.laptop_addresses |= measuring.sources
         if measuring.result:
-            evidence = self._evidence.get(measuring.mac)
-            if evidence:
-                evidence.measured[measuring.address] = measuring.result
-                evidence.revision += 1
+            gathered = self._gathered.get(measuring.mac)
+            if gathered:
+                gathered.measured[measuring.address] = measuring.result
+                gathered.revision += 1
             self._effects += measuring.poll()
             self.measuring = None
 
@@ -354,24 +354,24 @@ class Finder(Machine):
 
     def devices(self) -> list[Device]:
         """Return the devices on the wire, those with the surest and most recent knowledge first."""
-        views = [self._view(evidence) for evidence in self._evidence.values()]
+        views = [self._view(gathered) for gathered in self._gathered.values()]
         if views != self._ranked[0]:
             order = sorted(views, key=lambda each: (not each.is_present, -each.sureness, -each.last_at))
             self._ranked, self._dangers = (views, order), None
         return list(self._ranked[1])
 
-    def _view(self, evidence: Evidence) -> Device:
-        """Return what a device's evidence adds up to, worked out anew only where something has changed."""
-        state = evidence.revision, len(self.laptop_addresses)
-        known = self._views.get(evidence.mac)
+    def _view(self, gathered: Gathered) -> Device:
+        """Return what was gathered of a device, added up anew only where something has changed."""
+        state = gathered.revision, len(self.laptop_addresses)
+        known = self._views.get(gathered.mac)
         if known is None or known[0] != state:
-            known = self._views[evidence.mac] = state, view(evidence)
+            known = self._views[gathered.mac] = state, view(gathered)
         return known[1]
 
     def device(self, mac: MacAddress) -> Device | None:
         """Return one device, or None where nothing was heard of it."""
-        evidence = self._evidence.get(mac)
-        return self._view(evidence) if evidence else None
+        gathered = self._gathered.get(mac)
+        return self._view(gathered) if gathered else None
 
     def servers(self) -> list[IPv4Address]:
         """Return the address servers that the wire has told of."""

@@ -43,7 +43,7 @@ from askport.core.formats.dns import (
     netbios_label,
 )
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
-from askport.core.formats.field import (
+from askport.core.formats.field_protocols import (
     KNX_GROUP,
     PORT_ART_NET,
     PORT_BACNET,

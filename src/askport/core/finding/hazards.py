@@ -7,7 +7,7 @@ from itertools import pairwise
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Belief
-from askport.core.finding.clues import Tells
+from askport.core.finding.clues import ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.holding import GIVEN_UP_AFTER, MANY
 from askport.core.words import listed
@@ -44,7 +44,7 @@ def find_hazards(devices: list[Device]) -> list[Hazard]:
     hazards = [hazard for device in devices for hazard in _of_one(device)]
     hazards += _twins(devices)
     hazards += _neighbours(devices)
-    speaking = [each for each in devices if not (each.tells(Tells.BRIDGES) and not each.addresses)]
+    speaking = [each for each in devices if not (each.tells(ClueKind.BRIDGES) and not each.addresses)]
     if len(speaking) > 1:
         text = f"{len(speaking)} devices speak on this wire. Check the MAC address on the label before changing one."
         hazards.append(Hazard(code="several-devices", text=text))
@@ -55,18 +55,18 @@ def _of_one(device: Device) -> Iterator[Hazard]:
     mac = device.mac
     for server in device.servers:
         text = f"An address server answers here, {server}: the cable is in a live network. Unplug it there first."
-        serves = device.tells(Tells.SERVES)
+        serves = device.tells(ClueKind.SERVES)
         yield Hazard(code="address-server", text=text, macs=(mac,) if serves else (), address=server)
-    if device.tells(Tells.ROUTES_IPV6):
+    if device.tells(ClueKind.ROUTES_IPV6):
         text = f"{mac} says that it is a router: the cable is in a live network. Connect straight to the device."
         yield Hazard(code="router", text=text, macs=(mac,))
-    if device.tells(Tells.BRIDGES):
+    if device.tells(ClueKind.BRIDGES):
         text = (
             f"A switch speaks here, {mac}: it may hold frames back for 30 s after the link comes up, and more devices "
             "may hang on it. Connect straight to the device where you can."
         )
         yield Hazard(code="switch", text=text, macs=(mac,))
-    if device.tells(Tells.WANTS_LOGIN):
+    if device.tells(ClueKind.WANTS_LOGIN):
         text = f"This port wants a log-in (802.1X, {mac}) and passes nothing on: connect straight to the device."
         yield Hazard(code="port-login", text=text, macs=(mac,))
     for vlan in device.vlans:
@@ -98,7 +98,7 @@ def _of_one(device: Device) -> Iterator[Hazard]:
 def _passes_on(device: Device) -> Iterator[Hazard]:
     """Say where others speak through it."""
     mac, spoken = device.mac, device.holdings.spoken
-    if device.tells(Tells.REFLECTS):
+    if device.tells(ClueKind.REFLECTS):
         text = f"{mac} sends the laptop's own packets back: take out whatever loops them before going on."
         yield Hazard(code="reflector", text=text, macs=(mac,))
     if len(spoken) >= MANY:
@@ -109,7 +109,7 @@ def _passes_on(device: Device) -> Iterator[Hazard]:
         yield Hazard(code="several-addresses", text=text, macs=(mac,))
     foreign = [each for each in device.sent_from if each not in device.holdings.shown]
     denied = any(device.holdings.unanswered.get(each, 0) >= GIVEN_UP_AFTER for each in foreign)
-    if foreign and (spoken or len(foreign) > 1 or denied or device.tells(Tells.FORWARDS)):
+    if foreign and (spoken or len(foreign) > 1 or denied or device.tells(ClueKind.FORWARDS)):
         text = (
             f"{mac} sends packets from {listed(foreign[:4])}, which it has not shown to hold: it may be a router that "
             "passes on what others say. Connect straight to the device."

@@ -5,7 +5,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import NO_MAC, MacAddress, parse_address
 from askport.core.errors import BadInput
-from askport.core.finding.clues import Tells
+from askport.core.finding.clues import ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.finding.label import LabelMatch, label_digits, match_label
@@ -83,7 +83,7 @@ class Search:
     def may_accept(self) -> bool:
         """Whether the device at hand runs a network, so that somebody has to say that it is the one that is meant."""
         device = self.candidate
-        runs = device is not None and (device.tells(Tells.SERVES) or device.tells(Tells.ROUTES_IPV6))
+        runs = device is not None and (device.tells(ClueKind.SERVES) or device.tells(ClueKind.ROUTES_IPV6))
         return device is not None and runs and device.mac not in self._accepted
 
     def accept(self) -> None:

@@ -1,34 +1,34 @@
 """Each clue as a sentence for people."""
 
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, ClueKind
 
-_SENTENCES: dict[Tells, str] = {
-    Tells.ANSWERS: "It answered when asked for {address} (ARP, {times}).",
-    Tells.ANNOUNCES: "It announced that {address} is its own (ARP, {times}).",
-    Tells.LOOKS_FOR: "It asked for {about} from {address} (ARP, {times}).",
-    Tells.LOOKS_FOR_US: "It asked for the laptop from {address} (ARP, {times}).",
-    Tells.CLAIMS: "It asked whether {address} is free, to take it (ARP probe, {times}).",
-    Tells.SENDS_ON_LINK: "It sent from {address} to everybody on this wire (IPv4, {times}).",
-    Tells.SENDS_FROM: "It sent packets from {address} (IPv4, {times}).",
-    Tells.SENDS_THROUGH: "It sent to {about} through another device, so that is outside its subnet (IPv4, {times}).",
-    Tells.FORWARDS: "It passed on packets from {address}, which may be behind it (IPv4, {times}).",
-    Tells.STATES: "It says that its address is {address} ({source}, {times}).",
-    Tells.ASKS_BOOTP: "It asked for an address (BOOTP, {times}).",
-    Tells.ASKS_DHCP: "It asked for an address (DHCP, {times}).",
-    Tells.REMEMBERS: "It asked to have {address} again (DHCP, {times}).",
-    Tells.REFLECTS: "It sent the laptop's own packets back (IPv4, {times}).",
-    Tells.ACCEPTS: "It asked the address server {about} for {address} (DHCP, {times}).",
-    Tells.GIVEN: "The address server {about} gave it {address} ({protocol}, {times}).",
-    Tells.SERVES: "It answers address requests, or passes on the answers of {about} (DHCP, {times}).",
-    Tells.NAMED: "It calls itself {text} ({source}, {times}).",
-    Tells.DESCRIBES: "It says that it is: {text} ({source}, {times}).",
-    Tells.OFFERS: "It offers {protocol} port {port} ({source}, {times}).",
-    Tells.USES: "It uses {about} for {text} ({times}).",
-    Tells.HAS_IPV6: "It uses {text} (IPv6, {times}).",
-    Tells.JOINS: "It listens to the group {about} (IGMP, {times}).",
-    Tells.ROUTES_IPV6: "It says that it is a router (IPv6, {times}).",
-    Tells.BRIDGES: "It is a switch ({source}, {times}).",
-    Tells.WANTS_LOGIN: "It wants a log-in before it passes anything on (802.1X, {times}).",
+_SENTENCES: dict[ClueKind, str] = {
+    ClueKind.ANSWERS: "It answered when asked for {address} (ARP, {times}).",
+    ClueKind.ANNOUNCES: "It announced that {address} is its own (ARP, {times}).",
+    ClueKind.LOOKS_FOR: "It asked for {about} from {address} (ARP, {times}).",
+    ClueKind.LOOKS_FOR_US: "It asked for the laptop from {address} (ARP, {times}).",
+    ClueKind.CLAIMS: "It asked whether {address} is free, to take it (ARP probe, {times}).",
+    ClueKind.SENDS_ON_LINK: "It sent from {address} to everybody on this wire (IPv4, {times}).",
+    ClueKind.SENDS_FROM: "It sent packets from {address} (IPv4, {times}).",
+    ClueKind.SENDS_THROUGH: "It sent to {about} through another device, so that is outside its subnet (IPv4, {times}).",
+    ClueKind.FORWARDS: "It passed on packets from {address}, which may be behind it (IPv4, {times}).",
+    ClueKind.STATES: "It says that its address is {address} ({source}, {times}).",
+    ClueKind.ASKS_BOOTP: "It asked for an address (BOOTP, {times}).",
+    ClueKind.ASKS_DHCP: "It asked for an address (DHCP, {times}).",
+    ClueKind.REMEMBERS: "It asked to have {address} again (DHCP, {times}).",
+    ClueKind.REFLECTS: "It sent the laptop's own packets back (IPv4, {times}).",
+    ClueKind.ACCEPTS: "It asked the address server {about} for {address} (DHCP, {times}).",
+    ClueKind.GIVEN: "The address server {about} gave it {address} ({protocol}, {times}).",
+    ClueKind.SERVES: "It answers address requests, or passes on the answers of {about} (DHCP, {times}).",
+    ClueKind.NAMED: "It calls itself {text} ({source}, {times}).",
+    ClueKind.DESCRIBES: "It says that it is: {text} ({source}, {times}).",
+    ClueKind.OFFERS: "It offers {protocol} port {port} ({source}, {times}).",
+    ClueKind.USES: "It uses {about} for {text} ({times}).",
+    ClueKind.HAS_IPV6: "It uses {text} (IPv6, {times}).",
+    ClueKind.JOINS: "It listens to the group {about} (IGMP, {times}).",
+    ClueKind.ROUTES_IPV6: "It says that it is a router (IPv6, {times}).",
+    ClueKind.BRIDGES: "It is a switch ({source}, {times}).",
+    ClueKind.WANTS_LOGIN: "It wants a log-in before it passes anything on (802.1X, {times}).",
 }
 _SHOWN = {
     "dhcp": "DHCP",
@@ -50,8 +50,8 @@ _ANSWERS_FOR_ALL = "It answered for {address}, but it answers for every address 
 
 def sentence_of(clue: Clue, count: int, *, answers_for_all: bool = False) -> str:
     """Return what a clue says, and how often it came."""
-    every = answers_for_all and clue.tells is Tells.ANSWERS
-    template = _ANSWERS_FOR_ALL if every else _SENTENCES[clue.tells]
+    every = answers_for_all and clue.kind is ClueKind.ANSWERS
+    template = _ANSWERS_FOR_ALL if every else _SENTENCES[clue.kind]
     return template.format(
         address=clue.address,
         about=clue.about,

@@ -59,7 +59,7 @@ def decode_arp(data: bytes) -> Arp | Unreadable:
 
 
 def encode_arp(arp: Arp) -> bytes:
-    """Write an ARP packet."""
+    """WriteEntry an ARP packet."""
     return _ETHERNET_AND_IPV4 + pack("!H", arp.op) + arp.sha + arp.spa.packed + arp.tha + arp.tpa.packed
 
 

@@ -91,7 +91,7 @@ def decode_profinet(data: bytes) -> Dcp | OtherProfinet | Unreadable:
 
 
 def encode_dcp(message: Dcp) -> bytes:
-    """Write a message; blocks are padded to an even length."""
+    """WriteEntry a message; blocks are padded to an even length."""
     blocks = b"".join(pack("!HH", kind, len(data)) + data + bytes(len(data) % 2) for kind, data in message.blocks)
     head = pack(
         "!HBBIHH",

@@ -180,7 +180,7 @@ def decode_dhcp(data: bytes) -> Dhcp | Unreadable:
 
 
 def encode_dhcp(message: Dhcp) -> bytes:
-    """Write a message, padded to the 300 bytes that old clients insist on; overflowed options are not made."""
+    """WriteEntry a message, padded to the 300 bytes that old clients insist on; overflowed options are not made."""
     head = pack(
         "!BBBBIHH", message.op, message.htype, message.hlen, message.hops, message.xid, message.secs, message.flags
     )

@@ -180,7 +180,7 @@ def _encode_name(name: Name) -> bytes:
 
 
 def encode_dns(message: Dns) -> bytes:
-    """Write a message without name compression; all records go into the answer section."""
+    """WriteEntry a message without name compression; all records go into the answer section."""
     parts = [pack("!HHHHHH", message.id, message.flags, len(message.questions), len(message.answers), 0, 0)]
     parts += [_encode_name(each.name) + pack("!HH", each.type, each.class_) for each in message.questions]
     for each in message.answers:

@@ -68,7 +68,7 @@ def _header_of(packed: bytes) -> tuple[MacAddress, MacAddress, int]:
 
 
 def encode_ethernet(frame: Ethernet) -> bytes:
-    """Write a frame, padded to the minimum size with zeros."""
+    """WriteEntry a frame, padded to the minimum size with zeros."""
     kind = len(frame.payload) if frame.ethertype is None else frame.ethertype
     tags = b"".join(pack("!HH", 0x8100, tag) for tag in frame.tags)
     return (frame.dst + frame.src + tags + pack("!H", kind) + frame.payload).ljust(MIN_FRAME_SIZE, b"\0")

@@ -40,7 +40,7 @@ def decode_icmp(data: bytes) -> Icmp | Unreadable:
 
 
 def encode_icmp(message: Icmp) -> bytes:
-    """Write a message with its checksum."""
+    """WriteEntry a message with its checksum."""
     rest = pack("!HH", message.identifier, message.sequence_number) + message.data
     head = bytes((message.type, message.code))
     return head + internet_checksum(head + b"\0\0" + rest).to_bytes(2, "big") + rest

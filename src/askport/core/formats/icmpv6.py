@@ -49,7 +49,7 @@ def decode_icmpv6(data: bytes) -> Icmpv6 | Unreadable:
 
 
 def encode_icmpv6(message: Icmpv6, *, src: IPv6Address, dst: IPv6Address) -> bytes:
-    """Write a message with its checksum between these two addresses (RFC 4443 section 2.3)."""
+    """WriteEntry a message with its checksum between these two addresses (RFC 4443 section 2.3)."""
     head, size = bytes((message.type, message.code)), 4 + len(message.body)
     pseudo = src.packed + dst.packed + pack("!II", size, PROTOCOL_ICMPV6)
     checksum = internet_checksum(pseudo + head + b"\0\0" + message.body)

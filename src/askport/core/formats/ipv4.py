@@ -64,7 +64,7 @@ def decode_ipv4(data: bytes) -> IPv4 | Unreadable:
 
 
 def encode_ipv4(packet: IPv4) -> bytes:
-    """Write a packet with its checksum."""
+    """WriteEntry a packet with its checksum."""
     header = _MIN_HEADER + len(packet.options)
     fixed = pack(
         "!BBHHHBB",

@@ -67,7 +67,7 @@ def decode_ipv6(data: bytes) -> IPv6 | Unreadable:
 
 
 def encode_ipv6(packet: IPv6) -> bytes:
-    """Write a packet."""
+    """WriteEntry a packet."""
     kinds = [kind for kind, _ in packet.extensions] + [packet.next_header]
     chain = b"".join(
         bytes((following,)) + raw for following, (_, raw) in zip(kinds[1:], packet.extensions, strict=True)

@@ -19,7 +19,7 @@ from askport.core.formats.discovery import (
 from askport.core.formats.dns import PORT_LLMNR, PORT_MDNS, PORT_NETBIOS_NAMES, Dns, decode_dns
 from askport.core.formats.eapol import ETHERTYPE_EAPOL, Eapol, decode_eapol
 from askport.core.formats.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, Ethernet, decode_ethernet
-from askport.core.formats.field import (
+from askport.core.formats.field_protocols import (
     PORT_ART_NET,
     PORT_BACNET,
     PORT_ETHERNET_IP,

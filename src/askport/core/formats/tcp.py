@@ -47,7 +47,7 @@ def decode_tcp(data: bytes) -> Tcp | Unreadable:
 
 
 def encode_tcp(segment: Tcp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
-    """Write a segment with its checksum between these two addresses."""
+    """WriteEntry a segment with its checksum between these two addresses."""
     offset = (20 + len(segment.options)) // 4
     head = pack(
         "!HHIIHH",

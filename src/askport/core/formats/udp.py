@@ -34,7 +34,7 @@ def decode_udp(data: bytes) -> Udp | Unreadable:
 
 
 def encode_udp(datagram: Udp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
-    """Write a datagram with its checksum between these two addresses."""
+    """WriteEntry a datagram with its checksum between these two addresses."""
     length = 8 + len(datagram.payload)
     head = pack("!HHH", datagram.src_port, datagram.dst_port, length)
     covered = pseudo_header(src, dst, PROTOCOL_UDP, length) + head + b"\0\0" + datagram.payload
@@ -43,7 +43,7 @@ def encode_udp(datagram: Udp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
 
 
 def encode_udp6(datagram: Udp, *, src: IPv6Address, dst: IPv6Address) -> bytes:
-    """Write a datagram with its checksum between two IPv6 addresses (RFC 8200 section 8.1)."""
+    """WriteEntry a datagram with its checksum between two IPv6 addresses (RFC 8200 section 8.1)."""
     length = 8 + len(datagram.payload)
     head = pack("!HHH", datagram.src_port, datagram.dst_port, length)
     covered = src.packed + dst.packed + pack("!II", length, PROTOCOL_UDP) + head + b"\0\0" + datagram.payload

@@ -4,10 +4,10 @@ from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from askport.core.proofs.answering import Echo, PortOpens
 from askport.core.proofs.holding import OldGone, SameMac
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.proof import Proof, Proving, Subject
+from askport.core.proofs.reachable import Echo, PortOpens
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,8 +6,8 @@ from ipaddress import IPv4Address, IPv4Network
 from askport.core.finding.beliefs import Measurement
 from askport.core.finding.measuring import Measuring
 from askport.core.machine import Effect
-from askport.core.proofs.answering import Echo, PortOpens
 from askport.core.proofs.proof import Proof, Subject
+from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.wire import Heard, Link
 
 

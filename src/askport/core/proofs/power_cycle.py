@@ -6,7 +6,7 @@ from enum import Enum, auto
 from ipaddress import IPv4Address
 
 from askport.core.finding.checking import Witness
-from askport.core.finding.clues import Tells
+from askport.core.finding.clues import ClueKind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType
@@ -25,12 +25,12 @@ LONGEST_BOOT_S = 180.0
 """From power back to giving up: the slowest devices of the trade take two minutes."""
 _ELSEWHERE_S = 8.0
 """How long a device may be at another address while it starts: boot loaders and fallbacks come first."""
-_STARTS = frozenset({Tells.ANNOUNCES, Tells.CLAIMS, Tells.ASKS_BOOTP, Tells.ASKS_DHCP, Tells.JOINS})
+_STARTS = frozenset({ClueKind.ANNOUNCES, ClueKind.CLAIMS, ClueKind.ASKS_BOOTP, ClueKind.ASKS_DHCP, ClueKind.JOINS})
 """What devices say when they start, and seldom otherwise."""
 _ASKS = (None, MessageType.DISCOVER, MessageType.REQUEST)
 
 
-class Phase(Enum):
+class Power(Enum):
     """Where the power cycle stands."""
 
     ON = auto()
@@ -68,7 +68,7 @@ class PowerCycle(Proof):
         super().__init__()
         self.subject = subject
         self.expected = f"still at {subject.at.ip} after a power cut"
-        self.phase = Phase.ON
+        self.power = Power.ON
         self.lane = Lane(began_at=now)
         self.wiggled = ""
         """What looked like a cut and was none, as a sentence."""
@@ -91,22 +91,22 @@ class PowerCycle(Proof):
         self._link_up = link.up
         if not link.up:
             self._off(now)
-        elif self.phase is Phase.OFF and self.lane.off_at is not None:
+        elif self.power is Power.OFF and self.lane.off_at is not None:
             if now - self.lane.off_at < _SHORTEST_CUT_S:
                 self._no_cut(f"The link was down for {now - self.lane.off_at:.1f} s only: that was the cable.", now)
             else:
-                self.phase, self.lane.link_at = Phase.STARTING, now
+                self.power, self.lane.link_at = Power.STARTING, now
                 self._give_up_at = now + LONGEST_BOOT_S
 
     def _off(self, now: float) -> None:
-        self.phase, self.wiggled = Phase.OFF, ""
+        self.power, self.wiggled = Power.OFF, ""
         self.lane = Lane(began_at=self.lane.began_at, off_at=now)
         self._give_up_at, self._elsewhere, self._elsewhere_at = None, {}, None
         self._witness.forget()
 
     def _no_cut(self, why: str, now: float) -> None:
         """Go back to waiting for the cut."""
-        self.phase, self.wiggled, self._last_heard_at = Phase.ON, why, now
+        self.power, self.wiggled, self._last_heard_at = Power.ON, why, now
         self.lane = Lane(began_at=self.lane.began_at)
 
     def receive(self, heard: Heard) -> None:
@@ -114,19 +114,19 @@ class PowerCycle(Proof):
         ethernet, off_at = heard.packet.get(Ethernet), self.lane.off_at
         if self.done or ethernet is None or ethernet.src != self.subject.mac:
             return
-        if self.phase is Phase.ON:
+        if self.power is Power.ON:
             self._last_heard_at = max(self._last_heard_at, heard.at)
             return
         if off_at is None or not self._link_up or heard.at < (self.lane.link_at or off_at):
             return  # on its way already when the power went
-        if self.phase is Phase.UNSURE:
+        if self.power is Power.UNSURE:
             self._last_heard_at = heard.at
             return
         if not self._has_started(heard, off_at):
             return
         if self.lane.first_heard_at is None:
             self.lane.first_heard_at = heard.at
-        self.phase = Phase.STARTING
+        self.power = Power.STARTING
         self._give_up_at = self._give_up_at or heard.at + LONGEST_BOOT_S
         self._judge(heard)
 
@@ -134,10 +134,10 @@ class PowerCycle(Proof):
         """Whether this frame comes from a device that has started anew; if it does not, say so."""
         if self.lane.first_heard_at is not None:
             return True
-        if any(clue.tells in _STARTS for clue in read_clues(heard.packet) if clue.mac == self.subject.mac):
+        if any(clue.kind in _STARTS for clue in read_clues(heard.packet) if clue.mac == self.subject.mac):
             return True
         if self.lane.link_at is None:
-            self.phase, self._last_heard_at, self.lane.first_heard_at = Phase.UNSURE, heard.at, heard.at
+            self.power, self._last_heard_at, self.lane.first_heard_at = Power.UNSURE, heard.at, heard.at
             return False
         if heard.at - off_at >= self._start_s:
             return True
@@ -146,13 +146,13 @@ class PowerCycle(Proof):
 
     def confirm(self, now: float) -> None:
         """Take in that the power was cut, from whoever pulled it; only what is seen from now on counts beside that."""
-        if self.phase is Phase.UNSURE:
-            self.phase, self._told = Phase.STARTING, True
+        if self.power is Power.UNSURE:
+            self.power, self._told = Power.STARTING, True
             self._give_up_at, self._look_at = now + LONGEST_BOOT_S, now
 
     def wait_on(self, now: float) -> None:
         """Take in that its power was not cut yet."""
-        if self.phase is Phase.UNSURE:
+        if self.power is Power.UNSURE:
             self._no_cut("", now)
 
     # What comes after it
@@ -192,7 +192,7 @@ class PowerCycle(Proof):
         """Keep asking, so that going and coming are seen; give up after the longest boot."""
         if self.done:
             return
-        if self.phase is Phase.STARTING:
+        if self.power is Power.STARTING:
             self._see(self._witness.confirmed(now), now)
             if not self.done and self._witness.answers_for_others:
                 self._end(False, "answers for others", "It answers for addresses that are not its own.")
@@ -205,7 +205,7 @@ class PowerCycle(Proof):
         if self.done or now < self._look_at:
             return
         self._look_at = now + _LOOK_INTERVAL_S
-        if self.phase in (Phase.ON, Phase.UNSURE) and now - self._last_heard_at > self._start_s:
+        if self.power in (Power.ON, Power.UNSURE) and now - self._last_heard_at > self._start_s:
             self._off(self._last_heard_at)
         self._send(arp_question(self.subject.laptop_mac, self.subject.at.ip, sender=self.subject.laptop.ip))
 

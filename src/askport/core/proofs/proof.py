@@ -32,7 +32,7 @@ class Subject:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Finding:
+class Outcome:
     """A proof's outcome, for the journal, the screen and JSON."""
 
     name: str
@@ -66,9 +66,9 @@ class Proof(Machine):
         return self.passed is not None or self.not_made
 
     @property
-    def finding(self) -> Finding:
+    def outcome(self) -> Outcome:
         """The outcome; a proof that was not finished has not passed."""
-        return Finding(
+        return Outcome(
             name=self.name,
             expected=self.expected,
             measured=self.measured or "nothing yet",

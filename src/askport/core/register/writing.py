@@ -8,7 +8,7 @@ from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.device import Device
 from askport.core.proofs.holding import SameMac
 from askport.core.proofs.measured import MaskAsPlanned
-from askport.core.proofs.proof import Finding, Proof
+from askport.core.proofs.proof import Outcome, Proof
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.entries import Found, Left, Proved, WasSet
 from askport.core.ways.way import Way
@@ -18,8 +18,8 @@ from askport.core.wire import Heard
 def found(device: Device, *, unit: int, tag: str, maker: str | None) -> tuple[Found, tuple[Heard, ...]]:
     """Return the device as it was found, and the frames that say so."""
     # One that asks has fallen back to a link-local address at the best; as found are both then.
-    best = device.best if device.best and (not device.asking or device.best.address in LINK_LOCAL) else None
-    reasons = best.because if best else device.asking.because if device.asking else ()
+    best = device.best if device.best and (not device.request or device.best.address in LINK_LOCAL) else None
+    reasons = best.because if best else device.request.because if device.request else ()
     entry = Found(
         unit=unit,
         tag=tag,
@@ -29,10 +29,10 @@ def found(device: Device, *, unit: int, tag: str, maker: str | None) -> tuple[Fo
         prefix=best.prefix if best else None,
         gateway=best.gateway if best else None,
         belief=str(best.belief) if best else "asks",
-        asks_by=device.asking.protocol if device.asking else None,
+        asks_by=device.request.protocol if device.request else None,
         because=tuple(reason.sentence for reason in best.because) if best else (),
     )
-    return entry, tuple(dict.fromkeys(frame for reason in reasons for frame in reason.evidence))
+    return entry, tuple(dict.fromkeys(frame for reason in reasons for frame in reason.frames))
 
 
 def was_set(way: Way, *, unit: int) -> WasSet:
@@ -50,9 +50,9 @@ def was_set(way: Way, *, unit: int) -> WasSet:
     )
 
 
-def proved(finding: Finding, *, unit: int, mac: MacAddress) -> Proved:
+def proved(outcome: Outcome, *, unit: int, mac: MacAddress) -> Proved:
     """Return how a proof ended."""
-    return Proved(unit=unit, mac=mac, **asdict(finding))
+    return Proved(unit=unit, mac=mac, **asdict(outcome))
 
 
 def left(proofs: Iterable[Proof], *, unit: int, mac: MacAddress, heard_gateway: IPv4Address | None = None) -> Left:

@@ -7,15 +7,15 @@ from itertools import islice
 from askport.core.addresses import parse_interface
 from askport.core.errors import AskPortError, BadInput, Refused
 from askport.core.machine import Borrow, Machine
-from askport.core.reach.choosing import Choosing, from_the_top, near
+from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
 from askport.core.stages.visit import Visit
 from askport.core.steps import Phase
 from askport.core.transitions import Event
 
-_OFFER_LASTS_S = 10.0
+_FREE_FOR_S = 10.0
 """How long an address counts as free after nobody answered for it; a device may have started since."""
 _SITE_CANDIDATES = 32
-"""As many as are ever asked for (see reach.choosing)."""
+"""As many as are ever asked for (see reach.free_address)."""
 
 
 class Access:
@@ -24,11 +24,11 @@ class Access:
     def __init__(self, visit: Visit) -> None:
         self._visit = visit
 
-    def offer_beside(self, address: IPv4Address, prefix: int | None, now: float) -> None:
+    def look_beside(self, address: IPv4Address, prefix: int | None, now: float) -> None:
         """Look for a free laptop address beside a device."""
         around = self._visit.cable.around
         candidates = (each for each in near(address, prefix, self._avoid()) if not around.in_pool(each))
-        self._visit.offer = None
+        self._visit.free_address = None
         self._visit.go(Event.OUT_OF_REACH, self._asking(candidates, now))
 
     def within_target(self, now: float) -> Machine | None:
@@ -44,33 +44,33 @@ class Access:
         free = (each for each in from_the_top(target.network, self._avoid()) if not around.in_pool(each))
         return list(islice(free, _SITE_CANDIDATES))
 
-    def _asking(self, candidates: Iterable[IPv4Interface], now: float) -> Choosing:
-        return Choosing(self._visit.cable.laptop.mac, candidates, now=now)
+    def _asking(self, candidates: Iterable[IPv4Interface], now: float) -> FreeAddressSearch:
+        return FreeAddressSearch(self._visit.cable.laptop.mac, candidates, now=now)
 
     def _avoid(self) -> set[IPv4Address]:
         target = self._visit.device.target
         planned = {target.interface.ip, *target.dns, *filter(None, (target.gateway,))} if target else set()
         return self._visit.cable.somebodys() | planned
 
-    def take_offer(self, offer: IPv4Interface | None, now: float) -> None:
+    def take_free(self, offer: IPv4Interface | None, now: float) -> None:
         """Take in which address nobody answered for just now."""
-        self._visit.offer, self._visit.offered_at = offer, now
+        self._visit.free_address, self._visit.free_since = offer, now
 
     def borrow(self, event: Event, now: float) -> None:
         """Borrow what is offered, after asking again where the last time was too long ago to count."""
         visit = self._visit
-        if visit.offer is None:
+        if visit.free_address is None:
             return
-        if now - visit.offered_at > _OFFER_LASTS_S:
-            visit.go(event, self._asking([visit.offer], now))
+        if now - visit.free_since > _FREE_FOR_S:
+            visit.go(event, self._asking([visit.free_address], now))
         else:
             visit.go(event)
-            visit.effects.append(Borrow(visit.offer))
+            visit.effects.append(Borrow(visit.free_address))
 
-    def asked_again(self, choosing: Choosing, now: float) -> bool:
+    def asked_again(self, choosing: FreeAddressSearch, now: float) -> bool:
         """Borrow what is free still; else say so, and return that another address has to be looked for."""
         visit = self._visit
-        self.take_offer(choosing.chosen, now)
+        self.take_free(choosing.chosen, now)
         if choosing.chosen:
             visit.effects.append(Borrow(choosing.chosen))
             return False
@@ -101,9 +101,9 @@ class Access:
         if interface.ip in self._avoid():
             raise BadInput(f"{interface.ip} is somebody's already, heard or planned: name another for the laptop.")
         if visit.phase is Phase.MAY_BORROW:
-            visit.offer = None
+            visit.free_address = None
             visit.go(Event.OUT_OF_REACH, self._asking([interface], now))
         elif target and visit.phase in (Phase.MAY_SET, Phase.MAY_PROVE):
             if target.interface.ip not in interface.network:
                 raise BadInput(f"{interface} does not reach {target.interface}: name one in its subnet.")
-            self.take_offer(interface, float("-inf"))  # it is asked for before it is borrowed
+            self.take_free(interface, float("-inf"))  # it is asked for before it is borrowed

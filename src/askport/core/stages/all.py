@@ -54,7 +54,7 @@ class Stages:
         if step in (Step.PLUG, Step.FIND) or device.chosen is None:
             self.look_again()
         elif step is Step.REACH and there and not visit.cable.laptop.reaching(there):
-            self.access.offer_beside(there, None, now)
+            self.access.look_beside(there, None, now)
         elif step in (Step.REACH, Step.SET):
             self.setting.prepare(now)
         elif device.proofs or device.was_taken:

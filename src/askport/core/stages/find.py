@@ -6,7 +6,7 @@ from askport.core.finding.beliefs import Basis, Belief
 from askport.core.finding.device import Device
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.sweeping import Sweeping
-from askport.core.machine import Keep
+from askport.core.machine import KeepFrames
 from askport.core.register import writing
 from askport.core.register.entries import Named
 from askport.core.stages.stage import POWER, Next, Stage
@@ -53,7 +53,7 @@ class Find(Stage):
         device.chosen, cable.search.pointed_at = found, mac
         device.recognise(cable.around.known.get(mac))
         alone = sum(each.is_present for each in cable.finder.devices()) == 1
-        if found.best and not found.asking and found.best.prefix_basis is not Basis.MEASURED and alone:
+        if found.best and not found.request and found.best.prefix_basis is not Basis.MEASURED and alone:
             cable.finder.measure(mac, found.best.address, now)
             self._visit.go(Event.MEASURES)
         else:
@@ -73,11 +73,11 @@ class Find(Stage):
         maker = visit.cable.around.maker(found.mac)
         entry, frames = writing.found(found, unit=device.unit, tag=device.work.tag, maker=maker)
         visit.write(entry)
-        visit.effects.append(Keep(device.unit, frames))
+        visit.effects.append(KeepFrames(device.unit, frames))
         known = visit.cable.around.known.get(found.mac)
         if known and known.tag != device.work.tag:
             visit.write(Named(unit=device.unit, mac=found.mac, tag=device.work.tag))
-        best = found.best if not found.asking else None
+        best = found.best if not found.request else None
         if best is None:
             self._stages.setting.prepare(now)
         else:
@@ -119,8 +119,8 @@ class Find(Stage):
             check = "The cable is in a live network, and this may be anybody: check the label first. "
         if search.label_mac and search.label_mac != device.mac:
             check = f"Its label was written down as {search.label_mac}, which this is not. "
-        if device.asking:
-            return f"{check}Go on with {who}: it asks for an address by {device.asking.protocol.upper()}."
+        if device.request:
+            return f"{check}Go on with {who}: it asks for an address by {device.request.protocol.upper()}."
         at = f" at {device.best.address}" if device.best else ""
         return f"{check}Go on with {who}{at}."
 
@@ -129,8 +129,8 @@ class Find(Stage):
         device = self._visit.device.chosen or self._visit.cable.search.candidate
         if device is None:
             return "nothing heard yet"
-        if device.asking:
-            return f"asks by {device.asking.protocol.upper()}"
+        if device.request:
+            return f"asks by {device.request.protocol.upper()}"
         if device.best is None:
             return "speaks, no address yet"
         sure = "" if device.best.belief is Belief.CERTAIN else f" {device.best.belief}"

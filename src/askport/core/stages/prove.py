@@ -5,10 +5,9 @@ from ipaddress import IPv4Address
 
 from askport.core.machine import Machine
 from askport.core.proofs.final import Expected, final_proofs
-from askport.core.proofs.power_cycle import Phase as Cycle
-from askport.core.proofs.power_cycle import PowerCycle
+from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Proof, Proving
-from askport.core.reach.choosing import Choosing
+from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import writing
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
@@ -29,7 +28,7 @@ class Prove(Stage):
             return
         expected = Expected(
             gateway=device.target.gateway if device.target else None,
-            left=[each for each in (device.old_address, device.strayed_to) if each],
+            left=[each for each in (device.old_address, device.landed_at) if each],
             ports=(*device.work.ports, *device.open_ports),
             echo=device.may_echo,
         )
@@ -63,10 +62,10 @@ class Prove(Stage):
             self.begin(now)
 
     def ended(self, ran: Sequence[Machine], now: float) -> None:
-        """Write down how the proofs ended, and wait for the power cut; or how that one did."""
+        """WriteEntry down how the proofs ended, and wait for the power cut; or how that one did."""
         visit, device = self._visit, self._visit.device
         match visit.phase, ran[0]:
-            case Phase.BORROWING_TO_PROVE, Choosing() as choosing:
+            case Phase.BORROWING_TO_PROVE, FreeAddressSearch() as choosing:
                 self._stages.access.asked_again(choosing, now)
             case Phase.PROVING, Proving() as proving:
                 self._proofs_ended(proving, now)
@@ -93,7 +92,7 @@ class Prove(Stage):
         device = self._visit.device
         if device.chosen:
             mac, unit = device.chosen.mac, device.unit
-            self._visit.write(*(writing.proved(proof.finding, unit=unit, mac=mac) for proof in proofs))
+            self._visit.write(*(writing.proved(proof.outcome, unit=unit, mac=mac) for proof in proofs))
 
     def leave_out_power_cycle(self) -> None:
         """Go on without the proof by a power cut; the register will say so."""
@@ -106,8 +105,8 @@ class Prove(Stage):
         """Say what is proven, what failed, and what to do with its power."""
         visit, device = self._visit, self._visit.device
         match visit.phase:
-            case Phase.MAY_PROVE if visit.offer:
-                return Next(f"It has moved. Borrow {visit.offer} and prove it there.")
+            case Phase.MAY_PROVE if visit.free_address:
+                return Next(f"It has moved. Borrow {visit.free_address} and prove it there.")
             case Phase.MAY_PROVE:
                 return Next(
                     "It has moved, but no free laptop address was found there: press a and name one.", enter=False
@@ -116,17 +115,17 @@ class Prove(Stage):
                 failed = next((proof for proof in device.proofs if proof.passed is False), None)
                 return Next(f"{failed.because if failed else 'It was not finished.'} Enter proves it again.")
             case Phase.POWER_CYCLE if device.power_cycle:
-                return Next(self._power(device.power_cycle), enter=device.power_cycle.phase is Cycle.UNSURE)
+                return Next(self._power(device.power_cycle), enter=device.power_cycle.power is Power.UNSURE)
             case Phase.FORGOTTEN if device.power_cycle:
                 return Next(f"{device.power_cycle.because} Enter goes back to setting it.")
         return Next("Proving it at its new address.", enter=False)
 
     def _power(self, cycle: PowerCycle) -> str:
-        if cycle.phase is Cycle.OFF:
+        if cycle.power is Power.OFF:
             return "Its power is off. Plug it in again."
-        if cycle.phase is Cycle.STARTING:
+        if cycle.power is Power.STARTING:
             return "It is starting. Waiting for it to answer at its new address."
-        if cycle.phase is Cycle.UNSURE:
+        if cycle.power is Power.UNSURE:
             return (
                 "It was silent and is there again, and nothing shows that its power was cut. Enter if you have pulled "
                 "it; if not, pull it now."

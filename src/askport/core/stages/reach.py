@@ -5,10 +5,10 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.errors import Refused
 from askport.core.machine import Machine, Pin
-from askport.core.proofs.answering import Echo, PortOpens
 from askport.core.proofs.holding import StillThere
 from askport.core.proofs.proof import Proving, Subject
-from askport.core.reach.choosing import Choosing
+from askport.core.proofs.reachable import Echo, PortOpens
+from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
@@ -28,7 +28,7 @@ class Reach(Stage):
         if self._visit.cable.laptop.reaching(address):
             self._see(now)
         else:
-            self._stages.access.offer_beside(address, prefix, now)
+            self._stages.access.look_beside(address, prefix, now)
 
     def enter(self, now: float) -> None:
         """Borrow what is offered."""
@@ -58,21 +58,21 @@ class Reach(Stage):
         subject = Subject(mac=chosen.mac, at=at, laptop_mac=cable.laptop.mac, laptop=laptop)
         ports = dict.fromkeys((*device.work.ports, *USUAL_PORTS))
         asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in ports)]
-        visit.go(Event.GREETS, Proving([StillThere(subject, now=now), *asked]))
+        visit.go(Event.TRIES_PORTS, Proving([StillThere(subject, now=now), *asked]))
 
     def ended(self, ran: Sequence[Machine], now: float) -> None:
         """Offer the address that is free, or go on to setting the device, if it is there."""
         visit, access = self._visit, self._stages.access
         match visit.phase, ran[0]:
-            case Phase.CHOOSING, Choosing() as choosing:
-                access.take_offer(choosing.chosen, now)
+            case Phase.CHOOSING, FreeAddressSearch() as choosing:
+                access.take_free(choosing.chosen, now)
                 visit.go(Event.OFFERED)
-            case Phase.BORROWING, Choosing() as choosing:
+            case Phase.BORROWING, FreeAddressSearch() as choosing:
                 if access.asked_again(choosing, now) and visit.device.whereabouts:
-                    access.offer_beside(visit.device.whereabouts, None, now)
-            case Phase.GREETING, Proving() as greeting:
-                there, *visit.device.greeting = greeting.proofs
-                if there.passed or any(each.passed for each in visit.device.greeting):
+                    access.look_beside(visit.device.whereabouts, None, now)
+            case Phase.TRYING_PORTS, Proving() as trying:
+                there, *visit.device.ports_tried = trying.proofs
+                if there.passed or any(each.passed for each in visit.device.ports_tried):
                     self._stages.setting.prepare(now)
                 else:  # nothing is set on whoever else may be at its address
                     self._stages.look_again()
@@ -84,14 +84,14 @@ class Reach(Stage):
         match visit.phase:
             case Phase.CHOOSING:
                 return Next("Looking for a laptop address that nobody holds.", enter=False)
-            case Phase.MAY_BORROW if visit.offer and device.strayed_to and device.way:
-                return Next(f"{device.way.because} Borrow {visit.offer} to reach it there and correct it.")
-            case Phase.MAY_BORROW if visit.offer:
-                on = f"Borrow {visit.offer} on {visit.cable.laptop.adapter}"
+            case Phase.MAY_BORROW if visit.free_address and device.landed_at and device.way:
+                return Next(f"{device.way.because} Borrow {visit.free_address} to reach it there and correct it.")
+            case Phase.MAY_BORROW if visit.free_address:
+                on = f"Borrow {visit.free_address} on {visit.cable.laptop.adapter}"
                 return Next(f"{on}, so that the laptop can talk to it. Nobody answers there.")
             case Phase.MAY_BORROW:
                 return Next("No free laptop address was found there: press a and name another.", enter=False)
-            case Phase.GREETING:
+            case Phase.TRYING_PORTS:
                 return Next("Seeing what it answers as it was found: ping, and the usual ports.", enter=False)
         return Next("Borrowing the address.", enter=False)
 

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from askport.core.addresses import LINK_LOCAL
 from askport.core.machine import Machine
 from askport.core.plan.target import Target
-from askport.core.reach.choosing import Choosing
+from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import writing
 from askport.core.register.fold import as_told
 from askport.core.stages.stage import Next, Stage
@@ -25,7 +25,7 @@ class Setting(Stage):
         visit, device = self._visit, self._visit.device
         names = [entry.name for entry, _ in visit.ways()]
         device.way_name = device.way_name if device.way_name in names else names[0]
-        device.way, device.target_holder, visit.offer = None, None, None
+        device.way, device.target_holder, visit.free_address = None, None, None
         if device.target is None:
             visit.go(Event.PREPARED)
             return
@@ -33,7 +33,7 @@ class Setting(Stage):
         if device.whereabouts == target.ip and visit.laptop_within and not device.proofs:
             self._stages.prove.begin(now)  # it is there already, and nothing is to be set until a proof says so
             return
-        vacancy = Choosing(visit.cable.laptop.mac, [target], now=now)
+        vacancy = FreeAddressSearch(visit.cable.laptop.mac, [target], now=now)
         laptop = self._stages.access.within_target(now)
         visit.go(Event.PREPARES, vacancy, *([laptop] if laptop else []))
 
@@ -51,7 +51,7 @@ class Setting(Stage):
         device.way_name = name
         there, way = device.whereabouts, visit.way
         if way and way.needs_reach and there and not visit.cable.laptop.reaching(there):
-            self._stages.access.offer_beside(there, None, now)
+            self._stages.access.look_beside(there, None, now)
         else:
             self.prepare(now)
 
@@ -95,16 +95,18 @@ class Setting(Stage):
         """Take in whether the address is free, or what the way has come to."""
         visit, device, access = self._visit, self._visit.device, self._stages.access
         match visit.phase, ran[0]:
-            case Phase.PREPARING, Choosing() as vacancy:
+            case Phase.PREPARING, FreeAddressSearch() as vacancy:
                 address = device.target.interface.ip if device.target else None
                 holder = vacancy.taken.get(address) if address else None
                 device.target_holder = holder if device.chosen is None or holder != device.chosen.mac else None
                 last = ran[-1]
-                access.take_offer(last.chosen if isinstance(last, Choosing) and last is not vacancy else None, now)
+                access.take_free(
+                    last.chosen if isinstance(last, FreeAddressSearch) and last is not vacancy else None, now
+                )
                 visit.go(Event.PREPARED)
                 if visit.way and visit.way.by_technician and visit.may_set:
                     self._begin(now)  # watching sends next to nothing, so it needs no decision
-            case Phase.BORROWING_TO_SET, Choosing() as choosing:
+            case Phase.BORROWING_TO_SET, FreeAddressSearch() as choosing:
                 if access.asked_again(choosing, now):
                     self.prepare(now)
             case Phase.SETTING, Way() as way:
@@ -129,14 +131,14 @@ class Setting(Stage):
         visit, way = self._visit, self._visit.device.way
         if visit.phase is not Phase.SETTING or way is None or way.done:
             return
-        strayed_to = way.moved_to
-        if strayed_to is None or strayed_to in LINK_LOCAL or visit.cable.laptop.reaching(strayed_to):
+        landed_at = way.moved_to
+        if landed_at is None or landed_at in LINK_LOCAL or visit.cable.laptop.reaching(landed_at):
             return
         way.end_elsewhere()
         visit.left_behind()
         self._write(way)
-        visit.device.strayed_to = strayed_to
-        self._stages.access.offer_beside(strayed_to, None, now)
+        visit.device.landed_at = landed_at
+        self._stages.access.look_beside(landed_at, None, now)
 
     def next(self, now: float) -> Next:
         """Say what is set, how, and what stands against it."""
@@ -153,10 +155,10 @@ class Setting(Stage):
             case Phase.MAY_SET if not visit.has_laptop_address:
                 where = target.interface.network
                 return Next(f"No free laptop address was found in {where}: press a and name one.", enter=False)
-            case Phase.MAY_SET if visit.way and visit.way.offer:
+            case Phase.MAY_SET if visit.way and visit.way.enter_does:
                 needs = visit.way.needs_laptop and visit.laptop_within is None
-                offer = visit.way.offer.format(target=target.interface)
-                return Next(f"Borrow {visit.offer} and {offer}." if needs else f"{offer[0].upper()}{offer[1:]}.")
+                does = visit.way.enter_does.format(target=target.interface)
+                return Next(f"Borrow {visit.free_address} and {does}." if needs else f"{does[0].upper()}{does[1:]}.")
             case Phase.NOT_SET if device.way:
                 return Next(f"{device.way.because} Enter tries again.")
             case Phase.SETTING if device.way:

@@ -6,7 +6,7 @@ from ipaddress import IPv4Interface
 from askport.core.at_hand import AtHand, address_of
 from askport.core.cable import Cable
 from askport.core.errors import AskPortError
-from askport.core.machine import Effect, Machine, Write
+from askport.core.machine import Effect, Machine, WriteEntry
 from askport.core.plan.target import Check, check_target
 from askport.core.plan.work import clean_tag
 from askport.core.proofs.proof import Subject
@@ -24,9 +24,9 @@ class Visit:
         """Begin where the link is."""
         self.cable, self.device = cable, device
         self.phase = Phase.FINDING if cable.link.up else Phase.PLUGGING
-        self.offer: IPv4Interface | None = None
+        self.free_address: IPv4Interface | None = None
         """The free laptop address that can be borrowed now."""
-        self.offered_at = float("-inf")
+        self.free_since = float("-inf")
         self.reached_from: IPv4Interface | None = None
         """The laptop's address from which the device was talked to as found."""
         self.trouble: AskPortError | None = None
@@ -41,7 +41,7 @@ class Visit:
 
     def write(self, *entries: Entry) -> None:
         """Have entries written to the journal."""
-        self.effects += [Write(each) for each in entries]
+        self.effects += [WriteEntry(each) for each in entries]
 
     def name(self, tag: str) -> None:
         """Give the device its tag.
@@ -71,8 +71,8 @@ class Visit:
         device = self.device
         if device.was_taken and device.target:
             return device.target.interface, True
-        if device.strayed_to:
-            return IPv4Interface((device.strayed_to, 32)), False
+        if device.landed_at:
+            return IPv4Interface((device.landed_at, 32)), False
         found = device.chosen or self.cable.search.candidate
         address = address_of(found) if found else None
         if found is None or found.best is None or address is None:
@@ -121,7 +121,7 @@ class Visit:
     def has_laptop_address(self) -> bool:
         """Whether the laptop has, or can borrow, the address that the chosen way needs."""
         needs = self.way is not None and self.way.needs_laptop and self.device.target is not None
-        return not needs or self.offer is not None or self.laptop_within is not None
+        return not needs or self.free_address is not None or self.laptop_within is not None
 
     def subject(self) -> Subject | None:
         """Return who is proven, or None while the laptop cannot reach the new address."""
@@ -134,6 +134,6 @@ class Visit:
 
     def left_behind(self) -> None:
         """Have the finder know that the device is no longer where it was."""
-        for address in (self.device.old_address, self.device.strayed_to):
+        for address in (self.device.old_address, self.device.landed_at):
             if self.device.chosen and address:
                 self.cable.finder.left(self.device.chosen.mac, address)

@@ -8,7 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.device import Device
 from askport.core.machine import Xid
 from askport.core.plan.target import Target
-from askport.core.ways.answering import Answering
+from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.way import Way
 
@@ -52,21 +52,21 @@ class WayEntry:
     """Whether the device must be reached where it is now."""
     by_technician: bool = False
     """Whether somebody types the values in: they are shown, and watching for the move needs no decision."""
-    offer: str = ""
+    enter_does: str = ""
     """What Enter does, with ``{target}``."""
     begin: Callable[[Start], Way]
 
 
 def _asks(device: Device | None, _: IPv4Address | None) -> str | None:
-    if device is None or device.asking is None:
+    if device is None or device.request is None:
         return None
-    return f"It asks for an address by {device.asking.protocol.upper()}, so it can be answered."
+    return f"It asks for an address by {device.request.protocol.upper()}, so it can be answered."
 
 
 def _answer(start: Start) -> Way:
     if start.laptop is None:
         raise ValueError("answering needs a laptop address in the target's subnet")
-    return Answering(
+    return AnsweringRequests(
         start.mac,
         start.target,
         laptop_mac=start.laptop_mac,
@@ -79,7 +79,7 @@ def _answer(start: Start) -> Way:
 
 
 def _can_be_typed(device: Device | None, there: IPv4Address | None) -> str | None:
-    if device and device.asking:
+    if device and device.request:
         fell_back = f", at {there} which it fell back to" if there else ""
         return f"Its own page or keypad, if it has one{fell_back}."
     return "It has an address of its own: type the new one into its page, keypad or console."
@@ -95,13 +95,13 @@ WAYS: dict[str, WayEntry] = {
     entry.name: entry
     for entry in (
         WayEntry(
-            name=Answering.name,
+            name=AnsweringRequests.name,
             title="answer its request",
             done="its request answered",
             says="answers its BOOTP or DHCP requests; gone at the next power cut until the device is told to keep it",
             fits=_asks,
             needs_laptop=True,
-            offer="answer its requests with {target}, once no other server is heard",
+            enter_does="answer its requests with {target}, once no other server is heard",
             begin=_answer,
         ),
         WayEntry(

@@ -25,7 +25,7 @@ class Result(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class Happening:
     """One thing that happened on the way, in a sentence."""
 
     at: float
@@ -49,7 +49,7 @@ class Way(Machine):
         self.target = target
         self._laptop_mac = laptop_mac
         self._witness = Witness(laptop_mac, mac, ours)
-        self.steps: list[Step] = []
+        self.steps: list[Happening] = []
         self.result: Result | None = None
         self.because = ""
         self._started_at = now
@@ -84,7 +84,7 @@ class Way(Machine):
             self._finish(Result.NO_ANSWER, "The device gave no occasion in the time given.", now)
 
     def _note(self, text: str, now: float) -> None:
-        self.steps.append(Step(now, text))
+        self.steps.append(Happening(now, text))
 
     def _finish(self, result: Result, because: str, now: float) -> None:
         self.result, self.because = result, because

@@ -7,14 +7,14 @@ from askport.core.stages.stage import Next
 from askport.core.steps import Step
 from askport.core.words import listed, span_words
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken, warning
-from askport.tui.outfit import Outfit
+from askport.tui.workplace import Workplace
 
 
-def title_line(outfit: Outfit, now: float, width: int) -> Ink:
+def title_line(workplace: Workplace, now: float, width: int) -> Ink:
     """Draw the job, the device at hand and what is borrowed since when."""
-    tour = outfit.round
-    item, laptop = tour.session.device.work, tour.session.cable.laptop
-    ink = Ink().put(f"  {outfit.title}", STRONG)
+    run = workplace.run
+    item, laptop = run.session.device.work, run.session.cable.laptop
+    ink = Ink().put(f"  {workplace.title}", STRONG)
     ink.put(" · ", DIM).put(item.tag, STRONG)
     borrowed = ""
     if laptop.borrowed and laptop.borrowed_at is not None:
@@ -24,7 +24,7 @@ def title_line(outfit: Outfit, now: float, width: int) -> Ink:
     if ink.width + len(borrowed) > width:
         borrowed = f"   {len(laptop.borrowed)} borrowed"
     ink.put(borrowed, OURS)
-    right = f"{outfit.place}   {tour.wire.wall(now).astimezone():%H:%M:%S}  "
+    right = f"{workplace.place}   {run.wire.wall(now).astimezone():%H:%M:%S}  "
     if ink.width + len(right) > width:
         right = ""  # what is borrowed matters more
     return ink.to(width - len(right)).put(right, DIM)

@@ -3,8 +3,8 @@
 from collections.abc import Iterable
 
 from askport.core.finding.beliefs import Reason
-from askport.core.finding.evidence import Marked, opened
-from askport.core.formats.fields import Field
+from askport.core.finding.quoting import Marked, bytes_behind
+from askport.core.formats.frame_fields import Field
 from askport.core.wire import Heard
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink, blank, heading, line, wrapped
 
@@ -19,7 +19,7 @@ def sentence_lines(reasons: list[Reason], at: int, width: int, room: int) -> lis
     lines = []
     for place, reason in enumerate(reasons[first : first + room], first):
         here = place == at
-        style = STRONG if here else "" if reason.evidence else DIM
+        style = STRONG if here else "" if reason.frames else DIM
         text = reason.sentence if len(reason.sentence) <= width - 4 else f"{reason.sentence[: width - 5]}…"
         lines.append(Ink().put("▸ " if here else "  ", STRONG).put(text, style))
     return lines
@@ -31,7 +31,7 @@ def frame_lines(heard: Heard, reason: Reason, when: str, width: int) -> list[Ink
     lines = [heading(title, width), blank()]
     if reason.clue is None:
         return [*lines, line("Nothing in this frame alone says so.", DIM)]
-    marked = opened(heard, reason.clue)
+    marked = bytes_behind(heard, reason.clue)
     row: list[tuple[Marked, int]] = []
     used = 0
     for each in _with_gaps(marked, heard.data):

@@ -1,7 +1,7 @@
 """Find: what the device said over time, and what that adds up to."""
 
 from askport.core.finding.beliefs import AddressBelief, Belief
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.device_name import device_words
 from askport.core.finding.loudness import Loudness
@@ -18,33 +18,33 @@ _MOST_BESIDE = 5
 _MOST_SHORT = 9
 """Devices shown at once."""
 
-_LANES: dict[Tells, str] = {
-    Tells.ANSWERS: "answers for {address}",
-    Tells.ANNOUNCES: "announces {address}",
-    Tells.LOOKS_FOR: "looks for {about}",
-    Tells.LOOKS_FOR_US: "looks for the laptop",
-    Tells.CLAIMS: "wants to take {address}",
-    Tells.SENDS_ON_LINK: "speaks from {address}",
-    Tells.REFLECTS: "sends our packets back",
-    Tells.ACCEPTS: "takes {address} from a server",
-    Tells.SENDS_FROM: "sends from {address}",
-    Tells.FORWARDS: "passes on from {address}",
-    Tells.ASKS_BOOTP: "asks for an address, BOOTP",
-    Tells.ASKS_DHCP: "asks for an address, DHCP",
-    Tells.REMEMBERS: "asks for {address} again",
-    Tells.GIVEN: "was given {address}",
-    Tells.SERVES: "gives out addresses",
-    Tells.NAMED: "calls itself {text}",
-    Tells.SENDS_THROUGH: "sends to {about}",
-    Tells.STATES: "says it has {address}",
-    Tells.DESCRIBES: "says what it is",
-    Tells.OFFERS: "offers port {port}",
-    Tells.USES: "uses {about}",
-    Tells.HAS_IPV6: "uses an IPv6 address",
-    Tells.JOINS: "listens to {about}",
-    Tells.ROUTES_IPV6: "says it is a router",
-    Tells.BRIDGES: "is a switch",
-    Tells.WANTS_LOGIN: "wants a log-in",
+_LANES: dict[ClueKind, str] = {
+    ClueKind.ANSWERS: "answers for {address}",
+    ClueKind.ANNOUNCES: "announces {address}",
+    ClueKind.LOOKS_FOR: "looks for {about}",
+    ClueKind.LOOKS_FOR_US: "looks for the laptop",
+    ClueKind.CLAIMS: "wants to take {address}",
+    ClueKind.SENDS_ON_LINK: "speaks from {address}",
+    ClueKind.REFLECTS: "sends our packets back",
+    ClueKind.ACCEPTS: "takes {address} from a server",
+    ClueKind.SENDS_FROM: "sends from {address}",
+    ClueKind.FORWARDS: "passes on from {address}",
+    ClueKind.ASKS_BOOTP: "asks for an address, BOOTP",
+    ClueKind.ASKS_DHCP: "asks for an address, DHCP",
+    ClueKind.REMEMBERS: "asks for {address} again",
+    ClueKind.GIVEN: "was given {address}",
+    ClueKind.SERVES: "gives out addresses",
+    ClueKind.NAMED: "calls itself {text}",
+    ClueKind.SENDS_THROUGH: "sends to {about}",
+    ClueKind.STATES: "says it has {address}",
+    ClueKind.DESCRIBES: "says what it is",
+    ClueKind.OFFERS: "offers port {port}",
+    ClueKind.USES: "uses {about}",
+    ClueKind.HAS_IPV6: "uses an IPv6 address",
+    ClueKind.JOINS: "listens to {about}",
+    ClueKind.ROUTES_IPV6: "says it is a router",
+    ClueKind.BRIDGES: "is a switch",
+    ClueKind.WANTS_LOGIN: "wants a log-in",
 }
 
 
@@ -107,8 +107,8 @@ def _short(session: Session, device: Device, width: int) -> Ink:
     """Draw a device that is not pointed at in one line."""
     ink = Ink().put("  ").put(device.mac, THEIRS).to(22)
     best = device.best
-    if device.asking:
-        ink.put(f"asks by {device.asking.protocol.upper()}").to(40)
+    if device.request:
+        ink.put(f"asks by {device.request.protocol.upper()}").to(40)
     elif best:
         ink.put(best.address).to(40).put(best.belief, STRONG if best.belief is Belief.CERTAIN else DIM)
     else:
@@ -131,7 +131,7 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
     device = session.device.chosen or session.cable.search.candidate
     live = session.cable.finder.device(device.mac) if device else None
     for at, clue in (live or device).moments if device and (live or device) else ():
-        text = _LANES[clue.tells].format(address=clue.address, about=clue.about, text=clue.text, port=clue.port)
+        text = _LANES[clue.kind].format(address=clue.address, about=clue.about, text=clue.text, port=clue.port)
         moments.setdefault(text, []).append((at, clue))
     for text, happened in list(moments.items())[:_MAX_LANES]:
         lines += [_lane(text, [at for at, _ in happened], start, span, room, here), blank()]
@@ -179,14 +179,14 @@ def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
     title = Ink().put("▸ ", STRONG).put(device.mac, f"{STRONG} {THEIRS}").put("  ")
     title.put(device_words(device, session.cable.around.maker(device.mac)), THEIRS)
     lines = [title.put(" ").to(width, "┈", DIM)]
-    if device.asking:
-        asking = device.asking
+    if device.request:
+        asking = device.request
         text = f"It asked {asking.requests} times" if asking.requests > 1 else "It asked once"
         head = Ink().to(4).put("no address", STRONG).to(24).put("asks    ", THEIRS)
         lines += beside(head, 34, f"{text} for an address by {asking.protocol.upper()}.", width)
     for belief in device.addresses[:3]:
         lines += _belief(belief, width)
-    if not device.addresses and not device.asking:
+    if not device.addresses and not device.request:
         lines.append(line("It speaks, but nothing it said tells an IPv4 address.", DIM, 4))
     lines += [part for reason in device.others[:_MOST_BESIDE] for part in wrapped(reason.sentence, width, DIM, 34)]
     return [*lines, blank()]

@@ -34,7 +34,7 @@ def heard_lines(finder: Finder, began_at: float, now: float, width: int) -> list
 
 
 def _last_word(device: Device) -> str:
-    reasons = [each for each in device.reasons() if each.evidence]
+    reasons = [each for each in device.reasons() if each.frames]
     if not reasons:
         return "It speaks, and has told nothing yet."
-    return max(reasons, key=lambda each: each.evidence[-1].at).sentence
+    return max(reasons, key=lambda each: each.frames[-1].at).sentence

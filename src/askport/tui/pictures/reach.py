@@ -3,7 +3,7 @@
 from ipaddress import IPv4Address, IPv4Network
 from itertools import zip_longest
 
-from askport.core.reach.choosing import ASSUMED_PREFIX
+from askport.core.reach.free_address import ASSUMED_PREFIX
 from askport.core.reach.talk import explain
 from askport.core.session import Session
 from askport.core.steps import Step
@@ -23,7 +23,7 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
         text = "It has no address yet, so there is nothing to reach: it is given one in the next step."
         return wrapped(text, width)
     best = session.device.chosen.best
-    prefix = best.prefix if best and not session.device.strayed_to else None
+    prefix = best.prefix if best and not session.device.landed_at else None
     network = IPv4Network((int(device), prefix or ASSUMED_PREFIX), strict=False)
     known = (
         f"Its subnet is {network}."
@@ -36,12 +36,12 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     lines += [blank(), heading("Why they can talk, or cannot", width), *_why(session, device, prefix, width)]
     for hazard in session.cable.laptop.hazards:
         lines += warning(hazard.text, width)
-    if session.device.greeting and (session.cable.laptop.reaching(device) or session.phase.step is not Step.REACH):
+    if session.device.ports_tried and (session.cable.laptop.reaching(device) or session.phase.step is not Step.REACH):
         lines += [blank(), heading("What it answers there", width)]
-        for proof in session.device.greeting:
+        for proof in session.device.ports_tried:
             if proof.passed:
                 lines.append(Ink().put("  ✓ ", THEIRS).put(proof.because))
-        if not any(proof.passed for proof in session.device.greeting):
+        if not any(proof.passed for proof in session.device.ports_tried):
             lines.append(line("Only ARP: no ping, and none of the usual ports.", "", 2))
     return lines
 
@@ -88,9 +88,11 @@ def _roles(session: Session, network: IPv4Network, device: IPv4Address) -> dict[
         for belief in other.addresses:
             if belief.address in network and belief.address != device and other.mac != _mac(session):
                 roles[belief.address] = (f"held by {other.mac}", CONFLICT)
-    mine = session.cable.laptop.reaching(device) or (session.visit.offer if session.phase.step is Step.REACH else None)
+    mine = session.cable.laptop.reaching(device) or (
+        session.visit.free_address if session.phase.step is Step.REACH else None
+    )
     if mine and mine.ip in network:
-        verb = "free: the laptop may borrow it" if mine is session.visit.offer else "the laptop"
+        verb = "free: the laptop may borrow it" if mine is session.visit.free_address else "the laptop"
         roles[mine.ip] = (verb, f"{STRONG} {OURS}")
     roles[device] = ("the device", f"{STRONG} {THEIRS}")
     return roles
@@ -106,8 +108,8 @@ def _adapter(session: Session, width: int) -> list[Ink]:
     head = Ink().to(2).put("before", DIM).to(2 + third).put("while borrowed", DIM).to(2 + 2 * third).put("after", DIM)
     own = [str(each) for each in session.cable.laptop.own]
     beside = [Ink().put(each, f"{STRONG} {OURS}").put("  borrowed", OURS) for each in session.cable.laptop.borrowed]
-    if session.visit.offer and not beside and session.phase.step is Step.REACH:
-        beside = [Ink().put(session.visit.offer, OURS).put("  not yet", DIM)]
+    if session.visit.free_address and not beside and session.phase.step is Step.REACH:
+        beside = [Ink().put(session.visit.free_address, OURS).put("  not yet", DIM)]
     meanwhile = [*map(line, own), *beside] or [line("no address")]
     lines = [head]
     for before, between in zip_longest(own or ["no address"], meanwhile):

@@ -16,7 +16,7 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     chosen, target = session.device.chosen, session.device.target
     if chosen is None or target is None:
         return wrapped("Nothing to record yet.", width, DIM)
-    best = chosen.best if not chosen.asking else None
+    best = chosen.best if not chosen.request else None
     head = (
         Ink().put(session.device.work.tag, STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
     )

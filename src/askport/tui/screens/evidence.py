@@ -63,15 +63,15 @@ class EvidenceScreen(Screen[None]):
         reason = reasons[self._at]
         self.query_one("#sentences", Sheet).show(sentence_lines(reasons, self._at, width, _SENTENCES))
         frame = self.query_one("#bytes", Sheet)
-        if not reason.evidence:
+        if not reason.frames:
             frame.show(
                 wrapped("This was not heard in one frame: it was measured, or is the absence of one.", width, DIM)
             )
             return
-        heard = reason.evidence[-1 if self._last else 0]
+        heard = reason.frames[-1 if self._last else 0]
         when = f"{self._wire.wall(heard.at).astimezone():%H:%M:%S.%f}"[:-3]
         lines = frame_lines(heard, reason, when, width)
-        if len(reason.evidence) > 1:
+        if len(reason.frames) > 1:
             which = "the last time" if self._last else "the first time"
             lines += [
                 blank(),

@@ -12,8 +12,8 @@ from askport.core.register.as_left import Basis
 from askport.core.register.fold import Row
 from askport.core.ways.table import entry_of
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, flow, heading, line, wrapped
-from askport.tui.outfit import Outfit
 from askport.tui.widgets.sheet import Sheet
+from askport.tui.workplace import Workplace
 
 _FOUND, _LEFT, _STATE = 54, 80, 104
 
@@ -24,9 +24,9 @@ class RegisterScreen(Screen[None]):
     CSS_PATH = "register.tcss"
     BINDINGS = [Binding("escape,r,enter", "app.pop_screen", "Back to the cable", id="register.back")]
 
-    def __init__(self, outfit: Outfit) -> None:
+    def __init__(self, workplace: Workplace) -> None:
         super().__init__()
-        self._outfit = outfit
+        self._workplace = workplace
 
     def compose(self) -> ComposeResult:
         """Lay out the list."""
@@ -45,9 +45,9 @@ class RegisterScreen(Screen[None]):
 
     def draw(self) -> None:
         """Show the rows."""
-        rows, job, work = self._outfit.round.rows, self._outfit.round.job.path, self._outfit.round.work
+        rows, job, work = self._workplace.run.rows, self._workplace.run.job.path, self._workplace.run.work
         proven = sum(row.is_proven for row in rows)
-        title = Ink().put(f"  {self._outfit.title}", STRONG).put(" · register of ", DIM).put(job.name)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · register of ", DIM).put(job.name)
         self.query_one("#heading", Sheet).show([title.put(f"   {proven} of {len(rows)} proven", DIM)])
         width = max(60, self.size.width - 8)
         done = {row.tag for row in rows if row.last.recorded_at}

@@ -23,7 +23,6 @@ from askport.edges.browser import open_page
 from askport.tui.actions import Moment, bindings, is_offered
 from askport.tui.ink import Ink
 from askport.tui.laptop import LaptopWatch
-from askport.tui.outfit import Outfit
 from askport.tui.pictures.around import hand_lines, news_lines, next_lines, title_line
 from askport.tui.pictures.cable import Pulse, cable_lines
 from askport.tui.pictures.find import find_lines
@@ -38,6 +37,7 @@ from askport.tui.screens.register import RegisterScreen
 from askport.tui.widgets.entry import EntryLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.widgets.way import WayRail, crate_lines, way_lines, way_strip
+from askport.tui.workplace import Workplace
 
 _FRAMES_A_SECOND = 8
 _LOOKS_EVERY_S = 3.0
@@ -74,11 +74,11 @@ class WorkScreen(Screen[None]):
     picture = query_one("#picture", Sheet)
     entry = query_one(EntryLine)
 
-    def __init__(self, outfit: Outfit) -> None:
+    def __init__(self, workplace: Workplace) -> None:
         super().__init__()
-        self.outfit = outfit
+        self.workplace = workplace
         self.looking_at: Step | None = None
-        self._step = outfit.round.session.phase.step
+        self._step = workplace.run.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
         self._laptop = LaptopWatch()
         self._offered: tuple[object, ...] = ()
@@ -105,8 +105,8 @@ class WorkScreen(Screen[None]):
 
     def on_mount(self) -> None:
         """Start the cable and the pictures."""
-        self.outfit.round.wire.on_pass = lambda to_device: self._pulses.append(Pulse(time.monotonic(), to_device))
-        self.set_class(self.outfit.practice is not None, "-practice")
+        self.workplace.run.wire.on_pass = lambda to_device: self._pulses.append(Pulse(time.monotonic(), to_device))
+        self.set_class(self.workplace.practice is not None, "-practice")
         self.set_interval(1 / _FRAMES_A_SECOND, self.draw)
         self.run_cable()
         self.watch_laptop()
@@ -115,32 +115,32 @@ class WorkScreen(Screen[None]):
     @work(exclusive=True, group="laptop")
     async def watch_laptop(self) -> None:
         """Look at the laptop's adapters and routes again and again, for what is dangerous about them."""
-        tour = self.outfit.round
-        while self.outfit.practice is None:
-            await self._laptop.look(tour.session, tour.wire.now())
+        run = self.workplace.run
+        while self.workplace.practice is None:
+            await self._laptop.look(run.session, run.wire.now())
             try:
-                tour.wire.require_present()
+                run.wire.require_present()
             except AskPortError as error:
                 self._stopped = error
                 self.workers.cancel_group(self, "cable")
-                tour.session.cable.laptop.give_all_back()
-                await self._laptop.look(tour.session, tour.wire.now())
+                run.session.cable.laptop.give_all_back()
+                await self._laptop.look(run.session, run.wire.now())
                 return
-            tour.wire.wake()
+            run.wire.wake()
             await asyncio.sleep(_LOOKS_EVERY_S)
 
     @work(exclusive=True, group="cable")
     async def run_cable(self) -> None:
         """Run the device at hand until the round goes on to the next one."""
-        tour = self.outfit.round
+        run = self.workplace.run
         while True:
-            driver = tour.driver
+            driver = run.driver
             try:
-                await driver.run(until=lambda held=driver: tour.driver is not held)  # type: ignore[misc]
+                await driver.run(until=lambda held=driver: run.driver is not held)  # type: ignore[misc]
             except AskPortError as error:
                 self._stopped = error
                 if self._is_adapter_gone:
-                    tour.session.cable.laptop.give_all_back()
+                    run.session.cable.laptop.give_all_back()
                 return
 
     # Drawing
@@ -154,8 +154,8 @@ class WorkScreen(Screen[None]):
         """Show the state of this moment."""
         if not self.is_attached or self.size.width == 0:
             return
-        tour = self.outfit.round
-        session, now = tour.session, tour.wire.now()
+        run = self.workplace.run
+        session, now = run.session, run.wire.now()
         if session.phase.step is not self._step:
             self._step, self.looking_at = session.phase.step, None
             self.refresh_bindings()
@@ -165,14 +165,14 @@ class WorkScreen(Screen[None]):
             self._offered = offered
             self.refresh_bindings()
         width = self.size.width
-        self.query_one("#title", Sheet).show([title_line(self.outfit, now, width)])
+        self.query_one("#title", Sheet).show([title_line(self.workplace, now, width)])
         room, compact = self.cable.content_size.width or width - 4, self.has_class("-compact")
         pulses = list(self._pulses)
         self.cable.show(cable_lines(session, room, now, time.monotonic(), pulses, compact=compact))
         self.query_one("#steps", Sheet).show([way_strip(session, self.looking_at, width)])
         left = self.rail.size.width or 28
         self.rail.show(way_lines(session, self.looking_at, left))
-        self.crate.show(crate_lines(tour, left, max(3, self.crate.size.height - 2)))
+        self.crate.show(crate_lines(run, left, max(3, self.crate.size.height - 2)))
         room = max(40, self.picture.size.width)
         step = self.looking_at or session.phase.step
         self.picture.show([*news_lines(session, step, room), *_PICTURES[step](session, room, now)])
@@ -180,19 +180,19 @@ class WorkScreen(Screen[None]):
         if compact:
             shown = [each for each in program_bindings(self) if each.binding.show]
             self.query_one("#keyline", Sheet).show([key_strip(shown, self.app.get_key_display, width)])
-        self.query_one("#hands", Sheet).show(hand_lines(self.outfit.practice, self._said_by_hand, compact=compact))
+        self.query_one("#hands", Sheet).show(hand_lines(self.workplace.practice, self._said_by_hand, compact=compact))
 
     def next(self) -> Next:
         """Say what Enter does now."""
-        tour = self.outfit.round
+        run = self.workplace.run
         if self._is_adapter_gone:
-            gone = f"{tour.session.cable.laptop.adapter} was pulled out, and nothing is left to give back"
+            gone = f"{run.session.cable.laptop.adapter} was pulled out, and nothing is left to give back"
             return Next(f"{gone}: plug it in again. Enter goes to the adapters.")
         if self._stopped:
             return Next(f"{self._stopped.message} Enter tries again.")
-        if tour.is_over:
+        if run.is_over:
             return Next("Every device of this round is recorded. Enter shows the register; q leaves.")
-        return next_line(tour.session, tour.wire.now())
+        return next_line(run.session, run.wire.now())
 
     @property
     def _is_adapter_gone(self) -> bool:
@@ -202,33 +202,35 @@ class WorkScreen(Screen[None]):
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Offer only what makes sense now."""
-        outfit, typing = self.outfit, self.has_class("-typing")
+        workplace, typing = self.workplace, self.has_class("-typing")
         enter = action == "next" and self.next().enter
-        moment = Moment(session=outfit.round.session, enter=enter, typing=typing, practice=outfit.practice is not None)
+        moment = Moment(
+            session=workplace.run.session, enter=enter, typing=typing, practice=workplace.practice is not None
+        )
         return is_offered(action, moment)
 
     def _act(self, intent: Callable[[Session, float], None]) -> None:
         """Give the session an intent, and have the cable take it up."""
-        tour = self.outfit.round
+        run = self.workplace.run
         try:
-            intent(tour.session, tour.wire.now())
+            intent(run.session, run.wire.now())
         except AskPortError as error:
             self.notify(error.message, severity="error", markup=False)
-        tour.wire.wake()
+        run.wire.wake()
         self.draw()
         self.refresh_bindings()
 
     def action_next(self) -> None:
         """Do what the bottom line says."""
-        tour = self.outfit.round
+        run = self.workplace.run
         if self._is_adapter_gone:
             self.post_message(self.AdapterWanted())
         elif self._stopped:
             self._stopped = None
             self.run_cable()
-        elif tour.is_over:
+        elif run.is_over:
             self.action_register()
-        elif tour.session.phase is Phase.RECORDED:
+        elif run.session.phase is Phase.RECORDED:
             self._take_next()
         elif self.next().enter:
             self.looking_at = None
@@ -236,21 +238,21 @@ class WorkScreen(Screen[None]):
 
     def action_register(self) -> None:
         """Show what was recorded."""
-        self.app.push_screen(RegisterScreen(self.outfit))
+        self.app.push_screen(RegisterScreen(self.workplace))
 
     def _take_next(self) -> None:
-        tour, practice = self.outfit.round, self.outfit.practice
+        run, practice = self.workplace.run, self.workplace.practice
         self._said_by_hand = ""
         if practice:
             practice.bench.plug()
-        tour.next_device()
+        run.next_device()
         if practice:
-            practice.take(tour.item)
-        tour.wire.wake()
+            practice.take(run.item)
+        run.wire.wake()
 
     def action_ask_for(self) -> None:
         """Ask for an address that the technician knows, of the device or for the laptop."""
-        session, delivered = self.outfit.round.session, self.outfit.round.item.delivered
+        session, delivered = self.workplace.run.session, self.workplace.run.item.delivered
         at_laptop = session.phase is not Phase.FINDING
         self.entry.ask(ask_laptop_address(session) if at_laptop else ask_device_address(delivered))
 
@@ -258,7 +260,7 @@ class WorkScreen(Screen[None]):
     async def action_door(self) -> None:
         """Open a browser on the device's page, through a door that leads over the cable only."""
         try:
-            door = await self._laptop.door(self.outfit.round.session)
+            door = await self._laptop.door(self.workplace.run.session)
         except AskPortError as error:
             self.notify(error.message, severity="error", markup=False)
             return
@@ -269,7 +271,7 @@ class WorkScreen(Screen[None]):
 
     def action_label(self) -> None:
         """Compare the MAC address on a label with what is on the wire."""
-        self.entry.ask(ask_label(self.outfit.round.session))
+        self.entry.ask(ask_label(self.workplace.run.session))
 
     def action_accept(self) -> None:
         """Say that what runs a live network here is the device that is meant."""
@@ -289,21 +291,21 @@ class WorkScreen(Screen[None]):
 
     def action_frames(self) -> None:
         """Show the frames behind what the device at hand said."""
-        session = self.outfit.round.session
+        session = self.workplace.run.session
         device = session.device.chosen or session.cable.search.candidate
         if device is None:
             self.notify("Nobody has been heard yet.", markup=False)
         else:
             live = session.cable.finder.device(device.mac) or device
-            self.app.push_screen(EvidenceScreen(live, session.cable.around.maker(live.mac), self.outfit.round.wire))
+            self.app.push_screen(EvidenceScreen(live, session.cable.around.maker(live.mac), self.workplace.run.wire))
 
     def action_plan(self) -> None:
         """Change what the device is to become."""
-        self.entry.ask(ask_plan(self.outfit.round.session))
+        self.entry.ask(ask_plan(self.workplace.run.session))
 
     def action_name(self) -> None:
         """Give the device at hand its tag."""
-        self.entry.ask(ask_tag(self.outfit.round.session))
+        self.entry.ask(ask_tag(self.workplace.run.session))
 
     def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
         """Do what was typed."""
@@ -311,7 +313,7 @@ class WorkScreen(Screen[None]):
 
     def action_other_way(self) -> None:
         """Set the address by the next way in the list."""
-        session = self.outfit.round.session
+        session = self.workplace.run.session
         names = [entry.name for entry, _ in session.visit.ways()]
         here = names.index(session.device.way_name) if session.device.way_name in names else -1
         self._act(lambda session, now: session.stages.setting.choose_way(names[(here + 1) % len(names)], now))
@@ -322,7 +324,7 @@ class WorkScreen(Screen[None]):
 
     def action_back(self) -> None:
         """Do the step before again, or the one looked at."""
-        session, steps = self.outfit.round.session, list(Step)
+        session, steps = self.workplace.run.session, list(Step)
         before = steps[max(0, steps.index(session.phase.step) - 1)]
         step = self.looking_at or before
         self.looking_at = None
@@ -330,7 +332,7 @@ class WorkScreen(Screen[None]):
 
     def action_point(self, by: int) -> None:
         """Point at another device."""
-        session = self.outfit.round.session
+        session = self.workplace.run.session
         macs = [device.mac for device in session.cable.search.devices()]
         if session.phase is Phase.FINDING and session.cable.search.candidate and macs:
             here = macs.index(session.cable.search.candidate.mac)
@@ -350,20 +352,20 @@ class WorkScreen(Screen[None]):
 
     def _by_hand(self, said: str) -> None:
         self._said_by_hand = said
-        self.outfit.round.wire.wake()
+        self.workplace.run.wire.wake()
         self.draw()
 
     def action_hand_power(self) -> None:
         """Pull its power, or put it back."""
-        if self.outfit.practice:
-            self._by_hand(self.outfit.practice.toggle_power())
+        if self.workplace.practice:
+            self._by_hand(self.workplace.practice.toggle_power())
 
     def action_hand_type(self) -> None:
         """Type the planned values into the device."""
-        if self.outfit.practice:
-            self._by_hand(self.outfit.practice.type_in(self.outfit.round.session.device.target))
+        if self.workplace.practice:
+            self._by_hand(self.workplace.practice.type_in(self.workplace.run.session.device.target))
 
     def action_hand_mistype(self) -> None:
         """Type them with a slip of the fingers."""
-        if self.outfit.practice:
-            self._by_hand(self.outfit.practice.type_in(self.outfit.round.session.device.target, wrongly=True))
+        if self.workplace.practice:
+            self._by_hand(self.workplace.practice.type_in(self.workplace.run.session.device.target, wrongly=True))

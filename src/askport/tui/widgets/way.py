@@ -7,7 +7,7 @@ from askport.core.narrate import step_lines
 from askport.core.register.fold import Row
 from askport.core.session import Session
 from askport.core.steps import Step
-from askport.edges.round import Round
+from askport.edges.job_run import JobRun
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, line
 from askport.tui.widgets.sheet import Sheet
 
@@ -55,18 +55,18 @@ def way_strip(session: Session, looking_at: Step | None, width: int) -> Ink:
     return ink
 
 
-def crate_lines(tour: Round, width: int, room: int) -> list[Ink]:
+def crate_lines(run: JobRun, width: int, room: int) -> list[Ink]:
     """Draw the devices of the round, the one at hand marked."""
-    if not tour.work:
+    if not run.work:
         return []
-    rows: dict[str, Row] = {row.tag: row for row in tour.rows}
+    rows: dict[str, Row] = {row.tag: row for row in run.rows}
     lines = [blank(), line(" In this round", STRONG)]
-    tags = [item.tag for item in tour.work]
-    here = tags.index(tour.item.tag) if tour.item.tag in tags else len(tags)
+    tags = [item.tag for item in run.work]
+    here = tags.index(run.item.tag) if run.item.tag in tags else len(tags)
     first = max(0, min(here - room // 2, len(tags) - room))
-    for item in tour.work[first : first + room]:
+    for item in run.work[first : first + room]:
         row = rows.get(item.tag)
-        state = row.state if row and row.last.recorded_at else "at hand" if item.tag == tour.item.tag else ""
+        state = row.state if row and row.last.recorded_at else "at hand" if item.tag == run.item.tag else ""
         style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
         ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
         lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))

@@ -9,7 +9,7 @@ from askport.core.finding.clues import SHOWS_HOLDING, Clue
 from askport.core.finding.readers.arp import read_arp
 from askport.core.finding.readers.dhcp import read_dhcp
 from askport.core.finding.readers.discovery import read_ssdp, read_ws_discovery
-from askport.core.finding.readers.field import read_art_net, read_bacnet, read_ethernet_ip, read_knx
+from askport.core.finding.readers.field_protocols import read_art_net, read_bacnet, read_ethernet_ip, read_knx
 from askport.core.finding.readers.igmp import read_igmp
 from askport.core.finding.readers.ipv4 import read_ipv4
 from askport.core.finding.readers.ipv6 import read_icmpv6, read_ipv6
@@ -21,7 +21,7 @@ from askport.core.formats.dhcp import Dhcp
 from askport.core.formats.discovery import Ssdp, WsDiscovery
 from askport.core.formats.dns import Dns
 from askport.core.formats.eapol import Eapol
-from askport.core.formats.field import ArtNet, Bacnet, EtherNetIp, Knx
+from askport.core.formats.field_protocols import ArtNet, Bacnet, EtherNetIp, Knx
 from askport.core.formats.icmpv6 import Icmpv6
 from askport.core.formats.igmp import Igmp
 from askport.core.formats.ipv4 import IPv4
@@ -62,4 +62,4 @@ def read_clues(packet: Packet) -> list[Clue]:
 def addresses_shown(packet: Packet, mac: MacAddress) -> set[IPv4Address]:
     """Return the addresses that a device itself shows with this frame that it holds."""
     clues = read_clues(packet)
-    return {clue.address for clue in clues if clue.mac == mac and clue.tells in SHOWS_HOLDING and clue.address}
+    return {clue.address for clue in clues if clue.mac == mac and clue.kind in SHOWS_HOLDING and clue.address}

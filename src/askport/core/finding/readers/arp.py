@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from askport.core.addresses import host_fault_of
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, ClueKind
 from askport.core.formats.arp import Arp, Op
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import Packet
@@ -20,12 +20,12 @@ def read_arp(arp: Arp, packet: Packet) -> Iterator[Clue]:
         return
     if arp.is_probe:
         if not host_fault_of(arp.tpa):
-            yield Clue(arp.sha, Tells.CLAIMS, arp.tpa)
+            yield Clue(arp.sha, ClueKind.CLAIMS, arp.tpa)
     elif host_fault_of(arp.spa):
         return  # no host can hold it (RFC 1122 section 3.2.1.3)
     elif arp.is_announcement:
-        yield Clue(arp.sha, Tells.ANNOUNCES, arp.spa)
+        yield Clue(arp.sha, ClueKind.ANNOUNCES, arp.spa)
     elif arp.op == Op.REPLY:
-        yield Clue(arp.sha, Tells.ANSWERS, arp.spa)
+        yield Clue(arp.sha, ClueKind.ANSWERS, arp.spa)
     elif arp.op == Op.REQUEST:
-        yield Clue(arp.sha, Tells.LOOKS_FOR, arp.spa, about=arp.tpa)
+        yield Clue(arp.sha, ClueKind.LOOKS_FOR, arp.spa, about=arp.tpa)

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from askport.core.addresses import UNSPECIFIED, host_fault_of, prefix_of_mask
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, ClueKind
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
@@ -28,21 +28,21 @@ def _client(dhcp: Dhcp) -> Iterator[Clue]:
         return
     server, requested = dhcp.address(OptionCode.SERVER_IDENTIFIER), dhcp.address(OptionCode.REQUESTED_IP_ADDRESS)
     if kind == MessageType.REQUEST and server and requested and not host_fault_of(requested):
-        yield Clue(mac, Tells.ACCEPTS, requested, about=server)
+        yield Clue(mac, ClueKind.ACCEPTS, requested, about=server)
     if dhcp.ciaddr == UNSPECIFIED and (kind is None or kind in _ASKING):
-        yield Clue(mac, Tells.ASKS_BOOTP if kind is None else Tells.ASKS_DHCP)
+        yield Clue(mac, ClueKind.ASKS_BOOTP if kind is None else ClueKind.ASKS_DHCP)
     # In a RELEASE or a DECLINE the address is what it no longer has (RFC 2131 section 4.4).
     if kind in (None, MessageType.DISCOVER, MessageType.REQUEST, MessageType.INFORM):
         remembered = dhcp.ciaddr if dhcp.ciaddr != UNSPECIFIED else requested
         # After an offer, option 50 repeats what the server chose; only without one is it the client's own memory.
         if remembered and not host_fault_of(remembered) and dhcp.option(OptionCode.SERVER_IDENTIFIER) is None:
-            yield Clue(mac, Tells.REMEMBERS, remembered)
+            yield Clue(mac, ClueKind.REMEMBERS, remembered)
     for name in {dhcp.option(OptionCode.HOST_NAME), (dhcp.option(OptionCode.CLIENT_FQDN) or b"")[3:]}:
         if name:
-            yield Clue(mac, Tells.NAMED, text=display_text(name.strip(b"\0"), _MAX_NAME), source="dhcp")
+            yield Clue(mac, ClueKind.NAMED, text=display_text(name.strip(b"\0"), _MAX_NAME), source="dhcp")
     vendor = dhcp.option(OptionCode.VENDOR_CLASS_IDENTIFIER)
     if vendor:
-        yield Clue(mac, Tells.DESCRIBES, text=display_text(vendor.rstrip(b"\0"), _MAX_NAME), source="dhcp")
+        yield Clue(mac, ClueKind.DESCRIBES, text=display_text(vendor.rstrip(b"\0"), _MAX_NAME), source="dhcp")
 
 
 def _server(dhcp: Dhcp, packet: Packet) -> Iterator[Clue]:
@@ -52,13 +52,13 @@ def _server(dhcp: Dhcp, packet: Packet) -> Iterator[Clue]:
     server = dhcp.address(OptionCode.SERVER_IDENTIFIER) or ipv4.src
     # A relay passes on what a server elsewhere says: that server's address is not the relay's (RFC 1542 section 4.1.2).
     here = server == ipv4.src and dhcp.giaddr == UNSPECIFIED and not host_fault_of(server)
-    yield Clue(ethernet.src, Tells.SERVES, server if here else None, about=server)
+    yield Clue(ethernet.src, ClueKind.SERVES, server if here else None, about=server)
     mac = dhcp.client
     if mac and dhcp.message_type in (None, MessageType.ACK) and not host_fault_of(dhcp.yiaddr):
         mask = dhcp.address(OptionCode.SUBNET_MASK)
         yield Clue(
             mac,
-            Tells.GIVEN,
+            ClueKind.GIVEN,
             dhcp.yiaddr,
             about=server,
             text="bootp" if dhcp.message_type is None else "dhcp",

@@ -4,7 +4,7 @@ import re
 from collections.abc import Iterator
 from ipaddress import AddressValueError, IPv4Address
 
-from askport.core.finding.clues import Clue, Tells, states
+from askport.core.finding.clues import Clue, ClueKind, states
 from askport.core.formats.discovery import Ssdp, WsDiscovery
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import Packet
@@ -22,7 +22,7 @@ def read_ssdp(ssdp: Ssdp, packet: Packet) -> Iterator[Clue]:
     yield from _page(ethernet, ssdp.get(b"location") or b"", "SSDP")
     server = ssdp.get(b"server")
     if server:
-        yield Clue(ethernet.src, Tells.DESCRIBES, text=display_text(server, _MAX_NAME), source="ssdp")
+        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=display_text(server, _MAX_NAME), source="ssdp")
 
 
 def read_ws_discovery(message: WsDiscovery, packet: Packet) -> Iterator[Clue]:
@@ -33,7 +33,7 @@ def read_ws_discovery(message: WsDiscovery, packet: Packet) -> Iterator[Clue]:
     for where in message.xaddrs:
         yield from _page(ethernet, where, "WS-Discovery")
     if message.name:
-        yield Clue(ethernet.src, Tells.NAMED, text=display_text(message.name, _MAX_NAME), source="ws-discovery")
+        yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(message.name, _MAX_NAME), source="ws-discovery")
 
 
 def _page(ethernet: Ethernet, url: bytes, source: str) -> Iterator[Clue]:
@@ -47,4 +47,4 @@ def _page(ethernet: Ethernet, url: bytes, source: str) -> Iterator[Clue]:
     yield from states(ethernet.src, address, source)
     port = int(found[3] or (443 if found[1] else 80))
     if 0 < port < 65536:
-        yield Clue(ethernet.src, Tells.OFFERS, text="tcp", port=port, source=source.lower())
+        yield Clue(ethernet.src, ClueKind.OFFERS, text="tcp", port=port, source=source.lower())

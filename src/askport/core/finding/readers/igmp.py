@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, ClueKind
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.igmp import Igmp, IgmpType
 from askport.core.formats.packet import Packet
@@ -14,4 +14,4 @@ def read_igmp(igmp: Igmp, packet: Packet) -> Iterator[Clue]:
     """Read which groups it listens to; everybody listens to 224.0.0.1."""
     ethernet = packet.get(Ethernet)
     if ethernet and igmp.type in _REPORTS:
-        yield from (Clue(ethernet.src, Tells.JOINS, about=group) for group in igmp.groups if group.is_multicast)
+        yield from (Clue(ethernet.src, ClueKind.JOINS, about=group) for group in igmp.groups if group.is_multicast)

@@ -5,7 +5,7 @@ from functools import lru_cache
 from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import LIMITED_BROADCAST, LINK_LOCAL, UNSPECIFIED, host_fault_of
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, ClueKind
 from askport.core.formats.dhcp import Dhcp
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
@@ -31,16 +31,16 @@ def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
     if ethernet is None or ethernet.src.is_group or host_fault_of(ipv4.src):
         return
     if ipv4.ttl not in _SENT_WITH:
-        yield Clue(ethernet.src, Tells.FORWARDS, ipv4.src)
+        yield Clue(ethernet.src, ClueKind.FORWARDS, ipv4.src)
         return
     stays = _stays_on_link(ipv4.dst)
     dhcp = packet.get(Dhcp) if stays else None
     relayed = dhcp is not None and (dhcp.giaddr != UNSPECIFIED or dhcp.hops > 0)
-    yield Clue(ethernet.src, Tells.SENDS_ON_LINK if stays and not relayed else Tells.SENDS_FROM, ipv4.src)
+    yield Clue(ethernet.src, ClueKind.SENDS_ON_LINK if stays and not relayed else ClueKind.SENDS_FROM, ipv4.src)
     udp = packet.get(Udp)
     service = _SERVERS.get(udp.dst_port) if udp else None
     if service and not host_fault_of(ipv4.dst):
-        yield Clue(ethernet.src, Tells.USES, ipv4.src, about=ipv4.dst, text=service)
+        yield Clue(ethernet.src, ClueKind.USES, ipv4.src, about=ipv4.dst, text=service)
 
 
 @lru_cache(maxsize=4096)

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from functools import lru_cache
 from ipaddress import IPv6Address
 
-from askport.core.finding.clues import Clue, Tells
+from askport.core.finding.clues import Clue, ClueKind
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.icmpv6 import Icmpv6, Icmpv6Type
 from askport.core.formats.ipv6 import IPv6
@@ -18,7 +18,7 @@ def read_ipv6(ipv6: IPv6, packet: Packet) -> Iterator[Clue]:
     ethernet = packet.get(Ethernet)
     sender = _sender(ipv6.src)
     if ethernet is not None and sender and ipv6.hop_limit in _LINK_HOPS:
-        yield Clue(ethernet.src, Tells.HAS_IPV6, text=sender)
+        yield Clue(ethernet.src, ClueKind.HAS_IPV6, text=sender)
 
 
 @lru_cache(maxsize=4096)
@@ -35,6 +35,6 @@ def read_icmpv6(message: Icmpv6, packet: Packet) -> Iterator[Clue]:
     target = message.target
     tries_out = message.type == Icmpv6Type.NEIGHBOUR_SOLICITATION and ipv6.src.is_unspecified
     if target and not target.is_multicast and (tries_out or message.type == Icmpv6Type.NEIGHBOUR_ADVERTISEMENT):
-        yield Clue(ethernet.src, Tells.HAS_IPV6, text=str(target))
+        yield Clue(ethernet.src, ClueKind.HAS_IPV6, text=str(target))
     if message.type == Icmpv6Type.ROUTER_ADVERTISEMENT:
-        yield Clue(ethernet.src, Tells.ROUTES_IPV6)
+        yield Clue(ethernet.src, ClueKind.ROUTES_IPV6)

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from askport.core.addresses import UNSPECIFIED, prefix_of_mask
-from askport.core.finding.clues import Clue, Tells, states
+from askport.core.finding.clues import Clue, ClueKind, states
 from askport.core.formats.dcp import Block, Dcp, FrameId
 from askport.core.formats.eapol import Eapol
 from askport.core.formats.ethernet import Ethernet
@@ -24,27 +24,27 @@ def read_lldp(lldp: Lldp, packet: Packet) -> Iterator[Clue]:
         return
     name, description = lldp.get(Tlv.SYSTEM_NAME), lldp.get(Tlv.SYSTEM_DESCRIPTION)
     if name:
-        yield Clue(ethernet.src, Tells.NAMED, text=display_text(name, _MAX_NAME), source="lldp")
+        yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(name, _MAX_NAME), source="lldp")
     if description:
-        yield Clue(ethernet.src, Tells.DESCRIBES, text=display_text(description, _MAX_NAME), source="lldp")
+        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=display_text(description, _MAX_NAME), source="lldp")
     for address in lldp.management_addresses:
         yield from states(ethernet.src, address, "LLDP")
     if lldp.is_switch:
-        yield Clue(ethernet.src, Tells.BRIDGES, source="LLDP")
+        yield Clue(ethernet.src, ClueKind.BRIDGES, source="LLDP")
 
 
 def read_bpdu(bpdu: Bpdu, packet: Packet) -> Iterator[Clue]:
     """Read that a switch speaks (IEEE 802.1D clause 9)."""
     ethernet = packet.get(Ethernet)
     if ethernet:
-        yield Clue(ethernet.src, Tells.BRIDGES, source="spanning tree")
+        yield Clue(ethernet.src, ClueKind.BRIDGES, source="spanning tree")
 
 
 def read_eapol(eapol: Eapol, packet: Packet) -> Iterator[Clue]:
     """Read a port that asks who is there (IEEE 802.1X clause 8)."""
     ethernet = packet.get(Ethernet)
     if ethernet and eapol.type == _EAP:
-        yield Clue(ethernet.src, Tells.WANTS_LOGIN)
+        yield Clue(ethernet.src, ClueKind.WANTS_LOGIN)
 
 
 def read_dcp(dcp: Dcp, packet: Packet) -> Iterator[Clue]:
@@ -54,9 +54,9 @@ def read_dcp(dcp: Dcp, packet: Packet) -> Iterator[Clue]:
         return
     name, kind = dcp.get(Block.NAME_OF_STATION), dcp.get(Block.TYPE_OF_STATION)
     if name:
-        yield Clue(ethernet.src, Tells.NAMED, text=display_text(name, _MAX_NAME), source="dcp")
+        yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(name, _MAX_NAME), source="dcp")
     if kind:
-        yield Clue(ethernet.src, Tells.DESCRIBES, text=display_text(kind, _MAX_NAME), source="dcp")
+        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=display_text(kind, _MAX_NAME), source="dcp")
     stated = dcp.ip
     if stated:
         address, mask, gateway = stated

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from ipaddress import IPv4Address
 
-from askport.core.finding.clues import Clue, Tells, states
+from askport.core.finding.clues import Clue, ClueKind, states
 from askport.core.formats.dns import (
     PORT_LLMNR,
     PORT_MDNS,
@@ -55,16 +55,16 @@ def _record(record: Record, ethernet: Ethernet, source: str) -> Iterator[Clue]:
         return  # it takes the record back (RFC 6762 section 10.1)
     name = record.name
     if record.type == RecordType.A and record.address:
-        yield Clue(ethernet.src, Tells.NAMED, text=_text(name[:1]), source=source)
+        yield Clue(ethernet.src, ClueKind.NAMED, text=_text(name[:1]), source=source)
         yield from states(ethernet.src, record.address, "mDNS" if source == "mdns" else "LLMNR")
     elif record.type == RecordType.PTR and record.target and name[-2:] == (b"in-addr", b"arpa"):
-        yield Clue(ethernet.src, Tells.NAMED, text=_text(record.target[:1]), source=source)
+        yield Clue(ethernet.src, ClueKind.NAMED, text=_text(record.target[:1]), source=source)
     elif record.type == RecordType.SRV and record.target and len(name) >= 3 and name[-2] in _TRANSPORTS:
         port = int.from_bytes(record.data[4:6], "big")
         transport = name[-2][1:].decode()
-        yield Clue(ethernet.src, Tells.OFFERS, text=transport, port=port, source=source)
+        yield Clue(ethernet.src, ClueKind.OFFERS, text=transport, port=port, source=source)
         if len(name) > 3:
-            yield Clue(ethernet.src, Tells.NAMED, text=_text(name[:1]), source=source)
+            yield Clue(ethernet.src, ClueKind.NAMED, text=_text(name[:1]), source=source)
 
 
 def _netbios(dns: Dns, ethernet: Ethernet) -> Iterator[Clue]:
@@ -74,11 +74,11 @@ def _netbios(dns: Dns, ethernet: Ethernet) -> Iterator[Clue]:
             # A registration or an answer: flags, then the address that it stands for (RFC 1002 section 4.2.2).
             if int.from_bytes(record.data[:2], "big") & _GROUP_NAME:
                 continue
-            yield Clue(ethernet.src, Tells.NAMED, text=display_text(label[0], _MAX_NAME), source="netbios")
+            yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(label[0], _MAX_NAME), source="netbios")
             yield from states(ethernet.src, IPv4Address(record.data[2:6]), "NetBIOS")
         elif record.type == RecordType.SRV and dns.is_response and record.data:
             for at in range(1, min(len(record.data) - _NODE_NAME + 1, record.data[0] * _NODE_NAME), _NODE_NAME):
                 entry = record.data[at : at + _NODE_NAME]
                 if entry[15] == 0 and not int.from_bytes(entry[16:18], "big") & _GROUP_NAME:
                     name = display_text(entry[:15].rstrip(b" \0"), _MAX_NAME)
-                    yield Clue(ethernet.src, Tells.NAMED, text=name, source="netbios")
+                    yield Clue(ethernet.src, ClueKind.NAMED, text=name, source="netbios")

@@ -1,4 +1,4 @@
-"""Choosing a laptop address: near the device where its mask is not known, asked for before it is taken."""
+"""FreeAddressSearch a laptop address: near the device where its mask is not known, asked for before it is taken."""
 
 from collections.abc import Container, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
@@ -56,7 +56,7 @@ def _ends_in_same_bits(address: int) -> bool:
     return address & 7 in (0, 7)
 
 
-class Choosing(Machine):
+class FreeAddressSearch(Machine):
     """Takes the first candidate that nobody answers for (RFC 5227 section 2.1.1)."""
 
     def __init__(self, mac: MacAddress, candidates: Iterable[IPv4Interface], *, now: float) -> None:

@@ -51,7 +51,7 @@ class State(Enum):
     ENDED = auto()
 
 
-class Answering(Way):
+class AnsweringRequests(Way):
     """An address server for one MAC address that stops when that device has what it needs.
 
     It never answers anybody else, first makes sure that no other server is on this wire, and stops for good when

@@ -3,14 +3,14 @@
 from dataclasses import dataclass
 
 from askport.bench.practice import Practice
-from askport.edges.round import Round
+from askport.edges.job_run import JobRun
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Outfit:
+class Workplace:
     """A round of devices, and the practice hands where it is one on the bench."""
 
-    round: Round
+    run: JobRun
     title: str
     """The job, at the top left."""
     place: str

@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator
 
-from askport.core.finding.clues import Clue, Tells, states
+from askport.core.finding.clues import Clue, ClueKind, states
 from askport.core.formats.ethernet import Ethernet
-from askport.core.formats.field import (
+from askport.core.formats.field_protocols import (
     PORT_BACNET,
     PORT_ETHERNET_IP,
     ArtNet,
@@ -27,9 +27,11 @@ def read_ethernet_ip(message: EtherNetIp, packet: Packet) -> Iterator[Clue]:
     if ethernet is None or message.address is None:
         return
     yield from states(ethernet.src, message.address, "EtherNet/IP")
-    yield Clue(ethernet.src, Tells.OFFERS, text="tcp", port=PORT_ETHERNET_IP, source="ethernet/ip")
+    yield Clue(ethernet.src, ClueKind.OFFERS, text="tcp", port=PORT_ETHERNET_IP, source="ethernet/ip")
     if message.product:
-        yield Clue(ethernet.src, Tells.DESCRIBES, text=display_text(message.product, _MAX_NAME), source="ethernet/ip")
+        yield Clue(
+            ethernet.src, ClueKind.DESCRIBES, text=display_text(message.product, _MAX_NAME), source="ethernet/ip"
+        )
 
 
 def read_bacnet(message: Bacnet, packet: Packet) -> Iterator[Clue]:
@@ -38,9 +40,9 @@ def read_bacnet(message: Bacnet, packet: Packet) -> Iterator[Clue]:
     if ethernet is None or message.service != BacnetService.I_AM or message.instance is None:
         return
     if message.origin is None:  # a forwarded one is about somebody else
-        yield Clue(ethernet.src, Tells.OFFERS, text="udp", port=PORT_BACNET, source="bacnet")
+        yield Clue(ethernet.src, ClueKind.OFFERS, text="udp", port=PORT_BACNET, source="bacnet")
         text = f"BACnet device {message.instance}, vendor {message.vendor_id}"
-        yield Clue(ethernet.src, Tells.DESCRIBES, text=text, source="bacnet")
+        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=text, source="bacnet")
 
 
 def read_knx(message: Knx, packet: Packet) -> Iterator[Clue]:
@@ -49,9 +51,9 @@ def read_knx(message: Knx, packet: Packet) -> Iterator[Clue]:
     if ethernet is None or message.service != KnxService.SEARCH_RESPONSE:
         return
     yield from states(ethernet.src, message.address, "KNXnet/IP")
-    yield Clue(ethernet.src, Tells.OFFERS, text="udp", port=message.port, source="knx")
+    yield Clue(ethernet.src, ClueKind.OFFERS, text="udp", port=message.port, source="knx")
     if message.name:
-        yield Clue(ethernet.src, Tells.NAMED, text=display_text(message.name, _MAX_NAME), source="knx")
+        yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(message.name, _MAX_NAME), source="knx")
 
 
 def read_art_net(packet_: ArtNet, packet: Packet) -> Iterator[Clue]:
@@ -61,4 +63,4 @@ def read_art_net(packet_: ArtNet, packet: Packet) -> Iterator[Clue]:
         return
     yield from states(ethernet.src, packet_.address, "Art-Net")
     if packet_.name:
-        yield Clue(ethernet.src, Tells.NAMED, text=display_text(packet_.name, _MAX_NAME), source="art-net")
+        yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(packet_.name, _MAX_NAME), source="art-net")

@@ -9,6 +9,7 @@ from typing import Protocol
 
 from askport.core.addresses import MacAddress
 from askport.core.cable import Surroundings
+from askport.core.channels import Channels
 from askport.core.plan.target import Site
 from askport.core.plan.work import WorkItem, following
 from askport.core.reach.laptop import Laptop
@@ -22,7 +23,7 @@ from askport.edges.driver import Driver
 from askport.edges.jobfile import JobFile
 
 
-class AdapterHands(Protocol):
+class BorrowingAdapter(Protocol):
     """What can borrow and give back: the keeper, or the bench."""
 
     async def borrow(self, interface: IPv4Interface) -> None:
@@ -35,10 +36,10 @@ class AdapterHands(Protocol):
         """Put the adapter back as it was."""
 
 
-class _Hands:
+class _AdapterAndJob:
     """The hands of a session: one adapter and one job file."""
 
-    def __init__(self, adapter: AdapterHands, job: JobFile) -> None:
+    def __init__(self, adapter: BorrowingAdapter, job: JobFile) -> None:
         self.borrow, self.pin, self.give_back = adapter.borrow, adapter.pin, adapter.give_back
         self._job = job
 
@@ -49,14 +50,15 @@ class _Hands:
         self._job.keep(unit, frames)
 
 
-class Round:
+class JobRun:
     """Goes through a work list; the session of the device at hand is ``session``."""
 
     def __init__(
         self,
         *,
         wire: Wire,
-        adapter: AdapterHands,
+        adapter: BorrowingAdapter,
+        channels: Channels,
         own: Sequence[IPv4Interface],
         job: JobFile,
         work: Sequence[WorkItem],
@@ -70,6 +72,7 @@ class Round:
         Args:
             wire: what carries frames.
             adapter: what borrows and gives back.
+            channels: what carries streams over it.
             own: the laptop's own addresses on it.
             job: where it is written down.
             work: the devices in working order.
@@ -79,7 +82,7 @@ class Round:
             began_at: since when it was listened on, in the wire's time; None for now.
         """
         self.wire, self.own, self.job, self.work, self.site, self.maker = wire, tuple(own), job, work, site, maker
-        self._hands = _Hands(adapter, job)
+        self._adapter_and_job, self._channels = _AdapterAndJob(adapter, job), channels
         self._rows: list[Row] = []
         self._folded = 0
         self._place = 0
@@ -131,7 +134,8 @@ class Round:
             xid=lambda: secrets.randbits(32),
             around=around,
         )
-        self.driver = Driver(self.session, self.wire, self._hands)
+        self._channels.close_channels()  # the device before has gone, and its channels with it
+        self.driver = Driver(self.session, self.wire, self._adapter_and_job, self._channels)
 
     def next_device(self) -> None:
         """Go on to the next device of the list, or of the crate."""

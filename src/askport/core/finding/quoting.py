@@ -2,22 +2,22 @@
 
 from dataclasses import dataclass
 
-from askport.core.finding.clues import Clue, Tells
-from askport.core.formats.fields import Field, fields_of
+from askport.core.finding.clues import Clue, ClueKind
+from askport.core.formats.frame_fields import Field, fields_of
 from askport.core.wire import Heard
 
 _ALWAYS = {
-    Tells.ANSWERS: ("ARP operation", "sender's MAC address"),
-    Tells.ANNOUNCES: ("ARP operation", "sender's MAC address"),
-    Tells.LOOKS_FOR: ("ARP operation",),
-    Tells.LOOKS_FOR_US: ("ARP operation",),
-    Tells.CLAIMS: ("ARP operation", "sender's address"),
-    Tells.FORWARDS: ("time to live",),
-    Tells.SENDS_ON_LINK: ("destination address",),
-    Tells.SENDS_THROUGH: ("to MAC address",),
-    Tells.ASKS_BOOTP: ("operation", "client's MAC address"),
-    Tells.ASKS_DHCP: ("operation", "client's MAC address", "option 53"),
-    Tells.SERVES: ("operation",),
+    ClueKind.ANSWERS: ("ARP operation", "sender's MAC address"),
+    ClueKind.ANNOUNCES: ("ARP operation", "sender's MAC address"),
+    ClueKind.LOOKS_FOR: ("ARP operation",),
+    ClueKind.LOOKS_FOR_US: ("ARP operation",),
+    ClueKind.CLAIMS: ("ARP operation", "sender's address"),
+    ClueKind.FORWARDS: ("time to live",),
+    ClueKind.SENDS_ON_LINK: ("destination address",),
+    ClueKind.SENDS_THROUGH: ("to MAC address",),
+    ClueKind.ASKS_BOOTP: ("operation", "client's MAC address"),
+    ClueKind.ASKS_DHCP: ("operation", "client's MAC address", "option 53"),
+    ClueKind.SERVES: ("operation",),
 }
 """Fields that say so by what they are, beside those that hold the address or the text."""
 
@@ -30,7 +30,7 @@ class Marked:
     says_so: bool
 
 
-def opened(heard: Heard, clue: Clue) -> list[Marked]:
+def bytes_behind(heard: Heard, clue: Clue) -> list[Marked]:
     """Return the fields of a frame, those that say what the clue tells marked.
 
     Text and addresses inside a message that has no fields of its own here are marked where they stand.
@@ -39,7 +39,7 @@ def opened(heard: Heard, clue: Clue) -> list[Marked]:
     marked: list[Marked] = []
     for field in fields_of(heard.data):
         inside = _inside(heard.data, field, clue)
-        named = field.name in _ALWAYS.get(clue.tells, ())
+        named = field.name in _ALWAYS.get(clue.kind, ())
         holds = field.value in values or any(field.value.endswith(f": {value}") for value in values)
         texts = bool(clue.text) and clue.text in field.value
         marked.append(Marked(field, named or holds or texts))

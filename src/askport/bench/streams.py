@@ -1,0 +1,100 @@
+"""The bench's streams: what a stand-in serves on a TCP port, in virtual time."""
+
+import heapq
+from itertools import count
+from typing import Protocol
+
+from askport.bench.stand_in import StandIn, Talk
+from askport.core.channels import Channel, ChannelEvent, Closed, Opened, Received
+
+_ROUND_TRIP_S = 0.002
+_CUT_AFTER_S = 3.0
+"""How long it takes until a connection counts as cut whose other end has gone."""
+
+
+class Cable(Protocol):
+    """What streams need of the bench."""
+
+    def now(self) -> float:
+        """Return the virtual time."""
+
+    def reached(self, channel: Channel) -> StandIn | None:
+        """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
+
+
+class BenchStreams:
+    """The channels that are open on the bench."""
+
+    def __init__(self, cable: Cable) -> None:
+        self._cable = cable
+        self._order = count()
+        self._due: list[tuple[float, int, ChannelEvent]] = []
+        self._talks: dict[Channel, tuple[StandIn, Talk | None]] = {}
+        self._cut: set[Channel] = set()
+        self._events: list[ChannelEvent] = []
+
+    @property
+    def next_at(self) -> float | None:
+        """When the next event is due."""
+        return self._due[0][0] if self._due else None
+
+    def open_channel(self, channel: Channel) -> None:
+        """Begin to connect."""
+        device = self._cable.reached(channel)
+        if device is None:
+            self._later(Closed(channel, "nothing came back"), _CUT_AFTER_S)
+        elif channel.far.port not in (device.host.ports or ()):
+            self._later(Closed(channel, "connection refused"))
+        else:
+            talk = device.talk(channel.far.port)
+            self._talks[channel] = device, talk
+            self._later(Opened(channel))
+            self._say(channel, talk.greets() if talk else b"")
+
+    def send_on(self, channel: Channel, data: bytes) -> None:
+        """Send on an open channel."""
+        device, talk = self._talks.get(channel, (None, None))
+        if talk and device is self._cable.reached(channel):
+            self._say(channel, talk.receives(data, self._cable.now()))
+            if talk.over:
+                self._later(Closed(channel))
+                self._talks.pop(channel)
+
+    def close_channel(self, channel: Channel) -> None:
+        """End one, without another word about it."""
+        self._talks.pop(channel, None)
+        self._cut.discard(channel)
+        self._due = [each for each in self._due if each[2].channel is not channel]
+        heapq.heapify(self._due)
+        self._events = [each for each in self._events if each.channel is not channel]
+
+    def close_channels(self) -> None:
+        """End all of them."""
+        for channel in [*self._talks, *(each.channel for _, _, each in self._due)]:
+            self.close_channel(channel)
+
+    def channel_events(self) -> list[ChannelEvent]:
+        """Return what has come of them since the last time, in order."""
+        events, self._events = self._events, []
+        return events
+
+    def happen(self) -> bool:
+        """Do what is due; return whether there is something to be told."""
+        for channel, (device, _) in list(self._talks.items()):
+            if channel not in self._cut and device is not self._cable.reached(channel):
+                self._cut.add(channel)
+                self._later(Closed(channel, "connection timed out"), _CUT_AFTER_S)
+        while self._due and self._due[0][0] <= self._cable.now():
+            event = heapq.heappop(self._due)[2]
+            if isinstance(event, Closed):
+                self._talks.pop(event.channel, None)
+            if isinstance(event, Closed) or event.channel not in self._cut:
+                self._events.append(event)
+        return bool(self._events)
+
+    def _say(self, channel: Channel, data: bytes) -> None:
+        if data:
+            self._later(Received(channel, data))
+
+    def _later(self, event: ChannelEvent, after_s: float = _ROUND_TRIP_S) -> None:
+        heapq.heappush(self._due, (self._cable.now() + after_s, next(self._order), event))

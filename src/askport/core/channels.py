@@ -1,0 +1,106 @@
+"""Streams to the device: a machine opens a channel, sends and closes, and is told what becomes of it.
+
+A way that talks over one stays as pure as one that sends frames: the edge, or the practice bench, carries it out.
+"""
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv6Address
+from typing import Protocol
+
+
+@dataclass(frozen=True, slots=True)
+class TcpPort:
+    """One TCP port at the device's end, over the cable and over nothing else."""
+
+    address: IPv4Address | IPv6Address
+    port: int
+
+    def __str__(self) -> str:
+        return f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
+
+
+FarEnd = TcpPort
+"""Where a channel can lead; each kind has its transport at the edge."""
+
+
+class Channel:
+    """One stream to one far end. Whoever opens it tells it from others by identity."""
+
+    __slots__ = ("far",)
+
+    def __init__(self, far: FarEnd) -> None:
+        self.far = far
+
+
+# What a machine wants done
+
+
+@dataclass(frozen=True, slots=True)
+class OpenChannel:
+    """Connect, and say how that went."""
+
+    channel: Channel
+
+
+@dataclass(frozen=True, slots=True)
+class SendOn:
+    """Send bytes on an open channel; on one that has closed meanwhile they are lost, as on a real one."""
+
+    channel: Channel
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class CloseChannel:
+    """End it; nothing is heard of it any more."""
+
+    channel: Channel
+
+
+# What comes of it
+
+
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """The far end took the connection."""
+
+    channel: Channel
+
+
+@dataclass(frozen=True, slots=True)
+class Received:
+    """Bytes came, in the order in which they were sent, cut anywhere."""
+
+    channel: Channel
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Closed:
+    """It could not be opened, or has ended."""
+
+    channel: Channel
+    because: str = ""
+    """What was in the way, as part of a sentence; empty where the device ended it in order."""
+
+
+ChannelEvent = Opened | Received | Closed
+
+
+class Channels(Protocol):
+    """What carries channels: the edge's streams over one adapter, or the practice bench."""
+
+    def open_channel(self, channel: Channel) -> None:
+        """Begin to connect."""
+
+    def send_on(self, channel: Channel, data: bytes) -> None:
+        """Send on an open channel."""
+
+    def close_channel(self, channel: Channel) -> None:
+        """End one, without another word about it."""
+
+    def close_channels(self) -> None:
+        """End all of them."""
+
+    def channel_events(self) -> list[ChannelEvent]:
+        """Return what has come of them since the last time, in order."""

@@ -1,0 +1,78 @@
+"""Carries channels over one adapter; each kind of far end has its transport."""
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+from askport.core.channels import Channel, ChannelEvent, Closed, Opened, Received, TcpPort
+from askport.edges.transports import tcp
+
+_CHUNK = 16_384
+_MOST_WAITING = 64
+"""Chunks that may wait for the machine: a device that never stops sending is read no faster than they are used."""
+
+Transport = Callable[[str, Any], Awaitable[tuple[asyncio.StreamReader, asyncio.StreamWriter]]]
+TRANSPORTS: dict[type, Transport] = {TcpPort: tcp.connect_watched}
+"""To carry one kind of far end more: its module, and a line here."""
+
+
+class Streams:
+    """The channels of one adapter."""
+
+    def __init__(self, adapter: str, wake: Callable[[], None]) -> None:
+        """Carry channels over this adapter; ``wake`` is called whenever there is something to be told."""
+        self._adapter, self._wake = adapter, wake
+        self._tasks: dict[Channel, asyncio.Task[None]] = {}
+        self._writers: dict[Channel, asyncio.StreamWriter] = {}
+        self._events: list[ChannelEvent] = []
+        self._room = asyncio.Event()
+
+    def open_channel(self, channel: Channel) -> None:
+        """Begin to connect."""
+        self._tasks[channel] = asyncio.ensure_future(self._carry(channel))
+
+    def send_on(self, channel: Channel, data: bytes) -> None:
+        """Send on an open channel."""
+        if writer := self._writers.get(channel):
+            writer.write(data)
+
+    def close_channel(self, channel: Channel) -> None:
+        """End one, without another word about it; what was sent last still goes out."""
+        if writer := self._writers.pop(channel, None):
+            writer.close()
+        if task := self._tasks.pop(channel, None):
+            task.cancel()
+        self._events = [each for each in self._events if each.channel is not channel]
+
+    def close_channels(self) -> None:
+        """End all of them."""
+        for channel in list(self._tasks):
+            self.close_channel(channel)
+
+    def channel_events(self) -> list[ChannelEvent]:
+        """Return what has come of them since the last time, in order."""
+        events, self._events = self._events, []
+        self._room.set()
+        return events
+
+    def _say(self, event: ChannelEvent) -> None:
+        if event.channel in self._tasks:
+            self._events.append(event)
+            self._wake()
+
+    async def _carry(self, channel: Channel) -> None:
+        because = ""
+        try:
+            reader, self._writers[channel] = await TRANSPORTS[type(channel.far)](self._adapter, channel.far)
+            self._say(Opened(channel))
+            while data := await reader.read(_CHUNK):
+                self._say(Received(channel, data))
+                while len(self._events) >= _MOST_WAITING:
+                    self._room.clear()
+                    await self._room.wait()
+        except OSError as error:
+            because = tcp.why(error)
+        if writer := self._writers.pop(channel, None):
+            writer.close()
+        self._say(Closed(channel, because))
+        self._tasks.pop(channel, None)
