@@ -1,6 +1,7 @@
 """What the tests share: a bench in virtual time, and real kernels in network namespaces."""
 
 import asyncio
+import atexit
 import contextlib
 import itertools
 import os
@@ -26,6 +27,8 @@ settings.register_profile(
 settings.register_profile("long", max_examples=5000, deadline=None)
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "ci"))
 
+os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="askport-state-")  # where the programs under test keep their log
+atexit.register(shutil.rmtree, os.environ["XDG_STATE_HOME"], ignore_errors=True)
 ASKPORT = [str(Path(sys.executable).with_name("askport"))]
 LAPTOP, DEVICE = "02:00:00:00:00:01", "02:00:00:00:00:99"
 

@@ -383,3 +383,25 @@ def test_what_any_reader_can_read_passes_the_kernels_filter_and_bulk_does_not(ca
     assert missing == []
     assert str(bulk.src_mac) not in heard
     assert document["frames"]["unreadable"] == 0
+
+
+def test_the_log_tells_what_was_asked_of_the_keeper_and_why_frames_were_dropped(cable, tmp_path):
+    """Cleaned of what could steer a terminal, and named where something went wrong."""
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    hostile = bytes.fromhex("ffffffffffff" + DEVICE.replace(":", "") + "0806") + b"\x1b]0;x\x07" + bytes(10)
+    sends = f"import socket; s = socket.socket(17, 3); s.bind(('zd0', 0)); [s.send({hostile!r}) for _ in range(3)]"
+    environment = os.environ | {"XDG_STATE_HOME": str(tmp_path)}
+    borrows = ["borrow", "zl0", "192.168.61.9/24", "--", "true"]
+    subprocess.run([*cable.inside("laptop"), *cable.command(*borrows)], env=environment, check=True)
+    log = tmp_path / "askport" / "askport.log"
+    find = ["--log-level", "debug", "find", "zl0", "--loudness", "listen", "--seconds", "2"]
+    listens = subprocess.Popen([*cable.inside("laptop"), *cable.command(*find)], env=environment,
+                               stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+    time.sleep(1.2)
+    cable.start("device", sys.executable, "-c", sends)
+    listens.wait(10)
+    text = log.read_text()
+    for told in ('event="keeper: take" adapter=zl0', "address=192.168.61.9/24", 'event="keeper: gave back"',
+                 f'event="frame dropped" source={DEVICE}', "ARP could not be read"):  # fmt: skip
+        assert told in text, told
+    assert all(line.isprintable() for line in text.splitlines())

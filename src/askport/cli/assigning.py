@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import choose, giving_back, laptop_beside, laptop_within, open_cable, run
+from askport.cli.cable import choose, finder_on, giving_back, laptop_beside, laptop_within, open_cable, run
 from askport.cli.record import JobOption, Record, TagOption
 from askport.cli.talk import JsonOption, Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
@@ -101,7 +101,7 @@ async def _assign(
     others_are_fine: bool,
 ) -> tuple[Way, Device | None]:
     """Return the way that was gone, and the device as it was heard before."""
-    finder = Finder([keeper.mac], now=keeper.wire.now(), measures=False)
+    finder = finder_on(keeper, measures=False)
     finder.laptop_addresses |= {each.ip for each in keeper.own}
     vacancy = await choose(keeper, [target.interface], finder)
     holder = vacancy.taken.get(target.interface.ip)

@@ -4,13 +4,16 @@ import contextlib
 from collections.abc import Callable, Collection, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
+from typing import Any
 
 from askport.cli.talk import Status, say
 from askport.core.errors import Refused
+from askport.core.finding.finder import Finder
 from askport.core.machine import Machine, Together, earliest
 from askport.core.reach.adapters import cable_hazards
 from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
 from askport.core.words import listed
+from askport.edges import log
 from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link, require_switched_on
 from askport.edges.terminal import end_with_terminal
@@ -48,6 +51,13 @@ def open_cable(adapter: str, *, needs_link: bool = True, first: Callable[[], obj
     for hazard in cable_hazards(list_adapters(), adapter):
         say(hazard.text)
     return keeper
+
+
+def finder_on(keeper: Keeper, **options: Any) -> Finder:
+    """Return a finder on the cable; what it drops goes to the log."""
+    finder = Finder([keeper.mac], now=keeper.wire.now(), **options)
+    finder.on_drop = log.dropped
+    return finder
 
 
 @contextlib.contextmanager

@@ -6,12 +6,11 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import giving_back, laptop_beside, open_cable, run
+from askport.cli.cable import finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.talk import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, MachineRefused
-from askport.core.finding.finder import Finder
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
 from askport.core.text import display_text
@@ -99,7 +98,7 @@ async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, *, json: 
 
 async def _opens(keeper: Keeper, address: IPv4Address, port: int) -> bool:
     """Ask for the port over the bare wire, past the laptop's own firewall."""
-    finder = Finder([keeper.mac], now=keeper.wire.now(), measures=False)
+    finder = finder_on(keeper, measures=False)
     finder.call([address], now=keeper.wire.now(), guess=False)
     await run(finder, keeper, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
     device = next((each for each in finder.devices() if each.best and each.best.address == address), None)

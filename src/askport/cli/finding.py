@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import open_cable, run, saving
+from askport.cli.cable import finder_on, open_cable, run, saving
 from askport.cli.find_document import find_document
 from askport.cli.talk import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_network
@@ -98,7 +98,7 @@ def find(
         label_digits(label)
     with open_cable(adapter, needs_link=False) as keeper, saving(save, keeper):
         started = keeper.wire.now()
-        finder = Finder([keeper.mac], now=started, loudness=loud, within=ranges, rate=rate)
+        finder = finder_on(keeper, loudness=loud, within=ranges, rate=rate)
         finder.laptop_addresses |= {each.ip for each in keeper.own}
         if not json:
             say(f"{adapter}: {loud.says}. Ctrl-C ends it.")

@@ -12,6 +12,7 @@ import typer
 from askport import __version__
 from askport.cli.talk import Status, say
 from askport.core.errors import AskPortError
+from askport.edges import log
 
 _COMMANDS = {
     "adapters": "finding",
@@ -54,15 +55,23 @@ def start(
     context: typer.Context,
     job: Annotated[Path | None, typer.Option("--job", help="The job file of the full screen.")] = None,
     version: Annotated[bool, typer.Option("--version", help="Print the version and end.")] = False,
+    log_level: Annotated[
+        log.Level, typer.Option("--log-level", help="How much the log in the state directory tells.")
+    ] = log.Level.INFO,
 ) -> None:
     """Start the full screen on this laptop's adapters, unless a command is named."""
     if version:
         print(f"askport {__version__}")
         raise typer.Exit
+    log.set_level(log_level)
     if context.invoked_subcommand is None:
         from askport.cli.on_adapters import start_on_adapters
 
         start_on_adapters(job)
+
+
+_NOT_IN_ORDER = frozenset({"keeper-gone", "keeper-silent", "not-given-back"})
+"""Refusals after which somebody will want to know what was done before."""
 
 
 def _interrupt(*_: object) -> None:
@@ -80,7 +89,9 @@ def run(arguments: list[str] | None = None) -> int:
     try:
         return int(application(named)(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
     except AskPortError as error:
-        say(f"askport: {error.message}")
+        log.wrong("refused", code=error.code, because=error.message)
+        told = f" What was done is in {log.where()}." if error.code in _NOT_IN_ORDER and log.where() else ""
+        say(f"askport: {error.message}{told}")
         return error.exit_status
     except _USAGE_ERROR as error:
         say(f"askport: {' '.join(error.format_message().split())} ('askport --help' shows how.)")
@@ -94,7 +105,11 @@ def run(arguments: list[str] | None = None) -> int:
     except Exception as error:
         if os.environ.get("ASKPORT_TRACEBACK"):
             raise
-        say(f"askport: a fault of Ask Port itself ({type(error).__name__}: {error}). What was borrowed was given back.")
+        log.begin()
+        log.wrong("a fault of Ask Port itself", exc_info=True)
+        told = f" Where it was is in {log.where()}." if log.where() else ""
+        what = f"{type(error).__name__}: {error}"
+        say(f"askport: a fault of Ask Port itself ({what}). What was borrowed was given back.{told}")
         return Status.MACHINE
 
 

@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import giving_back, laptop_within, open_cable, run
+from askport.cli.cable import finder_on, giving_back, laptop_within, open_cable, run
 from askport.cli.record import JobOption, Record, TagOption
 from askport.cli.talk import JsonOption, Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface
@@ -55,7 +55,7 @@ def prove(
     )  # fmt: skip
     record = Record(job, tag)
     with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
-        finder = Finder([keeper.mac], now=keeper.wire.now(), measures=False)
+        finder = finder_on(keeper, measures=False)
         finder.laptop_addresses |= {each.ip for each in keeper.own}
         proofs, seen = asyncio.run(_prove(keeper, device, target, expected, finder, power_cycle=power_cycle))
         wall, now = keeper.wire.wall, keeper.wire.now()

@@ -56,6 +56,8 @@ class Counts:
     """Frames that the kernel took off the wire and we were too slow for."""
 
 
+OnDrop = Callable[[Heard, str], None]
+"""Takes a frame that tells nothing, and why."""
 OnPass = Callable[[bool], None]
 """Takes whether the frame goes to the device."""
 

@@ -6,6 +6,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.finder import Finder
 from askport.core.machine import Machine
 from askport.core.wire import Heard, Link
+from askport.edges import log
 from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper
 
@@ -19,6 +20,7 @@ class _Recording(Machine):
     def __init__(self, mac: MacAddress, now: float) -> None:
         super().__init__()
         self.finder = Finder([mac], now=now)
+        self.finder.on_drop = log.dropped
         self.kept: deque[Heard] = deque(maxlen=MAX_KEPT)
 
     def receive(self, heard: Heard) -> None:

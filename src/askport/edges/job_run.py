@@ -19,6 +19,7 @@ from askport.core.register.known import known_devices
 from askport.core.session import Session
 from askport.core.steps import Phase
 from askport.core.wire import Heard, Wire
+from askport.edges import log
 from askport.edges.driver import Driver
 from askport.edges.jobfile import JobFile
 
@@ -134,6 +135,7 @@ class JobRun:
             xid=lambda: secrets.randbits(32),
             around=around,
         )
+        self.session.cable.finder.on_drop = log.dropped
         self._channels.close_channels()  # the device before has gone, and its channels with it
         self.driver = Driver(self.session, self.wire, self._adapter_and_job, self._channels)
 

@@ -18,6 +18,7 @@ from askport.bell import Bell
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
 from askport.core.words import listed
+from askport.edges import log
 from askport.edges.packet_filter import assemble
 from askport.edges.packet_wire import PacketWire
 
@@ -65,6 +66,8 @@ class Keeper:
         with contextlib.suppress(OSError):  # the answer, or its absence, tells
             self._control.send(json.dumps({"verb": "take", "adapter": adapter}).encode())
         # Loaded while the keeper starts on the other core; whoever opens a cable looks at the adapters next.
+        log.begin()
+        log.event("keeper: take", adapter=adapter)
         import_module("askport.edges.adapters")
         try:
             self._await(None)
@@ -87,6 +90,8 @@ class Keeper:
 
     def _send(self, verb: str, details: dict[str, str | bool]) -> int:
         self._number += 1
+        told = {key: value for key, value in details.items() if key != "filter"}
+        log.event(f"keeper: {verb}", adapter=self.adapter, id=self._number, **told)
         with contextlib.suppress(OSError):  # the answer, or its absence, tells
             self._control.send(json.dumps({"verb": verb, "id": self._number, **details}).encode())
         return self._number
@@ -116,6 +121,7 @@ class Keeper:
                 os.close(each)
             return False
         if "error" in answer:
+            log.wrong("keeper refuses", adapter=self.adapter, id=number, because=answer["error"])
             raise MachineRefused(str(answer["error"]))
         return True
 
@@ -205,6 +211,7 @@ class Keeper:
         return [str(each) for each in answer["given"]]
 
     def _require_all(self, answer: dict[str, Any]) -> None:
+        log.event("keeper: gave back", adapter=self.adapter, given=answer["given"], left=answer["left"])
         if answer["left"]:
             text = f"Not given back on {self.adapter}: {listed(answer['left'])}. 'askport restore' tries again."
             raise MachineRefused(text, code="not-given-back")

@@ -16,6 +16,7 @@ from askport.bell import Bell
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
 from askport.core.wire import Counts, Frame, Link, OnPass
+from askport.edges import log
 from askport.edges.link_speed import speed_of
 
 _SOL_PACKET, _PACKET_STATISTICS, _PACKET_AUXDATA = 263, 6, 8
@@ -117,6 +118,7 @@ class PacketWire:
                 if error.errno in (errno.ENXIO, errno.ENODEV):
                     raise self._vanished() from None
                 if error.errno == errno.ENETDOWN:
+                    log.event("frames not sent: no link", adapter=self.name, frames=len(unsent))
                     unsent.clear()  # no link: lost, as on any wire
                     return
                 if error.errno not in (errno.EAGAIN, errno.ENOBUFS):
@@ -188,6 +190,8 @@ class PacketWire:
 
     def close(self) -> None:
         """Close the socket."""
+        counts = self.counts()
+        log.event("wire closed", adapter=self.name, seen=counts.seen, sent=counts.sent, lost=counts.lost)
         self._socket.close()
 
     def _take(self) -> list[Frame]:

@@ -5,6 +5,7 @@ from collections.abc import Awaitable, Callable
 from typing import Any
 
 from askport.core.channels import Channel, ChannelEvent, Closed, Opened, Received, TcpPort
+from askport.edges import log
 from askport.edges.transports import tcp
 
 _CHUNK = 16_384
@@ -29,6 +30,7 @@ class Streams:
 
     def open_channel(self, channel: Channel) -> None:
         """Begin to connect."""
+        log.event("channel opening", adapter=self._adapter, to=channel.far)
         self._tasks[channel] = asyncio.ensure_future(self._carry(channel))
 
     def send_on(self, channel: Channel, data: bytes) -> None:
@@ -74,5 +76,6 @@ class Streams:
             because = tcp.why(error)
         if writer := self._writers.pop(channel, None):
             writer.close()
+        log.event("channel closed", adapter=self._adapter, to=channel.far, because=because or "ended in order")
         self._say(Closed(channel, because))
         self._tasks.pop(channel, None)

@@ -22,7 +22,7 @@ from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Packet
 from askport.core.machine import Effect, Machine, Send, earliest
-from askport.core.wire import Heard, Link
+from askport.core.wire import Heard, Link, OnDrop
 
 MAX_DEVICES = 1024
 """MAC addresses kept: more than a /22 has hosts. On a wire with more, the cable is in the wrong socket anyway."""
@@ -90,6 +90,8 @@ class Finder(Machine):
         self.measuring: Measuring | None = None
         self._measured_mac: MacAddress | None = None
         self.link_up = True
+        self.on_drop: OnDrop = lambda _heard, _reason: None
+        """Told of every frame that tells nothing, in full or in part, for whoever keeps a log."""
         self.frames_seen = 0
         self.frames_unreadable = 0
         self.loudness = Loudness.LISTEN
@@ -165,12 +167,15 @@ class Finder(Machine):
         """Read one frame for clues; the laptop's own frames never count, nor do their reflections."""
         self.frames_seen += 1
         packet = heard.packet
-        self.frames_unreadable += packet.unreadable is not None
+        if packet.unreadable is not None:
+            self.frames_unreadable += 1
+            self.on_drop(heard, str(packet.unreadable))
         ethernet = packet.get(Ethernet)
         if ethernet is None:
             return
         if ethernet.src in self.laptop_macs:
             self._learn_own(packet)
+            self.on_drop(heard, "it is the laptop's own")
             return
         if self.measuring:
             self.measuring.receive(heard)
@@ -179,11 +184,14 @@ class Finder(Machine):
         for clue in read_clues(packet):
             # Another Ask Port greets everybody from the same source; only to this laptop it comes back.
             greets = clue.address == GREETING_SOURCE and ethernet.dst not in self.laptop_macs
-            if clue.mac not in self.laptop_macs and not greets:
+            if greets:
+                self.on_drop(heard, "another Ask Port greets with it")
+            elif clue.mac not in self.laptop_macs:
                 by_mac.setdefault(clue.mac, []).append(self._seen_from_here(clue, packet))
         for mac, clues in by_mac.items():
             gathered = self._evidence_of(mac, heard.at)
             if gathered is None:
+                self.on_drop(heard, f"there are {MAX_DEVICES} devices already")
                 continue
             if mac == ethernet.src:
                 gathered.frames += 1
