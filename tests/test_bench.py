@@ -167,7 +167,7 @@ def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(pra
     session.cable.search.pause(bench.now())
     assert "held" in next_line(session, bench.now()).sentence
     session.cable.finder.listen()
-    assert session.cable.finder.request == ()
+    assert session.cable.finder.asking == ()
 
 
 def test_a_power_cut_while_finding_is_said_and_what_comes_after_counts(practice):
@@ -186,7 +186,7 @@ def test_a_power_cut_while_finding_is_said_and_what_comes_after_counts(practice)
     assert not session.cable.search.candidate.is_found
     pass_time(bench, run, span=6.0)
     assert session.cable.search.candidate.is_found
-    assert session.cable.search.candidate.kind(ClueKind.LOOKS_FOR)
+    assert session.cable.search.candidate.tells(ClueKind.LOOKS_FOR)
 
 
 def test_where_devices_of_this_maker_were_found_before_is_asked_first():

@@ -330,7 +330,7 @@ def test_what_is_kept_is_bounded():
     flood = (arp_question(IT, IPv4Address(n), sender=HOME) for n in range(0x0A000001, 0x0A000001 + 600))
     offer = dhcp(kind=MessageType.OFFER, op=BootpOp.BOOTREPLY, src_mac=IT, siaddr=SERVER, yiaddr=NEXT)
     greedy = finder(*flood, offer)
-    assert len(greedy._evidence[IT].tallies) == MAX_OF_A_KIND + 2
+    assert len(greedy._gathered[IT].tallies) == MAX_OF_A_KIND + 2
     assert "address-server" in {each.code for each in greedy.hazards()}, "no flood hides an address server"
 
 

@@ -232,7 +232,7 @@ AS_USER = """
 import importlib, os, pkgutil, sys, askport
 for each in pkgutil.walk_packages(askport.__path__, "askport."):
     each.name.endswith("__main__") or importlib.import_module(each.name)
-import askport.reports.register
+import askport.reports.register, logging.handlers, pyroute2, sqlite3, structlog
 from askport.cli.main import run
 run(["read", "/dev/null"])
 os.environ |= {"SUDO_UID": "65534", "SUDO_GID": "65534"}

@@ -90,7 +90,7 @@ def test_who_holds_an_address(proof, answer, passed, said):
     sent = prove(proof, answer)
     assert (proof.passed, len([each for each in sent if each.get(Arp).tpa == proof.address])) == (passed, ATTEMPTS)
     assert said in proof.because
-    assert proof.finding.measured
+    assert proof.outcome.measured
 
 
 def replies(src, make):
@@ -186,7 +186,7 @@ def test_a_power_cut_is_survived_or_not(events, passed, said):
     prove(proof, events=events)
     assert proof.passed is passed
     assert said in proof.because
-    assert proof.finding.passed is bool(passed)
+    assert proof.outcome.passed is bool(passed)
 
 
 def test_where_nothing_shows_the_cut_whoever_pulled_it_is_asked_and_the_record_says_so():
@@ -237,4 +237,4 @@ def test_a_wrong_mask_or_gateway_fails_its_own_proof_and_only_that(prefix, gatew
     assert said in " ".join(proof.because for proof in proving.proofs)
     if prefix == 24:
         echo = next(proof for proof in proving.proofs if proof.name == "echo")
-        assert (echo.finding.passed, "is a stranger" in echo.because) == (None, True)
+        assert (echo.outcome.passed, "is a stranger" in echo.because) == (None, True)

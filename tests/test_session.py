@@ -134,7 +134,7 @@ def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
         raise MachineRefused("The kernel would not.")
 
     with monkeypatch.context() as refusing:
-        refusing.setattr(run.driver._hands, "borrow", refuse)
+        refusing.setattr(run.driver._adapter_and_job, "borrow", refuse)
         session.enter(bench.now())
         pass_time(bench, run, 1.0)
     assert next_line(session, bench.now()).sentence == "The kernel would not."

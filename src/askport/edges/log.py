@@ -56,14 +56,14 @@ def begin(directory: Path | None = None) -> None:
     """Begin to write, as the user who called; again, it does nothing."""
     if _LOG.logger is not None:
         return
-    # Here, because they take as long to load as a command's start.
-    logging, handlers = import_module("logging"), import_module("logging.handlers")
-    structlog = import_module("structlog")
-    path = (directory or import_module("platformdirs").user_state_path("askport")) / "askport.log"
     try:
+        # Here, because they take as long to load as a command's start.
+        logging, handlers = import_module("logging"), import_module("logging.handlers")
+        structlog = import_module("structlog")
+        path = (directory or import_module("platformdirs").user_state_path("askport")) / "askport.log"
         path.parent.mkdir(parents=True, exist_ok=True)
         handler = handlers.RotatingFileHandler(path, maxBytes=_MAX_BYTES, backupCount=_OLD_ONES, encoding="utf-8")
-    except OSError:
+    except (OSError, ImportError):
         return
     writer = logging.Logger("askport", logging.DEBUG)
     handler.setFormatter(logging.Formatter("%(message)s"))
