@@ -48,7 +48,7 @@ class Record:
 
     def visit(self, mac: MacAddress, device: Device | None, wall: Callable[[float], datetime], now: float,
               *, goes_on: bool) -> None:  # fmt: skip
-        """WriteEntry down that a device is on the cable, as it was found.
+        """Write down that a device is on the cable, as it was found.
 
         Args:
             mac: the device.

@@ -75,7 +75,7 @@ def frames(
     tag: Annotated[str, typer.Argument(help="The device's tag.")],
     out: Annotated[Path, typer.Option("--out", help="The pcapng file to write.")],
 ) -> None:
-    """WriteEntry the frames that a device's as-found values rest on into a capture file."""
+    """Write the frames that a device's as-found values rest on into a capture file."""
     from askport.core.register.fold import fold
     from askport.edges.jobfile import JobFile
 

@@ -9,7 +9,7 @@ from askport.reports.register import register_csv, register_json
 
 
 def write_register(rows: Iterable[Row], path: Path, *, csv: bool) -> None:
-    """WriteEntry the register to a file; what stood there before stays until the new one is complete."""
+    """Write the register to a file; what stood there before stays until the new one is complete."""
     kept = list(rows)
     text = register_csv(kept) if csv else json.dumps(register_json(kept), indent=2, ensure_ascii=False) + "\n"
     draft = path.with_name(path.name + ".part")

@@ -27,7 +27,7 @@ class Ink:
         """Cells written so far; a name from the wire may have wide and combining characters."""
 
     def put(self, text: object, style: str = "") -> "Ink":
-        """WriteEntry a piece."""
+        """Write a piece."""
         shown = display_text(str(text), 1000)
         if shown:
             self._parts.append((shown, style))
@@ -40,7 +40,7 @@ class Ink:
         return self.put(" ") if missing < 0 else self.put(filler * missing, style)
 
     def put_line(self, other: "Ink") -> "Ink":
-        """WriteEntry what another line holds."""
+        """Write what another line holds."""
         for text, style in other._parts:
             self.put(text, style)
         return self

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, UNSPECIFIED, MacAddress, address_of, mac_of
 from askport.core.formats.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, Ethernet, encode_ethernet
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 _ETHERNET_AND_IPV4 = pack("!HHBB", 1, ETHERTYPE_IPV4, 6, 4)
@@ -49,17 +50,20 @@ def decode_arp(data: bytes) -> Arp | Unreadable:
         return Unreadable("ARP", len(data), f"it has {len(data)} of {_SIZE} bytes")
     if data[:6] != _ETHERNET_AND_IPV4:
         return Unreadable("ARP", 0, "it is not about IPv4 over Ethernet")
-    return Arp(
-        data[6] << 8 | data[7],
-        mac_of(data[8:14]),
-        address_of(data[14:18]),
-        mac_of(data[18:24]),
-        address_of(data[24:28]),
+    return made(
+        Arp,
+        (
+            data[6] << 8 | data[7],
+            mac_of(data[8:14]),
+            address_of(data[14:18]),
+            mac_of(data[18:24]),
+            address_of(data[24:28]),
+        ),
     )
 
 
 def encode_arp(arp: Arp) -> bytes:
-    """WriteEntry an ARP packet."""
+    """Write an ARP packet."""
     return _ETHERNET_AND_IPV4 + pack("!H", arp.op) + arp.sha + arp.spa.packed + arp.tha + arp.tpa.packed
 
 

@@ -6,6 +6,7 @@ from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.addresses import MacAddress
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 ETHERTYPE_PROFINET = 0x8892
@@ -87,11 +88,11 @@ def decode_profinet(data: bytes) -> Dcp | OtherProfinet | Unreadable:
             break
         blocks.append((kind, data[at + 4 : at + 4 + size]))
         at += 4 + size + size % 2
-    return Dcp(frame_id, service_id, service_type, xid, delay, tuple(blocks))
+    return made(Dcp, (frame_id, service_id, service_type, xid, delay, tuple(blocks)))
 
 
 def encode_dcp(message: Dcp) -> bytes:
-    """WriteEntry a message; blocks are padded to an even length."""
+    """Write a message; blocks are padded to an even length."""
     blocks = b"".join(pack("!HH", kind, len(data)) + data + bytes(len(data) % 2) for kind, data in message.blocks)
     head = pack(
         "!HBBIHH",

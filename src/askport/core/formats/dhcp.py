@@ -6,6 +6,7 @@ from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.addresses import UNSPECIFIED, MacAddress, addresses_of, mac_of
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 SERVER_PORT = 67
@@ -159,28 +160,31 @@ def decode_dhcp(data: bytes) -> Dhcp | Unreadable:
             options += _walk(sname) if value[0] & 2 else ()
             break
     ciaddr, yiaddr, siaddr, giaddr = addresses_of(data[12:28])
-    return Dhcp(
-        op,
-        xid,
-        data[28:44],
-        htype,
-        hlen,
-        hops,
-        secs,
-        flags,
-        ciaddr,
-        yiaddr,
-        siaddr,
-        giaddr,
-        sname,
-        file,
-        tuple(options),
-        has_cookie,
+    return made(
+        Dhcp,
+        (
+            op,
+            xid,
+            data[28:44],
+            htype,
+            hlen,
+            hops,
+            secs,
+            flags,
+            ciaddr,
+            yiaddr,
+            siaddr,
+            giaddr,
+            sname,
+            file,
+            tuple(options),
+            has_cookie,
+        ),
     )
 
 
 def encode_dhcp(message: Dhcp) -> bytes:
-    """WriteEntry a message, padded to the 300 bytes that old clients insist on; overflowed options are not made."""
+    """Write a message, padded to the 300 bytes that old clients insist on; overflowed options are not made."""
     head = pack(
         "!BBBBIHH", message.op, message.htype, message.hlen, message.hops, message.xid, message.secs, message.flags
     )

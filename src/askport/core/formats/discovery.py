@@ -46,7 +46,7 @@ def decode_ssdp(data: bytes) -> Ssdp | Unreadable:
 
 
 def encode_ssdp(message: Ssdp) -> bytes:
-    """WriteEntry a message."""
+    """Write a message."""
     lines = [message.start, *(name.upper() + b": " + value for name, value in message.headers)]
     return b"\r\n".join(lines) + b"\r\n\r\n"
 

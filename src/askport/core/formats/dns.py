@@ -5,6 +5,7 @@ from ipaddress import IPv4Address
 from struct import Struct, pack
 from typing import NamedTuple
 
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 PORT_DNS = 53
@@ -146,7 +147,7 @@ def _record(data: bytes, at: int, known: dict[int, Name]) -> tuple[Record, int]:
             raw = raw[:fixed]
         else:
             target = None
-    return Record(name, kind, class_ & _CLASS_MASK, ttl, raw, target), end
+    return made(Record, (name, kind, class_ & _CLASS_MASK, ttl, raw, target)), end
 
 
 def decode_dns(data: bytes) -> Dns | Unreadable:
@@ -164,7 +165,7 @@ def decode_dns(data: bytes) -> Dns | Unreadable:
             if at + 4 > len(data):
                 raise _Broken
             kind, class_ = _QUESTION.unpack_from(data, at)
-            questions.append(Question(name, kind, class_ & _CLASS_MASK))
+            questions.append(made(Question, (name, kind, class_ & _CLASS_MASK)))
             at += 4
         for _ in range(min(sum(counts), _MAX_RECORDS)):
             record, at = _record(data, at, known)
@@ -172,7 +173,7 @@ def decode_dns(data: bytes) -> Dns | Unreadable:
     except _Broken:
         if not questions and not records:
             return Unreadable("DNS", at, "its first entry is broken")
-    return Dns(ident, flags, tuple(questions), tuple(records))
+    return made(Dns, (ident, flags, tuple(questions), tuple(records)))
 
 
 def _encode_name(name: Name) -> bytes:
@@ -180,7 +181,7 @@ def _encode_name(name: Name) -> bytes:
 
 
 def encode_dns(message: Dns) -> bytes:
-    """WriteEntry a message without name compression; all records go into the answer section."""
+    """Write a message without name compression; all records go into the answer section."""
     parts = [pack("!HHHHHH", message.id, message.flags, len(message.questions), len(message.answers), 0, 0)]
     parts += [_encode_name(each.name) + pack("!HH", each.type, each.class_) for each in message.questions]
     for each in message.answers:

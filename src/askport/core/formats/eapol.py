@@ -26,5 +26,5 @@ def decode_eapol(data: bytes) -> Eapol | Unreadable:
 
 
 def encode_eapol(message: Eapol) -> bytes:
-    """WriteEntry a message."""
+    """Write a message."""
     return bytes((message.version, message.type)) + len(message.body).to_bytes(2, "big") + message.body

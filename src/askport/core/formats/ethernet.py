@@ -5,6 +5,7 @@ from struct import pack
 from typing import NamedTuple
 
 from askport.core.addresses import MacAddress, mac_of
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 ETHERTYPE_IPV4 = 0x0800
@@ -42,7 +43,7 @@ def decode_ethernet(data: bytes) -> Ethernet | Unreadable:
         return Unreadable("Ethernet", len(data), "the frame is shorter than its 14-byte header")
     dst, src, kind = _header_of(data[:14])
     if kind > _MAX_LENGTH_FIELD and kind not in _TAG_TYPES:
-        return Ethernet(dst, src, kind, data[14:])
+        return made(Ethernet, (dst, src, kind, data[14:], ()))
     at, end = 14, len(data)
     ethertype: int | None = kind
     tags: tuple[int, ...] = ()
@@ -58,7 +59,7 @@ def decode_ethernet(data: bytes) -> Ethernet | Unreadable:
         if kind > end - at:
             return Unreadable("802.3", at - 2, f"it claims {kind} bytes and has {end - at}")
         ethertype, end = None, at + kind
-    return Ethernet(dst, src, ethertype, data[at:end], tags)
+    return made(Ethernet, (dst, src, ethertype, data[at:end], tags))
 
 
 @lru_cache(maxsize=4096)
@@ -68,7 +69,7 @@ def _header_of(packed: bytes) -> tuple[MacAddress, MacAddress, int]:
 
 
 def encode_ethernet(frame: Ethernet) -> bytes:
-    """WriteEntry a frame, padded to the minimum size with zeros."""
+    """Write a frame, padded to the minimum size with zeros."""
     kind = len(frame.payload) if frame.ethertype is None else frame.ethertype
     tags = b"".join(pack("!HH", 0x8100, tag) for tag in frame.tags)
     return (frame.dst + frame.src + tags + pack("!H", kind) + frame.payload).ljust(MIN_FRAME_SIZE, b"\0")

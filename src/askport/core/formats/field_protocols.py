@@ -53,7 +53,7 @@ def decode_ethernet_ip(data: bytes) -> EtherNetIp | Unreadable:
 
 
 def encode_ethernet_ip(message: EtherNetIp) -> bytes:
-    """WriteEntry a ListIdentity request, or an answer where there is an address."""
+    """Write a ListIdentity request, or an answer where there is an address."""
     body = b""
     if message.address is not None:
         socket_address = pack("!HH", 2, PORT_ETHERNET_IP) + message.address.packed + bytes(8)
@@ -114,7 +114,7 @@ def decode_bacnet(data: bytes) -> Bacnet | Unreadable:
 
 
 def encode_bacnet(message: Bacnet) -> bytes:
-    """WriteEntry a Who-Is, or an I-Am where there is an instance number."""
+    """Write a Who-Is, or an I-Am where there is an instance number."""
     apdu = bytes((0x10, message.service or 0))
     if message.instance is not None:
         apdu += b"\xc4" + (8 << 22 | message.instance).to_bytes(4, "big") + bytes.fromhex("2201e09103")
@@ -158,7 +158,7 @@ def decode_knx(data: bytes) -> Knx | Unreadable:
 
 
 def encode_knx(message: Knx) -> bytes:
-    """WriteEntry a search request, or an answer where there is a MAC address."""
+    """Write a search request, or an answer where there is a MAC address."""
     body = bytes((8, 1)) + message.address.packed + message.port.to_bytes(2, "big")
     if message.mac is not None:
         head = bytes((54, 1, 2, 0)) + bytes(2) + bytes(2) + bytes(6) + KNX_GROUP.packed
@@ -194,7 +194,7 @@ def decode_art_net(data: bytes) -> ArtNet | Unreadable:
 
 
 def encode_art_net(packet: ArtNet) -> bytes:
-    """WriteEntry a poll, or a reply where there is an address."""
+    """Write a poll, or a reply where there is an address."""
     head = _ART_NET + packet.op.to_bytes(2, "little")
     if packet.address is None:
         return head + bytes((0, 14, 0, 0))

@@ -5,6 +5,7 @@ from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 
@@ -36,11 +37,11 @@ def decode_icmp(data: bytes) -> Icmp | Unreadable:
     if internet_checksum(data):
         return Unreadable("ICMP", 2, "its checksum is wrong")
     kind, code, _, identifier, sequence_number = _HEADER.unpack_from(data)
-    return Icmp(kind, code, identifier, sequence_number, data[8:])
+    return made(Icmp, (kind, code, identifier, sequence_number, data[8:]))
 
 
 def encode_icmp(message: Icmp) -> bytes:
-    """WriteEntry a message with its checksum."""
+    """Write a message with its checksum."""
     rest = pack("!HH", message.identifier, message.sequence_number) + message.data
     head = bytes((message.type, message.code))
     return head + internet_checksum(head + b"\0\0" + rest).to_bytes(2, "big") + rest

@@ -6,6 +6,7 @@ from struct import pack
 from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 PROTOCOL_ICMPV6 = 58
@@ -45,11 +46,11 @@ def decode_icmpv6(data: bytes) -> Icmpv6 | Unreadable:
     """Read a message; its checksum, which covers the addresses too, is left alone."""
     if len(data) < 4:
         return Unreadable("ICMPv6", len(data), f"it has {len(data)} of at least 4 bytes")
-    return Icmpv6(data[0], data[1], data[4:])
+    return made(Icmpv6, (data[0], data[1], data[4:]))
 
 
 def encode_icmpv6(message: Icmpv6, *, src: IPv6Address, dst: IPv6Address) -> bytes:
-    """WriteEntry a message with its checksum between these two addresses (RFC 4443 section 2.3)."""
+    """Write a message with its checksum between these two addresses (RFC 4443 section 2.3)."""
     head, size = bytes((message.type, message.code)), 4 + len(message.body)
     pseudo = src.packed + dst.packed + pack("!II", size, PROTOCOL_ICMPV6)
     checksum = internet_checksum(pseudo + head + b"\0\0" + message.body)

@@ -52,7 +52,7 @@ def decode_igmp(data: bytes) -> Igmp | Unreadable:
 
 
 def encode_igmp(message: Igmp) -> bytes:
-    """WriteEntry a message; the records of a version 3 report say that a group was joined."""
+    """Write a message; the records of a version 3 report say that a group was joined."""
     if message.type == IgmpType.REPORT_V3:
         records = b"".join(bytes((4, 0, 0, 0)) + group.packed for group in message.groups)
         tail = bytes(2) + len(message.groups).to_bytes(2, "big") + records

@@ -7,6 +7,7 @@ from typing import NamedTuple
 from askport.core.addresses import MacAddress, addresses_of
 from askport.core.formats.checksum import internet_checksum
 from askport.core.formats.ethernet import ETHERTYPE_IPV4, Ethernet, encode_ethernet
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 PROTOCOL_ICMP = 1
@@ -49,22 +50,25 @@ def decode_ipv4(data: bytes) -> IPv4 | Unreadable:
     if int.from_bytes(data[:header], "big") % 0xFFFF:  # what is left of a right one's sum is nothing (RFC 1071)
         return Unreadable("IPv4", 10, "its header checksum is wrong")
     src, dst = addresses_of(data[12:20])
-    return IPv4(
-        src,
-        dst,
-        protocol,
-        data[header:total],
-        ttl,
-        tos,
-        identification,
-        fragment >> 13,
-        fragment & 0x1FFF,
-        data[_MIN_HEADER:header],
+    return made(
+        IPv4,
+        (
+            src,
+            dst,
+            protocol,
+            data[header:total],
+            ttl,
+            tos,
+            identification,
+            fragment >> 13,
+            fragment & 0x1FFF,
+            data[_MIN_HEADER:header],
+        ),
     )
 
 
 def encode_ipv4(packet: IPv4) -> bytes:
-    """WriteEntry a packet with its checksum."""
+    """Write a packet with its checksum."""
     header = _MIN_HEADER + len(packet.options)
     fixed = pack(
         "!BBHHHBB",

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 ETHERTYPE_IPV6 = 0x86DD
@@ -56,18 +57,13 @@ def decode_ipv6(data: bytes) -> IPv6 | Unreadable:
             return Unreadable("IPv6", at, "an extension header runs over the end")
         extensions.append((kind, data[at + 1 : at + size]))
         kind, at = data[at], at + size
-    return IPv6(
-        _address_of(data[8:24]),
-        _address_of(data[24:40]),
-        kind,
-        data[at:end],
-        hop_limit,
-        tuple(extensions),
+    return made(
+        IPv6, (_address_of(data[8:24]), _address_of(data[24:40]), kind, data[at:end], hop_limit, tuple(extensions))
     )
 
 
 def encode_ipv6(packet: IPv6) -> bytes:
-    """WriteEntry a packet."""
+    """Write a packet."""
     kinds = [kind for kind, _ in packet.extensions] + [packet.next_header]
     chain = b"".join(
         bytes((following,)) + raw for following, (_, raw) in zip(kinds[1:], packet.extensions, strict=True)

@@ -45,7 +45,7 @@ def decode_llc(data: bytes) -> Llc | Unreadable:
 
 
 def encode_llc(header: Llc) -> bytes:
-    """WriteEntry the header with its payload."""
+    """Write the header with its payload."""
     return bytes((header.dsap, header.ssap, header.control)) + header.payload
 
 
@@ -64,7 +64,7 @@ def decode_bpdu(data: bytes) -> Bpdu | Unreadable:
 
 
 def encode_bpdu(bpdu: Bpdu) -> bytes:
-    """WriteEntry a message, with the standard's default times."""
+    """Write a message, with the standard's default times."""
     head = bytes((0, 0, bpdu.version, bpdu.type))
     if bpdu.type == _TOPOLOGY_CHANGE:
         return head

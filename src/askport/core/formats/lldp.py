@@ -67,5 +67,5 @@ def decode_lldp(data: bytes) -> Lldp | Unreadable:
 
 
 def encode_lldp(message: Lldp) -> bytes:
-    """WriteEntry a message with its end mark."""
+    """Write a message with its end mark."""
     return b"".join((kind << 9 | len(value)).to_bytes(2, "big") + value for kind, value in message.tlvs) + b"\0\0"

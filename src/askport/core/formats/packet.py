@@ -40,6 +40,7 @@ from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_TCP, PROTOCOL_UDP,
 from askport.core.formats.ipv6 import ETHERTYPE_IPV6, IPv6, decode_ipv6
 from askport.core.formats.llc import SAP_SPANNING_TREE, Bpdu, Llc, decode_bpdu, decode_llc
 from askport.core.formats.lldp import ETHERTYPE_LLDP, Lldp, decode_lldp
+from askport.core.formats.made import made
 from askport.core.formats.tcp import Tcp, decode_tcp, encode_tcp
 from askport.core.formats.udp import Udp, decode_udp, encode_udp
 from askport.core.formats.unreadable import Unreadable
@@ -120,13 +121,13 @@ def read_packet(data: bytes) -> Packet:
     while decoder:
         layer: Any = decoder(data)
         if type(layer) is Unreadable:
-            return Packet(tuple(layers), layer)
+            return made(Packet, (tuple(layers), layer))
         layers.append(layer)
         if carries := _CARRIES.get(type(layer)):
             decoder, data = carries(layer), layer.payload
         else:
             break
-    return Packet(tuple(layers))
+    return made(Packet, (tuple(layers), None))
 
 
 class Ends(NamedTuple):

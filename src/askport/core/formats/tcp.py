@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum, pseudo_header
 from askport.core.formats.ipv4 import PROTOCOL_TCP
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 _HEADER = Struct("!HHIIHH")
@@ -43,11 +44,11 @@ def decode_tcp(data: bytes) -> Tcp | Unreadable:
     if not 20 <= header <= len(data):
         return Unreadable("TCP", 12, f"a header of {header} bytes in a segment of {len(data)}")
     flags = offset_flags & 0x1FF
-    return Tcp(src_port, dst_port, seq, ack, flags, window, data[20:header], data[header:])
+    return made(Tcp, (src_port, dst_port, seq, ack, flags, window, data[20:header], data[header:]))
 
 
 def encode_tcp(segment: Tcp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
-    """WriteEntry a segment with its checksum between these two addresses."""
+    """Write a segment with its checksum between these two addresses."""
     offset = (20 + len(segment.options)) // 4
     head = pack(
         "!HHIIHH",

@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum, pseudo_header
 from askport.core.formats.ipv4 import PROTOCOL_UDP
+from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 _HEADER = Struct("!HHH")
@@ -30,11 +31,11 @@ def decode_udp(data: bytes) -> Udp | Unreadable:
     src_port, dst_port, length = _HEADER.unpack_from(data)
     if not 8 <= length <= len(data):
         return Unreadable("UDP", 4, f"it claims {length} bytes and has {len(data)}")
-    return Udp(src_port, dst_port, data[8:length])
+    return made(Udp, (src_port, dst_port, data[8:length]))
 
 
 def encode_udp(datagram: Udp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
-    """WriteEntry a datagram with its checksum between these two addresses."""
+    """Write a datagram with its checksum between these two addresses."""
     length = 8 + len(datagram.payload)
     head = pack("!HHH", datagram.src_port, datagram.dst_port, length)
     covered = pseudo_header(src, dst, PROTOCOL_UDP, length) + head + b"\0\0" + datagram.payload
@@ -43,7 +44,7 @@ def encode_udp(datagram: Udp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
 
 
 def encode_udp6(datagram: Udp, *, src: IPv6Address, dst: IPv6Address) -> bytes:
-    """WriteEntry a datagram with its checksum between two IPv6 addresses (RFC 8200 section 8.1)."""
+    """Write a datagram with its checksum between two IPv6 addresses (RFC 8200 section 8.1)."""
     length = 8 + len(datagram.payload)
     head = pack("!HHH", datagram.src_port, datagram.dst_port, length)
     covered = src.packed + dst.packed + pack("!II", length, PROTOCOL_UDP) + head + b"\0\0" + datagram.payload

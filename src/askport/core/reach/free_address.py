@@ -1,4 +1,4 @@
-"""FreeAddressSearch a laptop address: near the device where its mask is not known, asked for before it is taken."""
+"""Choosing a laptop address: near the device where its mask is not known, asked for before it is taken."""
 
 from collections.abc import Container, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network

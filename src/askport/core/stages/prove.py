@@ -62,7 +62,7 @@ class Prove(Stage):
             self.begin(now)
 
     def ended(self, ran: Sequence[Machine], now: float) -> None:
-        """WriteEntry down how the proofs ended, and wait for the power cut; or how that one did."""
+        """Write down how the proofs ended, and wait for the power cut; or how that one did."""
         visit, device = self._visit, self._visit.device
         match visit.phase, ran[0]:
             case Phase.BORROWING_TO_PROVE, FreeAddressSearch() as choosing:

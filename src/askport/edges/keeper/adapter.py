@@ -61,7 +61,7 @@ class Adapter:
             raise Refusal(f"{journal.DIRECTORY} has no room for what is to be undone: {error.strerror}.") from None
 
     def _do(self, what: str, undo: list[state.Message], *changes: tuple[int, bytes, int]) -> None:
-        """WriteEntry down how to undo a change, and make it; where the kernel would not, undo what of it was made."""
+        """Write down how to undo a change, and make it; where the kernel would not, undo what of it was made."""
         self._note({"messages": undo, "since": state.boot_s(), "what": what})
         try:
             for kind, message, flags in changes:

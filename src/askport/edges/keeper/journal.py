@@ -107,7 +107,7 @@ class Journal:
         self.is_cut |= 0 < self._room < _ROOM
 
     def add(self, undo: dict[str, Any]) -> None:
-        """WriteEntry down how to undo what is to be done next.
+        """Write down how to undo what is to be done next.
 
         Raises:
             OSError: there is no room for it.

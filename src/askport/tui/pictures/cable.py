@@ -130,7 +130,7 @@ class _Comb:
         self.width = 4 * self._group - 3
 
     def octets(self, end: _End, name: str, style: str, left: int) -> Ink:
-        """WriteEntry an address, each number in the middle of its eight bits."""
+        """Write an address, each number in the middle of its eight bits."""
         ink = Ink().to(2).put(name, style).to(left)
         if end.address is None:
             return ink.put("no address" if name == "laptop" else "· · ·", DIM)
