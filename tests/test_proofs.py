@@ -189,6 +189,12 @@ def test_a_power_cut_is_survived_or_not(events, passed, said):
     assert proof.outcome.passed is bool(passed)
 
 
+def test_one_that_says_nothing_at_its_old_address_is_found_there_after_the_cut():
+    proof = PowerCycle(IT_AT_NEW, now=0.0, landings=[IPv4Address(OLD)])
+    prove(proof, holds(IT, OLD), events=[(2.0, False), (6.0, True)])
+    assert (proof.passed, proof.because) == (False, f"It is at {OLD} after the power cut: the change was not saved.")
+
+
 def test_where_nothing_shows_the_cut_whoever_pulled_it_is_asked_and_the_record_says_so():
     proof = PowerCycle(IT_AT_NEW, now=0.0)
     prove(proof, events=[(4.0, answers_arp(NEW))], until=5.0)

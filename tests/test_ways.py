@@ -14,6 +14,7 @@ from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp
+from askport.core.plan.landings import landings
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
 from askport.core.reach.talk import can_talk
@@ -335,6 +336,29 @@ def test_a_move_by_hand_is_seen(events, result, said):
     assert said in way.waits_for
     if "10.84.61.21" in said:
         assert "swapped" in way.steps[-1].text
+
+
+@pytest.mark.parametrize(
+    "landed", ["10.84.61.21", "10.16.84.21", "10.84.16.12", "10.84.16.22", "192.168.61.21", "10.84.16.1", "172.26.40.2"]
+)
+def test_one_that_landed_elsewhere_and_says_nothing_is_found_in_seconds(landed):
+    """Swapped digits or octets, the plan's neighbour, only the last number typed, a key missed, its default."""
+    old, default, landed = IPv4Address("192.168.61.7"), IPv4Address("172.26.40.2"), IPv4Address(landed)
+    way = ByHand(IT, TARGET, laptop_mac=US, laptop=LAPTOP, old=old, now=0.0, landings=landings(NEW, old, default))
+    asked = []
+    while way.moved_to is None and way.next_deadline() < 20.0:
+        now = way.next_deadline()
+        way.handle_timer(now)
+        for effect in way.poll():
+            arp = read_packet(effect.data).get(Arp)
+            asked.append(now)
+            if arp.tpa == landed or (arp.tpa == old and now < 5.0):
+                answer = Arp(op=Op.REPLY, sha=IT, spa=arp.tpa, tha=US, tpa=LAPTOP.ip)
+                if arp.tpa == old or now > 6.0:
+                    way.receive(hear(Frame(at=now + 0.01, data=arp_frame(answer, to=US))))
+    assert (way.moved_to, f"It moved to {landed} instead" in way.steps[-1].text) == (landed, True)
+    assert way.steps[-1].at - 5.0 < 10.0
+    assert max(asked.count(each) for each in asked) <= 24  # a bounded load
 
 
 @pytest.mark.parametrize(

@@ -32,14 +32,16 @@ class Shout(Way):
         return "Shouting the values at it."
 
     def receive(self, heard):
-        self._see(self._witness.shows(heard), heard.at)
+        self._tracker.receive(heard)
+        self._see(heard.at)
 
-    def _see(self, shown, now):
-        if not self.done and self.target.interface.ip in shown:
+    def _see(self, now):
+        if not self.done and self.target.interface.ip in self._tracker.seen:
             self._finish(Result.TAKEN, f"It has taken {self.target.interface}.", now)
 
     def handle_timer(self, now):
-        self._see(self._witness.confirmed(now), now)
+        self._tracker.handle_timer(now)
+        self._see(now)
         if not self.done and now >= self._next_at:
             self._next_at = now + 1.0
             payload = f"{self.target.interface} {self.target.gateway}".encode()
@@ -47,7 +49,7 @@ class Shout(Way):
             self._send(arp_question(self._laptop_mac, self.target.interface.ip, sender=self._sender))
 
     def next_deadline(self):
-        return None if self.done else earliest(self._next_at, self._witness.next_deadline())
+        return None if self.done else earliest(self._next_at, self._tracker.next_deadline())
 
 
 ENTRY = WayEntry(

@@ -16,6 +16,7 @@ from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.machine import Together
+from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
 from askport.core.ways.table import WAYS, Start
 from askport.core.ways.way import Result, Way
@@ -122,6 +123,7 @@ async def _assign(
             now=keeper.wire.now(),
             xid=lambda: secrets.randbits(32),
             servers=finder.servers(),
+            landings=landings(target.interface.ip, old),
             allow_others=others_are_fine,
         )
     )

@@ -17,6 +17,7 @@ from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.machine import Together
+from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.final import Expected, final_proofs
 from askport.core.proofs.power_cycle import Power, PowerCycle
@@ -113,7 +114,8 @@ async def _prove(
     await run(Together(proving, finder), keeper, None)
     proofs = proving.proofs
     if power_cycle and proving.passed:
-        proofs.append(await _cut(PowerCycle(subject, now=keeper.wire.now()), keeper))
+        may_be = landings(at.ip, next(iter(expected.left), None))
+        proofs.append(await _cut(PowerCycle(subject, now=keeper.wire.now(), landings=may_be), keeper))
     return proofs, finder.device(mac)
 
 

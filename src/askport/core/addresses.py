@@ -224,7 +224,7 @@ def common_prefix(one: IPv4Address, other: IPv4Address) -> int:
     return 32 - (int(one) ^ int(other)).bit_length()
 
 
-def _rewritings(address: IPv4Address) -> Iterator[IPv4Address]:
+def rewritings(address: IPv4Address) -> Iterator[IPv4Address]:
     """Yield the addresses that one slip of the fingers turns into this one: swapped digits, swapped octets."""
     octets = str(address).split(".")
     for place, octet in enumerate(octets):
@@ -241,10 +241,10 @@ def transposed(address: IPv4Address, network: IPv4Network) -> IPv4Address | None
     """Return the one address inside ``network`` that swapped digits or octets turn into ``address``, if any."""
     if address in network:
         return None
-    found = {other for other in _rewritings(address) if other in network}
+    found = {other for other in rewritings(address) if other in network}
     return found.pop() if len(found) == 1 else None
 
 
 def is_transposition(one: IPv4Address, other: IPv4Address) -> bool:
     """Whether one address is the other with two digits or octets swapped."""
-    return one != other and other in set(_rewritings(one))
+    return one != other and other in set(rewritings(one))

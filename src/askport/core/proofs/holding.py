@@ -3,7 +3,7 @@
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.checking import Witness
+from askport.core.finding.tracking import Tracker
 from askport.core.formats.arp import Arp, arp_question
 from askport.core.machine import Effect, earliest
 from askport.core.proofs.proof import ATTEMPTS, Repeated, Subject
@@ -38,23 +38,22 @@ class SameMac(_Holders):
     def __init__(self, subject: Subject, *, now: float) -> None:
         super().__init__(subject, subject.at.ip, now=now)
         self.expected = f"{subject.at.ip} answered by {subject.mac}"
-        self._witness = Witness(subject.laptop_mac, subject.mac, [subject.laptop.ip])
-        self._is_sure = False
+        self._tracker = Tracker(subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip)
 
     def receive(self, heard: Heard) -> None:
         """Note who holds it, and whether the device itself shows it or only answers."""
         super().receive(heard)
-        self._is_sure |= self.address in self._witness.shows(heard)
+        self._tracker.receive(heard)
 
     def handle_timer(self, now: float) -> None:
         """Ask, and let what was answered be checked before it counts."""
-        self._is_sure |= self.address in self._witness.confirmed(now)
-        if self.asked < ATTEMPTS or self._witness.next_deadline() is None:
+        self._tracker.handle_timer(now)
+        if self.asked < ATTEMPTS or self._tracker.next_deadline() is None:
             super().handle_timer(now)
 
     def next_deadline(self) -> float | None:
         """Return when to ask next, or when a check goes on."""
-        checked = self._witness.next_deadline()
+        checked = self._tracker.next_deadline()
         return (
             None
             if self.done
@@ -65,23 +64,26 @@ class SameMac(_Holders):
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        return [*super().poll(), *self._witness.poll()]
+        return [*super().poll(), *self._tracker.poll()]
 
     def conclude(self, now: float) -> None:
         """Pass if exactly this device answered."""
         mac, others = self.subject.mac, [each for each in self.holders if each != self.subject.mac]
         measured = f"answered by {listed(self.holders)}" if self.holders else "no answer"
+        elsewhere = listed(sorted(self._tracker.seen.keys() - {self.address}))
+        is_sure = self.address in self._tracker.seen
         if not self.holders:
-            because = f"Nobody answered when asked for {self.address} {self.asked} times (ARP)."
+            where = f" {mac} is at {elsewhere}." if elsewhere else ""
+            because = f"Nobody answered when asked for {self.address} {self.asked} times (ARP).{where}"
         elif others and mac in self.holders:
             because = f"{listed(others)} answers for {self.address} as well: two devices hold one address."
         elif others:
             because = f"{self.address} is held by {listed(others)}, not by {mac}."
-        elif not self._is_sure:
+        elif not is_sure:
             because = f"It answers for addresses that are not its own, so that {self.address} is its own is not shown."
         else:
             because = f"It, and nobody else, answered when asked for {self.address} (ARP)."
-        self._end(list(self.holders) == [mac] and self._is_sure, measured, because)
+        self._end(list(self.holders) == [mac] and is_sure, measured, because)
 
 
 class StillThere(_Holders):

@@ -1,13 +1,13 @@
 """The proof that the settings survive a power cut."""
 
-from collections.abc import Collection
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address
 
-from askport.core.finding.checking import Witness
 from askport.core.finding.clues import ClueKind
 from askport.core.finding.readers import read_clues
+from askport.core.finding.tracking import Tracker
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType
 from askport.core.formats.ethernet import Ethernet
@@ -63,8 +63,22 @@ class PowerCycle(Proof):
 
     name = "power-cycle"
 
-    def __init__(self, subject: Subject, *, now: float, start_s: float = SHORTEST_START_S) -> None:
-        """Begin to wait for the cut; ``start_s`` is how long this kind of device takes to start at the least."""
+    def __init__(
+        self,
+        subject: Subject,
+        *,
+        now: float,
+        start_s: float = SHORTEST_START_S,
+        landings: Iterable[IPv4Address] = (),
+    ) -> None:
+        """Begin to wait for the cut.
+
+        Args:
+            subject: who is proven.
+            now: the wire's time.
+            start_s: how long this kind of device takes to start at the least, in seconds.
+            landings: where it may be after the cut instead, its old and its delivered address first.
+        """
         super().__init__()
         self.subject = subject
         self.expected = f"still at {subject.at.ip} after a power cut"
@@ -72,14 +86,15 @@ class PowerCycle(Proof):
         self.lane = Lane(began_at=now)
         self.wiggled = ""
         """What looked like a cut and was none, as a sentence."""
-        self._witness = Witness(subject.laptop_mac, subject.mac, [subject.laptop.ip])
+        self._tracker = Tracker(
+            subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip, landings=landings
+        )
         self._start_s = start_s
         self._link_up = True
         self._told = False
         self._last_heard_at = now
         self._look_at = now
         self._give_up_at: float | None = None
-        self._elsewhere: dict[IPv4Address, None] = {}
         self._elsewhere_at: float | None = None
 
     # The cut
@@ -95,18 +110,20 @@ class PowerCycle(Proof):
             if now - self.lane.off_at < _SHORTEST_CUT_S:
                 self._no_cut(f"The link was down for {now - self.lane.off_at:.1f} s only: that was the cable.", now)
             else:
-                self.power, self.lane.link_at = Power.STARTING, now
-                self._give_up_at = now + LONGEST_BOOT_S
+                self.lane.link_at = now
+                self._starts(now)
 
     def _off(self, now: float) -> None:
         self.power, self.wiggled = Power.OFF, ""
         self.lane = Lane(began_at=self.lane.began_at, off_at=now)
-        self._give_up_at, self._elsewhere, self._elsewhere_at = None, {}, None
-        self._witness.forget()
+        self._give_up_at, self._elsewhere_at = None, None
+        self._tracker.forget()
+        self._tracker.stop_looking()
 
     def _no_cut(self, why: str, now: float) -> None:
         """Go back to waiting for the cut."""
         self.power, self.wiggled, self._last_heard_at = Power.ON, why, now
+        self._tracker.stop_looking()
         self.lane = Lane(began_at=self.lane.began_at)
 
     def receive(self, heard: Heard) -> None:
@@ -126,9 +143,14 @@ class PowerCycle(Proof):
             return
         if self.lane.first_heard_at is None:
             self.lane.first_heard_at = heard.at
-        self.power = Power.STARTING
-        self._give_up_at = self._give_up_at or heard.at + LONGEST_BOOT_S
+        if self.power is not Power.STARTING:
+            self._starts(heard.at)
         self._judge(heard)
+
+    def _starts(self, now: float) -> None:
+        """Look for it, where it is meant to be and where it may be instead."""
+        self.power, self._give_up_at = Power.STARTING, now + LONGEST_BOOT_S
+        self._tracker.look_from(now)
 
     def _has_started(self, heard: Heard, off_at: float) -> bool:
         """Whether this frame comes from a device that has started anew; if it does not, say so."""
@@ -147,8 +169,8 @@ class PowerCycle(Proof):
     def confirm(self, now: float) -> None:
         """Take in that the power was cut, from whoever pulled it; only what is seen from now on counts beside that."""
         if self.power is Power.UNSURE:
-            self.power, self._told = Power.STARTING, True
-            self._give_up_at, self._look_at = now + LONGEST_BOOT_S, now
+            self._told = True
+            self._starts(now)
 
     def wait_on(self, now: float) -> None:
         """Take in that its power was not cut yet."""
@@ -164,11 +186,12 @@ class PowerCycle(Proof):
             because = f"It asked for an address by {protocol} after the power cut: tell it to keep the one it has."
             self._end(False, "asks for an address", because)
             return
-        self._see(self._witness.shows(heard), heard.at)
+        self._tracker.receive(heard)
+        self._see(heard.at)
 
-    def _see(self, shown: Collection[IPv4Address], now: float) -> None:
+    def _see(self, now: float) -> None:
         address = self.subject.at.ip
-        if address in shown:
+        if address in self._tracker.seen:
             self.lane.back_at = now
             since = self.lane.link_at or self.lane.first_heard_at or now
             took = now - since
@@ -176,8 +199,7 @@ class PowerCycle(Proof):
             because = f"{cut} It held {address} again {took:.0f} s after its power came back."
             measured = f"back after {took:.0f} s" + (", the cut as told" if self._told else "")
             self._end(True, measured, because)
-        elif shown:
-            self._elsewhere |= dict.fromkeys(shown)
+        elif self._tracker.seen:
             self._elsewhere_at = self._elsewhere_at or now
 
     def _cut_words(self) -> str:
@@ -193,11 +215,12 @@ class PowerCycle(Proof):
         if self.done:
             return
         if self.power is Power.STARTING:
-            self._see(self._witness.confirmed(now), now)
-            if not self.done and self._witness.answers_for_others:
+            self._tracker.handle_timer(now)
+            self._see(now)
+            if not self.done and self._tracker.answers_for_others:
                 self._end(False, "answers for others", "It answers for addresses that are not its own.")
             if not self.done and self._elsewhere_at is not None and now >= self._elsewhere_at + _ELSEWHERE_S:
-                found = listed(sorted(self._elsewhere))
+                found = listed(sorted(self._tracker.seen))
                 self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
             if not self.done and self._give_up_at is not None and now >= self._give_up_at:
                 because = f"It has not been heard at {self.subject.at.ip} for {LONGEST_BOOT_S:.0f} s after its power "
@@ -207,6 +230,8 @@ class PowerCycle(Proof):
         self._look_at = now + _LOOK_INTERVAL_S
         if self.power in (Power.ON, Power.UNSURE) and now - self._last_heard_at > self._start_s:
             self._off(self._last_heard_at)
+        if self.power is Power.STARTING:
+            return  # its tracker asks
         self._send(arp_question(self.subject.laptop_mac, self.subject.at.ip, sender=self.subject.laptop.ip))
 
     def next_deadline(self) -> float | None:
@@ -214,8 +239,9 @@ class PowerCycle(Proof):
         if self.done:
             return None
         elsewhere = self._elsewhere_at + _ELSEWHERE_S if self._elsewhere_at is not None else None
-        return earliest(self._look_at, self._give_up_at, elsewhere, self._witness.next_deadline())
+        tracked = self._tracker.next_deadline() if self.power is Power.STARTING else None
+        return earliest(self._look_at, self._give_up_at, elsewhere, tracked)
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        return [*super().poll(), *self._witness.poll()]
+        return [*super().poll(), *self._tracker.poll()]

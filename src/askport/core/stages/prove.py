@@ -85,7 +85,7 @@ class Prove(Stage):
         if not proving.passed or subject is None:
             visit.go(Event.FAILED)
             return
-        device.power_cycle = PowerCycle(subject, now=now)
+        device.power_cycle = PowerCycle(subject, now=now, landings=visit.landings())
         visit.go(Event.PASSED, device.power_cycle)
 
     def _write(self, *proofs: Proof) -> None:

@@ -87,6 +87,7 @@ class Setting(Stage):
             now=now,
             xid=cable.xid,
             servers=cable.finder.servers(),
+            landings=visit.landings(),
         )
         device.way = visit.way.begin(start)
         visit.go(Event.SETS, device.way)

@@ -1,12 +1,13 @@
 """One visit of a device: everything that the stages share."""
 
 from dataclasses import replace
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.at_hand import AtHand, address_of
 from askport.core.cable import Cable
 from askport.core.errors import AskPortError
 from askport.core.machine import Effect, Machine, WriteEntry
+from askport.core.plan.landings import landings
 from askport.core.plan.target import Check, check_target
 from askport.core.plan.work import clean_tag
 from askport.core.proofs.proof import Subject
@@ -131,6 +132,12 @@ class Visit:
         return Subject(
             mac=device.chosen.mac, at=device.target.interface, laptop_mac=self.cable.laptop.mac, laptop=laptop
         )
+
+    def landings(self) -> list[IPv4Address]:
+        """Return where the device may be, once it is neither where it was nor where it is meant to be."""
+        target, delivered = self.device.target, self.device.work.delivered
+        old = self.device.old_address
+        return landings(target.interface.ip, old, delivered.ip if delivered else None) if target else []
 
     def left_behind(self) -> None:
         """Have the finder know that the device is no longer where it was."""

@@ -6,6 +6,7 @@ from enum import Enum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, mask_of_prefix
+from askport.core.finding.tracking import Sighting
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import (
     BROADCAST_FLAG,
@@ -128,7 +129,7 @@ class AnsweringRequests(Way):
         """
         if self.done:
             return
-        self._witness.forget()
+        self._tracker.forget()
         if not link.up and self._answers:
             self._link_gone_at = now
             self._note("The link went down after the answer: waiting whether it comes back.", now)
@@ -145,7 +146,8 @@ class AnsweringRequests(Way):
         ethernet, dhcp = heard.packet.get(Ethernet), heard.packet.get(Dhcp)
         if ethernet is None or ethernet.src == self._laptop_mac:
             return
-        self._see(self._witness.shows(heard), heard.at)
+        self._tracker.receive(heard)
+        self._see(heard.at)
         server = _server_named(dhcp, ethernet.src, self._laptop.ip) if dhcp else None
         if self.done:
             return
@@ -163,8 +165,9 @@ class AnsweringRequests(Way):
             else:
                 self._request(dhcp, heard.at)
 
-    def _see(self, shown: Collection[IPv4Address], now: float) -> None:
-        if self._answers and self.target.interface.ip in shown:
+    def _see(self, now: float) -> None:
+        arrived = any(seen.kind is Sighting.ARRIVED for seen in self._tracker.news())
+        if self._answers and arrived and not self.done:
             self._end(Result.TAKEN, f"It shows that it holds {self.target.interface.ip}.", now)
 
     def _refuse_server(self, which: str, now: float) -> None:
@@ -284,8 +287,9 @@ class AnsweringRequests(Way):
         """Ask for other servers, answer what came meanwhile, and look whether the address was taken."""
         if self.done:
             return
-        self._see(self._witness.confirmed(now), now)
-        if self._witness.answers_for_others and self._answers and not self.done:
+        self._tracker.handle_timer(now)
+        self._see(now)
+        if self._tracker.answers_for_others and self._answers and not self.done:
             self._end(Result.SENT, self._proxy_sentence(), now)
         if self._link_gone_at is not None:
             if now >= self._link_gone_at + _LINK_BACK_S:
@@ -325,7 +329,7 @@ class AnsweringRequests(Way):
         if self._link_gone_at is not None:
             return self._link_gone_at + _LINK_BACK_S
         check_at = self._check_due_at if self.state is State.CHECKING else None
-        return earliest(check_at, self._look_at, self._witness.next_deadline())
+        return earliest(check_at, self._look_at, self._tracker.next_deadline())
 
 
 def _server_named(dhcp: Dhcp, src: MacAddress, ours: IPv4Address) -> IPv4Address | str | None:

@@ -28,6 +28,8 @@ class Start:
     xid: Xid
     servers: Collection[IPv4Address] = ()
     """Other address servers that this wire has told of."""
+    landings: Collection[IPv4Address] = ()
+    """Where it may be instead, once it is not where it was."""
     allow_others: bool = False
     """Whether the technician said that other devices on this wire are in order."""
 
@@ -87,7 +89,13 @@ def _can_be_typed(device: Device | None, there: IPv4Address | None) -> str | Non
 
 def _watch(start: Start) -> Way:
     return ByHand(
-        start.mac, start.target, laptop_mac=start.laptop_mac, laptop=start.laptop, old=start.old, now=start.now
+        start.mac,
+        start.target,
+        laptop_mac=start.laptop_mac,
+        laptop=start.laptop,
+        old=start.old,
+        now=start.now,
+        landings=start.landings,
     )
 
 

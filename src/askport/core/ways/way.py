@@ -1,12 +1,12 @@
 """What every way of setting an address has in common."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.checking import Witness
+from askport.core.finding.tracking import Tracker
 from askport.core.machine import Effect, Machine
 from askport.core.plan.target import Target
 
@@ -42,13 +42,21 @@ class Way(Machine):
     """Whether what this way sets survives a power cut; None where that depends on the device."""
 
     def __init__(
-        self, mac: MacAddress, target: Target, *, laptop_mac: MacAddress, ours: Collection[IPv4Address], now: float
+        self,
+        mac: MacAddress,
+        target: Target,
+        *,
+        laptop_mac: MacAddress,
+        ours: Collection[IPv4Address],
+        now: float,
+        was: IPv4Address | None = None,
+        landings: Iterable[IPv4Address] = (),
     ) -> None:
         super().__init__()
         self.mac = mac
         self.target = target
         self._laptop_mac = laptop_mac
-        self._witness = Witness(laptop_mac, mac, ours)
+        self._tracker = Tracker(laptop_mac, mac, ours, meant=target.interface.ip, was=was, landings=landings)
         self.steps: list[Happening] = []
         self.result: Result | None = None
         self.because = ""
@@ -76,7 +84,7 @@ class Way(Machine):
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        return [*super().poll(), *self._witness.poll()]
+        return [*super().poll(), *self._tracker.poll()]
 
     def close(self, now: float) -> None:
         """End the way now, with the result that it has come to."""

@@ -1,0 +1,45 @@
+"""Where a device lands when a slip of the fingers, or of its memory, takes it elsewhere than planned."""
+
+from collections.abc import Iterator
+from ipaddress import IPv4Address
+
+from askport.core.addresses import host_fault_of, rewritings
+
+_STEPS = (1, -1, 2, -2, 10, -10, 100, -100)
+"""One key beside the right one, or the neighbour's line of the plan."""
+
+
+def landings(
+    meant: IPv4Address, was: IPv4Address | None = None, delivered: IPv4Address | None = None
+) -> list[IPv4Address]:
+    """Return the addresses where a device may be that is not where it is meant to be, the likeliest first.
+
+    Args:
+        meant: the address that it was to get.
+        was: where it was before; somebody may have changed the last number only.
+        delivered: where it falls back to.
+    """
+    found = dict.fromkeys(each for each in (delivered, was) if each)
+    found |= dict.fromkeys(each for each in (*rewritings(meant), *_slips(meant, was)) if each != meant)
+    return [each for each in found if not host_fault_of(each)]
+
+
+def _slips(meant: IPv4Address, was: IPv4Address | None) -> Iterator[IPv4Address]:
+    octets = list(meant.packed)
+    if was:  # only some of its numbers were changed
+        for kept in (3, 2, 1):
+            yield IPv4Address(was.packed[:kept] + meant.packed[kept:])
+    for place in (3, 2):
+        for step in _STEPS:
+            if 0 <= octets[place] + step <= 255:
+                yield IPv4Address(bytes((*octets[:place], octets[place] + step, *octets[place + 1 :])))
+        for number in _one_key_less_or_twice(octets[place]):
+            yield IPv4Address(bytes((*octets[:place], number, *octets[place + 1 :])))
+
+
+def _one_key_less_or_twice(number: int) -> Iterator[int]:
+    text = str(number)
+    for place, digit in enumerate(text):
+        for other in (text[:place] + text[place + 1 :], text[:place] + digit + text[place:]):
+            if other and int(other) <= 255:
+                yield int(other)
