@@ -7,7 +7,7 @@ from itertools import pairwise
 import pytest
 
 from askport.bench import scenario
-from askport.cli.headless import _Technician
+from askport.cli.headless import Technician
 from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.frame_fields import fields_of
@@ -76,7 +76,7 @@ def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsy
     bench, run = practice(tag)
     seen = set()
 
-    class Watching(_Technician):
+    class Watching(Technician):
         moments = 0
 
         def _say(self):

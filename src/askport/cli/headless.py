@@ -12,7 +12,7 @@ from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.finder import Finder
 from askport.core.finding.loudness import Loudness
 from askport.core.narrate import next_line
-from askport.core.proofs.power_cycle import Power
+from askport.core.practised import Practised, Wanted
 from askport.core.steps import Phase
 from askport.edges.driver import Driver
 from askport.edges.job_run import JobRun
@@ -21,8 +21,6 @@ from askport.reports.files import write_register
 
 _PATIENCE_S = 1200.0
 """Virtual seconds for one device, boots and power cycles included."""
-_LISTEN_S = 8.0
-"""How long the technician listens before asking."""
 _LOOK_S = 8.0
 _HANDS_S = 3.0
 """Between one handling of the device and the next."""
@@ -70,7 +68,7 @@ async def commission_all(path: Path) -> bool:
     print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
     await _look_around()
     while True:
-        await _Technician(bench, run).commission()
+        await Technician(bench, run).commission()
         if run.is_over or run.session.phase is not Phase.RECORDED:
             break
         bench.plug()
@@ -110,14 +108,14 @@ async def _look_around() -> None:
     print("    It takes its address from a ping sent to its MAC address; no way here sends one yet.")
 
 
-class _Technician:
-    """Does what the bottom line says, and handles the device."""
+class Technician:
+    """Does at the bench what a practised one decides, and says what the bottom line says."""
 
     def __init__(self, bench: Bench, run: JobRun) -> None:
         self.bench, self.run, self.session = bench, run, run.session
+        self.policy = Practised(run.session, bench.now())
         self.said = ""
         self.hands_at = 0.0
-        self.rung, self.rung_at = Loudness.LISTEN, bench.now()
 
     async def commission(self) -> None:
         """Take one device through the job, or give up."""
@@ -126,7 +124,7 @@ class _Technician:
         while self.session.phase is not Phase.RECORDED and self.bench.now() < give_up_at:
             self._say()
             self._handle()
-            if next_line(self.session, self.bench.now()).enter and not self._listens():
+            if self.policy.goes_on(self.bench.now()):
                 self.session.enter(self.bench.now())
             pause_until = self.bench.now() + 0.5
             await self.run.driver.run(until=lambda: False, longest_until=pause_until)
@@ -140,37 +138,22 @@ class _Technician:
             print(f"  {self.bench.now():7.1f} s  {sentence}")
         self.said = gist
 
-    def _listens(self) -> bool:
-        """Whether to go on listening: nothing is found yet, and not long enough was listened on this rung."""
-        session = self.session
-        if session.phase is not Phase.FINDING or (
-            session.cable.search.candidate and session.cable.search.candidate.is_found
-        ):
-            return False
-        if session.cable.finder.loudness is not self.rung:
-            self.rung, self.rung_at = session.cable.finder.loudness, self.bench.now()
-        # Above calling there are hours of sweeping, while the slowest device takes two minutes to start.
-        return session.cable.finder.loudness is Loudness.CALL or self.bench.now() < self.rung_at + _LISTEN_S
-
     def _handle(self) -> None:
-        """Do at the device what the moment asks for."""
-        session, now, device = self.session, self.bench.now(), self.bench.device
-        if now < self.hands_at or device is None:
+        """Do at the device what is wanted."""
+        device, target = self.bench.device, self.session.device.target
+        if self.bench.now() < self.hands_at or device is None or target is None:
             return
-        cycle = session.device.power_cycle
-        target = session.device.target
-        way = session.visit.way
-        if session.phase is Phase.SETTING and way and way.by_technician and target:
-            if device.needs_restart or not device.powered:
+        match self.policy.wanted():
+            case Wanted.VALUES if device.needs_restart or not device.powered:
                 self._do(lambda: self._power(not device.powered))
-            elif device.saved.interface != target.interface:
+            case Wanted.VALUES if device.saved.interface != target.interface:
                 self._do(lambda: self.bench.type_in(target))
-        elif session.phase is Phase.POWER_CYCLE and cycle and cycle.power is Power.ON:
-            if device.unsaved and target:
-                self._do(lambda: self.bench.type_in(target))
-            self._do(lambda: self._power(False))
-        elif session.phase is Phase.POWER_CYCLE and cycle and cycle.power is Power.OFF:
-            self._do(lambda: self._power(True))
+            case Wanted.POWER_OFF:
+                if device.unsaved:
+                    self._do(lambda: self.bench.type_in(target))
+                self._do(lambda: self._power(False))
+            case Wanted.POWER_ON:
+                self._do(lambda: self._power(True))
 
     def _power(self, on: bool) -> str:
         self.bench.power(on)
