@@ -117,3 +117,11 @@ def test_the_command_line_runs_it(cable, tmp_path):
     assert (said["result"], said["permanent"]) == ("taken", True)
     row = json.loads(cable.askport("register", "list", job, "--json").stdout)["devices"][0]
     assert (row["tag"], row["way"], row["result"]) == ("BL-01", "shout", "taken")
+
+
+def test_the_readme_lists_the_keys_of_the_table():
+    text = (HERE.parents[1] / "README.md").read_text()
+    sys.path.insert(0, str(HERE.parents[1] / "docs"))
+    import keys
+
+    assert keys.START + keys.table() + keys.END in text, "run docs/keys.py"

@@ -3,6 +3,7 @@
 import asyncio
 from collections.abc import Callable
 from datetime import datetime
+from ipaddress import IPv4Network
 from pathlib import Path
 from typing import Annotated
 
@@ -19,8 +20,9 @@ from askport.core.finding.label import compare_label, label_digits
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
 from askport.core.finding.sweeping import LINE_RATE
+from askport.core.text import display_text
 from askport.core.wire import Counts, Wire, hear
-from askport.core.words import speed_words
+from askport.core.words import listed, speed_words
 from askport.edges.keeper_client import require_link
 from askport.edges.makers import maker
 
@@ -118,7 +120,15 @@ def find(
             counts=keeper.wire.counts(),
             wall=keeper.wire.wall,
             label=label,
+            silent=_silent(ranges),
         )
+
+
+def _silent(ranges: list[IPv4Network]) -> str:
+    """Say what silence means: asked for a range, it is an answer; else the device may only have to start."""
+    if ranges:
+        return f"Nobody on this wire answered for {listed(ranges)}."
+    return "Nothing heard. Pull the device's power and plug it in again: most devices speak when they start."
 
 
 class _Over:
@@ -178,6 +188,7 @@ def read(
         counts=Counts(seen=capture.count, sent=0),
         wall=capture.wall,
         label=label,
+        silent=f"No device speaks in {display_text(str(file), 120)}.",
     )
 
 
@@ -222,6 +233,7 @@ def put_found(
     counts: Counts,
     wall: Callable[[float], datetime],
     label: str | None,
+    silent: str,
 ) -> None:
     """Print what was found, and end with status 1 where that is nothing."""
     devices = finder.devices()
@@ -236,7 +248,7 @@ def put_found(
         for hazard in {hazard.text: hazard for hazard in finder.hazards()}.values():
             print(hazard.text)
         if not devices:
-            say("Nothing heard. Pull the device's power and plug it in again: most devices speak when they start.")
+            say(silent)
     if not any(device.addresses or device.request for device in devices):
         raise typer.Exit(Status.NO)
 

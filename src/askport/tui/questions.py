@@ -23,6 +23,8 @@ class Question:
     """Says what the text means, or raises what is wrong with it (:class:`AskPortError`)."""
     use: Callable[[Session, float, str], None]
     """Does it, with the session, the time and the text."""
+    replaces: bool = False
+    """Whether what is typed takes the place of what stands there, until a key moves the cursor."""
 
 
 def ask_device_address(delivered: IPv4Interface | None) -> Question:
@@ -85,4 +87,5 @@ def ask_tag(session: Session) -> Question:
         session.device.work.tag,
         lambda typed: f"Its tag is {clean_tag(typed)}.",
         lambda session, _, typed: session.visit.name(typed),
+        replaces=True,
     )

@@ -9,6 +9,9 @@ from askport.core.words import listed, span_words
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken, warning
 from askport.tui.workplace import Workplace
 
+_MATTER_LATER = frozenset({"address-server", "several-devices", "duplicate-address"})
+"""What is dangerous about a wire after the device was found, too."""
+
 
 def title_line(workplace: Workplace, now: float, width: int) -> Ink:
     """Draw the job, the device at hand and what is borrowed since when."""
@@ -31,10 +34,13 @@ def title_line(workplace: Workplace, now: float, width: int) -> Ink:
 
 
 def news_lines(session: Session, step: Step, width: int) -> list[Ink]:
-    """Draw what is dangerous about the laptop while it sets and proves; finding and reaching show it themselves."""
-    if step in (Step.PLUG, Step.FIND, Step.REACH):
+    """Draw what is dangerous about laptop and wire where it matters; finding shows it itself, reaching the laptop's."""
+    if step in (Step.PLUG, Step.FIND):
         return []
-    news = [each.text for each in session.cable.laptop.hazards if step is not Step.RECORD or each.code in NEWS]
+    laptop = [] if step is Step.REACH else session.cable.laptop.hazards
+    news = [each.text for each in laptop if step is not Step.RECORD or each.code in NEWS]
+    if step is not Step.RECORD:
+        news += [each.text for each in session.cable.finder.hazards() if each.code in _MATTER_LATER]
     return [ink for text in news for ink in (*warning(text, width), blank())]
 
 

@@ -44,6 +44,8 @@ class EntryLine(Vertical):
         line.value = question.text
         line.cursor_position = len(question.text)
         line.focus()
+        if question.replaces:
+            line.action_select_all()
         self._say(question.text)
 
     def close(self) -> None:

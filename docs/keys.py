@@ -1,0 +1,30 @@
+"""Writes the list of keys into the README, out of the table that the program makes its keys of."""
+
+from pathlib import Path
+
+from askport.tui.actions import ACTIONS
+
+README = Path(__file__).parents[1] / "README.md"
+START, END = "<!-- keys, written by docs/keys.py -->\n", "<!-- end of keys -->"
+_NAMES = {"plus,equals_sign": "+", "minus": "-", "enter": "Enter", "space": "Space", "up,k": "↑", "down,j": "↓"}
+
+
+def table() -> str:
+    """Return the list as it stands in the README."""
+    rows = [
+        f"| {_NAMES.get(each.key, each.key)} | {each.title} | {each.says} |"
+        for each in ACTIONS
+        if each.shown or each.name == "point"
+    ]
+    more = [
+        "| 1 to 6 | Look | Look at a step of the way; Escape comes back |",
+        "| ? | Keys | Every key, and what it does now |",
+    ]
+    more += ["| t | Day or night | A light or a dark screen |", "| q | Leave | Give everything back and leave |"]
+    return "\n".join(["| key | | what it does |", "|---|---|---|", *rows, *more]) + "\n"
+
+
+if __name__ == "__main__":
+    text = README.read_text()
+    before, _, rest = text.partition(START)
+    README.write_text(before + START + table() + END + rest.partition(END)[2])
