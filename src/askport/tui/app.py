@@ -72,7 +72,7 @@ class AskPortApp(App[None]):
 
     def compose(self) -> ComposeResult:
         """Say who is there."""
-        yield Static("  Ask Port", id="opening")
+        yield Static("  Ask Port · one moment", id="opening")
 
     def on_mount(self) -> None:
         """Start at the cable; what ends the program from outside ends it as its own key does."""
