@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+import time
 
 import pytest
 
@@ -113,3 +114,33 @@ def test_adapters_are_listed_without_permission():
     assert document["schema"] == "askport.adapters/1"
     loopback = next(each for each in document["adapters"] if each["name"] == "lo")
     assert (loopback["kind"], loopback["addresses"][0]["address"]) == ("loopback", "127.0.0.1/8")
+
+
+SWALLOWS = """
+import signal, sys, time, weakref
+from askport.cli import main, register
+
+class Gone: pass
+
+def swallow(*_):
+    signal.raise_signal(signal.SIGTERM)  # arrives in a callback, where Python ignores what is raised
+    time.sleep(0.01)
+
+def held():
+    one = Gone()
+    kept = weakref.ref(one, swallow)
+    del one
+    for _ in range(500):
+        time.sleep(0.01)
+
+register.demo = held
+main.import_module = lambda name: register
+sys.exit(main.run(["demo"]))
+"""
+
+
+def test_an_end_that_python_ignored_is_asked_for_again():
+    began = time.monotonic()
+    run = subprocess.run([sys.executable, "-c", SWALLOWS], capture_output=True, text=True, timeout=20)
+    assert (run.returncode, run.stderr) == (130, "")
+    assert time.monotonic() - began < 4.0

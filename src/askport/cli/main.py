@@ -70,6 +70,7 @@ def start(
         start_on_adapters(job)
 
 
+_AGAIN_S = 0.01
 _NOT_IN_ORDER = frozenset({"keeper-gone", "keeper-silent", "not-given-back"})
 """Refusals after which somebody will want to know what was done before."""
 
@@ -78,13 +79,22 @@ def _interrupt(*_: object) -> None:
     raise KeyboardInterrupt
 
 
+def _ignored(unraisable: Any) -> None:
+    """Ask for the end again where Python ignored it: what is raised in a weak reference's callback reaches nobody."""
+    if unraisable.exc_type is KeyboardInterrupt:
+        signal.setitimer(signal.ITIMER_REAL, _AGAIN_S)
+    else:
+        sys.__unraisablehook__(unraisable)
+
+
 def run(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status. What stands behind ``--`` is left to the command as it is."""
     given = sys.argv[1:] if arguments is None else arguments
     own = given[: given.index("--")] if "--" in given else given
     # Ctrl-C too: asyncio would cancel the task instead, and one that ends at that moment would swallow it.
-    for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+    for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGALRM):
         signal.signal(each, _interrupt)
+    sys.unraisablehook = _ignored
     named = next((each for each in own if each in _COMMANDS or each in ("register", "--version")), None)
     try:
         return int(application(named)(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)

@@ -189,7 +189,9 @@ class PacketWire:
         return frames
 
     def close(self) -> None:
-        """Close the socket."""
+        """Close the socket; again, it does nothing."""
+        if self._socket.fileno() < 0:
+            return
         counts = self.counts()
         log.event("wire closed", adapter=self.name, seen=counts.seen, sent=counts.sent, lost=counts.lost)
         self._socket.close()
