@@ -76,4 +76,4 @@ class KeysScreen(ModalScreen[None]):
     def draw(self) -> None:
         """Show every key."""
         sheet = self.query_one("#list", Sheet)
-        sheet.show(key_lines(self._under, self.app.get_key_display, max(40, sheet.size.width - 1)))
+        sheet.show(key_lines(self._under, self.app.get_key_display, max(40, sheet.size.width)))
