@@ -29,6 +29,9 @@ _COMMANDS = {
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""
 
+_GROUPS = ("kinds", "register")
+"""Commands with commands of their own, each with the module of its name."""
+
 
 def application(named: str | None = None) -> typer.Typer:
     """Return the command line with one command, or with all of them."""
@@ -42,8 +45,9 @@ def application(named: str | None = None) -> typer.Typer:
     for name, module in _COMMANDS.items():
         if named in (None, name):
             app.command(name)(getattr(import_module(f"askport.cli.{module}"), name))
-    if named in (None, "register"):
-        app.add_typer(import_module("askport.cli.register").app, name="register")
+    for group in _GROUPS:
+        if named in (None, group):
+            app.add_typer(import_module(f"askport.cli.{group}").app, name=group)
     return app
 
 
@@ -95,7 +99,7 @@ def run(arguments: list[str] | None = None) -> int:
     for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGALRM):
         signal.signal(each, _interrupt)
     sys.unraisablehook = _ignored
-    named = next((each for each in own if each in _COMMANDS or each in ("register", "--version")), None)
+    named = next((each for each in own if each in _COMMANDS or each in (*_GROUPS, "--version")), None)
     try:
         return int(application(named)(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
     except AskPortError as error:

@@ -1,0 +1,1 @@
+"""Kinds: what is known of devices of one sort, out of files that technicians write and share."""

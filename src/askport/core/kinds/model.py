@@ -1,0 +1,217 @@
+"""The kind file as a model: what it may hold, and what each value must be."""
+
+import re
+from ipaddress import IPv4Interface
+from typing import Annotated, Literal
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, PlainSerializer, model_validator
+
+from askport.core.addresses import parse_interface
+from askport.core.errors import BadInput
+from askport.core.kinds.placeholders import check_placeholders
+
+SCHEMA = "askport.kind/1"
+
+
+def _digits(text: str) -> str:
+    plain = re.sub(r"[:\-. ]", "", text.lower())
+    if not re.fullmatch(r"[0-9a-f]{1,12}", plain):
+        raise ValueError("write the first hexadecimal digits of a MAC address, such as 00:00:5e:00:53:2")
+    return plain
+
+
+def _interface(text: str) -> str:
+    try:
+        return str(parse_interface(text))
+    except BadInput as error:
+        raise ValueError(error.message) from None
+
+
+def _template(text: str) -> str:
+    check_placeholders(text)
+    return text
+
+
+def _pattern(text: str) -> str:
+    try:
+        re.compile(text)
+    except re.error as error:
+        raise ValueError(f"it is no regular expression: {error}") from None
+    return text
+
+
+def _serial_format(text: str) -> str:
+    if not re.fullmatch(r"[78][NEO][12]", text.upper()):
+        raise ValueError("write data bits, parity and stop bits, such as 8N1 or 7E1")
+    return text.upper()
+
+
+MacDigits = Annotated[str, AfterValidator(_digits)]
+Delivered = Annotated[str, AfterValidator(_interface)]
+Template = Annotated[str, AfterValidator(_template)]
+"""Text that is sent, with placeholders."""
+Pattern = Annotated[str, AfterValidator(_pattern)]
+"""A regular expression (Python's)."""
+Port = Annotated[int, Field(strict=True, ge=1, le=65_535)]
+
+
+class _Model(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Recognise(_Model):
+    """By what a device of this kind is recognised; what is given must all fit, and a list is a choice."""
+
+    mac: tuple[MacDigits, ...] = ()
+    """First digits of its MAC address."""
+    names: tuple[str, ...] = ()
+    """What it calls itself, with * for anything."""
+    banner: tuple[str, ...] = ()
+    """The first text of its console, or its page's title, with * for anything."""
+    ports: tuple[Port, ...] = ()
+
+
+class DeliveredWith(_Model):
+    """How it comes out of the box."""
+
+    address: Delivered | None = None
+    asks: Literal["bootp", "dhcp", "link-local"] | None = None
+
+    @property
+    def interface(self) -> IPv4Interface | None:
+        """The address that it is delivered with."""
+        return IPv4Interface(self.address) if self.address else None
+
+
+class Needs(_Model):
+    """What it insists on."""
+
+    gateway: Literal["own-address"] | None = None
+    octets: Literal["padded"] | None = None
+    boot_s: Annotated[float, Field(strict=True, gt=0, le=3600)] | None = None
+    """Longest time from power to first answer, in seconds."""
+
+
+class Line(_Model):
+    """One exchange on a console: wait for a text, send a line, and find something in what comes back."""
+
+    expect: str = Field(min_length=1)
+    send: Template
+    find: Pattern | None = None
+
+
+class PageStep(_Model):
+    """One request to its page."""
+
+    get: Template | None = None
+    post: Template | None = None
+    form: dict[str, Template] | None = None
+    json_: Annotated[dict[str, Template] | None, Field(alias="json")] = None
+    find: Pattern | None = None
+    status: tuple[Annotated[int, Field(strict=True, ge=100, le=599)], ...] = (200,)
+
+    @model_validator(mode="after")
+    def _one_request(self) -> "PageStep":
+        if (self.get is None) == (self.post is None):
+            raise ValueError("a step is one request: give either get or post")
+        if self.get is not None and (self.form or self.json_):
+            raise ValueError("a form or json goes with post, not with get")
+        return self
+
+
+Permanent = Literal["yes", "no", "after keep"]
+TakesEffect = Literal["at once", "after restart"]
+
+
+class _Setting(_Model):
+    takes_effect: TakesEffect = "at once"
+    permanent: Permanent | None = None
+    """None where that is not known."""
+
+
+class ConsoleWay(_Setting):
+    """Lines over Telnet, SSH or a serial line."""
+
+    by: Literal["console"]
+    over: Literal["telnet", "ssh", "serial"]
+    port: Port | None = None
+    baud: Annotated[int, Field(strict=True, ge=50, le=4_000_000)] | None = None
+    format: Annotated[str, AfterValidator(_serial_format)] = "8N1"
+    refused: tuple[str, ...] = ()
+    """Texts that mean no."""
+    login: tuple[Line, ...] = ()
+    read: tuple[Line, ...] = ()
+    set: tuple[Line, ...] = ()
+    keep: tuple[Line, ...] = ()
+    restart: tuple[Line, ...] = ()
+
+    @model_validator(mode="after")
+    def _whole(self) -> "ConsoleWay":
+        if self.over == "serial" and self.port is not None:
+            raise ValueError("a serial line has a baud rate and no port")
+        if self.over != "serial" and self.baud is not None:
+            raise ValueError("only a serial line has a baud rate")
+        if self.permanent == "after keep" and not self.keep:
+            raise ValueError('it lasts "after keep", and the lines that keep it are missing: add keep = [...]')
+        return self
+
+    @property
+    def at_port(self) -> int:
+        """The TCP port."""
+        return self.port or {"telnet": 23, "ssh": 22}.get(self.over, 0)
+
+
+class PageWay(_Setting):
+    """Requests to its own page."""
+
+    by: Literal["page"]
+    scheme: Literal["http", "https"] = "http"
+    port: Port | None = None
+    login: tuple[PageStep, ...] = ()
+    read: tuple[PageStep, ...] = ()
+    set: tuple[PageStep, ...] = ()
+
+
+class PingWay(_Setting):
+    """An echo of one length to its MAC address, with the new address as destination."""
+
+    by: Literal["ping"]
+    payload: Annotated[int, Field(strict=True, ge=0, le=1472)]
+    """Bytes of ICMP data."""
+    within_s: Annotated[float, Field(strict=True, gt=0, le=3600)] | None = None
+    """How long after power-up it listens for that, in seconds."""
+
+
+class HandWay(_Setting):
+    """Somebody types it in."""
+
+    by: Literal["hand"]
+    say: str = ""
+    """Where its menu is."""
+
+
+KindWay = Annotated[ConsoleWay | PageWay | PingWay | HandWay, Field(discriminator="by")]
+Name = Annotated[str, Field(min_length=1, max_length=60), PlainSerializer(str)]
+
+
+class Kind(_Model):
+    """One kind of device."""
+
+    schema_: Annotated[Literal["askport.kind/1"], Field(alias="schema")]
+    name: Name
+    maker: str = ""
+    notes: str = ""
+    """What a technician should know of it."""
+    recognise: Recognise = Recognise()
+    delivered: DeliveredWith = DeliveredWith()
+    needs: Needs = Needs()
+    way: tuple[KindWay, ...] = ()
+
+    @property
+    def words(self) -> str:
+        """Its name with its maker."""
+        return f"{self.name} ({self.maker})" if self.maker else self.name
+
+    def way_by(self, by: str) -> "ConsoleWay | PageWay | PingWay | HandWay | None":
+        """Return its way of this name, or None where it has none."""
+        return next((each for each in self.way if each.by == by), None)

@@ -1,0 +1,198 @@
+"""Reading a kind file: every mistake is one sentence with file, line and remedy."""
+
+import re
+import tomllib
+from collections.abc import Iterator, Sequence
+from difflib import get_close_matches
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from askport.core.errors import BadInput
+from askport.core.kinds import model
+from askport.core.kinds.placeholders import unknown
+from askport.core.text import display_text
+
+_MAX_MISTAKES = 20
+_WAYS: dict[str, type[BaseModel]] = {
+    "console": model.ConsoleWay, "page": model.PageWay, "ping": model.PingWay, "hand": model.HandWay,
+}  # fmt: skip
+
+
+def read_kind(text: str, name: str) -> model.Kind:
+    """Read a kind file; ``name`` is what it is called in sentences.
+
+    Raises:
+        BadInput: it has mistakes; the message has a sentence for each, one a line.
+    """
+    try:
+        raw = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        where = re.search(r"\(at line (\d+), column \d+\)", str(error))
+        line = where[1] if where else str(text.count("\n") + 1)
+        what = re.sub(r" \(at .*\)", "", str(error)).rstrip(".")
+        raise BadInput(
+            f"{name}, line {line}: it is no TOML there ({what[:1].lower()}{what[1:]}): {_toml_remedy(text, int(line))}."
+        ) from None
+    try:
+        kind = model.Kind.model_validate(raw)
+    except ValidationError as error:
+        lines = [_sentence(each, raw, text, name) for each in error.errors()[:_MAX_MISTAKES]]
+        raise BadInput("\n".join(dict.fromkeys(lines))) from None
+    if mistakes := [f"{name}, line {_line_of(text, path)}: {what}." for path, what in _unfilled(kind)]:
+        raise BadInput("\n".join(mistakes[:_MAX_MISTAKES]))
+    return kind
+
+
+def _toml_remedy(text: str, line: int) -> str:
+    written = text.splitlines()[line - 1] if line <= text.count("\n") + 1 and text.splitlines() else ""
+    if re.search(r"=\s*[A-Za-z][^\"'\[{]*$", written) and not re.search(r"=\s*(true|false)\s*$", written):
+        return "put text in quotation marks"
+    if "\\" in written and '"' in written:
+        return "write a regular expression in single quotation marks, where a backslash is a backslash"
+    return "see that brackets and quotation marks are closed, and that each key stands once"
+
+
+def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
+    path: list[str | int] = [part for part in error["loc"] if part not in _WAYS]
+    line = _line_of(text, path)
+    key = str(path[-1]) if path else ""
+    where = f"{name}, line {line}: "
+    match error["type"]:
+        case "missing":
+            return f"{where}{_table_of(path[:-1])} has no {key}: add {key} = {_example(key)}."
+        case "extra_forbidden":
+            known = _keys_beside(path, raw)
+            close = get_close_matches(key, known, n=1)
+            remedy = f"{close[0]} was probably meant" if close else f"{_table_of(path[:-1])} has {_listed(known)}"
+            return f"{where}{key} is not known: {remedy}."
+        case "union_tag_invalid" | "union_tag_not_found":
+            given = str(error.get("ctx", {}).get("tag", ""))
+            close = get_close_matches(given, _WAYS, n=1)
+            remedy = f'"{close[0]}" was probably meant' if close else f"a way is by {_listed(list(_WAYS))}"
+            what = f'by = "{display_text(given, 30)}" is no way' if given else "a way says by what it goes"
+            return f"{where}{what}: {remedy}."
+        case "literal_error":
+            choices = re.findall(r"'([^']+)'", error["ctx"]["expected"])
+            close = get_close_matches(str(error["input"]), choices, n=1)
+            quoted = [_shown(each) for each in choices]
+            remedy = f'"{close[0]}" was probably meant' if close else f"write {_listed(quoted)}"
+            return f"{where}{key} = {_shown(error['input'])} is not known: {remedy}."
+        case "value_error":
+            reason = str(error["ctx"]["error"])
+            said = f"{key} = {_shown(error['input'])}: " if isinstance(error["input"], str) else ""
+            return f"{where}{said}{reason}."
+    kind = {"tuple_type": "a list in square brackets", "string_type": "text in quotation marks", "dict_type": "a table"}
+    wanted = kind.get(error["type"], "")
+    if "int" in error["type"] or "float" in error["type"] or error["type"].startswith(("greater", "less")):
+        wanted = _number(error)
+    wanted = wanted or ("a table" if "model" in error["type"] else error["msg"][:1].lower() + error["msg"][1:])
+    return f"{where}{key} = {_shown(error['input'])} does not fit: write {wanted}."
+
+
+def _number(error: Any) -> str:
+    ctx = error.get("ctx", {})
+    if "ge" in ctx or "gt" in ctx:
+        return f"a number from {ctx.get('ge', ctx.get('gt'))}"
+    return f"a number up to {ctx['le']}" if "le" in ctx else "a number without quotation marks"
+
+
+def _shown(value: object) -> str:
+    shown = display_text(str(value), 40)
+    return f'"{shown}"' if isinstance(value, str) else shown
+
+
+def _listed(words: Sequence[str]) -> str:
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} or {words[-1]}"
+
+
+def _example(key: str) -> str:
+    examples = {"schema": f'"{model.SCHEMA}"', "payload": "127", "expect": '"> "', "send": '"ip {address} {mask}"'}
+    return examples.get(key, '"telnet"' if key == "over" else '"..."')
+
+
+def _table_of(path: Sequence[str | int]) -> str:
+    names = [str(each) for each in path if isinstance(each, str)]
+    if not names:
+        return "the file"
+    return f"this {names[-1]}" if isinstance(path[-1], int) else names[-1]
+
+
+_TABLES: dict[str, type[BaseModel]] = {
+    "recognise": model.Recognise,
+    "delivered": model.DeliveredWith,
+    "needs": model.Needs,
+}
+
+
+def _keys_beside(path: Sequence[str | int], raw: Any) -> list[str]:
+    """Return the keys that may stand where an unknown one does."""
+    kind: type[BaseModel] = model.Kind
+    at = raw
+    for part in path[:-1]:
+        if isinstance(part, int):
+            at = at[part]
+            if isinstance(at, dict) and at.get("by") in _WAYS:
+                kind = _WAYS[at["by"]]
+            continue
+        at = at[part]
+        kind = _TABLES.get(part, kind)
+        if part in ("set", "read", "keep", "login", "restart"):
+            kind = model.PageStep if kind is model.PageWay else model.Line
+    return [field.alias or name for name, field in kind.model_fields.items()]
+
+
+def _line_of(text: str, path: Sequence[str | int]) -> int:
+    """Return the line on which a key stands, or that of the table which it is missing in."""
+    lines = text.splitlines() or [""]
+    at, end = 0, len(lines)
+    parts = list(path)
+    if parts and parts[0] == "way" and len(parts) > 1 and isinstance(parts[1], int):
+        starts = [number for number, line in enumerate(lines) if re.match(r"\s*\[\[\s*way\s*\]\]", line)]
+        if parts[1] < len(starts):
+            at = starts[parts[1]]
+            end = next(
+                (n for n in range(at + 1, len(lines)) if re.match(r"\s*\[", lines[n]) and _is_table(lines[n])), end
+            )
+        parts = parts[2:]
+    elif len(parts) > 1 and isinstance(parts[0], str):
+        at = next((n for n, line in enumerate(lines) if re.match(rf"\s*\[\s*{re.escape(parts[0])}\s*\]", line)), 0)
+        end = next((n for n in range(at + 1, len(lines)) if _is_table(lines[n])), end)
+        parts = parts[1:]
+    elif not parts or isinstance(parts[0], str):
+        end = next((n for n, line in enumerate(lines) if _is_table(line)), end) if parts and parts[0] != "way" else end
+    if len(path) == 1:
+        table = (n for n, each in enumerate(lines) if re.match(rf"\s*\[\[?\s*{re.escape(str(path[0]))}\s*\]", each))
+        at, end = next(((n, n + 1) for n in table), (at, end))
+    for part in parts:
+        if isinstance(part, int):
+            entries = [n for n in range(at, end) if "{" in lines[n].split("#")[0]]
+            at = entries[part] if part < len(entries) else at
+            continue
+        found = (n for n in range(at, end) if re.search(rf"(^|[\s,{{]){re.escape(part)}\s*=", lines[n]))
+        at = next(found, at)
+    return at + 1
+
+
+def _is_table(line: str) -> bool:
+    return bool(re.match(r"\s*\[\[?\s*[\w.\"-]+\s*\]\]?\s*(#.*)?$", line))
+
+
+def _unfilled(kind: model.Kind) -> Iterator[tuple[list[str | int], str]]:
+    """Yield each placeholder that nothing gives a value for, with where it stands."""
+    for place, way in enumerate(kind.way):
+        found: set[str] = set()
+        for part in ("login", "read", "set", "keep", "restart"):
+            for number, step in enumerate(getattr(way, part, ())):
+                path: list[str | int] = ["way", place, part, number]
+                sent = [step.send] if isinstance(step, model.Line) else _texts(step)
+                for text in sent:
+                    if what := unknown(text, frozenset(found)):
+                        yield path, what
+                if step.find:
+                    found |= set(re.compile(step.find).groupindex)
+
+
+def _texts(step: model.PageStep) -> list[str]:
+    fields = {**(step.form or {}), **(step.json_ or {})}
+    return [*filter(None, (step.get, step.post)), *fields.values()]

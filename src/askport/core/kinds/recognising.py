@@ -1,0 +1,67 @@
+"""Which kinds a device may be of, by all that was heard of it, with the reason."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+
+from askport.core.finding.device import Device
+from askport.core.kinds.model import Kind
+from askport.core.words import listed
+
+
+@dataclass(frozen=True, slots=True)
+class Fit:
+    """A kind that fits a device."""
+
+    kind: Kind
+    reason: str
+    strictness: int
+    """How much of it had to fit: of two, the stricter is the likelier."""
+
+
+def fitting_kinds(kinds: Iterable[Kind], device: Device, *, banner: str = "", ports: Iterable[int] = ()) -> list[Fit]:
+    """Return the kinds that fit, the strictest first.
+
+    Args:
+        kinds: all that are known.
+        device: what was heard of it.
+        banner: the first text of its console, or its page's title, where that was read.
+        ports: TCP ports that opened.
+    """
+    found = (_fit(kind, device, banner, {*ports, *(each.port for each in device.services)}) for kind in kinds)
+    return sorted((each for each in found if each), key=lambda each: -each.strictness)
+
+
+def _fit(kind: Kind, device: Device, banner: str, ports: set[int]) -> Fit | None:
+    wanted, reasons, strictness = kind.recognise, list[str](), 0
+    if wanted.mac:
+        digits = device.mac.hex()
+        mine = [each for each in wanted.mac if digits.startswith(each)]
+        if not mine:
+            return None
+        reasons.append("its MAC address")
+        strictness += max(map(len, mine))
+    if wanted.names:
+        named = next((name for name, _ in device.names if _like(name, wanted.names)), None)
+        if named is None:
+            return None
+        reasons.append(f"its name {named}")
+        strictness += 10
+    if wanted.banner:
+        if not _like(banner, wanted.banner):
+            return None
+        reasons.append(f"its text “{banner[:40]}”")
+        strictness += 10
+    if wanted.ports:
+        if not ports & set(wanted.ports):
+            return None
+        opens = sorted(ports & set(wanted.ports))
+        reasons.append(f"port{'s' if len(opens) > 1 else ''} {listed(opens)}")
+        strictness += 2
+    if not reasons:
+        return None  # it recognises nothing, and is only named
+    return Fit(kind, f"by {listed(reasons)}", strictness)
+
+
+def _like(text: str, patterns: Iterable[str]) -> bool:
+    return any(fnmatchcase(text.lower(), each.lower()) for each in patterns)

@@ -1,0 +1,153 @@
+"""Kind files: every mistake in one sentence with line and remedy, placeholders, and who is recognised."""
+
+import json
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
+from askport.core.finding.finder import Finder
+from askport.core.formats.arp import arp_question
+from askport.core.formats.dhcp import OptionCode
+from askport.core.kinds.placeholders import fill, values_of
+from askport.core.kinds.reading import read_kind
+from askport.core.kinds.recognising import fitting_kinds
+from askport.core.plan.target import Target
+from askport.core.wire import Frame, hear
+from askport.edges.kinds import known_kinds
+from conftest import askport
+
+IT = MacAddress(bytes.fromhex("00005e005320"))
+TARGET = Target(interface=IPv4Interface("10.84.16.40/22"), gateway=IPv4Address("10.84.19.254"))
+WHOLE = """schema = "askport.kind/1"
+name = "blower drive"
+[recognise]
+mac = ["00:00:5e:00:53:2"]
+names = ["bl-*"]
+[delivered]
+address = "192.168.77.20/24"
+[needs]
+boot_s = 90
+[[way]]
+by = "console"
+over = "telnet"
+permanent = "after keep"
+read = [{ expect = ">", send = "show ip", find = 'at (?P<address>\\S+)' }]
+set = [
+  { expect = ">", send = "ip {address} {mask} {gateway.4} {dns1:padded}" },
+  { expect = ">", send = "name {name} {plan.RACK}" },
+]
+keep = [{ expect = ">", send = "save" }]
+[[way]]
+by = "page"
+set = [{ get = "/net", find = 'token" value="(?P<token>[^"]+)' }, { post = "/save", form = { t = "{token}" } }]
+[[way]]
+by = "ping"
+payload = 127
+[[way]]
+by = "hand"
+say = "Menu"
+"""
+
+
+def test_a_whole_file_is_read_and_the_schema_knows_its_keys():
+    kind = read_kind(WHOLE, "x.toml")
+    assert (kind.name, [way.by for way in kind.way]) == ("blower drive", ["console", "page", "ping", "hand"])
+    schema = json.loads(askport("kinds", "schema").stdout)
+    assert {"schema", "recognise", "delivered", "needs", "way"} <= schema["properties"].keys()
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "line", "said"),
+    [
+        ('name = "blower drive"', "name = blower", 2, "put text in quotation marks"),
+        ("boot_s = 90", 'boot_s = "90"', 9, "a number"),
+        ("boot_s = 90", "boot_s = 0", 9, "a number from 0"),
+        ("boot_s = 90", "bots_s = 90", 9, "boot_s was probably meant"),
+        ('"askport.kind/1"', '"askport.kind/2"', 1, '"askport.kind/1" was probably meant'),
+        ('name = "blower drive"\n', "", 1, 'the file has no name: add name = "..."'),
+        ("names =", "nmaes =", 5, "names was probably meant"),
+        ('["bl-*"]', '"bl-*"', 5, "a list in square brackets"),
+        ("00:00:5e:00:53:2", "00:00:5g", 4, "first hexadecimal digits"),
+        ("192.168.77.20/24", "192.168.77.20", 7, "no prefix length: write 192.168.77.20/24"),
+        ("192.168.77.20/24", "192.168.77.0/24", 7, "is the network address"),
+        ('by = "ping"', 'by = "pong"', 23, '"ping" was probably meant'),
+        ('by = "ping"\n', "", 23, "a way is by console, page, ping or hand"),
+        ("payload = 127", "payload = 9000", 25, "a number up to 1472"),
+        ("payload = 127\n", "", 23, "add payload = 127"),
+        ('"telnet"', '"telent"', 12, '"telnet" was probably meant'),
+        ('over = "telnet"', 'over = "telnet"\nport = 70000', 13, "a number up to 65535"),
+        ('over = "telnet"', 'over = "telnet"\nbaud = 9600', 10, "only a serial line has a baud rate"),
+        ('over = "telnet"', 'over = "serial"\nformat = "9N1"', 13, "such as 8N1"),
+        ('keep = [{ expect = ">", send = "save" }]\n', "", 10, "add keep = [...]"),
+        ('"after keep"', '"allways"', 13, 'write "yes", "no" or "after keep"'),
+        ('{ expect = ">", send = "save" }', '{ expect = ">" }', 19, "has no send"),
+        ('{ expect = ">", send = "save" }', '{ expect = "", send = "save" }', 19, "expect"),
+        ("ip {address}", "ip {adress}", 16, "write {address}"),
+        ("{gateway.4}", "{gateway.5}", 16, "{gateway.1} to {gateway.4}"),
+        ("{name}", "{name.1}", 17, "write {name}"),
+        ("at (?P<address>", "at ((?P<address>", 14, "no regular expression"),
+        ('get = "/net"', 'got = "/net"', 22, "get was probably meant"),
+        ('form = { t = "{token}" }', 'form = { t = "{tokn}" }', 22, "write {token}"),
+        ('post = "/save", ', 'post = "/save", get = "/", ', 22, "either get or post"),
+        ("[needs]", "[neds]", 8, "needs was probably meant"),
+        ("'at (?P<address>\\\\S+)'", '"at (?P<address>\\\\S+)"', 14, "single quotation marks"),
+    ],
+)
+def test_each_mistake_is_one_sentence_with_line_and_remedy(old, new, line, said, tmp_path):
+    text = WHOLE.replace(old.replace("\\\\", "\\"), new.replace("\\\\", "\\"), 1)
+    assert text != WHOLE
+    with pytest.raises(BadInput) as refused:
+        read_kind(text, "x.toml")
+    message = refused.value.message
+    assert message.startswith(f"x.toml, line {line}: "), message
+    assert said in message.splitlines()[0]
+
+
+def test_the_command_names_the_file_and_ends_with_2(tmp_path):
+    file = tmp_path / "x.toml"
+    file.write_text(WHOLE.replace("boot_s = 90", "boots = 90"))
+    run = askport("kinds", "check", file)
+    assert (run.returncode, run.stderr) == (2, f"{file}, line 9: boots is not known: boot_s was probably meant.\n")
+    file.write_text(WHOLE)
+    assert askport("kinds", "check", file).returncode == 0
+    file.write_bytes(b"\xff")
+    assert "save it as UTF-8" in askport("kinds", "check", file).stderr
+    assert askport("kinds", "show", "no such").returncode == 2
+    assert "longest start: 130 s" in askport("kinds", "show", "gate reader").stdout
+
+
+def test_placeholders_stand_for_the_plan():
+    values = values_of(TARGET, IT, name="BL-01")
+    said = "{address} {mask} {prefix} {gateway} {dns1} {address.3} {address:padded} {mac} {name}"
+    assert fill(said, values) == (
+        "10.84.16.40 255.255.252.0 22 10.84.19.254 0.0.0.0 16 010.084.016.040 00:00:5e:00:53:20 BL-01"
+    )
+    padded = values_of(TARGET, IT, padded=True)
+    assert (fill("{address}", padded), fill("{prefix}", padded)) == ("010.084.016.040", "22")
+    alone = values_of(Target(interface=TARGET.interface), IT, own_gateway=True)
+    assert fill("{gateway}", alone) == "10.84.16.40"
+    with pytest.raises(BadInput, match="--password-from"):
+        fill("{password}", values)
+
+
+def test_kinds_are_recognised_by_all_that_is_given_the_stricter_first():
+    strict = WHOLE.replace('"blower drive"', '"named drive"').replace("00:53:2", "00:53:20")
+    loose = WHOLE.replace('names = ["bl-*"]\n', "")
+    other = WHOLE.replace("00:00:5e:00:53:2", "00:00:5e:00:53:4")
+    kinds = [read_kind(each, "x") for each in (loose, other, strict)]
+    finder = Finder([], now=0.0)
+    finder.receive(hear(Frame(at=0.0, data=arp_question(IT, IPv4Address("10.0.0.1"), sender=IPv4Address("10.0.0.9")))))
+    fits = [(fit.kind.name, fit.reason) for fit in fitting_kinds(kinds, finder.devices()[0])]
+    assert fits == [("blower drive", "by its MAC address")]
+    named = dhcp(IT, options=((OptionCode.HOST_NAME, b"bl-7"),))
+    finder.receive(hear(Frame(at=1.0, data=named)))
+    fits = [(fit.kind.name, fit.reason) for fit in fitting_kinds(kinds, finder.devices()[0])]
+    assert fits == [("named drive", "by its MAC address and its name bl-7"), ("blower drive", "by its MAC address")]
+
+
+def test_what_ships_is_sound_and_names_no_two_alike():
+    found, wrong = known_kinds()
+    assert (len(found), wrong) == (8, [])
+    assert len({each.kind.name for each in found}) == 8
