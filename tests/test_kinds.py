@@ -17,6 +17,7 @@ from askport.core.plan.target import Target
 from askport.core.wire import Frame, hear
 from askport.edges.kinds import known_kinds
 from conftest import askport
+from test_finding import dhcp
 
 IT = MacAddress(bytes.fromhex("00005e005320"))
 TARGET = Target(interface=IPv4Interface("10.84.16.40/22"), gateway=IPv4Address("10.84.19.254"))
