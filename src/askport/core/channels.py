@@ -3,7 +3,7 @@
 A way that talks over one stays as pure as one that sends frames: the edge, or the practice bench, carries it out.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv6Address
 from typing import Protocol
 
@@ -19,7 +19,24 @@ class TcpPort:
         return f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
 
 
-FarEnd = TcpPort
+@dataclass(frozen=True, slots=True)
+class TelnetPort(TcpPort):
+    """A console over Telnet (RFC 854): its negotiation is the transport's, only text comes through."""
+
+    __str__ = TcpPort.__str__
+
+
+@dataclass(frozen=True, slots=True)
+class SshPort(TcpPort):
+    """A console over SSH (RFC 4251)."""
+
+    user: str = ""
+    password: str = field(default="", repr=False)
+
+    __str__ = TcpPort.__str__
+
+
+FarEnd = TcpPort | TelnetPort | SshPort
 """Where a channel can lead; each kind has its transport at the edge."""
 
 

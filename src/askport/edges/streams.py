@@ -4,16 +4,30 @@ import asyncio
 from collections.abc import Awaitable, Callable
 from typing import Any
 
-from askport.core.channels import Channel, ChannelEvent, Closed, Opened, Received, TcpPort
+from askport.core.channels import (
+    Channel,
+    ChannelEvent,
+    Closed,
+    Opened,
+    Received,
+    SshPort,
+    TcpPort,
+    TelnetPort,
+)
 from askport.edges import log
-from askport.edges.transports import tcp
+from askport.edges.transports import ssh, tcp, telnet
 
 _CHUNK = 16_384
 _MOST_WAITING = 64
 """Chunks that may wait for the machine: a device that never stops sending is read no faster than they are used."""
 
-Transport = Callable[[str, Any], Awaitable[tuple[asyncio.StreamReader, asyncio.StreamWriter]]]
-TRANSPORTS: dict[type, Transport] = {TcpPort: tcp.connect_watched}
+Transport = Callable[[str, Any], Awaitable[tuple[Any, Any]]]
+"""Connects over an adapter to a far end; returns what is read from and what is written to."""
+TRANSPORTS: dict[type, Transport] = {
+    TcpPort: tcp.connect_watched,
+    TelnetPort: telnet.connect,
+    SshPort: ssh.connect,
+}
 """To carry one kind of far end more: its module, and a line here."""
 
 
@@ -24,7 +38,7 @@ class Streams:
         """Carry channels over this adapter; ``wake`` is called whenever there is something to be told."""
         self._adapter, self._wake = adapter, wake
         self._tasks: dict[Channel, asyncio.Task[None]] = {}
-        self._writers: dict[Channel, asyncio.StreamWriter] = {}
+        self._writers: dict[Channel, Any] = {}
         self._events: list[ChannelEvent] = []
         self._room = asyncio.Event()
 

@@ -12,10 +12,8 @@ _CUT_AFTER_MS = 3000
 """How long what was sent may stay unanswered before the connection counts as cut (tcp(7), TCP_USER_TIMEOUT)."""
 
 
-async def connect(
-    adapter: str, far: TcpPort, longest_s: float = CONNECT_S
-) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-    """Connect over one adapter.
+async def connected_socket(adapter: str, far: TcpPort, longest_s: float = CONNECT_S) -> socket.socket:
+    """Return a socket that is connected over one adapter.
 
     Raises:
         OSError: the device refuses, or cannot be reached.
@@ -34,7 +32,42 @@ async def connect(
     except BaseException:
         connection.close()
         raise
-    return await asyncio.open_connection(sock=connection)
+    return connection
+
+
+async def connect(
+    adapter: str, far: TcpPort, longest_s: float = CONNECT_S
+) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+    """Connect over one adapter.
+
+    Raises:
+        OSError: the device refuses, or cannot be reached.
+        TimeoutError: nothing has come back.
+    """
+    return await asyncio.open_connection(sock=await connected_socket(adapter, far, longest_s))
+
+
+def watch(connection: socket.socket) -> socket.socket:
+    """Have a connection notice in seconds that its cable was pulled, or that the device has moved; return it."""
+    connection.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
+    for option, value in (
+        (socket.TCP_USER_TIMEOUT, _CUT_AFTER_MS),
+        (socket.TCP_KEEPIDLE, 1),
+        (socket.TCP_KEEPINTVL, 1),
+        (socket.TCP_KEEPCNT, 2),
+    ):
+        connection.setsockopt(socket.IPPROTO_TCP, option, value)
+    return connection
+
+
+async def connect_watched(adapter: str, far: TcpPort) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+    """Connect over one adapter so that a cut connection is noticed in seconds.
+
+    Raises:
+        OSError: the device refuses, or cannot be reached.
+        TimeoutError: nothing has come back.
+    """
+    return await asyncio.open_connection(sock=watch(await connected_socket(adapter, far)))
 
 
 def why(error: OSError) -> str:
@@ -45,23 +78,3 @@ def why(error: OSError) -> str:
     if isinstance(error, TimeoutError) and error.errno is None:
         return "nothing came back"
     return (os.strerror(error.errno) if error.errno else str(error)).lower()
-
-
-async def connect_watched(adapter: str, far: TcpPort) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-    """Connect over one adapter so that a cable pulled, or a device that has moved, is noticed in seconds.
-
-    Raises:
-        OSError: the device refuses, or cannot be reached.
-        TimeoutError: nothing has come back.
-    """
-    reader, writer = await connect(adapter, far)
-    connection = writer.get_extra_info("socket")
-    connection.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
-    for option, value in (
-        (socket.TCP_USER_TIMEOUT, _CUT_AFTER_MS),
-        (socket.TCP_KEEPIDLE, 1),
-        (socket.TCP_KEEPINTVL, 1),
-        (socket.TCP_KEEPCNT, 2),
-    ):
-        connection.setsockopt(socket.IPPROTO_TCP, option, value)
-    return reader, writer

@@ -1,0 +1,263 @@
+"""Lines over a channel: wait for a text, send a line, see whether it was refused, find what comes back.
+
+What is waited for is looked for in what came since the last line was sent, never across it, with the device's echo of
+that line left out. Everything that comes is hostile: escapes are taken out, the amount and the time are bounded.
+"""
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import Enum, auto
+
+import regex
+
+from askport.core.channels import (
+    Channel,
+    ChannelEvent,
+    CloseChannel,
+    Closed,
+    FarEnd,
+    OpenChannel,
+    Opened,
+    Received,
+    SendOn,
+)
+from askport.core.errors import BadInput
+from askport.core.kinds.model import Line
+from askport.core.kinds.placeholders import BLANK, SECRET, fill
+from askport.core.machine import Machine
+from askport.core.text import display_text
+
+ANSWER_S = 10.0
+"""How long a text is waited for."""
+_QUIET_S = 1.5
+"""After the last line, how long the device may be silent until its answer counts as complete."""
+_NUDGE_S = 2.0
+"""A console that says nothing at first gets one empty line: many wait for somebody to press a key."""
+_MAX_ANSWER = 65_536
+"""Bytes of one answer; a device that sends more is not in a dialogue."""
+_MAX_PAGES = 200
+_FIND_S = 0.5
+"""How long a regular expression of a kind file may take (some take for ever on some texts)."""
+_END = b"\r"
+"""Ends a line: with a line feed behind it, the spare one would answer the next question."""
+_ESCAPES = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-_])")
+_MORE = re.compile(r"(?:--\s*more\s*--|\(more\)|press any key|<space>)[^\n]{0,20}$", re.IGNORECASE)
+
+
+class Ended(Enum):
+    """How a dialogue ended."""
+
+    WELL = auto()
+    REFUSED = auto()
+    SILENT = auto()
+    CLOSED = auto()
+    """The connection ended before the last line was answered."""
+    UNREACHED = auto()
+    """No connection came about."""
+    TOO_MUCH = auto()
+
+
+@dataclass(slots=True)
+class Spoken:
+    """One line that went out."""
+
+    text: str
+    """As it is shown: secrets are blanked."""
+    acknowledged: bool = False
+    """Whether the device came back with what was waited for after it, and no refusal."""
+
+
+@dataclass(slots=True)
+class Said:
+    """What became of a dialogue."""
+
+    ended: Ended
+    because: str
+    found: dict[str, str] = field(default_factory=dict)
+
+
+def shown_lines(lines: Sequence[Line], values: Mapping[str, str]) -> list[str]:
+    """Return the lines as they will go, with secrets blanked.
+
+    Raises:
+        BadInput: a placeholder has no value.
+    """
+    open_values = {**values, SECRET: BLANK} if SECRET in values else values
+    return [fill(line.send, open_values) for line in lines]
+
+
+class Dialogue(Machine):
+    """One conversation, from connecting to the answer to its last line."""
+
+    def __init__(
+        self, far: FarEnd, lines: Sequence[Line], values: Mapping[str, str], *, refused: Sequence[str] = (), now: float
+    ) -> None:
+        """Connect now.
+
+        Args:
+            far: where to.
+            lines: what to wait for and to send, in order.
+            values: what the placeholders stand for.
+            refused: texts by which the device says no.
+            now: the wire's time.
+        """
+        super().__init__()
+        self._channel = Channel(far)
+        self._lines, self._values = list(lines), dict(values)
+        self._refused = [each.lower() for each in refused]
+        self.spoken: list[Spoken] = []
+        self.said: Said | None = None
+        """How it ended; None while it goes on."""
+        self._found: dict[str, str] = {}
+        self._place = 0
+        self._came, self._text, self._echo = b"", "", ""
+        self._pages = 0
+        self._is_open = False
+        self._nudge_at: float | None = None
+        self._quiet_at: float | None = None
+        self._give_up_at = now + ANSWER_S + 2.0
+        self._effects.append(OpenChannel(self._channel))
+
+    @property
+    def done(self) -> bool:
+        """Whether it has ended."""
+        return self.said is not None
+
+    @property
+    def unanswered(self) -> str | None:
+        """The line that was sent last and not acknowledged, as it is shown, or None."""
+        return self.spoken[-1].text if self.spoken and not self.spoken[-1].acknowledged else None
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Take in what has become of the connection."""
+        if event.channel is not self._channel or self.done:
+            return
+        match event:
+            case Opened():
+                self._is_open = True
+                self._nudge_at, self._give_up_at = now + _NUDGE_S, now + ANSWER_S
+                self._go_on(now)
+            case Received(_, data):
+                self._take(data, now)
+            case Closed(_, because):
+                self._closed(because)
+
+    def handle_timer(self, now: float) -> None:
+        """Nudge a silent console, take an answer as complete, or give up."""
+        if self.done:
+            return
+        if self._nudge_at is not None and now >= self._nudge_at:
+            self._nudge_at = None
+            self._effects.append(SendOn(self._channel, _END))
+        if self._quiet_at is not None and now >= self._quiet_at:
+            self._finish(Ended.WELL, "")
+        elif now >= self._give_up_at:
+            wanted = self._lines[min(self._place, len(self._lines) - 1)].expect
+            came = f": it said “{display_text(' '.join(self._text.split())[-80:])}”" if self._text.strip() else ""
+            self._finish(Ended.SILENT, f"“{display_text(wanted)}” did not come in {ANSWER_S:.0f} s{came}")
+
+    def next_deadline(self) -> float | None:
+        """Return when it goes on by itself."""
+        return None if self.done else min(each for each in (self._nudge_at, self._quiet_at, self._give_up_at) if each)
+
+    def _take(self, data: bytes, now: float) -> None:
+        self._nudge_at = None
+        self._came += data
+        if len(self._came) > _MAX_ANSWER:
+            self._finish(Ended.TOO_MUCH, f"it sent more than {_MAX_ANSWER // 1024} KB without what was waited for")
+            return
+        self._text = self._readable()
+        if self._quiet_at is not None:
+            self._quiet_at = now + _QUIET_S
+        self._go_on(now)
+
+    def _readable(self) -> str:
+        """Return what came since the last line, without escapes and without the echo of that line."""
+        text = _ESCAPES.sub("", self._came.decode("utf-8", "replace")).replace("\r", "\n").replace("\0", "")
+        head = text.lstrip("\n")
+        if self._echo and head.startswith(self._echo):
+            return head[len(self._echo) :]
+        return text if not self._echo or not self._echo.startswith(head.rstrip("\n")) else ""
+
+    def _go_on(self, now: float) -> None:
+        text = self._text.lower()
+        if self.spoken and not self.spoken[-1].acknowledged and (no := self._refusal(text)):
+            line = self.spoken[-1].text
+            self._finish(Ended.REFUSED, f"it answered “{no}” to “{display_text(line)}”")
+            return
+        if _MORE.search(self._text.rstrip()):
+            self._turn_page(now)
+            return
+        last = self._place == len(self._lines)
+        wanted = self._lines[self._place - 1 if last else self._place].expect.lower() if self._lines else ""
+        if not self._is_open or wanted not in text:
+            return
+        if self.spoken:
+            self._acknowledge()
+            if self.done:
+                return
+        if last:
+            self._quiet_at = self._quiet_at or now + _QUIET_S  # a late refusal still counts
+        else:
+            self._say(self._lines[self._place], now)
+
+    def _refusal(self, text: str) -> str | None:
+        for line in text.splitlines():
+            if any(each in line for each in self._refused):
+                return display_text(line.strip(), 80)
+        return None
+
+    def _turn_page(self, now: float) -> None:
+        self._pages += 1
+        if self._pages > _MAX_PAGES:
+            self._finish(Ended.TOO_MUCH, f"its answer has more than {_MAX_PAGES} pages")
+            return
+        self._came = _ESCAPES.sub("", self._came.decode("utf-8", "replace")).encode()
+        self._came = re.sub(_MORE.pattern.encode(), b"", self._came.rstrip(), flags=re.IGNORECASE) + b"\n"
+        self._give_up_at = now + ANSWER_S
+        self._effects.append(SendOn(self._channel, b" "))
+
+    def _acknowledge(self) -> None:
+        self.spoken[-1].acknowledged = True
+        pattern = self._lines[self._place - 1].find
+        if pattern is None or self._quiet_at is not None:
+            return
+        try:
+            match = regex.search(pattern, self._text, timeout=_FIND_S)
+        except (TimeoutError, regex.error) as error:
+            self._finish(Ended.SILENT, f"looking for “{display_text(pattern, 60)}” in its answer failed: {error}")
+            return
+        if match is None:
+            said = display_text(" ".join(self._text.split())[:80])
+            self._finish(Ended.SILENT, f"its answer has no “{display_text(pattern, 60)}”: it said “{said}”")
+            return
+        self._found |= {key: value for key, value in match.groupdict().items() if value is not None}
+
+    def _say(self, line: Line, now: float) -> None:
+        values = {**self._values, **self._found}
+        try:
+            text = fill(line.send, values)
+        except BadInput as error:
+            self._finish(Ended.SILENT, error.message.rstrip("."))
+            return
+        is_secret = SECRET in line.send and SECRET in values
+        self.spoken.append(Spoken(fill(line.send, {**values, SECRET: BLANK}) if is_secret else text))
+        self._place += 1
+        self._came, self._text, self._echo, self._pages = b"", "", text, 0
+        self._give_up_at = now + ANSWER_S
+        self._effects.append(SendOn(self._channel, text.encode() + _END))
+
+    def _closed(self, because: str) -> None:
+        if not self._is_open:
+            self._finish(Ended.UNREACHED, because or "the connection was refused")
+            return
+        if self._place == len(self._lines) and (self._quiet_at is not None):
+            self._finish(Ended.WELL, "")
+            return
+        self._finish(Ended.CLOSED, because or "it ended the connection")
+
+    def _finish(self, ended: Ended, because: str) -> None:
+        secret = self._values.get(SECRET)
+        self.said = Said(ended, because.replace(secret, BLANK) if secret else because, self._found)
+        self._effects.append(CloseChannel(self._channel))
