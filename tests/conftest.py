@@ -280,7 +280,8 @@ class Cable:
     def partner(self, package, program, *arguments, at=None):
         """Start an unpacked device-side program at the device's end or in one more namespace, in a /run of its own."""
         root = PARTNERS / "root"
-        unpacked = (each for each in (root / "usr/sbin" / program, root / "sbin" / program) if each.exists())
+        places = (root / where / program for where in ("usr/sbin", "sbin", "usr/bin", "bin"))
+        unpacked = (each for each in places if each.exists())
         path = next(unpacked, None) or shutil.which(program)  # one that is installed is not unpacked again
         if path is None:
             pytest.skip(f"no {package}: what it does at the other end was not tested")

@@ -54,7 +54,7 @@ class Shout(Way):
 
 ENTRY = WayEntry(
     name=Shout.name, title="shout at it", done="by shouting", says="shouts the values at the device",
-    fits=lambda device, there: "It has ears." if there else None, enter_does="shout {target} at it", begin=Shout,
+    fits=lambda device, there, kind: "It has ears." if there else None, enter_does="shout {target} at it", begin=Shout,
 )  # fmt: skip
 
 

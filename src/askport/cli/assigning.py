@@ -2,26 +2,31 @@
 
 import asyncio
 import secrets
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from typing import Annotated
 
 import typer
 
-from askport.cli.cable import choose, finder_on, giving_back, laptop_beside, laptop_within, open_cable, run
+from askport.cli.cable import choose, finder_on, free_within, giving_back, laptop_beside, laptop_within, open_cable, run
+from askport.cli.passwords import read_password
 from askport.cli.record import JobOption, Record, TagOption
 from askport.cli.talk import JsonOption, Status, put_json, say
-from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
+from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_interface, parse_list
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
+from askport.core.kinds.model import Kind
 from askport.core.machine import Together
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
+from askport.core.ways.console import LogIn
 from askport.core.ways.table import WAYS, Start
 from askport.core.ways.way import Result, Way
 from askport.edges.door import Door
 from askport.edges.keeper_client import Keeper
+from askport.edges.kinds import kind_named
 from askport.reports.times import iso
 
 _ASSIGN_S = 120.0
@@ -40,6 +45,19 @@ def assign(
     seconds: Annotated[float, typer.Option(help="How long at the most.")] = _ASSIGN_S,
     others_are_fine: Annotated[
         bool, typer.Option("--others-are-fine", help="Answer this MAC though other devices are on the wire.")
+    ] = False,
+    kind: Annotated[
+        str | None, typer.Option(metavar="FILE|NAME", help="Its kind; 'askport kinds list' shows them.")
+    ] = None,
+    over: Annotated[str | None, typer.Option(help="How its console is reached: telnet or ssh.")] = None,
+    port: Annotated[int | None, typer.Option(help="The TCP port of its console.")] = None,
+    user: Annotated[str, typer.Option(help="Its log-in name.")] = "",
+    password_from: Annotated[
+        str | None,
+        typer.Option("--password-from", metavar="FILE", help="Where its password stands; - is standard input."),
+    ] = None,
+    dry_run: Annotated[
+        bool, typer.Option("--dry-run", help="Show what would be said to it, and send nothing.")
     ] = False,
     ways: Annotated[bool, typer.Option("--ways", help="List the ways and end.")] = False,
     job: JobOption = None,
@@ -62,9 +80,26 @@ def assign(
     )
     require_sound(target)
     device, old = MacAddress.parse(mac), parse_address(at) if at else None
+    if over not in (None, "telnet", "ssh"):
+        raise BadInput(f"'{over}' is no way to a console: write telnet or ssh.")
+    plan = _Plan(
+        target=target,
+        by=by,
+        old=old,
+        kind=kind_named(kind, job).kind if kind else None,
+        log_in=LogIn(user, read_password(password_from)),
+        over=over,
+        port=port,
+        name=tag,
+    )
+    plan.require_whole(device)
+    if dry_run:
+        for line in plan.lines(device):
+            print(line)
+        return
     record = Record(job, tag)
     with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
-        way, seen = asyncio.run(_assign(keeper, device, target, by, old, seconds, others_are_fine))
+        way, seen = asyncio.run(_assign(keeper, device, plan, seconds, others_are_fine))
         wall, now = keeper.wire.wall, keeper.wire.now()
         if job:
             from askport.core.register.writing import was_set
@@ -95,13 +130,12 @@ def assign(
 async def _assign(
     keeper: Keeper,
     mac: MacAddress,
-    target: Target,
-    by: str,
-    old: IPv4Address | None,
+    plan: "_Plan",
     seconds: float,
     others_are_fine: bool,
 ) -> tuple[Way, Device | None]:
     """Return the way that was gone, and the device as it was heard before."""
+    target, old, entry = plan.target, plan.old, WAYS[plan.by]
     finder = finder_on(keeper, measures=False)
     finder.laptop_addresses |= {each.ip for each in keeper.own}
     vacancy = await choose(keeper, [target.interface], finder)
@@ -109,21 +143,25 @@ async def _assign(
     if holder and holder != mac:
         raise Refused(f"{target.interface.ip} is in use by {holder}: choose another final address.")
     avoid = {*filter(None, [target.gateway, old]), *target.dns}
-    laptop = await laptop_within(keeper, target.interface, avoid, finder)
-    finder.laptop_addresses.add(laptop.ip)
-    entry = WAYS[by]
-    door = await _door_to(keeper, mac, old, finder) if entry.needs_reach else None
+    laptop, free = None, None
+    if entry.needs_laptop or entry.by_technician:
+        laptop = await laptop_within(keeper, target.interface, avoid, finder)
+        finder.laptop_addresses.add(laptop.ip)
+    else:
+        free = await free_within(keeper, target.interface, avoid, finder)
+    door = await _door_to(keeper, mac, old, finder) if entry.by_technician and entry.needs_reach else None
+    if entry.needs_reach and not entry.by_technician and old:
+        await laptop_beside(keeper, old, finder)
+        await keeper.pin(old, mac)
+        await keeper.pin(target.interface.ip, mac)
     way = entry.begin(
-        Start(
-            mac=mac,
-            target=target,
+        replace(
+            plan.start(mac),
             laptop_mac=keeper.mac,
             laptop=laptop,
-            old=old,
+            free=free,
             now=keeper.wire.now(),
-            xid=lambda: secrets.randbits(32),
             servers=finder.servers(),
-            landings=landings(target.interface.ip, old),
             allow_others=others_are_fine,
         )
     )
@@ -146,6 +184,59 @@ async def _assign(
             await door.close()
     way.close(keeper.wire.now())
     return way, seen
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Plan:
+    """What was asked for on the command line."""
+
+    target: Target
+    by: str
+    old: IPv4Address | None
+    kind: Kind | None
+    log_in: LogIn
+    over: str | None
+    port: int | None
+    name: str
+
+    def start(self, mac: MacAddress) -> Start:
+        """Return what the way is started with, without the laptop's part."""
+        return Start(
+            mac=mac,
+            target=self.target,
+            laptop_mac=NO_MAC,
+            laptop=None,
+            old=self.old,
+            now=0.0,
+            xid=lambda: secrets.randbits(32),
+            landings=landings(self.target.interface.ip, self.old),
+            kind=self.kind,
+            log_in=self.log_in,
+            over=self.over,
+            port=self.port,
+            name=self.name,
+        )
+
+    def require_whole(self, mac: MacAddress) -> None:
+        """See that nothing is missing, before anything is touched.
+
+        Raises:
+            BadInput: something is; the message says what to give.
+        """
+        entry = WAYS[self.by]
+        if entry.needs_kind and self.kind is None:
+            raise BadInput(f"--by {self.by} needs its kind: name one with --kind ('askport kinds list' shows them).")
+        if entry.needs_reach and not entry.by_technician and self.old is None:
+            raise BadInput(f"--by {self.by} talks to it where it is: name that with --at.")
+        self.lines(mac)
+
+    def lines(self, mac: MacAddress) -> list[str]:
+        """Return what will be said to it.
+
+        Raises:
+            BadInput: something that has to be filled in was not given.
+        """
+        return WAYS[self.by].says_lines(self.start(mac))
 
 
 async def _door_to(keeper: Keeper, mac: MacAddress, old: IPv4Address | None, finder: Finder) -> Door | None:

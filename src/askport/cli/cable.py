@@ -16,6 +16,7 @@ from askport.core.words import listed
 from askport.edges import log
 from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link, require_switched_on
+from askport.edges.streams import Streams
 from askport.edges.terminal import end_with_terminal
 
 _SLICE_S = 0.2
@@ -96,10 +97,12 @@ async def run(machine: Machine, keeper: Keeper, seconds: float | None, until: Ca
     """Run a machine on the cable until it is done, ``until`` holds or the seconds have passed."""
     wire, over = keeper.wire, until or (lambda: machine.done)
     longest = None if seconds is None else wire.now() + seconds
-    driver = Driver(machine, wire)
+    streams = Streams(keeper.adapter, wire.wake)
+    driver = Driver(machine, wire, channels=streams)
     while not over() and (longest is None or wire.now() < longest):
         # In slices, because what ``over`` looks at may be time alone.
         await driver.run(until=over, longest_until=earliest(longest, wire.now() + _SLICE_S))
+    streams.close_channels()
 
 
 async def choose(keeper: Keeper, candidates: Iterable[IPv4Interface], *beside: Machine) -> FreeAddressSearch:
@@ -123,6 +126,23 @@ async def laptop_within(
             return own
     candidates = from_the_top(target.network, {target.ip, *avoid})
     return await _borrow_first(keeper, candidates, f"in {target.network}", beside)
+
+
+async def free_within(
+    keeper: Keeper, target: IPv4Interface, avoid: Collection[IPv4Address], *beside: Machine
+) -> IPv4Interface:
+    """Return an address in the target's subnet that may be asked from: the laptop's own, or one that nobody holds.
+
+    Raises:
+        Refused: no free address was found.
+    """
+    for own in keeper.own:
+        if target.ip in own.network and own.ip in target.network:
+            return own
+    search = await choose(keeper, from_the_top(target.network, {target.ip, *avoid}), *beside)
+    if search.chosen is None:
+        raise Refused(f"No free laptop address was found in {target.network}: something answers for all of them.")
+    return search.chosen
 
 
 async def laptop_beside(keeper: Keeper, address: IPv4Address, *beside: Machine) -> IPv4Interface:

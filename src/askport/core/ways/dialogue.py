@@ -129,6 +129,16 @@ class Dialogue(Machine):
         """The line that was sent last and not acknowledged, as it is shown, or None."""
         return self.spoken[-1].text if self.spoken and not self.spoken[-1].acknowledged else None
 
+    @property
+    def has_said_all(self) -> bool:
+        """Whether every line was sent."""
+        return self._place == len(self._lines) and self._is_open
+
+    def leave(self) -> None:
+        """End it: nothing more is wanted of it."""
+        if not self.done:
+            self._finish(Ended.WELL, "")
+
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         """Take in what has become of the connection."""
         if event.channel is not self._channel or self.done:

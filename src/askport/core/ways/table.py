@@ -5,11 +5,17 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
 from askport.core.finding.device import Device
+from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PingWay
+from askport.core.kinds.placeholders import values_of
 from askport.core.machine import Xid
 from askport.core.plan.target import Target
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
+from askport.core.ways.console import NO_LOG_IN, Console, LogIn
+from askport.core.ways.dialogue import shown_lines
+from askport.core.ways.ping import Ping
 from askport.core.ways.way import Way
 
 
@@ -30,6 +36,18 @@ class Start:
     """Other address servers that this wire has told of."""
     landings: Collection[IPv4Address] = ()
     """Where it may be instead, once it is not where it was."""
+    free: IPv4Interface | None = None
+    """An address in the target's subnet that nobody holds, where the laptop has none there."""
+    kind: Kind | None = None
+    """What is known of devices like it."""
+    log_in: LogIn = NO_LOG_IN
+    """What its console or page is entered with."""
+    over: str | None = None
+    """How its console is reached, where it is not the kind's first."""
+    port: int | None = None
+    """Its TCP port, where it is another than the kind's."""
+    name: str = ""
+    """What it is to be called."""
     allow_others: bool = False
     """Whether the technician said that other devices on this wire are in order."""
 
@@ -46,8 +64,12 @@ class WayEntry:
     """What it is called in the register, once it was gone."""
     says: str
     """What it does, for the command line."""
-    fits: Callable[[Device | None, IPv4Address | None], str | None]
-    """Takes the device as found and where it is; says why this way fits it, or None where it does not."""
+    fits: Callable[[Device | None, IPv4Address | None, Kind | None], str | None]
+    """Takes the device as found, where it is and its kind; says why this way fits it, or None where it does not."""
+    needs_kind: bool = False
+    """Whether nothing can be done without its kind."""
+    says_lines: Callable[[Start], list[str]] = lambda _: []
+    """Returns what it will say to the device, with secrets blanked."""
     needs_laptop: bool = False
     """Whether the laptop must have an address in the target's subnet."""
     needs_reach: bool = False
@@ -59,7 +81,7 @@ class WayEntry:
     begin: Callable[[Start], Way]
 
 
-def _asks(device: Device | None, _: IPv4Address | None) -> str | None:
+def _asks(device: Device | None, _: IPv4Address | None, __: Kind | None) -> str | None:
     if device is None or device.request is None:
         return None
     return f"It asks for an address by {device.request.protocol.upper()}, so it can be answered."
@@ -80,7 +102,10 @@ def _answer(start: Start) -> Way:
     )
 
 
-def _can_be_typed(device: Device | None, there: IPv4Address | None) -> str | None:
+def _can_be_typed(device: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
+    by = kind.way_by("hand") if kind else None
+    if isinstance(by, HandWay) and by.say:
+        return by.say
     if device and device.request:
         fell_back = f", at {there} which it fell back to" if there else ""
         return f"Its own page or keypad, if it has one{fell_back}."
@@ -99,6 +124,81 @@ def _watch(start: Start) -> Way:
     )
 
 
+def _has_console(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
+    by = kind.way_by("console") if kind else None
+    if kind is None or not isinstance(by, ConsoleWay) or there is None or not by.set:
+        return None
+    return f"Its kind, {kind.name}, is set over {by.over.title() if by.over != 'ssh' else 'SSH'} on port {by.at_port}."
+
+
+def _console_of(start: Start) -> tuple[Kind, ConsoleWay]:
+    kind = start.kind
+    by = kind.way_by("console") if kind else None
+    if kind is None or not isinstance(by, ConsoleWay) or not by.set:
+        what = f"The kind '{kind.name}' says" if kind else "Without a kind nothing says"
+        raise BadInput(f"{what} no lines for its console: name a kind file that has them with --kind.")
+    if start.over and start.over != by.over:
+        by = by.model_copy(update={"over": start.over, "port": None})
+    return kind, by
+
+
+def _values(start: Start, kind: Kind) -> dict[str, str]:
+    padded, own = kind.needs.octets == "padded", kind.needs.gateway == "own-address"
+    return values_of(start.target, start.mac, name=start.name, padded=padded, own_gateway=own)
+
+
+def _lines(start: Start) -> list[str]:
+    kind, by = _console_of(start)
+    lines = [*by.login, *by.set, *by.keep, *(by.restart if by.takes_effect == "after restart" else ())]
+    return shown_lines(lines, {**_values(start, kind), **start.log_in.values})
+
+
+def _talk(start: Start) -> Way:
+    kind, by = _console_of(start)
+    _lines(start)  # what has no value is said before anything is sent
+    if start.laptop is None or start.old is None:
+        raise ValueError("a console needs to be reached, before and after")
+    return Console(
+        start.mac,
+        start.target,
+        kind=kind,
+        by=by,
+        values=_values(start, kind),
+        log_in=start.log_in,
+        at=start.old,
+        port=start.port,
+        laptop_mac=start.laptop_mac,
+        laptop=start.laptop,
+        landings=list(start.landings),
+        now=start.now,
+    )
+
+
+def _takes_pings(_: Device | None, __: IPv4Address | None, kind: Kind | None) -> str | None:
+    by = kind.way_by("ping") if kind else None
+    return f"Its kind takes its address from an echo of {by.payload} bytes." if isinstance(by, PingWay) else None
+
+
+def _ping(start: Start) -> Way:
+    by = start.kind.way_by("ping") if start.kind else None
+    if not isinstance(by, PingWay):
+        raise BadInput("Which length of echo it takes its address from is its maker's: name a kind with --kind.")
+    sender = start.laptop or start.free
+    if sender is None:
+        raise ValueError("an echo needs an address to come from")
+    return Ping(
+        start.mac,
+        start.target,
+        payload=by.payload,
+        within_s=by.within_s,
+        lasts={"yes": True, "no": False}.get(by.permanent or ""),
+        laptop_mac=start.laptop_mac,
+        sender=sender.ip,
+        landings=list(start.landings),
+        now=start.now,
+    )
+
+
 WAYS: dict[str, WayEntry] = {
     entry.name: entry
     for entry in (
@@ -111,6 +211,29 @@ WAYS: dict[str, WayEntry] = {
             needs_laptop=True,
             enter_does="answer its requests with {target}, once no other server is heard",
             begin=_answer,
+        ),
+        WayEntry(
+            name=Console.name,
+            title="talk to its console",
+            done="on its console",
+            says="says its kind's lines over Telnet or SSH, follows it, and has it keep them. Needs --kind and --at",
+            fits=_has_console,
+            needs_laptop=True,
+            needs_reach=True,
+            needs_kind=True,
+            enter_does="say the lines on its console, and follow it to {target}",
+            says_lines=_lines,
+            begin=_talk,
+        ),
+        WayEntry(
+            name=Ping.name,
+            title="ping to its MAC",
+            done="by a ping to its MAC address",
+            says="sends echoes of its kind's length to its MAC address, for the new address. Needs --kind",
+            fits=_takes_pings,
+            needs_kind=True,
+            enter_does="send it echoes for {target}",
+            begin=_ping,
         ),
         WayEntry(
             name=ByHand.name,
@@ -130,9 +253,9 @@ WAYS: dict[str, WayEntry] = {
 """By name, best first."""
 
 
-def fitting(device: Device | None, there: IPv4Address | None) -> list[tuple[WayEntry, str]]:
+def fitting(device: Device | None, there: IPv4Address | None, kind: Kind | None = None) -> list[tuple[WayEntry, str]]:
     """Return the ways that fit a device, best first, each with the reason."""
-    found = ((entry, entry.fits(device, there)) for entry in WAYS.values())
+    found = ((entry, entry.fits(device, there, kind)) for entry in WAYS.values())
     return [(entry, reason) for entry, reason in found if reason]
 
 

@@ -1,0 +1,31 @@
+"""Passwords: asked for on the terminal or read from a file, never an argument."""
+
+import sys
+from pathlib import Path
+
+from askport.core.errors import BadInput, MachineRefused
+from askport.core.text import display_text
+
+
+def read_password(source: str | None) -> str:
+    """Return the first line of a file, or of standard input for ``-``; nothing where none is named.
+
+    Raises:
+        BadInput: there is no such file, or it is empty.
+        MachineRefused: it cannot be read.
+    """
+    if source is None:
+        return ""
+    shown = display_text(source, 120)
+    try:
+        text = sys.stdin.readline() if source == "-" else Path(source).read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise BadInput(f"There is no file '{shown}' to read the password from.") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise MachineRefused(
+            f"'{shown}' cannot be read: {getattr(error, 'strerror', '') or 'it is no text'}."
+        ) from None
+    lines = text.splitlines()
+    if not lines or not lines[0]:
+        raise BadInput(f"'{shown}' holds no password: its first line is empty.")
+    return lines[0]

@@ -1,0 +1,117 @@
+"""Ping: an echo of one length to the device's MAC address, whose destination the device takes as its address.
+
+The length and the time after power-up in which it listens for that are its maker's; nothing is borrowed for it.
+"""
+
+from collections.abc import Sequence
+from ipaddress import IPv4Address
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.tracking import Sighting
+from askport.core.formats.icmp import Icmp, IcmpType
+from askport.core.formats.packet import Ends, frame_between
+from askport.core.machine import earliest
+from askport.core.plan.target import Target
+from askport.core.ways.way import Result, Way
+from askport.core.wire import Heard, Link
+
+_INTERVAL_S = 1.0
+_IDENTIFIER = 0x4150
+
+
+class Ping(Way):
+    """Sends echoes until the device itself answers at the address."""
+
+    name = "ping"
+    gives = False  # the address is all that an echo can give
+    permanent = None
+
+    def __init__(
+        self,
+        mac: MacAddress,
+        target: Target,
+        *,
+        payload: int,
+        within_s: float | None,
+        lasts: bool | None,
+        laptop_mac: MacAddress,
+        sender: IPv4Address,
+        landings: Sequence[IPv4Address],
+        now: float,
+    ) -> None:
+        """Begin to send.
+
+        Args:
+            mac: the device.
+            target: where its new address comes from; mask and gateway it cannot be told this way.
+            payload: bytes of ICMP data.
+            within_s: how long after power-up it listens for that, in seconds; None for always.
+            lasts: whether its kind keeps what it takes.
+            laptop_mac: the laptop's end.
+            sender: a free address in the target's subnet, from which the echoes come.
+            landings: where it may be instead.
+            now: the wire's time.
+        """
+        super().__init__(mac, target, laptop_mac=laptop_mac, ours=[sender], now=now, landings=landings)
+        self._payload, self._within_s, self._lasts, self._sender = payload, within_s, lasts, sender
+        self._next_at = now
+        self._sent = 0
+        self._power_at: float | None = None
+        self._tracker.look_from(now)
+
+    @property
+    def waits_for(self) -> str:
+        """What it waits for."""
+        address, length = self.target.interface.ip, self._payload
+        sends = f"Sending it echoes of {length} bytes for {address}"
+        if self._within_s is None:
+            return f"{sends}."
+        if self._power_at is None or self._next_at > self._power_at + self._within_s:
+            listens = f"it takes them for {self._within_s:.0f} s after it has power"
+            return f"{sends}: {listens}, so pull its power and plug it in again."
+        return f"{sends}: it has just started, and takes them now."
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Take in that it may have got its power."""
+        if link.up:
+            self._power_at, self._next_at = now, now
+
+    def receive(self, heard: Heard) -> None:
+        """See whether it shows the address."""
+        if not self.done:
+            self._tracker.receive(heard)
+            self._see(heard.at)
+
+    def _see(self, now: float) -> None:
+        for seen in self._tracker.news():
+            if seen.kind is Sighting.ARRIVED and self._sent and not self.done:
+                self.permanent = self._lasts
+                self._finish(Result.TAKEN, f"It took {seen.address} from an echo of {self._payload} bytes.", now)
+
+    def handle_timer(self, now: float) -> None:
+        """Send the next echo, and ask whether it holds the address."""
+        if self.done:
+            return
+        if now >= self._next_at:
+            self._next_at = now + _INTERVAL_S
+            ends = Ends(src_mac=self._laptop_mac, src=self._sender, dst_mac=self.mac, dst=self.target.interface.ip)
+            data = bytes(number & 0xFF for number in range(self._payload))
+            echo = Icmp(type=IcmpType.ECHO, identifier=_IDENTIFIER, sequence_number=self._sent & 0xFFFF, data=data)
+            self._send(frame_between(ends, echo))
+            if self._sent == 0:
+                self._note(f"Echoes of {self._payload} bytes go to {self.mac}, for {self.target.interface.ip}.", now)
+            self._sent += 1
+        self._tracker.handle_timer(now)
+        self._see(now)
+
+    def next_deadline(self) -> float | None:
+        """Return when the next echo is due."""
+        return None if self.done else earliest(self._next_at, self._tracker.next_deadline())
+
+    def close(self, now: float) -> None:
+        """End, with how often it was asked."""
+        if not self.done:
+            text = (
+                f"It did not answer at {self.target.interface.ip} after {self._sent} echoes of {self._payload} bytes."
+            )
+            self._finish(Result.SENT if self._sent else Result.NO_ANSWER, text, now)

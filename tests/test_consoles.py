@@ -1,0 +1,144 @@
+"""Setting over a console on a real kernel: real Telnet and SSH servers whose prompt changes the namespace's address."""
+
+import json
+import subprocess
+import time
+
+import pytest
+
+from conftest import DEVICE
+
+pytestmark = pytest.mark.kernel
+
+PROMPT = r"""#!/bin/sh
+# A device's prompt: running and kept address, paging, refusals, and a connection that may be lost at a line.
+state=$(dirname "$0")
+say() { printf '%s\r\n' "$1"; }
+lost() { [ "$(cat "$state/lose" 2>/dev/null)" = "$1" ] && kill -9 $PPID && exit; }
+if [ -e "$state/login" ]; then
+    printf 'login: '; read -r user; lost login
+    printf 'password: '; read -r password
+    [ "$user $password" = "fitter marked-secret" ] || { say 'access denied'; exit 1; }
+fi
+say 'Blower Drive'
+while printf '> ' && read -r verb address mask gateway; do
+    lost "$verb"
+    case $verb in
+    ip)
+        case $address in *.66) say "error: $address is not allowed"; continue;; esac
+        echo "$address" >"$state/running"
+        ip addr flush dev zd0; ip addr add "$address/22" dev zd0; ip route add default via "$gateway" dev zd0 onlink
+        ;;
+    show)
+        for line in 1 2 3; do say "line $line"; done
+        printf -- '--More--'; dd bs=1 count=1 >/dev/null 2>&1; say ''; say 'mask none'
+        ;;
+    save) cp "$state/running" "$state/kept"; say 'saved';;
+    *) say "error: what is $verb";;
+    esac
+done
+"""
+KIND = """schema = "askport.kind/1"
+name = "test drive"
+[[way]]
+by = "console"
+over = "OVER"
+takes_effect = "at once"
+permanent = "after keep"
+refused = ["error", "denied"]
+LOGIN
+set = [{ expect = "> ", send = "SET" }]
+keep = [{ expect = "> ", send = "save" }]
+"""
+LOGIN = 'login = [{ expect = "login:", send = "{user}" }, { expect = "assword:", send = "{password}" }]'
+SET = "ip {address} {mask} {gateway}"
+
+
+class Device:
+    """The device namespace with a prompt behind a real server."""
+
+    def __init__(self, cable, tmp_path):
+        self.cable, self.path = cable, tmp_path
+        self.prompt = tmp_path / "prompt"
+        self.prompt.write_text(PROMPT)
+        self.prompt.chmod(0o755)
+        cable.ip("addr", "add", "192.168.77.20/24", "dev", "zd0")
+
+    def telnetd(self):
+        self.cable.partner("busybox-static", "busybox", "telnetd", "-F", "-p", "23", "-l", str(self.prompt))
+        self._wait(23)
+
+    def _wait(self, port):
+        for _ in range(100):
+            if f":{port:04X} " in self.cable_tcp():
+                return
+            time.sleep(0.05)
+        raise AssertionError(f"nothing listens on {port}")
+
+    def cable_tcp(self):
+        run = subprocess.run([*self.cable.inside("device"), "cat", "/proc/net/tcp", "/proc/net/tcp6"],
+                             capture_output=True, text=True)  # fmt: skip
+        return run.stdout
+
+    def assign(self, *, over="telnet", login=False, line=SET, to="10.84.16.21/22", more=()):
+        kind = self.path / "test.toml"
+        kind.write_text(KIND.replace("OVER", over).replace("LOGIN", LOGIN if login else "").replace("SET", line))
+        arguments = ["assign", "zl0", "--mac", DEVICE, "--to", to, "--gateway", "10.84.19.254", "--by", "console",
+                     "--at", "192.168.77.20", "--kind", str(kind), "--seconds", "40", "--json", *more]  # fmt: skip
+        if login:
+            secret = self.path / "secret"
+            secret.write_text("marked-secret\n")
+            arguments += ["--user", "fitter", "--password-from", str(secret)]
+        before = self.cable.adapter()
+        run = self.cable.askport(*arguments)
+        assert run.stdout, run.stderr
+        assert self.cable.adapter() == before
+        assert "marked-secret" not in run.stdout + run.stderr
+        return json.loads(run.stdout)
+
+    def kept(self):
+        kept = self.path / "kept"
+        return kept.read_text().strip() if kept.exists() else None
+
+
+@pytest.fixture
+def device(cable, tmp_path):
+    return Device(cable, tmp_path)
+
+
+def test_lines_over_telnet_are_said_followed_and_kept_and_proven(device):
+    device.telnetd()
+    document = device.assign()
+    assert (document["result"], document["permanent"]) == ("taken", True), document
+    texts = [each["text"] for each in document["steps"]]
+    assert "It moved: 192.168.77.20 to 10.84.16.21, same MAC." in texts
+    assert device.kept() == "10.84.16.21"
+    prove = device.cable.askport("prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--gateway", "10.84.19.254",
+                                 "--was", "192.168.77.20", "--json")  # fmt: skip
+    assert json.loads(prove.stdout)["passed"], prove.stdout
+
+
+@pytest.mark.parametrize(
+    ("options", "lose", "result", "said"),
+    [
+        ({"login": True}, "", "taken", "was told to keep it"),
+        ({"to": "10.84.16.66/22"}, "", "refused", "error: 10.84.16.66 is not allowed"),
+        ({"line": "show it"}, "", "sent", "it is at 192.168.77.20"),
+        ({}, "ip", "sent", "did not come to 10.84.16.21: it is at 192.168.77.20"),
+        ({}, "save", "taken", "was not told to keep it"),
+        ({"login": True}, "login", "no-answer", "was the last that was sent"),
+    ],
+)
+def test_what_comes_in_between_is_told_as_it_is(device, options, lose, result, said):
+    """A log-in, a refusal, paging, and the connection lost at each line in turn."""
+    if options.get("login"):
+        (device.path / "login").touch()
+    (device.path / "lose").write_text(lose)
+    device.telnetd()
+    document = device.assign(**options)
+    assert document["result"] == result, document
+    assert said in document["because"], document
+    if result == "taken":
+        assert document["permanent"] is (device.kept() is not None)
+
+
