@@ -66,9 +66,9 @@ class Device:
 
     def telnetd(self):
         self.cable.partner("busybox-static", "busybox", "telnetd", "-F", "-p", "23", "-l", str(self.prompt))
-        self._wait(23)
+        self.wait_for(23)
 
-    def _wait(self, port):
+    def wait_for(self, port):
         for _ in range(100):
             if f":{port:04X} " in self.cable_tcp():
                 return
@@ -80,12 +80,12 @@ class Device:
                              capture_output=True, text=True)  # fmt: skip
         return run.stdout
 
-    def assign(self, *, over="telnet", login=False, line=SET, to="10.84.16.21/22", more=()):
+    def assign(self, *, over="telnet", login=False, account=False, line=SET, to="10.84.16.21/22"):
         kind = self.path / "test.toml"
         kind.write_text(KIND.replace("OVER", over).replace("LOGIN", LOGIN if login else "").replace("SET", line))
         arguments = ["assign", "zl0", "--mac", DEVICE, "--to", to, "--gateway", "10.84.19.254", "--by", "console",
-                     "--at", "192.168.77.20", "--kind", str(kind), "--seconds", "40", "--json", *more]  # fmt: skip
-        if login:
+                     "--at", "192.168.77.20", "--kind", str(kind), "--seconds", "40", "--json"]  # fmt: skip
+        if login or account:
             secret = self.path / "secret"
             secret.write_text("marked-secret\n")
             arguments += ["--user", "fitter", "--password-from", str(secret)]
@@ -142,3 +142,49 @@ def test_what_comes_in_between_is_told_as_it_is(device, options, lose, result, s
         assert document["permanent"] is (device.kept() is not None)
 
 
+SSH = r"""
+root=$1 home=$2 server=$3
+mount --make-rprivate /; mount -t tmpfs none /run; mkdir -p /run/sshd
+cp /etc/passwd "$home/passwd"; printf 'fitter:%s:0:0::/:%s\n' "$4" "$home/prompt" >>"$home/passwd"
+echo 'sshd:x:65534:65534::/run/sshd:/bin/false' >>"$home/passwd"; mount --bind "$home/passwd" /etc/passwd
+ssh=$(echo "$root"/usr/bin/ssh-keygen); [ -x "$ssh" ] || ssh=ssh-keygen
+export LD_LIBRARY_PATH=$(echo "$root"/usr/lib/*-linux-gnu "$root"/lib/*-linux-gnu | tr ' ' ':')
+if [ "$server" = dropbear ]; then
+    cp /etc/shells "$home/shells"; echo "$home/prompt" >>"$home/shells"; mount --bind "$home/shells" /etc/shells
+    "$root/usr/bin/dropbearkey" -t rsa -f "$home/key" >/dev/null 2>&1
+    exec "$root/usr/sbin/dropbear" -F -E -r "$home/key" -p 22
+fi
+"$ssh" -q -t rsa -N '' -f "$home/key"
+cat >"$home/conf" <<END
+HostKey $home/key
+PasswordAuthentication yes
+PermitRootLogin yes
+UsePAM no
+StrictModes no
+PidFile none
+$5
+END
+exec "$root/usr/sbin/sshd" -D -e -f "$home/conf"
+"""
+OLD = """KexAlgorithms diffie-hellman-group1-sha1
+HostKeyAlgorithms ssh-rsa
+Ciphers 3des-cbc
+MACs hmac-sha1"""
+
+
+@pytest.mark.parametrize(("server", "more"), [("sshd", ""), ("sshd", OLD), ("dropbear", "")])
+def test_the_same_lines_over_ssh(device, server, more):
+    """OpenSSH, the same with nothing but what old devices have, and dropbear."""
+    root = device.cable.partners
+    if not (root / "usr/sbin" / server).exists():
+        pytest.skip(f"no {server}: consoles over SSH were not tested")
+    secret = pytest.importorskip("crypt").crypt("marked-secret", "$6$salt$")
+    said = (device.path / "ssh.log").open("w")
+    device.cable.start("device", "unshare", "-m", "sh", "-c", SSH, "sh", str(root), str(device.path), server, secret,
+                       more, stdout=said, stderr=said)  # fmt: skip
+    device.wait_for(22)
+    document = device.assign(over="ssh", account=True)
+    assert (document["result"], document["permanent"]) == ("taken", True), (
+        document,
+        (device.path / "ssh.log").read_text(),
+    )
