@@ -20,6 +20,7 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
+from askport.edges.kinds import known_kinds
 
 settings.register_profile(
     "ci", derandomize=True, max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow]
@@ -65,6 +66,7 @@ def practice(tmp_path):
         run = JobRun(
             wire=bench, adapter=bench, channels=bench.streams, own=scenario.LAPTOP,
             job=JobFile(tmp_path / job, create=True), work=[item], site=scenario.SITE, maker=scenario.maker,
+            kinds=[each.kind for each in known_kinds()[0]],
         )  # fmt: skip
         return bench, run
 

@@ -18,11 +18,12 @@ from askport.core.formats.dhcp import (
 )
 from askport.core.formats.dns import MDNS_GROUP, PORT_MDNS, RESPONSE, Dns, Record, RecordType, encode_dns, name_of
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
+from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, encode_icmpv6
 from askport.core.formats.ipv6 import IPv6, ipv6_frame, link_local
 from askport.core.formats.llc import SAP_SPANNING_TREE, Bpdu, Llc, encode_bpdu, encode_llc
 from askport.core.formats.lldp import ETHERTYPE_LLDP, Lldp, Tlv, encode_lldp
-from askport.core.formats.packet import Ends, frame_between, read_packet
+from askport.core.formats.packet import Ends, ends_of, frame_between, read_packet
 from askport.core.formats.udp import Udp
 from askport.core.plan.target import Target
 
@@ -217,12 +218,31 @@ class WeatherMast(StandIn):
 
     boot_s = 2.0
     hand = "ping"
+    _payload, _listens_s, _prefix = 127, 60.0, 22
 
     def started(self, now: float) -> list[bytes]:
         """Come up, and try out the address that is made from its MAC address."""
         super().started(now)
-        self._tried = 0
-        return self.due(now)
+        self._tried, self._began_at = 0, now
+        return [*self.host.announce(), *self.due(now)]
+
+    def receive(self, data: bytes, now: float) -> list[bytes]:
+        """Take the address of an echo of its length while it listens for one; answer straight to whoever asks."""
+        packet = read_packet(data)
+        icmp, ends = packet.get(Icmp), ends_of(packet)
+        if not self.up or icmp is None or ends is None or icmp.type != IcmpType.ECHO or ends.dst_mac != self.mac:
+            return super().receive(data, now)
+        frames: list[bytes] = []
+        if len(icmp.data) == self._payload and now <= self._began_at + self._listens_s:
+            interface = IPv4Interface((ends.dst, self._prefix))
+            if self.host.interface != interface:
+                self.saved = Settings(interface)
+                self.host.take(interface, None)
+                frames = self.host.announce()
+        if self.host.interface and self.host.interface.ip == ends.dst:
+            reply = icmp._replace(type=IcmpType.ECHO_REPLY)
+            frames.append(frame_between(ends.back, reply))
+        return frames
 
     def due(self, now: float) -> list[bytes]:
         """Try out, then look for routers now and then."""

@@ -46,6 +46,11 @@ def _target(address: str) -> Target:
     return Target(interface=IPv4Interface(f"{address}/22"), gateway=SITE.gateway, dns=SITE.dns)
 
 
+def _mast() -> Target:
+    """Return what a ping can give: an address, and nothing beside it."""
+    return Target(interface=IPv4Interface("10.84.16.90/22"))
+
+
 WORK = (
     WorkItem(
         tag="TG-01",
@@ -80,8 +85,9 @@ WORK = (
         ports=(80,),
     ),
     WorkItem(tag="DR-01", description="gate reader", target=_target("10.84.16.80"), ports=(80,)),
+    WorkItem(tag="WX-01", description="weather mast logger", target=_mast()),
 )
-"""WX-01 is not among them: it takes its address from a ping, which no way here sends yet."""
+"""In working order."""
 
 _STAND_INS: dict[str, Callable[[], StandIn]] = {
     "TG-01": lambda: TankGateway(

@@ -17,6 +17,7 @@ from askport.core.steps import Phase
 from askport.edges.driver import Driver
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
+from askport.edges.kinds import known_kinds
 from askport.reports.files import write_register
 
 _PATIENCE_S = 1200.0
@@ -64,6 +65,7 @@ async def commission_all(path: Path) -> bool:
         work=scenario.WORK,
         site=scenario.SITE,
         maker=scenario.maker,
+        kinds=[each.kind for each in known_kinds()[0] if each.path is None],
     )
     print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
     await _look_around()
@@ -105,7 +107,6 @@ async def _look_around() -> None:
             print(f"    {device.mac} ({scenario.maker(device.mac) or 'maker unknown'}): {at}")
         for hazard in finder.hazards():
             print(f"    ! {hazard.text}")
-    print("    It takes its address from a ping sent to its MAC address; no way here sends one yet.")
 
 
 class Technician:

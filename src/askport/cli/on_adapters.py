@@ -17,6 +17,7 @@ from askport.edges.ear import Ear
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
+from askport.edges.kinds import known_kinds
 from askport.edges.makers import maker
 from askport.edges.streams import Streams
 from askport.tui.app import AskPortApp
@@ -182,6 +183,7 @@ def _cable_workplace(ear: Ear, path: Path) -> Workplace:
         work=(),
         site=None,
         maker=maker,
+        kinds=[each.kind for each in known_kinds(path)[0]],
         heard=ear.heard,
         began_at=ear.began_at,
     )

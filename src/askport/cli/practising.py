@@ -8,6 +8,7 @@ from askport.bench.bench import Bench
 from askport.bench.practice import Practice
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
+from askport.edges.kinds import known_kinds
 from askport.tui.workplace import Workplace
 
 
@@ -26,5 +27,6 @@ def bench_workplace(pace: float, wire: str = "crate") -> Workplace:
         work=scenario.WORK,
         site=scenario.SITE,
         maker=scenario.maker,
+        kinds=[each.kind for each in known_kinds()[0] if each.path is None],
     )
     return Workplace(run=run, title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice)

@@ -5,6 +5,8 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.device import Device
+from askport.core.kinds.model import Kind
+from askport.core.kinds.recognising import Fit
 from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
 from askport.core.proofs.power_cycle import PowerCycle
@@ -36,6 +38,8 @@ class AtHand:
         """The device as found."""
         self.landed_at: IPv4Address | None = None
         """A wrong address that it was given on the way, where it is now."""
+        self.fit: Fit | None = None
+        """Its kind, with the reason, where one fits."""
         self.ports_tried: list[Proof] = []
         """What it answered at its old address."""
         self.way_name: str | None = None
@@ -45,6 +49,11 @@ class AtHand:
         self.proofs: list[Proof] = []
         self.power_cycle: PowerCycle | None = None
         self.left_out: list[str] = []
+
+    @property
+    def kind(self) -> Kind | None:
+        """Its kind, where one fits."""
+        return self.fit.kind if self.fit else None
 
     def recognise(self, known: Known | None) -> None:
         """Take a device that the register has for what it is: a new visit under its own tag, whoever was next."""

@@ -1,16 +1,18 @@
 """One cable as the laptop sees it: what outlives the device at its other end."""
 
-from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Mapping, MutableMapping, Sequence
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.finder import Finder
 from askport.core.finding.search import Search
+from askport.core.kinds.model import Kind
 from askport.core.machine import Xid
 from askport.core.plan.target import Site
 from askport.core.reach.laptop import Laptop
 from askport.core.register.known import Known
+from askport.core.ways.console import LogIn
 from askport.core.wire import Link
 
 
@@ -32,6 +34,10 @@ class Surroundings:
     """Addresses that the laptop had borrowed for devices before this one."""
     maker: Callable[[MacAddress], str | None] = lambda _: None
     """Names the maker of a MAC address."""
+    kinds: Sequence[Kind] = ()
+    """What is known of devices of one kind, the nearest to the job first."""
+    log_ins: MutableMapping[str, LogIn] = field(default_factory=dict)
+    """What kinds are entered with, by their names; only for as long as the program runs."""
 
     def tag_of(self, mac: MacAddress) -> str:
         """Return the tag that the register has for a device, or its MAC address."""

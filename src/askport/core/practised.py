@@ -44,6 +44,8 @@ class Practised:
         way, cycle = session.visit.way, session.device.power_cycle
         if session.phase is Phase.SETTING and way and way.by_technician:
             return Wanted.VALUES
+        if session.phase is Phase.SETTING and session.device.way and session.device.way.wants_power:
+            return Wanted.POWER_OFF if session.cable.link.up else Wanted.POWER_ON
         if session.phase is Phase.POWER_CYCLE and cycle:
             return {Power.ON: Wanted.POWER_OFF, Power.OFF: Wanted.POWER_ON}.get(cycle.power)
         return None
@@ -51,7 +53,9 @@ class Practised:
     def _listens(self, now: float) -> bool:
         """Whether to go on listening: nothing is found yet, and not long enough was listened on this rung."""
         search, finder = self._session.cable.search, self._session.cable.finder
-        if self._session.phase is not Phase.FINDING or (search.candidate and search.candidate.is_found):
+        if self._session.phase is not Phase.FINDING or (
+            search.candidate and self._session.visit.may_be_taken(search.candidate)
+        ):
             return False
         if finder.loudness is not self._rung:
             self._rung, self._rung_at = finder.loudness, now

@@ -10,6 +10,7 @@ from typing import Protocol
 from askport.core.addresses import MacAddress
 from askport.core.cable import Surroundings
 from askport.core.channels import Channels
+from askport.core.kinds.model import Kind
 from askport.core.plan.target import Site
 from askport.core.plan.work import WorkItem, following
 from askport.core.reach.laptop import Laptop
@@ -18,6 +19,7 @@ from askport.core.register.fold import Row, fold
 from askport.core.register.known import known_devices
 from askport.core.session import Session
 from askport.core.steps import Phase
+from askport.core.ways.console import LogIn
 from askport.core.wire import Heard, Wire
 from askport.edges import log
 from askport.edges.driver import Driver
@@ -65,6 +67,7 @@ class JobRun:
         work: Sequence[WorkItem],
         site: Site | None,
         maker: Callable[[MacAddress], str | None],
+        kinds: Sequence[Kind] = (),
         heard: Sequence[Heard] = (),
         began_at: float | None = None,
     ) -> None:
@@ -79,6 +82,7 @@ class JobRun:
             work: the devices in working order.
             site: the network that they join.
             maker: names the maker of a MAC address.
+            kinds: what is known of devices of one kind.
             heard: what the wire has told already, before it was chosen.
             began_at: since when it was listened on, in the wire's time; None for now.
         """
@@ -87,6 +91,7 @@ class JobRun:
         self._rows: list[Row] = []
         self._folded = 0
         self._place = 0
+        self._kinds, self._log_ins = kinds, dict[str, LogIn]()
         self._laptop_before: set[IPv4Address] = set()
         self._unit = job.units
         self._improvised = WorkItem(tag=f"unit {self._unit + 1}")
@@ -125,6 +130,8 @@ class JobRun:
             found_before=[(row.maker, row.first.found_address) for row in rows if row.first.found_address],
             laptop_before=self._laptop_before,
             maker=self.maker,
+            kinds=self._kinds,
+            log_ins=self._log_ins,
         )
         self.session = Session(
             laptop=Laptop(self.wire.name, self.wire.mac, self.own),

@@ -34,7 +34,7 @@ class Find(Stage):
         search = self._visit.cable.search
         if self._visit.phase is not Phase.FINDING:
             return
-        if not (search.candidate and search.candidate.is_found):
+        if not (search.candidate and self._visit.may_be_taken(search.candidate)):
             search.louder(now)
         elif search.obstacle is None:
             self.choose(search.candidate.mac, now)
@@ -47,7 +47,8 @@ class Find(Stage):
         """
         cable, device = self._visit.cable, self._visit.device
         found = cable.finder.device(mac)
-        if found is None or not (found.is_found or (found.is_contested and cable.search.label_mac == mac)):
+        contested = found is not None and found.is_contested and cable.search.label_mac == mac
+        if found is None or not (self._visit.may_be_taken(found) or contested):
             raise BadInput(f"{mac} cannot be chosen: nothing certain is known about it yet.")
         cable.finder.listen()
         device.chosen, cable.search.pointed_at = found, mac
@@ -70,6 +71,7 @@ class Find(Stage):
         """Record the device as it was found, with the frames that say so, and go on to reaching it."""
         visit, device = self._visit, self._visit.device
         device.chosen = found
+        visit.see_kind()
         maker = visit.cable.around.maker(found.mac)
         entry, frames = writing.found(found, unit=device.unit, tag=device.work.tag, maker=maker)
         visit.write(entry)
@@ -78,7 +80,7 @@ class Find(Stage):
         if known and known.tag != device.work.tag:
             visit.write(Named(unit=device.unit, mac=found.mac, tag=device.work.tag))
         best = found.best if not found.request else None
-        if best is None:
+        if best is None or not found.is_found:
             self._stages.setting.prepare(now)
         else:
             self._stages.reach.begin(best.address, best.prefix, now)
@@ -89,7 +91,7 @@ class Find(Stage):
         if visit.phase is Phase.MEASURING:
             return Next("Measuring its mask and gateway from outside.", enter=False)
         device = visit.cable.search.candidate
-        if device and device.is_found:
+        if device and visit.may_be_taken(device):
             obstacle = visit.cable.search.obstacle
             return Next(obstacle, enter=False) if obstacle else Next(self._take(device))
         if finder.sweeping and not finder.sweeping.done:
@@ -119,6 +121,8 @@ class Find(Stage):
             check = "The cable is in a live network, and this may be anybody: check the label first. "
         if search.label_mac and search.label_mac != device.mac:
             check = f"Its label was written down as {search.label_mac}, which this is not. "
+        if not device.is_found and (unseen := self._visit.set_unseen(device)):
+            return f"{check}Go on with {who}: it has shown no address. {unseen[1]}"
         if device.request:
             return f"{check}Go on with {who}: it asks for an address by {device.request.protocol.upper()}."
         at = f" at {device.best.address}" if device.best else ""

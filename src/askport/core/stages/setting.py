@@ -11,6 +11,7 @@ from askport.core.register.fold import as_told
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
+from askport.core.ways.console import NO_LOG_IN
 from askport.core.ways.table import Start
 from askport.core.ways.way import Result, Way
 
@@ -23,6 +24,7 @@ class Setting(Stage):
     def prepare(self, now: float) -> None:
         """Ask whether the planned address is free, and for a laptop address in its subnet."""
         visit, device = self._visit, self._visit.device
+        visit.see_kind()
         names = [entry.name for entry, _ in visit.ways()]
         device.way_name = device.way_name if device.way_name in names else names[0]
         device.way, device.target_holder, visit.free_address = None, None, None
@@ -88,6 +90,10 @@ class Setting(Stage):
             xid=cable.xid,
             servers=cable.finder.servers(),
             landings=visit.landings(),
+            free=visit.free_address,
+            kind=device.kind,
+            log_in=cable.around.log_ins.get(device.kind.name, NO_LOG_IN) if device.kind else NO_LOG_IN,
+            name=device.work.tag,
         )
         device.way = visit.way.begin(start)
         visit.go(Event.SETS, device.way)

@@ -6,6 +6,8 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.at_hand import AtHand, address_of
 from askport.core.cable import Cable
 from askport.core.errors import AskPortError
+from askport.core.finding.device import Device
+from askport.core.kinds.recognising import Fit, fitting_kinds
 from askport.core.machine import Effect, Machine, WriteEntry
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Check, check_target
@@ -64,7 +66,29 @@ class Visit:
 
     def ways(self) -> list[tuple[WayEntry, str]]:
         """Return the ways that fit this device, best first, each with the reason."""
-        return fitting(self.device.chosen, self.device.whereabouts)
+        return fitting(self.device.chosen, self.device.whereabouts, self.device.kind)
+
+    def kinds_of(self, device: Device) -> list[Fit]:
+        """Return the kinds that fit a device by all that was heard of it, the strictest first."""
+        ports = self.device.open_ports if self.device.chosen and self.device.chosen.mac == device.mac else ()
+        return fitting_kinds(self.cable.around.kinds, device, ports=ports)
+
+    def see_kind(self) -> None:
+        """Take in which kind the device at hand is of, as far as was heard by now."""
+        device = self.device
+        if device.chosen:
+            live = self.cable.finder.device(device.chosen.mac) or device.chosen
+            device.fit = next(iter(self.kinds_of(live)), device.fit)
+
+    def set_unseen(self, device: Device) -> tuple[WayEntry, str] | None:
+        """Return the way by which a device can be set that has shown no address, with the reason, or None."""
+        fit = next(iter(self.kinds_of(device)), None)
+        ways = fitting(device, None, fit.kind) if fit else []
+        return next(((entry, reason) for entry, reason in ways if entry.by_mac), None)
+
+    def may_be_taken(self, device: Device) -> bool:
+        """Whether enough is known of a device to go on with it."""
+        return device.is_found or self.set_unseen(device) is not None
 
     @property
     def present_address(self) -> tuple[IPv4Interface, bool] | None:

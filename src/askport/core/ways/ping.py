@@ -60,13 +60,20 @@ class Ping(Way):
         self._tracker.look_from(now)
 
     @property
+    def wants_power(self) -> bool:
+        """Whether the time in which it takes an echo is over, or has not been seen to begin."""
+        return self._within_s is not None and (
+            self._power_at is None or self._next_at > self._power_at + self._within_s
+        )
+
+    @property
     def waits_for(self) -> str:
         """What it waits for."""
         address, length = self.target.interface.ip, self._payload
         sends = f"Sending it echoes of {length} bytes for {address}"
         if self._within_s is None:
             return f"{sends}."
-        if self._power_at is None or self._next_at > self._power_at + self._within_s:
+        if self.wants_power:
             listens = f"it takes them for {self._within_s:.0f} s after it has power"
             return f"{sends}: {listens}, so pull its power and plug it in again."
         return f"{sends}: it has just started, and takes them now."

@@ -66,6 +66,8 @@ class WayEntry:
     """What it does, for the command line."""
     fits: Callable[[Device | None, IPv4Address | None, Kind | None], str | None]
     """Takes the device as found, where it is and its kind; says why this way fits it, or None where it does not."""
+    by_mac: bool = False
+    """Whether it works on a device that has no address."""
     needs_kind: bool = False
     """Whether nothing can be done without its kind."""
     says_lines: Callable[[Start], list[str]] = lambda _: []
@@ -231,6 +233,7 @@ WAYS: dict[str, WayEntry] = {
             done="by a ping to its MAC address",
             says="sends echoes of its kind's length to its MAC address, for the new address. Needs --kind",
             fits=_takes_pings,
+            by_mac=True,
             needs_kind=True,
             enter_does="send it echoes for {target}",
             begin=_ping,

@@ -73,6 +73,11 @@ class Way(Machine):
         return ""
 
     @property
+    def wants_power(self) -> bool:
+        """Whether the device's power is to be pulled and put back now."""
+        return False
+
+    @property
     def moved_to(self) -> IPv4Address | None:
         """Where the device is now, if it has left its old address for another than the planned one."""
         return None
