@@ -2,7 +2,8 @@
 
 from ipaddress import IPv4Interface
 
-from askport.bench.stand_in import PageDevice, Settings, StandIn
+from askport.bench.consoles import LineConsole, keep, take
+from askport.bench.stand_in import PageDevice, Settings, StandIn, Talk
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, prefix_of_mask
 from askport.core.errors import Refused
 from askport.core.formats.dhcp import CLIENT_PORT, SERVER_PORT, BootpOp, Dhcp, OptionCode, encode_dhcp
@@ -97,6 +98,24 @@ class BlowerDrive(StandIn):
             raise Refused("Its console does not open: the laptop cannot talk to it yet.")
         self.saved = Settings(self.host.interface, self.host.gateway)
         return f"Console: keeps {self.host.interface.ip} from now on and asks no more."
+
+    def talk(self, port: int) -> Talk | None:
+        """Offer its line console."""
+        return LineConsole("Blower Drive 2", "> ", self._verb)
+
+    def _verb(self, line: str) -> str | None:
+        match line.split():
+            case ["show", "ip"]:
+                at, via = self.host.interface, self.host.gateway
+                return f"address {at.ip if at else '-'} mask {at.netmask if at else '-'} gateway {via or '0.0.0.0'}"
+            case ["ip", address, mask, gateway]:
+                return f"error: {wrong}" if (wrong := take(self, address, mask, gateway)) else "ok"
+            case ["save"]:
+                keep(self)
+                return "saved"
+            case ["exit"]:
+                return None
+        return f"error: what is {line.split()[0]}"
 
     @property
     def unsaved(self) -> str | None:

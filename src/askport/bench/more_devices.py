@@ -2,8 +2,9 @@
 
 from ipaddress import IPv4Interface, IPv6Address
 
+from askport.bench.consoles import LineConsole, keep, take
 from askport.bench.host import Host
-from askport.bench.stand_in import PageDevice, Settings, StandIn
+from askport.bench.stand_in import PageDevice, Settings, StandIn, Talk
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, prefix_of_mask
 from askport.core.errors import Refused
 from askport.core.formats.arp import arp_question
@@ -27,6 +28,8 @@ from askport.core.formats.packet import Ends, ends_of, frame_between, read_packe
 from askport.core.formats.udp import Udp
 from askport.core.plan.target import Target
 
+LOG_IN = ("fitter", "hatchery")
+"""Of the switch's console."""
 _LLDP_GROUP = MacAddress(bytes.fromhex("0180c200000e"))
 _SOLICITED = IPv6Address("ff02::1:ff00:0").packed[:13]
 _ALL_ROUTERS = IPv6Address("ff02::2")
@@ -196,6 +199,25 @@ class PumpRoomSwitch(StandIn):
         )
         frame = Ethernet(dst=_LLDP_GROUP, src=self.mac, ethertype=ETHERTYPE_LLDP, payload=encode_lldp(Lldp(tlvs)))
         return encode_ethernet(frame)
+
+    def talk(self, port: int) -> Talk | None:
+        """Offer its line console on the Telnet port."""
+        return LineConsole("pump-room", "pump-room# ", self._verb, log_in=LOG_IN) if port == 23 else None
+
+    def _verb(self, line: str) -> str | None:
+        match line.split():
+            case ["show", "running"]:
+                return f"address {self.host.interface}\r\ngateway {self.host.gateway or '0.0.0.0'}"
+            case ["address", address, "gateway", gateway] if "/" in address:
+                at, prefix = address.split("/", 1)
+                wrong = take(self, at, prefix, gateway)
+                return f"refused: {wrong}" if wrong else "running configuration changed"
+            case ["save", "running"]:
+                keep(self)
+                return "running configuration saved"
+            case ["exit"]:
+                return None
+        return f"refused: {line.split()[0]} is no command"
 
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """Change the running configuration on its console; once it is as planned, save it."""

@@ -48,6 +48,8 @@ class StandIn:
         self.host = Host(mac)
         self.saved = factory
         """Survives a power cut."""
+        self.outbox: list[bytes] = []
+        """Frames that it sends because of what it was told on a stream."""
         self.powered = False
         self.up = False
         self.next_at: float | None = None

@@ -18,6 +18,9 @@ class Cable(Protocol):
     def now(self) -> float:
         """Return the virtual time."""
 
+    def flush(self, device: StandIn) -> None:
+        """Send the frames that a stand-in wants to."""
+
     def reached(self, channel: Channel) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
 
@@ -54,8 +57,9 @@ class BenchStreams:
     def send_on(self, channel: Channel, data: bytes) -> None:
         """Send on an open channel."""
         device, talk = self._talks.get(channel, (None, None))
-        if talk and device is self._cable.reached(channel):
+        if device and talk and device is self._cable.reached(channel):
             self._say(channel, talk.receives(data, self._cable.now()))
+            self._cable.flush(device)
             if talk.over:
                 self._later(Closed(channel))
                 self._talks.pop(channel)

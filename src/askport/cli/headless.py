@@ -7,6 +7,7 @@ from pathlib import Path
 
 from askport.bench import scenario
 from askport.bench.bench import Bench
+from askport.bench.more_devices import LOG_IN
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.finder import Finder
@@ -14,6 +15,7 @@ from askport.core.finding.loudness import Loudness
 from askport.core.narrate import next_line
 from askport.core.practised import Practised, Wanted
 from askport.core.steps import Phase
+from askport.core.ways.console import LogIn
 from askport.edges.driver import Driver
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
@@ -67,6 +69,7 @@ async def commission_all(path: Path) -> bool:
         maker=scenario.maker,
         kinds=[each.kind for each in known_kinds()[0] if each.path is None],
     )
+    run.log_ins["managed switch"] = LogIn(*LOG_IN)
     print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
     await _look_around()
     while True:

@@ -91,7 +91,9 @@ class JobRun:
         self._rows: list[Row] = []
         self._folded = 0
         self._place = 0
-        self._kinds, self._log_ins = kinds, dict[str, LogIn]()
+        self._kinds = kinds
+        self.log_ins: dict[str, LogIn] = {}
+        """What kinds are entered with; never stored."""
         self._laptop_before: set[IPv4Address] = set()
         self._unit = job.units
         self._improvised = WorkItem(tag=f"unit {self._unit + 1}")
@@ -131,7 +133,7 @@ class JobRun:
             laptop_before=self._laptop_before,
             maker=self.maker,
             kinds=self._kinds,
-            log_ins=self._log_ins,
+            log_ins=self.log_ins,
         )
         self.session = Session(
             laptop=Laptop(self.wire.name, self.wire.mac, self.own),

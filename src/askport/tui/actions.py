@@ -132,6 +132,11 @@ ACTIONS = (
         offered=lambda moment: moment.session.phase.step is Step.SET and len(moment.session.visit.ways()) > 1,
     ),
     Action(
+        name="log_in", key="u", title="Log-in", says="Name what devices of its kind are logged in to with",
+        offered=lambda moment: moment.session.phase in (Phase.MAY_SET, Phase.NOT_SET)
+        and moment.session.visit.way is not None and moment.session.visit.way.needs_kind,
+    ),
+    Action(
         name="leave_out", key="l", title="Leave out", says="Go on without the power-cycle proof", touches=Touches.JOB,
         offered=_while(Phase.POWER_CYCLE),
     ),

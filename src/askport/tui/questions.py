@@ -23,6 +23,10 @@ class Question:
     """Says what the text means, or raises what is wrong with it (:class:`AskPortError`)."""
     use: Callable[[Session, float, str], None]
     """Does it, with the session, the time and the text."""
+    secret: bool = False
+    """Whether what is typed is not shown."""
+    then: "Callable[[str], Question] | None" = None
+    """What is asked next, made of what was typed."""
     replaces: bool = False
     """Whether what is typed takes the place of what stands there, until a key moves the cursor."""
 
@@ -77,6 +81,23 @@ def ask_plan(session: Session) -> Question:
         write_target(session.device.target) if session.device.target else "",
         check,
         lambda session, now, typed: session.stages.setting.plan(read_target(typed), now),
+    )
+
+
+def ask_log_in(kind: str) -> Question:
+    """Ask for the log-in of a kind, for as long as the program runs."""
+    return Question(
+        f"With which name are devices of the kind {kind} logged in to?",
+        "",
+        lambda typed: f"Log in as {typed}; the password is asked for next.",
+        lambda _session, _now, _typed: None,
+        then=lambda user: Question(
+            f"And with which password, {user}? It is never stored.",
+            "",
+            lambda _typed: "Enter takes it.",
+            lambda session, _, typed: session.stages.setting.log_in(user, typed),
+            secret=True,
+        ),
     )
 
 

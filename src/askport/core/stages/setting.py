@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from askport.core.addresses import LINK_LOCAL
+from askport.core.errors import BadInput
 from askport.core.machine import Machine
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
@@ -11,7 +12,7 @@ from askport.core.register.fold import as_told
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
-from askport.core.ways.console import NO_LOG_IN
+from askport.core.ways.console import NO_LOG_IN, LogIn
 from askport.core.ways.table import Start
 from askport.core.ways.way import Result, Way
 
@@ -45,6 +46,22 @@ class Setting(Stage):
         if self._visit.phase.step is Step.SET:
             self.prepare(now)
 
+    def log_in(self, user: str, password: str) -> None:
+        """Take in what devices of this kind are entered with; it is kept for as long as the program runs."""
+        visit, kind = self._visit, self._visit.device.kind
+        if kind:
+            visit.cable.around.log_ins[kind.name] = LogIn(user, password)
+
+    def lines(self, now: float) -> tuple[list[str], str]:
+        """Return what the chosen way will say, with secrets blanked, and what is missing for it, or nothing."""
+        start = self._start(now)
+        if start is None or self._visit.way is None:
+            return [], ""
+        try:
+            return self._visit.way.says_lines(start), ""
+        except BadInput as error:
+            return [], error.message
+
     def choose_way(self, name: str, now: float) -> None:
         """Set the address by another way."""
         visit, device = self._visit, self._visit.device
@@ -62,7 +79,7 @@ class Setting(Stage):
         visit = self._visit
         if visit.phase is Phase.NOT_SET:
             self.prepare(now)
-        elif visit.phase is Phase.MAY_SET and visit.may_set and visit.has_laptop_address:
+        elif visit.phase is Phase.MAY_SET and visit.may_set and visit.has_laptop_address and not self.lines(now)[1]:
             if visit.way and visit.way.needs_laptop and visit.laptop_within is None:
                 self._stages.access.borrow(Event.BORROWS_TO_SET, now)
             else:
@@ -74,13 +91,23 @@ class Setting(Stage):
             self._begin(now)
 
     def _begin(self, now: float) -> None:
-        visit, cable, device = self._visit, self._visit.cable, self._visit.device
+        visit, device = self._visit, self._visit.device
         if device.target is None or device.chosen is None or visit.way is None:
             return
         if visit.way.needs_laptop and visit.laptop_within is None:
             self.prepare(now)  # what was borrowed does not reach it
             return
-        start = Start(
+        start = self._start(now)
+        if start is None:
+            return
+        device.way = visit.way.begin(start)
+        visit.go(Event.SETS, device.way)
+
+    def _start(self, now: float) -> Start | None:
+        visit, cable, device = self._visit, self._visit.cable, self._visit.device
+        if device.target is None or device.chosen is None:
+            return None
+        return Start(
             mac=device.chosen.mac,
             target=device.target,
             laptop_mac=cable.laptop.mac,
@@ -95,8 +122,6 @@ class Setting(Stage):
             log_in=cable.around.log_ins.get(device.kind.name, NO_LOG_IN) if device.kind else NO_LOG_IN,
             name=device.work.tag,
         )
-        device.way = visit.way.begin(start)
-        visit.go(Event.SETS, device.way)
 
     def ended(self, ran: Sequence[Machine], now: float) -> None:
         """Take in whether the address is free, or what the way has come to."""
@@ -162,6 +187,8 @@ class Setting(Stage):
             case Phase.MAY_SET if not visit.has_laptop_address:
                 where = target.interface.network
                 return Next(f"No free laptop address was found in {where}: press a and name one.", enter=False)
+            case Phase.MAY_SET if self.lines(now)[1]:
+                return Next("Its console asks for a log-in: press u and type the name, then the password.", enter=False)
             case Phase.MAY_SET if visit.way and visit.way.enter_does:
                 needs = visit.way.needs_laptop and visit.laptop_within is None
                 does = visit.way.enter_does.format(target=target.interface)

@@ -30,7 +30,7 @@ from askport.tui.pictures.proving import prove_lines
 from askport.tui.pictures.reach import reach_lines
 from askport.tui.pictures.record import record_lines
 from askport.tui.pictures.setting import set_lines
-from askport.tui.questions import ask_device_address, ask_label, ask_laptop_address, ask_plan, ask_tag
+from askport.tui.questions import ask_device_address, ask_label, ask_laptop_address, ask_log_in, ask_plan, ask_tag
 from askport.tui.screens.evidence import EvidenceScreen
 from askport.tui.screens.keys import key_strip, program_bindings
 from askport.tui.screens.register import RegisterScreen
@@ -302,6 +302,11 @@ class WorkScreen(Screen[None]):
     def action_plan(self) -> None:
         """Change what the device is to become."""
         self.entry.ask(ask_plan(self.workplace.run.session))
+
+    def action_log_in(self) -> None:
+        """Ask what devices of this kind are logged in to with."""
+        if kind := self.workplace.run.session.device.kind:
+            self.entry.ask(ask_log_in(kind.name))
 
     def action_name(self) -> None:
         """Give the device at hand its tag."""

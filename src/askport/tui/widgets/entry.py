@@ -41,6 +41,7 @@ class EntryLine(Vertical):
         self.add_class("open")
         self.screen.add_class("-typing")
         line = self.query_one(Input)
+        line.password = question.secret
         line.value = question.text
         line.cursor_position = len(question.text)
         line.focus()
@@ -64,8 +65,11 @@ class EntryLine(Vertical):
         """Take it, if it is sound."""
         event.stop()
         if self._question and self._say(event.value):
+            question = self._question
             self.close()
-            self.post_message(self.Entered(self._question, event.value))
+            self.post_message(self.Entered(question, event.value))
+            if question.then:
+                self.ask(question.then(event.value))
 
     def on_key(self, event: Key) -> None:
         """Leave on Escape."""
