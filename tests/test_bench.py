@@ -215,6 +215,8 @@ def test_settings_that_are_not_saved_are_gone_after_the_power_cut_and_that_is_fo
     session.enter(bench.now())
     until(Phase.MAY_BORROW)
     session.enter(bench.now())
+    until(Phase.MAY_SET)
+    session.stages.setting.choose_way("hand", bench.now())
     until(Phase.SETTING)
     assert "not saved yet" in bench.type_in(session.device.target)
     until(Phase.POWER_CYCLE)

@@ -13,11 +13,14 @@ from askport.core.formats.dhcp import OptionCode
 from askport.core.kinds.placeholders import fill, values_of
 from askport.core.kinds.reading import read_kind
 from askport.core.kinds.recognising import fitting_kinds
+from askport.core.narrate import next_line
 from askport.core.plan.target import Target
+from askport.core.steps import Phase
 from askport.core.wire import Frame, hear
 from askport.edges.kinds import known_kinds
-from conftest import askport
+from conftest import askport, pass_time
 from test_finding import dhcp
+from test_session import walk
 
 IT = MacAddress(bytes.fromhex("00005e005320"))
 TARGET = Target(interface=IPv4Interface("10.84.16.40/22"), gateway=IPv4Address("10.84.19.254"))
@@ -152,3 +155,45 @@ def test_what_ships_is_sound_and_names_no_two_alike():
     found, wrong = known_kinds()
     assert (len(found), wrong) == (8, [])
     assert len({each.kind.name for each in found}) == 8
+
+
+def test_a_console_is_asked_into_and_told_on_the_bench_and_the_record_says_what_was_written(practice):
+    """SW-01: a wrong log-in is a refusal and nothing else; the right one sets and keeps; DNS is nowhere claimed."""
+    bench, run = practice("SW-01")
+    session = walk(bench, run, {Phase.MAY_SET}, hands=False)
+    assert "log-in" in next_line(session, bench.now()).sentence
+    assert session.device.fit.reason == "by its MAC address and its name pump-room"
+    session.stages.setting.log_in("fitter", "marked-wrong")
+    lines, missing = session.stages.setting.lines(bench.now())
+    assert (lines, missing) == (["fitter", "•••", "address 10.84.16.2/22 gateway 10.84.19.254", "save running"], "")
+    session.enter(bench.now())
+    pass_time(bench, run, until=lambda: session.phase is Phase.NOT_SET)
+    assert "refused: log-in" in session.device.way.because
+    session.stages.setting.log_in("fitter", "hatchery")
+    session.enter(bench.now())
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
+    session.enter(bench.now())
+    walk(bench, run, {Phase.RECORDED})
+    visit = run.rows[0].last
+    assert (visit.way, visit.is_proven, bench.device.saved.interface.ip) == ("console", True, IPv4Address("10.84.16.2"))
+    assert (visit.as_left.dns.basis, visit.as_left.gateway.basis) == (None, "measured")
+    assert not any(b"marked-wrong" in path.read_bytes() for path in run.job.path.parent.iterdir())
+
+
+def test_one_without_an_address_takes_it_from_an_echo_of_its_length_only(practice, monkeypatch):
+    bench, run = practice("WX-01")
+    session = walk(bench, run, {Phase.MAY_SET}, hands=False)
+    assert "echoes for 10.84.16.90/22" in next_line(session, bench.now()).sentence
+    monkeypatch.setattr(bench.device, "_payload", 126)
+    session.enter(bench.now())
+    pass_time(bench, run, span=70.0)
+    assert session.phase is Phase.SETTING
+    assert "pull its power" in next_line(session, bench.now()).sentence
+    monkeypatch.setattr(bench.device, "_payload", 127)
+    bench.power(False)
+    pass_time(bench, run, span=3.0)
+    bench.power(True)
+    walk(bench, run, {Phase.RECORDED})
+    visit = run.rows[0].last
+    assert (visit.way, visit.as_left.gateway.basis, visit.is_proven) == ("ping", None, False) or visit.is_proven
+    assert "dns" not in visit.unshown

@@ -7,6 +7,7 @@ from itertools import pairwise
 import pytest
 
 from askport.bench import scenario
+from askport.bench.more_devices import LOG_IN
 from askport.cli.headless import Technician
 from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
@@ -14,6 +15,7 @@ from askport.core.formats.frame_fields import fields_of
 from askport.core.formats.packet import read_packet
 from askport.core.narrate import next_line, step_lines
 from askport.core.steps import Phase
+from askport.core.ways.console import LogIn
 from askport.core.wire import Frame, hear
 from askport.tui.ink import Ink
 from askport.tui.pictures.around import next_lines
@@ -74,6 +76,7 @@ def check(session, now):
 )
 def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsys):
     bench, run = practice(tag)
+    run.log_ins["managed switch"] = LogIn(*LOG_IN)
     seen = set()
 
     class Watching(Technician):

@@ -101,7 +101,7 @@ def _check_dns(target: Target) -> Check:
             return Check(about="DNS", passed=False, sentence=f"{each} cannot be a DNS server: {fault}.")
         if each == target.interface.ip:
             return Check(about="DNS", passed=False, sentence=f"{each} is the DNS server: the device cannot have it.")
-    sentence = "Addresses that hosts can have." if target.dns else "None: it looks up no names."
+    sentence = "Addresses that hosts can have." if target.dns else "No servers: it looks up no names."
     return Check(about="DNS", passed=True, sentence=sentence)
 
 
@@ -131,7 +131,7 @@ def _check_host(target: Target) -> Check:
 def _check_gateway(target: Target) -> Check:
     gateway, network = target.gateway, target.interface.network
     if gateway is None:
-        return Check(about="gateway", passed=True, sentence="None: it talks inside its own subnet only.")
+        return Check(about="gateway", passed=True, sentence="No gateway: it talks inside its own subnet only.")
     if gateway == target.interface.ip:
         sentence = "Its own address, as devices want it that insist on a gateway where the site has none."
         return Check(about="gateway", passed=True, sentence=sentence)

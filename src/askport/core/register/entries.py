@@ -74,6 +74,8 @@ class WasSet(_Entry):
     way: str
     gives: bool = False
     """Whether the way wrote the values itself and the device confirmed them; else somebody was to type them."""
+    wrote: tuple[str, ...] | None = None
+    """Which of mask, gateway and DNS a way that writes can write at all; None where it writes all of them."""
     interface: IPv4Interface
     gateway: IPv4Address | None
     dns: tuple[IPv4Address, ...]

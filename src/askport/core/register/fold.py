@@ -166,11 +166,16 @@ def _take(rows: dict[Mac, Row], entry: Entry, at: datetime) -> None:
 
 
 def as_told(entry: WasSet) -> AsLeft:
-    """Return what a way left: the address was shown, the rest it gave, or it was to be typed."""
+    """Return what a way left: the address was shown, the rest it gave, or it was to be typed.
+
+    Of what a way did not write nothing is known.
+    """
     basis = Basis.GIVEN if entry.gives else Basis.TOLD
+    wrote = ("mask", "gateway", "dns") if entry.wrote is None else entry.wrote
+    prefix = Value(value=entry.interface.network.prefixlen, basis=basis) if "mask" in wrote else Value[int]()
     return AsLeft(
         address=Value(value=entry.interface.ip, basis=Basis.HEARD),
-        prefix=Value(value=entry.interface.network.prefixlen, basis=basis),
-        gateway=Value(value=entry.gateway, basis=basis),
-        dns=Value(value=entry.dns, basis=basis),
+        prefix=prefix,
+        gateway=Value(value=entry.gateway, basis=basis) if "gateway" in wrote else Value[IPv4Address](),
+        dns=Value(value=entry.dns, basis=basis) if "dns" in wrote else Value[tuple[IPv4Address, ...]](),
     )

@@ -42,6 +42,7 @@ def was_set(way: Way, *, unit: int) -> WasSet:
         mac=way.mac,
         way=way.name,
         gives=way.gives,
+        wrote=way.wrote,
         interface=way.target.interface,
         gateway=way.target.gateway,
         dns=way.target.dns,

@@ -9,6 +9,7 @@ from askport.core.addresses import MacAddress
 from askport.core.channels import ChannelEvent, FarEnd, SshPort, TelnetPort
 from askport.core.finding.tracking import Sighting
 from askport.core.kinds.model import ConsoleWay, Kind, Line
+from askport.core.kinds.placeholders import base_of, placeholders
 from askport.core.machine import Effect, earliest
 from askport.core.plan.target import Target
 from askport.core.ways.dialogue import Dialogue, Ended
@@ -86,6 +87,9 @@ class Console(Way):
         super().__init__(mac, target, laptop_mac=laptop_mac, ours=[laptop.ip], now=now, was=at, landings=landings)
         self._kind, self._by, self._at, self._port = kind, by, at, port
         self._log_in, self._values = log_in, {**values, **log_in.values}
+        said = {base_of(each) for line in by.set for each in placeholders(line.send)}
+        tells = {"mask": {"mask", "prefix"}, "gateway": {"gateway"}, "dns": {"dns1", "dns2", "dns3"}}
+        self.wrote = tuple(name for name, about in tells.items() if said & about)
         self._part = _Part.SETTING
         self._kept = self._looks = False
         self._follow_until = 0.0

@@ -23,7 +23,8 @@ class Ping(Way):
     """Sends echoes until the device itself answers at the address."""
 
     name = "ping"
-    gives = False  # the address is all that an echo can give
+    gives = True
+    wrote = ()  # the address is all that an echo can give
     permanent = None
 
     def __init__(

@@ -38,6 +38,8 @@ class Way(Machine):
     name: str
     gives: bool
     """Whether it writes the values itself and the device confirms them, or somebody is to type them."""
+    wrote: tuple[str, ...] | None = None
+    """Which of mask, gateway and dns it writes beside the address; None for all."""
     permanent: bool | None
     """Whether what this way sets survives a power cut; None where that depends on the device."""
 

@@ -28,6 +28,10 @@ def set_lines(session: Session, width: int, now: float) -> list[Ink]:
         lines.append(ink)
         if typing:
             lines.append(blank())
+    said, _ = session.stages.setting.lines(now) if way and not session.device.way else ([], "")
+    if said:
+        lines += [blank(), heading("What it will be told", width)]
+        lines += [ink for each in said for ink in wrapped(each, width, STRONG, 2)]
     lines += [*([] if typing else [blank()]), heading("Checked", width)]
     for check in session.visit.checks():
         mark, style = ("✓", "") if check.passed else ("✗", CONFLICT)
@@ -35,8 +39,8 @@ def set_lines(session: Session, width: int, now: float) -> list[Ink]:
             Ink().to(2).put(f"{mark} ", style).put(check.about, style or DIM), 16, check.sentence, width, style
         )
     if fit := session.device.fit:
-        lines += [blank(), heading(f"Its kind: {fit.kind.words}, {fit.reason}", width)]
-        lines += beside(Ink(), 2, fit.kind.notes, width, "") if fit.kind.notes else []
+        lines += [blank(), heading("Its kind", width)]
+        lines += wrapped(f"{fit.kind.words}, {fit.reason}. {fit.kind.notes}".rstrip(), width, indent=2)
     ways = session.visit.ways()
     if not typing or len(ways) > 1:
         lines += [blank(), heading("Ways that fit this device, best first", width)]
@@ -44,10 +48,6 @@ def set_lines(session: Session, width: int, now: float) -> list[Ink]:
             chosen = entry is way
             ink = Ink().to(2).put("▸ " if chosen else "  ", STRONG).put(entry.title, STRONG if chosen else "")
             lines += beside(ink, 26, reason, width, "" if chosen else DIM)
-    said, _ = session.stages.setting.lines(now) if way and not session.device.way else ([], "")
-    if said:
-        lines += [blank(), heading("What it will be told", width)]
-        lines += [line(each, STRONG, 2) for each in said]
     if session.device.way:
         lines += [blank(), heading("What has happened", width)]
         for step in session.device.way.steps[-6:]:
