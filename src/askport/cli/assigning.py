@@ -18,6 +18,7 @@ from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.kinds.model import Kind
+from askport.core.kinds.typing_in import typed
 from askport.core.machine import Together
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
@@ -166,7 +167,7 @@ async def _assign(
         )
     )
     if entry.by_technician:
-        for field, value in target.typed():
+        for field, value in typed(target, plan.kind):
             say(f"    {field}: {value}")
     say(way.waits_for)
     seen: Device | None = None

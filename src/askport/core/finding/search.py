@@ -38,6 +38,8 @@ class Search:
         self._ordered: tuple[list[Device], list[Device]] = [], []
         self.pointed_at: MacAddress | None = None
         """The device that the technician points at, or None for the surest."""
+        self.delivered_of: Callable[[Device], IPv4Address | None] = lambda _: None
+        """Names the address that a device of its kind is delivered with."""
         self._delivered, self._found_before, self._maker = delivered, list(found_before), maker
 
     def devices(self) -> list[Device]:
@@ -130,6 +132,7 @@ class Search:
         First what its manual gives, then where this maker's devices were found before, then where any was.
         """
         delivered = [self._delivered] if self._delivered else []
+        delivered += [each for device in self.finder.devices() if (each := self.delivered_of(device))]
         makers = {self._maker(device.mac) for device in self.finder.devices()} - {None}
         latest = list(reversed(self._found_before))
         same = [address for maker, address in latest if maker in makers]

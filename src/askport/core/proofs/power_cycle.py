@@ -69,6 +69,7 @@ class PowerCycle(Proof):
         *,
         now: float,
         start_s: float = SHORTEST_START_S,
+        boot_s: float = LONGEST_BOOT_S,
         landings: Iterable[IPv4Address] = (),
     ) -> None:
         """Begin to wait for the cut.
@@ -77,6 +78,7 @@ class PowerCycle(Proof):
             subject: who is proven.
             now: the wire's time.
             start_s: how long this kind of device takes to start at the least, in seconds.
+            boot_s: how long it is waited for from power on, in seconds.
             landings: where it may be after the cut instead, its old and its delivered address first.
         """
         super().__init__()
@@ -89,7 +91,7 @@ class PowerCycle(Proof):
         self._tracker = Tracker(
             subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip, landings=landings
         )
-        self._start_s = start_s
+        self._start_s, self._boot_s = start_s, boot_s
         self._link_up = True
         self._told = False
         self._last_heard_at = now
@@ -149,7 +151,7 @@ class PowerCycle(Proof):
 
     def _starts(self, now: float) -> None:
         """Look for it, where it is meant to be and where it may be instead."""
-        self.power, self._give_up_at = Power.STARTING, now + LONGEST_BOOT_S
+        self.power, self._give_up_at = Power.STARTING, now + self._boot_s
         self._tracker.look_from(now)
 
     def _has_started(self, heard: Heard, off_at: float) -> bool:
@@ -223,7 +225,7 @@ class PowerCycle(Proof):
                 found = listed(sorted(self._tracker.seen))
                 self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
             if not self.done and self._give_up_at is not None and now >= self._give_up_at:
-                because = f"It has not been heard at {self.subject.at.ip} for {LONGEST_BOOT_S:.0f} s after its power "
+                because = f"It has not been heard at {self.subject.at.ip} for {self._boot_s:.0f} s after its power "
                 self._end(False, "no answer", f"{because}came back.")
         if self.done or now < self._look_at:
             return

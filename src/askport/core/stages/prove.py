@@ -5,7 +5,7 @@ from ipaddress import IPv4Address
 
 from askport.core.machine import Machine
 from askport.core.proofs.final import Expected, final_proofs
-from askport.core.proofs.power_cycle import Power, PowerCycle
+from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
 from askport.core.proofs.proof import Proof, Proving
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import writing
@@ -35,6 +35,11 @@ class Prove(Stage):
         proving = final_proofs(subject, expected, now=now, heard_gateway=self._heard_gateway)
         device.proofs, device.power_cycle, device.left_out = proving.proofs, None, []
         visit.go(Event.PROVES, proving)
+
+    def _boot_s(self) -> float:
+        """Return how long it is waited for after a power cut: what its kind takes with something to spare."""
+        kind = self._visit.device.kind
+        return kind.needs.boot_s * 1.5 + 10.0 if kind and kind.needs.boot_s else LONGEST_BOOT_S
 
     def _heard_gateway(self) -> IPv4Address | None:
         device = self._visit.device
@@ -85,7 +90,7 @@ class Prove(Stage):
         if not proving.passed or subject is None:
             visit.go(Event.FAILED)
             return
-        device.power_cycle = PowerCycle(subject, now=now, landings=visit.landings())
+        device.power_cycle = PowerCycle(subject, now=now, boot_s=self._boot_s(), landings=visit.landings())
         visit.go(Event.PASSED, device.power_cycle)
 
     def _write(self, *proofs: Proof) -> None:

@@ -26,6 +26,7 @@ class Visit:
     def __init__(self, cable: Cable, device: AtHand) -> None:
         """Begin where the link is."""
         self.cable, self.device = cable, device
+        cable.search.delivered_of = self._delivered
         self.phase = Phase.FINDING if cable.link.up else Phase.PLUGGING
         self.free_address: IPv4Interface | None = None
         """The free laptop address that can be borrowed now."""
@@ -72,6 +73,11 @@ class Visit:
         """Return the kinds that fit a device by all that was heard of it, the strictest first."""
         ports = self.device.open_ports if self.device.chosen and self.device.chosen.mac == device.mac else ()
         return fitting_kinds(self.cable.around.kinds, device, ports=ports)
+
+    def _delivered(self, device: Device) -> IPv4Address | None:
+        fit = next(iter(self.kinds_of(device)), None)
+        interface = fit.kind.delivered.interface if fit else None
+        return interface.ip if interface else None
 
     def see_kind(self) -> None:
         """Take in which kind the device at hand is of, as far as was heard by now."""
@@ -160,7 +166,8 @@ class Visit:
     def landings(self) -> list[IPv4Address]:
         """Return where the device may be, once it is neither where it was nor where it is meant to be."""
         target, delivered = self.device.target, self.device.work.delivered
-        old = self.device.old_address
+        old, kind = self.device.old_address, self.device.kind
+        delivered = delivered or (kind.delivered.interface if kind else None)
         return landings(target.interface.ip, old, delivered.ip if delivered else None) if target else []
 
     def left_behind(self) -> None:

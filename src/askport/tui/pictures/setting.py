@@ -1,5 +1,6 @@
 """Set: the planned values with their checks, the ways that fit, and what is to be typed."""
 
+from askport.core.kinds.typing_in import typed
 from askport.core.plan.sentence import EXAMPLE
 from askport.core.session import Session
 from askport.core.steps import Phase
@@ -21,7 +22,7 @@ def set_lines(session: Session, width: int, now: float) -> list[Ink]:
     title = "Type this into the device" if typing else f"What {session.device.work.tag} is to become"
     lines = [heading(title, width), blank()]
     found = session.device.whereabouts
-    for name, value in target.typed():
+    for name, value in typed(target, session.device.kind):
         ink = Ink().to(2).put(name, DIM).to(_VALUE).put(value, f"{STRONG} {THEIRS}")
         if name == "IP address":
             ink.to(_CHECKS).put(f"now {found}" if found else "now none: it asks for one", DIM)
