@@ -375,3 +375,19 @@ def test_the_laptop_measures_by_itself_only_a_device_that_is_alone():
         for now in (1.0, 2.5):
             made.handle_timer(now)
         assert (made.measuring is not None) is measures
+
+
+def test_two_neighbours_that_speak_by_turns_through_one_mac_are_not_certain_and_one_that_moved_is():
+    one, other, apart = IPv4Address("10.84.16.41"), IPv4Address("10.84.16.42"), IPv4Address("192.168.61.7")
+
+    def heard(*senders):
+        finder_ = Finder([US], now=0.0)
+        for at, sender in enumerate(senders):
+            finder_.receive(hear(Frame(at=float(at), data=arp_question(IT, GATEWAY, sender=sender))))
+        beliefs = {each.address: str(each.belief) for each in finder_.devices()[0].addresses}
+        return beliefs, {each.code for each in finder_.hazards()}
+
+    beliefs, named = heard(one, other, one, other)
+    assert (set(beliefs.values()) & {"certain"}, "several-addresses" in named) == (set(), True)
+    assert heard(one, one, other, other)[0][other] == "certain"  # it was set anew
+    assert set(heard(one, apart, one, apart)[0].values()) == {"certain"}  # two addresses in two subnets

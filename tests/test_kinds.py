@@ -197,3 +197,24 @@ def test_one_without_an_address_takes_it_from_an_echo_of_its_length_only(practic
     visit = run.rows[0].last
     assert (visit.way, visit.as_left.gateway.basis, visit.is_proven) == ("ping", None, False) or visit.is_proven
     assert "dns" not in visit.unshown
+
+
+@pytest.mark.parametrize("keeps", [True, False])
+def test_what_was_given_is_told_to_be_kept_or_is_gone_at_the_power_cut(practice, keeps):
+    """BL-01: screen and register say so both times."""
+    bench, run = practice("BL-01")
+    session = walk(bench, run, {Phase.MAY_KEEP}, hands=False)
+    assert "for now only. Have its console keep it" in next_line(session, bench.now()).sentence
+    if keeps:
+        session.enter(bench.now())
+    else:
+        session.stages.leave_out(bench.now())
+    pass_time(bench, run, until=lambda: session.phase is Phase.POWER_CYCLE)
+    assert (bench.device.saved.interface is not None) is keeps
+    bench.power(False)
+    pass_time(bench, run, span=3.0)
+    bench.power(True)
+    pass_time(bench, run, until=lambda: session.phase in (Phase.FORGOTTEN, Phase.MAY_RECORD))
+    assert session.phase is (Phase.MAY_RECORD if keeps else Phase.FORGOTTEN)
+    assert ("asked for an address by BOOTP" in next_line(session, bench.now()).sentence) is not keeps
+    assert run.rows[0].last.proofs["power-cycle"].passed is keeps

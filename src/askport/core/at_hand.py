@@ -42,6 +42,8 @@ class AtHand:
         """Its kind, with the reason, where one fits."""
         self.ports_tried: list[Proof] = []
         """What it answered at its old address."""
+        self.is_kept = False
+        """Whether its console was told to keep what it has."""
         self.way_name: str | None = None
         self.way: Way | None = None
         self.target_holder: MacAddress | None = None

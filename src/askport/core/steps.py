@@ -29,6 +29,8 @@ class Phase(Enum):
     BORROWING_TO_SET = auto(), Step.SET
     SETTING = auto(), Step.SET
     NOT_SET = auto(), Step.SET
+    MAY_KEEP = auto(), Step.SET
+    KEEPING = auto(), Step.SET
     MAY_PROVE = auto(), Step.PROVE
     BORROWING_TO_PROVE = auto(), Step.PROVE
     PROVING = auto(), Step.PROVE

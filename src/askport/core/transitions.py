@@ -31,6 +31,11 @@ class Event(Enum):
     """What can be known before setting is known; without a plan that is nothing."""
     SETS = auto()
     NOT_TAKEN = auto()
+    MAY_BE_KEPT = auto()
+    """It took its address for now, and its kind can be told to keep it."""
+    KEEPS = auto()
+    NOT_KEPT = auto()
+    """It was not told, or would not."""
     MOVED_AWAY = auto()
     """The device has its new address, and the laptop does not reach it there."""
     PROVES = auto()
@@ -67,6 +72,9 @@ MOVES: dict[Event, dict[Phase, Phase]] = {
     Event.PREPARED: dict.fromkeys(_CHOSEN, Phase.MAY_SET),
     Event.SETS: dict.fromkeys((Phase.MAY_SET, Phase.BORROWING_TO_SET), Phase.SETTING),
     Event.NOT_TAKEN: {Phase.SETTING: Phase.NOT_SET},
+    Event.MAY_BE_KEPT: {Phase.SETTING: Phase.MAY_KEEP},
+    Event.KEEPS: {Phase.MAY_KEEP: Phase.KEEPING},
+    Event.NOT_KEPT: {Phase.KEEPING: Phase.MAY_KEEP},
     Event.MOVED_AWAY: dict.fromkeys(_CHOSEN, Phase.MAY_PROVE),
     Event.PROVES: dict.fromkeys(_CHOSEN, Phase.PROVING),
     Event.FAILED: {Phase.PROVING: Phase.NOT_PROVEN},

@@ -137,8 +137,9 @@ ACTIONS = (
         and moment.session.visit.way is not None and moment.session.visit.way.needs_kind,
     ),
     Action(
-        name="leave_out", key="l", title="Leave out", says="Go on without the power-cycle proof", touches=Touches.JOB,
-        offered=_while(Phase.POWER_CYCLE),
+        name="leave_out", key="l", title="Leave out", touches=Touches.JOB,
+        says="Go on without the power-cycle proof, or without having it keep what it has",
+        offered=_while(Phase.POWER_CYCLE, Phase.MAY_KEEP),
     ),
     Action(name="back", key="b", title="Again", says="Do the step before again, or the one looked at"),
     Action(name="register", key="r", title="Register", says="What was recorded"),

@@ -53,6 +53,11 @@ class Device:
         return self.best is not None and self.best.address in self.holdings.rivals
 
     @property
+    def is_crowded(self) -> bool:
+        """Whether it speaks from addresses that may be those of several hosts behind it."""
+        return self.best is not None and self.best.address in self.holdings.mixed
+
+    @property
     def sureness(self) -> int:
         """How much is known, for putting devices in order."""
         if self.best and self.best.belief is Belief.CERTAIN:

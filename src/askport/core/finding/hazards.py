@@ -9,7 +9,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Belief
 from askport.core.finding.clues import ClueKind
 from askport.core.finding.device import Device
-from askport.core.finding.holding import GIVEN_UP_AFTER, MANY
+from askport.core.finding.holding import GIVEN_UP_AFTER
 from askport.core.words import listed
 
 _VIRTUAL = {
@@ -97,13 +97,13 @@ def _of_one(device: Device) -> Iterator[Hazard]:
 
 def _passes_on(device: Device) -> Iterator[Hazard]:
     """Say where others speak through it."""
-    mac, spoken = device.mac, device.holdings.spoken
+    mac, spoken, mixed = device.mac, device.holdings.spoken, device.holdings.mixed
     if device.tells(ClueKind.REFLECTS):
         text = f"{mac} sends the laptop's own packets back: take out whatever loops them before going on."
         yield Hazard(code="reflector", text=text, macs=(mac,))
-    if len(spoken) >= MANY:
+    if mixed:
         text = (
-            f"{mac} speaks from {len(spoken)} addresses ({listed(spoken[:4])}): a bridge or a proxy with others behind "
+            f"{mac} speaks from {len(mixed)} addresses ({listed(mixed[:4])}): a bridge or a proxy with others behind "
             "it. Connect straight to the device."
         )
         yield Hazard(code="several-addresses", text=text, macs=(mac,))

@@ -3,8 +3,9 @@
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface
+from itertools import combinations
 
-from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault
+from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix, host_fault
 
 WIDEST_PREFIX = 8
 """No IPv4 subnet is wider than the widest private range (RFC 1918)."""
@@ -14,6 +15,8 @@ MANY = 3
 """From so many addresses of one MAC address on, others are likely to speak through it: a wireless bridge, a proxy."""
 LATELY_S = 60.0
 """Within this time many addresses are those of several hosts; a device that is set anew has one after the other."""
+_NEIGHBOURS = 24
+"""Addresses that share so many leading bits: a device with two has them in two subnets."""
 GIVEN_UP_AFTER = 2
 """Rounds of unanswered questions after which an address counts as left."""
 
@@ -45,6 +48,8 @@ class _Summary:
 
     only_answered: list[IPv4Address]
     spoken: list[IPv4Address]
+    mixed: list[IPv4Address]
+    """Those of ``spoken`` that it speaks from by turns with a neighbour of theirs."""
     taken: list[tuple[float, IPv4Address]]
     """The last two addresses that it took by itself, and when, the latest first."""
 
@@ -88,13 +93,16 @@ class Holdings:
         if self._summary is None:
             latest = max((each.last_at for each in self.shown.values()), default=0.0)
             here = [(address, each) for address, each in self.shown.items() if address not in self.left]
+            spoken = {
+                address: each
+                for address, each in here
+                if each.spoke and latest - each.last_at < LATELY_S and address not in LINK_LOCAL
+            }
+            pairs = [pair for pair in combinations(spoken, 2) if self._by_turns(*pair)] if len(spoken) < MANY else []
             self._summary = _Summary(
                 only_answered=[address for address, each in here if not each.spoke],
-                spoken=[
-                    address
-                    for address, each in here
-                    if each.spoke and latest - each.last_at < LATELY_S and address not in LINK_LOCAL
-                ],
+                spoken=list(spoken),
+                mixed=list(spoken) if len(spoken) >= MANY else [each for pair in pairs for each in pair],
                 taken=sorted(
                     (
                         (max(each.first_at, each.began_at), address)
@@ -115,6 +123,17 @@ class Holdings:
     def answers_for_others(self) -> bool:
         """Whether it answers for more than it ever spoke from: they may be those of others behind it."""
         return len(self.only_answered) > 1
+
+    def _by_turns(self, one: IPv4Address, other: IPv4Address) -> bool:
+        """Whether two neighbours speak by turns through one MAC address; one that was set anew speaks from one only."""
+        first, second = self.shown[one], self.shown[other]
+        overlap = max(first.first_at, second.first_at) < min(first.last_at, second.last_at)
+        return overlap and common_prefix(one, other) >= _NEIGHBOURS
+
+    @property
+    def mixed(self) -> list[IPv4Address]:
+        """The addresses that may be those of several hosts behind it: many, or neighbours that speak by turns."""
+        return self._add_up().mixed
 
     @property
     def spoken(self) -> list[IPv4Address]:
@@ -146,8 +165,8 @@ class Holdings:
             yield f"Since then {rival} has shown that it holds this address."
         if self.unanswered.get(address, 0) >= GIVEN_UP_AFTER:
             yield "It no longer answers when it is asked for this address."
-        if len(self.spoken) >= MANY:
-            yield f"It speaks from {len(self.spoken)} addresses: they may be those of others behind it."
+        if address in self.mixed:
+            yield f"It speaks from {len(self.mixed)} addresses: they may be those of others behind it."
 
     def _later(self, address: IPv4Address, shown: Shown) -> IPv4Address | None:
         """Return an address that it has taken since it last showed this one, or tried to take."""

@@ -59,3 +59,8 @@ class Stages:
             self.setting.prepare(now)
         elif device.proofs or device.was_taken:
             self.prove.begin(now)
+
+    def leave_out(self, now: float) -> None:
+        """Go on without what the moment asks for: having it keep its address, or the proof by a power cut."""
+        self.setting.leave_unkept(now)
+        self.prove.leave_out_power_cycle()

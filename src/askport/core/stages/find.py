@@ -80,7 +80,7 @@ class Find(Stage):
         if known and known.tag != device.work.tag:
             visit.write(Named(unit=device.unit, mac=found.mac, tag=device.work.tag))
         best = found.best if not found.request else None
-        if best is None or not found.is_found:
+        if best is None or (not found.is_found and visit.set_unseen(found)):
             self._stages.setting.prepare(now)
         else:
             self._stages.reach.begin(best.address, best.prefix, now)
@@ -94,6 +94,9 @@ class Find(Stage):
         if device and visit.may_be_taken(device):
             obstacle = visit.cable.search.obstacle
             return Next(obstacle, enter=False) if obstacle else Next(self._take(device))
+        if device and device.is_crowded and device.best:
+            text = f"{device.mac} speaks for several hosts, so whose {device.best.address} is is not known: connect "
+            return Next(f"{text}straight to the device, or press m and give the MAC address on its label.", enter=False)
         if finder.sweeping and not finder.sweeping.done:
             return _sweeping(finder.sweeping)
         if finder.calling and not finder.calling.done:

@@ -138,7 +138,7 @@ class Prove(Stage):
         way = self._visit.device.way
         keep = (
             "Tell it to keep this address, or it is gone at the next power cut. Then pull its power"
-            if way and way.permanent is False
+            if way and way.permanent is False and not self._visit.device.is_kept
             else "Pull its power, wait three seconds"
         )
         wiggled = f"{cycle.wiggled} " if cycle.wiggled else ""

@@ -3,7 +3,8 @@
 from collections.abc import Sequence
 
 from askport.core.addresses import LINK_LOCAL
-from askport.core.errors import BadInput
+from askport.core.errors import BadInput, Refused
+from askport.core.kinds.model import ConsoleWay
 from askport.core.machine import Machine
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
@@ -13,7 +14,8 @@ from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
 from askport.core.ways.console import NO_LOG_IN, LogIn
-from askport.core.ways.table import Start
+from askport.core.ways.dialogue import Dialogue, Ended
+from askport.core.ways.table import Start, keeping
 from askport.core.ways.way import Result, Way
 
 
@@ -28,7 +30,7 @@ class Setting(Stage):
         visit.see_kind()
         names = [entry.name for entry, _ in visit.ways()]
         device.way_name = device.way_name if device.way_name in names else names[0]
-        device.way, device.target_holder, visit.free_address = None, None, None
+        device.way, device.target_holder, visit.free_address, device.is_kept = None, None, None, False
         if device.target is None:
             visit.go(Event.PREPARED)
             return
@@ -79,6 +81,8 @@ class Setting(Stage):
         visit = self._visit
         if visit.phase is Phase.NOT_SET:
             self.prepare(now)
+        elif visit.phase is Phase.MAY_KEEP:
+            self._keep(now)
         elif visit.phase is Phase.MAY_SET and visit.may_set and visit.has_laptop_address and not self.lines(now)[1]:
             if visit.way and visit.way.needs_laptop and visit.laptop_within is None:
                 self._stages.access.borrow(Event.BORROWS_TO_SET, now)
@@ -143,6 +147,13 @@ class Setting(Stage):
                     self.prepare(now)
             case Phase.SETTING, Way() as way:
                 self._way_ended(way, now)
+            case Phase.KEEPING, Dialogue(said=said) if said:
+                if said.ended is Ended.WELL:
+                    device.is_kept = True
+                    self._stages.prove.begin(now)
+                else:
+                    visit.go(Event.NOT_KEPT)
+                    visit.trouble = Refused(f"Its console was not told to keep it: {said.because}.")
 
     def _way_ended(self, way: Way, now: float) -> None:
         self._write(way)
@@ -150,7 +161,27 @@ class Setting(Stage):
             self._visit.go(Event.NOT_TAKEN)
             return
         self._visit.left_behind()
-        self._stages.prove.begin(now)
+        if way.permanent is False and self._may_be_kept(now):
+            self._visit.go(Event.MAY_BE_KEPT)
+        else:
+            self._stages.prove.begin(now)
+
+    def _may_be_kept(self, now: float) -> bool:
+        """Whether its kind can be told to keep what it has, and the laptop reaches it there."""
+        kind = self._visit.device.kind
+        by = kind.way_by("console") if kind else None
+        return isinstance(by, ConsoleWay) and bool(by.keep) and self._visit.laptop_within is not None
+
+    def _keep(self, now: float) -> None:
+        """Have its console keep what it has."""
+        start = self._start(now)
+        if start and (dialogue := keeping(start)):
+            self._visit.go(Event.KEEPS, dialogue)
+
+    def leave_unkept(self, now: float) -> None:
+        """Go on to proving it without having it keep what it has; the power cut will show what comes of that."""
+        if self._visit.phase is Phase.MAY_KEEP:
+            self._stages.prove.begin(now)
 
     def _write(self, way: Way) -> None:
         entry = writing.was_set(way, unit=self._visit.device.unit)
@@ -193,6 +224,12 @@ class Setting(Stage):
                 needs = visit.way.needs_laptop and visit.laptop_within is None
                 does = visit.way.enter_does.format(target=target.interface)
                 return Next(f"Borrow {visit.free_address} and {does}." if needs else f"{does[0].upper()}{does[1:]}.")
+            case Phase.MAY_KEEP:
+                return Next(
+                    f"It holds {target.interface.ip} for now only. Have its console keep it. l leaves that out."
+                )
+            case Phase.KEEPING:
+                return Next("Having its console keep the address.", enter=False)
             case Phase.NOT_SET if device.way:
                 return Next(f"{device.way.because} Enter tries again.")
             case Phase.SETTING if device.way:

@@ -94,7 +94,8 @@ class Visit:
 
     def may_be_taken(self, device: Device) -> bool:
         """Whether enough is known of a device to go on with it."""
-        return device.is_found or self.set_unseen(device) is not None
+        by_label = device.is_crowded and self.cable.search.label_mac == device.mac
+        return device.is_found or by_label or self.set_unseen(device) is not None
 
     @property
     def present_address(self) -> tuple[IPv4Interface, bool] | None:

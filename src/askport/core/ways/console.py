@@ -40,6 +40,14 @@ NO_LOG_IN = LogIn()
 """For devices that let anybody in."""
 
 
+def far_end(by: ConsoleWay, at: IPv4Address, port: int | None, log_in: LogIn) -> FarEnd:
+    """Return where a kind's console is, with the device at an address."""
+    port = port or by.at_port
+    if by.over == "ssh":
+        return SshPort(at, port, log_in.user, log_in.password)
+    return TelnetPort(at, port)
+
+
 class _Part(Enum):
     SETTING = auto()
     FOLLOWING = auto()
@@ -100,10 +108,7 @@ class Console(Way):
         return (*self._by.keep, *self._by.restart) if self._by.takes_effect == "after restart" else ()
 
     def _talk(self, at: IPv4Address, lines: Sequence[Line], now: float) -> Dialogue:
-        port = self._port or self._by.at_port
-        far: FarEnd = TelnetPort(at, port)
-        if self._by.over == "ssh":
-            far = SshPort(at, port, self._log_in.user, self._log_in.password)
+        far = far_end(self._by, at, self._port, self._log_in)
         said = [*self._by.login, *lines]
         return Dialogue(far, said, self._values, refused=self._by.refused, now=now)
 

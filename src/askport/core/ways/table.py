@@ -13,8 +13,8 @@ from askport.core.machine import Xid
 from askport.core.plan.target import Target
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
-from askport.core.ways.console import NO_LOG_IN, Console, LogIn
-from askport.core.ways.dialogue import shown_lines
+from askport.core.ways.console import NO_LOG_IN, Console, LogIn, far_end
+from askport.core.ways.dialogue import Dialogue, shown_lines
 from askport.core.ways.ping import Ping
 from askport.core.ways.way import Way
 
@@ -174,6 +174,22 @@ def _talk(start: Start) -> Way:
         landings=list(start.landings),
         now=start.now,
     )
+
+
+def keeping(start: Start) -> Dialogue | None:
+    """Return the dialogue by which a device is told to keep what it has, or None where its kind knows none.
+
+    Raises:
+        BadInput: its console asks for a log-in that was not given.
+    """
+    by = start.kind.way_by("console") if start.kind else None
+    if start.kind is None or not isinstance(by, ConsoleWay) or not by.keep:
+        return None
+    values = {**_values(start, start.kind), **start.log_in.values}
+    lines = [*by.login, *by.keep]
+    shown_lines(lines, values)
+    far = far_end(by, start.target.interface.ip, start.port, start.log_in)
+    return Dialogue(far, lines, values, refused=by.refused, now=start.now)
 
 
 def _takes_pings(_: Device | None, __: IPv4Address | None, kind: Kind | None) -> str | None:

@@ -324,8 +324,8 @@ class WorkScreen(Screen[None]):
         self._act(lambda session, now: session.stages.setting.choose_way(names[(here + 1) % len(names)], now))
 
     def action_leave_out(self) -> None:
-        """Go on without the power-cycle proof."""
-        self._act(lambda session, _: session.stages.prove.leave_out_power_cycle())
+        """Go on without the power-cycle proof, or without having it keep what it has."""
+        self._act(lambda session, now: session.stages.leave_out(now))
 
     def action_back(self) -> None:
         """Do the step before again, or the one looked at."""
