@@ -31,14 +31,16 @@ while printf '> ' && read -r verb address mask gateway; do
         ;;
     show)
         for line in 1 2 3; do say "line $line"; done
-        printf -- '--More--'; dd bs=1 count=1 >/dev/null 2>&1; say ''; say 'mask none'
+        [ "$address" = ip ] && at=$(ip -o -4 addr show dev zd0 | sed 's/.*inet \([0-9.]*\).*/\1/')
+        stty -icanon; printf -- '--More--'; dd bs=1 count=1 >/dev/null 2>&1; stty icanon
+        say ''; say "address ${at:-none} mask 255.255.255.0 gateway ${lie:-0.0.0.0}"
         ;;
     save) cp "$state/running" "$state/kept"; say 'saved';;
     *) say "error: what is $verb";;
     esac
 done
 """
-KIND = """schema = "askport.kind/1"
+KIND = r"""schema = "askport.kind/1"
 name = "test drive"
 [[way]]
 by = "console"
@@ -47,6 +49,7 @@ takes_effect = "at once"
 permanent = "after keep"
 refused = ["error", "denied"]
 LOGIN
+read = [{ expect = "> ", send = "show ip", find = 'address (?P<address>\S+) mask (?P<mask>\S+) ' }]
 set = [{ expect = "> ", send = "SET" }]
 keep = [{ expect = "> ", send = "save" }]
 """
@@ -80,9 +83,13 @@ class Device:
                              capture_output=True, text=True)  # fmt: skip
         return run.stdout
 
-    def assign(self, *, over="telnet", login=False, account=False, line=SET, to="10.84.16.21/22"):
+    def kind(self, over="telnet", login=False, line=SET):
         kind = self.path / "test.toml"
         kind.write_text(KIND.replace("OVER", over).replace("LOGIN", LOGIN if login else "").replace("SET", line))
+        return kind
+
+    def assign(self, *, over="telnet", login=False, account=False, line=SET, to="10.84.16.21/22"):
+        kind = self.kind(over, login, line)
         arguments = ["assign", "zl0", "--mac", DEVICE, "--to", to, "--gateway", "10.84.19.254", "--by", "console",
                      "--at", "192.168.77.20", "--kind", str(kind), "--seconds", "40", "--json"]  # fmt: skip
         if login or account:
@@ -116,6 +123,16 @@ def test_lines_over_telnet_are_said_followed_and_kept_and_proven(device):
     prove = device.cable.askport("prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--gateway", "10.84.19.254",
                                  "--was", "192.168.77.20", "--json")  # fmt: skip
     assert json.loads(prove.stdout)["passed"], prove.stdout
+
+
+def test_what_it_says_itself_is_read_through_paging(device):
+    device.telnetd()
+    device.kind()
+    read = ["settings", "zl0", "--mac", DEVICE, "--at", "192.168.77.20", "--kind", device.path / "test.toml", "--json"]
+    run = device.cable.askport(*read)
+    document = json.loads(run.stdout)
+    assert (run.returncode, document["address"], document["prefix"]) == (0, "192.168.77.20", 24), str(document)
+    assert (document["gateway"], document["schema"]) == (None, "askport.settings/1")
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from askport.cli.cable import choose, finder_on, free_within, giving_back, laptop_beside, laptop_within, open_cable, run
-from askport.cli.passwords import read_password
+from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.record import JobOption, Record, TagOption
 from askport.cli.talk import JsonOption, Status, put_json, say
 from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_interface, parse_list
@@ -53,10 +53,7 @@ def assign(
     over: Annotated[str | None, typer.Option(help="How its console is reached: telnet or ssh.")] = None,
     port: Annotated[int | None, typer.Option(help="The TCP port of its console.")] = None,
     user: Annotated[str, typer.Option(help="Its log-in name.")] = "",
-    password_from: Annotated[
-        str | None,
-        typer.Option("--password-from", metavar="FILE", help="Where its password stands; - is standard input."),
-    ] = None,
+    password_from: PasswordOption = None,
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Show what would be said to it, and send nothing.")
     ] = False,

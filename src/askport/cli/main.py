@@ -25,6 +25,7 @@ _COMMANDS = {
     "reach": "reach",
     "assign": "assigning",
     "prove": "proving",
+    "settings": "settings",
     "demo": "demo",
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""

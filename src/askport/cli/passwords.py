@@ -2,9 +2,17 @@
 
 import sys
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.text import display_text
+
+PasswordOption = Annotated[
+    str | None,
+    typer.Option("--password-from", metavar="FILE", help="Its password's file; - for standard input."),
+]
 
 
 def read_password(source: str | None) -> str:

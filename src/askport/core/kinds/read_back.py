@@ -1,0 +1,76 @@
+"""What a device says that its settings are, out of the groups that a kind's reading lines found."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from ipaddress import AddressValueError, IPv4Address
+
+from askport.core.addresses import MacAddress, prefix_of_mask
+from askport.core.errors import BadInput
+from askport.core.text import display_text
+
+_NONE = frozenset({"0.0.0.0", "", "-", "none", "disabled", "not", "unset"})
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ReadBack:
+    """The settings as the device itself says them; None where it does not."""
+
+    address: IPv4Address | None = None
+    prefix: int | None = None
+    gateway: IPv4Address | None = None
+    dns: tuple[IPv4Address, ...] = ()
+    origin: str | None = None
+    mac: MacAddress | None = None
+    name: str | None = None
+    unread: tuple[str, ...] = ()
+    """What stood there and is no such value, as parts of sentences."""
+
+
+def read_back(found: Mapping[str, str]) -> ReadBack:
+    """Make values of what was found: address, prefix, mask, gateway, dns1 to dns3, mac, name and origin."""
+    unread: list[str] = []
+
+    def address(key: str) -> IPv4Address | None:
+        text = found.get(key, "").strip()
+        if text.lower() in _NONE:
+            return None
+        plain = ".".join(str(int(part)) if part.isdigit() else part for part in text.split("."))  # padded octets
+        try:
+            return IPv4Address(plain)
+        except AddressValueError:
+            unread.append(f"its {key} “{display_text(text, 40)}” is no address")
+            return None
+
+    mask = address("mask")
+    prefix = prefix_of_mask(mask) if mask else None
+    if mask and prefix is None:
+        unread.append(f"its mask {mask} has its ones not in one piece")
+    if (digits := found.get("prefix", "").strip()).isdigit() and int(digits) <= 32:
+        prefix = int(digits)
+    mac = None
+    if text := found.get("mac"):
+        try:
+            mac = MacAddress.parse(text)
+        except BadInput:
+            unread.append(f"its MAC address “{display_text(text, 40)}” is none")
+    servers = tuple(each for key in ("dns1", "dns2", "dns3") if (each := address(key)))
+    return ReadBack(
+        address=address("address"),
+        prefix=prefix,
+        gateway=address("gateway"),
+        dns=servers,
+        origin=display_text(found["origin"], 40) if found.get("origin") else None,
+        mac=mac,
+        name=display_text(found["name"], 60) if found.get("name") else None,
+        unread=tuple(unread),
+    )
+
+
+def contradictions(said: ReadBack, mac: MacAddress, at: IPv4Address) -> list[str]:
+    """Return sentences on what the device says against what the wire shows."""
+    told = []
+    if said.address and said.address != at:
+        told.append(f"It says that its address is {said.address}, and answers at {at}.")
+    if said.mac and said.mac != mac:
+        told.append(f"It says that its MAC address is {said.mac}, and answers as {mac}.")
+    return told
