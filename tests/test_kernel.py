@@ -405,3 +405,34 @@ def test_the_log_tells_what_was_asked_of_the_keeper_and_why_frames_were_dropped(
                  f'event="frame dropped" source={DEVICE}', "ARP could not be read"):  # fmt: skip
         assert told in text, told
     assert all(line.isprintable() for line in text.splitlines())
+
+
+TAKES_PINGS = """
+import socket, struct, subprocess, sys
+wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(0x0800))
+wire.bind(("zd0", 0x0800))
+while True:
+    frame = wire.recv(2000)
+    if frame[:6].hex(":") != sys.argv[1] or frame[23] != 1 or frame[34] != 8:
+        continue
+    total = struct.unpack("!H", frame[16:18])[0]
+    if total == 28 + int(sys.argv[2]):
+        address = socket.inet_ntoa(frame[30:34])
+        subprocess.run(["ip", "addr", "add", address + "/22", "dev", "zd0"], stderr=subprocess.DEVNULL)
+"""
+
+
+@pytest.mark.parametrize(("length", "result"), [(127, "taken"), (126, "sent")])
+def test_an_address_is_taken_from_an_echo_of_its_length_and_from_no_other(cable, tmp_path, length, result):
+    kind = tmp_path / "mast.toml"
+    kind.write_text('schema = "askport.kind/1"\nname = "mast"\n[[way]]\nby = "ping"\npayload = 127\npermanent = "no"\n')
+    cable.start("device", sys.executable, "-c", TAKES_PINGS, DEVICE, str(length))
+    time.sleep(0.5)
+    before = cable.adapter()
+    run = cable.askport("assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.90/22", "--by", "ping", "--kind", kind,
+                        "--seconds", 8, "--json")  # fmt: skip
+    document = json.loads(run.stdout)
+    assert (document["result"], run.returncode) == (result, 0 if result == "taken" else 1), document
+    assert document["permanent"] is (False if result == "taken" else None)
+    assert "Borrowed" not in run.stderr
+    assert cable.adapter() == before

@@ -192,7 +192,7 @@ class Dialogue(Machine):
 
     def _go_on(self, now: float) -> None:
         text = self._text.lower()
-        if self.spoken and not self.spoken[-1].acknowledged and (no := self._refusal(text)):
+        if self.spoken and not self.spoken[-1].acknowledged and (no := self._refusal()):
             line = self.spoken[-1].text
             self._finish(Ended.REFUSED, f"it answered “{no}” to “{display_text(line)}”")
             return
@@ -212,9 +212,9 @@ class Dialogue(Machine):
         else:
             self._say(self._lines[self._place], now)
 
-    def _refusal(self, text: str) -> str | None:
-        for line in text.splitlines():
-            if any(each in line for each in self._refused):
+    def _refusal(self) -> str | None:
+        for line in self._text.splitlines():
+            if any(each in line.lower() for each in self._refused):
                 return display_text(line.strip(), 80)
         return None
 
