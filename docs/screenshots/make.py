@@ -59,6 +59,24 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
         [("4 twins hold", ["m"]), ("Which MAC", ["5", "3", "4", "7"]), ("differ", "twins.png")],
     ),
     (
+        ["--pace", "8", "--first", "SW-01"],
+        [
+            ("Enter ▸ Go on with 00:00:5e:00:53:28", ["Enter"]),
+            ("Enter ▸ Borrow 172", ["Enter"]),
+            ("asks for a log-in", ["u"]),
+            ("With which name", [*"fitter", "Enter"]),
+            ("which password", [*"hatchery", "Enter"]),
+            ("Enter ▸ Say the lines", "console.png"),
+            ("Enter ▸ Say the lines", ["Enter"]),
+            ("put it back. l leaves", ["4"]),
+            ("What has happened", "console-said.png"),
+        ],
+    ),
+    (
+        ["--pace", "8", "--first", "WX-01"],
+        [("has shown no address", ["Enter"]), ("Enter ▸ Send it echoes", "ping.png")],
+    ),
+    (
         ["--pace", "2", "--wire", "house"],
         [
             ("Listening", ["+"]),

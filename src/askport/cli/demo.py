@@ -13,6 +13,7 @@ from askport.core.errors import BadInput
 def demo(
     headless: Annotated[Path | None, typer.Option(metavar="DIR", help="Without a screen, into this directory.")] = None,
     pace: Annotated[float, typer.Option(help="How many times as fast as the clock.")] = PACE,
+    first: Annotated[str, typer.Option(metavar="TAG", help="Which unit comes out of the crate first.")] = "",
     wire: Annotated[str, typer.Option(help="Where the cable is first: crate, twins (one switch) or house.")] = "crate",
 ) -> None:
     """Practise on stand-in devices; needs no permissions."""
@@ -28,4 +29,4 @@ def demo(
         return
     from askport.cli.full_screen import start_on_bench
 
-    start_on_bench(pace, wire)
+    start_on_bench(pace, wire, first)

@@ -13,14 +13,14 @@ if TYPE_CHECKING:
     from askport.tui.workplace import Workplace
 
 
-def start_on_bench(pace: float, wire: str = "crate") -> None:
-    """Start the demo on the practice bench, with the cable where ``wire`` says."""
+def start_on_bench(pace: float, wire: str = "crate", first: str = "") -> None:
+    """Start the demo on the practice bench, with the cable where ``wire`` says and the unit that is named at hand."""
     from askport.tui.app import AskPortApp
 
     def begin() -> "Workplace":
         from askport.cli.practising import bench_workplace
 
-        return bench_workplace(pace, wire)
+        return bench_workplace(pace, wire, first)
 
     require_terminal()
     app = AskPortApp(begin)

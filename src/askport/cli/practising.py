@@ -6,17 +6,21 @@ from pathlib import Path
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.practice import Practice
+from askport.core.errors import BadInput
+from askport.core.plan.work import WorkItem
+from askport.core.text import display_text
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.kinds import known_kinds
 from askport.tui.workplace import Workplace
 
 
-def bench_workplace(pace: float, wire: str = "crate") -> Workplace:
+def bench_workplace(pace: float, wire: str = "crate", first: str = "") -> Workplace:
     """Set up the demo, with the cable where ``wire`` says; its job file is kept in a directory of its own."""
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP, pace=pace)
     practice = Practice(bench)
-    practice.take(scenario.WORK[0])
+    work = _beginning_with(first)
+    practice.take(work[0])
     practice.move(wire)
     run = JobRun(
         wire=bench,
@@ -24,9 +28,22 @@ def bench_workplace(pace: float, wire: str = "crate") -> Workplace:
         channels=bench.streams,
         own=scenario.LAPTOP,
         job=JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True),
-        work=scenario.WORK,
+        work=work,
         site=scenario.SITE,
         maker=scenario.maker,
         kinds=[each.kind for each in known_kinds()[0] if each.path is None],
     )
     return Workplace(run=run, title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice)
+
+
+def _beginning_with(tag: str) -> tuple[WorkItem, ...]:
+    """Return the work list with one unit first, the others in their order behind it.
+
+    Raises:
+        BadInput: there is no such unit.
+    """
+    named = [item for item in scenario.WORK if item.tag == tag]
+    if tag and not named:
+        tags = ", ".join(item.tag for item in scenario.WORK)
+        raise BadInput(f"There is no unit '{display_text(tag, 40)}' in the crate: choose {tags}.")
+    return (*named, *(item for item in scenario.WORK if item not in named))

@@ -134,7 +134,7 @@ ACTIONS = (
     Action(
         name="log_in", key="u", title="Log-in", says="Name what devices of its kind are logged in to with",
         offered=lambda moment: moment.session.phase in (Phase.MAY_SET, Phase.NOT_SET)
-        and moment.session.visit.way is not None and moment.session.visit.way.needs_kind,
+        and any(moment.session.stages.setting.lines(0.0)),
     ),
     Action(
         name="leave_out", key="l", title="Leave out", touches=Touches.JOB,

@@ -108,6 +108,8 @@ def _can_be_typed(device: Device | None, there: IPv4Address | None, kind: Kind |
     by = kind.way_by("hand") if kind else None
     if isinstance(by, HandWay) and by.say:
         return by.say
+    if there is None and not (device and device.request):
+        return "Its own page or keypad, if it has one."
     if device and device.request:
         fell_back = f", at {there} which it fell back to" if there else ""
         return f"Its own page or keypad, if it has one{fell_back}."

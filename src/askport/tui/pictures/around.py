@@ -60,7 +60,10 @@ def hand_lines(practice: Practice | None, said: str, *, compact: bool = False) -
     power = "pull its power" if practice.is_powered else "plug its power in"
     keep = "save on its console" if compact else "have its console keep its address"
     verb = keep if practice.hand == "console" else f"fill in its {practice.hand}"
-    ink = Ink().put(title, DIM).put("F6 ", STRONG).put(power).put("   F7 ", STRONG).put(verb)
+    ink = Ink().put(title, DIM).put("F6 ", STRONG).put(power)
+    if practice.hand == "ping":
+        return [ink, Ink().to(len(title)).put(said, DIM)] if said else [ink]  # there is nothing to type into
+    ink.put("   F7 ", STRONG).put(verb)
     if practice.hand != "console":
         ink.put("   F8 ", STRONG).put("swap digits" if compact else "swap two digits in it")
     return [ink, Ink().to(len(title)).put(said, DIM)] if said else [ink]

@@ -25,7 +25,8 @@ def set_lines(session: Session, width: int, now: float) -> list[Ink]:
     for name, value in typed(target, session.device.kind):
         ink = Ink().to(2).put(name, DIM).to(_VALUE).put(value, f"{STRONG} {THEIRS}")
         if name == "IP address":
-            ink.to(_CHECKS).put(f"now {found}" if found else "now none: it asks for one", DIM)
+            asks = session.device.chosen is not None and session.device.chosen.request is not None
+            ink.to(_CHECKS).put(f"now {found}" if found else f"now none{': it asks for one' if asks else ''}", DIM)
         lines.append(ink)
         if typing:
             lines.append(blank())
@@ -33,7 +34,21 @@ def set_lines(session: Session, width: int, now: float) -> list[Ink]:
     if said:
         lines += [blank(), heading("What it will be told", width)]
         lines += [ink for each in said for ink in wrapped(each, width, STRONG, 2)]
-    lines += [*([] if typing else [blank()]), heading("Checked", width)]
+    if session.device.way:
+        lines += [*([] if typing else [blank()]), heading("What has happened", width)]
+        for step in session.device.way.steps[-6:]:
+            ago = f"{step.at - session.cable.began_at:6.1f} s  "
+            lines += beside(Ink().to(2).put(ago, DIM), 0, step.text, width)
+        if not session.device.way.steps:
+            lines.append(line("Watching the wire for its move.", OURS, 2))
+    ways = session.visit.ways()
+    if not typing or len(ways) > 1:
+        lines += [blank(), heading("Ways that fit this device, best first", width)]
+        for entry, reason in ways:
+            chosen = entry is way
+            ink = Ink().to(2).put("▸ " if chosen else "  ", STRONG).put(entry.title, STRONG if chosen else "")
+            lines += beside(ink, 26, reason, width, "" if chosen else DIM)
+    lines += [*([] if typing and not session.device.way else [blank()]), heading("Checked", width)]
     for check in session.visit.checks():
         mark, style = ("✓", "") if check.passed else ("✗", CONFLICT)
         lines += beside(
@@ -42,18 +57,4 @@ def set_lines(session: Session, width: int, now: float) -> list[Ink]:
     if fit := session.device.fit:
         lines += [blank(), heading("Its kind", width)]
         lines += wrapped(f"{fit.kind.words}, {fit.reason}. {fit.kind.notes}".rstrip(), width, indent=2)
-    ways = session.visit.ways()
-    if not typing or len(ways) > 1:
-        lines += [blank(), heading("Ways that fit this device, best first", width)]
-        for entry, reason in ways:
-            chosen = entry is way
-            ink = Ink().to(2).put("▸ " if chosen else "  ", STRONG).put(entry.title, STRONG if chosen else "")
-            lines += beside(ink, 26, reason, width, "" if chosen else DIM)
-    if session.device.way:
-        lines += [blank(), heading("What has happened", width)]
-        for step in session.device.way.steps[-6:]:
-            ago = f"{step.at - session.cable.began_at:6.1f} s  "
-            lines += beside(Ink().to(2).put(ago, DIM), 0, step.text, width)
-        if not session.device.way.steps:
-            lines.append(line("Watching the wire for its move.", OURS, 2))
     return lines
