@@ -5,7 +5,7 @@ from itertools import count
 from typing import Protocol
 
 from askport.bench.stand_in import StandIn, Talk
-from askport.core.channels import Channel, ChannelEvent, Closed, Opened, Received
+from askport.core.channels import Channel, ChannelEvent, Closed, Opened, PageCall, Received
 
 _ROUND_TRIP_S = 0.002
 _CUT_AFTER_S = 3.0
@@ -64,6 +64,10 @@ class BenchStreams:
                 self._later(Closed(channel))
                 self._talks.pop(channel)
 
+    def fetch(self, call: PageCall) -> None:
+        """Refuse: no stand-in serves a page yet."""
+        self._later(Closed(call, "no stand-in serves its page"))
+
     def close_channel(self, channel: Channel) -> None:
         """End one, without another word about it."""
         self._talks.pop(channel, None)
@@ -74,8 +78,10 @@ class BenchStreams:
 
     def close_channels(self) -> None:
         """End all of them."""
-        for channel in [*self._talks, *(each.channel for _, _, each in self._due)]:
-            self.close_channel(channel)
+        self._talks.clear()
+        self._cut.clear()
+        self._due.clear()
+        self._events.clear()
 
     def channel_events(self) -> list[ChannelEvent]:
         """Return what has come of them since the last time, in order."""
@@ -90,7 +96,7 @@ class BenchStreams:
                 self._later(Closed(channel, "connection timed out"), _CUT_AFTER_S)
         while self._due and self._due[0][0] <= self._cable.now():
             event = heapq.heappop(self._due)[2]
-            if isinstance(event, Closed):
+            if isinstance(event, Closed) and isinstance(event.channel, Channel):
                 self._talks.pop(event.channel, None)
             if isinstance(event, Closed) or event.channel not in self._cut:
                 self._events.append(event)

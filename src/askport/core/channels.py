@@ -3,6 +3,7 @@
 A way that talks over one stays as pure as one that sends frames: the edge, or the practice bench, carries it out.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv6Address
 from typing import Protocol
@@ -36,6 +37,17 @@ class SshPort(TcpPort):
     __str__ = TcpPort.__str__
 
 
+@dataclass(frozen=True, slots=True)
+class HttpPort(TcpPort):
+    """A device's page; log-in by Basic or Digest where it asks for one (RFC 7617, 7616)."""
+
+    secure: bool = False
+    user: str = ""
+    password: str = field(default="", repr=False)
+
+    __str__ = TcpPort.__str__
+
+
 FarEnd = TcpPort | TelnetPort | SshPort
 """Where a channel can lead; each kind has its transport at the edge."""
 
@@ -49,7 +61,25 @@ class Channel:
         self.far = far
 
 
+class PageCall:
+    """One request to a device's page. Whoever makes it tells it from others by identity."""
+
+    __slots__ = ("as_json", "far", "fields", "method", "path")
+
+    def __init__(
+        self, far: HttpPort, method: str, path: str, fields: Mapping[str, str] | None = None, *, as_json: bool = False
+    ) -> None:
+        self.far, self.method, self.path, self.fields, self.as_json = far, method, path, fields, as_json
+
+
 # What a machine wants done
+
+
+@dataclass(frozen=True, slots=True)
+class Fetch:
+    """Send a request, and say what was answered; cookies of one far end are kept between its requests."""
+
+    channel: PageCall
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,15 +123,26 @@ class Received:
 
 
 @dataclass(frozen=True, slots=True)
-class Closed:
-    """It could not be opened, or has ended."""
+class Fetched:
+    """A page answered."""
 
-    channel: Channel
+    channel: PageCall
+    status: int
+    text: str
+    location: str | None = None
+    """Where it sends the browser to, as it says it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Closed:
+    """It could not be opened, or has ended; or a request was not answered."""
+
+    channel: Channel | PageCall
     because: str = ""
     """What was in the way, as part of a sentence; empty where the device ended it in order."""
 
 
-ChannelEvent = Opened | Received | Closed
+ChannelEvent = Opened | Received | Fetched | Closed
 
 
 class Channels(Protocol):
@@ -115,6 +156,9 @@ class Channels(Protocol):
 
     def close_channel(self, channel: Channel) -> None:
         """End one, without another word about it."""
+
+    def fetch(self, call: PageCall) -> None:
+        """Send a request to a page."""
 
     def close_channels(self) -> None:
         """End all of them."""

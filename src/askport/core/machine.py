@@ -6,7 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from typing import TYPE_CHECKING
 
 from askport.core.addresses import MacAddress
-from askport.core.channels import ChannelEvent, CloseChannel, OpenChannel, SendOn
+from askport.core.channels import ChannelEvent, CloseChannel, Fetch, OpenChannel, SendOn
 from askport.core.errors import AskPortError
 from askport.core.wire import Heard, Link
 
@@ -66,7 +66,9 @@ class KeepFrames:
     frames: tuple[Heard, ...]
 
 
-Effect = Send | SendMany | Borrow | Pin | GiveBack | WriteEntry | KeepFrames | OpenChannel | SendOn | CloseChannel
+Effect = (
+    Send | SendMany | Borrow | Pin | GiveBack | WriteEntry | KeepFrames | OpenChannel | SendOn | CloseChannel | Fetch
+)
 
 
 class Machine:

@@ -3,7 +3,7 @@
 from collections import deque
 from collections.abc import Callable
 
-from askport.core.channels import Channels, CloseChannel, OpenChannel, SendOn
+from askport.core.channels import Channels, CloseChannel, Fetch, OpenChannel, SendOn
 from askport.core.errors import AskPortError
 from askport.core.machine import (
     Borrow,
@@ -91,6 +91,8 @@ class Driver:
                 self._channels.open_channel(channel)
             case SendOn(channel, data) if self._channels:
                 self._channels.send_on(channel, data)
+            case Fetch(call) if self._channels:
+                self._channels.fetch(call)
             case CloseChannel(channel) if self._channels:
                 self._channels.close_channel(channel)
             case Pin(address, mac) if self._adapter_and_job:

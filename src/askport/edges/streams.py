@@ -8,14 +8,17 @@ from askport.core.channels import (
     Channel,
     ChannelEvent,
     Closed,
+    Fetched,
+    HttpPort,
     Opened,
+    PageCall,
     Received,
     SshPort,
     TcpPort,
     TelnetPort,
 )
 from askport.edges import log
-from askport.edges.transports import ssh, tcp, telnet
+from askport.edges.transports import http, ssh, tcp, telnet
 
 _CHUNK = 16_384
 _MOST_WAITING = 64
@@ -37,7 +40,8 @@ class Streams:
     def __init__(self, adapter: str, wake: Callable[[], None]) -> None:
         """Carry channels over this adapter; ``wake`` is called whenever there is something to be told."""
         self._adapter, self._wake = adapter, wake
-        self._tasks: dict[Channel, asyncio.Task[None]] = {}
+        self._tasks: dict[Channel | PageCall, asyncio.Task[None]] = {}
+        self._clients: dict[HttpPort, Any] = {}
         self._writers: dict[Channel, Any] = {}
         self._events: list[ChannelEvent] = []
         self._room = asyncio.Event()
@@ -52,6 +56,23 @@ class Streams:
         if writer := self._writers.get(channel):
             writer.write(data)
 
+    def fetch(self, call: PageCall) -> None:
+        """Send a request to a page."""
+        log.event("page", adapter=self._adapter, to=call.far, method=call.method)
+        self._tasks[call] = asyncio.ensure_future(self._fetch(call))
+
+    async def _fetch(self, call: PageCall) -> None:
+        client = self._clients.get(call.far)
+        if client is None:
+            client = self._clients[call.far] = http.client_for(self._adapter, call.far)
+        try:
+            status, text, location = await http.fetch(client, call)
+        except OSError as error:
+            self._say(Closed(call, tcp.why(error)))
+        else:
+            self._say(Fetched(call, status, text, location))
+        self._tasks.pop(call, None)
+
     def close_channel(self, channel: Channel) -> None:
         """End one, without another word about it; what was sent last still goes out."""
         if writer := self._writers.pop(channel, None):
@@ -63,7 +84,11 @@ class Streams:
     def close_channels(self) -> None:
         """End all of them."""
         for channel in list(self._tasks):
-            self.close_channel(channel)
+            if isinstance(channel, Channel):
+                self.close_channel(channel)
+            else:
+                self._tasks.pop(channel).cancel()
+        self._clients.clear()
 
     def channel_events(self) -> list[ChannelEvent]:
         """Return what has come of them since the last time, in order."""

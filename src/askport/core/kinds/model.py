@@ -110,6 +110,11 @@ class PageStep(_Model):
     find: Pattern | None = None
     status: tuple[Annotated[int, Field(strict=True, ge=100, le=599)], ...] = (200,)
 
+    @property
+    def texts(self) -> list[str]:
+        """Everything in which placeholders may stand."""
+        return [*filter(None, (self.get, self.post)), *(self.form or {}).values(), *(self.json_ or {}).values()]
+
     @model_validator(mode="after")
     def _one_request(self) -> "PageStep":
         if (self.get is None) == (self.post is None):

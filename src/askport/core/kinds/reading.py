@@ -185,14 +185,9 @@ def _unfilled(kind: model.Kind) -> Iterator[tuple[list[str | int], str]]:
         for part in ("login", "read", "set", "keep", "restart"):
             for number, step in enumerate(getattr(way, part, ())):
                 path: list[str | int] = ["way", place, part, number]
-                sent = [step.send] if isinstance(step, model.Line) else _texts(step)
+                sent = [step.send] if isinstance(step, model.Line) else step.texts
                 for text in sent:
                     if what := unknown(text, frozenset(found)):
                         yield path, what
                 if step.find:
                     found |= set(re.compile(step.find).groupindex)
-
-
-def _texts(step: model.PageStep) -> list[str]:
-    fields = {**(step.form or {}), **(step.json_ or {})}
-    return [*filter(None, (step.get, step.post)), *fields.values()]

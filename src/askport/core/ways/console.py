@@ -13,11 +13,8 @@ from askport.core.kinds.placeholders import base_of, placeholders
 from askport.core.machine import Effect, earliest
 from askport.core.plan.target import Target
 from askport.core.ways.dialogue import Dialogue, Ended
-from askport.core.ways.way import Result, Way
+from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard
-
-_FOLLOW_S = 20.0
-"""How long the device is waited for at its new address, beside the time that its kind takes to start."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,7 +158,7 @@ class Console(Way):
         self._tracker.handle_timer(now)
         self._go_on(now)
         if self._part is _Part.FOLLOWING and not self.done and now >= self._follow_until:
-            self._lost(now)
+            self._not_come(now)
 
     def next_deadline(self) -> float | None:
         """Return when to go on."""
@@ -223,7 +220,7 @@ class Console(Way):
 
     def _follow(self, now: float) -> None:
         self._part, self._looks = _Part.FOLLOWING, True
-        self._follow_until = now + _FOLLOW_S + (self._kind.needs.boot_s or 0.0 if self._after_set() else 0.0)
+        self._follow_until = now + FOLLOW_S + (self._kind.needs.boot_s or 0.0 if self._after_set() else 0.0)
         self._tracker.look_from(now)
         if self.target.interface.ip in self._tracker.seen:
             self._arrived(now)
@@ -237,8 +234,3 @@ class Console(Way):
             self._dialogue = self._talk(address, self._by.keep, now)
         else:
             self._finish(Result.TAKEN, f"It holds {self.target.interface}.", now)
-
-    def _lost(self, now: float) -> None:
-        there = self._tracker.moved_to or (None if self._tracker.has_left else self._tracker.was)
-        where = f"it is at {there}" if there else "it is nowhere to be seen: pull its power and plug it in again"
-        self._finish(Result.SENT, f"All was said, and it did not come to {self.target.interface.ip}: {where}.", now)

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
-from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PingWay
+from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of
 from askport.core.machine import Xid
 from askport.core.plan.target import Target
@@ -15,6 +15,7 @@ from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.console import NO_LOG_IN, Console, LogIn, far_end
 from askport.core.ways.dialogue import Dialogue, shown_lines
+from askport.core.ways.page import Page, shown_steps
 from askport.core.ways.ping import Ping
 from askport.core.ways.way import Way
 
@@ -178,6 +179,47 @@ def _talk(start: Start) -> Way:
     )
 
 
+def _has_page(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
+    by = kind.way_by("page") if kind else None
+    if kind is None or not isinstance(by, PageWay) or there is None or not by.set:
+        return None
+    return f"Its kind, {kind.name}, is set on its page, in {len(by.set)} request{'' if len(by.set) == 1 else 's'}."
+
+
+def _page_of(start: Start) -> tuple[Kind, PageWay]:
+    by = start.kind.way_by("page") if start.kind else None
+    if start.kind is None or not isinstance(by, PageWay) or not by.set:
+        what = f"The kind '{start.kind.name}' says" if start.kind else "Without a kind nothing says"
+        raise BadInput(f"{what} no requests for its page: name a kind file that has them with --kind.")
+    return start.kind, by
+
+
+def _requests(start: Start) -> list[str]:
+    kind, by = _page_of(start)
+    return shown_steps([*by.login, *by.set], {**_values(start, kind), **start.log_in.values})
+
+
+def _fill_in(start: Start) -> Way:
+    kind, by = _page_of(start)
+    _requests(start)  # what has no value is said before anything is sent
+    if start.laptop is None or start.old is None:
+        raise ValueError("a page needs to be reached, before and after")
+    return Page(
+        start.mac,
+        start.target,
+        kind=kind,
+        by=by,
+        values=_values(start, kind),
+        log_in=start.log_in,
+        at=start.old,
+        port=start.port,
+        laptop_mac=start.laptop_mac,
+        laptop=start.laptop,
+        landings=list(start.landings),
+        now=start.now,
+    )
+
+
 def keeping(start: Start) -> Dialogue | None:
     """Return the dialogue by which a device is told to keep what it has, or None where its kind knows none.
 
@@ -244,6 +286,19 @@ WAYS: dict[str, WayEntry] = {
             enter_does="say the lines on its console, and follow it to {target}",
             says_lines=_lines,
             begin=_talk,
+        ),
+        WayEntry(
+            name=Page.name,
+            title="fill in its page",
+            done="on its page",
+            says="sends its kind's requests to its own page, and follows it. Needs --kind and --at",
+            fits=_has_page,
+            needs_laptop=True,
+            needs_reach=True,
+            needs_kind=True,
+            enter_does="send its page what it wants, and follow it to {target}",
+            says_lines=_requests,
+            begin=_fill_in,
         ),
         WayEntry(
             name=Ping.name,

@@ -32,6 +32,11 @@ class Happening:
     text: str
 
 
+FOLLOW_S = 20.0
+"""How long a device is waited for at its new address once everything was said to it, beside what its kind takes to
+start."""
+
+
 class Way(Machine):
     """One method of setting a device's address, for one MAC address and one target."""
 
@@ -104,6 +109,13 @@ class Way(Machine):
     def _finish(self, result: Result, because: str, now: float) -> None:
         self.result, self.because = result, because
         self._note(because, now)
+
+    def _not_come(self, now: float) -> None:
+        """End, because it did not come to its new address; say where it is instead."""
+        there = self._tracker.moved_to or (None if self._tracker.has_left else self._tracker.was)
+        where = f"it is at {there}" if there else "it is nowhere to be seen: pull its power and plug it in again"
+        text = f"All was said, and it did not come to {self.target.interface.ip}: {where}."
+        self._finish(Result.SENT, text, now)
 
     def _proxy_sentence(self) -> str:
         return (

@@ -1,0 +1,64 @@
+"""HTTP over one adapter, with the old TLS and the self-made certificates that devices have (RFC 9110, 8446)."""
+
+import socket
+import ssl
+from typing import Any
+
+from askport.core.channels import HttpPort, PageCall
+
+_SO_BINDTODEVICE = 25
+_LONGEST_S = 15.0
+_MAX_TEXT = 1_000_000
+_LEGACY_SERVER_CONNECT = 0x4
+"""Connect to servers that cannot renegotiate safely (SSL_OP_LEGACY_SERVER_CONNECT)."""
+
+
+def _old_tls() -> ssl.SSLContext:
+    """Return what takes any certificate and any version: whose it is, the cable and the MAC address say."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.check_hostname = False
+    context.verify_mode = ssl.CERT_NONE
+    context.minimum_version = ssl.TLSVersion.MINIMUM_SUPPORTED
+    context.set_ciphers("ALL:@SECLEVEL=0")
+    context.options |= _LEGACY_SERVER_CONNECT
+    return context
+
+
+def client_for(adapter: str, far: HttpPort) -> Any:
+    """Return what talks to one page over one adapter, and keeps its cookies."""
+    import httpx  # here, because it takes a quarter of a second to load
+
+    bound = [(socket.SOL_SOCKET, _SO_BINDTODEVICE, adapter.encode())]
+    transport = httpx.AsyncHTTPTransport(verify=_old_tls(), socket_options=bound)
+    return httpx.AsyncClient(
+        transport=transport,
+        base_url=f"http{'s' if far.secure else ''}://{far}",
+        timeout=_LONGEST_S,
+        trust_env=False,  # a proxy of the laptop's would carry it away from the cable
+        follow_redirects=False,
+        # Devices that close without saying so would reset the next request.
+        headers={"Connection": "close"},
+    )
+
+
+async def fetch(client: Any, call: PageCall) -> tuple[int, str, str | None]:
+    """Send one request; return status, text and where it sends the browser to.
+
+    Raises:
+        OSError: it was not answered.
+    """
+    import httpx
+
+    body = {"json": dict(call.fields or {})} if call.as_json else {"data": dict(call.fields)} if call.fields else {}
+    try:
+        answer = await client.request(call.method, call.path, **body)
+        if answer.status_code == httpx.codes.UNAUTHORIZED and call.far.user:
+            offered = answer.headers.get("www-authenticate", "").lower()
+            kind = httpx.DigestAuth if "digest" in offered else httpx.BasicAuth
+            client.auth = kind(call.far.user, call.far.password)
+            answer = await client.request(call.method, call.path, **body)
+    except httpx.TimeoutException:
+        raise TimeoutError from None
+    except (httpx.HTTPError, httpx.InvalidURL) as error:
+        raise ConnectionError(str(error).lower() or type(error).__name__) from None
+    return answer.status_code, answer.text[:_MAX_TEXT], answer.headers.get("location")
