@@ -15,7 +15,7 @@ from askport.core.formats.frame_fields import fields_of
 from askport.core.formats.packet import read_packet
 from askport.core.narrate import next_line, step_lines
 from askport.core.steps import Phase
-from askport.core.ways.console import LogIn
+from askport.core.ways.log_in import LogIn
 from askport.core.wire import Frame, hear
 from askport.tui.ink import Ink
 from askport.tui.pictures.around import next_lines

@@ -22,8 +22,9 @@ from askport.core.kinds.typing_in import typed
 from askport.core.machine import Together
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
-from askport.core.ways.console import LogIn
-from askport.core.ways.table import WAYS, Start
+from askport.core.ways.log_in import LogIn
+from askport.core.ways.start import Start
+from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
 from askport.edges.door import Door
 from askport.edges.keeper_client import Keeper

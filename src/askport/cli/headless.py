@@ -15,7 +15,7 @@ from askport.core.finding.loudness import Loudness
 from askport.core.narrate import next_line
 from askport.core.practised import Practised, Wanted
 from askport.core.steps import Phase
-from askport.core.ways.console import LogIn
+from askport.core.ways.log_in import LogIn
 from askport.edges.driver import Driver
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile

@@ -13,8 +13,9 @@ from askport.core.addresses import MacAddress, parse_address
 from askport.core.errors import BadInput
 from askport.core.kinds.model import ConsoleWay, Kind
 from askport.core.kinds.read_back import ReadBack, contradictions, read_back
-from askport.core.ways.console import LogIn, far_end
+from askport.core.ways.console import far_end
 from askport.core.ways.dialogue import Dialogue, Ended, Said, shown_lines
+from askport.core.ways.log_in import LogIn
 from askport.edges.keeper_client import Keeper
 from askport.edges.kinds import kind_named
 

@@ -12,7 +12,7 @@ from askport.core.machine import Xid
 from askport.core.plan.target import Site
 from askport.core.reach.laptop import Laptop
 from askport.core.register.known import Known
-from askport.core.ways.console import LogIn
+from askport.core.ways.log_in import LogIn
 from askport.core.wire import Link
 
 

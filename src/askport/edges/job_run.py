@@ -19,7 +19,7 @@ from askport.core.register.fold import Row, fold
 from askport.core.register.known import known_devices
 from askport.core.session import Session
 from askport.core.steps import Phase
-from askport.core.ways.console import LogIn
+from askport.core.ways.log_in import LogIn
 from askport.core.wire import Heard, Wire
 from askport.edges import log
 from askport.edges.driver import Driver

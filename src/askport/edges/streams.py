@@ -69,6 +69,9 @@ class Streams:
             status, text, location = await http.fetch(client, call)
         except OSError as error:
             self._say(Closed(call, tcp.why(error)))
+        except Exception as error:  # noqa: BLE001 - what a package does with bytes that nobody has thought of
+            log.wrong("page", to=call.far, exc_info=True)
+            self._say(Closed(call, f"{type(error).__name__}"))
         else:
             self._say(Fetched(call, status, text, location))
         self._tasks.pop(call, None)
@@ -113,6 +116,9 @@ class Streams:
                     await self._room.wait()
         except OSError as error:
             because = tcp.why(error)
+        except Exception as error:  # noqa: BLE001 - what a package does with bytes that nobody has thought of
+            log.wrong("channel", to=channel.far, exc_info=True)
+            because = type(error).__name__
         if writer := self._writers.pop(channel, None):
             writer.close()
         log.event("channel closed", adapter=self._adapter, to=channel.far, because=because or "ended in order")

@@ -1,7 +1,7 @@
 """Placeholders in what is sent to a device: ``{address}``, one octet of it, padded, and the rest."""
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from difflib import get_close_matches
 from ipaddress import IPv4Address
 
@@ -27,6 +27,13 @@ def placeholders(text: str) -> list[str]:
 def base_of(placeholder: str) -> str:
     """Return what a placeholder is about: ``address`` of ``address.1`` and of ``address:padded``."""
     return placeholder if placeholder.startswith("plan.") else re.split(r"[.:]", placeholder, maxsplit=1)[0]
+
+
+def wrote_by(texts: Iterable[str]) -> tuple[str, ...]:
+    """Return which of mask, gateway and dns are written by what is sent."""
+    said = {base_of(each) for text in texts for each in placeholders(text)}
+    tells = {"mask": {"mask", "prefix"}, "gateway": {"gateway"}, "dns": {"dns1", "dns2", "dns3"}}
+    return tuple(name for name, about in tells.items() if said & about)
 
 
 def check_placeholders(text: str) -> None:

@@ -13,9 +13,10 @@ from askport.core.register.fold import as_told
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
-from askport.core.ways.console import NO_LOG_IN, LogIn
 from askport.core.ways.dialogue import Dialogue, Ended
-from askport.core.ways.table import Start, keeping
+from askport.core.ways.log_in import NO_LOG_IN, LogIn
+from askport.core.ways.start import Start
+from askport.core.ways.table import keeping
 from askport.core.ways.way import Result, Way
 
 

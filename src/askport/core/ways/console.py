@@ -1,40 +1,19 @@
 """Console: the kind's lines over Telnet or SSH, followed to the new address, and kept there."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from enum import Enum, auto
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
 from askport.core.channels import ChannelEvent, FarEnd, SshPort, TelnetPort
 from askport.core.finding.tracking import Sighting
 from askport.core.kinds.model import ConsoleWay, Kind, Line
-from askport.core.kinds.placeholders import base_of, placeholders
+from askport.core.kinds.placeholders import wrote_by
 from askport.core.machine import Effect, earliest
-from askport.core.plan.target import Target
 from askport.core.ways.dialogue import Dialogue, Ended
+from askport.core.ways.log_in import LogIn
+from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard
-
-
-@dataclass(frozen=True, slots=True)
-class LogIn:
-    """What the console is entered with; the password is never shown, stored or logged."""
-
-    user: str = ""
-    password: str = ""
-
-    @property
-    def values(self) -> dict[str, str]:
-        """What the placeholders stand for, as far as they were given."""
-        return {key: value for key, value in (("user", self.user), ("password", self.password)) if value}
-
-    def __repr__(self) -> str:
-        return f"LogIn(user={self.user!r})"
-
-
-NO_LOG_IN = LogIn()
-"""For devices that let anybody in."""
 
 
 def far_end(by: ConsoleWay, at: IPv4Address, port: int | None, log_in: LogIn) -> FarEnd:
@@ -57,48 +36,35 @@ class Console(Way):
     name = "console"
     gives = True
 
-    def __init__(
-        self,
-        mac: MacAddress,
-        target: Target,
-        *,
-        kind: Kind,
-        by: ConsoleWay,
-        values: Mapping[str, str],
-        log_in: LogIn,
-        at: IPv4Address,
-        port: int | None,
-        laptop_mac: MacAddress,
-        laptop: IPv4Interface,
-        landings: Sequence[IPv4Address],
-        now: float,
-    ) -> None:
+    def __init__(self, start: Start, kind: Kind, by: ConsoleWay, values: Mapping[str, str]) -> None:
         """Begin to talk.
 
         Args:
-            mac: the device.
-            target: its final settings.
-            kind: its kind, and ``by``, how its console is talked to.
+            start: the device, its final settings, and what it is reached with.
+            kind: its kind.
             by: the console of the kind.
             values: what the placeholders stand for.
-            log_in: its log-in name and password.
-            at: where it is now.
-            port: its TCP port, where it is another than the kind's.
-            laptop_mac: the laptop's end.
-            laptop: the laptop's address in the target's subnet.
-            landings: where it may be when it is not where it is meant to be.
-            now: the wire's time.
+
+        Raises:
+            ValueError: it cannot be reached, before and after.
         """
-        super().__init__(mac, target, laptop_mac=laptop_mac, ours=[laptop.ip], now=now, was=at, landings=landings)
-        self._kind, self._by, self._at, self._port = kind, by, at, port
-        self._log_in, self._values = log_in, {**values, **log_in.values}
-        said = {base_of(each) for line in by.set for each in placeholders(line.send)}
-        tells = {"mask": {"mask", "prefix"}, "gateway": {"gateway"}, "dns": {"dns1", "dns2", "dns3"}}
-        self.wrote = tuple(name for name, about in tells.items() if said & about)
+        laptop, at = start.reached
+        super().__init__(
+            start.mac,
+            start.target,
+            laptop_mac=start.laptop_mac,
+            ours=[laptop.ip],
+            now=start.now,
+            was=at,
+            landings=start.landings,
+        )
+        self._kind, self._by, self._at, self._port = kind, by, at, start.port
+        self._log_in, self._values = start.log_in, {**values, **start.log_in.values}
+        self.wrote = wrote_by(line.send for line in by.set)
         self._part = _Part.SETTING
         self._kept = self._looks = False
         self._follow_until = 0.0
-        self._dialogue = self._talk(at, [*by.set, *self._after_set()], now)
+        self._dialogue = self._talk(at, [*by.set, *self._after_set()], start.now)
 
     def _after_set(self) -> tuple[Line, ...]:
         """What is said in the same breath: a device that changes at its next start keeps first, and is restarted."""

@@ -1,21 +1,19 @@
 """Page: the requests of its kind to the device's own page, followed to the new address."""
 
 from collections.abc import Mapping, Sequence
-from ipaddress import AddressValueError, IPv4Address, IPv4Interface
+from ipaddress import AddressValueError, IPv4Address
 from urllib.parse import urlsplit
 
 import regex
 
-from askport.core.addresses import MacAddress
 from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort, PageCall
 from askport.core.errors import BadInput
 from askport.core.finding.tracking import Sighting
 from askport.core.kinds.model import Kind, PageStep, PageWay
-from askport.core.kinds.placeholders import BLANK, SECRET, base_of, fill, placeholders
+from askport.core.kinds.placeholders import BLANK, SECRET, fill, wrote_by
 from askport.core.machine import earliest
-from askport.core.plan.target import Target
 from askport.core.text import display_text
-from askport.core.ways.console import LogIn
+from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard
 
@@ -31,38 +29,40 @@ class Page(Way):
     name = "page"
     gives = True
 
-    def __init__(
-        self,
-        mac: MacAddress,
-        target: Target,
-        *,
-        kind: Kind,
-        by: PageWay,
-        values: Mapping[str, str],
-        log_in: LogIn,
-        at: IPv4Address,
-        port: int | None,
-        laptop_mac: MacAddress,
-        laptop: IPv4Interface,
-        landings: Sequence[IPv4Address],
-        now: float,
-    ) -> None:
-        """Begin; the arguments are those of the console's way."""
-        super().__init__(mac, target, laptop_mac=laptop_mac, ours=[laptop.ip], now=now, was=at, landings=landings)
+    def __init__(self, start: Start, kind: Kind, by: PageWay, values: Mapping[str, str]) -> None:
+        """Begin with the first request.
+
+        Args:
+            start: the device, its final settings, and what it is reached with.
+            kind: its kind.
+            by: the page of the kind.
+            values: what the placeholders stand for.
+
+        Raises:
+            ValueError: it cannot be reached, before and after.
+        """
+        laptop, at = start.reached
+        super().__init__(
+            start.mac,
+            start.target,
+            laptop_mac=start.laptop_mac,
+            ours=[laptop.ip],
+            now=start.now,
+            was=at,
+            landings=start.landings,
+        )
         self._kind, self._by, self._at = kind, by, at
-        secure = by.scheme == "https"
-        number = port or by.port or (443 if secure else 80)
+        secure, log_in = by.scheme == "https", start.log_in
+        number = start.port or by.port or (443 if secure else 80)
         self._far = HttpPort(at, number, secure, log_in.user, log_in.password)
         self._values = {**values, **log_in.values}
         self._steps = [*by.login, *by.set]
         self._place = 0
         self._call: PageCall | None = None
         self._follow_until: float | None = None
-        said = {base_of(each) for step in by.set for text in step.texts for each in placeholders(text)}
-        tells = {"mask": {"mask", "prefix"}, "gateway": {"gateway"}, "dns": {"dns1", "dns2", "dns3"}}
-        self.wrote = tuple(name for name, about in tells.items() if said & about)
+        self.wrote = wrote_by(text for step in by.set for text in step.texts)
         self.permanent = {"yes": True, "no": False}.get(by.permanent or "")
-        self._ask(now)
+        self._ask(start.now)
 
     @property
     def moved_to(self) -> IPv4Address | None:

@@ -1,56 +1,21 @@
 """The ways of setting an address: to have one more, write its module and one line here."""
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable
 from dataclasses import dataclass
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of
-from askport.core.machine import Xid
-from askport.core.plan.target import Target
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
-from askport.core.ways.console import NO_LOG_IN, Console, LogIn, far_end
+from askport.core.ways.console import Console, far_end
 from askport.core.ways.dialogue import Dialogue, shown_lines
 from askport.core.ways.page import Page, shown_steps
 from askport.core.ways.ping import Ping
+from askport.core.ways.start import Start
 from askport.core.ways.way import Way
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Start:
-    """What a way can be started with."""
-
-    mac: MacAddress
-    target: Target
-    laptop_mac: MacAddress
-    laptop: IPv4Interface | None
-    """The laptop's address in the target's subnet, where it has one."""
-    old: IPv4Address | None
-    """Where the device is now, where that is known."""
-    now: float
-    xid: Xid
-    servers: Collection[IPv4Address] = ()
-    """Other address servers that this wire has told of."""
-    landings: Collection[IPv4Address] = ()
-    """Where it may be instead, once it is not where it was."""
-    free: IPv4Interface | None = None
-    """An address in the target's subnet that nobody holds, where the laptop has none there."""
-    kind: Kind | None = None
-    """What is known of devices like it."""
-    log_in: LogIn = NO_LOG_IN
-    """What its console or page is entered with."""
-    over: str | None = None
-    """How its console is reached, where it is not the kind's first."""
-    port: int | None = None
-    """Its TCP port, where it is another than the kind's."""
-    name: str = ""
-    """What it is to be called."""
-    allow_others: bool = False
-    """Whether the technician said that other devices on this wire are in order."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -161,22 +126,7 @@ def _lines(start: Start) -> list[str]:
 def _talk(start: Start) -> Way:
     kind, by = _console_of(start)
     _lines(start)  # what has no value is said before anything is sent
-    if start.laptop is None or start.old is None:
-        raise ValueError("a console needs to be reached, before and after")
-    return Console(
-        start.mac,
-        start.target,
-        kind=kind,
-        by=by,
-        values=_values(start, kind),
-        log_in=start.log_in,
-        at=start.old,
-        port=start.port,
-        laptop_mac=start.laptop_mac,
-        laptop=start.laptop,
-        landings=list(start.landings),
-        now=start.now,
-    )
+    return Console(start, kind, by, _values(start, kind))
 
 
 def _has_page(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
@@ -202,22 +152,7 @@ def _requests(start: Start) -> list[str]:
 def _fill_in(start: Start) -> Way:
     kind, by = _page_of(start)
     _requests(start)  # what has no value is said before anything is sent
-    if start.laptop is None or start.old is None:
-        raise ValueError("a page needs to be reached, before and after")
-    return Page(
-        start.mac,
-        start.target,
-        kind=kind,
-        by=by,
-        values=_values(start, kind),
-        log_in=start.log_in,
-        at=start.old,
-        port=start.port,
-        laptop_mac=start.laptop_mac,
-        laptop=start.laptop,
-        landings=list(start.landings),
-        now=start.now,
-    )
+    return Page(start, kind, by, _values(start, kind))
 
 
 def keeping(start: Start) -> Dialogue | None:

@@ -1,14 +1,17 @@
 """HTTP over one adapter, with the old TLS and the self-made certificates that devices have (RFC 9110, 8446)."""
 
+import asyncio
 import socket
 import ssl
 from typing import Any
 
 from askport.core.channels import HttpPort, PageCall
+from askport.edges.transports import hush
 
 _SO_BINDTODEVICE = 25
 _LONGEST_S = 15.0
-_MAX_TEXT = 1_000_000
+_WHOLE_S = 40.0
+_MAX_BYTES = 1_000_000
 _LEGACY_SERVER_CONNECT = 0x4
 """Connect to servers that cannot renegotiate safely (SSL_OP_LEGACY_SERVER_CONNECT)."""
 
@@ -28,6 +31,8 @@ def client_for(adapter: str, far: HttpPort) -> Any:
     """Return what talks to one page over one adapter, and keeps its cookies."""
     import httpx  # here, because it takes a quarter of a second to load
 
+    hush("httpx")
+    hush("httpcore")
     bound = [(socket.SOL_SOCKET, _SO_BINDTODEVICE, adapter.encode())]
     transport = httpx.AsyncHTTPTransport(verify=_old_tls(), socket_options=bound)
     return httpx.AsyncClient(
@@ -51,14 +56,26 @@ async def fetch(client: Any, call: PageCall) -> tuple[int, str, str | None]:
 
     body = {"json": dict(call.fields or {})} if call.as_json else {"data": dict(call.fields)} if call.fields else {}
     try:
-        answer = await client.request(call.method, call.path, **body)
-        if answer.status_code == httpx.codes.UNAUTHORIZED and call.far.user:
-            offered = answer.headers.get("www-authenticate", "").lower()
-            kind = httpx.DigestAuth if "digest" in offered else httpx.BasicAuth
-            client.auth = kind(call.far.user, call.far.password)
-            answer = await client.request(call.method, call.path, **body)
+        async with asyncio.timeout(_WHOLE_S):
+            answer, text = await _request(client, call, body)
+            if answer.status_code == httpx.codes.UNAUTHORIZED and call.far.user:
+                offered = answer.headers.get("www-authenticate", "").lower()
+                kind = httpx.DigestAuth if "digest" in offered else httpx.BasicAuth
+                client.auth = kind(call.far.user, call.far.password)
+                answer, text = await _request(client, call, body)
     except httpx.TimeoutException:
         raise TimeoutError from None
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         raise ConnectionError(str(error).lower() or type(error).__name__) from None
-    return answer.status_code, answer.text[:_MAX_TEXT], answer.headers.get("location")
+    return answer.status_code, text, answer.headers.get("location")
+
+
+async def _request(client: Any, call: PageCall, body: dict[str, Any]) -> tuple[Any, str]:
+    """Send it, and read what a page may be long; what goes on for ever is cut."""
+    data = bytearray()
+    async with client.stream(call.method, call.path, **body) as answer:
+        async for chunk in answer.aiter_bytes():
+            data += chunk
+            if len(data) > _MAX_BYTES:
+                break
+    return answer, bytes(data[:_MAX_BYTES]).decode("utf-8", "replace")

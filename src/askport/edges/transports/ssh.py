@@ -4,9 +4,12 @@ from typing import Any
 
 from askport.core.channels import SshPort
 from askport.edges import log
+from askport.edges.transports import hush
 from askport.edges.transports.tcp import connected_socket, watch
 
 _ALIVE_S, _MISSED = 1, 2
+_LONGEST_S = 15
+"""For the log-in: an old device takes seconds for its keys."""
 _OLD = {
     "kex_algs": "+diffie-hellman-group14-sha1,diffie-hellman-group1-sha1,diffie-hellman-group-exchange-sha1",
     "server_host_key_algs": "+ssh-rsa,ssh-dss",
@@ -49,6 +52,7 @@ async def connect(adapter: str, far: SshPort) -> tuple[Any, Any]:
     """
     import asyncssh  # here, because it takes a second to load
 
+    hush("asyncssh")
     connection = watch(await connected_socket(adapter, far))
     try:
         session = await asyncssh.connect(
@@ -59,6 +63,7 @@ async def connect(adapter: str, far: SshPort) -> tuple[Any, Any]:
             known_hosts=None,  # whose key it is cannot be known of a device out of the box; it is said instead
             client_keys=None,
             agent_path=None,
+            login_timeout=_LONGEST_S,
             keepalive_interval=_ALIVE_S,
             keepalive_count_max=_MISSED,
             **_OLD,

@@ -4,6 +4,7 @@ import asyncio
 from typing import Any
 
 from askport.core.channels import TelnetPort
+from askport.edges.transports import hush
 from askport.edges.transports.tcp import connected_socket, watch
 
 
@@ -16,6 +17,7 @@ async def connect(adapter: str, far: TelnetPort) -> tuple[Any, Any]:
     """
     from telnetlib3 import TelnetClient  # here, because it takes half a second to load
 
+    hush("telnetlib3")
     connection = watch(await connected_socket(adapter, far))
     loop = asyncio.get_running_loop()
     # The plain client by name: the default becomes an interactive one on a terminal.

@@ -1,0 +1,55 @@
+"""What a way is started with."""
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.addresses import MacAddress
+from askport.core.kinds.model import Kind
+from askport.core.machine import Xid
+from askport.core.plan.target import Target
+from askport.core.ways.log_in import NO_LOG_IN, LogIn
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Start:
+    """What a way can be started with."""
+
+    mac: MacAddress
+    target: Target
+    laptop_mac: MacAddress
+    laptop: IPv4Interface | None
+    """The laptop's address in the target's subnet, where it has one."""
+    old: IPv4Address | None
+    """Where the device is now, where that is known."""
+    now: float
+    xid: Xid
+    servers: Collection[IPv4Address] = ()
+    """Other address servers that this wire has told of."""
+    landings: Collection[IPv4Address] = ()
+    """Where it may be instead, once it is not where it was."""
+    free: IPv4Interface | None = None
+    """An address in the target's subnet that nobody holds, where the laptop has none there."""
+    kind: Kind | None = None
+    """What is known of devices like it."""
+    log_in: LogIn = NO_LOG_IN
+    """What its console or page is entered with."""
+    over: str | None = None
+    """How its console is reached, where it is not the kind's first."""
+    port: int | None = None
+    """Its TCP port, where it is another than the kind's."""
+    name: str = ""
+    """What it is to be called."""
+    allow_others: bool = False
+    """Whether the technician said that other devices on this wire are in order."""
+
+    @property
+    def reached(self) -> tuple[IPv4Interface, IPv4Address]:
+        """The laptop's address where it will be, and where it is now.
+
+        Raises:
+            ValueError: it cannot be reached, before and after.
+        """
+        if self.laptop is None or self.old is None:
+            raise ValueError("this way needs the device to be reached, before and after")
+        return self.laptop, self.old
