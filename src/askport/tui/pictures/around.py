@@ -52,7 +52,7 @@ def next_lines(said: Next, is_wrong: bool, width: int) -> list[Ink]:
     return [Ink().put(key, style).put(first, weight), *(Ink().to(10).put(each, weight) for each in more or [""])]
 
 
-def hand_lines(practice: Practice | None, said: str, *, compact: bool = False) -> list[Ink]:
+def hand_lines(practice: Practice | None, said: str, width: int, *, compact: bool = False) -> list[Ink]:
     """Draw what the technician's hands can do on the practice bench, and what came of it last."""
     if practice is None:
         return []
@@ -61,9 +61,10 @@ def hand_lines(practice: Practice | None, said: str, *, compact: bool = False) -
     keep = "save on its console" if compact else "have its console keep its address"
     verb = keep if practice.hand == "console" else f"fill in its {practice.hand}"
     ink = Ink().put(title, DIM).put("F6 ", STRONG).put(power)
-    if practice.hand == "ping":
-        return [ink, Ink().to(len(title)).put(said, DIM)] if said else [ink]  # there is nothing to type into
-    ink.put("   F7 ", STRONG).put(verb)
-    if practice.hand != "console":
+    if practice.hand != "ping":  # there is something to type into
+        ink.put("   F7 ", STRONG).put(verb)
+    if practice.hand not in ("console", "ping"):
         ink.put("   F8 ", STRONG).put("swap digits" if compact else "swap two digits in it")
-    return [ink, Ink().to(len(title)).put(said, DIM)] if said else [ink]
+    indent = len(title) if len(title) + len(said) <= width else 2
+    first, *more = broken(said, width - indent - 1)
+    return [ink, Ink().to(indent).put(f"{first}…" if more else first, DIM)] if said else [ink]

@@ -39,7 +39,7 @@ class EvidenceScreen(Screen[None]):
         yield Sheet(id="sentences")
         with VerticalScroll(id="frame"):
             yield Sheet(id="bytes")
-        yield Footer(compact=True)
+        yield Footer(compact=True, show_command_palette=False)
 
     def on_mount(self) -> None:
         """Show the first sentence."""

@@ -180,7 +180,9 @@ class WorkScreen(Screen[None]):
         if compact:
             shown = [each for each in program_bindings(self) if each.binding.show]
             self.query_one("#keyline", Sheet).show([key_strip(shown, self.app.get_key_display, width)])
-        self.query_one("#hands", Sheet).show(hand_lines(self.workplace.practice, self._said_by_hand, compact=compact))
+        self.query_one("#hands", Sheet).show(
+            hand_lines(self.workplace.practice, self._said_by_hand, width, compact=compact)
+        )
 
     def next(self) -> Next:
         """Say what Enter does now."""
