@@ -81,12 +81,14 @@ def assign(
     device, old = MacAddress.parse(mac), parse_address(at) if at else None
     if over not in (None, "telnet", "ssh"):
         raise BadInput(f"'{over}' is no way to a console: write telnet or ssh.")
+    its_kind = kind_named(kind, job).kind if kind else None
+    wanted = its_kind is not None and (its_kind.asks_password(by, over) or bool(user))
     plan = _Plan(
         target=target,
         by=by,
         old=old,
-        kind=kind_named(kind, job).kind if kind else None,
-        log_in=LogIn(user, read_password(password_from)),
+        kind=its_kind,
+        log_in=LogIn(user, read_password(password_from, wanted=wanted)),
         over=over,
         port=port,
         name=tag,

@@ -1,6 +1,7 @@
 """Passwords: asked for on the terminal or read from a file, never an argument."""
 
 import sys
+from getpass import getpass
 from pathlib import Path
 from typing import Annotated
 
@@ -15,15 +16,17 @@ PasswordOption = Annotated[
 ]
 
 
-def read_password(source: str | None) -> str:
-    """Return the first line of a file, or of standard input for ``-``; nothing where none is named.
+def read_password(source: str | None, *, wanted: bool) -> str:
+    """Return the first line of a file, or of standard input for ``-``.
+
+    Where none is named and one is ``wanted``, it is asked for on the terminal; without a terminal there is none.
 
     Raises:
         BadInput: there is no such file, or it is empty.
         MachineRefused: it cannot be read.
     """
     if source is None:
-        return ""
+        return getpass("Its password: ") if wanted and sys.stdin.isatty() else ""
     shown = display_text(source, 120)
     try:
         text = sys.stdin.readline() if source == "-" else Path(source).read_text(encoding="utf-8")

@@ -40,7 +40,7 @@ def settings(
     device, address = MacAddress.parse(mac), parse_address(at)
     chosen = kind_named(kind).kind
     console = _readable(chosen, by)
-    log_in = LogIn(user, read_password(password_from))
+    log_in = LogIn(user, read_password(password_from, wanted=chosen.asks_password(by)))
     shown_lines([*console.login, *console.read], log_in.values)  # what is missing is said before anything is touched
     with open_cable(adapter) as keeper, giving_back(keeper):
         said = asyncio.run(_read(keeper, device, address, console, port, log_in))

@@ -217,6 +217,15 @@ class Kind(_Model):
         """Its name with its maker."""
         return f"{self.name} ({self.maker})" if self.maker else self.name
 
+    def asks_password(self, by: str, over: str | None = None) -> bool:
+        """Whether a way of it, over Telnet or SSH, is entered with a password."""
+        way = self.way_by(by)
+        if isinstance(way, ConsoleWay):
+            lines = (*way.login, *way.read, *way.set, *way.keep, *way.restart)
+            return (over or way.over) == "ssh" or any("{password}" in line.send for line in lines)
+        steps = (*way.login, *way.read, *way.set) if isinstance(way, PageWay) else ()
+        return any("{password}" in text for step in steps for text in step.texts)
+
     def way_by(self, by: str) -> "ConsoleWay | PageWay | PingWay | HandWay | None":
         """Return its way of this name, or None where it has none."""
         return next((each for each in self.way if each.by == by), None)
