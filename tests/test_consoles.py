@@ -2,6 +2,7 @@
 
 import json
 import subprocess
+import sys
 import time
 
 import pytest
@@ -205,3 +206,36 @@ def test_the_same_lines_over_ssh(device, server, more):
         document,
         (device.path / "ssh.log").read_text(),
     )
+
+
+SERIAL = r"""
+import os, pty, subprocess, sys, tty
+ours, theirs = pty.openpty()
+tty.setraw(theirs)
+print(os.ttyname(theirs), flush=True)
+line, prompt = b"", b"\r\n> "
+while True:
+    for byte in os.read(ours, 100):
+        if byte != 13:
+            line += bytes((byte,))
+            continue
+        os.write(ours, line)
+        words, line = line.decode().split(), b""
+        if words[:1] == ["ip"]:
+            subprocess.run(["ip", "addr", "add", words[1] + "/22", "dev", "zd0"])
+        os.write(ours, b"\r\nok" + prompt if words else prompt)
+"""
+
+
+def test_the_same_lines_over_a_serial_line(device):
+    """A pseudo terminal as the line; the device is followed on the cable, where it had no address before."""
+    device.cable.ip("addr", "flush", "dev", "zd0")
+    line = device.cable.start("device", sys.executable, "-c", SERIAL, stdout=subprocess.PIPE, text=True)
+    path = line.stdout.readline().strip()
+    arguments = ["assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.21/22", "--gateway", "10.84.19.254", "--by",
+                 "console", "--kind", device.kind("serial"), "--port"]  # fmt: skip
+    run = device.cable.askport(*arguments, path, "--json")
+    document = json.loads(run.stdout)
+    assert (document["result"], document["permanent"]) == ("taken", True), document
+    assert "It came to 10.84.16.21, same MAC." in [each["text"] for each in document["steps"]]
+    assert "No such file" in device.cable.askport(*arguments, "/dev/nothing").stdout.replace("no such", "No such")

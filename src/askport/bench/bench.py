@@ -11,7 +11,7 @@ from askport.bell import Bell
 from askport.bench.stand_in import StandIn
 from askport.bench.streams import BenchStreams
 from askport.core.addresses import MacAddress
-from askport.core.channels import Channel
+from askport.core.channels import Channel, SerialLine
 from askport.core.errors import Refused
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.ethernet import Ethernet
@@ -217,9 +217,10 @@ class Bench:
 
     def reached(self, channel: Channel) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
-        if not self._link.up:
+        far = channel.far
+        if not self._link.up or isinstance(far, SerialLine):
             return None
-        return next((each for each in self.devices if self._talks_with(each, channel.far.address)), None)
+        return next((each for each in self.devices if self._talks_with(each, far.address)), None)
 
     def flush(self, device: StandIn) -> None:
         """Send what a stand-in wants to, because of what it was told."""

@@ -5,7 +5,7 @@ from itertools import count
 from typing import Protocol
 
 from askport.bench.stand_in import StandIn, Talk
-from askport.core.channels import Channel, ChannelEvent, Closed, Opened, PageCall, Received
+from askport.core.channels import Channel, ChannelEvent, Closed, Opened, PageCall, Received, SerialLine
 
 _ROUND_TRIP_S = 0.002
 _CUT_AFTER_S = 3.0
@@ -43,13 +43,13 @@ class BenchStreams:
 
     def open_channel(self, channel: Channel) -> None:
         """Begin to connect."""
-        device = self._cable.reached(channel)
-        if device is None:
+        device, far = self._cable.reached(channel), channel.far
+        if device is None or isinstance(far, SerialLine):
             self._later(Closed(channel, "nothing came back"), _CUT_AFTER_S)
-        elif channel.far.port not in (device.host.ports or ()):
+        elif far.port not in (device.host.ports or ()):
             self._later(Closed(channel, "connection refused"))
         else:
-            talk = device.talk(channel.far.port)
+            talk = device.talk(far.port)
             self._talks[channel] = device, talk
             self._later(Opened(channel))
             self._say(channel, talk.greets() if talk else b"")

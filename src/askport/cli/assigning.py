@@ -51,8 +51,10 @@ def assign(
     kind: Annotated[
         str | None, typer.Option(metavar="FILE|NAME", help="Its kind; 'askport kinds list' shows them.")
     ] = None,
-    over: Annotated[str | None, typer.Option(help="How its console is reached: telnet or ssh.")] = None,
-    port: Annotated[int | None, typer.Option(help="The TCP port of its console.")] = None,
+    over: Annotated[str | None, typer.Option(help="How its console is reached: telnet, ssh or serial.")] = None,
+    port: Annotated[
+        str, typer.Option(metavar="PORT|PATH", help="The TCP port of its console, or the path of its serial line.")
+    ] = "",
     user: Annotated[str, typer.Option(help="Its log-in name.")] = "",
     password_from: PasswordOption = None,
     dry_run: Annotated[
@@ -79,8 +81,8 @@ def assign(
     )
     require_sound(target)
     device, old = MacAddress.parse(mac), parse_address(at) if at else None
-    if over not in (None, "telnet", "ssh"):
-        raise BadInput(f"'{over}' is no way to a console: write telnet or ssh.")
+    if over not in (None, "telnet", "ssh", "serial"):
+        raise BadInput(f"'{over}' is no way to a console: write telnet, ssh or serial.")
     its_kind = kind_named(kind, job).kind if kind else None
     wanted = its_kind is not None and (its_kind.asks_password(by, over) or bool(user))
     plan = _Plan(
@@ -90,7 +92,8 @@ def assign(
         kind=its_kind,
         log_in=LogIn(user, read_password(password_from, wanted=wanted)),
         over=over,
-        port=port,
+        port=tcp_port(port) if port and "/" not in port else None,
+        line=port if "/" in port else "",
         name=tag,
     )
     plan.require_whole(device)
@@ -187,6 +190,19 @@ async def _assign(
     return way, seen
 
 
+def tcp_port(text: str) -> int:
+    """Read a port number.
+
+    Raises:
+        BadInput: it is none.
+    """
+    if not (text.isascii() and text.isdigit() and 0 < int(text) < 65_536):
+        raise BadInput(
+            f"'{text}' is no TCP port and no path: name one from 1 to 65535, or a path such as /dev/ttyUSB0."
+        )
+    return int(text)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Plan:
     """What was asked for on the command line."""
@@ -198,6 +214,7 @@ class _Plan:
     log_in: LogIn
     over: str | None
     port: int | None
+    line: str
     name: str
 
     def start(self, mac: MacAddress) -> Start:
@@ -215,6 +232,7 @@ class _Plan:
             log_in=self.log_in,
             over=self.over,
             port=self.port,
+            line=self.line,
             name=self.name,
         )
 
@@ -227,7 +245,7 @@ class _Plan:
         entry = WAYS[self.by]
         if entry.needs_kind and self.kind is None:
             raise BadInput(f"--by {self.by} needs its kind: name one with --kind ('askport kinds list' shows them).")
-        if entry.needs_reach and not entry.by_technician and self.old is None:
+        if entry.needs_reach and not entry.by_technician and self.old is None and not self.line:
             raise BadInput(f"--by {self.by} talks to it where it is: name that with --at.")
         self.lines(mac)
 

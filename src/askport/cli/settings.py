@@ -1,7 +1,7 @@
 """``askport settings``: what the device itself says that its settings are."""
 
 import asyncio
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 from typing import Annotated
 
 import typer
@@ -13,9 +13,11 @@ from askport.core.addresses import MacAddress, parse_address
 from askport.core.errors import BadInput
 from askport.core.kinds.model import ConsoleWay, Kind
 from askport.core.kinds.read_back import ReadBack, contradictions, read_back
+from askport.core.plan.target import Target
 from askport.core.ways.console import far_end
 from askport.core.ways.dialogue import Dialogue, Ended, Said, shown_lines
 from askport.core.ways.log_in import LogIn
+from askport.core.ways.start import Start
 from askport.edges.keeper_client import Keeper
 from askport.edges.kinds import kind_named
 
@@ -73,7 +75,11 @@ async def _read(
     finder = finder_on(keeper, measures=False)
     await laptop_beside(keeper, at, finder)
     await keeper.pin(at, mac)
-    far = far_end(console, at, port, log_in)
+    start = Start(
+        mac=mac, target=Target(interface=IPv4Interface(at)), laptop_mac=keeper.mac, laptop=None, old=at,
+        now=keeper.wire.now(), xid=lambda: 0, log_in=log_in, port=port,
+    )  # fmt: skip
+    far = far_end(console, at, start)
     lines = [*console.login, *console.read]
     dialogue = Dialogue(far, lines, log_in.values, refused=console.refused, now=keeper.wire.now())
     await run(dialogue, keeper, _LONGEST_S)

@@ -48,7 +48,21 @@ class HttpPort(TcpPort):
     __str__ = TcpPort.__str__
 
 
-FarEnd = TcpPort | TelnetPort | SshPort
+@dataclass(frozen=True, slots=True)
+class SerialLine:
+    """A serial line of the laptop's, its own or behind USB."""
+
+    path: str
+    baud: int
+    bits: int = 8
+    parity: str = "N"
+    stop: int = 1
+
+    def __str__(self) -> str:
+        return f"{self.path} at {self.baud} {self.bits}{self.parity}{self.stop}"
+
+
+FarEnd = TcpPort | TelnetPort | SshPort | SerialLine
 """Where a channel can lead; each kind has its transport at the edge."""
 
 

@@ -13,12 +13,13 @@ from askport.core.channels import (
     Opened,
     PageCall,
     Received,
+    SerialLine,
     SshPort,
     TcpPort,
     TelnetPort,
 )
 from askport.edges import log
-from askport.edges.transports import http, ssh, tcp, telnet
+from askport.edges.transports import http, serial_line, ssh, tcp, telnet
 
 _CHUNK = 16_384
 _MOST_WAITING = 64
@@ -30,6 +31,7 @@ TRANSPORTS: dict[type, Transport] = {
     TcpPort: tcp.connect_watched,
     TelnetPort: telnet.connect,
     SshPort: ssh.connect,
+    SerialLine: serial_line.connect,
 }
 """To carry one kind of far end more: its module, and a line here."""
 

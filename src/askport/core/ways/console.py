@@ -4,23 +4,37 @@ from collections.abc import Mapping, Sequence
 from enum import Enum, auto
 from ipaddress import IPv4Address
 
-from askport.core.channels import ChannelEvent, FarEnd, SshPort, TelnetPort
+from askport.core.channels import ChannelEvent, FarEnd, SerialLine, SshPort, TelnetPort
+from askport.core.errors import BadInput
 from askport.core.finding.tracking import Sighting
 from askport.core.kinds.model import ConsoleWay, Kind, Line
 from askport.core.kinds.placeholders import wrote_by
 from askport.core.machine import Effect, earliest
 from askport.core.ways.dialogue import Dialogue, Ended
-from askport.core.ways.log_in import LogIn
 from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard
 
+_BAUD = 9600
+"""What serial consoles have unless their kind says otherwise."""
 
-def far_end(by: ConsoleWay, at: IPv4Address, port: int | None, log_in: LogIn) -> FarEnd:
-    """Return where a kind's console is, with the device at an address."""
-    port = port or by.at_port
+
+def far_end(by: ConsoleWay, at: IPv4Address | None, start: Start) -> FarEnd:
+    """Return where a kind's console is: on a serial line, or with the device at an address.
+
+    Raises:
+        BadInput: which line it is was not said.
+    """
+    if by.over == "serial":
+        if not start.line:
+            raise BadInput("Its console is on a serial line: name that with --port, such as /dev/ttyUSB0.")
+        bits, parity, stop = int(by.format[0]), by.format[1], int(by.format[2])
+        return SerialLine(start.line, by.baud or _BAUD, bits, parity, stop)
+    if at is None:
+        raise BadInput("Its console is reached over the cable: name where the device is with --at.")
+    port = start.port or by.at_port
     if by.over == "ssh":
-        return SshPort(at, port, log_in.user, log_in.password)
+        return SshPort(at, port, start.log_in.user, start.log_in.password)
     return TelnetPort(at, port)
 
 
@@ -48,7 +62,9 @@ class Console(Way):
         Raises:
             ValueError: it cannot be reached, before and after.
         """
-        laptop, at = start.reached
+        if start.laptop is None:
+            raise ValueError("a console needs a laptop address from which it is followed")
+        laptop, at = start.laptop, start.old
         super().__init__(
             start.mac,
             start.target,
@@ -58,8 +74,8 @@ class Console(Way):
             was=at,
             landings=start.landings,
         )
-        self._kind, self._by, self._at, self._port = kind, by, at, start.port
-        self._log_in, self._values = start.log_in, {**values, **start.log_in.values}
+        self._kind, self._by, self._at, self._start = kind, by, at, start
+        self._values = {**values, **start.log_in.values}
         self.wrote = wrote_by(line.send for line in by.set)
         self._part = _Part.SETTING
         self._kept = self._looks = False
@@ -70,10 +86,14 @@ class Console(Way):
         """What is said in the same breath: a device that changes at its next start keeps first, and is restarted."""
         return (*self._by.keep, *self._by.restart) if self._by.takes_effect == "after restart" else ()
 
-    def _talk(self, at: IPv4Address, lines: Sequence[Line], now: float) -> Dialogue:
-        far = far_end(self._by, at, self._port, self._log_in)
+    def _talk(self, at: IPv4Address | None, lines: Sequence[Line], now: float) -> Dialogue:
+        far = far_end(self._by, at, self._start)
         said = [*self._by.login, *lines]
         return Dialogue(far, said, self._values, refused=self._by.refused, now=now)
+
+    @property
+    def _where(self) -> str:
+        return f"on {self._start.line}" if self._by.over == "serial" else f"at {self._at}"
 
     @property
     def permanent(self) -> bool | None:  # type: ignore[override]
@@ -99,7 +119,7 @@ class Console(Way):
         match self._part:
             case _Part.SETTING:
                 said = self._dialogue.unanswered
-                return f"Said “{said}” on its console." if said else f"Talking to its console at {self._at}."
+                return f"Said “{said}” on its console." if said else f"Talking to its console {self._where}."
             case _Part.FOLLOWING:
                 return f"Waiting for it at {target}."
             case _Part.KEEPING:
@@ -171,7 +191,7 @@ class Console(Way):
         sent_all = len(spoken) >= lines
         acknowledged = sum(each.acknowledged for each in spoken[len(self._by.login) :])
         if ended is Ended.UNREACHED:
-            self._finish(Result.NO_ANSWER, f"Its console at {self._at} does not open: {because}.", now)
+            self._finish(Result.NO_ANSWER, f"Its console {self._where} does not open: {because}.", now)
         elif ended is Ended.REFUSED:
             self._finish(Result.REFUSED, f"Its console refused: {because}.", now)
         elif ended is Ended.WELL or sent_all:
@@ -193,7 +213,8 @@ class Console(Way):
 
     def _arrived(self, now: float) -> None:
         address = self.target.interface.ip
-        self._note(f"It moved: {self._at} to {address}, same MAC.", now)
+        came = f"moved: {self._at} to {address}" if self._at else f"came to {address}"
+        self._note(f"It {came}, same MAC.", now)
         self._tracker.stop_looking()
         if self._by.permanent == "after keep" and not self._kept:
             self._part = _Part.KEEPING

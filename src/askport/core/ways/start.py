@@ -38,6 +38,8 @@ class Start:
     """How its console is reached, where it is not the kind's first."""
     port: int | None = None
     """Its TCP port, where it is another than the kind's."""
+    line: str = ""
+    """The serial line of its console, where it has one."""
     name: str = ""
     """What it is to be called."""
     allow_others: bool = False

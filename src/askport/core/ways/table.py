@@ -96,8 +96,8 @@ def _watch(start: Start) -> Way:
 
 def _has_console(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("console") if kind else None
-    if kind is None or not isinstance(by, ConsoleWay) or there is None or not by.set:
-        return None
+    if kind is None or not isinstance(by, ConsoleWay) or there is None or not by.set or by.over == "serial":
+        return None  # which serial line it is can be named on the command line only
     return f"Its kind, {kind.name}, is set over {by.over.title() if by.over != 'ssh' else 'SSH'} on port {by.at_port}."
 
 
@@ -119,6 +119,7 @@ def _values(start: Start, kind: Kind) -> dict[str, str]:
 
 def _lines(start: Start) -> list[str]:
     kind, by = _console_of(start)
+    far_end(by, start.old, start)  # what is missing to reach it is said too
     lines = [*by.login, *by.set, *by.keep, *(by.restart if by.takes_effect == "after restart" else ())]
     return shown_lines(lines, {**_values(start, kind), **start.log_in.values})
 
@@ -167,7 +168,7 @@ def keeping(start: Start) -> Dialogue | None:
     values = {**_values(start, start.kind), **start.log_in.values}
     lines = [*by.login, *by.keep]
     shown_lines(lines, values)
-    far = far_end(by, start.target.interface.ip, start.port, start.log_in)
+    far = far_end(by, start.target.interface.ip, start)
     return Dialogue(far, lines, values, refused=by.refused, now=start.now)
 
 

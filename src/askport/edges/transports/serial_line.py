@@ -1,0 +1,30 @@
+"""A serial line of the laptop's, its own or behind USB."""
+
+from typing import Any
+
+from askport.core.channels import SerialLine
+
+
+async def connect(_: str, far: SerialLine) -> tuple[Any, Any]:
+    """Open the line; the adapter has nothing to do with it.
+
+    Raises:
+        OSError: there is none, somebody else has it, or it cannot be set like that.
+    """
+    import serial
+    from serial_asyncio_fast import open_serial_connection
+
+    try:
+        reader, writer = await open_serial_connection(
+            url=far.path,
+            baudrate=far.baud,
+            bytesize=far.bits,
+            parity=far.parity,
+            stopbits=far.stop,
+            exclusive=True,
+        )
+    except (serial.SerialException, ValueError) as error:
+        # What it raises is an OSError whose own text repeats the path; the kernel's words are enough.
+        number = getattr(error, "errno", None)
+        raise (OSError(number, "") if number else ConnectionError(str(error))) from None
+    return reader, writer
