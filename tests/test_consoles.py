@@ -117,7 +117,7 @@ def device(cable, tmp_path):
 def test_lines_over_telnet_are_said_followed_and_kept_and_proven(device):
     device.telnetd()
     document = device.assign()
-    assert (document["result"], document["permanent"]) == ("taken", True), document
+    assert (document["result"], document["permanent"]) == ("taken", True), str(document)
     texts = [each["text"] for each in document["steps"]]
     assert "It moved: 192.168.77.20 to 10.84.16.21, same MAC." in texts
     assert device.kept() == "10.84.16.21"
@@ -236,6 +236,6 @@ def test_the_same_lines_over_a_serial_line(device):
                  "console", "--kind", device.kind("serial"), "--port"]  # fmt: skip
     run = device.cable.askport(*arguments, path, "--json")
     document = json.loads(run.stdout)
-    assert (document["result"], document["permanent"]) == ("taken", True), document
+    assert (document["result"], document["permanent"]) == ("taken", True), str(document)
     assert "It came to 10.84.16.21, same MAC." in [each["text"] for each in document["steps"]]
     assert "No such file" in device.cable.askport(*arguments, "/dev/nothing").stdout.replace("no such", "No such")

@@ -30,6 +30,8 @@ from askport.core.text import display_text
 
 ANSWER_S = 10.0
 """How long a text is waited for."""
+_GREETING_S = 30.0
+"""How long the first text is waited for: servers look up the laptop's name, which nobody answers on a direct cable."""
 _QUIET_S = 1.5
 """After the last line, how long the device may be silent until its answer counts as complete."""
 _NUDGE_S = 2.0
@@ -146,7 +148,7 @@ class Dialogue(Machine):
         match event:
             case Opened():
                 self._is_open = True
-                self._nudge_at, self._give_up_at = now + _NUDGE_S, now + ANSWER_S
+                self._nudge_at, self._give_up_at = now + _NUDGE_S, now + _GREETING_S
                 self._go_on(now)
             case Received(_, data):
                 self._take(data, now)
@@ -165,7 +167,8 @@ class Dialogue(Machine):
         elif now >= self._give_up_at:
             wanted = self._lines[min(self._place, len(self._lines) - 1)].expect
             came = f": it said “{display_text(' '.join(self._text.split())[-80:])}”" if self._text.strip() else ""
-            self._finish(Ended.SILENT, f"“{display_text(wanted)}” did not come in {ANSWER_S:.0f} s{came}")
+            waited = ANSWER_S if self.spoken else _GREETING_S
+            self._finish(Ended.SILENT, f"“{display_text(wanted)}” did not come in {waited:.0f} s{came}")
 
     def next_deadline(self) -> float | None:
         """Return when it goes on by itself."""
@@ -174,6 +177,8 @@ class Dialogue(Machine):
     def _take(self, data: bytes, now: float) -> None:
         self._nudge_at = None
         self._came += data
+        if not self.spoken:
+            self._give_up_at = min(self._give_up_at, now + ANSWER_S)  # it speaks: what is waited for comes soon
         if len(self._came) > _MAX_ANSWER:
             self._finish(Ended.TOO_MUCH, f"it sent more than {_MAX_ANSWER // 1024} KB without what was waited for")
             return
