@@ -75,8 +75,10 @@ class Finder(Machine):
         self._asks = LikelyAsks(self._checks.laptop_mac)
         self._holders: dict[IPv4Address, set[MacAddress]] = {}
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
-        self._ranked: tuple[list[Device], list[Device]] = [], []
-        """The views as they were last, and in order."""
+        self._ranked: tuple[tuple[int, ...], list[Device]] = (), []
+        """What the views rested on when they were put in order last, and that order."""
+        self._forgotten = 0
+        """How many devices were forgotten: what is gathered only grows otherwise."""
         self._dangers: list[Hazard] | None = None
         """What they call for, worked out once a change."""
         self._asked_names: set[tuple[MacAddress, IPv4Address]] = set()
@@ -155,6 +157,7 @@ class Finder(Machine):
         """Drop all that was gathered of a device, because it moved or was taken off the wire."""
         self._gathered.pop(mac, None)
         self._views.pop(mac, None)
+        self._forgotten += 1
         self._checks.forget(mac)
 
     def left(self, mac: MacAddress, old: IPv4Address) -> None:
@@ -362,10 +365,12 @@ class Finder(Machine):
 
     def devices(self) -> list[Device]:
         """Return the devices on the wire, those with the surest and most recent knowledge first."""
-        views = [self._view(gathered) for gathered in self._gathered.values()]
-        if views != self._ranked[0]:
+        revisions = sum(each.revision for each in self._gathered.values())
+        state = revisions, len(self._gathered), self._forgotten, len(self.laptop_addresses)
+        if state != self._ranked[0]:
+            views = [self._view(gathered) for gathered in self._gathered.values()]
             order = sorted(views, key=lambda each: (not each.is_present, -each.sureness, -each.last_at))
-            self._ranked, self._dangers = (views, order), None
+            self._ranked, self._dangers = (state, order), None
         return list(self._ranked[1])
 
     def _view(self, gathered: Gathered) -> Device:
