@@ -78,7 +78,6 @@ class Finder(Machine):
         self._ranked: tuple[tuple[int, ...], list[Device]] = (), []
         """What the views rested on when they were put in order last, and that order."""
         self._forgotten = 0
-        """How many devices were forgotten: what is gathered only grows otherwise."""
         self._dangers: list[Hazard] | None = None
         """What they call for, worked out once a change."""
         self._asked_names: set[tuple[MacAddress, IPv4Address]] = set()
@@ -157,7 +156,7 @@ class Finder(Machine):
         """Drop all that was gathered of a device, because it moved or was taken off the wire."""
         self._gathered.pop(mac, None)
         self._views.pop(mac, None)
-        self._forgotten += 1
+        self._forgotten += 1  # what is gathered only grows otherwise
         self._checks.forget(mac)
 
     def left(self, mac: MacAddress, old: IPv4Address) -> None:
@@ -365,10 +364,10 @@ class Finder(Machine):
 
     def devices(self) -> list[Device]:
         """Return the devices on the wire, those with the surest and most recent knowledge first."""
-        revisions = sum(each.revision for each in self._gathered.values())
-        state = revisions, len(self._gathered), self._forgotten, len(self.laptop_addresses)
+        gathered, known = self._gathered.values(), (self._forgotten, len(self.laptop_addresses))
+        state = sum(each.revision for each in gathered), len(gathered), *known
         if state != self._ranked[0]:
-            views = [self._view(gathered) for gathered in self._gathered.values()]
+            views = [self._view(each) for each in gathered]
             order = sorted(views, key=lambda each: (not each.is_present, -each.sureness, -each.last_at))
             self._ranked, self._dangers = (state, order), None
         return list(self._ranked[1])
@@ -383,8 +382,7 @@ class Finder(Machine):
 
     def device(self, mac: MacAddress) -> Device | None:
         """Return one device, or None where nothing was heard of it."""
-        gathered = self._gathered.get(mac)
-        return self._view(gathered) if gathered else None
+        return self._view(gathered) if (gathered := self._gathered.get(mac)) else None
 
     def servers(self) -> list[IPv4Address]:
         """Return the address servers that the wire has told of."""
