@@ -10,7 +10,7 @@ from askport.core.finding.calling import DEFAULT_RATE, Calling
 from askport.core.finding.clues import SHOWS_HOLDING, Clue, ClueKind
 from askport.core.finding.device import Device, view
 from askport.core.finding.greeting import GREETING_SOURCE, Greeting, name_questions
-from askport.core.finding.hazards import Hazard, find_hazards
+from askport.core.finding.hazards import Hazard, OwnHazards, find_hazards
 from askport.core.finding.holding import Holdings, Rival
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
@@ -77,7 +77,7 @@ class Finder(Machine):
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
         self._ranked: tuple[tuple[int, ...], list[Device]] = (), []
         """What the views rested on when they were put in order last, and that order."""
-        self._forgotten = 0
+        self._forgotten, self._own_hazards = 0, OwnHazards()
         self._dangers: list[Hazard] | None = None
         """What they call for, worked out once a change."""
         self._asked_names: set[tuple[MacAddress, IPv4Address]] = set()
@@ -392,7 +392,7 @@ class Finder(Machine):
         """Return what on this wire calls for care."""
         devices = self.devices()
         if self._dangers is None:
-            self._dangers = find_hazards(devices)
+            self._dangers = find_hazards(devices, self._own_hazards)
         hazards = list(self._dangers)
         if not self.link_up:
             text = "The link is down: the cable is out, or the device has lost its power or is starting."

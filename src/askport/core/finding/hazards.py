@@ -38,10 +38,24 @@ class Hazard:
         return self.macs[0] if self.macs else None
 
 
-def find_hazards(devices: list[Device]) -> list[Hazard]:
+class OwnHazards:
+    """What is dangerous about each device by itself, worked out once for each change of it."""
+
+    def __init__(self) -> None:
+        self._known: dict[MacAddress, tuple[Device, list[Hazard]]] = {}
+
+    def of(self, device: Device) -> list[Hazard]:
+        """Return the hazards of one device, as it is now."""
+        known = self._known.get(device.mac)
+        if known is None or known[0] is not device:
+            known = self._known[device.mac] = device, list(_of_one(device))
+        return known[1]
+
+
+def find_hazards(devices: list[Device], own: OwnHazards) -> list[Hazard]:
     """Return what is dangerous about this set of devices on one wire."""
     devices = [each for each in devices if each.is_present]
-    hazards = [hazard for device in devices for hazard in _of_one(device)]
+    hazards = [hazard for device in devices for hazard in own.of(device)]
     hazards += _twins(devices)
     hazards += _neighbours(devices)
     speaking = [each for each in devices if not (each.tells(ClueKind.BRIDGES) and not each.addresses)]
@@ -135,9 +149,10 @@ def _neighbours(devices: list[Device]) -> Iterator[Hazard]:
     """Say where two MAC addresses side by side, with different addresses, may be one device with two ports."""
     by_mac = sorted((each for each in devices if each.best), key=lambda each: each.mac)
     for one, other in pairwise(by_mac):
-        near = not one.mac.is_local and int.from_bytes(other.mac, "big") - int.from_bytes(one.mac, "big") < _ONE_BOX
+        if one.mac.is_local or int.from_bytes(other.mac, "big") - int.from_bytes(one.mac, "big") >= _ONE_BOX:
+            continue
         shared = {each.address for each in one.addresses} & {each.address for each in other.addresses}
-        if near and not shared and one.best and other.best:
+        if not shared and one.best and other.best:
             text = (
                 f"{one.mac} ({one.best.address}) and {other.mac} ({other.best.address}) lie side by side: one "
                 "device with two addresses, or two units of one crate. Their labels say which."
