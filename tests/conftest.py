@@ -315,6 +315,11 @@ class Cable:
             process.kill()
             process.wait()
         for name in (self.laptop, self.device, *self._more):
+            # What a server has started for somebody lives on without it.
+            left = subprocess.run(["ip", "netns", "pids", name], capture_output=True, text=True).stdout.split()
+            for each in left:
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(int(each), signal.SIGKILL)
             subprocess.run(["ip", "netns", "del", name], capture_output=True)
 
 

@@ -37,6 +37,7 @@ while printf '> ' && read -r verb address mask gateway; do
         say ''; say "address ${at:-none} mask 255.255.255.0 gateway ${lie:-0.0.0.0}"
         ;;
     save) cp "$state/running" "$state/kept"; say 'saved';;
+    '') ;; # somebody pressed Enter
     *) say "error: what is $verb";;
     esac
 done
