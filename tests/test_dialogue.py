@@ -52,6 +52,8 @@ def talk(*answers, lines=LINES, refused=("error",), opens=True, until=100.0):
     [
         ([b"hello\r\n> ", b"ip 10.84.16.40\r\nok\r\n> ", b"save\r\nkept all\r\n> "], Ended.WELL, "", 2),
         ([b"", b"> ", b"ok\r\n> ", b"kept all\r\n> "], Ended.WELL, "", 3),  # says nothing until a key is pressed
+        # What the empty line is answered with comes late, behind the first prompt: no refusal of the first line.
+        ([b"", [b"> ", b"error: what is\r\n> "], b"ok\r\n> ", b"kept all\r\n> "], Ended.WELL, "", 3),
         ([b"> ", [b"ip 10.8", b"4.16.40\r\no", b"k\r\n>", b" "], b"kept all\r\n> "], Ended.WELL, "", 2),  # in pieces
         ([b"> ", b"ip 10.84.16.40\r\nERROR: no\r\n> "], Ended.REFUSED, "ERROR: no", 1),
         ([b"\x1b[2J\x1b]0;x\x07> ", b"\x1b[31mok\x1b[0m\r\n> ", b"kept all\r\n> "], Ended.WELL, "", 2),
@@ -91,4 +93,4 @@ def test_a_secret_is_sent_and_shown_nowhere():
 def test_a_pattern_that_takes_for_ever_is_ended():
     lines = [Line(expect="> ", send="show", find=r"(a+)+$")]
     dialogue, _ = talk(b"> ", b"a" * 5000 + b"b\r\n> ", lines=lines)
-    assert dialogue.said.ended in (Ended.SILENT, Ended.WELL)
+    assert (dialogue.said.ended, dialogue.said.found) == (Ended.SILENT, {})

@@ -195,8 +195,8 @@ def test_one_without_an_address_takes_it_from_an_echo_of_its_length_only(practic
     bench.power(True)
     walk(bench, run, {Phase.RECORDED})
     visit = run.rows[0].last
-    assert (visit.way, visit.as_left.gateway.basis, visit.is_proven) == ("ping", None, False) or visit.is_proven
-    assert "dns" not in visit.unshown
+    bases = (visit.as_left.address.basis, visit.as_left.dns.basis)
+    assert (visit.way, *bases, visit.is_proven) == ("ping", "measured", None, True)
 
 
 @pytest.mark.parametrize("keeps", [True, False])

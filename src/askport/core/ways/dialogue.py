@@ -118,6 +118,8 @@ class Dialogue(Machine):
         self._is_open = False
         self._nudge_at: float | None = None
         self._quiet_at: float | None = None
+        self._settled_at: float | None = None
+        self._was_nudged = False
         self._give_up_at = now + ANSWER_S + 2.0
         self._effects.append(OpenChannel(self._channel))
 
@@ -159,8 +161,12 @@ class Dialogue(Machine):
         """Nudge a silent console, take an answer as complete, or give up."""
         if self.done:
             return
+        if self._settled_at is not None and now >= self._settled_at:
+            self._settled_at, self._was_nudged = None, False
+            self._go_on(now)
+            return
         if self._nudge_at is not None and now >= self._nudge_at:
-            self._nudge_at = None
+            self._nudge_at, self._was_nudged = None, True
             self._effects.append(SendOn(self._channel, _END))
         if self._quiet_at is not None and now >= self._quiet_at:
             self._finish(Ended.WELL, "")
@@ -172,7 +178,8 @@ class Dialogue(Machine):
 
     def next_deadline(self) -> float | None:
         """Return when it goes on by itself."""
-        return None if self.done else min(each for each in (self._nudge_at, self._quiet_at, self._give_up_at) if each)
+        moments = (self._nudge_at, self._settled_at, self._quiet_at, self._give_up_at)
+        return None if self.done else min(each for each in moments if each)
 
     def _take(self, data: bytes, now: float) -> None:
         self._nudge_at = None
@@ -207,6 +214,9 @@ class Dialogue(Machine):
         last = self._place == len(self._lines)
         wanted = self._lines[self._place - 1 if last else self._place].expect.lower() if self._lines else ""
         if not self._is_open or wanted not in text:
+            return
+        if self._was_nudged:  # what it answers to the empty line is none of the first line's
+            self._settled_at = now + _QUIET_S
             return
         if self.spoken:
             self._acknowledge()
