@@ -6,7 +6,8 @@ import pytest
 
 from askport.core.channels import CloseChannel, Closed, OpenChannel, Opened, Received, SendOn, TelnetPort
 from askport.core.kinds.model import Line
-from askport.core.ways.dialogue import Dialogue, Ended
+from askport.core.ways.conversation import Ended
+from askport.core.ways.dialogue import Dialogue
 
 LINES = [Line(expect="> ", send="ip {address}"), Line(expect="> ", send="save", find=r"kept (?P<what>\S+)")]
 LOG_IN = [Line(expect="login:", send="{user}"), Line(expect="word:", send="{password}")]

@@ -15,7 +15,8 @@ from askport.core.kinds.model import ConsoleWay, Kind
 from askport.core.kinds.read_back import ReadBack, contradictions, read_back
 from askport.core.plan.target import Target
 from askport.core.ways.console import far_end
-from askport.core.ways.dialogue import Dialogue, Ended, Said, shown_lines
+from askport.core.ways.conversation import Ended, Said
+from askport.core.ways.dialogue import Dialogue, shown_lines
 from askport.core.ways.log_in import LogIn
 from askport.core.ways.start import Start
 from askport.edges.keeper_client import Keeper

@@ -13,7 +13,8 @@ from askport.core.register.fold import as_told
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
-from askport.core.ways.dialogue import Dialogue, Ended
+from askport.core.ways.conversation import Ended
+from askport.core.ways.dialogue import Dialogue
 from askport.core.ways.log_in import NO_LOG_IN, LogIn
 from askport.core.ways.start import Start
 from askport.core.ways.table import keeping

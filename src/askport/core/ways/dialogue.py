@@ -6,10 +6,6 @@ that line left out. Everything that comes is hostile: escapes are taken out, the
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
-from enum import Enum, auto
-
-import regex
 
 from askport.core.channels import (
     Channel,
@@ -25,8 +21,8 @@ from askport.core.channels import (
 from askport.core.errors import BadInput
 from askport.core.kinds.model import Line
 from askport.core.kinds.placeholders import BLANK, SECRET, fill
-from askport.core.machine import Machine
 from askport.core.text import display_text
+from askport.core.ways.conversation import Conversation, Ended, Spoken
 
 ANSWER_S = 10.0
 """How long a text is waited for."""
@@ -39,44 +35,10 @@ _NUDGE_S = 2.0
 _MAX_ANSWER = 65_536
 """Bytes of one answer; a device that sends more is not in a dialogue."""
 _MAX_PAGES = 200
-_FIND_S = 0.5
-"""How long a regular expression of a kind file may take (some take for ever on some texts)."""
 _END = b"\r"
 """Ends a line: with a line feed behind it, the spare one would answer the next question."""
 _ESCAPES = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-_])")
 _MORE = re.compile(r"(?:--\s*more\s*--|\(more\)|press any key|<space>)[^\n]{0,20}$", re.IGNORECASE)
-
-
-class Ended(Enum):
-    """How a dialogue ended."""
-
-    WELL = auto()
-    REFUSED = auto()
-    SILENT = auto()
-    CLOSED = auto()
-    """The connection ended before the last line was answered."""
-    UNREACHED = auto()
-    """No connection came about."""
-    TOO_MUCH = auto()
-
-
-@dataclass(slots=True)
-class Spoken:
-    """One line that went out."""
-
-    text: str
-    """As it is shown: secrets are blanked."""
-    acknowledged: bool = False
-    """Whether the device came back with what was waited for after it, and no refusal."""
-
-
-@dataclass(slots=True)
-class Said:
-    """What became of a dialogue."""
-
-    ended: Ended
-    because: str
-    found: dict[str, str] = field(default_factory=dict)
 
 
 def shown_lines(lines: Sequence[Line], values: Mapping[str, str]) -> list[str]:
@@ -89,7 +51,7 @@ def shown_lines(lines: Sequence[Line], values: Mapping[str, str]) -> list[str]:
     return [fill(line.send, open_values) for line in lines]
 
 
-class Dialogue(Machine):
+class Dialogue(Conversation):
     """One conversation, from connecting to the answer to its last line."""
 
     def __init__(
@@ -104,14 +66,10 @@ class Dialogue(Machine):
             refused: texts by which the device says no.
             now: the wire's time.
         """
-        super().__init__()
+        super().__init__(values)
         self._channel = Channel(far)
-        self._lines, self._values = list(lines), dict(values)
+        self._lines = list(lines)
         self._refused = [each.lower() for each in refused]
-        self.spoken: list[Spoken] = []
-        self.said: Said | None = None
-        """How it ended; None while it goes on."""
-        self._found: dict[str, str] = {}
         self._place = 0
         self._came, self._text, self._echo = b"", "", ""
         self._pages = 0
@@ -124,24 +82,9 @@ class Dialogue(Machine):
         self._effects.append(OpenChannel(self._channel))
 
     @property
-    def done(self) -> bool:
-        """Whether it has ended."""
-        return self.said is not None
-
-    @property
-    def unanswered(self) -> str | None:
-        """The line that was sent last and not acknowledged, as it is shown, or None."""
-        return self.spoken[-1].text if self.spoken and not self.spoken[-1].acknowledged else None
-
-    @property
     def has_said_all(self) -> bool:
         """Whether every line was sent."""
         return self._place == len(self._lines) and self._is_open
-
-    def leave(self) -> None:
-        """End it: nothing more is wanted of it."""
-        if not self.done:
-            self._finish(Ended.WELL, "")
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         """Take in what has become of the connection."""
@@ -248,16 +191,9 @@ class Dialogue(Machine):
         pattern = self._lines[self._place - 1].find
         if pattern is None or self._quiet_at is not None:
             return
-        try:
-            match = regex.search(pattern, self._text, timeout=_FIND_S)
-        except (TimeoutError, regex.error) as error:
-            self._finish(Ended.SILENT, f"looking for “{display_text(pattern, 60)}” in its answer failed: {error}")
-            return
-        if match is None:
+        if not self._find(pattern, self._text):
             said = display_text(" ".join(self._text.split())[:80])
             self._finish(Ended.SILENT, f"its answer has no “{display_text(pattern, 60)}”: it said “{said}”")
-            return
-        self._found |= {key: value for key, value in match.groupdict().items() if value is not None}
 
     def _say(self, line: Line, now: float) -> None:
         values = {**self._values, **self._found}
@@ -283,6 +219,5 @@ class Dialogue(Machine):
         self._finish(Ended.CLOSED, because or "it ended the connection")
 
     def _finish(self, ended: Ended, because: str) -> None:
-        secret = self._values.get(SECRET)
-        self.said = Said(ended, because.replace(secret, BLANK) if secret else because, self._found)
+        super()._finish(ended, because)
         self._effects.append(CloseChannel(self._channel))

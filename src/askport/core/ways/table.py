@@ -12,7 +12,8 @@ from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.console import Console, far_end
 from askport.core.ways.dialogue import Dialogue, shown_lines
-from askport.core.ways.page import Page, shown_steps
+from askport.core.ways.page import Page
+from askport.core.ways.page_talk import shown_steps
 from askport.core.ways.ping import Ping
 from askport.core.ways.start import Start
 from askport.core.ways.way import Way

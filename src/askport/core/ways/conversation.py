@@ -1,0 +1,98 @@
+"""What a dialogue on a console and requests to a page have in common: what was said, and how it ended."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import Enum, auto
+
+import regex
+
+from askport.core.kinds.placeholders import BLANK, SECRET
+from askport.core.machine import Machine
+
+_FIND_S = 0.5
+"""How long a regular expression of a kind file may take (some take for ever on some texts)."""
+
+
+class Ended(Enum):
+    """How a conversation ended."""
+
+    WELL = auto()
+    REFUSED = auto()
+    SILENT = auto()
+    CLOSED = auto()
+    """The connection ended before the last line was answered."""
+    UNREACHED = auto()
+    """No connection came about."""
+    TOO_MUCH = auto()
+
+
+@dataclass(slots=True)
+class Spoken:
+    """One line, or one request, that went out."""
+
+    text: str
+    """As it is shown: secrets are blanked."""
+    acknowledged: bool = False
+    """Whether the device came back with what was waited for after it, and no refusal."""
+    answer: str = "acknowledged"
+    """How it was answered, as the end of a sentence."""
+
+
+@dataclass(slots=True)
+class Said:
+    """What became of a conversation."""
+
+    ended: Ended
+    because: str
+    found: dict[str, str] = field(default_factory=dict)
+
+
+class Conversation(Machine):
+    """Says one thing after the other, each once the one before was answered."""
+
+    def __init__(self, values: Mapping[str, str]) -> None:
+        """Begin with what the placeholders stand for."""
+        super().__init__()
+        self._values = dict(values)
+        self._found: dict[str, str] = {}
+        self.spoken: list[Spoken] = []
+        self.said: Said | None = None
+        """How it ended; None while it goes on."""
+        self.key: str | None = None
+        """The fingerprint of the key that the far end showed, where it showed one."""
+
+    @property
+    def done(self) -> bool:
+        """Whether it has ended."""
+        return self.said is not None
+
+    @property
+    def unanswered(self) -> str | None:
+        """What was said last and not acknowledged, as it is shown, or None."""
+        return self.spoken[-1].text if self.spoken and not self.spoken[-1].acknowledged else None
+
+    @property
+    def has_said_all(self) -> bool:
+        """Whether everything was sent."""
+        raise NotImplementedError
+
+    def leave(self) -> None:
+        """End it: nothing more is wanted of it."""
+        if not self.done:
+            self._finish(Ended.WELL, "")
+
+    def _find(self, pattern: str, text: str) -> bool:
+        """Keep what the groups of a pattern stand for in a text; say whether it is there."""
+        try:
+            match = regex.search(pattern, text, timeout=_FIND_S)
+        except (TimeoutError, regex.error):
+            match = None
+        self._found |= {key: value for key, value in (match.groupdict() if match else {}).items() if value is not None}
+        return match is not None
+
+    def _blanked(self, text: str) -> str:
+        secret = self._values.get(SECRET)
+        return text.replace(secret, BLANK) if secret else text
+
+    def _finish(self, ended: Ended, because: str) -> None:
+        self.said = Said(ended, self._blanked(because), self._found)

@@ -1,0 +1,106 @@
+"""Requests to a device's own page, one after the other: statuses, what is to be found, where it sends the browser."""
+
+from collections.abc import Mapping, Sequence
+from ipaddress import AddressValueError, IPv4Address
+from urllib.parse import urlsplit
+
+import regex
+
+from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort, PageCall
+from askport.core.errors import BadInput
+from askport.core.kinds.model import PageStep
+from askport.core.kinds.placeholders import BLANK, SECRET, fill
+from askport.core.text import display_text
+from askport.core.ways.conversation import Conversation, Ended, Spoken
+
+_FIND_IN = 200_000
+"""Characters of a page that are searched."""
+_REDIRECTS = frozenset({301, 302, 303, 307, 308})
+
+
+class PageTalk(Conversation):
+    """One set of requests."""
+
+    def __init__(self, far: HttpPort, steps: Sequence[PageStep], values: Mapping[str, str]) -> None:
+        """Send the first request.
+
+        Args:
+            far: whose page.
+            steps: the requests, in order.
+            values: what the placeholders stand for.
+        """
+        super().__init__(values)
+        self._far, self._steps = far, list(steps)
+        self._place = 0
+        self._call: PageCall | None = None
+        self._ask()
+
+    @property
+    def has_said_all(self) -> bool:
+        """Whether the last request is under way, or was answered."""
+        return len(self.spoken) == len(self._steps)
+
+    def _ask(self) -> None:
+        step = self._steps[self._place]
+        fields = step.form or step.json_
+        values = {**self._values, **self._found}
+        try:
+            path = fill(step.get or step.post or "/", values)
+            filled = {key: fill(text, values) for key, text in fields.items()} if fields else None
+        except BadInput as error:
+            self._finish(Ended.SILENT, error.message.rstrip("."))
+            return
+        self._call = PageCall(self._far, "POST" if step.post else "GET", path, filled, as_json=step.json_ is not None)
+        self.spoken.append(Spoken(f"{self._call.method} {display_text(self._blanked(path), 60)}"))
+        self._effects.append(Fetch(self._call))
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Take the answer, and send the next request."""
+        if self.done or event.channel is not self._call:
+            return
+        spoken, step, last = self.spoken[-1], self._steps[self._place], self.has_said_all
+        match event:
+            case Closed(_, because):
+                did = f", after {self._place} of {len(self._steps)} requests" if self._place else ""
+                ended = Ended.CLOSED if self._place or last else Ended.UNREACHED
+                self._finish(ended, f"“{spoken.text}” was not answered{did}: {because}")
+            case Fetched(_, status, text, location):
+                elsewhere = self._elsewhere(location) if status in _REDIRECTS else None
+                if elsewhere is not None and last:
+                    spoken.acknowledged, spoken.answer = True, f"it sends the browser to {elsewhere}"
+                    self._finish(Ended.WELL, "")
+                elif status not in step.status:
+                    self._finish(Ended.REFUSED, f"it answered {status} to “{spoken.text}”")
+                elif step.find and not self._find(step.find, text[:_FIND_IN]):
+                    what = display_text(step.find, 60)
+                    self._finish(Ended.REFUSED, f"it has no “{what}”: it may want a log-in")
+                else:
+                    spoken.acknowledged, spoken.answer = True, f"answered with {status}"
+                    self._place += 1
+                    self._finish(Ended.WELL, "") if last else self._ask()
+
+    def _elsewhere(self, location: str | None) -> IPv4Address | None:
+        try:
+            host = urlsplit(location or "").hostname
+            address = IPv4Address(host) if host else None
+        except (AddressValueError, ValueError):
+            return None
+        return address if address != self._far.address else None
+
+
+def shown_steps(steps: Sequence[PageStep], values: Mapping[str, str]) -> list[str]:
+    """Return the requests as they will go, with secrets blanked; what a page has to tell first stays in braces.
+
+    Raises:
+        BadInput: a placeholder has no value.
+    """
+    shown, found = [], set[str]()
+    for step in steps:
+        known = {**values, **{each: f"{{{each}}}" for each in found}}
+        if SECRET in known:
+            known[SECRET] = BLANK
+        fields = {**(step.form or {}), **(step.json_ or {})}
+        filled = " ".join(f"{key}={fill(text, known)}" for key, text in fields.items())
+        shown.append(f"{'POST' if step.post else 'GET'} {fill(step.get or step.post or '/', known)} {filled}".rstrip())
+        found |= set(regex.compile(step.find).groupindex) if step.find else set()
+    return shown

@@ -1,0 +1,246 @@
+"""What setting a device over a conversation has in common, on its console as on its page: say, follow, keep."""
+
+from collections.abc import Iterable
+from enum import Enum, auto
+from ipaddress import IPv4Address
+
+from askport.core.channels import ChannelEvent
+from askport.core.finding.tracking import Sighting
+from askport.core.kinds.model import ConsoleWay, Kind, PageWay
+from askport.core.kinds.placeholders import wrote_by
+from askport.core.machine import Effect, earliest
+from askport.core.ways.conversation import Conversation, Ended
+from askport.core.ways.start import Start
+from askport.core.ways.way import FOLLOW_S, Result, Way
+from askport.core.wire import Heard, Link
+
+_HANDS_S = 600.0
+"""How long a power cut is waited for that somebody has to make."""
+
+
+class _Part(Enum):
+    SETTING = auto()
+    FOLLOWING = auto()
+    KEEPING = auto()
+
+
+class Talking(Way):
+    """Says what its kind knows, sees the device move, and has it keep what was set where that is needed."""
+
+    gives = True
+    what: str
+    """What is talked to: its console, or its page."""
+
+    def __init__(self, start: Start, kind: Kind, by: ConsoleWay | PageWay, texts: Iterable[str]) -> None:
+        """Begin to talk.
+
+        Args:
+            start: the device, its final settings, and what it is reached with.
+            kind: its kind.
+            by: its console or page.
+            texts: what will be said to set it, with placeholders.
+
+        Raises:
+            ValueError: it cannot be reached, before and after.
+        """
+        if start.laptop is None:
+            raise ValueError("a device that is talked to needs a laptop address from which it is followed")
+        super().__init__(
+            start.mac,
+            start.target,
+            laptop_mac=start.laptop_mac,
+            ours=[start.laptop.ip],
+            now=start.now,
+            was=start.old,
+            landings=start.landings,
+        )
+        self._start, self._kind, self._by, self._at = start, kind, by, start.old
+        self.wrote = wrote_by(texts)
+        self._part = _Part.SETTING
+        self._kept = self._looks = False
+        self._waits_for_power = self._was_off = False
+        self._follow_until = 0.0
+        self._conversation = self._set()
+
+    # What a console and a page do differently
+
+    def _set(self) -> Conversation:
+        """Begin to set it."""
+        raise NotImplementedError
+
+    def _keep(self, now: float) -> Conversation | None:
+        """Begin to have it keep what it has at its new address, or return None where that is not needed."""
+        return None
+
+    @property
+    def _where(self) -> str:
+        return f"at {self._at}"
+
+    @property
+    def _restarts(self) -> bool:
+        """Whether it was told to start anew."""
+        return False
+
+    @property
+    def _sets_until(self) -> int:
+        """How many things are said until it is set; keeping and restarting come after."""
+        return len(self._by.login) + len(self._by.set)
+
+    # The way
+
+    @property
+    def permanent(self) -> bool | None:  # type: ignore[override]
+        """Whether it lasts: by its kind, once it was told to keep it where that is needed."""
+        match self._by.permanent:
+            case "after keep":
+                return self._kept
+            case "yes":
+                return True
+            case "no":
+                return False
+        return None
+
+    @property
+    def moved_to(self) -> IPv4Address | None:
+        """Where the device is now, if it has left its old address for another than the planned one."""
+        return self._tracker.moved_to if self._part is _Part.FOLLOWING else None
+
+    @property
+    def wants_power(self) -> bool:
+        """Whether it uses what was set after a restart only, and nobody has made one yet."""
+        return self._part is _Part.FOLLOWING and self._waits_for_power and not self.done
+
+    @property
+    def waits_for(self) -> str:
+        """What it waits for."""
+        target = self.target.interface.ip
+        match self._part:
+            case _Part.SETTING:
+                said = self._conversation.unanswered
+                return f"Said “{said}” to its {self.what}." if said else f"Talking to its {self.what} {self._where}."
+            case _Part.FOLLOWING if self._was_off:
+                return f"Its power is off. Plug it in again, and it comes up at {target}."
+            case _Part.FOLLOWING if self.wants_power:
+                return f"It has saved {target} and uses it after a restart: pull its power and plug it in again."
+            case _Part.FOLLOWING:
+                longest = f", which takes it up to {boot:.0f} s" if (boot := self._boot_s) else ""
+                return f"Waiting for it at {target}{longest}."
+            case _Part.KEEPING:
+                return f"It is at {target}. Having its {self.what} keep the address."
+
+    @property
+    def _boot_s(self) -> float:
+        starts = self._restarts or self._by.takes_effect == "after restart"
+        return (self._kind.needs.boot_s or 0.0) if starts else 0.0
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Go on talking."""
+        if not self.done:
+            self._conversation.channel_event(event, now)
+            self._go_on(now)
+
+    def receive(self, heard: Heard) -> None:
+        """See where the device is."""
+        if not self.done:
+            self._tracker.receive(heard)
+            self._go_on(heard.at)
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Take in that it was restarted: its power went, and came back."""
+        if self.wants_power:
+            if link.up and self._was_off:
+                self._waits_for_power = False
+                self._follow_until = now + FOLLOW_S + self._boot_s
+            self._was_off = not link.up
+
+    def handle_timer(self, now: float) -> None:
+        """Go on talking, and ask where the device is."""
+        if self.done:
+            return
+        self._conversation.handle_timer(now)
+        self._tracker.handle_timer(now)
+        self._go_on(now)
+        if self._part is _Part.FOLLOWING and not self.done and now >= self._follow_until:
+            self._not_come(now)
+
+    def next_deadline(self) -> float | None:
+        """Return when to go on."""
+        if self.done:
+            return None
+        until = self._follow_until if self._part is _Part.FOLLOWING else None
+        return earliest(self._conversation.next_deadline(), self._tracker.next_deadline(), until)
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be done now."""
+        return [*super().poll(), *self._conversation.poll()]
+
+    def _go_on(self, now: float) -> None:
+        talk, setting = self._conversation, self._part is _Part.SETTING
+        if setting and talk.has_said_all and not self._looks:
+            self._looks = True  # it may move before it answers
+            self._tracker.look_from(now)
+        if talk.said and setting:
+            self._note_spoken(now)
+            self._was_set(talk.said.ended, talk.said.because, now)
+        elif talk.said and self._part is _Part.KEEPING:
+            self._note_spoken(now)
+            self._kept = talk.said.ended is Ended.WELL
+            lasts = "and was told to keep it" if self._kept else f"and was not told to keep it: {talk.said.because}"
+            self._finish(Result.TAKEN, f"It holds {self.target.interface}, {lasts}.", now)
+        for seen in self._tracker.news():
+            if self.done:
+                return
+            if seen.kind is Sighting.ARRIVED and self._part is _Part.FOLLOWING:
+                self._arrived(now)
+            elif seen.kind is Sighting.ARRIVED and self._part is _Part.SETTING and self._looks:
+                self._note_spoken(now)
+                talk.leave()
+                self._arrived(now)
+            elif seen.kind is Sighting.MOVED and self._part is _Part.FOLLOWING:
+                self._note(f"It moved to {seen.address} instead of {self.target.interface.ip}.", seen.at)
+
+    def _note_spoken(self, now: float) -> None:
+        for spoken in self._conversation.spoken[len(self._by.login) :]:
+            self._note(f"“{spoken.text}”: {spoken.answer if spoken.acknowledged else 'not acknowledged'}.", now)
+
+    def _was_set(self, ended: Ended, because: str, now: float) -> None:
+        spoken, entering = self._conversation.spoken, len(self._by.login)
+        acknowledged = sum(each.acknowledged for each in spoken)
+        where = f"Its {self.what} {self._where}"
+        if ended is Ended.UNREACHED:
+            self._finish(Result.NO_ANSWER, f"{where} does not open: {because}.", now)
+        elif ended is Ended.REFUSED and acknowledged < self._sets_until:
+            self._finish(Result.REFUSED, f"{where} refused: {because}.", now)
+        elif ended is Ended.WELL or len(spoken) >= self._sets_until:
+            if ended is Ended.REFUSED:
+                self._note(f"It was set, and then refused: {because}.", now)
+            elif ended is not Ended.WELL:
+                self._note(f"After “{spoken[-1].text}” {because}: it may have moved with that.", now)
+            self._follow(ended, now)
+        else:
+            last = f"“{spoken[-1].text}” was the last that was sent" if spoken else "nothing was sent"
+            took = max(0, acknowledged - entering)
+            text = f"{where} was lost after {took} of {len(self._by.set)}: {because}; {last}."
+            self._finish(Result.SENT if spoken[entering:] else Result.NO_ANSWER, text, now)
+
+    def _follow(self, ended: Ended, now: float) -> None:
+        self._part, self._looks = _Part.FOLLOWING, True
+        self._waits_for_power = self._by.takes_effect == "after restart" and not (
+            self._restarts and ended is not Ended.REFUSED
+        )
+        self._follow_until = now + FOLLOW_S + self._boot_s + (_HANDS_S if self._waits_for_power else 0.0)
+        if self._waits_for_power:
+            self._note("It uses that after a restart.", now)
+        self._tracker.look_from(now)
+        if self.target.interface.ip in self._tracker.seen:
+            self._arrived(now)
+
+    def _arrived(self, now: float) -> None:
+        address = self.target.interface.ip
+        came = f"moved: {self._at} to {address}" if self._at else f"came to {address}"
+        self._note(f"It {came}, same MAC.", now)
+        self._tracker.stop_looking()
+        if keeping := self._keep(now):
+            self._part, self._conversation = _Part.KEEPING, keeping
+        else:
+            self._finish(Result.TAKEN, f"It holds {self.target.interface}.", now)
