@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from askport.bench.bench import Bench
 from askport.bench.host import Host
-from askport.bench.stand_in import PageDevice, Settings
+from askport.bench.page_device import PageDevice
+from askport.bench.stand_in import Settings
 from askport.core.addresses import MacAddress
 from askport.core.finding.measuring import MAX_QUESTIONS, Measuring, source_sharing
 from askport.core.formats.arp import Arp, arp_frame, arp_question

@@ -11,7 +11,7 @@ from askport.bell import Bell
 from askport.bench.stand_in import StandIn
 from askport.bench.streams import BenchStreams
 from askport.core.addresses import MacAddress
-from askport.core.channels import Channel, SerialLine
+from askport.core.channels import Channel, PageCall, SerialLine
 from askport.core.errors import Refused
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.ethernet import Ethernet
@@ -215,7 +215,7 @@ class Bench:
         self.pinned = None
         self.interfaces[:] = self._own
 
-    def reached(self, channel: Channel) -> StandIn | None:
+    def reached(self, channel: Channel | PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
         far = channel.far
         if not self._link.up or isinstance(far, SerialLine):

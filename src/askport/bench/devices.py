@@ -3,7 +3,9 @@
 from ipaddress import IPv4Interface
 
 from askport.bench.consoles import LineConsole, keep, take
-from askport.bench.stand_in import PageDevice, Settings, StandIn, Talk
+from askport.bench.page_device import PageDevice
+from askport.bench.pages import Answer
+from askport.bench.stand_in import Settings, StandIn, Talk
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, prefix_of_mask
 from askport.core.errors import Refused
 from askport.core.formats.dhcp import CLIENT_PORT, SERVER_PORT, BootpOp, Dhcp, OptionCode, encode_dhcp
@@ -17,6 +19,7 @@ class TankGateway(PageDevice):
 
     boot_s = 4.0
     restart_s = 2.5
+    title = "Tank Level Gateway"
     says_saved = "Saved. The page does not come back: the connection was lost at that moment."
     _looks_at_s = (0.0, 1.0, 2.0, 5.0)
     _looks_every_s = 10.0
@@ -27,6 +30,11 @@ class TankGateway(PageDevice):
         self._looks = 0
         self._began_at = now
         return [*frames, *self.due(now)]
+
+    def save(self, settings: Settings) -> Answer | None:
+        """Lose the connection at that moment."""
+        super().save(settings)
+        return None
 
     def due(self, now: float) -> list[bytes]:
         """Look for the gateway: a burst, then now and then."""
@@ -138,6 +146,6 @@ class SterilizerPanel(StandIn):
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """Enter the values on its keypad; no cable is needed for that."""
         self._need_power()
-        self.saved = Settings(target.interface, target.gateway)
+        self.saved = Settings(target.interface, target.gateway, target.dns)
         self.host.take(target.interface, target.gateway)
         return "Keypad: saved."

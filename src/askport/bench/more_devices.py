@@ -4,7 +4,9 @@ from ipaddress import IPv4Interface, IPv6Address
 
 from askport.bench.consoles import LineConsole, keep, take
 from askport.bench.host import Host
-from askport.bench.stand_in import PageDevice, Settings, StandIn, Talk
+from askport.bench.page_device import PageDevice
+from askport.bench.pages import Answer
+from askport.bench.stand_in import Settings, StandIn, Talk
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, prefix_of_mask
 from askport.core.errors import Refused
 from askport.core.formats.arp import arp_question
@@ -38,7 +40,10 @@ _BRIDGE_GROUP = MacAddress(bytes.fromhex("0180c2000000"))
 
 
 class OxygenProbe(PageDevice):
-    """OX-01 to OX-04: every unit of the crate has the same address."""
+    """OX-01 to OX-04: every unit of the crate has the same address; its page has four fields for one."""
+
+    title = "Oxygen Probe Head"
+    by_octets = True
 
 
 class GateReader(PageDevice):
@@ -46,17 +51,25 @@ class GateReader(PageDevice):
 
     boot_s = 120.0
     restart_s = 120.0
+    title = "Gate Reader"
     says_saved = "Saved. It restarts, which takes two minutes."
+    _insists = "Its page says: gateway required. Where the site has none, enter the device's own address."
+
+    def save(self, settings: Settings) -> Answer | None:
+        """Insist on a gateway."""
+        return super().save(settings) if settings.gateway else Answer(400, self._insists)
 
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """Fill in its page, which insists on a gateway."""
         if target.gateway is None:
-            raise Refused("Its page says: gateway required. Where the site has none, enter the device's own address.")
+            raise Refused(self._insists)
         return super().type_in(target, now, over_the_cable=over_the_cable)
 
 
 class PagingHorn(PageDevice):
     """PA-01: two MAC and two IP addresses, one for the service and one for its page."""
+
+    title = "Paging Horn"
 
     def __init__(self, mac: MacAddress, factory: Settings, service: IPv4Interface) -> None:
         super().__init__(mac, factory)
@@ -86,6 +99,8 @@ class FeedController(PageDevice):
     """FD-01: asks by DHCP, falls back to a link-local address, and uses its page's settings after a restart only."""
 
     boot_s = 5.0
+    title = "Feed Hopper"
+    says_saved = "Saved. Its page says: restart to use the new settings."
     _asks_at_s = (0.0, 2.0, 6.0, 12.0)
     _fallback_s = 20.0
     _fallback = IPv4Interface("169.254.83.12/16")
@@ -141,11 +156,10 @@ class FeedController(PageDevice):
         self.next_at = None
         return self.host.announce()
 
-    def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
-        """Fill in its page; what it uses changes at the next start."""
-        self._need_page(over_the_cable)
-        self.saved = Settings(target.interface, target.gateway)
-        return "Saved. Its page says: restart to use the new settings."
+    def save(self, settings: Settings) -> Answer | None:
+        """Keep it; what is used changes at the next start."""
+        self.saved = settings
+        return Answer(200, self.says_saved)
 
     @property
     def needs_restart(self) -> bool:

@@ -19,6 +19,7 @@ class Settings:
 
     interface: IPv4Interface | None = None
     gateway: IPv4Address | None = None
+    dns: tuple[IPv4Address, ...] = ()
 
 
 class Talk(Protocol):
@@ -139,27 +140,3 @@ class StandIn:
         self._need_power()
         if not over_the_cable:
             raise Refused("Its page does not open: the laptop cannot talk to it yet. Borrow an address first.")
-
-
-class PageDevice(StandIn):
-    """What is set on its own page, takes the new settings at once after a short restart, and keeps them."""
-
-    boot_s = 3.0
-    hand = "page"
-    restart_s = 2.0
-    says_saved = "Saved. It restarts."
-
-    def started(self, now: float) -> list[bytes]:
-        """Come up with what it keeps, and say so."""
-        super().started(now)
-        self.host.ports = (80,)
-        return self.host.announce()
-
-    def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
-        """Fill in its page; at saving it restarts with the new settings."""
-        self._need_page(over_the_cable)
-        self.saved = Settings(target.interface, target.gateway)
-        self.up = False
-        self.host.take(None, None)
-        self._up_at = self.next_at = now + self.restart_s
-        return self.says_saved

@@ -1,11 +1,14 @@
 """The bench's streams: what a stand-in serves on a TCP port, in virtual time."""
 
 import heapq
+import json
 from itertools import count
 from typing import Protocol
+from urllib.parse import urlencode
 
+from askport.bench.pages import WebTalk, exchange
 from askport.bench.stand_in import StandIn, Talk
-from askport.core.channels import Channel, ChannelEvent, Closed, Opened, PageCall, Received, SerialLine
+from askport.core.channels import Channel, ChannelEvent, Closed, Fetched, Opened, PageCall, Received, SerialLine
 
 _ROUND_TRIP_S = 0.002
 _CUT_AFTER_S = 3.0
@@ -21,7 +24,7 @@ class Cable(Protocol):
     def flush(self, device: StandIn) -> None:
         """Send the frames that a stand-in wants to."""
 
-    def reached(self, channel: Channel) -> StandIn | None:
+    def reached(self, channel: Channel | PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
 
 
@@ -65,8 +68,22 @@ class BenchStreams:
                 self._talks.pop(channel)
 
     def fetch(self, call: PageCall) -> None:
-        """Refuse: no stand-in serves a page yet."""
-        self._later(Closed(call, "no stand-in serves its page"))
+        """Ask a stand-in's page; one that does not know the page closes."""
+        device, far = self._cable.reached(call), call.far
+        if device is None:
+            self._later(Closed(call, "nothing came back"), _CUT_AFTER_S)
+            return
+        talk = device.talk(far.port) if far.port in (device.host.ports or ()) and not far.secure else None
+        if not isinstance(talk, WebTalk):
+            self._later(Closed(call, "connection refused"))
+            return
+        fields = call.fields or {}
+        body = json.dumps(dict(fields)) if call.as_json else urlencode(fields)
+        kind = f"application/{'json' if call.as_json else 'x-www-form-urlencoded'}"
+        answer = exchange(talk, call.method, call.path, str(far), body.encode(), kind, self._cable.now())
+        self._cable.flush(device)
+        lost = Closed(call, "the connection was lost")
+        self._later(Fetched(call, answer.status, answer.body) if answer else lost)
 
     def close_channel(self, channel: Channel) -> None:
         """End one, without another word about it."""

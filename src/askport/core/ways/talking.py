@@ -123,15 +123,15 @@ class Talking(Way):
             case _Part.FOLLOWING if self.wants_power:
                 return f"It has saved {target} and uses it after a restart: pull its power and plug it in again."
             case _Part.FOLLOWING:
-                longest = f", which takes it up to {boot:.0f} s" if (boot := self._boot_s) else ""
+                longest = f"; it may take {self._boot_s:.0f} s to start" if self._boot_s else ""
                 return f"Waiting for it at {target}{longest}."
             case _Part.KEEPING:
                 return f"It is at {target}. Having its {self.what} keep the address."
 
     @property
     def _boot_s(self) -> float:
-        starts = self._restarts or self._by.takes_effect == "after restart"
-        return (self._kind.needs.boot_s or 0.0) if starts else 0.0
+        """How long it may take to start; many restart by themselves once they are set."""
+        return self._kind.needs.boot_s or 0.0
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         """Go on talking."""
