@@ -59,14 +59,14 @@ def askport(*arguments, prefix=(), **options):
 def practice(tmp_path):
     """Return a function that puts a unit on a bench in virtual time and begins its way."""
 
-    def begin(tag, job="job.askport"):
+    def begin(tag, job="job.askport", kinds=True):
         bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
         item = next(each for each in scenario.WORK if each.tag == tag)
         bench.plug(scenario.stand_in(tag))
         run = JobRun(
             wire=bench, adapter=bench, channels=bench.streams, own=scenario.LAPTOP,
             job=JobFile(tmp_path / job, create=True), work=[item], site=scenario.SITE, maker=scenario.maker,
-            kinds=[each.kind for each in known_kinds()[0]],
+            kinds=[each.kind for each in known_kinds()[0] if kinds],
         )  # fmt: skip
         return bench, run
 

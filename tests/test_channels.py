@@ -11,7 +11,7 @@ import pytest
 
 from askport.bench import scenario
 from askport.bench.bench import Bench
-from askport.bench.stand_in import StandIn
+from askport.bench.page_device import PageDevice
 from askport.core.channels import Channel, CloseChannel, Closed, OpenChannel, Opened, Received, SendOn, TcpPort
 from askport.core.machine import Machine
 from askport.edges.driver import Driver
@@ -68,7 +68,7 @@ def quiet_wire():
 
 
 def on_the_bench(monkeypatch, port, *, reach=True, cut=False):
-    monkeypatch.setattr(StandIn, "talk", lambda self, port: None if cut else Doorman())
+    monkeypatch.setattr(PageDevice, "talk", lambda self, port: None if cut else Doorman())
     bench = Bench(scenario.LAPTOP_MAC, laptop=(IPv4Interface("192.168.61.9/24"),) if reach else ())
     bench.plug(scenario.stand_in("TG-01"))
     asyncio.run(Driver(Machine(), bench).run(until=lambda: False, longest_until=5.0))

@@ -163,15 +163,17 @@ def test_a_console_is_asked_into_and_told_on_the_bench_and_the_record_says_what_
     session = walk(bench, run, {Phase.MAY_SET}, hands=False)
     assert "log-in" in next_line(session, bench.now()).sentence
     assert session.device.fit.reason == "by its MAC address and its name pump-room"
-    session.stages.setting.log_in("fitter", "marked-wrong")
+    session.stages.setting.log_in("fitter", "marked-wrong", bench.now())
     lines, missing = session.stages.setting.lines(bench.now())
     assert (lines, missing) == (["fitter", "•••", "address 10.84.16.2/22 gateway 10.84.19.254", "save running"], "")
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
+    assert "refused: log-in" in session.device.not_read
     session.enter(bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.NOT_SET)
     assert "refused: log-in" in session.device.way.because
-    session.stages.setting.log_in("fitter", "hatchery")
-    session.enter(bench.now())
+    session.stages.setting.log_in("fitter", "hatchery", bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
+    assert str(session.device.says.address) == "172.26.40.2"
     session.enter(bench.now())
     walk(bench, run, {Phase.RECORDED})
     visit = run.rows[0].last

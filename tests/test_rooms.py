@@ -35,7 +35,7 @@ LEADS = {
     "BORROWS": ("BORROWING", {Phase.MAY_BORROW}),
     "BORROWS_TO_SET": ("BORROWING_TO_SET", {Phase.MAY_SET}),
     "BORROWS_TO_PROVE": ("BORROWING_TO_PROVE", {Phase.MAY_PROVE}),
-    "TRIES_PORTS": ("TRYING_PORTS", {Phase.FINDING, Phase.MEASURING, Phase.BORROWING}),
+    "TRIES_PORTS": ("TRYING_PORTS", {Phase.FINDING, Phase.MEASURING, Phase.BORROWING, Phase.TRYING_PORTS}),
     "PREPARES": ("PREPARING", CHOSEN),
     "PREPARED": ("MAY_SET", CHOSEN),
     "SETS": ("SETTING", {Phase.MAY_SET, Phase.BORROWING_TO_SET}),
@@ -83,9 +83,9 @@ def test_an_event_that_has_no_place_now_ends_nothing_that_runs(practice):
 def test_a_new_way_is_offered_narrated_run_and_recorded(practice, monkeypatch):
     monkeypatch.setitem(WAYS, throw_away.ENTRY.name, throw_away.ENTRY)
     monkeypatch.setattr(StandIn, "receive", throw_away.with_ears())
-    bench, run = practice("TG-01")
+    bench, run = practice("TG-01", kinds=False)
     session = walk(bench, run, {Phase.SETTING}, hands=False)
-    assert [(entry.title, reason) for entry, reason in session.visit.ways()][1:] == [("shout at it", "It has ears.")]
+    assert [(each.entry.title, each.reason) for each in session.visit.ways()][1:2] == [("shout at it", "It has ears.")]
     session.stages.setting.choose_way("shout", bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
     assert next_line(session, bench.now()).sentence == "Shout 10.84.16.40/22 at it."
@@ -101,7 +101,9 @@ def test_the_screen_offers_it(terminal):  # noqa: F811
     screen.keys("Enter")
     screen.until("Enter ▸ Borrow 192.168.61.")
     screen.keys("Enter")
-    screen.until("shout at it", "It has ears.", "Type this into the device")
+    screen.until("shout at it", "It has ears.", "Enter ▸ Send its page")
+    screen.keys("w")
+    screen.until("Type this into the device")
     screen.keys("w")
     screen.until("Enter ▸ Shout 10.84.16.40/22 at it.")
     screen.keys("Enter")

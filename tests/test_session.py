@@ -47,7 +47,7 @@ def journal(run, kind):
 
 @pytest.mark.parametrize(
     ("tag", "found", "way", "borrows"),
-    [("TG-01", "192.168.61.7", "hand", True), ("BL-01", None, "dhcp", False), ("UV-01", "10.212.7.33", "hand", True)],
+    [("TG-01", "192.168.61.7", "page", True), ("BL-01", None, "dhcp", False), ("UV-01", "10.212.7.33", "hand", True)],
 )
 def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
     bench, run = practice(tag)
@@ -82,7 +82,7 @@ def test_what_a_device_forgets_at_a_power_cut_is_found_out_at_once(practice):
 
 def test_a_mistyped_address_is_followed_and_corrected(practice):
     """The device moves out of reach by a slip of the fingers: it is said, reached there, and corrected."""
-    bench, run = practice("TG-01")
+    bench, run = practice("TG-01", kinds=False)
     session = walk(bench, run, {Phase.SETTING}, hands=False)
     wrong = mistyped(session.device.target)
     bench.type_in(wrong)
@@ -234,7 +234,7 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
 )  # fmt: skip
 def test_as_left_is_what_was_measured_and_not_what_was_planned(practice, changed, fails, said, left):
     """Something else than planned was typed in: that proof fails, and the register has what the device really has."""
-    bench, run = practice("TG-01")
+    bench, run = practice("TG-01", kinds=False)
     session = walk(bench, run, {Phase.SETTING}, hands=False)
     bench.type_in(replace(session.device.target, **changed))
     walk(bench, run, {Phase.NOT_PROVEN}, hands=False)
@@ -329,14 +329,14 @@ def test_what_one_device_answers_is_not_expected_of_the_next_one_chosen(practice
 
 def test_a_device_that_fell_back_to_link_local_has_both_doors(practice):
     """It asks by DHCP and has 169.254.83.12 meanwhile: it can be answered, or its page opened there."""
-    bench, run = practice("FD-01")
+    bench, run = practice("FD-01", kinds=False)
     session = run.session
     pass_time(bench, run, 40.0)
     assert session.cable.search.candidate.best.address == IPv4Address("169.254.83.12")
     session.enter(bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
-    assert [entry.name for entry, _ in session.visit.ways()] == ["dhcp", "hand"]
-    assert "at 169.254.83.12 which it fell back to" in session.visit.ways()[1][1]
+    assert session.visit.way_names == ["dhcp", "hand"]
+    assert "at 169.254.83.12 which it fell back to" in session.visit.ways()[1].reason
     session.stages.setting.choose_way("hand", bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.MAY_BORROW)
     assert str(session.visit.free_address).startswith("169.254.83.")

@@ -44,7 +44,7 @@ class Shout(Way):
         self._see(now)
         if not self.done and now >= self._next_at:
             self._next_at = now + 1.0
-            payload = f"{self.target.interface} {self.target.gateway}".encode()
+            payload = " ".join(map(str, (self.target.interface, self.target.gateway, *self.target.dns))).encode()
             self._send(encode_ethernet(Ethernet(self.mac, self._laptop_mac, EXPERIMENT, payload)))
             self._send(arp_question(self._laptop_mac, self.target.interface.ip, sender=self._sender))
 
@@ -65,8 +65,8 @@ def with_ears():
     def receive(self, data, now):
         if int.from_bytes(data[12:14]) != EXPERIMENT or not self.up:
             return others(self, data, now)
-        interface, gateway = data[14:].rstrip(b"\0").decode().split()
-        self.saved = Settings(IPv4Interface(interface), IPv4Address(gateway))
+        interface, gateway, *dns = data[14:].rstrip(b"\0").decode().split()
+        self.saved = Settings(IPv4Interface(interface), IPv4Address(gateway), tuple(map(IPv4Address, dns)))
         self.host.take(self.saved.interface, self.saved.gateway)
         return self.host.announce()
 

@@ -19,9 +19,9 @@ from askport.core.finding.finder import Finder
 from askport.core.machine import Together
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
-from askport.core.proofs.final import Expected, final_proofs
+from askport.core.proofs.final import final_proofs
 from askport.core.proofs.power_cycle import Power, PowerCycle
-from askport.core.proofs.proof import Proof, Subject
+from askport.core.proofs.proof import Expected, Proof, Subject
 from askport.edges.keeper_client import Keeper
 
 _UNSHOWN = "It was silent and is there again, and nothing on the wire shows that its power was cut."

@@ -1,11 +1,12 @@
 """What is known of the one device at hand, from as found to as left."""
 
 from dataclasses import replace
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind
+from askport.core.kinds.read_back import ReadBack
 from askport.core.kinds.recognising import Fit
 from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
@@ -38,10 +39,22 @@ class AtHand:
         """The device as found."""
         self.landed_at: IPv4Address | None = None
         """A wrong address that it was given on the way, where it is now."""
-        self.fit: Fit | None = None
-        """Its kind, with the reason, where one fits."""
+        self.fits: list[Fit] = []
+        """Kinds that fit, each with the reason, the strictest first."""
+        self.first_words: list[str] = []
+        """The first text of its console, and its page's title, where they were read."""
         self.ports_tried: list[Proof] = []
         """What it answered at its old address."""
+        self.as_found: Target | None = None
+        """The settings as found, where address and mask are known."""
+        self.was_touched = False
+        """Whether something was changed about it in this visit, or may have been."""
+        self.restores = False
+        """Whether it is to be put back as it was found."""
+        self.says: ReadBack | None = None
+        """What it said of itself as it was found, where it was read."""
+        self.not_read = ""
+        """What contradicts the wire in that, or why it was not read."""
         self.is_kept = False
         """Whether its console was told to keep what it has."""
         self.way_name: str | None = None
@@ -51,6 +64,11 @@ class AtHand:
         self.proofs: list[Proof] = []
         self.power_cycle: PowerCycle | None = None
         self.left_out: list[str] = []
+
+    @property
+    def fit(self) -> Fit | None:
+        """Its kind with the reason, where one fits; of several, the strictest."""
+        return self.fits[0] if self.fits else None
 
     @property
     def kind(self) -> Kind | None:
@@ -93,6 +111,21 @@ class AtHand:
     def all_proofs(self) -> list[Proof]:
         """Its proofs, the one by a power cut last."""
         return [*self.proofs, *([self.power_cycle] if self.power_cycle else [])]
+
+
+def as_found(device: Device, says: ReadBack | None) -> Target | None:
+    """Return the settings that a device was found with, as far as they were shown or said; None without a mask."""
+    address, best = address_of(device), device.best
+    if address is None or best is None or address in LINK_LOCAL:
+        return None
+    own = says if says and says.address == address else None
+    prefix = best.prefix if best.prefix is not None or own is None else own.prefix
+    if prefix is None:
+        return None
+    interface = IPv4Interface((address, prefix))
+    gateway = best.gateway or (own.gateway if own else None)
+    inside = gateway if gateway and gateway in interface.network else None
+    return Target(interface=interface, gateway=inside, dns=own.dns if own else ())
 
 
 def address_of(device: Device) -> IPv4Address | None:

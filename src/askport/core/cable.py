@@ -38,6 +38,8 @@ class Surroundings:
     """What is known of devices of one kind, the nearest to the job first."""
     log_ins: MutableMapping[str, LogIn] = field(default_factory=dict)
     """What kinds are entered with, by their names; only for as long as the program runs."""
+    serial_lines: MutableMapping[str, str] = field(default_factory=dict)
+    """On which serial line the consoles of kinds are, by their names."""
 
     def tag_of(self, mac: MacAddress) -> str:
         """Return the tag that the register has for a device, or its MAC address."""

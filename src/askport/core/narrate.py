@@ -44,6 +44,7 @@ _PROOFS = {
     "old-gone": "old address left",
     "echo": "answers ping",
     "power-cycle": "survives a power cut",
+    "read-back": "its own word",
     "mask": "mask as planned",
     "gateway": "gateway as planned",
 }

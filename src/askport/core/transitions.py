@@ -67,7 +67,9 @@ MOVES: dict[Event, dict[Phase, Phase]] = {
         Phase.BORROWING_TO_SET: Phase.MAY_SET,
         Phase.BORROWING_TO_PROVE: Phase.MAY_PROVE,
     },
-    Event.TRIES_PORTS: dict.fromkeys((Phase.FINDING, Phase.MEASURING, Phase.BORROWING), Phase.TRYING_PORTS),
+    Event.TRIES_PORTS: dict.fromkeys(
+        (Phase.FINDING, Phase.MEASURING, Phase.BORROWING, Phase.TRYING_PORTS), Phase.TRYING_PORTS
+    ),
     Event.PREPARES: dict.fromkeys(_CHOSEN, Phase.PREPARING),
     Event.PREPARED: dict.fromkeys(_CHOSEN, Phase.MAY_SET),
     Event.SETS: dict.fromkeys((Phase.MAY_SET, Phase.BORROWING_TO_SET), Phase.SETTING),

@@ -94,6 +94,7 @@ class JobRun:
         self._kinds = kinds
         self.log_ins: dict[str, LogIn] = {}
         """What kinds are entered with; never stored."""
+        self._serial_lines: dict[str, str] = {}
         self._laptop_before: set[IPv4Address] = set()
         self._unit = job.units
         self._improvised = WorkItem(tag=f"unit {self._unit + 1}")
@@ -134,6 +135,7 @@ class JobRun:
             maker=self.maker,
             kinds=self._kinds,
             log_ins=self.log_ins,
+            serial_lines=self._serial_lines,
         )
         self.session = Session(
             laptop=Laptop(self.wire.name, self.wire.mac, self.own),

@@ -37,7 +37,7 @@ def as_left_json(as_left: AsLeft) -> dict[str, Any]:
 
 
 def _device(row: Row) -> dict[str, Any]:
-    first, last = row.first, row.last
+    first, last, said = row.first, row.last, row.first.found_said
     return {
         "tag": row.tag,
         "mac": str(row.mac),
@@ -47,6 +47,7 @@ def _device(row: Row) -> dict[str, Any]:
             "prefix": first.found_prefix,
             "gateway": _text(first.found_gateway),
             "asked_by": first.found_asking,
+            "said": said.model_dump(mode="json", exclude={"kind", "unit", "mac"}) if said else None,
             "at": iso(first.found_at),
         },
         "as_left": as_left_json(last.as_left),

@@ -129,12 +129,22 @@ ACTIONS = (
     Action(name="name", key="n", title="Tag", says="Give the device its tag", touches=Touches.JOB),
     Action(
         name="other_way", key="w", title="Other way", says="Set the address by another way",
-        offered=lambda moment: moment.session.phase.step is Step.SET and len(moment.session.visit.ways()) > 1,
+        offered=lambda moment: moment.session.phase.step is Step.SET and len(moment.session.visit.way_names) > 1,
     ),
     Action(
-        name="log_in", key="u", title="Log-in", says="Name what devices of its kind are logged in to with",
-        offered=lambda moment: moment.session.phase in (Phase.MAY_SET, Phase.NOT_SET)
-        and any(moment.session.stages.setting.lines(0.0)),
+        name="log_in", key="u", title="Log-in",
+        says="Name what devices of its kind are logged in to with, or the serial line of its console",
+        offered=lambda moment: bool(moment.session.stages.setting.asks_for),
+    ),
+    Action(
+        name="restore", key="z", title="As found", touches=Touches.DEVICE,
+        says="Put it back as it was found, by the ways that there are",
+        offered=lambda moment: moment.session.stages.setting.may_restore,
+    ),
+    Action(
+        name="crib", key="c", title="Crib card",
+        says="The values as they are typed into it, large, and one key each to the clipboard",
+        offered=lambda moment: moment.session.phase.step is Step.SET and moment.session.device.target is not None,
     ),
     Action(
         name="leave_out", key="l", title="Leave out", touches=Touches.JOB,

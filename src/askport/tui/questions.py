@@ -10,6 +10,7 @@ from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
 from askport.core.plan.work import clean_tag
 from askport.core.session import Session
+from askport.edges.transports.serial_line import serial_lines
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,9 +96,22 @@ def ask_log_in(kind: str) -> Question:
             f"And with which password, {user}? It is never stored.",
             "",
             lambda _typed: "Enter takes it.",
-            lambda session, _, typed: session.stages.setting.log_in(user, typed),
+            lambda session, now, typed: session.stages.setting.log_in(user, typed, now),
             secret=True,
         ),
+    )
+
+
+def ask_serial_line(kind: str) -> Question:
+    """Ask on which of the laptop's serial lines the consoles of a kind are."""
+    lines = serial_lines()
+    there = "; ".join(f"{path}, {what}" for path, what in lines) or "none is plugged in now"
+    return Question(
+        f"On which serial line is the console of the kind {kind}? Here: {there}.",
+        lines[0][0] if lines else "",
+        lambda typed: f"Talk to it on {typed}.",
+        lambda session, now, typed: session.stages.setting.serial_line(typed.strip(), now),
+        replaces=True,
     )
 
 

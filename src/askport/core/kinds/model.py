@@ -217,6 +217,21 @@ class Kind(_Model):
         """Its name with its maker."""
         return f"{self.name} ({self.maker})" if self.maker else self.name
 
+    @property
+    def asks_log_in(self) -> bool:
+        """Whether one of its ways is entered with a name or a password."""
+        return any(self.is_entered_with(way) for way in self.way)
+
+    def is_entered_with(self, way: "ConsoleWay | PageWay | PingWay | HandWay") -> bool:
+        """Whether one of its ways asks for a name or a password."""
+        if isinstance(way, ConsoleWay):
+            texts = [line.send for line in (*way.login, *way.read, *way.set, *way.keep, *way.restart)]
+        else:
+            steps = (*way.login, *way.read, *way.set) if isinstance(way, PageWay) else ()
+            texts = [text for step in steps for text in step.texts]
+        over_ssh = isinstance(way, ConsoleWay) and way.over == "ssh"
+        return over_ssh or any("{user}" in text or "{password}" in text for text in texts)
+
     def asks_password(self, by: str, over: str | None = None) -> bool:
         """Whether a way of it, over Telnet or SSH, is entered with a password."""
         way = self.way_by(by)

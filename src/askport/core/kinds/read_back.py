@@ -22,6 +22,8 @@ class ReadBack:
     origin: str | None = None
     mac: MacAddress | None = None
     name: str | None = None
+    said: frozenset[str] = frozenset()
+    """Which of gateway and dns it said at all, be it that it has none."""
     unread: tuple[str, ...] = ()
     """What stood there and is no such value, as parts of sentences."""
 
@@ -62,8 +64,20 @@ def read_back(found: Mapping[str, str]) -> ReadBack:
         origin=display_text(found["origin"], 40) if found.get("origin") else None,
         mac=mac,
         name=display_text(found["name"], 60) if found.get("name") else None,
+        said=frozenset({"gateway"} & found.keys() | ({"dns"} if "dns1" in found else set())),
         unread=tuple(unread),
     )
+
+
+def words_of(said: ReadBack) -> str:
+    """Return what it says, as people write it."""
+    at = str(said.address or "no address")
+    parts = [f"{at}/{said.prefix}" if said.address and said.prefix is not None else at]
+    if "gateway" in said.said:
+        parts.append(f"gateway {said.gateway or 'none'}")
+    if "dns" in said.said:
+        parts.append(f"DNS {', '.join(map(str, said.dns)) or 'none'}")
+    return ", ".join(parts)
 
 
 def contradictions(said: ReadBack, mac: MacAddress, at: IPv4Address) -> list[str]:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from askport.core.finding.device import Device
-from askport.core.kinds.model import Kind
+from askport.core.kinds.model import Kind, Recognise
 from askport.core.words import listed
 
 
@@ -19,20 +19,37 @@ class Fit:
     """How much of it had to fit: of two, the stricter is the likelier."""
 
 
-def fitting_kinds(kinds: Iterable[Kind], device: Device, *, banner: str = "", ports: Iterable[int] = ()) -> list[Fit]:
+def fitting_kinds(
+    kinds: Iterable[Kind], device: Device, *, banners: Iterable[str] = (), ports: Iterable[int] = ()
+) -> list[Fit]:
     """Return the kinds that fit, the strictest first.
 
     Args:
         kinds: all that are known.
         device: what was heard of it.
-        banner: the first text of its console, or its page's title, where that was read.
+        banners: the first text of its console, and its page's title, where they were read.
         ports: TCP ports that opened.
     """
-    found = (_fit(kind, device, banner, {*ports, *(each.port for each in device.services)}) for kind in kinds)
+    opens, words = {*ports, *(each.port for each in device.services)}, list(banners)
+    found = (_fit(kind, device, words, opens) for kind in kinds)
     return sorted((each for each in found if each), key=lambda each: -each.strictness)
 
 
-def _fit(kind: Kind, device: Device, banner: str, ports: set[int]) -> Fit | None:
+def wants_first_words(kinds: Iterable[Kind], device: Device, *, ports: Iterable[int] = ()) -> bool:
+    """Whether only its console's first text or its page's title can tell of which kind a device is."""
+    known = list(kinds)
+    if fitting_kinds(known, device, ports=ports):
+        return False
+    without = [
+        each.model_copy(update={"recognise": each.recognise.model_copy(update={"banner": ()})})
+        for each in known
+        if each.recognise.banner
+    ]
+    bare = [each for each in without if each.recognise == Recognise()]
+    return bool(bare or fitting_kinds(without, device, ports=ports))
+
+
+def _fit(kind: Kind, device: Device, banners: list[str], ports: set[int]) -> Fit | None:
     wanted, reasons, strictness = kind.recognise, list[str](), 0
     if wanted.mac:
         digits = device.mac.hex()
@@ -48,9 +65,10 @@ def _fit(kind: Kind, device: Device, banner: str, ports: set[int]) -> Fit | None
         reasons.append(f"its name {named}")
         strictness += 10
     if wanted.banner:
-        if not _like(banner, wanted.banner):
+        shown = next((each for each in banners if _like(each, wanted.banner)), None)
+        if shown is None:
             return None
-        reasons.append(f"its text “{banner[:40]}”")
+        reasons.append(f"its text “{shown[:40]}”")
         strictness += 10
     if wanted.ports:
         if not ports & set(wanted.ports):

@@ -24,6 +24,17 @@ def landings(
     return [each for each in found if not host_fault_of(each)]
 
 
+def digit_by_digit(meant: IPv4Address, landed: IPv4Address) -> list[tuple[str, str, bool]]:
+    """Return two addresses one under the other: of each place the two characters, and whether they are the same."""
+    rows: list[tuple[str, str, bool]] = []
+    for mine, theirs in zip(str(meant).split("."), str(landed).split("."), strict=True):
+        wide = max(len(mine), len(theirs))
+        if rows:
+            rows.append((".", ".", True))
+        rows += [(a, b, a == b) for a, b in zip(mine.rjust(wide), theirs.rjust(wide), strict=True)]
+    return rows
+
+
 def _slips(meant: IPv4Address, was: IPv4Address | None) -> Iterator[IPv4Address]:
     octets = list(meant.packed)
     if was:  # only some of its numbers were changed

@@ -1,10 +1,11 @@
 """What every proof has in common, and running several at once."""
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
+from askport.core.channels import ChannelEvent
 from askport.core.formats.packet import Ends
 from askport.core.machine import Effect, Machine, earliest
 from askport.core.wire import Heard, Link
@@ -29,6 +30,21 @@ class Subject:
     def ends(self) -> Ends:
         """From the laptop straight to this device's MAC, so that no neighbour entry can lead elsewhere."""
         return Ends(src_mac=self.laptop_mac, src=self.laptop.ip, dst_mac=self.mac, dst=self.at.ip)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Expected:
+    """What a device's final state must be, beside its address."""
+
+    gateway: IPv4Address | None = None
+    plans_gateway: bool = True
+    """Whether ``gateway`` is planned; False where nothing is said about it."""
+    dns: tuple[IPv4Address, ...] | None = None
+    """None where nothing is said about them."""
+    left: Collection[IPv4Address] = ()
+    """Addresses that it must have left."""
+    ports: Iterable[int] = ()
+    echo: bool = True
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -155,6 +171,12 @@ class Proving(Machine):
         """Let each know."""
         for proof in self._running:
             proof.link_changed(link, now)
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Let each know."""
+        self._now = max(self._now, now)
+        for proof in self._running:
+            proof.channel_event(event, now)
 
     def handle_timer(self, now: float) -> None:
         """Let each do what is due."""

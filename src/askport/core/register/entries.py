@@ -43,6 +43,20 @@ class Found(_Entry):
     because: tuple[str, ...]
 
 
+class ReadOut(_Entry):
+    """What the device itself said that its settings are, before anything was changed."""
+
+    kind: Literal["read-out"] = "read-out"
+    mac: Mac
+    address: IPv4Address | None
+    prefix: int | None
+    gateway: IPv4Address | None
+    dns: tuple[IPv4Address, ...]
+    origin: str | None
+    because: str
+    """What about it contradicts the wire, or could not be read."""
+
+
 class Named(_Entry):
     """The device was given another tag."""
 
@@ -122,7 +136,7 @@ class Recorded(_Entry):
     """Proofs that were not made, by name."""
 
 
-Entry = Found | Named | Borrowed | GaveBack | WasSet | Proved | Left | Kept | Recorded
+Entry = Found | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved | Left | Kept | Recorded
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 
 

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address
 from pydantic import BaseModel
 
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.entries import Entry, Found, Left, Line, Mac, Named, Proved, Recorded, WasSet
+from askport.core.register.entries import Entry, Found, Left, Line, Mac, Named, Proved, ReadOut, Recorded, WasSet
 
 
 class ProofRow(BaseModel):
@@ -32,6 +32,8 @@ class Visit(BaseModel):
     found_gateway: IPv4Address | None
     found_asking: str | None
     """The protocol by which it asked for an address, or None."""
+    found_said: ReadOut | None = None
+    """What it said of itself then."""
     way: str | None = None
     result: str | None = None
     as_left: AsLeft = AsLeft()
@@ -74,7 +76,9 @@ class Visit(BaseModel):
             return f"asked by {self.found_asking.upper()}"
         if self.found_address is None:
             return "not looked at"
-        prefix = f"/{self.found_prefix}" if self.found_prefix is not None else ""
+        said = self.found_said if self.found_said and self.found_said.address == self.found_address else None
+        known = self.found_prefix if self.found_prefix is not None or said is None else said.prefix
+        prefix = f"/{known}" if known is not None else ""
         return f"{self.found_address}{prefix}"
 
 
@@ -150,6 +154,8 @@ def _take(rows: dict[Mac, Row], entry: Entry, at: datetime) -> None:
         return
     visit = row.visits[-1]
     match entry:
+        case ReadOut():
+            visit.found_said = entry
         case Named():
             row.tag = entry.tag
         case WasSet():

@@ -6,11 +6,13 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.device import Device
+from askport.core.kinds.read_back import ReadBack
 from askport.core.proofs.holding import SameMac
 from askport.core.proofs.measured import MaskAsPlanned
 from askport.core.proofs.proof import Outcome, Proof
+from askport.core.proofs.read_back import ReadsBack
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.entries import Found, Left, Proved, WasSet
+from askport.core.register.entries import Found, Left, Proved, ReadOut, WasSet
 from askport.core.ways.way import Way
 from askport.core.wire import Heard
 
@@ -68,11 +70,32 @@ def left(proofs: Iterable[Proof], *, unit: int, mac: MacAddress, heard_gateway: 
     address: Value[IPv4Address] = Value()
     prefix: Value[int] = Value()
     gateway: Value[IPv4Address] = Value(value=heard_gateway, basis=Basis.HEARD) if heard_gateway else Value()
+    told = AsLeft()
     for proof in proofs:
         if isinstance(proof, SameMac) and proof.passed:
             address = Value(value=proof.address, basis=Basis.MEASURED)
+        elif isinstance(proof, ReadsBack) and (said := proof.said):
+            told = _said(said)
         elif isinstance(proof, MaskAsPlanned) and (result := proof.result) and result.prefix is not None:
             prefix = Value(value=result.prefix, basis=Basis.MEASURED)
             if result.gateway or result.has_gateway is False:
                 gateway = Value(value=result.gateway, basis=Basis.MEASURED)
-    return Left(unit=unit, mac=mac, as_left=AsLeft(address=address, prefix=prefix, gateway=gateway))
+    shown = AsLeft(address=address, prefix=prefix, gateway=gateway)
+    return Left(unit=unit, mac=mac, as_left=told.then(shown))
+
+
+def _said(said: ReadBack) -> AsLeft:
+    basis = Basis.READ_BACK
+    return AsLeft(
+        prefix=Value(value=said.prefix, basis=basis) if said.prefix is not None else Value[int](),
+        gateway=Value(value=said.gateway, basis=basis) if "gateway" in said.said else Value[IPv4Address](),
+        dns=Value(value=said.dns, basis=basis) if "dns" in said.said else Value[tuple[IPv4Address, ...]](),
+    )
+
+
+def read_out(said: ReadBack, because: str, *, unit: int, mac: MacAddress) -> ReadOut:
+    """Return what a device said of its settings as it was found."""
+    return ReadOut(
+        unit=unit, mac=mac, address=said.address, prefix=said.prefix, gateway=said.gateway, dns=said.dns,
+        origin=said.origin, because=because,
+    )  # fmt: skip

@@ -50,6 +50,8 @@ class Stages:
         if not may_go_back(visit.phase, step):
             return
         visit.trouble = None
+        if device.was_taken and step is Step.SET:
+            visit.see_again()
         there = device.whereabouts
         if step in (Step.PLUG, Step.FIND) or device.chosen is None:
             self.look_again()

@@ -4,9 +4,9 @@ from collections.abc import Sequence
 from ipaddress import IPv4Address
 
 from askport.core.machine import Machine
-from askport.core.proofs.final import Expected, final_proofs
+from askport.core.proofs.final import final_proofs
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
-from askport.core.proofs.proof import Proof, Proving
+from askport.core.proofs.proof import Expected, Proof, Proving
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import writing
 from askport.core.stages.stage import Next, Stage
@@ -28,11 +28,13 @@ class Prove(Stage):
             return
         expected = Expected(
             gateway=device.target.gateway if device.target else None,
+            dns=device.target.dns if device.target else None,
             left=[each for each in (device.old_address, device.landed_at) if each],
             ports=(*device.work.ports, *device.open_ports),
             echo=device.may_echo,
         )
-        proving = final_proofs(subject, expected, now=now, heard_gateway=self._heard_gateway)
+        reads = self._stages.setting.own_word.reads_at(subject.at.ip, now)
+        proving = final_proofs(subject, expected, now=now, heard_gateway=self._heard_gateway, reads=reads)
         device.proofs, device.power_cycle, device.left_out = proving.proofs, None, []
         visit.go(Event.PROVES, proving)
 
@@ -57,8 +59,7 @@ class Prove(Stage):
             case Phase.NOT_PROVEN:
                 self.begin(now)
             case Phase.FORGOTTEN:
-                if device.chosen and (live := visit.cable.finder.device(device.chosen.mac)):
-                    device.chosen = live
+                visit.see_again()
                 self._stages.setting.prepare(now)
 
     def borrowed(self, now: float) -> None:

@@ -4,6 +4,8 @@ from collections.abc import Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.errors import Refused
+from askport.core.finding.first_words import FirstWords
+from askport.core.kinds.recognising import wants_first_words
 from askport.core.machine import Machine, Pin
 from askport.core.proofs.holding import StillThere
 from askport.core.proofs.proof import Proving, Subject
@@ -70,13 +72,27 @@ class Reach(Stage):
             case Phase.BORROWING, FreeAddressSearch() as choosing:
                 if access.asked_again(choosing, now) and visit.device.whereabouts:
                     access.look_beside(visit.device.whereabouts, None, now)
+            case Phase.TRYING_PORTS, FirstWords() as words:
+                visit.device.first_words = words.heard
+                self._stages.setting.prepare(now)
             case Phase.TRYING_PORTS, Proving() as trying:
                 there, *visit.device.ports_tried = trying.proofs
                 if there.passed or any(each.passed for each in visit.device.ports_tried):
-                    self._stages.setting.prepare(now)
+                    self._introduce(now)
                 else:  # nothing is set on whoever else may be at its address
                     self._stages.look_again()
                     visit.trouble = Refused(f"{there.because} Look again for who is there.")
+
+    def _introduce(self, now: float) -> None:
+        """Hear its first words where only they can tell of which kind it is, or go on to setting it."""
+        visit, device = self._visit, self._visit.device
+        kinds, at = visit.cable.around.kinds, device.whereabouts
+        if device.chosen and at and wants_first_words(kinds, device.chosen, ports=device.open_ports):
+            words = FirstWords(at, device.open_ports, now=now)
+            if not words.done:
+                visit.go(Event.TRIES_PORTS, words)
+                return
+        self._stages.setting.prepare(now)
 
     def next(self, now: float) -> Next:
         """Say what is borrowed, and what for."""
@@ -91,6 +107,8 @@ class Reach(Stage):
                 return Next(f"{on}, so that the laptop can talk to it. Nobody answers there.")
             case Phase.MAY_BORROW:
                 return Next("No free laptop address was found there: press a and name another.", enter=False)
+            case Phase.TRYING_PORTS if any(isinstance(each, FirstWords) for each in visit.running):
+                return Next("Seeing how its console or its page introduces itself.", enter=False)
             case Phase.TRYING_PORTS:
                 return Next("Seeing what it answers as it was found: ping, and the usual ports.", enter=False)
         return Next("Borrowing the address.", enter=False)

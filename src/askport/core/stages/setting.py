@@ -1,8 +1,10 @@
 """Set: the planned values are checked, and set by the way that fits."""
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from askport.core.addresses import LINK_LOCAL
+from askport.core.at_hand import as_found
 from askport.core.errors import BadInput, Refused
 from askport.core.kinds.model import ConsoleWay
 from askport.core.machine import Machine
@@ -10,15 +12,18 @@ from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import writing
 from askport.core.register.fold import as_told
+from askport.core.stages.own_word import OwnWord
 from askport.core.stages.stage import Next, Stage
+from askport.core.stages.visit import Visit
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
-from askport.core.ways.conversation import Ended
-from askport.core.ways.dialogue import Dialogue
-from askport.core.ways.log_in import NO_LOG_IN, LogIn
-from askport.core.ways.start import Start
-from askport.core.ways.table import keeping
+from askport.core.ways.conversation import Conversation, Ended
+from askport.core.ways.log_in import LogIn
+from askport.core.ways.table import keeping, keeps
 from askport.core.ways.way import Result, Way
+
+if TYPE_CHECKING:
+    from askport.core.stages.all import Stages
 
 
 class Setting(Stage):
@@ -26,11 +31,15 @@ class Setting(Stage):
 
     step = Step.SET
 
+    def __init__(self, visit: Visit, stages: "Stages") -> None:
+        super().__init__(visit, stages)
+        self.own_word = OwnWord(visit)
+
     def prepare(self, now: float) -> None:
         """Ask whether the planned address is free, and for a laptop address in its subnet."""
         visit, device = self._visit, self._visit.device
         visit.see_kind()
-        names = [entry.name for entry, _ in visit.ways()]
+        names = visit.way_names
         device.way_name = device.way_name if device.way_name in names else names[0]
         device.way, device.target_holder, visit.free_address, device.is_kept = None, None, None, False
         if device.target is None:
@@ -41,30 +50,76 @@ class Setting(Stage):
             self._stages.prove.begin(now)  # it is there already, and nothing is to be set until a proof says so
             return
         vacancy = FreeAddressSearch(visit.cable.laptop.mac, [target], now=now)
-        laptop = self._stages.access.within_target(now)
-        visit.go(Event.PREPARES, vacancy, *([laptop] if laptop else []))
+        beside = (self._stages.access.within_target(now), self.own_word.read_as_found(now))
+        visit.go(Event.PREPARES, vacancy, *(each for each in beside if each))
 
     def plan(self, target: Target, now: float) -> None:
         """Change what the device is meant to become."""
-        self._visit.device.target = target
+        self._visit.device.target, self._visit.device.restores = target, False
         if self._visit.phase.step is Step.SET:
             self.prepare(now)
 
-    def log_in(self, user: str, password: str) -> None:
+    @property
+    def may_restore(self) -> bool:
+        """Whether it can be put back as it was found: that is known, and it is not so already."""
+        visit, device = self._visit, self._visit.device
+        changed = device.was_taken or device.landed_at is not None
+        at_rest = visit.phase in (
+            Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP, Phase.NOT_PROVEN, Phase.POWER_CYCLE, Phase.FORGOTTEN,
+            Phase.MAY_RECORD,
+        )  # fmt: skip
+        return at_rest and changed and device.as_found is not None and not device.restores
+
+    def restore(self, now: float) -> None:
+        """Have it put back as it was found, by the ways that there are."""
+        visit, device = self._visit, self._visit.device
+        if not self.may_restore:
+            return
+        visit.see_again()
+        device.target, device.restores = device.as_found, True
+        device.proofs, device.power_cycle, device.way_name = [], None, None
+        self.prepare(now)
+
+    def log_in(self, user: str, password: str, now: float) -> None:
         """Take in what devices of this kind are entered with; it is kept for as long as the program runs."""
-        visit, kind = self._visit, self._visit.device.kind
-        if kind:
-            visit.cable.around.log_ins[kind.name] = LogIn(user, password)
+        if kind := self._visit.device.kind:
+            self._visit.cable.around.log_ins[kind.name] = LogIn(user, password)
+            self._ask_again(now)
+
+    def serial_line(self, path: str, now: float) -> None:
+        """Take in on which serial line the consoles of this kind are."""
+        if kind := self._visit.device.kind:
+            self._visit.cable.around.serial_lines[kind.name] = path
+            self._ask_again(now)
+
+    def _ask_again(self, now: float) -> None:
+        """Read what it says of itself, now that it can be talked to."""
+        device = self._visit.device
+        device.not_read = ""
+        if self._visit.phase in (Phase.MAY_SET, Phase.NOT_SET) and not device.says:
+            self.prepare(now)
+
+    @property
+    def asks_for(self) -> str:
+        """Which of ``line`` and ``log-in`` the technician can give for devices of this kind, or nothing."""
+        kind = self._visit.device.kind
+        console = kind.way_by("console") if kind else None
+        if kind is None or self._visit.phase not in (Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP):
+            return ""
+        has_line = kind.name in self._visit.cable.around.serial_lines
+        if isinstance(console, ConsoleWay) and console.over == "serial" and not has_line:
+            return "line"
+        return "log-in" if kind.asks_log_in else ""
 
     def lines(self, now: float) -> tuple[list[str], str]:
         """Return what the chosen way will say, with secrets blanked, and what is missing for it, or nothing."""
-        start = self._start(now)
+        start = self._visit.start(now)
         if start is None or self._visit.way is None:
             return [], ""
         try:
             return self._visit.way.says_lines(start), ""
         except BadInput as error:
-            return [], error.message
+            return [], ask_for(error)
 
     def choose_way(self, name: str, now: float) -> None:
         """Set the address by another way."""
@@ -103,31 +158,13 @@ class Setting(Stage):
         if visit.way.needs_laptop and visit.laptop_within is None:
             self.prepare(now)  # what was borrowed does not reach it
             return
-        start = self._start(now)
+        start = self._visit.start(now)
         if start is None:
             return
+        if not device.was_touched:
+            device.as_found = as_found(device.chosen, device.says)
         device.way = visit.way.begin(start)
         visit.go(Event.SETS, device.way)
-
-    def _start(self, now: float) -> Start | None:
-        visit, cable, device = self._visit, self._visit.cable, self._visit.device
-        if device.target is None or device.chosen is None:
-            return None
-        return Start(
-            mac=device.chosen.mac,
-            target=device.target,
-            laptop_mac=cable.laptop.mac,
-            laptop=visit.laptop_within,
-            old=device.whereabouts,
-            now=now,
-            xid=cable.xid,
-            servers=cable.finder.servers(),
-            landings=visit.landings(),
-            free=visit.free_address,
-            kind=device.kind,
-            log_in=cable.around.log_ins.get(device.kind.name, NO_LOG_IN) if device.kind else NO_LOG_IN,
-            name=device.work.tag,
-        )
 
     def ended(self, ran: Sequence[Machine], now: float) -> None:
         """Take in whether the address is free, or what the way has come to."""
@@ -137,10 +174,11 @@ class Setting(Stage):
                 address = device.target.interface.ip if device.target else None
                 holder = vacancy.taken.get(address) if address else None
                 device.target_holder = holder if device.chosen is None or holder != device.chosen.mac else None
-                last = ran[-1]
-                access.take_free(
-                    last.chosen if isinstance(last, FreeAddressSearch) and last is not vacancy else None, now
-                )
+                for each in ran[1:]:
+                    if isinstance(each, Conversation) and each.said:
+                        self.own_word.take(each.said)
+                laptop = next((each.chosen for each in ran[1:] if isinstance(each, FreeAddressSearch)), None)
+                access.take_free(laptop, now)
                 visit.go(Event.PREPARED)
                 if visit.way and visit.way.by_technician and visit.may_set:
                     self._begin(now)  # watching sends next to nothing, so it needs no decision
@@ -149,13 +187,13 @@ class Setting(Stage):
                     self.prepare(now)
             case Phase.SETTING, Way() as way:
                 self._way_ended(way, now)
-            case Phase.KEEPING, Dialogue(said=said) if said:
+            case Phase.KEEPING, Conversation(said=said) if said:
                 if said.ended is Ended.WELL:
                     device.is_kept = True
                     self._stages.prove.begin(now)
                 else:
                     visit.go(Event.NOT_KEPT)
-                    visit.trouble = Refused(f"Its console was not told to keep it: {said.because}.")
+                    visit.trouble = Refused(f"It was not told to keep it: {said.because}.")
 
     def _way_ended(self, way: Way, now: float) -> None:
         self._write(way)
@@ -170,15 +208,22 @@ class Setting(Stage):
 
     def _may_be_kept(self, now: float) -> bool:
         """Whether its kind can be told to keep what it has, and the laptop reaches it there."""
-        kind = self._visit.device.kind
-        by = kind.way_by("console") if kind else None
-        return isinstance(by, ConsoleWay) and bool(by.keep) and self._visit.laptop_within is not None
+        start = self._visit.start(now)
+        return start is not None and self._visit.laptop_within is not None and bool(keeps(start.kind))
 
     def _keep(self, now: float) -> None:
-        """Have its console keep what it has."""
-        start = self._start(now)
-        if start and (dialogue := keeping(start)):
-            self._visit.go(Event.KEEPS, dialogue)
+        """Have its console or page keep what it has."""
+        start = self._visit.start(now)
+        if start and (talk := keeping(start)):
+            self._visit.go(Event.KEEPS, talk)
+
+    def _missing_to_keep(self, now: float) -> str:
+        try:
+            if start := self._visit.start(now):
+                keeping(start)
+        except BadInput as error:
+            return ask_for(error)
+        return ""
 
     def leave_unkept(self, now: float) -> None:
         """Go on to proving it without having it keep what it has; the power cut will show what comes of that."""
@@ -188,6 +233,7 @@ class Setting(Stage):
     def _write(self, way: Way) -> None:
         entry = writing.was_set(way, unit=self._visit.device.unit)
         self._visit.write(entry)
+        self._visit.device.was_touched |= way.result in (Result.TAKEN, Result.SENT)
         if way.result is Result.TAKEN:
             self._visit.device.as_left = as_told(entry)
 
@@ -212,6 +258,8 @@ class Setting(Stage):
         if target is None:
             return Next("Say what its final address is to be: press e.", enter=False)
         match visit.phase:
+            case Phase.PREPARING if visit.running and visit.running[0].done:
+                return Next("Reading what it says of its settings.", enter=False)
             case Phase.PREPARING:
                 return Next(f"Asking whether {target.interface.ip} is free.", enter=False)
             case Phase.MAY_SET if not visit.may_set:
@@ -220,18 +268,19 @@ class Setting(Stage):
             case Phase.MAY_SET if not visit.has_laptop_address:
                 where = target.interface.network
                 return Next(f"No free laptop address was found in {where}: press a and name one.", enter=False)
-            case Phase.MAY_SET if self.lines(now)[1]:
-                return Next("Its console asks for a log-in: press u and type the name, then the password.", enter=False)
+            case Phase.MAY_SET if missing := self.lines(now)[1]:
+                return Next(missing, enter=False)
             case Phase.MAY_SET if visit.way and visit.way.enter_does:
                 needs = visit.way.needs_laptop and visit.laptop_within is None
                 does = visit.way.enter_does.format(target=target.interface)
                 return Next(f"Borrow {visit.free_address} and {does}." if needs else f"{does[0].upper()}{does[1:]}.")
             case Phase.MAY_KEEP:
-                return Next(
-                    f"It holds {target.interface.ip} for now only. Have its console keep it. l leaves that out."
-                )
+                told = f"It holds {target.interface.ip} for now only. "
+                if missing := self._missing_to_keep(now):
+                    return Next(f"{told}{missing} l leaves that out.", enter=False)
+                return Next(f"{told}Have its {keeps(device.kind)} keep it. l leaves that out.")
             case Phase.KEEPING:
-                return Next("Having its console keep the address.", enter=False)
+                return Next(f"Having its {keeps(device.kind)} keep the address.", enter=False)
             case Phase.NOT_SET if device.way:
                 return Next(f"{device.way.because} Enter tries again.")
             case Phase.SETTING if device.way:
@@ -246,3 +295,10 @@ class Setting(Stage):
         if self._visit.phase is Phase.NOT_SET:
             return "not set yet"
         return f"to {device.target.interface}" if device.target else "to be decided"
+
+
+def ask_for(error: BadInput) -> str:
+    """Say what is missing to talk to a device, as what to press."""
+    if "serial line" in error.message:
+        return "Its console is on a serial line: press u and name the line."
+    return "It asks for a log-in: press u and type the name, then the password."

@@ -9,15 +9,18 @@ from askport.core.errors import AskPortError
 from askport.core.finding.device import Device
 from askport.core.kinds.recognising import Fit, fitting_kinds
 from askport.core.machine import Effect, Machine, WriteEntry
+from askport.core.plan.editing import next_free
 from askport.core.plan.landings import landings
-from askport.core.plan.target import Check, check_target
+from askport.core.plan.target import Check, Target, check_target
 from askport.core.plan.work import clean_tag
 from askport.core.proofs.proof import Subject
 from askport.core.reach.talk import Verdict, can_talk
 from askport.core.register.entries import Entry, Named
 from askport.core.steps import Phase
 from askport.core.transitions import Event, after
-from askport.core.ways.table import WayEntry, entry_of, fitting
+from askport.core.ways.log_in import NO_LOG_IN
+from askport.core.ways.start import Start
+from askport.core.ways.table import WayChoice, WayEntry, entry_of, fitting
 
 
 class Visit:
@@ -65,14 +68,22 @@ class Visit:
         """The way that is chosen."""
         return entry_of(self.device.way_name)
 
-    def ways(self) -> list[tuple[WayEntry, str]]:
-        """Return the ways that fit this device, best first, each with the reason."""
-        return fitting(self.device.chosen, self.device.whereabouts, self.device.kind)
+    def ways(self) -> list[WayChoice]:
+        """Return the ways that fit this device, best first, each with the reason and what it still needs."""
+        device, kind, around = self.device, self.device.kind, self.cable.around
+        has = {"log-in"} if kind and kind.name in around.log_ins else set[str]()
+        has |= {"line"} if kind and kind.name in around.serial_lines else set()
+        return fitting(device.chosen, device.whereabouts, kind, ports=device.open_ports, has=has)
+
+    @property
+    def way_names(self) -> list[str]:
+        """The names of the ways that can be chosen, best first."""
+        return [each.entry.name for each in self.ways() if each.usable]
 
     def kinds_of(self, device: Device) -> list[Fit]:
         """Return the kinds that fit a device by all that was heard of it, the strictest first."""
         ports = self.device.open_ports if self.device.chosen and self.device.chosen.mac == device.mac else ()
-        return fitting_kinds(self.cable.around.kinds, device, ports=ports)
+        return fitting_kinds(self.cable.around.kinds, device, banners=self.device.first_words, ports=ports)
 
     def _delivered(self, device: Device) -> IPv4Address | None:
         fit = next(iter(self.kinds_of(device)), None)
@@ -84,13 +95,13 @@ class Visit:
         device = self.device
         if device.chosen:
             live = self.cable.finder.device(device.chosen.mac) or device.chosen
-            device.fit = next(iter(self.kinds_of(live)), device.fit)
+            device.fits = self.kinds_of(live) or device.fits
 
-    def set_unseen(self, device: Device) -> tuple[WayEntry, str] | None:
+    def set_unseen(self, device: Device) -> WayChoice | None:
         """Return the way by which a device can be set that has shown no address, with the reason, or None."""
         fit = next(iter(self.kinds_of(device)), None)
         ways = fitting(device, None, fit.kind) if fit else []
-        return next(((entry, reason) for entry, reason in ways if entry.by_mac), None)
+        return next((each for each in ways if each.entry.by_mac and each.usable), None)
 
     def may_be_taken(self, device: Device) -> bool:
         """Whether enough is known of a device to go on with it."""
@@ -120,23 +131,32 @@ class Visit:
         at, is_known = present
         return can_talk(self.cable.laptop.addresses, at.ip, at.network.prefixlen if is_known else None)
 
-    def checks(self) -> list[Check]:
-        """Return every check of the planned values."""
+    def checks(self, typed: Target | None = None) -> list[Check]:
+        """Return every check of the planned values, or of others that are only typed yet."""
         device, around = self.device, self.cable.around
-        if not device.target:
+        target = typed or device.target
+        if not target:
             return []
         mac = device.chosen.mac if device.chosen else device.work.mac
         used = {address: around.tag_of(each) for address, each in around.used.items() if each != mac}
         own = (device.work.tag, device.listed_as)
         planned = {address: tag for address, tag in around.planned.items() if tag not in own}
-        checks = check_target(device.target, around.site, used, planned)
-        address = device.target.interface.ip
+        site = None if device.restores else around.site  # as found it belongs to no site
+        checks = check_target(target, site, used, planned)
+        address = target.interface.ip
         laptop = next((f"The laptop's {each}" for each in self.cable.laptop.addresses if each.ip == address), None)
-        if holder := laptop or (str(device.target_holder) if device.target_holder else None):
+        asked = typed is None and device.target_holder is not None
+        if holder := laptop or (str(device.target_holder) if asked else None):
             checks.append(Check(about="unused", passed=False, sentence=f"{holder} answers there: it is in use."))
-        elif self.phase is not Phase.PREPARING:
+        elif typed is None and self.phase is not Phase.PREPARING:
             checks.append(Check(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire."))
         return checks
+
+    def next_free(self, after: IPv4Interface) -> IPv4Address | None:
+        """Return the next address behind one that nobody has or is to have, for this device."""
+        site = self.cable.around.site
+        avoid = self.cable.somebodys() | {each.ip for each in self.cable.laptop.addresses}
+        return next_free(after, avoid, site.pool if site else None)
 
     @property
     def may_set(self) -> bool:
@@ -170,6 +190,34 @@ class Visit:
         old, kind = self.device.old_address, self.device.kind
         delivered = delivered or (kind.delivered.interface if kind else None)
         return landings(target.interface.ip, old, delivered.ip if delivered else None) if target else []
+
+    def start(self, now: float) -> Start | None:
+        """Return what a way is started with, or None where there is no device or no plan yet."""
+        cable, device = self.cable, self.device
+        if device.target is None or device.chosen is None:
+            return None
+        return Start(
+            mac=device.chosen.mac,
+            target=device.target,
+            laptop_mac=cable.laptop.mac,
+            laptop=self.laptop_within,
+            old=device.whereabouts,
+            now=now,
+            xid=cable.xid,
+            servers=cable.finder.servers(),
+            landings=self.landings(),
+            free=self.free_address,
+            kind=device.kind,
+            log_in=cable.around.log_ins.get(device.kind.name, NO_LOG_IN) if device.kind else NO_LOG_IN,
+            line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",
+            name=device.work.tag,
+        )
+
+    def see_again(self) -> None:
+        """Take the device as it is now, and not as it was found: it has moved since."""
+        device = self.device
+        if device.chosen and (live := self.cable.finder.device(device.chosen.mac)):
+            device.chosen, device.landed_at = live, None
 
     def left_behind(self) -> None:
         """Have the finder know that the device is no longer where it was."""

@@ -1,8 +1,9 @@
 """The ways of setting an address: to have one more, write its module and one line here."""
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Collection
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
@@ -11,12 +12,14 @@ from askport.core.kinds.placeholders import values_of
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.console import Console, far_end
+from askport.core.ways.conversation import Conversation
 from askport.core.ways.dialogue import Dialogue, shown_lines
-from askport.core.ways.page import Page
-from askport.core.ways.page_talk import shown_steps
+from askport.core.ways.page import Page, page_of
+from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.ping import Ping
 from askport.core.ways.start import Start
 from askport.core.ways.way import Way
+from askport.core.words import listed
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -97,8 +100,12 @@ def _watch(start: Start) -> Way:
 
 def _has_console(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("console") if kind else None
-    if kind is None or not isinstance(by, ConsoleWay) or there is None or not by.set or by.over == "serial":
-        return None  # which serial line it is can be named on the command line only
+    if kind is None or not isinstance(by, ConsoleWay) or not by.set:
+        return None
+    if by.over == "serial":
+        return f"Its kind, {kind.name}, is set over a serial line."
+    if there is None:
+        return None
     return f"Its kind, {kind.name}, is set over {by.over.title() if by.over != 'ssh' else 'SSH'} on port {by.at_port}."
 
 
@@ -157,20 +164,34 @@ def _fill_in(start: Start) -> Way:
     return Page(start, kind, by, _values(start, kind))
 
 
-def keeping(start: Start) -> Dialogue | None:
-    """Return the dialogue by which a device is told to keep what it has, or None where its kind knows none.
+def keeps(kind: Kind | None) -> str | None:
+    """Return what of a device can be told to keep what it was given, its console or its page, or None."""
+    console, page = (kind.way_by("console"), kind.way_by("page")) if kind else (None, None)
+    if isinstance(console, ConsoleWay) and console.keep:
+        return "console"
+    return "page" if isinstance(page, PageWay) and page.set else None
+
+
+def keeping(start: Start) -> Conversation | None:
+    """Return the conversation by which a device is told to keep what it has, or None where its kind knows none.
+
+    Its console keeps what it uses; on its page the same values are saved as its own.
 
     Raises:
-        BadInput: its console asks for a log-in that was not given.
+        BadInput: its console or page asks for a log-in that was not given.
     """
-    by = start.kind.way_by("console") if start.kind else None
-    if start.kind is None or not isinstance(by, ConsoleWay) or not by.keep:
+    kind, by = start.kind, keeps(start.kind)
+    if kind is None or by is None:
         return None
-    values = {**_values(start, start.kind), **start.log_in.values}
-    lines = [*by.login, *by.keep]
-    shown_lines(lines, values)
-    far = far_end(by, start.target.interface.ip, start)
-    return Dialogue(far, lines, values, refused=by.refused, now=start.now)
+    at_new = replace(start, old=start.target.interface.ip)
+    values = {**_values(start, kind), **start.log_in.values}
+    way = kind.way_by(by)
+    if isinstance(way, ConsoleWay):
+        lines = [*way.login, *way.keep]
+        shown_lines(lines, values)
+        return Dialogue(far_end(way, at_new.old, start), lines, values, refused=way.refused, now=start.now)
+    _requests(at_new)
+    return PageTalk(page_of(way, at_new), [*way.login, *way.set], values) if isinstance(way, PageWay) else None
 
 
 def _takes_pings(_: Device | None, __: IPv4Address | None, kind: Kind | None) -> str | None:
@@ -266,10 +287,56 @@ WAYS: dict[str, WayEntry] = {
 """By name, best first."""
 
 
-def fitting(device: Device | None, there: IPv4Address | None, kind: Kind | None = None) -> list[tuple[WayEntry, str]]:
-    """Return the ways that fit a device, best first, each with the reason."""
-    found = ((entry, entry.fits(device, there, kind)) for entry in WAYS.values())
-    return [(entry, reason) for entry, reason in found if reason]
+class WayChoice(NamedTuple):
+    """A way for one device."""
+
+    entry: WayEntry
+    reason: str
+    lacks: str = ""
+    """What it still needs, as the end of a sentence."""
+    usable: bool = True
+    """Whether it can be chosen once it has that; a way without its kind cannot."""
+
+
+_CONSOLE_PORTS, _PAGE_PORTS = (23, 22), (80, 443)
+
+
+def fitting(
+    device: Device | None,
+    there: IPv4Address | None,
+    kind: Kind | None = None,
+    *,
+    ports: Collection[int] = (),
+    has: Collection[str] = (),
+) -> list[WayChoice]:
+    """Return the ways that fit a device, best first; behind them those that would with a kind.
+
+    Args:
+        device: as found.
+        there: where it is.
+        kind: of which kind.
+        ports: TCP ports that opened.
+        has: which of ``log-in`` and ``line`` were given.
+    """
+    reasons = ((entry, entry.fits(device, there, kind)) for entry in WAYS.values())
+    found = [WayChoice(entry, reason, _lacks(entry, kind, has)) for entry, reason in reasons if reason]
+    names = {each.entry.name for each in found}
+    for name, wanted in ((Console.name, _CONSOLE_PORTS), (Page.name, _PAGE_PORTS)):
+        opens = [port for port in wanted if port in ports]
+        if opens and name not in names and there is not None:
+            answers = f"It answers on port {listed(opens)}."
+            found.append(WayChoice(WAYS[name], answers, "a kind that says how", usable=False))
+    return found
+
+
+def _lacks(entry: WayEntry, kind: Kind | None, has: Collection[str]) -> str:
+    way = kind.way_by(entry.name) if kind else None
+    lacks = []
+    if isinstance(way, ConsoleWay) and way.over == "serial" and "line" not in has:
+        lacks.append("its serial line")
+    if kind and way and kind.is_entered_with(way) and "log-in" not in has:
+        lacks.append("its log-in")
+    return listed(lacks)
 
 
 def entry_of(name: str | None) -> WayEntry | None:

@@ -3,6 +3,7 @@
 from typing import Any
 
 from askport.core.channels import SerialLine
+from askport.core.text import display_text
 
 
 async def connect(_: str, far: SerialLine) -> tuple[Any, Any]:
@@ -28,3 +29,13 @@ async def connect(_: str, far: SerialLine) -> tuple[Any, Any]:
         number = getattr(error, "errno", None)
         raise (OSError(number, "") if number else ConnectionError(str(error))) from None
     return reader, writer
+
+
+def serial_lines() -> list[tuple[str, str]]:
+    """Return the laptop's serial lines: where each is, and what it is."""
+    from serial.tools.list_ports import comports
+
+    return [
+        (each.device, display_text(each.description, 60) if each.description not in ("n/a", None) else "a serial line")
+        for each in sorted(comports())
+    ]

@@ -1,60 +1,142 @@
-"""Set: the planned values with their checks, the ways that fit, and what is to be typed."""
+"""Set: the planned values against the present ones with their checks, the ways that fit, and what is to be typed."""
 
+from askport.core.addresses import LINK_LOCAL, mask_of_prefix
+from askport.core.errors import BadInput
 from askport.core.kinds.typing_in import typed
+from askport.core.plan.editing import ROWS, TargetEdit
 from askport.core.plan.sentence import EXAMPLE
+from askport.core.plan.target import Check, Target
 from askport.core.session import Session
 from askport.core.steps import Phase
+from askport.core.ways.way import Way
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, beside, blank, heading, line, wrapped
+from askport.tui.pictures.landing import landing_lines
 
 _VALUE = 20
-_CHECKS = 44
+_NOW = 44
+_STEPS = 6
+_WAY = 26
 
 
-def set_lines(session: Session, width: int, now: float) -> list[Ink]:
-    """Draw the plan, the ways and what has happened."""
-    target = session.device.target
+def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None = None) -> list[Ink]:
+    """Draw the plan, the ways and what has happened; ``edit`` is the plan while it is typed."""
+    device, target = session.device, session.device.target
     if target is None:
         return wrapped(
             f"Nothing is planned for this device. Press e and type what it is to become, say {EXAMPLE}", width
         )
+    if edit:
+        return _edited(session, edit, width)
     way = session.visit.way
     typing = session.phase is Phase.SETTING and way is not None and way.by_technician
-    title = "Type this into the device" if typing else f"What {session.device.work.tag} is to become"
-    lines = [heading(title, width), blank()]
-    found = session.device.whereabouts
-    for name, value in typed(target, session.device.kind):
+    put_back = f"What {device.work.tag} was found with, to be put back"
+    title = put_back if device.restores else f"What {device.work.tag} is to become"
+    lines = [heading("Type this into the device" if typing else title, width), blank()]
+    present = _present(session)
+    for name, value in typed(target, device.kind):
         ink = Ink().to(2).put(name, DIM).to(_VALUE).put(value, f"{STRONG} {THEIRS}")
-        if name == "IP address":
-            asks = session.device.chosen is not None and session.device.chosen.request is not None
-            ink.to(_CHECKS).put(f"now {found}" if found else f"now none{': it asks for one' if asks else ''}", DIM)
+        if name in present:
+            ink.to(_NOW).put(f"now {present[name]}", DIM)
         lines.append(ink)
-        if typing:
+        if typing and width >= _NOW + 30:
             lines.append(blank())
-    said, _ = session.stages.setting.lines(now) if way and not session.device.way else ([], "")
+    if device.not_read:
+        lines += [blank(), *wrapped(device.not_read, width, CONFLICT if device.says else DIM, 2)]
+    said, _ = session.stages.setting.lines(now) if way and not device.way else ([], "")
     if said:
         lines += [blank(), heading("What it will be told", width)]
         lines += [ink for each in said for ink in wrapped(each, width, STRONG, 2)]
-    if session.device.way:
-        lines += [*([] if typing else [blank()]), heading("What has happened", width)]
-        for step in session.device.way.steps[-6:]:
-            ago = f"{step.at - session.cable.began_at:6.1f} s  "
-            lines += beside(Ink().to(2).put(ago, DIM), 0, step.text, width)
-        if not session.device.way.steps:
-            lines.append(line("Watching the wire for its move.", OURS, 2))
-    ways = session.visit.ways()
-    if not typing or len(ways) > 1:
-        lines += [blank(), heading("Ways that fit this device, best first", width)]
-        for entry, reason in ways:
-            chosen = entry is way
-            ink = Ink().to(2).put("▸ " if chosen else "  ", STRONG).put(entry.title, STRONG if chosen else "")
-            lines += beside(ink, 26, reason, width, "" if chosen else DIM)
-    lines += [*([] if typing and not session.device.way else [blank()]), heading("Checked", width)]
-    for check in session.visit.checks():
-        mark, style = ("✓", "") if check.passed else ("✗", CONFLICT)
-        lines += beside(
-            Ink().to(2).put(f"{mark} ", style).put(check.about, style or DIM), 16, check.sentence, width, style
-        )
-    if fit := session.device.fit:
-        lines += [blank(), heading("Its kind", width)]
-        lines += wrapped(f"{fit.kind.words}, {fit.reason}. {fit.kind.notes}".rstrip(), width, indent=2)
+    if device.way:
+        lines += [blank(), heading("What has happened", width), *_happened(session, device.way, width)]
+    lines += _ways(session, width, typing=typing)
+    lines += [blank(), heading("Checked", width), *_checked(session.visit.checks(), width)]
+    if device.fits:
+        several = len(device.fits) > 1
+        lines += [blank(), heading("Kinds that fit, the strictest first" if several else "Its kind", width)]
+        for fit in device.fits:
+            notes = fit.kind.notes if fit is device.fit else ""
+            lines += wrapped(f"{fit.kind.words}, {fit.reason}. {notes}".rstrip(), width, indent=2)
     return lines
+
+
+def _present(session: Session) -> dict[str, str]:
+    """Return what the device has now, by the names of the values, as far as it is known."""
+    device = session.device
+    there, says = device.whereabouts, device.says
+    if there is None:
+        asks = device.chosen is not None and device.chosen.request is not None
+        return {"IP address": f"none{': it asks for one' if asks else ''}"}
+    present = {"IP address": str(there)}
+    best = device.chosen.best if device.chosen and not device.landed_at and there not in LINK_LOCAL else None
+    if best and best.prefix is not None:
+        present["Subnet mask"] = str(mask_of_prefix(best.prefix))
+    if best and best.gateway:
+        present["Default gateway"] = str(best.gateway)
+    if says is None or device.landed_at:
+        return present
+    if says.prefix is not None:
+        present.setdefault("Subnet mask", f"{mask_of_prefix(says.prefix)}, it says")
+    if "gateway" in says.said:
+        present.setdefault("Default gateway", f"{says.gateway or 'none'}, it says")
+    if "dns" in says.said:
+        for place in (1, 2, 3):
+            server = says.dns[place - 1] if len(says.dns) >= place else "none"
+            present[f"DNS server {place}"] = f"{server}, it says"
+    return present
+
+
+def _happened(session: Session, way: Way, width: int) -> list[Ink]:
+    lines: list[Ink] = []
+    for step in way.steps[-_STEPS:]:
+        ago = f"{step.at - session.cable.began_at:6.1f} s  "
+        lines += beside(Ink().to(2).put(ago, DIM), 0, step.text, width)
+    if not way.steps:
+        lines.append(line("Watching the wire for its move.", OURS, 2))
+    landed, meant = way.moved_to, way.target.interface.ip
+    if landed and landed not in LINK_LOCAL and not way.done:
+        lines += [blank(), *landing_lines(meant, landed)]
+    return lines
+
+
+def _ways(session: Session, width: int, *, typing: bool) -> list[Ink]:
+    ways, chosen = session.visit.ways(), session.visit.way
+    if typing and len(ways) == 1:
+        return []
+    lines = [blank(), heading("Ways that fit this device, best first", width)]
+    for entry, reason, lacks, usable in ways:
+        is_chosen = entry is chosen
+        ink = Ink().to(2).put("▸ " if is_chosen else "  ", STRONG).put(entry.title, STRONG if is_chosen else "")
+        needs = f" It needs {lacks}." if lacks else ""
+        lines += beside(ink, _WAY, f"{reason}{needs}", width, "" if is_chosen and usable else DIM)
+    return lines
+
+
+def _checked(checks: list[Check], width: int) -> list[Ink]:
+    lines: list[Ink] = []
+    for check in checks:
+        mark, style = ("✓", "") if check.passed else ("✗", CONFLICT)
+        ink = Ink().to(2).put(f"{mark} ", style).put(check.about, style or DIM)
+        lines += beside(ink, 16, check.sentence, width, style)
+    return lines
+
+
+def _edited(session: Session, edit: TargetEdit, width: int) -> list[Ink]:
+    """Draw the values while they are typed, the number at hand turned round, and what is wrong with them."""
+    lines = [heading(f"What {session.device.work.tag} is to become", width), blank()]
+    for row, (name, numbers) in enumerate(zip(ROWS, edit.rows, strict=True)):
+        at = row == edit.row
+        ink = Ink().to(2).put("▸ " if at else "  ", STRONG).put(name, STRONG if at else DIM).to(_VALUE)
+        if not any(numbers) and not at:
+            lines.append(ink.put("none", DIM))
+            continue
+        for place, number in enumerate(numbers):
+            here = at and place == edit.place
+            ink.put("." if place else "", DIM)
+            ink.put(number or ("_" if here else "·"), f"{STRONG} reverse {THEIRS}" if here else f"{STRONG} {THEIRS}")
+        lines.append(ink)
+    try:
+        target: Target | None = edit.target()
+    except BadInput as error:
+        return [*lines, blank(), *wrapped(error.message, width, CONFLICT, 2)]
+    checks = session.visit.checks(target)
+    return [*lines, blank(), heading("Checked", width), *_checked(checks, width)]

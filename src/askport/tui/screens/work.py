@@ -30,11 +30,22 @@ from askport.tui.pictures.proving import prove_lines
 from askport.tui.pictures.reach import reach_lines
 from askport.tui.pictures.record import record_lines
 from askport.tui.pictures.setting import set_lines
-from askport.tui.questions import ask_device_address, ask_label, ask_laptop_address, ask_log_in, ask_plan, ask_tag
+from askport.tui.questions import (
+    ask_device_address,
+    ask_label,
+    ask_laptop_address,
+    ask_log_in,
+    ask_plan,
+    ask_serial_line,
+    ask_tag,
+)
+from askport.tui.screens.crib import CribScreen
 from askport.tui.screens.evidence import EvidenceScreen
+from askport.tui.screens.hands import PracticeHands
 from askport.tui.screens.keys import key_strip, program_bindings
 from askport.tui.screens.register import RegisterScreen
 from askport.tui.widgets.entry import EntryLine
+from askport.tui.widgets.octets import OctetKeys
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.widgets.way import WayRail, crate_lines, way_lines, way_strip
 from askport.tui.workplace import Workplace
@@ -57,7 +68,7 @@ _PICTURES: dict[Step, Picture] = {
 }
 
 
-class WorkScreen(Screen[None]):
+class WorkScreen(PracticeHands, Screen[None]):
     """One device after the other."""
 
     CSS_PATH = "work.tcss"
@@ -73,6 +84,7 @@ class WorkScreen(Screen[None]):
     crate = query_one("#crate", Sheet)
     picture = query_one("#picture", Sheet)
     entry = query_one(EntryLine)
+    octets = query_one(OctetKeys)
 
     def __init__(self, workplace: Workplace) -> None:
         super().__init__()
@@ -98,6 +110,7 @@ class WorkScreen(Screen[None]):
             with VerticalScroll(id="scroll", can_focus=False):
                 yield Sheet(id="picture")
         yield EntryLine()
+        yield OctetKeys()
         yield Sheet(id="next")
         yield Sheet(id="hands")
         yield Footer(compact=True)
@@ -175,7 +188,10 @@ class WorkScreen(Screen[None]):
         self.crate.show(crate_lines(run, left, max(3, self.crate.size.height - 2)))
         room = max(40, self.picture.size.width)
         step = self.looking_at or session.phase.step
-        self.picture.show([*news_lines(session, step, room), *_PICTURES[step](session, room, now)])
+        if edit := self.octets.edit:
+            self.picture.show(set_lines(session, room, now, edit))
+        else:
+            self.picture.show([*news_lines(session, step, room), *_PICTURES[step](session, room, now)])
         self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
         if compact:
             shown = [each for each in program_bindings(self) if each.binding.show]
@@ -303,12 +319,41 @@ class WorkScreen(Screen[None]):
 
     def action_plan(self) -> None:
         """Change what the device is to become."""
+        session = self.workplace.run.session
+        target = session.device.target
+        if target and session.phase.step is Step.SET:
+            self.looking_at = None
+            self.octets.begin(target, lambda typed: session.visit.next_free(typed.interface))
+            self.draw()
+        else:
+            self.entry.ask(ask_plan(session))
+
+    def on_octet_keys_changed(self, _: OctetKeys.Changed) -> None:
+        """Draw what was typed."""
+        self.draw()
+
+    def on_octet_keys_taken(self, event: OctetKeys.Taken) -> None:
+        """Plan what was typed."""
+        self._act(lambda session, now: session.stages.setting.plan(event.target, now))
+
+    def on_octet_keys_whole_line(self, _: OctetKeys.WholeLine) -> None:
+        """Ask for the whole line."""
         self.entry.ask(ask_plan(self.workplace.run.session))
 
     def action_log_in(self) -> None:
         """Ask what devices of this kind are logged in to with."""
-        if kind := self.workplace.run.session.device.kind:
-            self.entry.ask(ask_log_in(kind.name))
+        session = self.workplace.run.session
+        if kind := session.device.kind:
+            asks_line = session.stages.setting.asks_for == "line"
+            self.entry.ask(ask_serial_line(kind.name) if asks_line else ask_log_in(kind.name))
+
+    def action_restore(self) -> None:
+        """Put the device back as it was found."""
+        self._act(lambda session, now: session.stages.setting.restore(now))
+
+    def action_crib(self) -> None:
+        """Show the values large, as they are typed."""
+        self.app.push_screen(CribScreen(self.workplace, self.action_door))
 
     def action_name(self) -> None:
         """Give the device at hand its tag."""
@@ -321,7 +366,7 @@ class WorkScreen(Screen[None]):
     def action_other_way(self) -> None:
         """Set the address by the next way in the list."""
         session = self.workplace.run.session
-        names = [entry.name for entry, _ in session.visit.ways()]
+        names = session.visit.way_names
         here = names.index(session.device.way_name) if session.device.way_name in names else -1
         self._act(lambda session, now: session.stages.setting.choose_way(names[(here + 1) % len(names)], now))
 
@@ -354,25 +399,3 @@ class WorkScreen(Screen[None]):
         """Look at the step that was clicked."""
         self.looking_at = event.step
         self.draw()
-
-    # The hands of the practice bench
-
-    def _by_hand(self, said: str) -> None:
-        self._said_by_hand = said
-        self.workplace.run.wire.wake()
-        self.draw()
-
-    def action_hand_power(self) -> None:
-        """Pull its power, or put it back."""
-        if self.workplace.practice:
-            self._by_hand(self.workplace.practice.toggle_power())
-
-    def action_hand_type(self) -> None:
-        """Type the planned values into the device."""
-        if self.workplace.practice:
-            self._by_hand(self.workplace.practice.type_in(self.workplace.run.session.device.target))
-
-    def action_hand_mistype(self) -> None:
-        """Type them with a slip of the fingers."""
-        if self.workplace.practice:
-            self._by_hand(self.workplace.practice.type_in(self.workplace.run.session.device.target, wrongly=True))

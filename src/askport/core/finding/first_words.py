@@ -1,0 +1,86 @@
+"""A device's first words on a connection: what its console says unasked, and the title of its page."""
+
+import re
+from collections.abc import Iterable
+from ipaddress import IPv4Address
+
+from askport.core.channels import (
+    Channel,
+    ChannelEvent,
+    CloseChannel,
+    Closed,
+    Fetch,
+    Fetched,
+    HttpPort,
+    OpenChannel,
+    PageCall,
+    Received,
+    TcpPort,
+    TelnetPort,
+)
+from askport.core.machine import Machine
+from askport.core.text import display_text
+
+_LONGEST_S = 4.0
+"""A console that looks up the laptop's name before it speaks takes longer, and is then not recognised by its text."""
+_MORE_S = 0.4
+"""After the first words, the rest of the line."""
+_MAX = 2000
+_TELNET, _SSH, _HTTP, _HTTPS = 23, 22, 80, 443
+_TITLE = re.compile(r"<title[^>]*>(.{0,200}?)</title", re.IGNORECASE | re.DOTALL)
+
+
+class FirstWords(Machine):
+    """Connects once to each port that opened and may introduce the device; nothing is said on a console."""
+
+    def __init__(self, at: IPv4Address, ports: Iterable[int], *, now: float) -> None:
+        super().__init__()
+        self._open: dict[Channel | PageCall, str] = {}
+        self._over_at = now + _LONGEST_S
+        for port in ports:
+            if port in (_TELNET, _SSH):
+                channel = Channel(TelnetPort(at, port) if port == _TELNET else TcpPort(at, port))
+                self._open[channel] = ""
+                self._effects.append(OpenChannel(channel))
+            elif port in (_HTTP, _HTTPS):
+                call = PageCall(HttpPort(at, port, port == _HTTPS), "GET", "/")
+                self._open[call] = ""
+                self._effects.append(Fetch(call))
+        self.heard: list[str] = []
+        """What they said, cleaned."""
+
+    @property
+    def done(self) -> bool:
+        """Whether each has spoken, or the time is over."""
+        return not self._open
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Take in what was said."""
+        if event.channel not in self._open:
+            return
+        match event:
+            case Received(channel, data):
+                said = self._open[channel] = (self._open[channel] + data.decode("utf-8", "replace"))[:_MAX]
+                self._over_at = min(self._over_at, now + _MORE_S) if said.strip() else self._over_at
+            case Fetched(call, _, text):
+                self._open.pop(call)
+                self._keep(found[1] if (found := _TITLE.search(text)) else "")
+            case Closed(channel):
+                self._keep(self._open.pop(channel))
+
+    def _keep(self, text: str) -> None:
+        if plain := display_text(" ".join(text.split()), 200):
+            self.heard.append(plain)
+
+    def handle_timer(self, now: float) -> None:
+        """End with what was said."""
+        if now >= self._over_at:
+            for channel, text in self._open.items():
+                self._keep(text)
+                if isinstance(channel, Channel):
+                    self._effects.append(CloseChannel(channel))
+            self._open.clear()
+
+    def next_deadline(self) -> float | None:
+        """Return when it ends at the latest."""
+        return None if self.done else self._over_at

@@ -1,0 +1,34 @@
+"""Reading what a device itself says that its settings are, by the lines or requests of its kind."""
+
+from askport.core.kinds.model import ConsoleWay, PageWay
+from askport.core.ways.console import far_end
+from askport.core.ways.conversation import Conversation
+from askport.core.ways.dialogue import Dialogue, shown_lines
+from askport.core.ways.page import page_of
+from askport.core.ways.page_talk import PageTalk, shown_steps
+from askport.core.ways.start import Start
+
+
+def reading(start: Start, by: str | None = None) -> Conversation | None:
+    """Return a conversation that reads its settings, beginning now; None where its kind knows none.
+
+    Args:
+        start: the device, and where it is (``old``).
+        by: by which way; None for the first that can.
+
+    Raises:
+        BadInput: what its console or page is entered with was not given.
+    """
+    ways = start.kind.way if start.kind else ()
+    for way in ways:
+        if by not in (None, way.by) or not isinstance(way, ConsoleWay | PageWay) or not way.read:
+            continue
+        values = start.log_in.values
+        if isinstance(way, ConsoleWay):
+            lines = [*way.login, *way.read]
+            shown_lines(lines, values)  # what is missing is said before anything is sent
+            return Dialogue(far_end(way, start.old, start), lines, values, refused=way.refused, now=start.now)
+        steps = [*way.login, *way.read]
+        shown_steps(steps, values)
+        return PageTalk(page_of(way, start), steps, values)
+    return None

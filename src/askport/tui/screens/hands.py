@@ -1,0 +1,43 @@
+"""The keys that do at the practice bench what hands do at a real device."""
+
+from askport.bench.practice import Practice
+from askport.core.plan.target import Target
+from askport.tui.workplace import Workplace
+
+
+class PracticeHands:
+    """Handles the stand-in, and has the screen say what the person sees."""
+
+    workplace: Workplace
+    _said_by_hand = ""
+
+    def draw(self) -> None:
+        """Show the state of this moment."""
+        raise NotImplementedError
+
+    @property
+    def _hands(self) -> tuple[Practice | None, Target | None]:
+        return self.workplace.practice, self.workplace.run.session.device.target
+
+    def _by_hand(self, said: str) -> None:
+        self._said_by_hand = said
+        self.workplace.run.wire.wake()
+        self.draw()
+
+    def action_hand_power(self) -> None:
+        """Pull its power, or put it back."""
+        practice, _ = self._hands
+        if practice:
+            self._by_hand(practice.toggle_power())
+
+    def action_hand_type(self) -> None:
+        """Type the planned values into the device."""
+        practice, target = self._hands
+        if practice:
+            self._by_hand(practice.type_in(target))
+
+    def action_hand_mistype(self) -> None:
+        """Type them with a slip of the fingers."""
+        practice, target = self._hands
+        if practice:
+            self._by_hand(practice.type_in(target, wrongly=True))
