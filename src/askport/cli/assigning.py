@@ -10,6 +10,7 @@ import typer
 
 from askport.cli.cable import choose, finder_on, free_within, giving_back, laptop_beside, laptop_within, open_cable, run
 from askport.cli.passwords import PasswordOption, read_password
+from askport.cli.ports import tcp_port
 from askport.cli.record import JobOption, Record, TagOption
 from askport.cli.talk import JsonOption, Status, put_json, say
 from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_interface, parse_list
@@ -103,7 +104,7 @@ def assign(
         return
     record = Record(job, tag)
     with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
-        way, seen = asyncio.run(_assign(keeper, device, plan, seconds, others_are_fine))
+        way, seen = asyncio.run(_assign(keeper, device, plan, seconds, others_are_fine, record.known_key(device)))
         wall, now = keeper.wire.wall, keeper.wire.now()
         if job:
             from askport.core.register.writing import was_set
@@ -137,6 +138,7 @@ async def _assign(
     plan: "_Plan",
     seconds: float,
     others_are_fine: bool,
+    known_key: str | None,
 ) -> tuple[Way, Device | None]:
     """Return the way that was gone, and the device as it was heard before."""
     target, old, entry = plan.target, plan.old, WAYS[plan.by]
@@ -166,17 +168,21 @@ async def _assign(
             free=free,
             now=keeper.wire.now(),
             servers=finder.servers(),
+            known_key=known_key,
             allow_others=others_are_fine,
         )
     )
     if entry.by_technician:
         for field, value in typed(target, plan.kind):
             say(f"    {field}: {value}")
-    say(way.waits_for)
     seen: Device | None = None
+    said = ""
 
     def over() -> bool:
-        nonlocal seen
+        nonlocal seen, said
+        if not way.done and way.waits_for != said:
+            said = way.waits_for
+            say(said)
         heard = finder.device(mac)
         seen = heard if heard and (seen is None or heard.request) else seen
         return way.done
@@ -188,19 +194,6 @@ async def _assign(
             await door.close()
     way.close(keeper.wire.now())
     return way, seen
-
-
-def tcp_port(text: str) -> int:
-    """Read a port number.
-
-    Raises:
-        BadInput: it is none.
-    """
-    if not (text.isascii() and text.isdigit() and 0 < int(text) < 65_536):
-        raise BadInput(
-            f"'{text}' is no TCP port and no path: name one from 1 to 65535, or a path such as /dev/ttyUSB0."
-        )
-    return int(text)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

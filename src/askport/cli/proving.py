@@ -3,13 +3,15 @@
 import asyncio
 import sys
 from collections.abc import Iterable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from ipaddress import IPv4Address
 from typing import Annotated
 
 import typer
 
 from askport.cli.cable import finder_on, giving_back, laptop_within, open_cable, run
+from askport.cli.own_word import reading_start
+from askport.cli.passwords import PasswordOption
 from askport.cli.record import JobOption, Record, TagOption
 from askport.cli.talk import JsonOption, Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface
@@ -22,7 +24,12 @@ from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.final import final_proofs
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Expected, Proof, Subject
+from askport.core.proofs.read_back import Reads
+from askport.core.ways.conversation import Conversation
+from askport.core.ways.reading import reading
+from askport.core.ways.start import Start
 from askport.edges.keeper_client import Keeper
+from askport.edges.kinds import kind_named
 
 _UNSHOWN = "It was silent and is there again, and nothing on the wire shows that its power was cut."
 
@@ -38,6 +45,11 @@ def prove(
     power_cycle: Annotated[
         bool, typer.Option("--power-cycle", help="Also prove that it survives a power cut.")
     ] = False,
+    kind: Annotated[
+        str | None, typer.Option(metavar="FILE|NAME", help="Its kind: what it says of itself is read and compared.")
+    ] = None,
+    user: Annotated[str, typer.Option(help="Its log-in name, where its kind asks for one.")] = "",
+    password_from: PasswordOption = None,
     job: JobOption = None,
     tag: TagOption = "",
     json: JsonOption = False,
@@ -54,11 +66,15 @@ def prove(
         gateway=target.gateway, plans_gateway=target.gateway is not None, left=[old] if old else [], ports=open_ or [],
         echo=not no_ping,
     )  # fmt: skip
+    its = kind_named(kind, job).kind if kind else None
+    own = (
+        reading_start(device, interface.ip, its, None, port="", user=user, password_from=password_from) if its else None
+    )
     record = Record(job, tag)
     with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
         finder = finder_on(keeper, measures=False)
         finder.laptop_addresses |= {each.ip for each in keeper.own}
-        proofs, seen = asyncio.run(_prove(keeper, device, target, expected, finder, power_cycle=power_cycle))
+        proofs, seen = asyncio.run(_prove(keeper, device, target, expected, finder, own, power_cycle=power_cycle))
         wall, now = keeper.wire.wall, keeper.wire.now()
         from askport.core.register.entries import Recorded
         from askport.core.register.writing import left, proved
@@ -100,7 +116,14 @@ def _heard_gateway(finder: Finder, mac: MacAddress, at: IPv4Address) -> IPv4Addr
 
 
 async def _prove(
-    keeper: Keeper, mac: MacAddress, target: Target, expected: Expected, finder: Finder, *, power_cycle: bool
+    keeper: Keeper,
+    mac: MacAddress,
+    target: Target,
+    expected: Expected,
+    finder: Finder,
+    own: Start | None,
+    *,
+    power_cycle: bool,
 ) -> tuple[list[Proof], Device | None]:
     """Return the proofs, and the device as it was heard."""
     avoid: Iterable[IPv4Address | None] = (target.gateway, *expected.left)
@@ -109,14 +132,30 @@ async def _prove(
     at = target.interface
     subject = Subject(mac=mac, at=at, laptop_mac=keeper.mac, laptop=laptop)
     proving = final_proofs(
-        subject, expected, now=keeper.wire.now(), heard_gateway=lambda: _heard_gateway(finder, mac, at.ip)
+        subject,
+        expected,
+        now=keeper.wire.now(),
+        heard_gateway=lambda: _heard_gateway(finder, mac, at.ip),
+        reads=_reads(own) if own else None,
     )
+    if own:
+        await keeper.pin(at.ip, mac)
     await run(Together(proving, finder), keeper, None)
     proofs = proving.proofs
     if power_cycle and proving.passed:
         may_be = landings(at.ip, next(iter(expected.left), None))
         proofs.append(await _cut(PowerCycle(subject, now=keeper.wire.now(), landings=may_be), keeper))
     return proofs, finder.device(mac)
+
+
+def _reads(own: Start) -> Reads:
+    def read(now: float) -> Conversation:
+        talk = reading(replace(own, now=now))
+        if talk is None:
+            raise ValueError("its kind was seen to read")
+        return talk
+
+    return read
 
 
 async def _cut(cycle: PowerCycle, keeper: Keeper) -> PowerCycle:

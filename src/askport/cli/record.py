@@ -46,6 +46,14 @@ class Record:
 
             self._job = JobFile(self._path, create=True)
 
+    def known_key(self, mac: MacAddress) -> str | None:
+        """Return the key that the device's console or page showed the last time, where the job has it."""
+        if self._job is None:
+            return None
+        from askport.core.register.fold import fold
+
+        return next((each.key for each in fold(self._job.lines) if each.mac == mac), None)
+
     def visit(self, mac: MacAddress, device: Device | None, wall: Callable[[float], datetime], now: float,
               *, goes_on: bool) -> None:  # fmt: skip
         """Write down that a device is on the cable, as it was found.

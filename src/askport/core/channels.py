@@ -126,6 +126,8 @@ class Opened:
     """The far end took the connection."""
 
     channel: Channel
+    key: str | None = None
+    """By what the far end can be known again, as the end of a sentence: the fingerprint of its key."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,6 +147,8 @@ class Fetched:
     text: str
     location: str | None = None
     """Where it sends the browser to, as it says it."""
+    key: str | None = None
+    """By what the far end can be known again: the fingerprint of its certificate, with the TLS that it speaks."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -68,14 +68,14 @@ class Streams:
         if client is None:
             client = self._clients[call.far] = http.client_for(self._adapter, call.far)
         try:
-            status, text, location = await http.fetch(client, call)
+            answer = await http.fetch(client, call)
         except OSError as error:
             self._say(Closed(call, tcp.why(error)))
         except Exception as error:  # noqa: BLE001 - what a package does with bytes that nobody has thought of
             log.wrong("page", to=call.far, exc_info=True)
             self._say(Closed(call, f"{type(error).__name__}"))
         else:
-            self._say(Fetched(call, status, text, location))
+            self._say(Fetched(call, *answer))
         self._tasks.pop(call, None)
 
     def close_channel(self, channel: Channel) -> None:
@@ -110,7 +110,7 @@ class Streams:
         because = ""
         try:
             reader, self._writers[channel] = await TRANSPORTS[type(channel.far)](self._adapter, channel.far)
-            self._say(Opened(channel))
+            self._say(Opened(channel, getattr(reader, "key", None)))
             while data := await reader.read(_CHUNK):
                 self._say(Received(channel, data))
                 while len(self._events) >= _MOST_WAITING:

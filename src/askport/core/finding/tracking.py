@@ -9,12 +9,15 @@ from itertools import islice
 
 from askport.core.addresses import LINK_LOCAL, UNSPECIFIED, MacAddress
 from askport.core.finding.checking import Witness
+from askport.core.finding.own_answer import OwnAnswer
 from askport.core.formats.arp import arp_question
 from askport.core.machine import Effect, Machine, earliest
 from askport.core.wire import Heard
 
-_LOOK_INTERVAL_S = 1.0
-"""Between questions for where it is and where it is meant to be: people type for minutes, so that is soon enough."""
+_LOOK_INTERVAL_S = 0.25
+"""Between questions for where it is meant to be, so that it is seen there within a second."""
+_ALL_EVERY = 2
+"""Looks after which it is asked for where it was and where slips land as well."""
 _GONE_AFTER = 3
 """Unanswered questions after which the device counts as gone from its old address."""
 _MAX_NEWS = 64
@@ -58,6 +61,7 @@ class Tracker(Machine):
         meant: IPv4Address,
         was: IPv4Address | None = None,
         landings: Iterable[IPv4Address] = (),
+        sees_coming: bool = False,
     ) -> None:
         """Follow a device.
 
@@ -68,11 +72,13 @@ class Tracker(Machine):
             meant: the address that it is meant to have.
             was: where it is before it moves, where that is known.
             landings: where a slip may take it, and where it falls back to; asked for once it is gone.
+            sees_coming: whether it is watched before it moves, so that its first answer there can be believed.
         """
         super().__init__()
         self._laptop_mac = laptop_mac
         self._sender = next(iter(ours), UNSPECIFIED)
         self._witness = Witness(laptop_mac, mac, ours)
+        self._own_answer = OwnAnswer(laptop_mac, mac, meant, ours) if sees_coming and ours else None
         self.meant, self.was = meant, was
         self._landings = [each for each in dict.fromkeys(landings) if each not in (meant, was, *ours)]
         self.seen: dict[IPv4Address, float] = {}
@@ -84,7 +90,7 @@ class Tracker(Machine):
         self._beside: dict[IPv4Address, None] = {}
         self._news: deque[Seen] = deque(maxlen=_MAX_NEWS)
         self._look_at: float | None = None
-        self._unanswered = self._looks_around = 0
+        self._looks = self._unanswered = self._looks_around = 0
 
     @property
     def answers_for_others(self) -> bool:
@@ -92,7 +98,7 @@ class Tracker(Machine):
         return self._witness.answers_for_others
 
     def look_from(self, now: float) -> None:
-        """Begin to ask for it, once a second."""
+        """Begin to ask for it."""
         self._look_at = now
 
     def stop_looking(self) -> None:
@@ -102,6 +108,8 @@ class Tracker(Machine):
     def forget(self) -> None:
         """Believe nothing any more of what was shown up to now: the device may have started anew."""
         self._witness.forget()
+        if self._own_answer:
+            self._own_answer.forget()
         self.seen.clear()
 
     def news(self) -> list[Seen]:
@@ -113,6 +121,8 @@ class Tracker(Machine):
     def receive(self, heard: Heard) -> None:
         """See where it shows itself."""
         self._see(self._witness.shows(heard), heard.at)
+        if self._own_answer and self._own_answer.shows(heard, self.was):
+            self._see([self.meant], heard.at)
 
     def handle_timer(self, now: float) -> None:
         """Believe what was checked, and ask on."""
@@ -120,8 +130,16 @@ class Tracker(Machine):
         if self._look_at is None or now < self._look_at:
             return
         self._look_at = now + _LOOK_INTERVAL_S
-        self._unanswered += 1
         self._ask(self.meant)
+        self._looks += 1
+        if self._looks % _ALL_EVERY == 1:
+            self._look_everywhere(now)
+
+    def _look_everywhere(self, now: float) -> None:
+        """Ask for where it was, and once it has gone for where slips land."""
+        self._unanswered += 1
+        if self._own_answer:
+            self._own_answer.ask(now)
         if self.was:
             self._ask(self.was)
             if self._unanswered > _GONE_AFTER and not self.has_left:
@@ -139,7 +157,8 @@ class Tracker(Machine):
 
     def poll(self) -> list[Effect]:
         """Return what is to be sent now."""
-        return [*super().poll(), *self._witness.poll()]
+        own = self._own_answer.poll() if self._own_answer else []
+        return [*super().poll(), *self._witness.poll(), *own]
 
     def _ask(self, address: IPv4Address) -> None:
         self._send(arp_question(self._laptop_mac, address, sender=self._sender))

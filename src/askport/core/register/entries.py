@@ -95,6 +95,8 @@ class WasSet(_Entry):
     dns: tuple[IPv4Address, ...]
     result: str
     because: str
+    key: str | None = None
+    """The key that its console or page showed, to know it again by."""
 
 
 class Proved(_Entry):

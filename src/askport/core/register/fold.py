@@ -34,6 +34,8 @@ class Visit(BaseModel):
     """The protocol by which it asked for an address, or None."""
     found_said: ReadOut | None = None
     """What it said of itself then."""
+    key: str | None = None
+    """The key that its console or page showed."""
     way: str | None = None
     result: str | None = None
     as_left: AsLeft = AsLeft()
@@ -117,6 +119,11 @@ class Row(BaseModel):
         return self.last.as_left.address.value
 
     @property
+    def key(self) -> str | None:
+        """The key that its console or page showed the last time."""
+        return next((each.key for each in reversed(self.visits) if each.key), None)
+
+    @property
     def open_points(self) -> list[str]:
         """What was left out, what could not be proved, and what rests on somebody's word only."""
         visit = self.last
@@ -160,6 +167,7 @@ def _take(rows: dict[Mac, Row], entry: Entry, at: datetime) -> None:
             row.tag = entry.tag
         case WasSet():
             visit.way, visit.result, visit.proofs, visit.recorded_at = entry.way, entry.result, {}, None
+            visit.key = entry.key or visit.key
             if entry.result == "taken":
                 visit.as_left = as_told(entry)
         case Proved():

@@ -23,6 +23,9 @@ class Known:
     target: Target | None
     """What it was left with, so that it is meant to be that again; None where that is not known."""
 
+    key: str | None = None
+    """The key that its console or page showed the last time."""
+
     @property
     def is_named(self) -> bool:
         """Whether somebody gave it its tag."""
@@ -31,7 +34,7 @@ class Known:
 
 def known_devices(rows: Iterable[Row], today: date) -> dict[MacAddress, Known]:
     """Return the devices of a register by their MAC addresses, as they stand on a day."""
-    return {row.mac: Known(tag=row.tag, words=_words(row, today), target=_target(row)) for row in rows}
+    return {row.mac: Known(tag=row.tag, words=_words(row, today), target=_target(row), key=row.key) for row in rows}
 
 
 def _words(row: Row, today: date) -> str:

@@ -50,6 +50,7 @@ def was_set(way: Way, *, unit: int) -> WasSet:
         dns=way.target.dns,
         result=str(way.result),
         because=way.because,
+        key=way.shown_key,
     )
 
 

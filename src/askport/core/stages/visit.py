@@ -211,6 +211,7 @@ class Visit:
             log_in=cable.around.log_ins.get(device.kind.name, NO_LOG_IN) if device.kind else NO_LOG_IN,
             line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",
             name=device.work.tag,
+            known_key=known.key if (known := cable.around.known.get(device.chosen.mac)) else None,
         )
 
     def see_again(self) -> None:

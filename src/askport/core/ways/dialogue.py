@@ -91,8 +91,8 @@ class Dialogue(Conversation):
         if event.channel is not self._channel or self.done:
             return
         match event:
-            case Opened():
-                self._is_open = True
+            case Opened(_, key):
+                self._is_open, self.key = True, key
                 self._nudge_at, self._give_up_at = now + _NUDGE_S, now + _GREETING_S
                 self._go_on(now)
             case Received(_, data):

@@ -64,7 +64,8 @@ class PageTalk(Conversation):
                 did = f", after {self._place} of {len(self._steps)} requests" if self._place else ""
                 ended = Ended.CLOSED if self._place or last else Ended.UNREACHED
                 self._finish(ended, f"“{spoken.text}” was not answered{did}: {because}")
-            case Fetched(_, status, text, location):
+            case Fetched(_, status, text, location, key):
+                self.key = key or self.key
                 elsewhere = self._elsewhere(location) if status in _REDIRECTS else None
                 if elsewhere is not None and last:
                     spoken.acknowledged, spoken.answer = True, f"it sends the browser to {elsewhere}"

@@ -42,6 +42,8 @@ class Start:
     """The serial line of its console, where it has one."""
     name: str = ""
     """What it is to be called."""
+    known_key: str | None = None
+    """The key that its console or page showed the last time."""
     allow_others: bool = False
     """Whether the technician said that other devices on this wire are in order."""
 

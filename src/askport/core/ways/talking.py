@@ -60,6 +60,7 @@ class Talking(Way):
         self._kept = self._looks = False
         self._waits_for_power = self._was_off = False
         self._follow_until = 0.0
+        self._tracker.look_from(start.now)  # before it moves, so that its first word there can be believed
         self._conversation = self._set()
 
     # What a console and a page do differently
@@ -176,9 +177,11 @@ class Talking(Way):
 
     def _go_on(self, now: float) -> None:
         talk, setting = self._conversation, self._part is _Part.SETTING
+        if talk.key and talk.key != self.shown_key:
+            self.shown_key = talk.key
+            self._note_key(talk.key, now)
         if setting and talk.has_said_all and not self._looks:
             self._looks = True  # it may move before it answers
-            self._tracker.look_from(now)
         if talk.said and setting:
             self._note_spoken(now)
             self._was_set(talk.said.ended, talk.said.because, now)
@@ -198,6 +201,16 @@ class Talking(Way):
                 self._arrived(now)
             elif seen.kind is Sighting.MOVED and self._part is _Part.FOLLOWING:
                 self._note(f"It moved to {seen.address} instead of {self.target.interface.ip}.", seen.at)
+
+    def _note_key(self, key: str, now: float) -> None:
+        before = self._start.known_key
+        if before is None:
+            said = "nobody vouches for it, and it is kept for the next time"
+        elif before == key:
+            said = "as it was the last time"
+        else:
+            said = f"and it was another the last time: {before}. Is this the same device?"
+        self._note(f"Its {self.what} shows the key {key}: {said}.".replace("?.", "?"), now)
 
     def _note_spoken(self, now: float) -> None:
         for spoken in self._conversation.spoken[len(self._by.login) :]:
@@ -231,7 +244,6 @@ class Talking(Way):
         self._follow_until = now + FOLLOW_S + self._boot_s + (_HANDS_S if self._waits_for_power else 0.0)
         if self._waits_for_power:
             self._note("It uses that after a restart.", now)
-        self._tracker.look_from(now)
         if self.target.interface.ip in self._tracker.seen:
             self._arrived(now)
 

@@ -45,6 +45,8 @@ class Way(Machine):
     """Whether it writes the values itself and the device confirms them, or somebody is to type them."""
     wrote: tuple[str, ...] | None = None
     """Which of mask, gateway and dns it writes beside the address; None for all."""
+    shown_key: str | None = None
+    """The key by which the far end of its conversation can be known again."""
     permanent: bool | None
     """Whether what this way sets survives a power cut; None where that depends on the device."""
 
@@ -63,7 +65,9 @@ class Way(Machine):
         self.mac = mac
         self.target = target
         self._laptop_mac = laptop_mac
-        self._tracker = Tracker(laptop_mac, mac, ours, meant=target.interface.ip, was=was, landings=landings)
+        self._tracker = Tracker(
+            laptop_mac, mac, ours, meant=target.interface.ip, was=was, landings=landings, sees_coming=was is not None
+        )
         self.steps: list[Happening] = []
         self.result: Result | None = None
         self.because = ""

@@ -3,7 +3,8 @@
 import asyncio
 import socket
 import ssl
-from typing import Any
+from hashlib import sha256
+from typing import Any, NamedTuple
 
 from askport.core.channels import HttpPort, PageCall
 from askport.edges.transports import hush
@@ -46,8 +47,17 @@ def client_for(adapter: str, far: HttpPort) -> Any:
     )
 
 
-async def fetch(client: Any, call: PageCall) -> tuple[int, str, str | None]:
-    """Send one request; return status, text and where it sends the browser to.
+class Answer(NamedTuple):
+    """What a page answered."""
+
+    status: int
+    text: str
+    location: str | None
+    key: str | None
+
+
+async def fetch(client: Any, call: PageCall) -> Answer:
+    """Send one request; return what it answered, with the certificate that it showed.
 
     Raises:
         OSError: it was not answered.
@@ -67,13 +77,18 @@ async def fetch(client: Any, call: PageCall) -> tuple[int, str, str | None]:
         raise TimeoutError from None
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         raise ConnectionError(str(error).lower() or type(error).__name__) from None
-    return answer.status_code, text, answer.headers.get("location")
+    return Answer(answer.status_code, text, answer.headers.get("location"), answer.extensions.get("askport.key"))
 
 
 async def _request(client: Any, call: PageCall, body: dict[str, Any]) -> tuple[Any, str]:
     """Send it, and read what a page may be long; what goes on for ever is cut."""
     data = bytearray()
     async with client.stream(call.method, call.path, **body) as answer:
+        stream = answer.extensions.get("network_stream")
+        tls = stream.get_extra_info("ssl_object") if stream else None
+        if tls:
+            certificate = tls.getpeercert(binary_form=True) or b""
+            answer.extensions["askport.key"] = f"SHA256:{sha256(certificate).hexdigest()} over {tls.version()}"
         async for chunk in answer.aiter_bytes():
             data += chunk
             if len(data) > _MAX_BYTES:

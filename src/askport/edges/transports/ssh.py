@@ -22,7 +22,8 @@ _OLD = {
 class _Session:
     """One shell, as a stream; its reader and its writer are both this."""
 
-    def __init__(self, connection: Any, stdin: Any, stdout: Any) -> None:
+    def __init__(self, connection: Any, stdin: Any, stdout: Any, key: str | None) -> None:
+        self.key = key
         self._connection, self._stdin, self._stdout = connection, stdin, stdout
 
     async def read(self, most: int) -> bytes:
@@ -74,6 +75,7 @@ async def connect(adapter: str, far: SshPort) -> tuple[Any, Any]:
     except asyncssh.Error as error:
         raise ConnectionError(f"SSH: {error.reason}") from None
     key = session.get_server_host_key()
-    log.event("ssh", to=far, key=key.get_fingerprint() if key else "none")
-    shell = _Session(session, stdin, stdout)
+    shown = str(key.get_fingerprint()) if key else None
+    log.event("ssh", to=far, key=shown or "none")
+    shell = _Session(session, stdin, stdout, shown)
     return shell, shell

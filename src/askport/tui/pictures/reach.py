@@ -8,6 +8,7 @@ from askport.core.reach.talk import explain
 from askport.core.session import Session
 from askport.core.steps import Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, warning, wrapped
+from askport.tui.pictures.landing import landing_lines
 
 _MAX_FURTHER = 3
 _CELL = 6
@@ -30,7 +31,11 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
         if prefix
         else f"Its mask is not known, so the laptop moves in beside it: {network}."
     )
-    lines = [heading("Beside the device", width), *wrapped(known, width, DIM), blank()]
+    lines: list[Ink] = []
+    if session.device.landed_at and session.device.target:
+        lines += [heading("Where it has landed", width)]
+        lines += [*landing_lines(session.device.target.interface.ip, session.device.landed_at)]
+    lines += [heading("Beside the device", width), *wrapped(known, width, DIM), blank()]
     lines += _ruler(session, network, device, width)
     lines += [blank(), heading(f"The laptop's {session.cable.laptop.adapter}", width), *_adapter(session, width)]
     lines += [blank(), heading("Why they can talk, or cannot", width), *_why(session, device, prefix, width)]

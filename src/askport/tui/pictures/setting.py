@@ -123,6 +123,11 @@ def _checked(checks: list[Check], width: int) -> list[Ink]:
 def _edited(session: Session, edit: TargetEdit, width: int) -> list[Ink]:
     """Draw the values while they are typed, the number at hand turned round, and what is wrong with them."""
     lines = [heading(f"What {session.device.work.tag} is to become", width), blank()]
+    present = _present(session)
+    present |= {
+        "Prefix": present.get("Subnet mask", "not known"),
+        "Gateway": present.get("Default gateway", "not known"),
+    }
     for row, (name, numbers) in enumerate(zip(ROWS, edit.rows, strict=True)):
         at = row == edit.row
         ink = Ink().to(2).put("▸ " if at else "  ", STRONG).put(name, STRONG if at else DIM).to(_VALUE)
@@ -133,7 +138,7 @@ def _edited(session: Session, edit: TargetEdit, width: int) -> list[Ink]:
             here = at and place == edit.place
             ink.put("." if place else "", DIM)
             ink.put(number or ("_" if here else "·"), f"{STRONG} reverse {THEIRS}" if here else f"{STRONG} {THEIRS}")
-        lines.append(ink)
+        lines.append(ink.to(_NOW).put(f"now {present[name]}", DIM) if name in present else ink)
     try:
         target: Target | None = edit.target()
     except BadInput as error:

@@ -6,20 +6,26 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
 from textual.screen import Screen
-from textual.widgets import Digits, Footer
+from textual.widgets import Footer
 
 from askport.core.kinds.model import HandWay
 from askport.core.kinds.typing_in import typed
 from askport.core.narrate import next_line
 from askport.core.steps import Step
-from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, beside, blank, wrapped
+from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, blank, wrapped
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.landing import landing_lines
+from askport.tui.pictures.large import large_lines, large_width
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
 _LOOKS_A_SECOND = 4
 _VALUE = 26
+_LARGE = 5
+"""Lines of a large value."""
+_AROUND = 8
+"""Lines of the screen that are not the values and what stands below them."""
+_HINT = "A number key copies its value; space copies number by number, for pages with four fields."
 
 
 class CribScreen(Screen[None]):
@@ -27,10 +33,10 @@ class CribScreen(Screen[None]):
 
     CSS_PATH = "crib.tcss"
     BINDINGS = [
-        Binding("escape,c", "app.pop_screen", "Back to the cable", id="crib.back"),
-        Binding("down,j", "point(1)", "Next value", key_display="↓", id="crib.next"),
-        Binding("up,k", "point(-1)", "Value before", key_display="↑", id="crib.previous"),
-        Binding("space", "octet", "Next number to the clipboard", id="crib.octet"),
+        Binding("escape,c", "app.pop_screen", "Back", id="crib.back"),
+        Binding("down,j", "point(1)", "Next", key_display="↓", id="crib.next"),
+        Binding("up,k", "point(-1)", "Before", key_display="↑", id="crib.previous"),
+        Binding("space", "octet", "Copy next number", id="crib.octet"),
         Binding("o", "door", "Open page", id="crib.door"),
         *(Binding(str(place), f"copy({place})", "Copy", show=False) for place in range(1, 7)),
     ]
@@ -44,11 +50,8 @@ class CribScreen(Screen[None]):
         self._copied = ""
 
     def compose(self) -> ComposeResult:
-        """Lay out the value at hand over the list of all."""
+        """Lay out the values over what the wire says."""
         yield Sheet(id="heading")
-        yield Sheet(id="name")
-        yield Digits("", id="large")
-        yield Sheet(id="mark")
         with VerticalScroll(id="rest"):
             yield Sheet(id="values")
         yield Sheet(id="next")
@@ -72,39 +75,47 @@ class CribScreen(Screen[None]):
             self.dismiss()
             return
         self._at %= len(values)
-        name, value = values[self._at]
-        there = session.device.whereabouts
+        there, way = session.device.whereabouts, session.device.way
         head = Ink().put("  Type this into ").put(session.device.work.tag, f"{STRONG} {THEIRS}")
         self.query_one("#heading", Sheet).show([head.put(f", which is at {there} now" if there else "", DIM)])
-        self.query_one("#name", Sheet).show([Ink().put(name, STRONG)])
-        self.query_one("#large", Digits).update(value)
-        self.query_one("#mark", Sheet).show([self._mark(value)])
-        lines = [blank()]
-        for place, (each, text) in enumerate(values):
-            here = place == self._at
-            ink = Ink().put("▸ " if here else "  ", STRONG).put(f"{place + 1}  ", f"{STRONG} {OURS}").put(each)
-            lines.append(ink.to(_VALUE).put(text, f"{STRONG} {THEIRS}"))
-        lines += [
-            blank(),
-            *wrapped(self._copied or "A number key copies its value; space copies number by number.", width - 8, DIM),
-        ]
+        below = wrapped(self._copied or _HINT, width - 8, DIM)
         by = session.device.kind.way_by("hand") if session.device.kind else None
         if isinstance(by, HandWay) and by.say:
-            lines += [blank(), *beside(Ink().put("where", DIM), 8, by.say, width - 8)]
-        way = session.device.way
+            below += [blank(), *wrapped(by.say, width - 8, STRONG)]
         if way and way.moved_to and not way.done:
-            lines += [blank(), *landing_lines(way.target.interface.ip, way.moved_to)]
-        self.query_one("#values", Sheet).show(lines)
+            below += [blank(), *landing_lines(way.target.interface.ip, way.moved_to)]
+        lines = self._lines(values, width - 10, self.size.height - _AROUND - len(below))
+        self.query_one("#values", Sheet).show([*lines, blank(), *below])
         said = next_line(session, run.wire.now())
         self.query_one("#next", Sheet).show(next_lines(said, bool(session.visit.trouble), width))
 
-    def _mark(self, value: str) -> Ink:
-        """Draw a line under the number that is on the clipboard."""
-        if self._octet is None:
-            return blank()
-        before = value.split(".")[: self._octet]
-        column = sum(3 * len(each) + 1 for each in before)
-        return Ink().to(column).put("━" * (3 * len(value.split(".")[self._octet])), OURS)
+    def _lines(self, values: list[tuple[str, str]], width: int, height: int) -> list[Ink]:
+        """Draw the values, as many of them large as there is room for; the one at hand always is."""
+        longest = max(large_width(value, 2) for _, value in values)
+        scale = 2 if longest + _VALUE <= width else 1
+        all_large = len(values) * (_LARGE + 1) <= height
+        lines: list[Ink] = []
+        for place, (name, value) in enumerate(values):
+            here = place == self._at
+            head = Ink().put("▸ " if here else "  ", STRONG).put(f"{place + 1}  ", f"{STRONG} {OURS}")
+            head.put(name, STRONG if here else "")
+            if not (here or all_large):
+                lines.append(head.to(_VALUE).put(value, f"{STRONG} {THEIRS}"))
+                continue
+            styles = self._styles(value, f"{STRONG} {THEIRS}" if here else THEIRS)
+            drawn = large_lines(value, scale, styles if here else [THEIRS] * len(value))
+            for row, ink in enumerate(drawn):
+                lines.append((head if row == 0 else Ink()).to(_VALUE).put_line(ink))
+            lines.append(blank())
+        return lines
+
+    def _styles(self, value: str, style: str) -> list[str]:
+        """Return a style for each character: the number that is on the clipboard stands out."""
+        styles, number = [], 0
+        for each in value:
+            number += each == "."
+            styles.append(OURS if self._octet == number and each != "." else style)
+        return styles
 
     def _copy(self, text: str, words: str) -> None:
         self.app.copy_to_clipboard(text)

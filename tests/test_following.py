@@ -1,0 +1,142 @@
+"""What really happens to a device while it is set: clients that take what is given, slips, moves seen by themselves."""
+
+import json
+import subprocess
+import sys
+import time
+from datetime import datetime
+
+import pytest
+
+from conftest import DEVICE, shutil, wait_for
+
+pytestmark = pytest.mark.kernel
+
+TARGET = ["--to", "10.84.16.21/22", "--gateway", "10.84.19.254", "--dns", "10.84.19.253,10.84.19.252"]
+UDHCPC = """#!/bin/sh
+[ "$1" = bound ] || [ "$1" = renew ] || exit 0
+ip addr flush dev "$interface"; ip addr add "$ip/$mask" dev "$interface"; ip route add default via "$router"
+echo "$ip $subnet $router $dns" >"$0.took"
+"""
+DHCLIENT = """#!/bin/sh
+[ "$reason" = BOUND ] || [ "$reason" = REBOOT ] || exit 0
+ip addr add "$new_ip_address/$new_subnet_mask" dev "$interface"; ip route add default via "$new_routers"
+echo "$new_ip_address $new_subnet_mask $new_routers $new_domain_name_servers" >"$0.took"
+"""
+BOOTPC = """#!/bin/sh
+for try in 1 2 3 4 5 6 7 8 9; do
+    said=$("$1" --dev zd0 --returniffail --timeoutwait 4 --serverbcast 2>/dev/null) && break
+done
+eval "$said"
+ip addr add "$IPADDR/$NETMASK" dev zd0; ip route add default via "$GATEWAYS_1"
+echo "$IPADDR $NETMASK $GATEWAYS_1 $DNSSRVS_1 $DNSSRVS_2" >"$0.took"
+"""
+
+
+@pytest.mark.parametrize("client", ["udhcpc", "dhclient", "bootpc"])
+def test_real_clients_take_exactly_what_is_given_and_a_second_one_gets_nothing(cable, tmp_path, client):
+    script = tmp_path / client
+    script.write_text({"udhcpc": UDHCPC, "dhclient": DHCLIENT, "bootpc": BOOTPC}[client])
+    script.chmod(0o755)
+    if client == "udhcpc":
+        if not shutil.which("udhcpc"):
+            pytest.skip("no udhcpc: what it does at the other end was not tested")
+        cable.bridge()
+        second = cable.behind("br0", "02:00:00:00:00:77", None)
+        first = cable.behind("br0", "02:00:00:00:00:76", None)
+        for name in (second, first):
+            cable.start_in(name, "udhcpc", "-i", "e0", "-f", "-t", "30", "-T", "1", "-s", str(script))
+        mac, more = "02:00:00:00:00:76", ["--others-are-fine"]
+    elif client == "dhclient":
+        config = tmp_path / "conf"
+        config.write_text("retry 1;\ninitial-interval 1;\nrequest subnet-mask, routers, domain-name-servers;\n")
+        cable.partner("isc-dhcp-client", "dhclient", "-d", "-4", "-sf", str(script), "-cf", str(config),
+                      "-lf", str(tmp_path / "leases"), "-pf", str(tmp_path / "pid"), "zd0")  # fmt: skip
+        mac, more = DEVICE, []
+    else:
+        path = cable.partners / "sbin/bootpc"
+        if not path.exists():
+            pytest.skip("no bootpc: what it does at the other end was not tested")
+        cable.ip("route", "add", "255.255.255.255", "dev", "zd0")
+        cable.start("device", "sh", str(script), str(path))
+        mac, more = DEVICE, []
+    said = cable.askport("assign", "zl0", "--mac", mac, *TARGET, "--by", "dhcp", "--seconds", 40, *more, "--json")
+    assert said.stdout, said.stderr
+    assert json.loads(said.stdout)["result"] == "taken", said.stdout
+    took = tmp_path / f"{client}.took"
+    wait_for(took.exists, 5)
+    assert took.read_text().split() == ["10.84.16.21", "255.255.252.0", "10.84.19.254", "10.84.19.253", "10.84.19.252"]
+    if client == "udhcpc":
+        time.sleep(2)
+        addresses = subprocess.run(["ip", "-n", second, "-4", "addr", "show", "e0"], capture_output=True, text=True)
+        assert "inet " not in addresses.stdout
+
+
+@pytest.mark.parametrize(
+    ("slip", "said"),
+    [
+        ("10.84.61.21/22", "moved to 10.84.61.21 instead of 10.84.16.21: two digits or octets are swapped"),
+        ("10.48.16.21/22", "moved to 10.48.16.21 instead of 10.84.16.21: two digits or octets are swapped"),
+        ("10.84.17.21/22", "moved to 10.84.17.21 instead of 10.84.16.21"),
+        ("192.168.61.21/24", "moved to 192.168.61.21 instead of 10.84.16.21"),
+    ],
+)
+def test_a_silent_slip_is_found_within_five_seconds_and_shown_against_what_was_meant(cable, slip, said):
+    """The kernel says nothing of a new address by itself: it is asked where slips land."""
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.start("device", "sh", "-c", f"sleep 4; ip addr flush dev zd0; ip addr add {slip} dev zd0; date +%s.%N")
+    began = time.time()
+    document = json.loads(
+        cable.askport(
+            "assign", "zl0", "--mac", DEVICE, *TARGET, "--by", "hand", "--at", "192.168.61.7", "--seconds", 12, "--json"
+        ).stdout
+    )
+    moved = next((step for step in document["steps"] if said in step["text"]), None)
+    assert moved, document
+    assert datetime.fromisoformat(moved["at"]).timestamp() - began < 4 + 5
+    assert document["result"] != "taken"
+
+
+def test_a_wrong_mask_is_found_within_five_seconds(cable):
+    cable.ip("addr", "add", "10.84.16.21/24", "dev", "zd0")
+    began = time.time()
+    run = cable.askport("prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--json")
+    failed = [each["because"] for each in json.loads(run.stdout)["proofs"] if each["passed"] is False]
+    assert any("Its mask is /24, planned /22" in each for each in failed), failed
+    assert time.time() - began < 5 + 3  # and the start of the program
+
+
+FORM = r"""
+import http.server, subprocess, sys, time
+class Page(http.server.BaseHTTPRequestHandler):
+    def log_message(self, *_): pass
+    def do_POST(self):
+        fields = self.rfile.read(int(self.headers["Content-Length"])).decode()
+        self.send_response(200); self.end_headers(); self.wfile.write(b"saved\n")
+        address = fields.split("=")[1]
+        move = f"sleep 0.3; ip addr flush dev zd0; ip addr add {address}/22 dev zd0; date +%s.%N >{sys.argv[1]}"
+        subprocess.Popen(move, shell=True)
+http.server.HTTPServer(("", 80), Page).serve_forever()
+"""
+
+
+def test_a_form_sent_through_the_door_by_curl_is_said_to_have_moved_within_a_second(cable, tmp_path):
+    """By hand, without a key: the browser is curl."""
+    if not shutil.which("curl"):
+        pytest.skip("no curl: its part as the browser was not tested")
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.start("device", sys.executable, "-c", FORM, str(tmp_path / "moved"))
+    assign = ["assign", "zl0", "--mac", DEVICE, *TARGET, "--by", "hand", "--at", "192.168.61.7", "--json"]
+    pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
+    program = cable.start("laptop", *cable.command(*assign), **pipes)
+    url = ""
+    while "Its page is at" not in url:
+        url = program.stderr.readline()
+    time.sleep(3)  # nobody has filled in a form earlier
+    assert "saved" in cable.in_laptop("curl", "-sS", "--data", "ip=10.84.16.21", url.split()[4].rstrip(","))
+    document = json.loads(program.communicate(timeout=30)[0])
+    assert (document["result"], program.returncode) == ("taken", 0)
+    seen = datetime.fromisoformat(document["steps"][-1]["at"]).timestamp()
+    assert 0 <= seen - float((tmp_path / "moved").read_text()) + 0.05 < 1.05
