@@ -98,6 +98,18 @@ def test_a_silent_slip_is_found_within_five_seconds_and_shown_against_what_was_m
     assert document["result"] != "taken"
 
 
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        ([], "needs the length of its echo: give --kind, or --payload 0 to 1472"),
+        (["--payload", "9000"], "9000 is none"),
+    ],
+)
+def test_a_ping_without_a_kind_asks_for_the_length(cable, arguments, said):
+    run = cable.askport("assign", "zl0", "--mac", DEVICE, *TARGET, "--by", "ping", *arguments, stdin=subprocess.DEVNULL)
+    assert (run.returncode, said in run.stderr) == (2, True), run.stderr
+
+
 def test_a_wrong_mask_is_found_within_five_seconds(cable):
     cable.ip("addr", "add", "10.84.16.21/24", "dev", "zd0")
     began = time.time()

@@ -2,6 +2,7 @@
 
 import asyncio
 import secrets
+import sys
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from typing import Annotated
@@ -18,12 +19,13 @@ from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
-from askport.core.kinds.model import Kind
+from askport.core.kinds.model import SCHEMA, Kind, PingWay
 from askport.core.kinds.typing_in import typed
 from askport.core.machine import Together
-from askport.core.plan.landings import landings
+from askport.core.plan.landings import aligned, landings
 from askport.core.plan.target import Target, require_sound
 from askport.core.ways.log_in import LogIn
+from askport.core.ways.ping import Ping
 from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
@@ -58,6 +60,10 @@ def assign(
     ] = "",
     user: Annotated[str, typer.Option(help="Its log-in name.")] = "",
     password_from: PasswordOption = None,
+    payload: Annotated[
+        int | None,
+        typer.Option(metavar="BYTES", help="For --by ping without a kind: how long its manual wants echoes."),
+    ] = None,
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Show what would be said to it, and send nothing.")
     ] = False,
@@ -84,7 +90,7 @@ def assign(
     device, old = MacAddress.parse(mac), parse_address(at) if at else None
     if over not in (None, "telnet", "ssh", "serial"):
         raise BadInput(f"'{over}' is no way to a console: write telnet, ssh or serial.")
-    its_kind = kind_named(kind, job).kind if kind else None
+    its_kind = kind_named(kind, job).kind if kind else _by_manual(payload) if by == Ping.name else None
     wanted = its_kind is not None and (its_kind.asks_password(by, over) or bool(user))
     plan = _Plan(
         target=target,
@@ -126,6 +132,9 @@ def assign(
         )
     else:
         print(way.because)
+        if way.moved_to and way.result is not Result.TAKEN:
+            for row in aligned(target.interface.ip, way.moved_to):
+                print(f"    {row}")
         if way.result is Result.TAKEN and way.permanent is False:
             print("It is gone at the next power cut: tell the device to keep it, then prove it with --power-cycle.")
     if way.result is not Result.TAKEN:
@@ -194,6 +203,22 @@ async def _assign(
             await door.close()
     way.close(keeper.wire.now())
     return way, seen
+
+
+def _by_manual(payload: int | None) -> Kind:
+    """Return what is known of a device that takes its address from an echo, where only its manual says of which.
+
+    Raises:
+        BadInput: nobody says how long.
+    """
+    if payload is None and sys.stdin.isatty():
+        payload = typer.prompt("How many bytes of data does its manual want in the echo", type=int, err=True)
+    try:
+        way = PingWay(by="ping", payload=-1 if payload is None else payload)
+    except ValueError:
+        asked = "" if payload is None else f" {payload} is none:"
+        raise BadInput(f"--by ping needs the length of its echo:{asked} give --kind, or --payload 0 to 1472.") from None
+    return Kind(schema=SCHEMA, name="by its manual", way=(way,))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

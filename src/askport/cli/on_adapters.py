@@ -174,6 +174,7 @@ def _cable_workplace(ear: Ear, path: Path) -> Workplace:
     except OSError as error:
         raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
     job = JobFile(path, create=True)
+    kinds, wrong = known_kinds(path)
     run = JobRun(
         wire=keeper.wire,
         adapter=keeper,
@@ -183,8 +184,8 @@ def _cable_workplace(ear: Ear, path: Path) -> Workplace:
         work=(),
         site=None,
         maker=maker,
-        kinds=[each.kind for each in known_kinds(path)[0]],
+        kinds=[each.kind for each in kinds],
         heard=ear.heard,
         began_at=ear.began_at,
     )
-    return Workplace(run=run, title=path.stem, place=keeper.adapter)
+    return Workplace(run=run, title=path.stem, place=keeper.adapter, notes=tuple(wrong))

@@ -22,8 +22,9 @@ def next_line(session: Session, now: float) -> Next:
     """Say what to do next: what was refused goes first, and a lost link before all that needs one."""
     if session.visit.trouble:
         return Next(session.visit.trouble.message)
-    step = session.phase.step
-    if not session.cable.link.up and step is not Step.PROVE:
+    step, way = session.phase.step, session.device.way
+    expected = step is Step.PROVE or (session.phase is Phase.SETTING and way is not None and way.wants_power)
+    if not session.cable.link.up and not expected:
         step = Step.PLUG
     return session.stages.by_step[step].next(now)
 

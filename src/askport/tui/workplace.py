@@ -16,3 +16,5 @@ class Workplace:
     place: str
     """Where this is: the practice bench with its pace, or the adapter."""
     practice: Practice | None = None
+    notes: tuple[str, ...] = ()
+    """What is to be said at the start: kind files that cannot be used, say."""

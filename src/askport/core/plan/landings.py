@@ -35,6 +35,16 @@ def digit_by_digit(meant: IPv4Address, landed: IPv4Address) -> list[tuple[str, s
     return rows
 
 
+def aligned(meant: IPv4Address, landed: IPv4Address) -> list[str]:
+    """Return the two as lines of text, with a mark under each digit that differs."""
+    rows = digit_by_digit(meant, landed)
+    lines = ["planned   ", "it is at  ", "          "]
+    for place in (0, 1):
+        lines[place] += "".join(each[place] for each in rows)
+    lines[2] += "".join(" " if each[2] else "^" for each in rows)
+    return [each.rstrip() for each in lines]
+
+
 def _slips(meant: IPv4Address, was: IPv4Address | None) -> Iterator[IPv4Address]:
     octets = list(meant.packed)
     if was:  # only some of its numbers were changed

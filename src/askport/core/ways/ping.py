@@ -58,6 +58,7 @@ class Ping(Way):
         self._next_at = now
         self._sent = 0
         self._power_at: float | None = None
+        self._is_off = False
         self._tracker.look_from(now)
 
     @property
@@ -74,6 +75,8 @@ class Ping(Way):
         sends = f"Sending it echoes of {length} bytes for {address}"
         if self._within_s is None:
             return f"{sends}."
+        if self._is_off:
+            return f"Its power is off. Plug it in again, and it is sent echoes of {length} bytes for {address}."
         if self.wants_power:
             listens = f"it takes them for {self._within_s:.0f} s after it has power"
             return f"{sends}: {listens}, so pull its power and plug it in again."
@@ -81,6 +84,7 @@ class Ping(Way):
 
     def link_changed(self, link: Link, now: float) -> None:
         """Take in that it may have got its power."""
+        self._is_off = not link.up
         if link.up:
             self._power_at, self._next_at = now, now
 

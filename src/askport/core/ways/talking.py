@@ -233,7 +233,8 @@ class Talking(Way):
         else:
             last = f"“{spoken[-1].text}” was the last that was sent" if spoken else "nothing was sent"
             took = max(0, acknowledged - entering)
-            text = f"{where} was lost after {took} of {len(self._by.set)}: {because}; {last}."
+            stopped = "was lost" if ended is Ended.CLOSED else "went no further"
+            text = f"{where} {stopped} after {took} of {len(self._by.set)}: {because}; {last}."
             self._finish(Result.SENT if spoken[entering:] else Result.NO_ANSWER, text, now)
 
     def _follow(self, ended: Ended, now: float) -> None:

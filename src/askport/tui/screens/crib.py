@@ -33,6 +33,7 @@ class CribScreen(Screen[None]):
 
     CSS_PATH = "crib.tcss"
     BINDINGS = [
+        Binding("enter", "next", "Do it", id="crib.enter"),
         Binding("escape,c", "app.pop_screen", "Back", id="crib.back"),
         Binding("down,j", "point(1)", "Next", key_display="↓", id="crib.next"),
         Binding("up,k", "point(-1)", "Before", key_display="↑", id="crib.previous"),
@@ -41,9 +42,9 @@ class CribScreen(Screen[None]):
         *(Binding(str(place), f"copy({place})", "Copy", show=False) for place in range(1, 7)),
     ]
 
-    def __init__(self, workplace: Workplace, open_door: Callable[[], object]) -> None:
+    def __init__(self, workplace: Workplace, open_door: Callable[[], object], do_next: Callable[[], object]) -> None:
         super().__init__()
-        self._workplace, self._open_door = workplace, open_door
+        self._workplace, self._open_door, self._do_next = workplace, open_door, do_next
         self._at = 0
         self._octet: int | None = None
         """Which number of the value at hand is on the clipboard; None where the whole value is, or nothing."""
@@ -142,6 +143,10 @@ class CribScreen(Screen[None]):
         """Go to another value."""
         self._at, self._octet = (self._at + by) % max(1, len(self._values)), None
         self.draw()
+
+    def action_next(self) -> None:
+        """Do what the bottom line says."""
+        self._do_next()
 
     def action_door(self) -> None:
         """Open its page beside this."""

@@ -21,14 +21,10 @@ from askport.core.stages.stage import Next
 from askport.core.steps import Phase, Step
 from askport.edges.browser import open_page
 from askport.tui.actions import Moment, bindings, is_offered
-from askport.tui.ink import Ink
 from askport.tui.laptop import LaptopWatch
+from askport.tui.pictures.all import PICTURES
 from askport.tui.pictures.around import hand_lines, news_lines, next_lines, title_line
 from askport.tui.pictures.cable import Pulse, cable_lines
-from askport.tui.pictures.find import find_lines
-from askport.tui.pictures.proving import prove_lines
-from askport.tui.pictures.reach import reach_lines
-from askport.tui.pictures.record import record_lines
 from askport.tui.pictures.setting import set_lines
 from askport.tui.questions import (
     ask_device_address,
@@ -56,16 +52,6 @@ _ROOMY = Size(100, 30)
 """From this size on there is room for the way down the left and for both addresses bit by bit."""
 _MAX_PULSES = 24
 """Frames drawn on the cable at once; more would be a solid line."""
-
-Picture = Callable[[Session, int, float], list[Ink]]
-_PICTURES: dict[Step, Picture] = {
-    Step.PLUG: find_lines,
-    Step.FIND: find_lines,
-    Step.REACH: reach_lines,
-    Step.SET: set_lines,
-    Step.PROVE: prove_lines,
-    Step.RECORD: record_lines,
-}
 
 
 class WorkScreen(PracticeHands, Screen[None]):
@@ -124,6 +110,8 @@ class WorkScreen(PracticeHands, Screen[None]):
         self.run_cable()
         self.watch_laptop()
         self.call_after_refresh(self.draw)
+        for note in self.workplace.notes:
+            self.notify(note, severity="warning", timeout=20, markup=False)
 
     @work(exclusive=True, group="laptop")
     async def watch_laptop(self) -> None:
@@ -191,7 +179,7 @@ class WorkScreen(PracticeHands, Screen[None]):
         if edit := self.octets.edit:
             self.picture.show(set_lines(session, room, now, edit))
         else:
-            self.picture.show([*news_lines(session, step, room), *_PICTURES[step](session, room, now)])
+            self.picture.show([*news_lines(session, step, room), *PICTURES[step](session, room, now)])
         self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
         if compact:
             shown = [each for each in program_bindings(self) if each.binding.show]
@@ -353,7 +341,7 @@ class WorkScreen(PracticeHands, Screen[None]):
 
     def action_crib(self) -> None:
         """Show the values large, as they are typed."""
-        self.app.push_screen(CribScreen(self.workplace, self.action_door))
+        self.app.push_screen(CribScreen(self.workplace, self.action_door, self.action_next))
 
     def action_name(self) -> None:
         """Give the device at hand its tag."""
