@@ -16,14 +16,14 @@ Step = tuple[str, str | list[str]]
 """A text to wait for, then keys to press or the name of a picture to take."""
 
 
-def _next_by_hand(tag: str) -> list[Step]:
-    """Record the next device, without the proof by a power cut."""
+def _next_by_page(tag: str) -> list[Step]:
+    """Set the next device on its page and record it, without the proof by a power cut."""
     return [
         ("is recorded and the laptop", ["Enter"]),
         (f"{tag}    at hand", []),
         ("Enter ▸ Go on with", ["Enter"]),
         ("Enter ▸ Borrow", ["Enter"]),
-        ("Type this into the device", ["F7"]),
+        ("Enter ▸ Send its page", ["Enter"]),
         ("l leaves", ["l"]),
         (f"Enter ▸ Record {tag}", ["Enter"]),
     ]
@@ -42,14 +42,14 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("Enter ▸ Go on with", ["Enter"]),
             ("Enter ▸ Borrow", "reach.png"),
             ("Enter ▸ Borrow", ["Enter"]),
-            ("Type this into the device", "set.png"),
-            ("Type this into the device", ["F7"]),
+            ("Enter ▸ Send its page", "set.png"),
+            ("Enter ▸ Send its page", ["Enter"]),
             ("put it back. l leaves", "prove.png"),
             ("put it back. l leaves", ["F6"]),
             ("Its power is off", ["F6"]),
             ("Enter ▸ Record TG-01", ["Enter"]),
-            *_next_by_hand("OX-01"),
-            *_next_by_hand("OX-02"),
+            *_next_by_page("OX-01"),
+            *_next_by_page("OX-02"),
             ("is recorded and the laptop", ["r"]),
             ("of 3 proven", "register.png"),
         ],
@@ -70,6 +70,32 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("Enter ▸ Say the lines", ["Enter"]),
             ("put it back. l leaves", ["4"]),
             ("What has happened", "console-said.png"),
+        ],
+    ),
+    (
+        ["--pace", "8", "--first", "SW-01"],
+        [
+            ("Enter ▸ Go on with 00:00:5e:00:53:28", ["Enter"]),
+            ("Enter ▸ Borrow 172", ["Enter"]),
+            ("asks for a log-in", ["u"]),
+            ("With which name", [*"fitter", "Enter"]),
+            ("which password", [*"wrong", "Enter"]),
+            ("refused: log-in", ["Enter"]),
+            ("Enter tries again", "refused.png"),
+        ],
+    ),
+    (
+        ["--pace", "8", "--first", "UV-01"],
+        [
+            ("Ask who is there, 10.212.7.33 first", ["Enter"]),
+            ("Enter ▸ Go on with", ["Enter"]),
+            ("Enter ▸ Borrow", ["Enter"]),
+            ("Type this into the device", ["c"]),
+            ("A number key copies", ["2"]),
+            ("On the clipboard", "crib.png"),
+            ("On the clipboard", ["Escape"]),
+            ("Ways that fit", ["F8"]),
+            ("Where it has landed", "landed.png"),
         ],
     ),
     (

@@ -218,7 +218,7 @@ def _by_manual(payload: int | None) -> Kind:
     except ValueError:
         asked = "" if payload is None else f" {payload} is none:"
         raise BadInput(f"--by ping needs the length of its echo:{asked} give --kind, or --payload 0 to 1472.") from None
-    return Kind(schema=SCHEMA, name="by its manual", way=(way,))
+    return Kind.model_validate({"schema": SCHEMA, "name": "by its manual", "way": (way,)})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

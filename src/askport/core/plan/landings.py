@@ -38,10 +38,10 @@ def digit_by_digit(meant: IPv4Address, landed: IPv4Address) -> list[tuple[str, s
 def aligned(meant: IPv4Address, landed: IPv4Address) -> list[str]:
     """Return the two as lines of text, with a mark under each digit that differs."""
     rows = digit_by_digit(meant, landed)
-    lines = ["planned   ", "it is at  ", "          "]
-    for place in (0, 1):
-        lines[place] += "".join(each[place] for each in rows)
-    lines[2] += "".join(" " if each[2] else "^" for each in rows)
+    planned = "".join(mine for mine, _, _ in rows)
+    there = "".join(theirs for _, theirs, _ in rows)
+    marks = "".join(" " if same else "^" for _, _, same in rows)
+    lines = [f"planned   {planned}", f"it is at  {there}", f"          {marks}"]
     return [each.rstrip() for each in lines]
 
 

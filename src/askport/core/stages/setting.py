@@ -282,7 +282,8 @@ class Setting(Stage):
             case Phase.KEEPING:
                 return Next(f"Having its {keeps(device.kind)} keep the address.", enter=False)
             case Phase.NOT_SET if device.way:
-                return Next(f"{device.way.because} Enter tries again.")
+                other = " u gives another log-in." if self.asks_for == "log-in" else ""
+                return Next(f"{device.way.because} Enter tries again.{other}")
             case Phase.SETTING if device.way:
                 return Next(device.way.waits_for, enter=False)
         return Next("Borrowing the address.", enter=False)

@@ -1,7 +1,7 @@
 """Prove: each proof with what was expected and measured, and the power cycle as a lane."""
 
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
-from askport.core.proofs.power_cycle import PowerCycle
+from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Proof
 from askport.core.session import Session
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, heading, wrapped
@@ -19,7 +19,7 @@ def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
     for proof in session.device.proofs:
         lines += _proof(proof, width)
     if session.device.power_cycle:
-        lines += [blank(), heading("After a power cut", width), blank(), *_proof(session.device.power_cycle, width)]
+        lines += [heading("After a power cut", width), blank(), *_proof(session.device.power_cycle, width)]
         lines += _lane(session.device.power_cycle, width, now)
     return lines
 
@@ -29,7 +29,10 @@ def _proof(proof: Proof, width: int) -> list[Ink]:
     mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: unfinished}[proof.passed]
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
     waits = isinstance(proof, MaskAsPlanned | GatewayAsPlanned)
-    measured = proof.measured or ("next, on the quiet wire" if waits else "measuring")
+    awaited = "next, on the quiet wire" if waits else "measuring"
+    if isinstance(proof, PowerCycle) and proof.power is Power.ON:
+        awaited = "when its power is cut"
+    measured = proof.measured or awaited
     measured_style = style if proof.passed is not True else ""
     lines = [first]
     if max(_MEASURED, first.width + 1) + len(measured) <= width:

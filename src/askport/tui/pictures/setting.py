@@ -48,7 +48,7 @@ def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None 
         lines += [ink for each in said for ink in wrapped(each, width, STRONG, 2)]
     if device.way:
         lines += [blank(), heading("What has happened", width), *_happened(session, device.way, width)]
-    lines += _ways(session, width, typing=typing)
+    lines += _ways(session, width)
     lines += [blank(), heading("Checked", width), *_checked(session.visit.checks(), width)]
     if device.fits:
         several = len(device.fits) > 1
@@ -98,10 +98,8 @@ def _happened(session: Session, way: Way, width: int) -> list[Ink]:
     return lines
 
 
-def _ways(session: Session, width: int, *, typing: bool) -> list[Ink]:
+def _ways(session: Session, width: int) -> list[Ink]:
     ways, chosen = session.visit.ways(), session.visit.way
-    if typing and len(ways) == 1:
-        return []
     lines = [blank(), heading("Ways that fit this device, best first", width)]
     for entry, reason, lacks, usable in ways:
         is_chosen = entry is chosen
