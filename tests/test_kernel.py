@@ -147,6 +147,8 @@ def test_where_a_server_gives_out_addresses_nobody_is_answered(cable, tmp_path):
 def test_find_waits_for_the_link_and_hears_the_first_words(cable, comes):
     """Started before the device has power: what it says when its link comes is in the answer."""
     cable.ip("link", "set", "zd0", "down")
+    # The kernel tells of a lost carrier once a second only.
+    assert wait_for(lambda: "state DOWN" in cable.ip("link", "show", "zl0", at="laptop"), 5.0)
     find = ["find", "zl0", "--loudness", "listen", "--seconds", 25 if comes else 2, "--until-found", "--json"]
     program = cable.start("laptop", *cable.command(*find), stdout=subprocess.PIPE)
     if not comes:

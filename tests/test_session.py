@@ -386,12 +386,12 @@ def test_the_laptop_borrows_nothing_out_of_the_pool(practice):
     session = run.session
     session.device.target = read_target("10.84.18.254/22")
     assert all(
-        each.ip not in scenario.SITE.pool
+        each.ip not in scenario.SITE.pools[0]
         for each in session.stages.access.site_candidates(session.device.target.interface)
     )
     walk(bench, run, {Phase.MAY_BORROW})
-    here = replace(scenario.SITE.pool, first=IPv4Address("192.168.61.1"), last=IPv4Address("192.168.61.253"))
-    session.cable.around = replace(session.cable.around, site=replace(scenario.SITE, pool=here))
+    here = replace(scenario.SITE.pools[0], first=IPv4Address("192.168.61.1"), last=IPv4Address("192.168.61.253"))
+    session.cable.around = replace(session.cable.around, site=replace(scenario.SITE, pools=(here,)))
     with pytest.raises(BadInput, match="lies in the site's DHCP pool"):
         session.stages.access.name_other("192.168.61.77/24", bench.now())
 

@@ -94,7 +94,7 @@ def test_whatever_is_typed_is_sound_or_said(keys):
 
 def test_the_next_free_one_leaves_out_the_pool_and_ends_with_the_subnet():
     pool = Pool(first=IPv4Address("10.84.18.0"), last=IPv4Address("10.84.18.255"))
-    assert str(next_free(IPv4Interface("10.84.17.254/22"), {IPv4Address("10.84.17.255")}, pool)) == "10.84.19.0"
+    assert str(next_free(IPv4Interface("10.84.17.254/22"), {IPv4Address("10.84.17.255")}, [pool])) == "10.84.19.0"
     assert next_free(IPv4Interface("10.84.19.254/22"), set()) is None
 
 

@@ -24,7 +24,7 @@ SITE = Site(
     name="Sallow Beck Hatchery",
     network=IPv4Network("10.84.16.0/22"),
     gateway=IPv4Address("10.84.19.254"),
-    pool=Pool(first=IPv4Address("10.84.18.0"), last=IPv4Address("10.84.18.255")),
+    pools=(Pool(first=IPv4Address("10.84.18.0"), last=IPv4Address("10.84.18.255")),),
     dns=(IPv4Address("10.84.19.253"), IPv4Address("10.84.19.252")),
 )
 

@@ -48,7 +48,7 @@ class Surroundings:
 
     def in_pool(self, interface: IPv4Interface) -> bool:
         """Whether the site's server may give this address to somebody."""
-        return self.site is not None and self.site.pool is not None and interface.ip in self.site.pool
+        return self.site is not None and self.site.pool_of(interface.ip) is not None
 
 
 class Cable:

@@ -204,16 +204,30 @@ class JobFile:
         Raises:
             MachineRefused: the disk is full or will not be written; what was there before is unharmed.
         """
-        self._append(entry, at)
+        self._append([entry], at)
 
-    def _append(self, entry: Entry, at: datetime, *with_it: Executable) -> None:
-        previous = self._lines[-1].hash if self._lines else ""
-        number, body = len(self._lines) + 1, entry.model_dump_json()
-        line = Line(number=number, at=at, body=body, hash=chain_hash(previous, number, at.isoformat(), body))
-        values = {"number": number, "at": at.isoformat(), "body": body, "hash": line.hash}
-        seal = update(_SEAL).values(count=number, hash=line.hash)
-        self._execute(*with_it, insert(_JOURNAL).values(**values), seal)
-        self._lines.append(line)
+    def append_all(self, entries: Sequence[Entry], at: datetime) -> None:
+        """Add several entries at once: all of them, or none.
+
+        Raises:
+            MachineRefused: the disk is full or will not be written; what was there before is unharmed.
+        """
+        if entries:
+            self._append(entries, at)
+
+    def _append(self, entries: Sequence[Entry], at: datetime, *with_it: Executable) -> None:
+        previous, stamp = self._lines[-1].hash if self._lines else "", at.isoformat()
+        lines: list[Line] = []
+        for number, entry in enumerate(entries, len(self._lines) + 1):
+            body = entry.model_dump_json()
+            previous = chain_hash(previous, number, stamp, body)
+            lines.append(Line(number=number, at=at, body=body, hash=previous))
+        values: list[dict[str, object]] = [
+            {"number": each.number, "at": stamp, "body": each.body, "hash": each.hash} for each in lines
+        ]
+        seal = update(_SEAL).values(count=lines[-1].number, hash=previous)
+        self._execute(*with_it, seal, rows=values)
+        self._lines += lines
 
     def keep(self, unit: int, frames: Sequence[tuple[datetime, bytes]]) -> None:
         """Keep the frames behind a unit, in place of those kept before, with their digest in the journal.
@@ -225,7 +239,7 @@ class JobFile:
         entry = Kept(unit=unit, frames=len(frames), sha256=sha256(capture).hexdigest())
         at = max(at for at, _ in frames)
         replaced = delete(_FRAMES).where(_FRAMES.c.unit == unit), insert(_FRAMES).values(unit=unit, pcapng=capture)
-        self._append(entry, at, *replaced)
+        self._append([entry], at, *replaced)
 
     def frames(self, unit: int) -> bytes | None:
         """Return the frames behind a unit as a pcapng file, or None where none were kept.
@@ -240,11 +254,13 @@ class JobFile:
             raise self._damaged(_plainly(error)) from None
         return bytes(row[0]) if row else None
 
-    def _execute(self, *statements: Executable) -> None:
+    def _execute(self, *statements: Executable, rows: list[dict[str, object]]) -> None:
+        """Write rows of the journal together with what belongs to them."""
         try:
             with self._engine.begin() as connection:
                 for statement in statements:
                     connection.execute(statement)
+                connection.execute(insert(_JOURNAL), rows)
         except DatabaseError as error:
             raise MachineRefused(
                 f"The job file '{self._name}' could not be written: {_plainly(error)}. "

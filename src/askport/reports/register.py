@@ -2,19 +2,13 @@
 
 import csv
 import io
-import unicodedata
 from collections.abc import Iterable
 from typing import Any
 
 from askport.core.register.as_left import AsLeft
 from askport.core.register.fold import Row
-from askport.core.text import display_text
+from askport.reports.cells import cell
 from askport.reports.times import iso
-
-_FORMULA_STARTS = ("=", "+", "-", "@")
-"""A spreadsheet takes a cell that begins so for a formula, behind spaces and in full width too."""
-MAX_CELL = 2000
-"""Characters of one cell; a spreadsheet takes 32,767, and no honest value is this long."""
 
 COLUMNS = (
     "tag", "mac", "maker", "as_found", "found_gateway", "found_at", "as_left", "left_gateway", "left_dns", "left_basis",
@@ -95,12 +89,5 @@ def register_csv(rows: Iterable[Row]) -> str:
             ", ".join(bases), last.way, row.state, by_outcome["passed"], by_outcome["failed"], by_outcome["not made"],
             " ".join(last.left_out), iso(last.recorded_at), len(row.visits),
         )  # fmt: skip
-        writer.writerow([_cell(each) for each in cells])
+        writer.writerow([cell(each) for each in cells])
     return out.getvalue()
-
-
-def _cell(value: object) -> str:
-    """Return a cell that a spreadsheet neither runs nor is steered by, whatever stands in a job file."""
-    text = "" if value is None else display_text(str(value), MAX_CELL)
-    starts = unicodedata.normalize("NFKC", text).lstrip()[:1]
-    return f"'{text}" if starts in _FORMULA_STARTS and starts else text

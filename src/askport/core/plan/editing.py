@@ -89,12 +89,12 @@ def _address(numbers: list[str], name: str) -> IPv4Address | None:
     return parse_address(".".join(numbers), name)
 
 
-def next_free(after: IPv4Interface, avoid: Collection[IPv4Address], pool: Pool | None = None) -> IPv4Address | None:
+def next_free(after: IPv4Interface, avoid: Collection[IPv4Address], pools: Collection[Pool] = ()) -> IPv4Address | None:
     """Return the next address of the subnet that nobody has or is to have, going up from one; None at its end."""
     number = int(after.ip) + 1
     while number < int(after.network.broadcast_address):
         address = IPv4Address(number)
-        if pool and address in pool:
+        if pool := next((each for each in pools if address in each), None):
             number = int(pool.last)
         elif address not in avoid and not host_fault(IPv4Interface((address, after.network.prefixlen))):
             return address

@@ -26,8 +26,14 @@ class Site:
     name: str
     network: IPv4Network
     gateway: IPv4Address | None = None
-    pool: Pool | None = None
+    pools: tuple[Pool, ...] = ()
+    reserved: tuple[Pool, ...] = ()
+    """Ranges that are kept for something else."""
     dns: tuple[IPv4Address, ...] = ()
+
+    def pool_of(self, address: IPv4Address) -> Pool | None:
+        """Return the pool that an address lies in, or None."""
+        return next((each for each in self.pools if address in each), None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -76,14 +82,23 @@ def check_target(
     checks = [_check_host(target), _check_gateway(target), _check_dns(target)]
     if site:
         checks.append(_check_site(target, site))
-        if site.pool:
-            inside = target.interface.ip in site.pool
-            where = f"the DHCP pool {site.pool.first} to {site.pool.last}"
-            sentence = (
-                f"It lies in {where}: the server will give it to something else." if inside else f"Outside {where}."
-            )
-            checks.append(Check(about="pool", passed=not inside, sentence=sentence))
+        checks += _check_ranges(target.interface.ip, site)
     checks.append(_check_others(target.interface.ip, used or {}, planned or {}))
+    return checks
+
+
+def _check_ranges(address: IPv4Address, site: Site) -> list[Check]:
+    checks = []
+    for about, ranges, name, why in (
+        ("pool", site.pools, "the DHCP pool", "the server will give it to something else"),
+        ("reserved", site.reserved, "the reserved range", "it is kept for something else"),
+    ):
+        if not ranges:
+            continue
+        inside = next((each for each in ranges if address in each), None)
+        where = " and ".join(f"{each.first} to {each.last}" for each in ([inside] if inside else ranges))
+        sentence = f"{address} lies in {name} {where}: {why}." if inside else f"Outside {name} {where}."
+        checks.append(Check(about=about, passed=not inside, sentence=sentence))
     return checks
 
 

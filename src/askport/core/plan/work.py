@@ -1,7 +1,8 @@
 """The devices that are to be commissioned, in working order."""
 
 import re
-from dataclasses import dataclass, replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Interface
 
 from askport.core.addresses import MacAddress, host_fault
@@ -23,6 +24,8 @@ class WorkItem:
     """From its label, if it was written down."""
     ports: tuple[int, ...] = ()
     """TCP ports that must open in the end."""
+    columns: Mapping[str, str] = field(default_factory=dict)
+    """Whatever else the plan says of it, by the heads of its columns."""
 
 
 MAX_TAG = 40
@@ -56,4 +59,4 @@ def following(item: WorkItem) -> WorkItem:
     if number:
         counted = str(int(number[0]) + 1).zfill(len(number[0]))
         tag = f"{tag[: number.start()]}{counted}{tag[number.end() :]}"
-    return replace(item, tag=tag, target=target, mac=None)
+    return replace(item, tag=tag, target=target, mac=None, columns={})

@@ -5,17 +5,11 @@ from hashlib import sha256
 from ipaddress import IPv4Address, IPv4Interface
 from typing import Annotated, Literal
 
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, PlainSerializer, PlainValidator, TypeAdapter
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, TypeAdapter
 
-from askport.core.addresses import MacAddress
+from askport.core.mac_field import Mac
+from askport.core.plan.site_plan import PlannedDevice, Subnet
 from askport.core.register.as_left import AsLeft
-
-
-def _mac(value: object) -> MacAddress:
-    return value if isinstance(value, MacAddress) else MacAddress.parse(str(value))
-
-
-Mac = Annotated[MacAddress, PlainValidator(_mac), PlainSerializer(str, return_type=str)]
 
 
 class _Model(BaseModel):
@@ -138,7 +132,38 @@ class Recorded(_Entry):
     """Proofs that were not made, by name."""
 
 
-Entry = Found | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved | Left | Kept | Recorded
+class SubnetPlanned(_Model):
+    """A subnet of the plan was written down, or changed, or taken out."""
+
+    kind: Literal["subnet-planned"] = "subnet-planned"
+    unit: int = 0
+    subnet: Subnet
+    removed: bool = False
+
+
+class DevicePlanned(_Model):
+    """A device of the plan was written down, or changed, or taken out."""
+
+    kind: Literal["device-planned"] = "device-planned"
+    unit: int = 0
+    device: PlannedDevice
+    removed: bool = False
+
+
+Entry = (
+    SubnetPlanned
+    | DevicePlanned
+    | Found
+    | ReadOut
+    | Named
+    | Borrowed
+    | GaveBack
+    | WasSet
+    | Proved
+    | Left
+    | Kept
+    | Recorded
+)
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 
 

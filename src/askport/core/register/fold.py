@@ -6,8 +6,9 @@ from ipaddress import IPv4Address
 
 from pydantic import BaseModel
 
+from askport.core.mac_field import Mac
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.entries import Entry, Found, Left, Line, Mac, Named, Proved, ReadOut, Recorded, WasSet
+from askport.core.register.entries import Entry, Found, Left, Line, Named, Proved, ReadOut, Recorded, WasSet
 
 
 class ProofRow(BaseModel):

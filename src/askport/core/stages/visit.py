@@ -156,7 +156,7 @@ class Visit:
         """Return the next address behind one that nobody has or is to have, for this device."""
         site = self.cable.around.site
         avoid = self.cable.somebodys() | {each.ip for each in self.cable.laptop.addresses}
-        return next_free(after, avoid, site.pool if site else None)
+        return next_free(after, avoid, (*site.pools, *site.reserved) if site else ())
 
     @property
     def may_set(self) -> bool:

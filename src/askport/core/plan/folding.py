@@ -1,0 +1,24 @@
+"""The plan as the journal has it: entries added up, in the order in which devices were first written down."""
+
+from collections.abc import Iterable
+from ipaddress import IPv4Network
+
+from askport.core.plan.site_plan import Plan, PlannedDevice, Subnet
+from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
+
+
+def plan_of(entries: Iterable[Entry], name: str = "") -> Plan:
+    """Return the plan after these entries; others than those of the plan are passed over."""
+    subnets: dict[IPv4Network, Subnet] = {}
+    devices: dict[str, PlannedDevice] = {}
+    for entry in entries:
+        match entry:
+            case SubnetPlanned(removed=True):
+                subnets.pop(entry.subnet.network, None)
+            case SubnetPlanned():
+                subnets[entry.subnet.network] = entry.subnet
+            case DevicePlanned(removed=True):
+                devices.pop(entry.device.tag, None)
+            case DevicePlanned():
+                devices[entry.device.tag] = entry.device
+    return Plan(name=name, subnets=tuple(subnets.values()), devices=tuple(devices.values()))

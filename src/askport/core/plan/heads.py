@@ -1,0 +1,112 @@
+"""The heads of columns in a plan, as people write them: guessed, and shown."""
+
+import re
+import unicodedata
+from collections.abc import Mapping, Sequence
+
+from askport.core.errors import BadInput
+from askport.core.text import display_text
+from askport.core.words import listed
+
+_WORDS = {
+    "tag": (
+        "tag|name|device|device name|device tag|asset|label|point|kennzeichen|bezeichnung|gerat|geratename|"
+        "anlagenkennzeichen|bmk|repere|etiquette|equipement|nom|appareil|etiqueta|nombre|equipo|nome|apparato"
+    ),
+    "place": (
+        "place|location|room|position|cabinet|panel|area|ort|standort|raum|einbauort|schrank|lieu|emplacement|"
+        "local|salle|armoire|ubicacion|lugar|sala|luogo|posizione"
+    ),
+    "kind": ("kind|type|model|device type|product|typ|modell|geratetyp|produkt|modele|produit|tipo|modelo|modello|art"),
+    "mac": (
+        "mac|mac address|mac id|mac-address|ethernet address|physical address|hardware address|mac adresse|"
+        "mac-adresse|hardwareadresse|adresse mac|adresse physique|direccion mac|indirizzo mac"
+    ),
+    "address": (
+        "ip|ip address|address|ipv4|ipv4 address|ip-address|final ip|new ip|static ip|ip adresse|ip-adresse|"
+        "adresse|neue ip|adresse ip|adresse ipv4|direccion ip|direccion|indirizzo ip|indirizzo"
+    ),
+    "prefix": (
+        "prefix|prefix length|cidr|mask|subnet mask|netmask|maske|netzmaske|subnetzmaske|subnetmaske|"
+        "netzwerkmaske|masque|masque de sous-reseau|masque reseau|mascara|mascara de subred|maschera|praefix|"
+        "prafix|suffix"
+    ),
+    "gateway": (
+        "gateway|default gateway|router|gw|standardgateway|standard-gateway|passerelle|passerelle par defaut|"
+        "puerta de enlace|gateway predefinito"
+    ),
+    "dns": (
+        "dns|dns server|dns servers|nameserver|name server|dns1|dns 1|dns server 1|primary dns|serveur dns|"
+        "serveurs dns|dns-server|servidor dns|dns2|dns 2|dns server 2|secondary dns|dns3|dns 3|dns server 3"
+    ),
+    "network": "network|subnet|net|subnetz|netz|netzwerk|reseau|sous-reseau|red|subred|rete",
+    "vlan": "vlan|vlan id|vlan-id",
+    "pool": "pool|dhcp pool|dhcp range|dhcp-bereich|dhcp bereich|plage dhcp",
+    "reserved": "reserved|reserved range|reserviert|plage reservee",
+}
+FIELDS = tuple(_WORDS)
+"""What a column can hold; every other column is carried along."""
+_BY_HEAD = {head: field for field, heads in _WORDS.items() for head in heads.split("|")}
+_MOST_TITLE_ROWS = 20
+
+
+def _plain(head: str) -> str:
+    """Return a head without accents, case, units in brackets and marks of required fields."""
+    bare = "".join(
+        each for each in unicodedata.normalize("NFKD", head.casefold()) if not unicodedata.combining(each)
+    ).replace("ß", "ss")
+    return " ".join(re.sub(r"\(.*?\)|[*:#._]", " ", bare).split())
+
+
+def field_of(head: str) -> str | None:
+    """Return which field a column holds by its head, or None."""
+    return _BY_HEAD.get(_plain(head))
+
+
+def find_heads(rows: Sequence[Sequence[str]], mapped: Mapping[str, str]) -> int:
+    """Return the place of the row that has the heads: of the first ones the one with most that are known.
+
+    Raises:
+        BadInput: none has a tag or an address among its heads.
+    """
+    best, most = -1, 0
+    for place, row in enumerate(rows[:_MOST_TITLE_ROWS]):
+        fields = {mapped.get(cell.strip()) or field_of(cell) for cell in row if cell.strip()} - {None}
+        if len(fields) > most and fields & {"tag", "address", "network"}:
+            best, most = place, len(fields)
+    if best < 0:
+        first = next((row for row in rows if any(cell.strip() for cell in row)), ())
+        seen = listed([f"'{display_text(cell.strip(), 30)}'" for cell in first if cell.strip()][:6]) or "nothing"
+        raise BadInput(
+            f"No row of it heads its columns: {seen} stand first. Name the columns with --map COLUMN=FIELD; the "
+            f"fields are {listed(FIELDS)}."
+        )
+    return best
+
+
+def columns_of(heads: Sequence[str], mapped: Mapping[str, str]) -> list[tuple[str, str | None]]:
+    """Return for each column its head and its field; None where it is carried along.
+
+    Raises:
+        BadInput: what was mapped is no column or no field.
+    """
+    names = [cell.strip() for cell in heads]
+    for column, wanted in mapped.items():
+        if column not in names:
+            there = listed([f"'{display_text(each, 30)}'" for each in names if each][:8])
+            raise BadInput(
+                f"--map names the column '{display_text(column, 40)}', which is not there: there are {there}."
+            )
+        if wanted not in FIELDS and wanted != "-":
+            what = display_text(wanted, 40)
+            raise BadInput(f"--map names the field '{what}': the fields are {listed(FIELDS)}, or - for none.")
+    found: list[tuple[str, str | None]] = []
+    taken: set[str] = set()
+    for name in names:
+        field: str | None = mapped.get(name) or field_of(name)
+        if field == "-" or (field in taken and field != "dns" and name not in mapped):
+            field = None
+        if field:
+            taken.add(field)
+        found.append((name, field))
+    return found

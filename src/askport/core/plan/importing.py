@@ -1,0 +1,209 @@
+"""Rows of a table as people keep them, made into a plan; each bad row in one sentence with its line and the remedy."""
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv4Network
+
+from askport.core.addresses import (
+    MacAddress,
+    parse_address,
+    parse_interface,
+    parse_list,
+    parse_network,
+    prefix_of_mask,
+)
+from askport.core.errors import BadInput
+from askport.core.plan.heads import columns_of, find_heads
+from askport.core.plan.site_plan import PlannedDevice, Range, Subnet
+from askport.core.plan.work import clean_tag
+from askport.core.text import display_text
+
+_NEXT = frozenset({"", "next", "next free", "free", "auto", "?", "-", "tbd", "nachste", "libre", "frei"})
+_MAX_CELL = 200
+
+
+@dataclass(frozen=True, slots=True)
+class BadRow:
+    """A row that cannot be taken, with why."""
+
+    line: int
+    sentence: str
+
+
+@dataclass(slots=True)
+class Imported:
+    """What was read of one table."""
+
+    columns: list[tuple[str, str | None]] = field(default_factory=list)
+    """Each column's head with the field that it was taken for; None where it is carried along."""
+    devices: list[PlannedDevice] = field(default_factory=list)
+    subnets: list[Subnet] = field(default_factory=list)
+    bad: list[BadRow] = field(default_factory=list)
+
+
+def import_rows(rows: Sequence[Sequence[str]], mapped: Mapping[str, str] | None = None) -> Imported:
+    """Make a plan of the rows of a table, in which rows before the heads are titles.
+
+    A row with one cell only heads a section: it is the place of the rows behind it, where they name none.
+
+    Raises:
+        BadInput: no row heads its columns, or ``mapped`` names what is not there.
+    """
+    mapped = mapped or {}
+    head = find_heads(rows, mapped)
+    columns = columns_of(rows[head], mapped)
+    read = Imported(columns=columns)
+    by_field = [field for _, field in columns]
+    is_subnets = "network" in by_field and "tag" not in by_field
+    tags: dict[str, int] = {}
+    section = ""
+    for line, row in enumerate(rows[head + 1 :], head + 2):
+        cells = [cell.strip()[:_MAX_CELL] for cell in row]
+        filled = [cell for cell in cells if cell]
+        if not filled or cells[: len(columns)] == [name for name, _ in columns]:
+            continue
+        if len(filled) == 1 and len(columns) > 2 and not is_subnets:
+            section = display_text(filled[0], _MAX_CELL)
+            continue
+        try:
+            if is_subnets:
+                read.subnets.append(_subnet(_Cells(columns, cells)))
+                continue
+            device = _device(_Cells(columns, cells), section)
+            if first := tags.get(device.tag):
+                raise BadInput(f"The tag {device.tag} stands in line {first} already: give each device its own.")
+        except BadInput as error:
+            read.bad.append(BadRow(line, error.message))
+        else:
+            tags[device.tag] = line
+            read.devices.append(device)
+    if not is_subnets and not read.subnets:
+        read.subnets = _subnets_of(read.devices)
+    return read
+
+
+class _Cells:
+    """The cells of one row, by field and by head."""
+
+    def __init__(self, columns: Sequence[tuple[str, str | None]], cells: Sequence[str]) -> None:
+        self.by_field: dict[str, list[str]] = {}
+        self.others: dict[str, str] = {}
+        for (name, field_), cell in zip(columns, cells, strict=False):
+            if not cell:
+                continue
+            if field_:
+                self.by_field.setdefault(field_, []).append(cell)
+            elif name:
+                self.others[display_text(name, 60)] = display_text(cell, _MAX_CELL)
+
+    def get(self, field_: str) -> str:
+        """Return the first cell of a field, or nothing."""
+        return next(iter(self.by_field.get(field_, [])), "")
+
+
+def _device(cells: _Cells, section: str) -> PlannedDevice:
+    if not cells.get("tag"):
+        raise BadInput("It has no tag: name the device.")
+    tag = clean_tag(cells.get("tag"))
+    address, within, prefix = _address(cells.get("address"))
+    own_prefix = _prefix(cells.get("prefix"))
+    if prefix is not None and own_prefix is not None and prefix != own_prefix:
+        raise BadInput(f"{tag} has two prefixes, /{prefix} at its address and /{own_prefix} beside it: leave one out.")
+    prefix = own_prefix if prefix is None else prefix
+    dns = tuple(parse_list(cells.by_field.get("dns", []), "DNS server")) or None
+    mac = MacAddress.parse(cells.get("mac")) if cells.get("mac") else None
+    return PlannedDevice(
+        tag=tag,
+        place=display_text(cells.get("place"), _MAX_CELL) or section,
+        kind=display_text(cells.get("kind"), _MAX_CELL),
+        mac=mac,
+        address=address,
+        within=within,
+        prefix=prefix,
+        gateway=parse_address(cells.get("gateway"), "gateway") if cells.get("gateway") else None,
+        dns=dns,
+        columns=cells.others,
+    )
+
+
+def _address(text: str) -> tuple[IPv4Address | None, Range | None, int | None]:
+    """Read an address column: an address, one with its prefix, or a range of which the next free one is taken."""
+    plain = text.casefold().strip()
+    if plain in _NEXT:
+        return None, None, None
+    range_ = re.sub(r"^next( free)?( in)?\s+", "", plain)
+    if range_ != plain and "/" in range_:
+        network = parse_network(range_)
+        return None, Range(first=network[1], last=network[-2]), None
+    if "/" not in range_ and (parts := re.split(r"\s*(?:-|–|\.\.\.?|\bto\b|\bbis\b)\s*", range_)) and len(parts) == 2:
+        return None, _range(range_), None
+    if "/" in text or " " in text.strip():
+        interface = parse_interface(text)
+        return interface.ip, None, interface.network.prefixlen
+    return parse_address(text), None, None
+
+
+def _range(text: str) -> Range:
+    parts = re.split(r"\s*(?:-|–|\.\.\.?|\bto\b|\bbis\b|\bà\b)\s*", text.strip())
+    if len(parts) != 2:
+        raise BadInput(f"'{display_text(text, 60)}' is no range: write it like 10.84.18.0-10.84.18.255.")
+    first = parse_address(parts[0])
+    ends = parts[1] if "." in parts[1] else f"{str(first).rsplit('.', 1)[0]}.{parts[1]}"
+    last = parse_address(ends)
+    if last < first:
+        raise BadInput(f"The range '{display_text(text, 60)}' ends before it begins: turn it round.")
+    return Range(first=first, last=last)
+
+
+def _prefix(text: str) -> int | None:
+    plain = text.strip().removeprefix("/")
+    if not plain:
+        return None
+    if "." in plain:
+        prefix = prefix_of_mask(parse_address(plain, "mask"))
+        if prefix is None:
+            raise BadInput(f"The mask {plain} has its ones not in one piece: write e.g. 255.255.252.0.")
+        return prefix
+    if not (plain.isascii() and plain.isdigit() and 0 < int(plain) <= 32):
+        raise BadInput(f"'{display_text(text, 40)}' is no prefix length: write one from 1 to 32, or a mask.")
+    return int(plain)
+
+
+def _subnet(cells: _Cells) -> Subnet:
+    network = parse_network(cells.get("network"))
+    prefix = _prefix(cells.get("prefix"))
+    if "/" not in cells.get("network") and prefix is not None:
+        network = IPv4Network((int(network.network_address), prefix), strict=False)
+    if network.prefixlen == 32:
+        raise BadInput(f"{network.network_address} has no prefix: write {network.network_address}/24, say.")
+    vlan = cells.get("vlan")
+    if vlan and not (vlan.isdigit() and 0 < int(vlan) < 4095):
+        raise BadInput(f"'{display_text(vlan, 20)}' is no VLAN: write a number from 1 to 4094.")
+    ranges = {
+        name: tuple(_range(each) for text in cells.by_field.get(name, []) for each in re.split(r"[,;]", text))
+        for name in ("pool", "reserved")
+    }
+    return Subnet(
+        network=network,
+        gateway=parse_address(cells.get("gateway"), "gateway") if cells.get("gateway") else None,
+        dns=tuple(parse_list(cells.by_field.get("dns", []), "DNS server")),
+        pools=ranges["pool"],
+        reserved=ranges["reserved"],
+        vlan=int(vlan) if vlan else None,
+    )
+
+
+def _subnets_of(devices: Sequence[PlannedDevice]) -> list[Subnet]:
+    """Return the subnets that devices name by their prefixes, with the gateway and servers that all of one agree on."""
+    found: dict[IPv4Network, list[PlannedDevice]] = {}
+    for each in devices:
+        if each.address and each.prefix:
+            found.setdefault(IPv4Network((int(each.address), each.prefix), strict=False), []).append(each)
+    subnets = []
+    for network, members in found.items():
+        gateways, servers = {each.gateway for each in members}, {each.dns for each in members}
+        gateway = gateways.pop() if len(gateways) == 1 else None
+        dns = servers.pop() if len(servers) == 1 else None
+        subnets.append(Subnet(network=network, gateway=gateway, dns=dns or ()))
+    return subnets

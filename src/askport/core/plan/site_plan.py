@@ -1,0 +1,138 @@
+"""The plan of a site: its subnets, and the devices that are to join them, in working order."""
+
+from collections.abc import Iterable, Iterator
+from functools import cached_property
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+from pydantic import BaseModel, ConfigDict
+
+from askport.core.mac_field import Mac
+from askport.core.plan.target import Pool, Site, Target
+from askport.core.plan.work import WorkItem
+
+
+class _Model(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Range(_Model):
+    """Addresses from one to another, both included."""
+
+    first: IPv4Address
+    last: IPv4Address
+
+    def __contains__(self, address: object) -> bool:
+        return isinstance(address, IPv4Address) and self.first <= address <= self.last
+
+    def __str__(self) -> str:
+        return f"{self.first} to {self.last}"
+
+    @property
+    def pool(self) -> Pool:
+        """The same, as checks take it."""
+        return Pool(first=self.first, last=self.last)
+
+
+class Subnet(_Model):
+    """One network of the site."""
+
+    network: IPv4Network
+    gateway: IPv4Address | None = None
+    dns: tuple[IPv4Address, ...] = ()
+    pools: tuple[Range, ...] = ()
+    """What the site's address server gives out."""
+    reserved: tuple[Range, ...] = ()
+    """What is kept for something else."""
+    vlan: int | None = None
+
+
+class PlannedDevice(_Model):
+    """One device that is to be commissioned."""
+
+    tag: str
+    place: str = ""
+    kind: str = ""
+    mac: Mac | None = None
+    """From its label, where it was written down."""
+    address: IPv4Address | None = None
+    within: Range | None = None
+    """The range of which it gets the next free address, where none is named."""
+    prefix: int | None = None
+    """None where its subnet says it."""
+    gateway: IPv4Address | None = None
+    dns: tuple[IPv4Address, ...] | None = None
+    """None where its subnet says them."""
+    columns: dict[str, str] = {}
+    """Whatever else its line had, by the heads of the columns."""
+
+
+class Plan(_Model):
+    """All of it."""
+
+    name: str = ""
+    subnets: tuple[Subnet, ...] = ()
+    devices: tuple[PlannedDevice, ...] = ()
+
+    @cached_property
+    def by_tag(self) -> dict[str, PlannedDevice]:
+        """The devices by their tags."""
+        return {each.tag: each for each in self.devices}
+
+    def subnet_of(self, address: IPv4Address) -> Subnet | None:
+        """Return the smallest subnet that an address lies in, or None."""
+        found = (each for each in self.subnets if address in each.network)
+        return max(found, key=lambda each: each.network.prefixlen, default=None)
+
+    def target_of(self, device: PlannedDevice) -> Target | None:
+        """Return what a device is to become, as far as its line and its subnet say; None without address or prefix."""
+        if device.address is None:
+            return None
+        subnet = self.subnet_of(device.address)
+        prefix = device.prefix if device.prefix is not None else subnet.network.prefixlen if subnet else None
+        if prefix is None:
+            return None
+        gateway = device.gateway or (subnet.gateway if subnet else None)
+        dns = device.dns if device.dns is not None else subnet.dns if subnet else ()
+        return Target(interface=IPv4Interface((device.address, prefix)), gateway=gateway, dns=dns)
+
+    def site_of(self, address: IPv4Address | None) -> Site | None:
+        """Return the network that an address joins, as checks take it; without an address the first one."""
+        subnet = self.subnet_of(address) if address else next(iter(self.subnets), None)
+        if subnet is None:
+            return None
+        return Site(
+            name=self.name,
+            network=subnet.network,
+            gateway=subnet.gateway,
+            pools=tuple(each.pool for each in subnet.pools),
+            reserved=tuple(each.pool for each in subnet.reserved),
+            dns=subnet.dns,
+        )
+
+    def next_address(self, device: PlannedDevice, taken: Iterable[IPv4Address]) -> IPv4Address | None:
+        """Return the address of a device, or the next free one of its range; None where there is none left."""
+        if device.address or device.within is None:
+            return device.address
+        planned = {each.address for each in self.devices if each.address} | set(taken)
+        subnet = self.subnet_of(device.within.first)
+        avoid = [*subnet.pools, *subnet.reserved] if subnet else []
+        for number in range(int(device.within.first), int(device.within.last) + 1):
+            address = IPv4Address(number)
+            if address not in planned and not any(address in each for each in avoid):
+                return address
+        return None
+
+    def work(self, taken: Iterable[IPv4Address] = ()) -> Iterator[WorkItem]:
+        """Yield the devices as they are taken to the cable; ``taken`` are addresses that somebody has."""
+        used = set(taken)
+        for device in self.devices:
+            address = self.next_address(device, used)
+            placed = device.model_copy(update={"address": address}) if address else device
+            used |= {address} if address else set()
+            yield WorkItem(
+                tag=device.tag,
+                description=", ".join(filter(None, (device.kind, device.place))),
+                target=self.target_of(placed),
+                mac=device.mac,
+                columns=dict(device.columns),
+            )
