@@ -51,7 +51,7 @@ def _round(directory: Path) -> JobRun:
         own=scenario.LAPTOP,
         job=job,
         work=work,
-        site=scenario.SITE,
+        sites=(scenario.SITE,),
         maker=scenario.maker,
     )
     gateway = IPv4Address("192.168.61.254")

@@ -65,7 +65,7 @@ def practice(tmp_path):
         bench.plug(scenario.stand_in(tag))
         run = JobRun(
             wire=bench, adapter=bench, channels=bench.streams, own=scenario.LAPTOP,
-            job=JobFile(tmp_path / job, create=True), work=[item], site=scenario.SITE, maker=scenario.maker,
+            job=JobFile(tmp_path / job, create=True), work=[item], sites=(scenario.SITE,), maker=scenario.maker,
             kinds=[each.kind for each in known_kinds()[0] if kinds],
         )  # fmt: skip
         return bench, run

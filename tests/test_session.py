@@ -391,7 +391,7 @@ def test_the_laptop_borrows_nothing_out_of_the_pool(practice):
     )
     walk(bench, run, {Phase.MAY_BORROW})
     here = replace(scenario.SITE.pools[0], first=IPv4Address("192.168.61.1"), last=IPv4Address("192.168.61.253"))
-    session.cable.around = replace(session.cable.around, site=replace(scenario.SITE, pools=(here,)))
+    session.cable.around = replace(session.cable.around, sites=(replace(scenario.SITE, pools=(here,)),))
     with pytest.raises(BadInput, match="lies in the site's DHCP pool"):
         session.stages.access.name_other("192.168.61.77/24", bench.now())
 

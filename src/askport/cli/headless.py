@@ -65,7 +65,7 @@ async def commission_all(path: Path) -> bool:
         own=scenario.LAPTOP,
         job=JobFile(path, create=True),
         work=scenario.WORK,
-        site=scenario.SITE,
+        sites=(scenario.SITE,),
         maker=scenario.maker,
         kinds=[each.kind for each in known_kinds()[0] if each.path is None],
     )

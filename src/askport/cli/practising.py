@@ -29,7 +29,7 @@ def bench_workplace(pace: float, wire: str = "crate", first: str = "") -> Workpl
         own=scenario.LAPTOP,
         job=JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True),
         work=work,
-        site=scenario.SITE,
+        sites=(scenario.SITE,),
         maker=scenario.maker,
         kinds=[each.kind for each in known_kinds()[0] if each.path is None],
     )

@@ -9,7 +9,7 @@ from askport.core.finding.finder import Finder
 from askport.core.finding.search import Search
 from askport.core.kinds.model import Kind
 from askport.core.machine import Xid
-from askport.core.plan.target import Site
+from askport.core.plan.target import Site, site_among
 from askport.core.reach.laptop import Laptop
 from askport.core.register.known import Known
 from askport.core.ways.log_in import LogIn
@@ -20,8 +20,8 @@ from askport.core.wire import Link
 class Surroundings:
     """What the job knows beside the device at hand."""
 
-    site: Site | None = None
-    """The network that devices join."""
+    sites: Sequence[Site] = ()
+    """The networks that devices join."""
     used: Mapping[IPv4Address, MacAddress]
     """Addresses of the register with the MAC addresses of those that were left with them."""
     planned: Mapping[IPv4Address, str]
@@ -48,7 +48,11 @@ class Surroundings:
 
     def in_pool(self, interface: IPv4Interface) -> bool:
         """Whether the site's server may give this address to somebody."""
-        return self.site is not None and self.site.pool_of(interface.ip) is not None
+        return any(each.pool_of(interface.ip) for each in self.sites)
+
+    def site_of(self, address: IPv4Address) -> Site | None:
+        """Return the network that an address joins: the smallest that it lies in, or the first there is."""
+        return site_among(self.sites, address)
 
 
 class Cable:
@@ -113,5 +117,6 @@ class Cable:
         heard = [belief for device in self.finder.devices() for belief in device.addresses]
         found = {each.address for each in heard} | {each.gateway for each in heard if each.gateway}
         found |= self.around.planned.keys() | self.around.used.keys()
-        site = self.around.site
-        return found | ({*site.dns, *filter(None, (site.gateway,))} if site else set())
+        for site in self.around.sites:
+            found |= {*site.dns, *filter(None, (site.gateway,))}
+        return found

@@ -65,7 +65,7 @@ class JobRun:
         own: Sequence[IPv4Interface],
         job: JobFile,
         work: Sequence[WorkItem],
-        site: Site | None,
+        sites: Sequence[Site],
         maker: Callable[[MacAddress], str | None],
         kinds: Sequence[Kind] = (),
         heard: Sequence[Heard] = (),
@@ -80,13 +80,13 @@ class JobRun:
             own: the laptop's own addresses on it.
             job: where it is written down.
             work: the devices in working order.
-            site: the network that they join.
+            sites: the networks that they join.
             maker: names the maker of a MAC address.
             kinds: what is known of devices of one kind.
             heard: what the wire has told already, before it was chosen.
             began_at: since when it was listened on, in the wire's time; None for now.
         """
-        self.wire, self.own, self.job, self.work, self.site, self.maker = wire, tuple(own), job, work, site, maker
+        self.wire, self.own, self.job, self.work, self.sites, self.maker = wire, tuple(own), job, work, sites, maker
         self._adapter_and_job, self._channels = _AdapterAndJob(adapter, job), channels
         self._rows: list[Row] = []
         self._folded = 0
@@ -126,7 +126,7 @@ class JobRun:
         self._unit += 1
         rows = self.rows
         around = Surroundings(
-            site=self.site,
+            sites=self.sites,
             used={row.left: row.mac for row in rows if row.left},
             planned={item.target.interface.ip: item.tag for item in self.work if item.target},
             known=known_devices(rows, self.wire.wall(self.wire.now()).astimezone().date()),

@@ -72,7 +72,8 @@ def ask_plan(session: Session) -> Question:
     """Ask what the device is to become."""
 
     def check(typed: str) -> str:
-        for each in check_target(read_target(typed), session.cable.around.site):
+        target = read_target(typed)
+        for each in check_target(target, session.cable.around.site_of(target.interface.ip)):
             if not each.passed:
                 raise BadInput(each.sentence)
         return "Every value fits."

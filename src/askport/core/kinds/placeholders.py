@@ -9,7 +9,7 @@ from askport.core.addresses import MacAddress, mask_of_prefix
 from askport.core.errors import BadInput
 from askport.core.plan.target import Target
 
-_PLACEHOLDER = re.compile(r"\{([A-Za-z][A-Za-z0-9_.:]*)\}")
+_PLACEHOLDER = re.compile(r"\{(plan\.[^{}]{1,60}|[A-Za-z][A-Za-z0-9_.:]*)\}")
 _ADDRESSES = ("address", "mask", "gateway", "dns1", "dns2", "dns3")
 _PLAIN = ("prefix", "name", "mac", "user", "password")
 KNOWN = (*_ADDRESSES, *_PLAIN)

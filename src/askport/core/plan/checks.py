@@ -6,8 +6,9 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from askport.core.addresses import transposed
 from askport.core.plan.site_plan import Plan
-from askport.core.plan.target import check_target
+from askport.core.plan.target import check_target, site_among
 from askport.core.words import listed
 
 
@@ -51,14 +52,12 @@ def _each_device(plan: Plan) -> Iterator[Finding]:
             continue
         target = plan.target_of(device)
         if target is None:
-            yield Finding(
-                "no-subnet",
-                f"{device.tag}: {device.address} lies in no subnet of the plan, so its mask is not known: add the "
-                "subnet, or its prefix.",
-                tag,
-            )
+            text = f"{device.tag}: {device.address} lies in no subnet of the plan, so its mask is not known: "
+            meant = next((other for each in plan.subnets if (other := transposed(device.address, each.network))), None)
+            slip = f"was {meant} meant (digits swapped)?" if meant else "add the subnet, or its prefix."
+            yield Finding("no-subnet", text + slip, tag)
             continue
-        for check in check_target(target, plan.site_of(device.address)):
+        for check in check_target(target, site_among(plan.sites, device.address)):
             if not check.passed:
                 yield Finding(check.about, f"{device.tag}: {check.sentence}", tag)
 

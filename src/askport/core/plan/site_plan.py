@@ -65,6 +65,17 @@ class PlannedDevice(_Model):
     columns: dict[str, str] = {}
     """Whatever else its line had, by the heads of the columns."""
 
+    def becoming(self, target: Target) -> "PlannedDevice":
+        """Return the same device with other values."""
+        said = {
+            "address": target.interface.ip,
+            "within": None,
+            "prefix": target.interface.network.prefixlen,
+            "gateway": target.gateway,
+            "dns": target.dns,
+        }
+        return self.model_copy(update=said)
+
 
 class Plan(_Model):
     """All of it."""
@@ -95,18 +106,19 @@ class Plan(_Model):
         dns = device.dns if device.dns is not None else subnet.dns if subnet else ()
         return Target(interface=IPv4Interface((device.address, prefix)), gateway=gateway, dns=dns)
 
-    def site_of(self, address: IPv4Address | None) -> Site | None:
-        """Return the network that an address joins, as checks take it; without an address the first one."""
-        subnet = self.subnet_of(address) if address else next(iter(self.subnets), None)
-        if subnet is None:
-            return None
-        return Site(
-            name=self.name,
-            network=subnet.network,
-            gateway=subnet.gateway,
-            pools=tuple(each.pool for each in subnet.pools),
-            reserved=tuple(each.pool for each in subnet.reserved),
-            dns=subnet.dns,
+    @cached_property
+    def sites(self) -> tuple[Site, ...]:
+        """The subnets as checks take them."""
+        return tuple(
+            Site(
+                name=self.name,
+                network=subnet.network,
+                gateway=subnet.gateway,
+                pools=tuple(each.pool for each in subnet.pools),
+                reserved=tuple(each.pool for each in subnet.reserved),
+                dns=subnet.dns,
+            )
+            for subnet in self.subnets
         )
 
     def next_address(self, device: PlannedDevice, taken: Iterable[IPv4Address]) -> IPv4Address | None:
@@ -134,5 +146,5 @@ class Plan(_Model):
                 description=", ".join(filter(None, (device.kind, device.place))),
                 target=self.target_of(placed),
                 mac=device.mac,
-                columns=dict(device.columns),
+                planned=device,
             )

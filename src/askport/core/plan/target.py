@@ -1,6 +1,6 @@
 """What a device is meant to become, and every check of that before it is set."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
@@ -34,6 +34,12 @@ class Site:
     def pool_of(self, address: IPv4Address) -> Pool | None:
         """Return the pool that an address lies in, or None."""
         return next((each for each in self.pools if address in each), None)
+
+
+def site_among(sites: Sequence[Site], address: IPv4Address) -> Site | None:
+    """Return the network that an address joins: the smallest that it lies in, or the first there is."""
+    around = [each for each in sites if address in each.network]
+    return max(around, key=lambda each: each.network.prefixlen) if around else next(iter(sites), None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,13 +1,16 @@
 """The devices that are to be commissioned, in working order."""
 
 import re
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Interface
+from typing import TYPE_CHECKING
 
 from askport.core.addresses import MacAddress, host_fault
 from askport.core.errors import BadInput
 from askport.core.plan.target import Target
+
+if TYPE_CHECKING:
+    from askport.core.plan.site_plan import PlannedDevice
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -24,8 +27,8 @@ class WorkItem:
     """From its label, if it was written down."""
     ports: tuple[int, ...] = ()
     """TCP ports that must open in the end."""
-    columns: Mapping[str, str] = field(default_factory=dict)
-    """Whatever else the plan says of it, by the heads of its columns."""
+    planned: "PlannedDevice | None" = None
+    """Its line of the job's plan, where it has one."""
 
 
 MAX_TAG = 40
@@ -59,4 +62,4 @@ def following(item: WorkItem) -> WorkItem:
     if number:
         counted = str(int(number[0]) + 1).zfill(len(number[0]))
         tag = f"{tag[: number.start()]}{counted}{tag[number.end() :]}"
-    return replace(item, tag=tag, target=target, mac=None, columns={})
+    return replace(item, tag=tag, target=target, mac=None, planned=None)

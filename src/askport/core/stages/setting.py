@@ -11,6 +11,7 @@ from askport.core.machine import Machine
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import writing
+from askport.core.register.entries import DevicePlanned
 from askport.core.register.fold import as_told
 from askport.core.stages.own_word import OwnWord
 from askport.core.stages.stage import Next, Stage
@@ -55,7 +56,10 @@ class Setting(Stage):
 
     def plan(self, target: Target, now: float) -> None:
         """Change what the device is meant to become."""
-        self._visit.device.target, self._visit.device.restores = target, False
+        device, planned = self._visit.device, self._visit.device.work.planned
+        device.target, device.restores = target, False
+        if planned:
+            self._visit.write(DevicePlanned(device=planned.becoming(target)))
         if self._visit.phase.step is Step.SET:
             self.prepare(now)
 

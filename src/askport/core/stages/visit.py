@@ -141,7 +141,7 @@ class Visit:
         used = {address: around.tag_of(each) for address, each in around.used.items() if each != mac}
         own = (device.work.tag, device.listed_as)
         planned = {address: tag for address, tag in around.planned.items() if tag not in own}
-        site = None if device.restores else around.site  # as found it belongs to no site
+        site = None if device.restores else around.site_of(target.interface.ip)  # as found it belongs to no site
         checks = check_target(target, site, used, planned)
         address = target.interface.ip
         laptop = next((f"The laptop's {each}" for each in self.cable.laptop.addresses if each.ip == address), None)
@@ -154,7 +154,7 @@ class Visit:
 
     def next_free(self, after: IPv4Interface) -> IPv4Address | None:
         """Return the next address behind one that nobody has or is to have, for this device."""
-        site = self.cable.around.site
+        site = self.cable.around.site_of(after.ip)
         avoid = self.cable.somebodys() | {each.ip for each in self.cable.laptop.addresses}
         return next_free(after, avoid, (*site.pools, *site.reserved) if site else ())
 
@@ -211,6 +211,7 @@ class Visit:
             log_in=cable.around.log_ins.get(device.kind.name, NO_LOG_IN) if device.kind else NO_LOG_IN,
             line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",
             name=device.work.tag,
+            columns=device.work.planned.columns if device.work.planned else {},
             known_key=known.key if (known := cable.around.known.get(device.chosen.mac)) else None,
         )
 

@@ -1,7 +1,7 @@
 """What a way is started with."""
 
-from collections.abc import Collection
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
@@ -44,6 +44,8 @@ class Start:
     """What it is to be called."""
     known_key: str | None = None
     """The key that its console or page showed the last time."""
+    columns: Mapping[str, str] = field(default_factory=dict)
+    """Whatever else the plan says of it, by the heads of its columns."""
     allow_others: bool = False
     """Whether the technician said that other devices on this wire are in order."""
 

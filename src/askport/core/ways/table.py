@@ -122,7 +122,8 @@ def _console_of(start: Start) -> tuple[Kind, ConsoleWay]:
 
 def _values(start: Start, kind: Kind) -> dict[str, str]:
     padded, own = kind.needs.octets == "padded", kind.needs.gateway == "own-address"
-    return values_of(start.target, start.mac, name=start.name, padded=padded, own_gateway=own)
+    values = values_of(start.target, start.mac, name=start.name, padded=padded, own_gateway=own)
+    return {**values, **{f"plan.{head}": cell for head, cell in start.columns.items()}}
 
 
 def _lines(start: Start) -> list[str]:

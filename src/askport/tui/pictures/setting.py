@@ -40,6 +40,8 @@ def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None 
         lines.append(ink)
         if typing and width >= _NOW + 30:
             lines.append(blank())
+    for head, cell in (device.work.planned.columns if device.work.planned else {}).items():
+        lines.append(Ink().to(2).put(head, DIM).to(_VALUE).put(cell, DIM))
     if device.not_read:
         lines += [blank(), *wrapped(device.not_read, width, CONFLICT if device.says else DIM, 2)]
     said, _ = session.stages.setting.lines(now) if way and not device.way else ([], "")

@@ -1,0 +1,272 @@
+"""The site plan: in from files as different people make them, checked, worked on, and out again without loss."""
+
+import json
+import zipfile
+from ipaddress import IPv4Address, IPv4Network
+
+import pytest
+import xlsxwriter
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from askport.core.errors import BadInput
+from askport.core.kinds.placeholders import fill
+from askport.core.plan.changes import changes
+from askport.core.plan.checks import check_plan
+from askport.core.plan.importing import import_rows
+from askport.core.plan.site_plan import Plan, PlannedDevice, Range, Subnet
+from askport.edges.tables import read_tables
+from askport.reports.cells import as_meant, cell
+from askport.reports.plan import csv_text, device_rows, subnet_rows, workbook
+from conftest import askport
+from test_screen import terminal  # noqa: F401
+
+SITE = Subnet(
+    network=IPv4Network("10.84.16.0/22"), gateway=IPv4Address("10.84.19.254"), dns=(IPv4Address("10.84.19.253"),),
+    pools=(Range(first=IPv4Address("10.84.18.0"), last=IPv4Address("10.84.18.255")),),
+    reserved=(Range(first=IPv4Address("10.84.17.0"), last=IPv4Address("10.84.17.9")),), vlan=20,
+)  # fmt: skip
+
+
+def spreadsheet(path):
+    book = xlsxwriter.Workbook(path)
+    sheet = book.add_worksheet("Plan")
+    sheet.merge_range(0, 0, 0, 4, "Sallow Beck Hatchery")
+    sheet.write(1, 0, "Rev. 4")
+    sheet.write_row(3, 0, ["Tag", "Location", "MAC", "IP address", "Mask", "Rack"])
+    sheet.merge_range(4, 1, 7, 1, "tank hall")
+    macs = ["00:00:5e:00:53:10", "00-00-5E-00-53-20", "0000.5e00.5341", "00005E005350"]
+    for line, mac in enumerate(macs):
+        sheet.write_row(4 + line, 0, [f"D-{line}"])
+        sheet.write_row(4 + line, 2, [mac, f"10.84.16.{40 + line}", 22, 7 + line])
+    book.close()
+
+
+ODS = """<?xml version="1.0"?><office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0"
+ xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0"
+ xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0"
+ office:version="1.2"><office:body><office:spreadsheet><table:table table:name="A">ROWS</table:table>
+</office:spreadsheet></office:body></office:document-content>"""
+
+
+def ods(path):
+    rows = [["tag", "address", "place"], ["D-0", "10.84.16.40/22", "keller"], ["D-1", "10.84.16.41/22", "dach"]]
+    text = "".join(
+        "<table:table-row>"
+        + "".join(
+            f'<table:table-cell office:value-type="string"><text:p>{each}</text:p></table:table-cell>' for each in row
+        )
+        + "</table:table-row>"
+        for row in rows
+    )
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        archive.writestr("content.xml", ODS.replace("ROWS", text))
+        archive.writestr("META-INF/manifest.xml", "<manifest/>")
+
+
+WINDOWS = "Gerät;Standort;IP-Adresse;Maske;Standardgateway\r\nSüd;Halle;10.84.16.40;255.255.252.0;10.84.19.254\r\n"
+FRENCH = "Repère\tEmplacement\tAdresse IP\tMasque\tPasserelle par défaut\nTG-01\tcave\t10.84.16.40\t/22\t10.84.19.254\n"
+GERMAN = "BMK\tRaum\tIP-Adresse\tPräfix\tGateway\nTG-01\tKeller\t10.84.16.40\t22\t10.84.19.254\n"
+FILES = {
+    "windows.csv": (WINDOWS.encode("cp1252"), "Windows-1252 with semicolons", ["Süd 10.84.16.40/22 Halle"]),
+    "bom.csv": (b"\xef\xbb\xbf" + b'"Tag","IP","Prefix","Place"\n"A, B","10.84.16.40","22","x"\n', "UTF-8 with commas",
+                ["A, B 10.84.16.40/22 x"]),
+    "spreadsheet.txt": ("tag\tip\tmask\nTG-01\t10.84.16.40\t22\n".encode("utf-16"), "UTF-16 with tabs",
+                        ["TG-01 10.84.16.40/22 "]),
+    "sheet.xlsx": (spreadsheet, "sheet 'Plan'", [f"D-{n} 10.84.16.{40 + n}/22 tank hall" for n in range(4)]),
+    "sheet.ods": (ods, "sheet 'A'", ["D-0 10.84.16.40/22 keller", "D-1 10.84.16.41/22 dach"]),
+    "french.tsv": (FRENCH.encode(), "UTF-8 with tabs", ["TG-01 10.84.16.40/22 cave"]),
+    "german.tsv": (GERMAN.encode(), "UTF-8 with tabs", ["TG-01 10.84.16.40/22 Keller"]),
+    "said.csv": (b"sep=;\nlist of devices;;\n\ntag;ip;mask\nTG-01;10.84.16.40;22\n", "UTF-8 with semicolons",
+                 ["TG-01 10.84.16.40/22 "]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", FILES)
+def test_files_are_read_as_people_make_them(tmp_path, name):
+    made, read_as, devices = FILES[name]
+    path = tmp_path / name
+    made(path) if callable(made) else path.write_bytes(made)
+    table = read_tables(path)[0]
+    imported = import_rows(table.rows)
+    assert table.read_as == read_as
+    assert [f"{each.tag} {each.address}/{each.prefix} {each.place}" for each in imported.devices] == devices
+    assert imported.bad == []
+    assert [str(each.network) for each in imported.subnets] == ["10.84.16.0/22"]
+    if name == "sheet.xlsx":
+        assert [str(each.mac)[-2:] for each in imported.devices] == ["10", "20", "41", "50"]
+        assert imported.devices[0].columns == {"Rack": "7"}
+
+
+BAD = [
+    (["", "10.84.16.41", "22", ""], "It has no tag: name the device."),
+    (["B", "10.84.16.300", "22", ""], "its part 300 is over 255"),
+    (["B", "10.84.16.41", "255.0.255.0", ""], "ones not in one piece"),
+    (["B", "10.84.16.41", "33", ""], "no prefix length: write one from 1 to 32"),
+    (["B", "10.84.16.41/24", "22", ""], "two prefixes, /24 at its address and /22 beside it"),
+    (["B", "010.084.016.041", "22", ""], "zero-padded octet"),
+    (["B", "10.84.16.41", "22", "00:00:5e:00:53"], "MAC address"),
+    (["A", "10.84.16.41", "22", ""], "The tag A stands in line 2 already"),
+    (["B", "10.84.16.50-10.84.16.41", "22", ""], "ends before it begins"),
+]
+
+
+@pytest.mark.parametrize(("row", "said"), BAD)
+def test_each_bad_row_is_named_with_its_line_and_the_others_go_in_or_nothing(tmp_path, row, said):
+    rows = [["tag", "ip", "mask", "mac"], ["A", "10.84.16.40", "22", ""], row, ["C", "10.84.16.42", "22", ""]]
+    imported = import_rows(rows)
+    assert [each.tag for each in imported.devices] == ["A", "C"]
+    assert [(each.line, said in each.sentence) for each in imported.bad] == [(3, True)], imported.bad
+    file, job = tmp_path / "plan.csv", tmp_path / "x.askport"
+    file.write_text("\n".join(";".join(each) for each in rows))
+    run = askport("plan", "import", file, "--job", job)
+    assert (run.returncode, "line 3: " in run.stderr, "Nothing was imported" in run.stderr) == (2, True, True)
+    assert not job.exists()
+    assert "2 devices and 1 subnet planned" in askport("plan", "import", file, "--job", job, "--skip-bad").stdout
+
+
+@pytest.mark.parametrize(
+    ("rows", "mapped", "said"),
+    [
+        ([["x", "y"], ["1", "2"]], {}, "No row of it heads its columns: 'x' and 'y' stand first"),
+        ([["tag", "y"]], {"z": "mac"}, "names the column 'z', which is not there: there are 'tag' and 'y'"),
+        ([["tag", "y"]], {"y": "mak"}, "names the field 'mak': the fields are tag, place"),
+    ],
+)
+def test_heads_that_nobody_knows_are_asked_for(rows, mapped, said):
+    with pytest.raises(BadInput) as refused:
+        import_rows(rows, mapped)
+    assert said in refused.value.message
+
+
+def test_columns_are_mapped_and_the_rest_is_carried_along_to_where_it_is_typed():
+    rows = [["Nr", "Zieladresse", "Kabel Nr."], ["TG-01", "10.84.16.40/22", "W12"]]
+    device = import_rows(rows, {"Nr": "tag", "Zieladresse": "address"}).devices[0]
+    assert (device.tag, str(device.address), device.columns) == ("TG-01", "10.84.16.40", {"Kabel Nr.": "W12"})
+    values = {f"plan.{head}": text for head, text in device.columns.items()}
+    assert fill("location {plan.Kabel Nr.}", values) == "location W12"
+
+
+words = st.text(st.characters(exclude_categories=["C", "Z"]), min_size=1, max_size=12).filter(
+    lambda text: as_meant(text) == text and text == " ".join(text.split())
+)
+addresses = st.integers(1, 1000).map(lambda number: IPv4Address(int(IPv4Address("10.84.16.0")) + number))
+devices = st.lists(
+    st.builds(
+        PlannedDevice, tag=words, place=words, kind=words, address=addresses, prefix=st.just(22),
+        gateway=st.sampled_from([None, IPv4Address("10.84.19.254")]), dns=st.just((IPv4Address("10.84.19.253"),)),
+        columns=st.dictionaries(st.sampled_from(["Rack", "Cable 7"]), words),
+    ),
+    unique_by=lambda each: each.tag, min_size=1, max_size=5,
+)  # fmt: skip
+
+
+@settings(max_examples=40)
+@given(devices)
+def test_a_plan_comes_back_as_it_went_out(tmp_path_factory, planned):
+    plan = Plan(subnets=(SITE,), devices=tuple(planned))
+    folder = tmp_path_factory.mktemp("out")
+    book, text = folder / "o.xlsx", folder / "o.csv"
+    book.write_bytes(workbook([("devices", device_rows(plan)), ("subnets", subnet_rows(plan))]))
+    text.write_text(csv_text(device_rows(plan)), encoding="utf-8", newline="")
+    for path in (book, text):
+        tables = [import_rows([[as_meant(each) for each in row] for row in table.rows]) for table in read_tables(path)]
+        assert not any(table.bad for table in tables)
+        assert tuple(tables[0].devices) == plan.devices
+    assert tuple(import_rows(subnet_rows(plan)).subnets) == plan.subnets
+    assert changes(plan, tables) == []
+
+
+@pytest.mark.parametrize("text", ["=1+1", "'x", "@now", "-5", " +1"])
+def test_a_cell_is_harmless_and_means_what_it_meant(text):
+    assert cell(text)[0] == "'"
+    assert as_meant(cell(text)) == text
+
+
+def device(tag, address, **more):
+    return PlannedDevice(tag=tag, address=IPv4Address(address), **more)
+
+
+OX = [device(f"OX-0{number}", f"10.84.16.3{number}") for number in (1, 2, 3)]
+OTHER = Subnet(network=IPv4Network("10.84.18.0/24"), gateway=IPv4Address("10.84.18.1"))
+
+
+@pytest.mark.parametrize(
+    ("subnets", "planned", "said"),
+    [
+        ([SITE], OX, None),
+        ([SITE], [device("A", "10.84.16.40"), device("B", "10.84.16.40")], "A and B are all to be 10.84.16.40"),
+        (
+            [SITE],
+            [device("A", "10.84.16.40", mac="00:00:5e:00:53:10"), device("B", "10.84.16.41", mac="00005e005310")],
+            "A and B have the same label 00:00:5e:00:53:10",
+        ),
+        ([SITE], [device("A", "10.84.61.40")], "A: 10.84.61.40 lies in no subnet of the plan"),
+        ([SITE], [device("A", "10.84.61.40", prefix=22)], "Was 10.84.16.40 meant (digits swapped)?"),
+        ([SITE], [device("A", "10.84.18.7")], "A: 10.84.18.7 lies in the DHCP pool 10.84.18.0 to 10.84.18.255"),
+        ([SITE], [device("A", "10.84.17.7")], "A: 10.84.17.7 lies in the reserved range 10.84.17.0 to 10.84.17.9"),
+        ([SITE], [device("A", "10.84.19.255")], "it is the broadcast address"),
+        ([SITE], [device("A", "10.84.19.254")], "A: 10.84.19.254 is the site's gateway"),
+        ([SITE], [device("A", "10.84.19.253")], "is the DNS server: the device cannot have it"),
+        ([SITE], [device("A", "10.84.16.40", gateway=IPv4Address("10.84.91.254"))], "outside the subnet 10.84.16.0/22"),
+        ([SITE, OTHER], [], "The subnets 10.84.16.0/22 and 10.84.18.0/24 overlap"),
+        (
+            [OTHER.model_copy(update={"gateway": IPv4Address("10.9.9.9")})],
+            [],
+            "has the gateway 10.9.9.9, which is outside",
+        ),
+        ([OTHER.model_copy(update={"gateway": None})], [], "has no gateway"),
+        (
+            [SITE],
+            [*OX, device("OX-04", "10.84.16.43")],
+            "the other OX-… count on with their number: was 10.84.16.34 meant?",
+        ),
+        ([SITE], [PlannedDevice(tag="A", within=SITE.pools[0])], "A: nothing is left of 10.84.18.0 to 10.84.18.255"),
+    ],
+)
+def test_a_plan_is_checked_and_both_sides_are_named(subnets, planned, said):
+    found = check_plan(Plan(subnets=tuple(subnets), devices=tuple(planned)))
+    assert [each.sentence for each in found if not said] == []
+    assert not said or any(said in each.sentence for each in found), found
+
+
+def test_an_import_after_a_change_says_what_differs_and_a_job_goes_on_where_it_stopped(tmp_path):
+    file, job = tmp_path / "plan.csv", tmp_path / "site.askport"
+    file.write_text("tag;ip;mask;rack\nTG-01;10.84.16.40;22;7\nOX-01;10.84.16.31;22;8\nOX-02;next in 10.84.16.0/22;;\n")
+    assert askport("plan", "import", file, "--job", job).returncode == 0
+    file.write_text("tag;ip;mask;rack\nTG-01;10.84.16.41;22;9\nOX-02;next in 10.84.16.0/22;;\n")
+    dry = askport("plan", "import", file, "--job", job, "--dry-run").stdout
+    assert "TG-01: address 10.84.16.40 becomes 10.84.16.41; rack 7 becomes 9." in dry
+    assert "OX-01 is not in the file: it stays planned." in dry
+    shown = json.loads(askport("plan", "show", job, "--json").stdout)
+    assert [(each["tag"], each["address"], each["state"]) for each in shown["devices"]] == [
+        ("TG-01", "10.84.16.40", "planned"), ("OX-01", "10.84.16.31", "planned"), ("OX-02", None, "planned"),
+    ]  # fmt: skip
+    assert shown["devices"][0]["columns"] == {"rack": "7"}
+    askport("plan", "import", file, "--job", job, "--remove-missing")
+    assert "TG-01  10.84.16.41/22" in askport("plan", "next", job).stdout
+    assert askport("plan", "subnet", job, "10.84.16.0/22", "--pool", "10.84.16.41-10.84.16.50").returncode == 0
+    run = askport("plan", "check", job)
+    assert (run.returncode, "TG-01: 10.84.16.41 lies in the DHCP pool" in run.stdout) == (1, True)
+
+
+def test_the_sheet_for_the_it_department_comes_back_filled_in(tmp_path):
+    file, job, sheet = tmp_path / "plan.csv", tmp_path / "site.askport", tmp_path / "request.xlsx"
+    file.write_text("tag;mac\nTG-01;00:00:5e:00:53:10\nOX-01;00:00:5e:00:53:41\n")
+    askport("plan", "import", file, "--job", job)
+    assert askport("plan", "request", job, "--out", sheet).returncode == 0
+    devices_, subnets_, asked = (table.rows for table in read_tables(sheet))
+    assert any("Which fixed addresses do these get" in each[0] for each in asked)
+    devices_[1][devices_[0].index("address")] = "10.84.16.40"
+    devices_[2][devices_[0].index("address")] = "10.84.16.31"
+    subnets_[1][:4] = ["10.84.16.0/22", "10.84.19.254", "10.84.19.253", "10.84.18.0-10.84.18.255"]
+    sheet.write_bytes(workbook([("devices", devices_), ("subnets", subnets_)]))
+    assert askport("plan", "import", sheet, "--job", job).returncode == 0
+    shown = json.loads(askport("plan", "show", job, "--json").stdout)
+    assert [(each["address"], each["prefix"], each["gateway"]) for each in shown["devices"]] == [
+        ("10.84.16.40", 22, "10.84.19.254"), ("10.84.16.31", 22, "10.84.19.254"),
+    ]  # fmt: skip
+    paper = tmp_path / "request.pdf"
+    assert askport("plan", "request", job, "--out", paper).returncode == 0
+    assert paper.read_bytes().startswith(b"%PDF")
