@@ -33,6 +33,10 @@ class AtHand:
         """What it has been left with, as far as was found out."""
         self.look_again()
 
+    def mean(self, work: WorkItem) -> None:
+        """Mean another device of the work list."""
+        self.work, self.listed_as, self.target, self.revisits = work, work.tag, work.target, False
+
     def look_again(self) -> None:
         """Forget what was found out, because another device may be meant."""
         self.chosen: Device | None = None

@@ -110,8 +110,22 @@ class JobRun:
     @property
     def is_over(self) -> bool:
         """Whether the last device of the work list was recorded."""
-        last = self._place >= len(self.work) - 1 and not self.session.device.revisits
-        return bool(self.work) and last and self.session.phase is Phase.RECORDED
+        over = self._ahead() is None and not self.session.device.revisits
+        return bool(self.work) and over and self.session.phase is Phase.RECORDED
+
+    def _ahead(self) -> int | None:
+        """Return the place of the next device of the work list that is not recorded, after this one or before it."""
+        recorded = {row.tag for row in self.rows if row.last.recorded_at}
+        places = (*range(self._place + 1, len(self.work)), *range(self._place))
+        return next((place for place in places if self.work[place].tag not in recorded), None)
+
+    def take(self, item: WorkItem) -> None:
+        """Take another device of the work list than the next one; what was heard on the cable stays."""
+        self._place = self.work.index(item)
+        if self.session.phase is Phase.RECORDED:
+            self.begin()
+        else:
+            self.session.stages.take(item)
 
     @property
     def rows(self) -> list[Row]:
@@ -155,5 +169,6 @@ class JobRun:
         self._laptop_before = self.session.cable.laptop_was
         if not self.session.device.revisits:  # whoever was next before a known device came by is still next
             self._improvised = following(replace(self.session.device.work, target=self.session.device.target))
-            self._place += 1
+            ahead = self._ahead()
+            self._place = len(self.work) if ahead is None else ahead
         self.begin()

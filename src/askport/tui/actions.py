@@ -152,6 +152,10 @@ ACTIONS = (
         offered=_while(Phase.POWER_CYCLE, Phase.MAY_KEEP),
     ),
     Action(name="back", key="b", title="Again", says="Do the step before again, or the one looked at"),
+    Action(
+        name="site", key="p", title="Site", touches=Touches.JOB,
+        says="The site as address maps: what is where, and what is next",
+    ),
     Action(name="register", key="r", title="Register", says="What was recorded"),
     Action(name="point", argument="-1", key="up,k", title="Point up", says="Point at the device above", shown=False),
     Action(name="point", argument="1", key="down,j", title="Point down", says="Point at the one below", shown=False),

@@ -42,6 +42,10 @@ class Search:
         """Names the address that a device of its kind is delivered with."""
         self._delivered, self._found_before, self._maker = delivered, list(found_before), maker
 
+    def mean(self, label_mac: MacAddress | None, delivered: IPv4Address | None) -> None:
+        """Look for another device than before."""
+        self.label_mac, self._delivered, self.pointed_at = label_mac, delivered, None
+
     def devices(self) -> list[Device]:
         """Return the devices on the wire, the surest first, in an order in which nothing jumps while they speak."""
         order = lambda each: (not each.is_present, -each.sureness, each.first_at, each.mac)  # noqa: E731

@@ -1,7 +1,7 @@
 """What a device is meant to become, and every check of that before it is set."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.core.addresses import LINK_LOCAL, host_fault, host_fault_of, mask_of_prefix, transposed, usable_range
@@ -31,6 +31,10 @@ class Site:
     """Ranges that are kept for something else."""
     dns: tuple[IPv4Address, ...] = ()
 
+    def target_at(self, interface: IPv4Interface) -> "Target":
+        """Return what a device of this network is to become at an address."""
+        return Target(interface=interface, gateway=self.gateway, dns=self.dns)
+
     def pool_of(self, address: IPv4Address) -> Pool | None:
         """Return the pool that an address lies in, or None."""
         return next((each for each in self.pools if address in each), None)
@@ -49,6 +53,10 @@ class Target:
     interface: IPv4Interface
     gateway: IPv4Address | None = None
     dns: tuple[IPv4Address, ...] = ()
+
+    def moved_to(self, interface: IPv4Interface) -> "Target":
+        """Return the same values at another address."""
+        return replace(self, interface=interface)
 
     def typed(self) -> list[tuple[str, str]]:
         """Return the values as a person types them into a page or keypad, with the usual names of the fields."""

@@ -1,5 +1,6 @@
 """All stages of the way, by step."""
 
+from askport.core.plan.work import WorkItem
 from askport.core.stages.access import Access
 from askport.core.stages.find import Find
 from askport.core.stages.plug import Plug
@@ -35,6 +36,11 @@ class Stages:
     def now(self) -> Stage:
         """The stage of the phase at hand."""
         return self.by_step[self._visit.phase.step]
+
+    def take(self, work: WorkItem) -> None:
+        """Mean another device of the work list; what was heard on the cable stays."""
+        self._visit.device.mean(work)
+        self._visit.cable.search.mean(work.mac, work.delivered.ip if work.delivered else None)
 
     def look_again(self) -> None:
         """Find anew: what was found out is forgotten, and who is found may be another."""

@@ -1,7 +1,8 @@
-"""The keys that do at the practice bench what hands do at a real device."""
+"""Taking devices up, and the keys that do at the practice bench what hands do at a real one."""
 
 from askport.bench.practice import Practice
 from askport.core.plan.target import Target
+from askport.core.plan.work import WorkItem
 from askport.tui.workplace import Workplace
 
 
@@ -23,6 +24,25 @@ class PracticeHands:
         self._said_by_hand = said
         self.workplace.run.wire.wake()
         self.draw()
+
+    def take_up(self, item: WorkItem) -> None:
+        """Take another device of the work list than the next one."""
+        run, practice = self.workplace.run, self.workplace.practice
+        run.take(item)
+        if practice:
+            practice.take(item)
+        run.wire.wake()
+
+    def take_next(self) -> None:
+        """Go on to the next device."""
+        run, practice = self.workplace.run, self.workplace.practice
+        self._said_by_hand = ""
+        if practice:
+            practice.bench.plug()
+        run.next_device()
+        if practice:
+            practice.take(run.item)
+        run.wire.wake()
 
     def action_hand_power(self) -> None:
         """Pull its power, or put it back."""

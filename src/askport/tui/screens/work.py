@@ -40,6 +40,7 @@ from askport.tui.screens.evidence import EvidenceScreen
 from askport.tui.screens.hands import PracticeHands
 from askport.tui.screens.keys import key_strip, program_bindings
 from askport.tui.screens.register import RegisterScreen
+from askport.tui.screens.site import SiteScreen
 from askport.tui.widgets.entry import EntryLine
 from askport.tui.widgets.octets import OctetKeys
 from askport.tui.widgets.sheet import Sheet
@@ -237,7 +238,7 @@ class WorkScreen(PracticeHands, Screen[None]):
         elif run.is_over:
             self.action_register()
         elif run.session.phase is Phase.RECORDED:
-            self._take_next()
+            self.take_next()
         elif self.next().enter:
             self.looking_at = None
             self._act(lambda session, now: session.enter(now))
@@ -246,15 +247,9 @@ class WorkScreen(PracticeHands, Screen[None]):
         """Show what was recorded."""
         self.app.push_screen(RegisterScreen(self.workplace))
 
-    def _take_next(self) -> None:
-        run, practice = self.workplace.run, self.workplace.practice
-        self._said_by_hand = ""
-        if practice:
-            practice.bench.plug()
-        run.next_device()
-        if practice:
-            practice.take(run.item)
-        run.wire.wake()
+    def action_site(self) -> None:
+        """Show the site's address maps."""
+        self.app.push_screen(SiteScreen(self.workplace, self.take_up))
 
     def action_ask_for(self) -> None:
         """Ask for an address that the technician knows, of the device or for the laptop."""

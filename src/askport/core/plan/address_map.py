@@ -1,0 +1,130 @@
+"""A subnet as a block of cells, each with what is there: one description for the screen, the SVG and the paper."""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from ipaddress import IPv4Address
+
+from askport.core.addresses import MacAddress
+from askport.core.plan.target import Site
+
+ROW = 64
+"""Addresses in a row: a row never crosses a /26."""
+
+
+class CellState(StrEnum):
+    """What is at an address, the strongest first."""
+
+    CONFLICT = "conflict"
+    """Two are to have it, or somebody else has what is planned."""
+    STRANGER = "stranger"
+    """Held by somebody that the plan does not know."""
+    AT_HAND = "at hand"
+    PROVEN = "proven"
+    UNPROVEN = "recorded, not proven"
+    PLANNED = "planned"
+    GATEWAY = "gateway"
+    SERVER = "DNS server"
+    RESERVED = "reserved"
+    POOL = "pool"
+    FREE = "free"
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """One address."""
+
+    address: IPv4Address
+    state: CellState
+    words: str
+    """What is there, as the end of a sentence."""
+    tags: tuple[str, ...] = ()
+    """The devices that are to have it."""
+
+
+@dataclass(frozen=True, slots=True)
+class MapRow:
+    """A row of cells; or rows in which there is nothing, as their number."""
+
+    first: IPv4Address
+    cells: tuple[Cell, ...] = ()
+    skipped: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Known:
+    """What is known of a site beside its subnets."""
+
+    planned: Mapping[IPv4Address, tuple[str, ...]]
+    """Addresses with the tags of those that are to have them."""
+    states: Mapping[str, str]
+    """How far devices are, by their tags."""
+    at_hand: str = ""
+    """The tag of the device at hand."""
+    holders: Mapping[IPv4Address, tuple[MacAddress, str]] | None = None
+    """Who answered at an address, with the tag that the register has for it, or an empty text."""
+
+
+def cell_at(address: IPv4Address, site: Site, known: Known) -> Cell:
+    """Return what is at one address of a subnet."""
+    tags = known.planned.get(address, ())
+    holder = (known.holders or {}).get(address)
+    if len(tags) > 1:
+        return Cell(address, CellState.CONFLICT, f"planned for {' and '.join(tags)}", tags)
+    if holder and tags and holder[1] != tags[0]:
+        return Cell(address, CellState.CONFLICT, f"planned for {tags[0]}, and held by {holder[1] or holder[0]}", tags)
+    if tags:
+        tag = tags[0]
+        if tag == known.at_hand:
+            return Cell(address, CellState.AT_HAND, f"{tag}, which is at hand", tags)
+        state = {"proven": CellState.PROVEN, "unproven": CellState.UNPROVEN}.get(known.states.get(tag, ""))
+        return Cell(address, state or CellState.PLANNED, f"{tag}, {state or 'planned'}", tags)
+    if address == site.gateway:
+        return Cell(address, CellState.GATEWAY, "the site's gateway")
+    if address in site.dns:
+        return Cell(address, CellState.SERVER, "a DNS server")
+    if holder:
+        return Cell(address, CellState.STRANGER, f"held by {holder[1] or holder[0]}, which is not planned")
+    for ranges, state, words in (
+        (site.reserved, CellState.RESERVED, "reserved for something else"),
+        (site.pools, CellState.POOL, "in the address server's pool"),
+    ):
+        if any(address in each for each in ranges):
+            return Cell(address, state, words)
+    if address in (site.network.network_address, site.network.broadcast_address) and site.network.prefixlen < 31:
+        return Cell(address, CellState.RESERVED, "the subnet's own: no host can have it")
+    return Cell(address, CellState.FREE, "free, as far as is known")
+
+
+def map_rows(site: Site, known: Known) -> list[MapRow]:
+    """Return a subnet row by row; several rows in a row with nothing but free addresses or pool become one."""
+    rows: list[MapRow] = []
+    busy = _busy(site, known)
+    for first in range(int(site.network.network_address), int(site.network.broadcast_address) + 1, ROW):
+        last = min(first + ROW - 1, int(site.network.broadcast_address))
+        if not any(first <= each <= last for each in busy) and site.network.num_addresses > ROW * 16:
+            if rows and rows[-1].skipped:
+                rows[-1] = MapRow(rows[-1].first, skipped=rows[-1].skipped + 1)
+            else:
+                rows.append(MapRow(IPv4Address(first), skipped=1))
+            continue
+        cells = (cell_at(IPv4Address(number), site, known) for number in range(first, last + 1))
+        rows.append(MapRow(IPv4Address(first), tuple(cells)))
+    return rows
+
+
+def _busy(site: Site, known: Known) -> list[int]:
+    """Return every address of the subnet at which there is something that is worth a row."""
+    named: Iterable[IPv4Address] = (*known.planned, *(known.holders or {}), *site.dns, *filter(None, (site.gateway,)))
+    ends = [each for ranges in (site.pools, site.reserved) for pool in ranges for each in (pool.first, pool.last)]
+    return [int(each) for each in (*named, *ends) if each in site.network]
+
+
+def counts(rows: Iterable[MapRow]) -> dict[CellState, int]:
+    """Return how many addresses are in which state, as far as devices are there or planned."""
+    found: dict[CellState, int] = {}
+    for row in rows:
+        for cell in row.cells:
+            if cell.tags or cell.state is CellState.STRANGER:
+                found[cell.state] = found.get(cell.state, 0) + 1
+    return found

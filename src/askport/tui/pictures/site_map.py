@@ -1,0 +1,52 @@
+"""The address map of a subnet: a block of cells, the one under the cursor turned round."""
+
+from ipaddress import IPv4Address
+
+from askport.core.plan.address_map import ROW, CellState, MapRow
+from askport.core.plan.target import Site
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, flow, heading
+
+GLYPHS: dict[CellState, tuple[str, str]] = {
+    CellState.CONFLICT: ("✗", f"{STRONG} {CONFLICT}"),
+    CellState.STRANGER: ("▲", CONFLICT),
+    CellState.AT_HAND: ("▸", f"{STRONG} {OURS}"),
+    CellState.PROVEN: ("●", f"{STRONG} {THEIRS}"),
+    CellState.UNPROVEN: ("◐", THEIRS),
+    CellState.PLANNED: ("○", THEIRS),
+    CellState.GATEWAY: ("◆", STRONG),
+    CellState.SERVER: ("◇", STRONG),
+    CellState.RESERVED: ("×", DIM),
+    CellState.POOL: ("░", DIM),
+    CellState.FREE: ("·", DIM),
+}
+"""Shape and colour: the shape alone says it too."""
+_LABEL = 16
+
+
+def site_map_lines(site: Site, rows: list[MapRow], cursor: IPv4Address, width: int) -> list[Ink]:
+    """Draw one subnet; a gap stands after each eighth address where there is room."""
+    gaps = width >= _LABEL + ROW + ROW // 8
+    via = f", gateway {site.gateway}" if site.gateway else ", no gateway"
+    ruler = Ink().to(_LABEL)
+    for place in range(0, min(ROW, site.network.num_addresses), 8):
+        ruler.put(f"+{place}".ljust(9 if gaps else 8), DIM)
+    lines = [heading(f"{site.network}{via}", width), ruler]
+    for row in rows:
+        ink = Ink().put(f"{row.first}".ljust(_LABEL), DIM)
+        if row.skipped:
+            lines.append(ink.put(f"and {row.skipped * ROW} addresses with nothing", DIM))
+            continue
+        for place, cell in enumerate(row.cells):
+            glyph, style = GLYPHS[cell.state]
+            ink.put(glyph, f"reverse {style}" if cell.address == cursor else style)
+            if gaps and place % 8 == 7:
+                ink.put(" ")
+        lines.append(ink)
+    return [*lines, blank()]
+
+
+def legend_lines(rows: list[MapRow], width: int) -> list[Ink]:
+    """Draw what the shapes that are there mean."""
+    there = {cell.state for row in rows for cell in row.cells}
+    pieces = [Ink().put(f"{GLYPHS[each][0]} ", GLYPHS[each][1]).put(each, DIM) for each in CellState if each in there]
+    return flow(pieces, width, 0)

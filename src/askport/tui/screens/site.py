@@ -1,0 +1,197 @@
+"""The site: its subnets as address maps that one works in, and the devices in working order beside them."""
+
+from collections.abc import Callable
+from ipaddress import IPv4Address, IPv4Interface
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Horizontal, VerticalScroll
+from textual.screen import Screen
+from textual.widgets import Footer
+
+from askport.core.plan.address_map import ROW, Cell, CellState, Known, MapRow, cell_at, counts, map_rows
+from askport.core.plan.target import Site, site_among
+from askport.core.plan.work import WorkItem
+from askport.core.stages.stage import Next
+from askport.core.steps import Phase
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, line, wrapped
+from askport.tui.pictures.around import next_lines
+from askport.tui.pictures.site_map import GLYPHS, legend_lines, site_map_lines
+from askport.tui.widgets.sheet import Sheet
+from askport.tui.workplace import Workplace
+
+_LIST = 42
+
+
+class SiteScreen(Screen[None]):
+    """Says what is at each address; Enter takes the device that is planned there, or gives a free one to this one."""
+
+    CSS_PATH = "site.tcss"
+    HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
+    BINDINGS = [
+        Binding("enter", "take", "Take it", id="site.take"),
+        Binding("escape,p", "app.pop_screen", "Back", id="site.back"),
+        Binding("tab", "device(1)", "Next device", id="site.next", priority=True),
+        Binding("shift+tab", "device(-1)", "Device before", id="site.before", show=False, priority=True),
+        Binding("left", "go(-1)", "Address", key_display="← → ↑ ↓", id="site.left"),
+        Binding("right", "go(1)", "Right", id="site.right", show=False),
+        Binding("up", f"go({-ROW})", "Up", id="site.up", show=False),
+        Binding("down", f"go({ROW})", "Down", id="site.down", show=False),
+    ]
+
+    def __init__(self, workplace: Workplace, taken: Callable[[WorkItem], object]) -> None:
+        """Show the site of a round; ``taken`` is called with a device that is to be next."""
+        super().__init__()
+        self._workplace, self._taken = workplace, taken
+        run = workplace.run
+        self._sites = run.sites
+        target = run.session.device.target
+        first = next(iter(self._sites), None)
+        self._cursor = target.interface.ip if target else first.network.network_address + 1 if first else IPv4Address(0)
+
+    def compose(self) -> ComposeResult:
+        """Lay out the devices beside the maps."""
+        yield Sheet(id="heading")
+        with Horizontal(id="middle"):
+            yield Sheet(id="devices")
+            with VerticalScroll(id="scroll", can_focus=False):
+                yield Sheet(id="map")
+        yield Sheet(id="next")
+        yield Footer(compact=True, show_command_palette=False)
+
+    def on_mount(self) -> None:
+        """Draw."""
+        self.call_after_refresh(self.draw)
+
+    def on_resize(self) -> None:
+        """Draw to the new width."""
+        self.draw()
+
+    @property
+    def _known(self) -> Known:
+        run = self._workplace.run
+        planned: dict[IPv4Address, tuple[str, ...]] = {}
+        for item in run.work:
+            if item.target:
+                address = item.target.interface.ip
+                planned[address] = (*planned.get(address, ()), item.tag)
+        for row in run.rows:
+            if row.left and row.tag not in planned.get(row.left, ()):
+                planned[row.left] = (*planned.get(row.left, ()), row.tag)
+        at_hand = run.session.device.work.tag if run.session.phase is not Phase.RECORDED else ""
+        return Known(planned=planned, states={row.tag: row.state for row in run.rows}, at_hand=at_hand)
+
+    def draw(self) -> None:
+        """Show the maps, and what is under the cursor."""
+        if not self.is_attached or self.size.width == 0:
+            return
+        run, known = self._workplace.run, self._known
+        width = max(40, self.query_one("#map", Sheet).size.width)
+        rows: list[MapRow] = []
+        lines: list[Ink] = []
+        for site in self._sites:
+            drawn = map_rows(site, known)
+            lines += site_map_lines(site, drawn, self._cursor, width)
+            rows += drawn
+        if not self._sites:
+            text = f"No subnet is planned. 'askport plan import FILE --job {run.job.path.name}' reads a plan."
+            lines = wrapped(text, width, DIM)
+        found = counts(rows)
+        told = ", ".join(f"{number} {state}" for state, number in found.items())
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · the site   {told}", DIM)
+        self.query_one("#heading", Sheet).show([title])
+        self.query_one("#map", Sheet).show([*lines, *legend_lines(rows, width)])
+        self.query_one("#devices", Sheet).show(self._devices(known))
+        self.query_one("#next", Sheet).show(next_lines(self._next(), False, self.size.width))
+
+    def _devices(self, known: Known) -> list[Ink]:
+        """Draw the devices in working order, as many around the cursor as there is room for."""
+        room = max(4, self.query_one("#devices", Sheet).size.height - 2)
+        items = self._workplace.run.work
+        here = next((place for place, each in enumerate(items) if _address(each) == self._cursor), 0)
+        first = max(0, min(here - room // 2, len(items) - room))
+        lines = [line("In working order", STRONG)]
+        for item in items[first : first + room]:
+            state = known.states.get(item.tag, "")
+            cell = self._cell(item.target.interface.ip) if item.target else None
+            glyph, style = GLYPHS[cell.state] if cell else ("?", DIM)
+            ink = Ink().put("▸ " if _address(item) == self._cursor else "  ", STRONG).put(f"{glyph} ", style)
+            ink.put(item.tag[:12], STRONG if cell and cell.state is CellState.AT_HAND else "").to(18)
+            ink.put(str(_address(item) or "on the spot"), THEIRS if _address(item) else DIM).to(34)
+            lines.append(ink.put(state[: _LIST - 34], CONFLICT if state == "unproven" else DIM))
+        return lines
+
+    def _cell(self, address: IPv4Address) -> Cell | None:
+        site = self._site(address)
+        return cell_at(address, site, self._known) if site else None
+
+    def _site(self, address: IPv4Address) -> Site | None:
+        site = site_among(self._sites, address)
+        return site if site and address in site.network else None
+
+    def _next(self) -> Next:
+        cell, device = self._cell(self._cursor), self._workplace.run.session.device
+        if cell is None:
+            return Next(f"{self._cursor} lies in no subnet of the plan.", enter=False)
+        says = f"{self._cursor}: {cell.words}."
+        if item := self._item(cell):
+            about = f"{says[:-1]}, {item.description}." if item.description else says
+            if cell.state is CellState.PLANNED and self._may_take:
+                return Next(f"{about} Enter takes it next.")
+            return Next(about, enter=False)
+        if cell.state is CellState.FREE and self._may_move:
+            return Next(f"{says} Enter gives it to {device.work.tag}, which is at hand.")
+        return Next(says, enter=False)
+
+    def _item(self, cell: Cell) -> WorkItem | None:
+        return next((each for each in self._workplace.run.work if each.tag in cell.tags), None)
+
+    @property
+    def _may_take(self) -> bool:
+        return self._workplace.run.session.phase in (Phase.PLUGGING, Phase.FINDING, Phase.RECORDED)
+
+    @property
+    def _may_move(self) -> bool:
+        session = self._workplace.run.session
+        return session.phase in (Phase.PLUGGING, Phase.FINDING, Phase.MAY_BORROW, Phase.MAY_SET, Phase.NOT_SET)
+
+    def action_take(self) -> None:
+        """Take the device that is planned here, or give the address to the one at hand."""
+        run, cell = self._workplace.run, self._cell(self._cursor)
+        if cell is None or not self._next().enter:
+            return
+        if item := self._item(cell):
+            self._taken(item)
+            self.dismiss()
+            return
+        site, target = self._site(self._cursor), run.session.device.target
+        if site is None:
+            return
+        interface = IPv4Interface((self._cursor, site.network.prefixlen))
+        moved = target.moved_to(interface) if target else site.target_at(interface)
+        run.session.stages.setting.plan(moved, run.wire.now())
+        run.wire.wake()
+        self.dismiss()
+
+    def action_go(self, by: int) -> None:
+        """Go to another address; behind the end of a subnet the next one begins."""
+        address = IPv4Address(min(max(int(self._cursor) + by, 0), 2**32 - 1))
+        if self._site(address) is None and self._sites:
+            networks = [each.network for each in self._sites]
+            here = next((place for place, each in enumerate(networks) if self._cursor in each), 0)
+            other = networks[(here + (1 if by > 0 else -1)) % len(networks)]
+            address = other.network_address if by > 0 else other.broadcast_address
+        self._cursor = address
+        self.draw()
+
+    def action_device(self, by: int) -> None:
+        """Go to the next device of the list that has an address."""
+        addresses = [address for each in self._workplace.run.work if (address := _address(each))]
+        if addresses:
+            here = addresses.index(self._cursor) if self._cursor in addresses else -1
+            self._cursor = addresses[(here + by) % len(addresses)]
+            self.draw()
+
+
+def _address(item: WorkItem) -> IPv4Address | None:
+    return item.target.interface.ip if item.target else None
