@@ -26,6 +26,7 @@ _COMMANDS = {
     "assign": "assigning",
     "prove": "proving",
     "settings": "settings",
+    "survey": "survey",
     "demo": "demo",
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""

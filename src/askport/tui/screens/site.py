@@ -9,11 +9,13 @@ from textual.containers import Horizontal, VerticalScroll
 from textual.screen import Screen
 from textual.widgets import Footer
 
+from askport.core.finding.calling import DEFAULT_RATE
 from askport.core.plan.address_map import ROW, Cell, CellState, Known, MapRow, cell_at, counts, map_rows
 from askport.core.plan.target import Site, site_among
 from askport.core.plan.work import WorkItem
 from askport.core.stages.stage import Next
 from askport.core.steps import Phase
+from askport.core.survey.against_plan import MOST_ASKED, ask_all, holders_in
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, line, wrapped
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.site_map import GLYPHS, legend_lines, site_map_lines
@@ -30,6 +32,7 @@ class SiteScreen(Screen[None]):
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
     BINDINGS = [
         Binding("enter", "take", "Take it", id="site.take"),
+        Binding("s", "survey", "Ask who is there", id="site.survey"),
         Binding("escape,p", "app.pop_screen", "Back", id="site.back"),
         Binding("tab", "device(1)", "Next device", id="site.next", priority=True),
         Binding("shift+tab", "device(-1)", "Device before", id="site.before", show=False, priority=True),
@@ -60,8 +63,9 @@ class SiteScreen(Screen[None]):
         yield Footer(compact=True, show_command_palette=False)
 
     def on_mount(self) -> None:
-        """Draw."""
+        """Draw, and go on drawing: who is there may show meanwhile."""
         self.call_after_refresh(self.draw)
+        self.set_interval(1.0, self.draw)
 
     def on_resize(self) -> None:
         """Draw to the new width."""
@@ -78,8 +82,15 @@ class SiteScreen(Screen[None]):
         for row in run.rows:
             if row.left and row.tag not in planned.get(row.left, ()):
                 planned[row.left] = (*planned.get(row.left, ()), row.tag)
+        holders = {}
+        for address, macs in holders_in(run.session.cable.finder).items():
+            mac = min(macs)
+            chosen = run.session.device.chosen
+            mine = chosen is not None and chosen.mac == mac
+            known = run.session.cable.around.known.get(mac)
+            holders[address] = (mac, run.session.device.work.tag if mine else known.tag if known else "")
         at_hand = run.session.device.work.tag if run.session.phase is not Phase.RECORDED else ""
-        return Known(planned=planned, states={row.tag: row.state for row in run.rows}, at_hand=at_hand)
+        return Known(planned=planned, states={row.tag: row.state for row in run.rows}, at_hand=at_hand, holders=holders)
 
     def draw(self) -> None:
         """Show the maps, and what is under the cursor."""
@@ -172,6 +183,20 @@ class SiteScreen(Screen[None]):
         run.session.stages.setting.plan(moved, run.wire.now())
         run.wire.wake()
         self.dismiss()
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Ask the site only where nothing else is under way on the cable."""
+        return action != "survey" or self._workplace.run.session.phase is Phase.FINDING
+
+    def action_survey(self) -> None:
+        """Ask for every planned address, and for whole subnets where they are small; what answers is drawn."""
+        run = self._workplace.run
+        plan = {item.target.interface.ip for item in run.work if item.target}
+        small = [each.network for each in self._sites if each.network.num_addresses <= MOST_ASKED]
+        asked = dict.fromkeys([*plan, *(host for network in small for host in network.hosts())])
+        ask_all(run.session.cable.finder, asked, now=run.wire.now(), rate=DEFAULT_RATE)
+        run.wire.wake()
+        self.notify(f"Asking for {len(asked)} addresses, {DEFAULT_RATE:g} a second.", markup=False)
 
     def action_go(self, by: int) -> None:
         """Go to another address; behind the end of a subnet the next one begins."""

@@ -1,0 +1,127 @@
+"""``askport survey``: what the site network holds, beside the plan."""
+
+import asyncio
+import secrets
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from askport.cli.cable import finder_on, open_cable, run
+from askport.cli.talk import JsonOption, Status, put_json, say
+from askport.core.addresses import MacAddress, parse_network
+from askport.core.errors import BadInput
+from askport.core.finding.calling import DEFAULT_RATE
+from askport.core.machine import Together
+from askport.core.survey.offers import OfferLook, Server
+from askport.core.words import listed
+
+_LAST_ANSWERS_S = 0.3
+"""How long the last answers are waited for."""
+_MAX_RATE = 1000.0
+
+
+def survey(
+    adapter: Annotated[str, typer.Argument(help="The adapter that is in the site network.")],
+    job: Annotated[Path, typer.Option("--job", help="The job with the plan.")],
+    rate: Annotated[float, typer.Option(help="Questions a second.")] = DEFAULT_RATE,
+    within: Annotated[list[str] | None, typer.Option(help="Also ask in this range, such as 10.84.16.0/24.")] = None,
+    json: JsonOption = False,
+) -> None:
+    """Hold the site network against the plan; exit status 1 where a device is missing or somebody else is there."""
+    from askport.core.plan.folding import plan_of
+    from askport.core.register.fold import fold
+    from askport.core.survey.against_plan import against_plan, ask_all, holders_in, to_ask
+    from askport.edges.jobfile import JobFile
+
+    if not 0 < rate <= _MAX_RATE:
+        raise BadInput(f"A rate of {rate:g} cannot be kept: name questions a second up to {_MAX_RATE:g}.")
+    lines = JobFile(job, create=False).lines
+    plan, rows = plan_of((line.entry for line in lines), job.stem), fold(lines)
+    ranges = [parse_network(each) for each in within or []]
+    asked = dict.fromkeys([*to_ask(plan, rows), *(host for each in ranges for host in each.hosts())])
+    if not asked:
+        raise BadInput(f"'{job}' plans nothing that could be asked for: import a plan, or name a range with --within.")
+    with open_cable(adapter) as keeper:
+        finder = finder_on(keeper, measures=False)
+        finder.laptop_addresses |= {each.ip for each in keeper.own}
+        say(f"Asking for {len(asked)} addresses at {rate:g} a second; nothing is changed.")
+        offers = OfferLook(keeper.mac, secrets.randbits(32), now=keeper.wire.now())
+        ask_all(finder, asked, now=keeper.wire.now(), rate=rate)
+        settled: list[float] = []
+
+        def over() -> bool:
+            if not settled and finder.has_settled:
+                settled.append(keeper.wire.now() + _LAST_ANSWERS_S)
+            return bool(settled) and keeper.wire.now() >= settled[0]
+
+        asyncio.run(run(Together(finder, offers), keeper, None, over))
+        own = {each.ip: {keeper.mac} for each in keeper.own}
+    holders: dict[Any, set[MacAddress]] = {**holders_in(finder), **own}
+    found = against_plan(plan, rows, holders, asked)
+    gateways = [each.gateway for each in plan.subnets if each.gateway]
+    gateway = next((each for each in gateways if each in holders), None)
+    server = next(iter(offers.servers.values()), None)
+    notes = _notes(gateways, holders, server)
+    if json:
+        put_json(
+            {
+                "schema": "askport.survey/1",
+                "gateway": {"address": str(gateway), "mac": str(min(holders[gateway]))} if gateway else None,
+                "server": _server_json(server) if server else None,
+                "found": [
+                    {"mac": str(mac), "address": str(at)}
+                    for at, macs in sorted(holders.items())
+                    for mac in sorted(macs)
+                ],
+                "planned": [
+                    {
+                        "tag": each.tag,
+                        "address": str(each.address) if each.address else None,
+                        "state": each.state,
+                        "mac": str(each.mac) if each.mac else None,
+                        "text": each.sentence,
+                    }
+                    for each in found
+                ],
+                "notes": notes,
+            }
+        )
+    else:
+        for each in found:
+            print(each.sentence)
+        strangers = [
+            f"{at} ({listed(macs)})" for at, macs in sorted(holders.items()) if not _is_known(at, found, gateways)
+        ]
+        if strangers:
+            print(f"Also there: {listed(strangers)}.")
+        for note in notes:
+            print(note)
+    if any(each.state in ("held-by-another", "missing") for each in found):
+        raise typer.Exit(Status.NO)
+
+
+def _is_known(at: Any, found: Any, gateways: Any) -> bool:
+    return at in gateways or any(each.address == at and each.state != "held-by-another" for each in found)
+
+
+def _notes(gateways: list[Any], holders: dict[Any, set[MacAddress]], server: Server | None) -> list[str]:
+    notes = [f"Nobody answers for the planned gateway {each}." for each in gateways if each not in holders]
+    if server is None:
+        return [*notes, "No address server answers here."]
+    offers = f"offers {listed(sorted(server.offered))}"
+    lease = f" for {server.lease_s} s" if server.lease_s else ""
+    notes.append(f"The address server {server.address} {offers}{lease}, DNS {listed(server.dns) or 'none'}.")
+    if server.gateway and gateways and server.gateway not in gateways:
+        notes.append(f"It names the gateway {server.gateway}, which is not planned: planned is {listed(gateways)}.")
+    return notes
+
+
+def _server_json(server: Server) -> dict[str, object]:
+    return {
+        "address": str(server.address),
+        "offered": [str(each) for each in sorted(server.offered)],
+        "gateway": str(server.gateway) if server.gateway else None,
+        "dns": [str(each) for each in server.dns],
+        "lease_s": server.lease_s,
+    }

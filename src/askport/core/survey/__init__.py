@@ -1,0 +1,1 @@
+"""The site network held against the plan."""

@@ -1,0 +1,104 @@
+"""Who holds which planned address, and who else is there."""
+
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.beliefs import Belief
+from askport.core.finding.calling import Calling
+from askport.core.finding.finder import Finder
+from askport.core.finding.loudness import Loudness
+from askport.core.plan.site_plan import Plan
+from askport.core.register.fold import Row
+
+MOST_ASKED = 1024
+"""Addresses of a subnet that are all asked for; of larger ones only those that are planned."""
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """One planned device beside what the network shows."""
+
+    tag: str
+    address: IPv4Address | None
+    state: str
+    """``free``, ``as-left``, ``held-by-another``, ``missing`` or ``not-asked``."""
+    mac: MacAddress | None
+    """Who answers there."""
+    sentence: str
+
+
+def to_ask(plan: Plan, rows: Iterable[Row]) -> list[IPv4Address]:
+    """Return the addresses that a survey asks for: whole subnets where they are small, and all that are planned."""
+    asked = dict.fromkeys(
+        IPv4Address(number)
+        for subnet in plan.subnets
+        if subnet.network.num_addresses <= MOST_ASKED
+        for number in range(int(subnet.network.network_address) + 1, int(subnet.network.broadcast_address))
+    )
+    asked |= dict.fromkeys(each.address for each in plan.devices if each.address)
+    asked |= dict.fromkeys(row.left for row in rows if row.left)
+    asked |= dict.fromkeys(each.gateway for each in plan.subnets if each.gateway)
+    return list(asked)
+
+
+def ask_all(finder: Finder, addresses: Iterable[IPv4Address], *, now: float, rate: float) -> None:
+    """Have a finder ask for these addresses and no others, at a rate in questions a second."""
+    finder.loudness = Loudness.CALL
+    finder.calling = Calling(finder.laptop_macs[0], addresses, now=now, rate=rate)
+
+
+def holders_in(finder: Finder) -> dict[IPv4Address, set[MacAddress]]:
+    """Return who showed to hold which address, for sure."""
+    holders: dict[IPv4Address, set[MacAddress]] = {}
+    for device in finder.devices():
+        for belief in device.addresses:
+            if belief.belief is Belief.CERTAIN:
+                holders.setdefault(belief.address, set()).add(device.mac)
+    return holders
+
+
+def against_plan(
+    plan: Plan,
+    rows: Iterable[Row],
+    holders: Mapping[IPv4Address, Collection[MacAddress]],
+    asked: Collection[IPv4Address],
+) -> list[Surveyed]:
+    """Return each planned device with what holds its address.
+
+    Args:
+        plan: the site's.
+        rows: the register.
+        holders: who showed to hold which address.
+        asked: what was asked for; of all else nothing is known.
+    """
+    by_tag = {row.tag: row for row in rows}
+    tag_of = {row.mac: row.tag for row in by_tag.values()}
+    found = []
+    for device in plan.devices:
+        row = by_tag.get(device.tag)
+        address = row.left if row and row.left and row.last.recorded_at else device.address
+        known = row.mac if row else device.mac
+        there = list(holders.get(address, ())) if address else []
+        left = row is not None and row.last.recorded_at is not None and row.left is not None
+        if address is None or address not in asked:
+            state, mac, text = (
+                "not-asked",
+                None,
+                "has no address yet" if address is None else f"{address} was not asked for",
+            )
+        elif known in there and len(there) == 1:
+            words = "is there as it was left" if left else "is there by its label, and is not recorded yet"
+            state, mac, text = "as-left", known, f"{words}: {address}"
+        elif there:
+            other = next(each for each in there if each != known)
+            who = f"{tag_of[other]}, {other}" if other in tag_of else str(other)
+            both = " as well" if known in there else ""
+            state, mac, text = "held-by-another", other, f"{address} is held by {who}{both}"
+        elif left:
+            state, mac, text = "missing", None, f"was left at {address}, and nobody answers there"
+        else:
+            state, mac, text = "free", None, f"{address} is free"
+        found.append(Surveyed(device.tag, address, state, mac, f"{device.tag}: {text}."))
+    return found

@@ -1,0 +1,81 @@
+"""What the site's address server offers: asked for twice, and nothing of it taken (RFC 2131 section 3.1)."""
+
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+
+from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, addresses_of
+from askport.core.formats.dhcp import (
+    BROADCAST_FLAG,
+    CLIENT_PORT,
+    SERVER_PORT,
+    BootpOp,
+    Dhcp,
+    MessageType,
+    OptionCode,
+    encode_dhcp,
+)
+from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.udp import Udp
+from askport.core.machine import Machine
+from askport.core.wire import Heard
+
+_ASKS_AT_S = (0.0, 2.0)
+_WANTED = bytes((OptionCode.SUBNET_MASK, OptionCode.ROUTER, OptionCode.DOMAIN_NAME_SERVER, OptionCode.LEASE_TIME))
+
+
+@dataclass(slots=True)
+class Server:
+    """One address server, as its offers show it."""
+
+    address: IPv4Address
+    offered: set[IPv4Address] = field(default_factory=set)
+    """They show how far its pool reaches at the least."""
+    gateway: IPv4Address | None = None
+    dns: tuple[IPv4Address, ...] = ()
+    lease_s: int | None = None
+    """Seconds."""
+
+
+class OfferLook(Machine):
+    """Asks for an offer, and takes none."""
+
+    def __init__(self, mac: MacAddress, xid: int, *, now: float) -> None:
+        super().__init__()
+        self._mac, self._xid, self._began_at, self._asks = mac, xid, now, 0
+        self.servers: dict[IPv4Address, Server] = {}
+
+    def next_deadline(self) -> float | None:
+        """Return when to ask again."""
+        return self._began_at + _ASKS_AT_S[self._asks] if self._asks < len(_ASKS_AT_S) else None
+
+    def handle_timer(self, now: float) -> None:
+        """Ask."""
+        due = self.next_deadline()
+        if due is None or now < due:
+            return
+        self._asks += 1
+        options = (
+            (OptionCode.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))),
+            (OptionCode.PARAMETER_REQUEST_LIST, _WANTED),
+        )
+        message = Dhcp(
+            op=BootpOp.BOOTREQUEST, xid=self._xid, chaddr=bytes(self._mac), flags=BROADCAST_FLAG, options=options
+        )
+        ends = Ends(src_mac=self._mac, src=UNSPECIFIED, dst_mac=BROADCAST_MAC, dst=LIMITED_BROADCAST)
+        datagram = Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(message))
+        self._send(frame_between(ends, datagram))
+
+    def receive(self, heard: Heard) -> None:
+        """Take in an offer to us."""
+        reply = heard.packet.get(Dhcp)
+        if reply is None or reply.op != BootpOp.BOOTREPLY or reply.xid != self._xid:
+            return
+        identifier = reply.address(OptionCode.SERVER_IDENTIFIER)
+        if reply.message_type != MessageType.OFFER or identifier is None:
+            return
+        server = self.servers.setdefault(identifier, Server(identifier))
+        server.offered.add(reply.yiaddr)
+        server.gateway = reply.address(OptionCode.ROUTER) or server.gateway
+        server.dns = addresses_of(reply.option(OptionCode.DOMAIN_NAME_SERVER) or b"") or server.dns
+        lease = reply.option(OptionCode.LEASE_TIME)
+        server.lease_s = int.from_bytes(lease) if lease and len(lease) == 4 else server.lease_s
