@@ -152,3 +152,37 @@ def test_a_form_sent_through_the_door_by_curl_is_said_to_have_moved_within_a_sec
     assert (document["result"], program.returncode) == ("taken", 0)
     seen = datetime.fromisoformat(document["steps"][-1]["at"]).timestamp()
     assert 0 <= seen - float((tmp_path / "moved").read_text()) + 0.05 < 1.05
+
+
+CALLS = r"""
+import socket, sys, time
+to = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+for _ in range(8):
+    for each in sys.argv[1:]:
+        address, port = each.split(":")
+        to.sendto(b"\0\1\1\0\0\1\0\0\0\0\0\0\1a\0\0\1\0\1", (address, int(port)))
+    time.sleep(1)
+"""
+CUT = """
+ip link set zd0 down; sleep 4; ip link set zd0 up; ip route add default via 10.84.19.254 onlink dev zd0; exec "$@"
+"""
+
+
+@pytest.mark.parametrize(("asked", "passed"), [("10.84.19.253", True), ("10.9.9.9", False)])
+def test_a_device_that_asks_for_names_after_its_power_cut_shows_its_servers(cable, tmp_path, asked, passed):
+    """A real kernel, on the planned server in its subnet or on another one behind its gateway."""
+    cable.ip("addr", "add", "10.84.16.21/22", "dev", "zd0")
+    cable.ip("route", "add", "default", "via", "10.84.19.254", "onlink", "dev", "zd0")
+    prove = ["prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--gateway", "10.84.19.254", "--dns",
+             "10.84.19.253", "--power-cycle", "--job", tmp_path / "x.askport", "--json"]  # fmt: skip
+    pipes = {"stdin": subprocess.DEVNULL, "stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
+    program = cable.start("laptop", *cable.command(*prove), **pipes)
+    while "Pull its power" not in program.stderr.readline():
+        assert program.poll() is None
+    cable.start("device", "sh", "-c", CUT, "sh", sys.executable, "-c", CALLS, f"{asked}:53", "10.9.9.8:123")
+    document = json.loads(program.communicate(timeout=60)[0])
+    proofs = {each["name"]: each for each in document["proofs"]}
+    assert proofs["power-cycle"]["passed"], proofs
+    assert (proofs["calls"]["passed"], program.returncode) == (passed, 0 if passed else 1)
+    assert proofs["calls"]["measured"] in (f"DNS {asked} and NTP 10.9.9.8", f"NTP 10.9.9.8 and DNS {asked}")
+    assert document["as_left"]["dns"] == {"value": [asked], "basis": "heard"}

@@ -1,5 +1,6 @@
 """The proofs, one by one: what passes, what fails, and what is said of it."""
 
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
@@ -12,12 +13,15 @@ from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
-from askport.core.proofs.final import Expected, final_proofs
+from askport.core.proofs.final import final_proofs
 from askport.core.proofs.holding import OldGone, SameMac
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
-from askport.core.proofs.proof import ATTEMPTS, Subject
+from askport.core.proofs.proof import ATTEMPTS, Expected, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
+from askport.core.steps import Phase
 from askport.core.wire import Frame, Link, hear
+from conftest import pass_time
+from test_session import walk
 
 US, IT, OTHER = (MacAddress(bytes((2, 0, 0, 0, 0, n))) for n in (1, 9, 8))
 LAPTOP, NEW, OLD = IPv4Interface("10.84.19.240/22"), IPv4Address("10.84.16.21"), IPv4Address("192.168.61.7")
@@ -244,3 +248,33 @@ def test_a_wrong_mask_or_gateway_fails_its_own_proof_and_only_that(prefix, gatew
     if prefix == 24:
         echo = next(proof for proof in proving.proofs if proof.name == "echo")
         assert (echo.outcome.passed, "is a stranger" in echo.because) == (None, True)
+
+
+@pytest.mark.parametrize(
+    ("asked", "alone", "called", "passed"),
+    [
+        ("10.84.19.253", True, "DNS 10.84.19.253", True),
+        ("10.9.9.9", True, "DNS 10.9.9.9", False),
+        ("10.84.19.253", False, "", None),
+    ],
+)
+def test_whom_it_calls_is_heard_by_standing_in_for_its_gateway_alone_and_after_its_start(
+    practice, asked, alone, called, passed
+):
+    """FD-01 looks a name up once it has started, at the server that its page was told."""
+    bench, run = practice("FD-01")
+    session = walk(bench, run, {Phase.POWER_CYCLE})
+    bench.device.saved = replace(bench.device.saved, dns=(IPv4Address(asked),))
+    if not alone:
+        session.receive(hear(Frame(at=bench.now(), data=arp_question(OTHER, OLD, sender=IPv4Address("10.84.16.99")))))
+    walk(bench, run, {Phase.MAY_RECORD})
+    calls = session.device.calls
+    pass_time(bench, run, 3.0)
+    assert calls.measured == called
+    assert calls.passed is passed
+    session.enter(bench.now())
+    pass_time(bench, run, 1.0)
+    visit = run.rows[0].last
+    basis = "heard" if called else "read-back"
+    assert (str(visit.as_left.dns.basis), run.rows[0].state) == (basis, "unproven" if passed is False else "proven")
+    assert calls.done

@@ -9,6 +9,7 @@ from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Ends, Packet, ends_of, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
+from askport.core.formats.udp import Udp
 
 _MAX_WAITING = 8
 """Answers held while their next hop is asked for; small stacks hold fewer."""
@@ -25,7 +26,7 @@ class Host:
     ports: tuple[int, ...] | None = None
     """TCP ports that open; None where it has no TCP and stays silent."""
     neighbours: dict[IPv4Address, MacAddress] = field(default_factory=dict)
-    waiting: list[tuple[IPv4Address, Ends, Icmp | Tcp]] = field(default_factory=list)
+    waiting: list[tuple[IPv4Address, Ends, Icmp | Tcp | Udp]] = field(default_factory=list)
 
     def receive(self, data: bytes) -> list[bytes]:
         """Take a frame from the wire."""
@@ -58,7 +59,7 @@ class Host:
         self.neighbours.clear()
         self.waiting.clear()
 
-    def send(self, src: IPv4Address, dst: IPv4Address, message: Icmp | Tcp) -> list[bytes]:
+    def send(self, src: IPv4Address, dst: IPv4Address, message: Icmp | Tcp | Udp) -> list[bytes]:
         """Send a message through the routing rule: straight inside the subnet, else by the gateway, else not at all."""
         hop = self._next_hop(dst)
         if hop is None:

@@ -19,7 +19,17 @@ from askport.core.formats.dhcp import (
     OptionCode,
     encode_dhcp,
 )
-from askport.core.formats.dns import MDNS_GROUP, PORT_MDNS, RESPONSE, Dns, Record, RecordType, encode_dns, name_of
+from askport.core.formats.dns import (
+    MDNS_GROUP,
+    PORT_MDNS,
+    RESPONSE,
+    Dns,
+    Question,
+    Record,
+    RecordType,
+    encode_dns,
+    name_of,
+)
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, encode_icmpv6
@@ -36,6 +46,7 @@ _LLDP_GROUP = MacAddress(bytes.fromhex("0180c200000e"))
 _SOLICITED = IPv6Address("ff02::1:ff00:0").packed[:13]
 _ALL_ROUTERS = IPv6Address("ff02::2")
 _NO_ADDRESS6 = IPv6Address("::")
+_LOOK_UP = encode_dns(Dns(questions=(Question(name=name_of("time.sallowbeck.example"), type=RecordType.A),)))
 _BRIDGE_GROUP = MacAddress(bytes.fromhex("0180c2000000"))
 
 
@@ -110,12 +121,20 @@ class FeedController(PageDevice):
         frames = super().started(now)
         self.host.ports = (80,)
         self._asked, self._began_at = 0, now
-        return frames if self.host.interface else self.due(now)
+        if self.host.interface is None:
+            return self.due(now)
+        self.next_at = now + 1.0
+        return frames
 
     def due(self, now: float) -> list[bytes]:
-        """Ask four times, then try out a link-local address and take it (RFC 3927 section 2.2)."""
+        """Ask four times, then try out a link-local address and take it (RFC 3927 section 2.2).
+
+        With an address of its own it looks a name up once it has started.
+        """
         if self.host.interface:
-            return []
+            datagram = Udp(src_port=49_153, dst_port=53, payload=_LOOK_UP)
+            servers = self.saved.dns if self.saved.interface else ()
+            return [frame for each in servers for frame in self.host.send(self.host.interface.ip, each, datagram)]
         self._asked += 1
         if self._asked <= len(self._asks_at_s):
             later = self._asks_at_s[self._asked] if self._asked < len(self._asks_at_s) else self._fallback_s

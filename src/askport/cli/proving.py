@@ -14,13 +14,14 @@ from askport.cli.own_word import reading_start
 from askport.cli.passwords import PasswordOption
 from askport.cli.record import JobOption, Record, TagOption
 from askport.cli.talk import JsonOption, Status, put_json, say
-from askport.core.addresses import MacAddress, parse_address, parse_interface
+from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
-from askport.core.machine import Together
+from askport.core.machine import Machine, Together
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
+from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import final_proofs
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Expected, Proof, Subject
@@ -28,6 +29,7 @@ from askport.core.proofs.read_back import Reads
 from askport.core.ways.conversation import Conversation
 from askport.core.ways.reading import reading
 from askport.core.ways.start import Start
+from askport.edges.adapters import forwards
 from askport.edges.keeper_client import Keeper
 from askport.edges.kinds import kind_named
 
@@ -39,6 +41,7 @@ def prove(
     mac: Annotated[str, typer.Option(help="The device's MAC address.")],
     at: Annotated[str, typer.Option(metavar="ADDRESS/PREFIX", help="Where it must be.")],
     gateway: Annotated[str | None, typer.Option(help="The gateway that it must have.")] = None,
+    dns: Annotated[list[str] | None, typer.Option(help="The DNS servers that it must have.")] = None,
     was: Annotated[str | None, typer.Option(metavar="OLD", help="The address that it must have left.")] = None,
     open_: Annotated[list[int] | None, typer.Option("--open", metavar="PORT", help="A port that must open.")] = None,
     no_ping: Annotated[bool, typer.Option("--no-ping", help="Leave ping out: the device answers none.")] = False,
@@ -58,13 +61,13 @@ def prove(
     interface, device = parse_interface(at), MacAddress.parse(mac)
     target = Target(interface=interface, gateway=parse_address(gateway, "gateway") if gateway else None)
     require_sound(target)
-    old = parse_address(was) if was else None
+    old, servers = parse_address(was) if was else None, tuple(parse_list(dns or [], "DNS server"))
     for port in open_ or []:
         if not 0 < port < 65_536:
             raise BadInput(f"{port} is no TCP port: name one from 1 to 65535.")
     expected = Expected(
-        gateway=target.gateway, plans_gateway=target.gateway is not None, left=[old] if old else [], ports=open_ or [],
-        echo=not no_ping,
+        gateway=target.gateway, plans_gateway=target.gateway is not None, dns=servers or None,
+        left=[old] if old else [], ports=open_ or [], echo=not no_ping,
     )  # fmt: skip
     its = kind_named(kind, job).kind if kind else None
     own = (
@@ -144,7 +147,16 @@ async def _prove(
     proofs = proving.proofs
     if power_cycle and proving.passed:
         may_be = landings(at.ip, next(iter(expected.left), None))
-        proofs.append(await _cut(PowerCycle(subject, now=keeper.wire.now(), landings=may_be), keeper))
+        cycle = PowerCycle(subject, now=keeper.wire.now(), landings=may_be)
+        calls = Calls(subject, expected.gateway, expected.dns or (), cycle, lambda: _is_alone(finder, mac))
+        proofs.append(
+            await _cut(cycle, Together(cycle, finder, *([] if forwards(keeper.adapter) else [calls])), keeper)
+        )
+        if cycle.passed and not forwards(keeper.adapter):
+            calls.listen_on(keeper.wire.now())
+            say("Listening to whom it calls.")
+            await run(Together(calls, finder), keeper, None)
+        proofs += [calls] if calls.called else []
     return proofs, finder.device(mac)
 
 
@@ -158,10 +170,14 @@ def _reads(own: Start) -> Reads:
     return read
 
 
-async def _cut(cycle: PowerCycle, keeper: Keeper) -> PowerCycle:
+def _is_alone(finder: Finder, mac: MacAddress) -> bool:
+    return {each.mac for each in finder.devices()} <= {mac}
+
+
+async def _cut(cycle: PowerCycle, beside: Machine, keeper: Keeper) -> PowerCycle:
     say("Pull its power, wait three seconds and put it back.")
     while not cycle.done:
-        await run(cycle, keeper, None, lambda: cycle.done or cycle.power is Power.UNSURE)
+        await run(beside, keeper, None, lambda: cycle.done or cycle.power is Power.UNSURE)
         if cycle.power is Power.UNSURE and not cycle.done:
             if not sys.stdin.isatty():
                 cycle.cannot_be_made(f"{_UNSHOWN} Nobody was there to say so.")

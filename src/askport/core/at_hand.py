@@ -10,6 +10,7 @@ from askport.core.kinds.read_back import ReadBack
 from askport.core.kinds.recognising import Fit
 from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
+from askport.core.proofs.calls import Calls
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof
 from askport.core.proofs.reachable import Echo, PortOpens
@@ -67,6 +68,8 @@ class AtHand:
         """Who else holds the planned address, if anybody answered for it."""
         self.proofs: list[Proof] = []
         self.power_cycle: PowerCycle | None = None
+        self.calls: Calls | None = None
+        """Whom it calls by itself after the power cut."""
         self.left_out: list[str] = []
 
     @property
@@ -114,7 +117,8 @@ class AtHand:
     @property
     def all_proofs(self) -> list[Proof]:
         """Its proofs, the one by a power cut last."""
-        return [*self.proofs, *([self.power_cycle] if self.power_cycle else [])]
+        called = [self.calls] if self.calls and self.calls.called else []
+        return [*self.proofs, *([self.power_cycle] if self.power_cycle else []), *called]
 
 
 def as_found(device: Device, says: ReadBack | None) -> Target | None:

@@ -46,6 +46,7 @@ _PROOFS = {
     "echo": "answers ping",
     "power-cycle": "survives a power cut",
     "read-back": "its own word",
+    "calls": "servers called",
     "mask": "mask as planned",
     "gateway": "gateway as planned",
 }

@@ -48,6 +48,14 @@ def list_adapters() -> list[Adapter]:
     return sorted(adapters, key=lambda each: (order.index(each.kind), not each.link_up, each.name))
 
 
+def forwards(name: str) -> bool:
+    """Whether the kernel passes on what comes in on an adapter for somebody else."""
+    try:
+        return Path(f"/proc/sys/net/ipv4/conf/{name}/forwarding").read_text().strip() != "0"
+    except OSError:
+        return False
+
+
 def _adapter(link: Any, addresses: list[Any], routes: list[Any]) -> Adapter:
     name, index, flags = str(link.get_attr("IFLA_IFNAME")), int(link["index"]), int(link["flags"])
     gateway = next((each.get_attr("RTA_GATEWAY") for each in routes if each.get_attr("RTA_OIF") == index), None)
@@ -66,6 +74,7 @@ def _adapter(link: Any, addresses: list[Any], routes: list[Any]) -> Adapter:
         gateway=IPv4Address(gateway) if gateway else None,
         dns=_dns() if gateway else (),
         manager=_manager(name, index),
+        forwards=forwards(name),
     )
 
 

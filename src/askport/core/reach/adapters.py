@@ -37,6 +37,8 @@ class Adapter:
     dns: tuple[str, ...]
     manager: str | None
     """The program that has this adapter in its hands, where that can be told."""
+    forwards: bool = False
+    """Whether the kernel passes on what comes in there for somebody else."""
     hazards: tuple[tuple[str, str], ...] = field(default=())
     """Code and sentence of each reason for care."""
 

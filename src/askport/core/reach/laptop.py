@@ -26,6 +26,8 @@ class Laptop:
         """What is dangerous about the laptop itself; whoever can see the laptop keeps it up to date."""
         self.pinned: dict[IPv4Address, MacAddress] = {}
         """Addresses that the kernel was told to take for one MAC address."""
+        self.forwards = False
+        """Whether it passes on what comes in from the cable for somebody else."""
         self._taken_at: dict[IPv4Interface, float] = {}
         self._put_back_at: dict[IPv4Interface, float] = {}
         self._woke: tuple[float, float] | None = None
@@ -89,6 +91,7 @@ class Laptop:
         if slept_s > _NOTICEABLE_SLEEP_S:
             self._woke = (now, slept_s)
         here = next((each for each in adapters if each.name == self.adapter), None)
+        self.forwards = bool(here and here.forwards)
         present = {each.interface for each in here.addresses} if here else set(self.borrowed)
         missing = [each for each, at in self._taken_at.items() if each not in present and at < now]
         again = [each for each in missing if now - self._put_back_at.get(each, -_AGAIN_S) >= _AGAIN_S]

@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.device import Device
 from askport.core.kinds.read_back import ReadBack
+from askport.core.proofs.calls import Calls
 from askport.core.proofs.holding import SameMac
 from askport.core.proofs.measured import MaskAsPlanned
 from askport.core.proofs.proof import Outcome, Proof
@@ -75,14 +76,23 @@ def left(proofs: Iterable[Proof], *, unit: int, mac: MacAddress, heard_gateway: 
     for proof in proofs:
         if isinstance(proof, SameMac) and proof.passed:
             address = Value(value=proof.address, basis=Basis.MEASURED)
+        elif isinstance(proof, Calls) and proof.dns_called:
+            told = AsLeft(dns=Value(value=proof.dns_called, basis=Basis.HEARD)).then(told)
         elif isinstance(proof, ReadsBack) and (said := proof.said):
-            told = _said(said)
+            told = told.then(_said(said))
         elif isinstance(proof, MaskAsPlanned) and (result := proof.result) and result.prefix is not None:
             prefix = Value(value=result.prefix, basis=Basis.MEASURED)
             if result.gateway or result.has_gateway is False:
                 gateway = Value(value=result.gateway, basis=Basis.MEASURED)
     shown = AsLeft(address=address, prefix=prefix, gateway=gateway)
     return Left(unit=unit, mac=mac, as_left=told.then(shown))
+
+
+def called(calls: Calls, *, unit: int, mac: MacAddress) -> Left:
+    """Return what a device has shown of its DNS servers by calling them."""
+    dns = calls.dns_called
+    heard: Value[tuple[IPv4Address, ...]] = Value(value=dns, basis=Basis.HEARD) if dns else Value()
+    return Left(unit=unit, mac=mac, as_left=AsLeft(dns=heard))
 
 
 def _said(said: ReadBack) -> AsLeft:

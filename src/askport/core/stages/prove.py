@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from ipaddress import IPv4Address
 
 from askport.core.machine import Machine
+from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import final_proofs
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
 from askport.core.proofs.proof import Expected, Proof, Proving
@@ -35,7 +36,7 @@ class Prove(Stage):
         )
         reads = self._stages.setting.own_word.reads_at(subject.at.ip, now)
         proving = final_proofs(subject, expected, now=now, heard_gateway=self._heard_gateway, reads=reads)
-        device.proofs, device.power_cycle, device.left_out = proving.proofs, None, []
+        device.proofs, device.power_cycle, device.calls, device.left_out = proving.proofs, None, None, []
         visit.go(Event.PROVES, proving)
 
     def _boot_s(self) -> float:
@@ -78,7 +79,11 @@ class Prove(Stage):
             case Phase.POWER_CYCLE, PowerCycle() as cycle:
                 self._write(cycle)
                 device.left_out = [each for each in device.left_out if each != cycle.name]
-                visit.go(Event.KEPT if cycle.passed else Event.FORGOT)
+                if cycle.passed and device.calls:
+                    device.calls.listen_on(now)
+                    visit.go(Event.KEPT, device.calls)
+                else:
+                    visit.go(Event.KEPT if cycle.passed else Event.FORGOT)
 
     def _proofs_ended(self, proving: Proving, now: float) -> None:
         visit, device, subject = self._visit, self._visit.device, self._visit.subject()
@@ -92,7 +97,15 @@ class Prove(Stage):
             visit.go(Event.FAILED)
             return
         device.power_cycle = PowerCycle(subject, now=now, boot_s=self._boot_s(), landings=visit.landings())
-        visit.go(Event.PASSED, device.power_cycle)
+        target, cable = device.target, visit.cable
+        if target and not cable.laptop.forwards:
+            device.calls = Calls(subject, target.gateway, target.dns, device.power_cycle, self._is_alone)
+        visit.go(Event.PASSED, device.power_cycle, *([device.calls] if device.calls else []))
+
+    def _is_alone(self) -> bool:
+        """Whether nobody but the device was heard on this wire since the link came up."""
+        cable, chosen = self._visit.cable, self._visit.device.chosen
+        return chosen is not None and {each.mac for each in cable.finder.devices()} <= {chosen.mac}
 
     def _write(self, *proofs: Proof) -> None:
         device = self._visit.device

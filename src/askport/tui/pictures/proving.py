@@ -21,6 +21,8 @@ def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
     if session.device.power_cycle:
         lines += [heading("After a power cut", width), blank(), *_proof(session.device.power_cycle, width)]
         lines += _lane(session.device.power_cycle, width, now)
+    if session.device.calls and session.device.calls.called:
+        lines += [blank(), *_proof(session.device.calls, width)]
     return lines
 
 

@@ -1,0 +1,130 @@
+"""Whom a device calls by itself once it has started: for a while the laptop stands in for its gateway.
+
+Only on a wire that carries this one device, only from its start after a power cut on, and only for a while: what it
+learns of the laptop's MAC address then is gone with its next start, and with the time that neighbours are kept.
+"""
+
+from collections.abc import Callable, Iterable
+from ipaddress import IPv4Address
+
+from askport.core.formats.arp import Arp, Op, arp_frame
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.ipv4 import IPv4
+from askport.core.formats.tcp import Tcp
+from askport.core.formats.udp import Udp
+from askport.core.machine import earliest
+from askport.core.proofs.power_cycle import Power, PowerCycle
+from askport.core.proofs.proof import Proof, Subject
+from askport.core.wire import Heard
+from askport.core.words import listed
+
+LISTENS_S = 20.0
+"""After it is back at its address; most call their servers in their first seconds."""
+_SERVICES = {
+    53: "DNS", 123: "NTP", 514: "syslog", 162: "SNMP traps", 25: "mail", 587: "mail", 389: "LDAP", 1883: "MQTT",
+    8883: "MQTT", 80: "HTTP", 443: "HTTPS",
+}  # fmt: skip
+_MOST = 64
+
+
+class Calls(Proof):
+    """Answers ARP for the planned gateway and servers, and takes down what comes for them and for elsewhere."""
+
+    name = "calls"
+
+    def __init__(
+        self,
+        subject: Subject,
+        gateway: IPv4Address | None,
+        dns: Iterable[IPv4Address],
+        cycle: PowerCycle,
+        is_alone: Callable[[], bool],
+    ) -> None:
+        """Wait for the device to start.
+
+        Args:
+            subject: the device, and from where it is seen.
+            gateway: its planned gateway.
+            dns: its planned DNS servers.
+            cycle: the power cut after which it starts.
+            is_alone: says whether the wire carries this device only.
+        """
+        super().__init__()
+        self._subject, self._cycle, self._is_alone = subject, cycle, is_alone
+        self._dns = tuple(dns)
+        inside = (each for each in self._dns if each in subject.at.network)
+        stands_for = {*inside, *filter(None, (gateway,))} - {subject.at.ip, subject.laptop.ip}
+        self._stands_for = frozenset(stands_for)
+        self._until: float | None = None
+        self._over = False
+        self.called: dict[tuple[str, IPv4Address], None] = {}
+        """Each service with the address that was called for it, in the order in which they were."""
+        self.expected = f"calls the DNS servers {listed(self._dns)}" if self._dns else "calls no DNS server"
+
+    @property
+    def done(self) -> bool:
+        """Whether the power cut has come to its end, and it was listened for long enough after it."""
+        return self._cycle.done and (not self._cycle.passed or self._until is None or self._over)
+
+    @property
+    def dns_called(self) -> tuple[IPv4Address, ...]:
+        """The DNS servers that it called."""
+        return tuple(address for service, address in self.called if service == "DNS")
+
+    def listen_on(self, now: float) -> None:
+        """Go on after the power cut was survived."""
+        self._until = now + LISTENS_S
+
+    def stop(self) -> None:
+        """Answer no more."""
+        self._over = True
+
+    def receive(self, heard: Heard) -> None:
+        """Answer where it looks for its gateway, and take down what it sends there."""
+        ethernet = heard.packet.get(Ethernet)
+        if ethernet is None or ethernet.src != self._subject.mac or self._over:
+            return
+        if self._cycle.power is not Power.STARTING and not self._cycle.passed:
+            return
+        if not self._is_alone():
+            self._over = True
+            return
+        arp = heard.packet.get(Arp)
+        if arp and arp.op == Op.REQUEST and arp.spa == self._subject.at.ip and arp.tpa in self._stands_for:
+            ours, mac = self._subject.laptop_mac, self._subject.mac
+            self._send(arp_frame(Arp(op=Op.REPLY, sha=ours, spa=arp.tpa, tha=mac, tpa=arp.spa), to=mac))
+        elif ethernet.dst == self._subject.laptop_mac:
+            self._take(heard)
+
+    def _take(self, heard: Heard) -> None:
+        ipv4, message = heard.packet.get(IPv4), heard.packet.get(Udp) or heard.packet.get(Tcp)
+        if ipv4 is None or message is None or ipv4.src != self._subject.at.ip or ipv4.dst == self._subject.laptop.ip:
+            return
+        service = _SERVICES.get(message.dst_port, f"port {message.dst_port}")
+        if len(self.called) < _MOST:
+            self.called.setdefault((service, ipv4.dst))
+        self._judge()
+
+    def _judge(self) -> None:
+        self.measured = listed([f"{service} {address}" for service, address in self.called])
+        wrong = [each for each in self.dns_called if each not in self._dns]
+        if wrong:
+            planned = listed(self._dns) or "none"
+            self.passed, self.not_made, self.because = (
+                False,
+                False,
+                f"It asks {listed(wrong)} for names; planned is {planned}.",
+            )
+        elif self.dns_called:
+            self.passed, self.not_made, self.because = True, False, "It asks them for names by itself."
+        else:
+            self.not_made, self.because = True, "It asked nobody for names while it was listened to."
+
+    def handle_timer(self, now: float) -> None:
+        """End when the time is over."""
+        if self._until is not None and now >= self._until:
+            self._over = True
+
+    def next_deadline(self) -> float | None:
+        """Return when it ends."""
+        return None if self.done else earliest(self._until)
