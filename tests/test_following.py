@@ -164,7 +164,7 @@ for _ in range(8):
     time.sleep(1)
 """
 CUT = """
-ip link set zd0 down; sleep 4; ip link set zd0 up; ip route add default via 10.84.19.254 onlink dev zd0; exec "$@"
+ip link set zd0 down; sleep 7; ip link set zd0 up; ip route add default via 10.84.19.254 onlink dev zd0; exec "$@"
 """
 
 
