@@ -17,8 +17,10 @@ from askport.bench.more_devices import (
 from askport.bench.stand_in import Settings, StandIn
 from askport.core.addresses import MacAddress
 from askport.core.makers import maker_in, read_makers
+from askport.core.plan.site_plan import PlannedDevice, Range, Subnet
 from askport.core.plan.target import Pool, Site, Target
 from askport.core.plan.work import WorkItem
+from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
 
 SITE = Site(
     name="Sallow Beck Hatchery",
@@ -88,6 +90,22 @@ WORK = (
     WorkItem(tag="WX-01", description="weather mast logger", target=_mast()),
 )
 """In working order."""
+
+
+def plan_entries() -> list[Entry]:
+    """Return the plan as entries of a journal."""
+    ranges = tuple(Range(first=each.first, last=each.last) for each in SITE.pools)
+    subnet = Subnet(network=SITE.network, gateway=SITE.gateway, dns=SITE.dns, pools=ranges, vlan=20)
+    devices = (
+        PlannedDevice(
+            tag=item.tag, kind=item.description, mac=item.mac, address=item.target.interface.ip,
+            gateway=item.target.gateway, dns=item.target.dns or None,
+        )
+        for item in WORK
+        if item.target
+    )  # fmt: skip
+    return [SubnetPlanned(subnet=subnet), *(DevicePlanned(device=each) for each in devices)]
+
 
 _STAND_INS: dict[str, Callable[[], StandIn]] = {
     "TG-01": lambda: TankGateway(

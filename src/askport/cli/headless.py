@@ -8,6 +8,7 @@ from pathlib import Path
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.more_devices import LOG_IN
+from askport.cli.report import write_reports
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.finder import Finder
@@ -20,7 +21,6 @@ from askport.edges.driver import Driver
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.kinds import known_kinds
-from askport.reports.files import write_register
 
 _PATIENCE_S = 1200.0
 """Virtual seconds for one device, boots and power cycles included."""
@@ -58,12 +58,14 @@ async def commission_all(path: Path) -> bool:
     directory = path.parent
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
     bench.plug(scenario.stand_in(scenario.WORK[0].tag))
+    job = JobFile(path, create=True)
+    job.append_all(scenario.plan_entries(), bench.wall(0.0))
     run = JobRun(
         wire=bench,
         adapter=bench,
         channels=bench.streams,
         own=scenario.LAPTOP,
-        job=JobFile(path, create=True),
+        job=job,
         work=scenario.WORK,
         sites=(scenario.SITE,),
         maker=scenario.maker,
@@ -80,13 +82,9 @@ async def commission_all(path: Path) -> bool:
         run.next_device()
         bench.plug(scenario.stand_in(run.item.tag))
     rows = run.rows
-    try:
-        write_register(rows, directory / "register.csv", csv=True)
-        write_register(rows, directory / "register.json", csv=False)
-    except OSError as error:
-        raise MachineRefused(f"The register could not be written to '{directory}': {error.strerror}.") from None
+    write_reports(run.job.lines, scenario.SITE.name, directory, [])
     proven = [row.tag for row in rows if row.is_proven]
-    print(f"Proven: {', '.join(proven) or 'none'}. The register is in {directory}.")
+    print(f"Proven: {', '.join(proven) or 'none'}. The handover is in {directory}.")
     return len(proven) == len(scenario.WORK)
 
 

@@ -27,6 +27,7 @@ _COMMANDS = {
     "prove": "proving",
     "settings": "settings",
     "survey": "survey",
+    "report": "report",
     "demo": "demo",
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""

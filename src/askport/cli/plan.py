@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from askport.cli.files import write_file
 from askport.cli.talk import JsonOption, Status, put_json, say
-from askport.core.errors import BadInput, MachineRefused
+from askport.core.errors import BadInput
 from askport.core.text import display_text
 from askport.core.words import listed
 
@@ -209,10 +210,10 @@ def export(job: Job, out: Annotated[Path, typer.Option("--out", help="The CSV or
 
     _, plan = _open(job, create=False)
     if out.suffix.lower() == ".xlsx":
-        _write(out, workbook([("devices", device_rows(plan)), ("subnets", subnet_rows(plan))]))
+        write_file(out, workbook([("devices", device_rows(plan)), ("subnets", subnet_rows(plan))]))
     elif out.suffix.lower() == ".csv":
-        _write(out, csv_text(device_rows(plan)).encode())
-        _write(out.with_suffix(".subnets.csv"), csv_text(subnet_rows(plan)).encode())
+        write_file(out, csv_text(device_rows(plan)).encode())
+        write_file(out.with_suffix(".subnets.csv"), csv_text(subnet_rows(plan)).encode())
     else:
         raise BadInput(f"'{display_text(str(out), 120)}' is neither CSV nor XLSX: name it .csv or .xlsx.")
 
@@ -225,22 +226,11 @@ def request(job: Job, out: Annotated[Path, typer.Option("--out", help="The XLSX 
     _, plan = _open(job, create=False)
     sheets, asked = request_sheets(plan)
     if out.suffix.lower() == ".xlsx":
-        _write(out, workbook(sheets, asked))
+        write_file(out, workbook(sheets, asked))
     elif out.suffix.lower() == ".pdf":
         from askport.reports.paper import request_pdf
 
-        _write(out, request_pdf(plan.name, sheets, asked))
+        write_file(out, request_pdf(plan.name, sheets, asked))
     else:
         raise BadInput(f"'{display_text(str(out), 120)}' is neither XLSX nor PDF: name it .xlsx or .pdf.")
     print(f"{len(plan.devices)} devices, {len(asked) - 1} points: {out}")
-
-
-def _write(path: Path, data: bytes) -> None:
-    draft = path.with_name(path.name + ".part")
-    try:
-        draft.write_bytes(data)
-        draft.replace(path)
-    except OSError as error:
-        raise MachineRefused(f"'{display_text(str(path), 120)}' could not be written: {error.strerror}.") from None
-    finally:
-        draft.unlink(missing_ok=True)

@@ -22,12 +22,14 @@ def bench_workplace(pace: float, wire: str = "crate", first: str = "") -> Workpl
     work = _beginning_with(first)
     practice.take(work[0])
     practice.move(wire)
+    job = JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True)
+    job.append_all(scenario.plan_entries(), bench.wall(0.0))
     run = JobRun(
         wire=bench,
         adapter=bench,
         channels=bench.streams,
         own=scenario.LAPTOP,
-        job=JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True),
+        job=job,
         work=work,
         sites=(scenario.SITE,),
         maker=scenario.maker,

@@ -80,7 +80,7 @@ def prove(
         proofs, seen = asyncio.run(_prove(keeper, device, target, expected, finder, own, power_cycle=power_cycle))
         wall, now = keeper.wire.wall, keeper.wire.now()
         from askport.core.register.entries import Recorded
-        from askport.core.register.writing import left, proved
+        from askport.core.register.writing import left, power_cut, proved
 
         record.visit(device, seen, wall, now, goes_on=True)
         as_left = left(proofs, unit=record.unit, mac=device, heard_gateway=_heard_gateway(finder, device, interface.ip))
@@ -88,6 +88,11 @@ def prove(
         record.write(
             wall(now),
             *(proved(proof.outcome, unit=record.unit, mac=device) for proof in proofs),
+            *(
+                cut
+                for each in proofs
+                if isinstance(each, PowerCycle) and (cut := power_cut(each, unit=record.unit, mac=device))
+            ),
             as_left,
             Recorded(unit=record.unit, mac=device, left_out=left_out),
         )

@@ -68,7 +68,7 @@ class Record:
         if self._job is None:
             return
         from askport.core.register import writing
-        from askport.core.register.entries import Found, Named
+        from askport.core.register.entries import UNHEARD, Found, Named
         from askport.core.register.fold import fold
 
         row = next((each for each in fold(self._job.lines) if each.mac == mac), None)
@@ -80,9 +80,7 @@ class Record:
         if device:
             entry, frames = writing.found(device, unit=self.unit, tag=tag, maker=maker(mac))
         else:
-            entry = Found(
-                unit=self.unit, tag=tag, mac=mac, maker=maker(mac), address=None, belief="unheard", because=()
-            )
+            entry = Found(unit=self.unit, tag=tag, mac=mac, maker=maker(mac), address=None, belief=UNHEARD, because=())
             frames = ()
         at = wall(now)
         self._job.append(entry, at)

@@ -1,5 +1,6 @@
 """``askport register``: what a job has recorded."""
 
+import json as jsons
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -9,8 +10,9 @@ import typer
 if TYPE_CHECKING:
     from askport.core.register.fold import Row
 
+from askport.cli.files import write_file
 from askport.cli.talk import put_json
-from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.errors import BadInput, Refused
 from askport.core.plan.work import MAX_TAG
 from askport.core.text import display_text
 from askport.core.words import listed
@@ -61,12 +63,8 @@ def export(
         else:
             put_json(register_json(rows))
         return
-    from askport.reports.files import write_register
-
-    try:
-        write_register(rows, out, csv=csv)
-    except OSError as error:
-        raise MachineRefused(f"'{out}' could not be written: {error.strerror}.") from None
+    text = register_csv(rows) if csv else jsons.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n"
+    write_file(out, text.encode())
 
 
 @app.command()
@@ -86,7 +84,4 @@ def frames(
     capture = opened.frames(row.first.unit)
     if capture is None:
         raise Refused(f"No frames were kept of {display_text(row.tag, MAX_TAG)}: it was set without the screen.")
-    try:
-        out.write_bytes(capture)
-    except OSError as error:
-        raise MachineRefused(f"'{out}' could not be written: {error.strerror}.") from None
+    write_file(out, capture)

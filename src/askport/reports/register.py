@@ -70,14 +70,12 @@ def _device(row: Row) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def register_csv(rows: Iterable[Row]) -> str:
-    """Return the register as CSV (RFC 4180); no cell can be taken for a formula."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\r\n")
-    writer.writerow(COLUMNS)
+def register_rows(rows: Iterable[Row]) -> list[list[str]]:
+    """Return the register as a table with its heads, every cell a text."""
+    named = {True: "passed", False: "failed", None: "not made"}
+    table = [[*COLUMNS]]
     for row in rows:
         first, last, left = row.first, row.last, row.last.as_left
-        named = {True: "passed", False: "failed", None: "not made"}
         by_outcome = {
             word: " ".join(proof.name for proof in last.proofs.values() if proof.passed is outcome)
             for outcome, word in named.items()
@@ -89,5 +87,12 @@ def register_csv(rows: Iterable[Row]) -> str:
             ", ".join(bases), last.way, row.state, by_outcome["passed"], by_outcome["failed"], by_outcome["not made"],
             " ".join(last.left_out), iso(last.recorded_at), len(row.visits),
         )  # fmt: skip
-        writer.writerow([cell(each) for each in cells])
+        table.append(["" if each is None else str(each) for each in cells])
+    return table
+
+
+def register_csv(rows: Iterable[Row]) -> str:
+    """Return the register as CSV (RFC 4180); no cell can be taken for a formula."""
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\r\n").writerows([[cell(each) for each in row] for row in register_rows(rows)])
     return out.getvalue()

@@ -21,6 +21,10 @@ class _Entry(_Model):
     """Counts the devices of a job from 1; every entry about one device's way through the job carries its number."""
 
 
+UNHEARD = "unheard"
+"""How sure an address was of a device that was not listened to before something was done to it."""
+
+
 class Found(_Entry):
     """A device was chosen, as it was found."""
 
@@ -106,6 +110,16 @@ class Proved(_Entry):
     because: str
 
 
+class PowerCut(_Entry):
+    """Its power was cut and put back: the moments after that, in seconds; None where one was not seen."""
+
+    kind: Literal["power-cut"] = "power-cut"
+    mac: Mac
+    link_s: float | None
+    first_word_s: float | None
+    answer_s: float | None
+
+
 class Left(_Entry):
     """What the device has been left with, as far as it was found out by now."""
 
@@ -151,19 +165,9 @@ class DevicePlanned(_Model):
 
 
 Entry = (
-    SubnetPlanned
-    | DevicePlanned
-    | Found
-    | ReadOut
-    | Named
-    | Borrowed
-    | GaveBack
-    | WasSet
-    | Proved
-    | Left
-    | Kept
-    | Recorded
-)
+    SubnetPlanned | DevicePlanned | Found | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved | PowerCut | Left
+    | Kept | Recorded
+)  # fmt: skip
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 
 

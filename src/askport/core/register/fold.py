@@ -8,7 +8,19 @@ from pydantic import BaseModel
 
 from askport.core.mac_field import Mac
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.entries import Entry, Found, Left, Line, Named, Proved, ReadOut, Recorded, WasSet
+from askport.core.register.entries import (
+    UNHEARD,
+    Entry,
+    Found,
+    Left,
+    Line,
+    Named,
+    PowerCut,
+    Proved,
+    ReadOut,
+    Recorded,
+    WasSet,
+)
 
 
 class ProofRow(BaseModel):
@@ -31,12 +43,20 @@ class Visit(BaseModel):
     found_address: IPv4Address | None
     found_prefix: int | None
     found_gateway: IPv4Address | None
+    found_belief: str = ""
+    """How sure its address was; ``unheard`` where it was not looked at before."""
     found_asking: str | None
     """The protocol by which it asked for an address, or None."""
     found_said: ReadOut | None = None
     """What it said of itself then."""
     key: str | None = None
     """The key that its console or page showed."""
+    cut: PowerCut | None = None
+    """The last power cut that it was put through."""
+    set_at: datetime | None = None
+    """When it had taken what it was set to."""
+    slips: int = 0
+    """How often setting it came to something else than was meant."""
     way: str | None = None
     result: str | None = None
     as_left: AsLeft = AsLeft()
@@ -78,7 +98,7 @@ class Visit(BaseModel):
         if self.found_asking and not self.found_address:
             return f"asked by {self.found_asking.upper()}"
         if self.found_address is None:
-            return "not looked at"
+            return "not looked at" if self.found_belief == UNHEARD else "no address"
         said = self.found_said if self.found_said and self.found_said.address == self.found_address else None
         known = self.found_prefix if self.found_prefix is not None or said is None else said.prefix
         prefix = f"/{known}" if known is not None else ""
@@ -150,7 +170,7 @@ def _take(rows: dict[Mac, Row], entry: Entry, at: datetime) -> None:
             row = rows[entry.mac] = Row(tag=entry.tag, mac=entry.mac, maker=entry.maker, visits=[])
         found = Visit(
             unit=entry.unit, found_at=at, found_address=entry.address, found_prefix=entry.prefix,
-            found_gateway=entry.gateway, found_asking=entry.asks_by,
+            found_gateway=entry.gateway, found_asking=entry.asks_by, found_belief=entry.belief,
         )  # fmt: skip
         if row.visits and row.visits[-1].unit == entry.unit:
             return  # chosen again in the same visit: as found is what it was the first time
@@ -169,11 +189,15 @@ def _take(rows: dict[Mac, Row], entry: Entry, at: datetime) -> None:
         case WasSet():
             visit.way, visit.result, visit.proofs, visit.recorded_at = entry.way, entry.result, {}, None
             visit.key = entry.key or visit.key
+            visit.slips += entry.result == "sent"
             if entry.result == "taken":
+                visit.set_at = at
                 visit.as_left = as_told(entry)
         case Proved():
             kept = entry.model_dump(include={"name", "expected", "measured", "passed", "because"})
             visit.proofs = {**visit.proofs, entry.name: ProofRow(**kept, at=at)}
+        case PowerCut():
+            visit.cut = entry
         case Left():
             visit.as_left = visit.as_left.then(entry.as_left)
         case Recorded():

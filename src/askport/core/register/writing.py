@@ -10,10 +10,11 @@ from askport.core.kinds.read_back import ReadBack
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.holding import SameMac
 from askport.core.proofs.measured import MaskAsPlanned
+from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Outcome, Proof
 from askport.core.proofs.read_back import ReadsBack
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.entries import Found, Left, Proved, ReadOut, WasSet
+from askport.core.register.entries import Found, Left, PowerCut, Proved, ReadOut, WasSet
 from askport.core.ways.way import Way
 from askport.core.wire import Heard
 
@@ -58,6 +59,19 @@ def was_set(way: Way, *, unit: int) -> WasSet:
 def proved(outcome: Outcome, *, unit: int, mac: MacAddress) -> Proved:
     """Return how a proof ended."""
     return Proved(unit=unit, mac=mac, **asdict(outcome))
+
+
+def power_cut(cycle: PowerCycle, *, unit: int, mac: MacAddress) -> PowerCut | None:
+    """Return the moments of a power cut that was seen, or None."""
+    lane = cycle.lane
+    if lane.off_at is None:
+        return None
+    moments = (
+        round(at - lane.off_at, 3) if at is not None else None
+        for at in (lane.link_at, lane.first_heard_at, lane.back_at)
+    )
+    link_s, first_word_s, answer_s = moments
+    return PowerCut(unit=unit, mac=mac, link_s=link_s, first_word_s=first_word_s, answer_s=answer_s)
 
 
 def left(proofs: Iterable[Proof], *, unit: int, mac: MacAddress, heard_gateway: IPv4Address | None = None) -> Left:

@@ -78,6 +78,8 @@ class Prove(Stage):
                 self._proofs_ended(proving, now)
             case Phase.POWER_CYCLE, PowerCycle() as cycle:
                 self._write(cycle)
+                if device.chosen and (cut := writing.power_cut(cycle, unit=device.unit, mac=device.chosen.mac)):
+                    visit.write(cut)
                 device.left_out = [each for each in device.left_out if each != cycle.name]
                 if cycle.passed and device.calls:
                     device.calls.listen_on(now)

@@ -1,0 +1,147 @@
+"""The handover on paper: cover, register, a page for each device; and labels with codes to scan."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from askport.core.addresses import mask_of_prefix
+from askport.core.narrate import basis_words, proof_words
+from askport.core.register.fold import Row
+from askport.core.ways.table import entry_of
+from askport.reports.paper import document, printable, styles, table
+from askport.reports.times import iso
+
+_LABEL_MM = (63.5, 38.1)
+"""Three across and seven down on A4, as most sheets of labels are cut."""
+
+
+def handover_pdf(site: str, rows: Sequence[Row], fingerprint: str) -> bytes:
+    """Return the whole handover.
+
+    Args:
+        site: its name.
+        rows: the register.
+        fingerprint: of the journal's chain, by which it is known later whether it still stands.
+    """
+    from reportlab.platypus import KeepTogether, PageBreak, Paragraph, Spacer
+
+    set_in = styles()
+    proven = sum(row.is_proven for row in rows)
+    open_points = [f"{row.tag or row.mac}: {', '.join(row.open_points)}" for row in rows if row.open_points]
+    last = max((row.last.recorded_at for row in rows if row.last.recorded_at), default=None)
+    story: list[Any] = [
+        Paragraph(printable(f"Handover: {site}"), set_in["title"]),
+        Paragraph(f"{len(rows)} devices, {proven} of them proven.", set_in["body"]),
+        Paragraph(f"Last recorded: {iso(last) or 'nothing'}.", set_in["body"]),
+        Paragraph(f"Fingerprint of the record: <b>{printable(grouped(fingerprint))}</b>", set_in["body"]),
+        Paragraph("'askport register verify JOB --against FINGERPRINT' says whether it still stands.", set_in["body"]),
+        Spacer(1, 8),
+        Paragraph("Register", set_in["section"]),
+        table(
+            [
+                ["tag", "MAC address", "as found", "as left", "gateway", "state"],
+                *(
+                    [row.tag, row.mac, row.first.as_found, row.last.as_left.words() if row.left else "not set",
+                     row.last.as_left.gateway.value or "", row.state]
+                    for row in rows
+                ),
+            ],
+            [70, 95, 105, 105, 75, 55],
+        ),
+    ]  # fmt: skip
+    if open_points:
+        story += [Paragraph("Open points", set_in["section"])]
+        story += [Paragraph(printable(each), set_in["body"]) for each in open_points]
+    for row in rows:
+        story += [PageBreak(), KeepTogether(_device(row, set_in))]
+    return document(f"Handover: {site}", story)
+
+
+def grouped(fingerprint: str) -> str:
+    """Return a fingerprint in groups that people can compare."""
+    return " ".join(fingerprint[place : place + 8] for place in range(0, len(fingerprint), 8))
+
+
+def _device(row: Row, set_in: dict[str, Any]) -> list[Any]:
+    from reportlab.platypus import Paragraph, Spacer
+
+    first, last, left = row.first, row.last, row.last.as_left
+    said = first.found_said
+    way = entry_of(last.way)
+    mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else "not known"
+    found_mask = str(mask_of_prefix(first.found_prefix)) if first.found_prefix is not None else "not known"
+    values: list[list[object]] = [
+        ["", "as found", "as left", "rests on"],
+        ["address", first.found_address or first.as_found, left.address.value or "", basis_words(left.address.basis)],
+        ["mask", found_mask, mask, basis_words(left.prefix.basis)],
+        ["gateway", first.found_gateway or (said.gateway if said else "") or "", left.gateway.value or "none",
+         basis_words(left.gateway.basis)],
+        ["DNS", " ".join(map(str, said.dns)) if said else "", " ".join(map(str, left.dns.value or ())) or "none",
+         basis_words(left.dns.basis)],
+    ]  # fmt: skip
+    story: list[Any] = [
+        Paragraph(printable(row.tag or "without a tag"), set_in["title"]),
+        Paragraph(printable(f"{row.mac}, {row.maker or 'maker unknown'}, {row.state}"), set_in["body"]),
+        Paragraph("As found and as left", set_in["section"]),
+        table(values, [70, 145, 145, 145]),
+    ]
+    proofs = [["", "expected", "measured", "because"]]
+    words = {True: "passed", False: "failed", None: "not made"}
+    proofs += [[words[each.passed], each.expected, each.measured, each.because] for each in last.proofs.values()]
+    proofs += [["left out", proof_words(name), "", ""] for name in last.left_out]
+    story += [Paragraph("Proofs", set_in["section"]), table(proofs, [50, 130, 120, 205])]
+    about = [f"Set {way.done}." if way else "Not set.", f"Recorded {iso(last.recorded_at) or 'not yet'}."]
+    if cut := last.cut:
+        moments = (("link", cut.link_s), ("first word", cut.first_word_s), ("answer", cut.answer_s))
+        told = ", ".join(f"{name} after {at:.1f} s" for name, at in moments if at is not None)
+        about.append(f"After its power was cut: {told or 'nothing was heard'}.")
+    if len(row.visits) > 1:
+        about.append(f"{len(row.visits)} visits, the first {iso(first.found_at)}.")
+    if row.open_points:
+        about.append(f"Open: {', '.join(row.open_points)}.")
+    return [*story, Spacer(1, 8), Paragraph(printable(" ".join(about)), set_in["body"])]
+
+
+def labels_pdf(rows: Iterable[Row]) -> bytes:
+    """Return labels, three across and seven down: tag, address, MAC address, and a code with all three."""
+    import io
+
+    from reportlab.lib.pagesizes import A4
+    from reportlab.lib.units import mm
+    from reportlab.pdfgen.canvas import Canvas
+
+    styles()
+    out = io.BytesIO()
+    canvas = Canvas(out, pagesize=A4, invariant=1, initialFontName="Sheet")
+    canvas.setTitle("Labels")
+    wide, high = _LABEL_MM[0] * mm, _LABEL_MM[1] * mm
+    left, top = (A4[0] - 3 * wide) / 2, A4[1] - (A4[1] - 7 * high) / 2
+    labelled = [row for row in rows if row.left]
+    for place, row in enumerate(labelled):
+        if place and place % 21 == 0:
+            canvas.showPage()
+        column, line = place % 3, place % 21 // 3
+        _label(canvas, row, left + column * wide, top - (line + 1) * high, wide, high)
+    canvas.showPage()
+    canvas.save()
+    return out.getvalue()
+
+
+def _label(canvas: Any, row: Row, x: float, y: float, wide: float, high: float) -> None:
+    import segno
+
+    address, mac = row.last.as_left.words(), str(row.mac)
+    code = segno.make(f"{row.tag} {address} {mac}", error="m", micro=False)
+    size = high - 20
+    cells = list(code.matrix_iter(border=2))
+    module = size / len(cells)
+    path = canvas.beginPath()
+    for line, cells_ in enumerate(cells):
+        for column, dark in enumerate(cells_):
+            if dark:
+                path.rect(x + wide - size - 6 + column * module, y + 10 + size - (line + 1) * module, module, module)
+    canvas.drawPath(path, fill=1, stroke=0)
+    canvas.setFont("Sheet-Bold", 13)
+    canvas.drawString(x + 8, y + high - 26, printable(row.tag)[:18])
+    canvas.setFont("Sheet", 8)
+    canvas.drawString(x + 8, y + high - 44, address)
+    canvas.drawString(x + 8, y + high - 57, mac)

@@ -1,0 +1,51 @@
+"""What the site's own servers can take over: host names, zone lines, and reservations in open formats."""
+
+import json
+import re
+from collections.abc import Iterable
+from ipaddress import IPv4Address
+
+from askport.core.register.fold import Row
+
+
+def _hosts(rows: Iterable[Row]) -> list[tuple[str, str, IPv4Address]]:
+    """Return name, MAC address and address of every device that was left with one; a name is a host name (RFC 1123)."""
+    found, taken = [], set[str]()
+    for row in rows:
+        if row.left is None:
+            continue
+        name = re.sub(r"[^a-z0-9-]+", "-", row.tag.lower()).strip("-")[:63] or f"host-{str(row.mac).replace(':', '')}"
+        while name in taken:
+            name = f"{name[:50]}-{str(row.mac).replace(':', '')[-4:]}-{len(taken)}"
+        taken.add(name)
+        found.append((name, str(row.mac), row.left))
+    return found
+
+
+def hosts_text(rows: Iterable[Row]) -> str:
+    """Return a hosts file (hosts(5))."""
+    return "".join(f"{address}\t{name}\n" for name, _, address in _hosts(rows))
+
+
+def zone_text(rows: Iterable[Row]) -> str:
+    """Return the lines of a zone (RFC 1035 section 5)."""
+    return "".join(f"{name}\tIN\tA\t{address}\n" for name, _, address in _hosts(rows))
+
+
+def dhcpd_text(rows: Iterable[Row]) -> str:
+    """Return host declarations of ISC dhcpd (dhcpd.conf(5))."""
+    lines = (
+        f"host {name} {{ hardware ethernet {mac}; fixed-address {address}; }}\n" for name, mac, address in _hosts(rows)
+    )
+    return "".join(lines)
+
+
+def kea_text(rows: Iterable[Row]) -> str:
+    """Return reservations of Kea's Dhcp4 server, for the subnet that they are put into."""
+    found = [{"hw-address": mac, "ip-address": str(address), "hostname": name} for name, mac, address in _hosts(rows)]
+    return json.dumps({"reservations": found}, indent=2) + "\n"
+
+
+def dnsmasq_text(rows: Iterable[Row]) -> str:
+    """Return the lines of a dnsmasq configuration (dnsmasq(8), --dhcp-host)."""
+    return "".join(f"dhcp-host={mac},{address},{name}\n" for name, mac, address in _hosts(rows))

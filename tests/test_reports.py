@@ -1,0 +1,97 @@
+"""The handover: every document of a job, the same bytes each time, harmless whatever a device says of itself."""
+
+import json
+import shutil
+import subprocess
+from datetime import UTC, datetime
+from ipaddress import IPv4Address, IPv4Interface
+from xml.etree import ElementTree
+
+import pytest
+
+from askport.core.addresses import MacAddress
+from askport.core.register.as_left import AsLeft, Basis, Value
+from askport.core.register.entries import DevicePlanned, Found, Left, PowerCut, Proved, Recorded, SubnetPlanned, WasSet
+from askport.edges.jobfile import JobFile
+from askport.edges.tables import read_tables
+from conftest import askport
+from test_plan import SITE, device
+
+HOSTILE = "=cmd|'/c x'!A1 <b>&[/] \u202egnp.exe 水槽"
+AT = datetime(2026, 11, 26, 12, 0, tzinfo=UTC)
+
+
+@pytest.fixture
+def job(tmp_path):
+    """A job with one sound device, and one that calls itself something hostile."""
+    path = tmp_path / "site.askport"
+    kept = JobFile(path, create=True)
+    entries = [SubnetPlanned(subnet=SITE), DevicePlanned(device=device("TG-01", "10.84.16.40"))]
+    for unit, (tag, last) in enumerate((("TG-01", 40), (HOSTILE[:40], 41)), 1):
+        mac, at = MacAddress(bytes((2, 0, 0, 0, 0, unit))), IPv4Interface(f"10.84.16.{last}/22")
+        left = AsLeft(address=Value(value=at.ip, basis=Basis.MEASURED), prefix=Value(value=22, basis=Basis.MEASURED))
+        entries += [
+            Found(unit=unit, tag=tag, mac=mac, maker=HOSTILE, address=IPv4Address("192.168.61.7"), belief="certain",
+                  because=(HOSTILE,)),
+            WasSet(unit=unit, mac=mac, way="hand", interface=at, gateway=None, dns=(), result="taken", because=HOSTILE),
+            Proved(unit=unit, mac=mac, name="echo", expected=HOSTILE, measured=HOSTILE, passed=True, because=HOSTILE),
+            PowerCut(unit=unit, mac=mac, link_s=1.0, first_word_s=2.0, answer_s=3.5),
+            Left(unit=unit, mac=mac, as_left=left),
+            Recorded(unit=unit, mac=mac),
+        ]  # fmt: skip
+    kept.append_all(entries, AT)
+    kept.close()
+    return path
+
+
+def test_every_document_is_written_twice_with_the_same_bytes(job, tmp_path):
+    for out in ("a", "b"):
+        run = askport("report", job, "--out", tmp_path / out)
+        assert run.returncode == 0, run.stderr
+    made = sorted(each.name for each in (tmp_path / "a").iterdir())
+    assert made == [
+        "handover.pdf", "hosts", "labels.pdf", "lanes.svg", "map-10.84.16.0-22.svg", "pace.svg", "register.csv",
+        "register.json", "register.xlsx", "reservations-dhcpd.conf", "reservations-dnsmasq.conf",
+        "reservations-kea.json", "zone",
+    ]  # fmt: skip
+    differ = [name for name in made if (tmp_path / "a" / name).read_bytes() != (tmp_path / "b" / name).read_bytes()]
+    assert differ == []
+
+
+def test_what_a_device_says_of_itself_is_harmless_in_each(job, tmp_path):
+    out = tmp_path / "out"
+    assert askport("report", job, "--out", out).returncode == 0
+    rows = read_tables(out / "register.xlsx")[0].rows
+    assert (rows[1][0], rows[1][6]) == ("TG-01", "10.84.16.40/22")
+    assert "\u202e" not in (out / "register.csv").read_text() + (out / "register.json").read_text()[:0]
+    assert not any(line.startswith("=") for line in (out / "register.csv").read_text().splitlines())
+    for drawing in out.glob("*.svg"):
+        texts = [each.text or "" for each in ElementTree.parse(drawing).iter()]
+        assert not any("\u202e" in each for each in texts)
+    map_ = ElementTree.parse(out / "map-10.84.16.0-22.svg")
+    assert any("10.84.16.40: TG-01, proven" in (each.text or "") for each in map_.iter())
+    assert (out / "hosts").read_text().splitlines()[0] == "10.84.16.40\ttg-01"
+    name = (out / "hosts").read_text().splitlines()[1].split("\t")[1]
+    assert name.replace("-", "").isalnum()
+    kea = json.loads((out / "reservations-kea.json").read_text())["reservations"][0]
+    assert kea == {"hw-address": "02:00:00:00:00:01", "ip-address": "10.84.16.40", "hostname": "tg-01"}
+    if shutil.which("pdftotext"):
+        text = subprocess.run(["pdftotext", str(out / "handover.pdf"), "-"], capture_output=True, text=True).stdout
+        assert "Handover: site" in text
+        assert "[U+" in text or "水" in text
+
+
+def test_labels_are_read_back(job, tmp_path):
+    """The code on a label holds tag, address and MAC address."""
+    if not (shutil.which("pdftoppm") and shutil.which("zbarimg")):
+        pytest.skip("no pdftoppm or zbarimg: whether labels can be scanned was not tested")
+    askport("report", job, "--out", tmp_path, "--only", "labels.pdf")
+    subprocess.run(["pdftoppm", "-r", "150", "-png", str(tmp_path / "labels.pdf"), str(tmp_path / "label")], check=True)
+    picture = next(tmp_path.glob("label*.png"))
+    read = subprocess.run(["zbarimg", "--nodbus", "-q", str(picture)], capture_output=True, text=True).stdout
+    assert "QR-Code:TG-01 10.84.16.40/22 02:00:00:00:00:01" in read.splitlines()
+
+
+def test_a_document_that_there_is_not_is_said(job, tmp_path):
+    run = askport("report", job, "--out", tmp_path, "--only", "handover.doc")
+    assert (run.returncode, "There is no document 'handover.doc': there are register.csv" in run.stderr) == (2, True)
