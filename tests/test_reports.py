@@ -63,7 +63,7 @@ def test_what_a_device_says_of_itself_is_harmless_in_each(job, tmp_path):
     assert askport("report", job, "--out", out).returncode == 0
     rows = read_tables(out / "register.xlsx")[0].rows
     assert (rows[1][0], rows[1][6]) == ("TG-01", "10.84.16.40/22")
-    assert "\u202e" not in (out / "register.csv").read_text() + (out / "register.json").read_text()[:0]
+    assert "\u202e" not in (out / "register.csv").read_text()
     assert not any(line.startswith("=") for line in (out / "register.csv").read_text().splitlines())
     for drawing in out.glob("*.svg"):
         texts = [each.text or "" for each in ElementTree.parse(drawing).iter()]

@@ -1,7 +1,7 @@
 """The job file: an append-only journal in one SQLite file that survives the end of the program at any moment."""
 
 import fcntl
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
@@ -38,6 +38,9 @@ APPLICATION_ID = 0x41534B50
 """Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
 VERSION = 3
 """Of the tables below (PRAGMA user_version). A newer file is refused; an older one will be brought up to date here."""
+
+_MOST_FAILURES = 200
+"""Lines of a damaged file that are tried in vain, until the rest of it is given up."""
 
 _METADATA = MetaData()
 _JOURNAL = Table(
@@ -204,7 +207,7 @@ class JobFile:
         Raises:
             MachineRefused: the disk is full or will not be written; what was there before is unharmed.
         """
-        self._append([entry], at)
+        self._append([(entry, at)])
 
     def append_all(self, entries: Sequence[Entry], at: datetime) -> None:
         """Add several entries at once: all of them, or none.
@@ -213,17 +216,26 @@ class JobFile:
             MachineRefused: the disk is full or will not be written; what was there before is unharmed.
         """
         if entries:
-            self._append(entries, at)
+            self._append([(entry, at) for entry in entries])
 
-    def _append(self, entries: Sequence[Entry], at: datetime, *with_it: Executable) -> None:
-        previous, stamp = self._lines[-1].hash if self._lines else "", at.isoformat()
+    def adopt(self, entries: Sequence[tuple[Entry, datetime]], frames: Mapping[int, bytes]) -> None:
+        """Take over entries of other journals with their times, and the capture files of their units.
+
+        Raises:
+            MachineRefused: the disk is full or will not be written.
+        """
+        kept = [insert(_FRAMES).values(unit=unit, pcapng=capture) for unit, capture in frames.items()]
+        self._append(entries, *kept)
+
+    def _append(self, entries: Sequence[tuple[Entry, datetime]], *with_it: Executable) -> None:
+        previous = self._lines[-1].hash if self._lines else ""
         lines: list[Line] = []
-        for number, entry in enumerate(entries, len(self._lines) + 1):
+        for number, (entry, at) in enumerate(entries, len(self._lines) + 1):
             body = entry.model_dump_json()
-            previous = chain_hash(previous, number, stamp, body)
+            previous = chain_hash(previous, number, at.isoformat(), body)
             lines.append(Line(number=number, at=at, body=body, hash=previous))
         values: list[dict[str, object]] = [
-            {"number": each.number, "at": stamp, "body": each.body, "hash": each.hash} for each in lines
+            {"number": each.number, "at": each.at.isoformat(), "body": each.body, "hash": each.hash} for each in lines
         ]
         seal = update(_SEAL).values(count=lines[-1].number, hash=previous)
         self._execute(*with_it, seal, rows=values)
@@ -239,7 +251,7 @@ class JobFile:
         entry = Kept(unit=unit, frames=len(frames), sha256=sha256(capture).hexdigest())
         at = max(at for at, _ in frames)
         replaced = delete(_FRAMES).where(_FRAMES.c.unit == unit), insert(_FRAMES).values(unit=unit, pcapng=capture)
-        self._append([entry], at, *replaced)
+        self._append([(entry, at)], *replaced)
 
     def frames(self, unit: int) -> bytes | None:
         """Return the frames behind a unit as a pcapng file, or None where none were kept.
@@ -266,6 +278,41 @@ class JobFile:
                 f"The job file '{self._name}' could not be written: {_plainly(error)}. "
                 "Nothing recorded before is lost; make room or choose another file with --job."
             ) from None
+
+
+def salvage(path: Path) -> tuple[list[Line], list[str]]:
+    """Read what can be read of a damaged job, with a sentence for each part that cannot.
+
+    Raises:
+        BadInput: there is no such file, or nothing of it can be read.
+    """
+    name = display_text(str(path), 200)
+    if not path.is_file():
+        raise BadInput(f"There is no job file '{name}'.")
+    engine = create_engine(URL.create("sqlite", database=str(path)), poolclass=NullPool)
+    lines: list[Line] = []
+    lost: list[str] = []
+    last = failed = 0
+    with engine.connect() as connection:
+        while failed < _MOST_FAILURES:
+            behind = select(_JOURNAL).where(_JOURNAL.c.number > last).order_by(_JOURNAL.c.number).limit(1)
+            try:
+                row = connection.execute(behind).first()
+                if row is None:
+                    break
+                line = Line.model_validate(dict(row._mapping))
+                line.entry  # noqa: B018 - what cannot be read is said now
+            except (DatabaseError, ValueError, TypeError):
+                last, failed = last + 1, failed + 1
+                lost.append(f"Line {last} cannot be read.")
+                continue
+            if line.number > last + 1:
+                lost.append(f"Lines {last + 1} to {line.number - 1} are missing.")
+            last = line.number
+            lines.append(line)
+    if not lines:
+        raise BadInput(f"Nothing of '{name}' can be read: use a copy of it.")
+    return lines, lost
 
 
 def _make_durable(connection: object, _: ConnectionPoolEntry) -> None:

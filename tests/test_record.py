@@ -1,0 +1,137 @@
+"""The record kept honest: verified, handed over, salvaged and joined."""
+
+import json
+import random
+import shutil
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import AskPortError, BadInput
+from askport.core.register.entries import DevicePlanned, Found, Named, Recorded, WasSet
+from askport.edges.jobfile import JobFile, salvage
+from conftest import askport
+from test_plan import device
+from test_reports import job  # noqa: F401
+
+AT = datetime(2026, 11, 26, 12, 0, tzinfo=UTC)
+
+
+def visit(unit, number, tag, address, after_s=0):
+    mac, at = MacAddress(bytes((2, 0, 0, 0, 1, number))), AT + timedelta(seconds=100 * number + after_s)
+    interface = IPv4Interface(f"{address}/22")
+    entries = [
+        Found(
+            unit=unit, tag=tag, mac=mac, maker=None, address=IPv4Address("192.168.61.7"), belief="certain", because=()
+        ),
+        WasSet(unit=unit, mac=mac, way="hand", interface=interface, gateway=None, dns=(), result="taken", because=""),
+        Recorded(unit=unit, mac=mac),
+    ]  # fmt: skip
+    return [(entry, at + timedelta(seconds=place)) for place, entry in enumerate(entries)]
+
+
+def write(path, *visits):
+    kept = JobFile(path, create=True)
+    for entry, at in (each for entries in visits for each in entries):
+        kept.append(entry, at)
+    kept.keep(1, [(AT, b"\0" * 60)])
+    kept.close()
+
+
+def register(path):
+    return askport("register", "export", path, "--json").stdout
+
+
+def test_what_was_handed_over_stands_or_does_not(job):  # noqa: F811
+    fingerprint = askport("register", "verify", job).stdout.split()[-1].rstrip(".")
+    run = askport("register", "verify", job, "--against", fingerprint)
+    assert (run.returncode, "and nothing came after it" in run.stdout) == (0, True)
+    kept = JobFile(job, create=True)
+    kept.append(Named(unit=1, mac=MacAddress(b"\2\0\0\0\0\1"), tag="TG-09"), AT)
+    kept.close()
+    grouped = " ".join(fingerprint[place : place + 8] for place in range(0, 64, 8))
+    assert (
+        "still stands: 14 entries, and 1 came after it"
+        in askport("register", "verify", job, "--against", grouped).stdout
+    )
+    run = askport("register", "verify", job, "--against", "0" * 64)
+    assert (run.returncode, "is not in this record" in run.stderr) == (1, True)
+    assert askport("register", "verify", job, "--against", "xyz").returncode == 2
+
+
+def test_one_changed_byte_anywhere_is_found_and_the_rest_is_salvaged(job, tmp_path):  # noqa: F811
+    """Each said in one sentence; where nothing of it matters to SQLite, nothing has changed."""
+    sound = job.read_bytes()
+    whole = JobFile(job, create=False).lines
+    draw, bad, found = random.Random(7), tmp_path / "bad.askport", 0
+    for _ in range(200):
+        place = draw.randrange(100, len(sound))
+        bad.write_bytes(sound[:place] + bytes((sound[place] ^ (1 << draw.randrange(8)),)) + sound[place + 1 :])
+        try:
+            assert JobFile(bad, create=False).lines == whole
+        except AskPortError as error:
+            found += 1
+            assert error.message.count("\n") == 0
+            try:
+                lines, lost = salvage(bad)
+            except BadInput as nothing:
+                assert "can be read" in nothing.message
+            else:
+                assert len(lines) + len(lost) >= 1
+    assert found > 20
+
+
+@pytest.mark.parametrize("place", [b"TG-01", b"10.84.16.40"])
+def test_what_is_left_of_a_damaged_job_is_exported(job, tmp_path, place):  # noqa: F811
+    bad = tmp_path / "bad.askport"
+    bad.write_bytes(job.read_bytes().replace(place, bytes(len(place))))
+    run = askport("register", "verify", bad)
+    assert (run.returncode, run.stderr.count("\n")) == (1, 1)
+    run = askport("register", "export", bad, "--json", "--salvage")
+    assert len(json.loads(run.stdout)["devices"]) == 2 - (place == b"TG-01")
+    assert "cannot be read." in run.stderr
+
+
+def test_two_files_joined_in_either_order_are_the_same_register(tmp_path):
+    first, second = tmp_path / "a.askport", tmp_path / "b.askport"
+    write(first, visit(1, 1, "TG-01", "10.84.16.40"))
+    shutil.copy(first, second)
+    for path, more in ((first, visit(2, 2, "OX-01", "10.84.16.31")), (second, visit(2, 3, "OX-02", "10.84.16.32", 7))):
+        kept = JobFile(path, create=True)
+        for entry, at in more:
+            kept.append(entry, at)
+        kept.close()
+    registers = []
+    for one, other, into in ((first, second, "ab"), (second, first, "ba")):
+        run = askport("register", "merge", one, other, "--into", tmp_path / f"{into}.askport")
+        assert run.returncode == 0, run.stdout + run.stderr
+        registers.append(register(tmp_path / f"{into}.askport"))
+        assert askport("register", "verify", tmp_path / f"{into}.askport").returncode == 0
+    assert registers[0] == registers[1]
+    assert [each["tag"] for each in json.loads(registers[0])["devices"]] == ["TG-01", "OX-01", "OX-02"]
+    frames = askport("register", "frames", tmp_path / "ab.askport", "TG-01", "--out", tmp_path / "f.pcapng")
+    assert frames.returncode == 0
+
+
+@pytest.mark.parametrize(
+    ("theirs", "said"),
+    [
+        (visit(1, 1, "TG-02", "10.84.16.40", 9), "is called TG-01 and TG-02"),
+        (visit(1, 1, "TG-01", "10.84.16.41", 9), "was left at 10.84.16.40 and 10.84.16.41"),
+        (
+            visit(1, 4, "TG-09", "10.84.16.40"),
+            "The address 10.84.16.40 is given to 02:00:00:00:01:01 and 02:00:00:00:01:04",
+        ),
+        (visit(1, 4, "TG-01", "10.84.16.44"), "The tag TG-01 is given to"),
+        ([(DevicePlanned(device=device("OX-01", "10.84.16.32")), AT)], "The device OX-01 is planned differently"),
+    ],
+)
+def test_what_two_files_say_differently_is_named(tmp_path, theirs, said):
+    first, second = tmp_path / "a.askport", tmp_path / "b.askport"
+    write(first, visit(1, 1, "TG-01", "10.84.16.40"), [(DevicePlanned(device=device("OX-01", "10.84.16.31")), AT)])
+    write(second, theirs)
+    run = askport("register", "merge", first, second, "--into", tmp_path / "ab.askport")
+    assert (run.returncode, said in run.stdout) == (1, True), run.stdout
+    assert askport("register", "verify", tmp_path / "ab.askport").returncode == 0
