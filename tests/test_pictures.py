@@ -25,8 +25,8 @@ from askport.tui.pictures.find import find_lines
 from askport.tui.pictures.proving import prove_lines
 from askport.tui.pictures.reach import reach_lines
 from askport.tui.pictures.record import record_lines
+from askport.tui.pictures.register import device_lines, left_lines
 from askport.tui.pictures.setting import set_lines
-from askport.tui.screens.register import register_lines
 from askport.tui.widgets.way import way_lines, way_strip
 from conftest import pass_time
 from test_readers import TOLD
@@ -93,8 +93,9 @@ def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsy
     assert run.session.phase is Phase.RECORDED
     assert len(seen) >= 7
     for width in (76, 110, 140):
-        sound(register_lines(run.rows, width), width, "register")
-    sound(register_lines([], 76), 76, "register")
+        for row in run.rows:
+            sound(device_lines(row, None, width), width, "device")
+    sound(left_lines(scenario.WORK, 76), 76, "left")
 
 
 @pytest.mark.parametrize("place", ["twins", "house", "mast"])

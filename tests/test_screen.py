@@ -353,3 +353,36 @@ def test_the_screen_says_that_a_firewall_or_another_server_is_in_the_way(termina
     screen.until("a firewall here drops", "192.168.1.200:80 opens to a bare question over zl0")
     screen.keys("q")
     screen.until("ended 0")
+
+
+def test_the_register_is_searched_as_one_types_and_the_handover_is_written(terminal, tmp_path):
+    screen = terminal(*ASKPORT, "demo", "--pace", "12")
+    for waits, key in (
+        ("Enter ▸ Go on with 00:00:5e:00:53:10", "p"), ("In working order", "Tab"), ("OX-01, planned", "Enter"),
+        ("OX-01 oxygen probe head", "p"), ("OX-01, which is at hand", "BTab"), ("TG-01, planned", "Enter"),
+        ("TG-01 tank level gateway", ""), ("Enter ▸ Go on with 00:00:5e:00:53:10", "Enter"),
+        ("Enter ▸ Borrow", "Enter"),
+        ("Enter ▸ Send its page", "Enter"), ("l leaves", "l"), ("Enter ▸ Record TG-01", "Enter"),
+        ("is recorded and the laptop", "r"), ("0 of 1 proven", ""),
+    ):  # fmt: skip
+        screen.until(waits)
+        screen.keys(*([key] if key else []))
+    screen._tmux("send-keys", "-l", "zzz")
+    screen.until("0 found")
+    screen.keys("Escape")
+    screen.until("Type to search")
+    screen._tmux("send-keys", "-l", "halden 10.84.16.40")
+    screen.until("TG-01", "10.84.16.40/22")
+    screen.keys("Enter")
+    screen.until("as found", "survives a power cut: left out", "set on its page: taken")
+    screen.keys("Escape")
+    screen.until("Still to do: 11")
+    screen.keys("F9")
+    screen.until("Written to", "handover.pdf")
+    folder = next(tmp_path.glob("askport-demo-*/demo-handover"))
+    assert (folder / "map-10.84.16.0-22.svg").exists()
+    screen.keys("Escape")  # the search
+    time.sleep(0.5)
+    screen.keys("Escape")
+    screen.until("is recorded and the laptop")
+    screen.leave()

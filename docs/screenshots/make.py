@@ -52,7 +52,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             *_next_by_page("OX-02"),
             ("is recorded and the laptop", ["r"]),
             ("of 3 proven", "register.png"),
-            ("of 3 proven", ["r"]),
+            ("of 3 proven", ["Escape"]),
             ("is recorded and the laptop", ["p"]),
             ("In working order", ["Tab", "Tab", "Tab", "Tab"]),
             ("Enter takes it next", "site.png"),

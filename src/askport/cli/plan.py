@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from askport.cli.files import write_file
 from askport.cli.talk import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput
 from askport.core.text import display_text
 from askport.core.words import listed
+from askport.edges.files import write_file
 
 if TYPE_CHECKING:
     from askport.core.plan.importing import Imported

@@ -10,12 +10,12 @@ import typer
 if TYPE_CHECKING:
     from askport.core.register.fold import Row
 
-from askport.cli.files import write_file
 from askport.cli.talk import Status, put_json, say
 from askport.core.errors import BadInput, Refused
 from askport.core.plan.work import MAX_TAG
 from askport.core.text import display_text
 from askport.core.words import listed
+from askport.edges.files import write_file
 
 app = typer.Typer(help="Read what a job has recorded.", no_args_is_help=False)
 _SHORTEST_FINGERPRINT = 16

@@ -1,20 +1,16 @@
 """``askport report``: every document of the handover."""
 
-import json
-from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from askport.cli.files import write_file
-from askport.core.errors import BadInput, MachineRefused
+from askport.core.errors import BadInput
 from askport.core.words import listed
+from askport.edges.files import write_all
 
 if TYPE_CHECKING:
     from askport.core.register.entries import Line
-
-Documents = dict[str, Callable[[], bytes]]
 
 
 def report(
@@ -36,56 +32,10 @@ def write_reports(lines: "list[Line]", name: str, out: Path, only: list[str]) ->
         BadInput: a document of that name there is none.
         MachineRefused: the directory cannot be made or written.
     """
-    documents = _documents(lines, name)
+    from askport.reports.documents import documents
+
+    made = documents(lines, name)
     for each in only:
-        if each not in documents:
-            raise BadInput(f"There is no document '{each}': there are {listed(documents)}.")
-    try:
-        out.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise MachineRefused(f"'{out}' cannot be made: {error.strerror}.") from None
-    written = []
-    for title, make in documents.items():
-        if not only or title in only:
-            data = make()
-            write_file(out / title, data)
-            written.append((out / title, len(data)))
-    return written
-
-
-def _documents(lines: "list[Line]", name: str) -> Documents:
-    from askport.core.plan.address_map import Known, map_rows
-    from askport.core.plan.folding import plan_of
-    from askport.core.register.fold import fold
-    from askport.reports import drawings, handover, reservations
-    from askport.reports.plan import workbook
-    from askport.reports.register import register_csv, register_json, register_rows
-
-    rows, plan = fold(lines), plan_of((line.entry for line in lines), name)
-    fingerprint = lines[-1].hash if lines else ""
-    planned: dict[object, tuple[str, ...]] = {}
-    for device in plan.devices:
-        if device.address:
-            planned[device.address] = (*planned.get(device.address, ()), device.tag)
-    for row in rows:
-        if row.left and row.tag not in planned.get(row.left, ()):
-            planned[row.left] = (*planned.get(row.left, ()), row.tag)
-    known = Known(planned=planned, states={row.tag: row.state for row in rows})  # type: ignore[arg-type]
-    documents: Documents = {
-        "register.csv": lambda: register_csv(rows).encode(),
-        "register.xlsx": lambda: workbook([("register", register_rows(rows))]),
-        "register.json": lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode(),
-        "handover.pdf": lambda: handover.handover_pdf(name, rows, fingerprint),
-        "labels.pdf": lambda: handover.labels_pdf(rows),
-        "lanes.svg": lambda: drawings.lanes_svg(rows),
-        "pace.svg": lambda: drawings.pace_svg(rows),
-        "hosts": lambda: reservations.hosts_text(rows).encode(),
-        "zone": lambda: reservations.zone_text(rows).encode(),
-        "reservations-dhcpd.conf": lambda: reservations.dhcpd_text(rows).encode(),
-        "reservations-kea.json": lambda: reservations.kea_text(rows).encode(),
-        "reservations-dnsmasq.conf": lambda: reservations.dnsmasq_text(rows).encode(),
-    }
-    for site in plan.sites:
-        title = f"map-{str(site.network).replace('/', '-')}.svg"
-        documents[title] = lambda site=site: drawings.map_svg(site, map_rows(site, known))  # type: ignore[misc]
-    return documents
+        if each not in made:
+            raise BadInput(f"There is no document '{each}': there are {listed(made)}.")
+    return write_all(out, {title: make for title, make in made.items() if not only or title in only})

@@ -186,6 +186,7 @@ def parse_list(texts: Iterable[str], what: str = "address") -> list[IPv4Address]
     return [parse_address(each, what) for text in texts for each in text.replace(",", " ").split()]
 
 
+@lru_cache(maxsize=4096)
 def host_fault(interface: IPv4Interface) -> str | None:
     """Say why no host can have this address in its subnet, or return None where one can.
 
@@ -212,6 +213,7 @@ def host_fault_of(address: IPv4Address) -> str | None:
     return host_fault(IPv4Interface((address, 32)))
 
 
+@lru_cache(maxsize=256)
 def usable_range(network: IPv4Network) -> str:
     """Say from which to which address hosts may have in a subnet."""
     if network.prefixlen >= 31:

@@ -1,6 +1,7 @@
 """What a job's journal holds: one model for each kind of entry, told apart by ``kind``."""
 
 from collections.abc import Iterable
+from functools import cached_property
 from hashlib import sha256
 from ipaddress import IPv4Address, IPv4Interface
 from typing import Annotated, Literal
@@ -180,9 +181,9 @@ class Line(_Model):
     """The entry as JSON, exactly as its hash was taken."""
     hash: str
 
-    @property
+    @cached_property
     def entry(self) -> Entry:
-        """The entry itself."""
+        """The entry itself, read once."""
         return _ENTRY.validate_json(self.body)
 
 

@@ -1,109 +1,185 @@
-"""The register: every device as found and as left, with its proofs."""
+"""The register: a table that is searched as one types, and a page for each device."""
 
+from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
+from textual.content import Content
 from textual.screen import Screen
-from textual.widgets import Footer
+from textual.widgets import DataTable, Footer, Input
 
-from askport.core.narrate import basis_words, proof_words
-from askport.core.plan.work import WorkItem
-from askport.core.register.as_left import Basis
+from askport.core.errors import AskPortError
+from askport.core.plan.site_plan import PlannedDevice
 from askport.core.register.fold import Row
-from askport.core.ways.table import entry_of
-from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, flow, heading, line, wrapped
+from askport.core.text import display_text
+from askport.core.words import listed
+from askport.edges.files import write_all
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, wrapped
+from askport.tui.pictures.register import HEADS, cells_of, device_lines, left_lines, matching
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
-_FOUND, _LEFT, _STATE = 54, 80, 104
+_MOST_SHOWN = 500
+"""Rows in the table at once; more would be looked for and not scrolled to."""
+_WIDTHS = (12, 10, 18, 18, 22, 20, 17, 16)
+_STYLES = {"proven": f"{STRONG} {THEIRS}", "unproven": CONFLICT}
 
 
 class RegisterScreen(Screen[None]):
     """What this job has recorded."""
 
     CSS_PATH = "register.tcss"
-    BINDINGS = [Binding("escape,r,enter", "app.pop_screen", "Back to the cable", id="register.back")]
+    BINDINGS = [
+        Binding("enter", "open", "The device", id="register.open", priority=True),
+        Binding("escape", "back", "Back", id="register.back", priority=True),
+        Binding("f9", "handover", "Handover", id="register.handover", tooltip="Write every document of the handover"),
+        Binding("up", "move(-1)", "Device", key_display="↑ ↓", id="register.up", priority=True),
+        Binding("down", "move(1)", "Down", show=False, priority=True),
+        Binding("pageup", "move(-15)", "Page up", show=False, priority=True),
+        Binding("pagedown", "move(15)", "Page down", show=False, priority=True),
+    ]
 
     def __init__(self, workplace: Workplace) -> None:
         super().__init__()
         self._workplace = workplace
+        self._plan: dict[str, PlannedDevice] = {}
+        self._haystacks: dict[object, str] = {}
+        self._shown: list[Row] = []
 
     def compose(self) -> ComposeResult:
-        """Lay out the list."""
+        """Lay out the search over the table."""
+        yield Sheet(id="heading")
+        yield Input(
+            id="search", placeholder="Type to search: a tag, an address, a maker, a state, anything", compact=True
+        )
+        yield DataTable(id="table", cursor_type="row", zebra_stripes=False)
+        yield Sheet(id="below")
+        yield Footer(compact=True)
+
+    def on_mount(self) -> None:
+        """Fill the table."""
+        from askport.core.plan.folding import plan_of
+
+        self._plan = dict(plan_of(line.entry for line in self._workplace.run.job.lines).by_tag)
+        for head, width in zip(HEADS, _WIDTHS, strict=True):
+            self.query_one(DataTable).add_column(head, width=width)
+        self.query_one(Input).focus()
+        self._fill("")
+
+    def on_resize(self) -> None:
+        """Break the lines below anew."""
+        self._say()
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Search as one types."""
+        event.stop()
+        self._fill(event.value)
+
+    def _fill(self, text: str) -> None:
+        table = self.query_one(DataTable)
+        self._shown = matching(self._workplace.run.rows, self._plan, text, self._haystacks)
+        table.clear()
+        for row in self._shown[:_MOST_SHOWN]:
+            cells = cells_of(row, self._plan.get(row.tag))
+            styles = (STRONG, _STYLES.get(row.state, DIM), THEIRS, "", "", DIM, DIM, DIM)
+            table.add_row(*(_content(each, style) for each, style in zip(cells, styles, strict=True)))
+        self._say()
+
+    def _say(self) -> None:
+        rows, work = self._workplace.run.rows, self._workplace.run.work
+        proven = sum(row.is_proven for row in rows)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · register of ", DIM)
+        title.put(self._workplace.run.job.path.name).put(f"   {proven} of {len(rows)} proven", DIM)
+        if len(self._shown) < len(rows):
+            title.put(f"   {len(self._shown)} found", THEIRS)
+        self.query_one("#heading", Sheet).show([title])
+        width = max(40, self.size.width - 8)
+        done = {row.tag for row in rows if row.last.recorded_at}
+        lines = left_lines([item for item in work if item.tag not in done], width)
+        if not rows:
+            text = "Nothing recorded yet. The first device appears here as soon as it was found."
+            lines = [*wrapped(text, width, DIM), *lines]
+        if len(self._shown) > _MOST_SHOWN:
+            lines = [
+                *wrapped(f"The first {_MOST_SHOWN} are shown: type more of what you look for.", width, DIM),
+                *lines,
+            ]
+        self.query_one("#below", Sheet).show(lines)
+
+    def action_move(self, by: int) -> None:
+        """Go to another row."""
+        table = self.query_one(DataTable)
+        if table.row_count:
+            table.move_cursor(row=max(0, min(table.cursor_row + by, table.row_count - 1)))
+
+    def action_open(self) -> None:
+        """Open the device at hand; without one, go back."""
+        place = self.query_one(DataTable).cursor_row
+        if not self._shown:
+            self.dismiss()
+        elif place < len(self._shown):
+            row = self._shown[place]
+            self.app.push_screen(DeviceScreen(row, self._plan.get(row.tag)))
+
+    @work(thread=True, exclusive=True)
+    def action_handover(self) -> None:
+        """Write the handover beside the job file, and say what is where."""
+        from askport.reports.documents import documents
+
+        job = self._workplace.run.job
+        folder = job.path.with_name(f"{job.path.stem}-handover")
+        try:
+            written = write_all(folder, documents(job.lines, self._workplace.title))
+        except AskPortError as error:
+            self.app.call_from_thread(self.notify, error.message, severity="error", markup=False)
+            return
+        names = listed([path.name for path, _ in written])
+        text = f"Written to {folder}: {names}."
+        self.app.call_from_thread(self.notify, text, title="Handover", timeout=20, markup=False)
+
+    def action_back(self) -> None:
+        """Search no more, or go back to the cable."""
+        search = self.query_one(Input)
+        if search.value:
+            search.value = ""
+        else:
+            self.dismiss()
+
+
+class DeviceScreen(Screen[None]):
+    """One device of the register."""
+
+    CSS_PATH = "register.tcss"
+    BINDINGS = [Binding("escape,enter", "app.pop_screen", "Back", id="device.back")]
+
+    def __init__(self, row: Row, planned: PlannedDevice | None) -> None:
+        super().__init__()
+        self._row, self._planned = row, planned
+
+    def compose(self) -> ComposeResult:
+        """Lay out the page."""
         yield Sheet(id="heading")
         with VerticalScroll(id="rows"):
             yield Sheet(id="sheet")
         yield Footer(compact=True)
 
     def on_mount(self) -> None:
-        """Read the job file."""
-        self.draw()
+        """Show it."""
+        self.call_after_refresh(self.draw)
 
     def on_resize(self) -> None:
         """Draw to the new width."""
         self.draw()
 
     def draw(self) -> None:
-        """Show the rows."""
-        rows, job, work = self._workplace.run.rows, self._workplace.run.job.path, self._workplace.run.work
-        proven = sum(row.is_proven for row in rows)
-        title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · register of ", DIM).put(job.name)
-        self.query_one("#heading", Sheet).show([title.put(f"   {proven} of {len(rows)} proven", DIM)])
-        width = max(60, self.size.width - 8)
-        done = {row.tag for row in rows if row.last.recorded_at}
-        lines = [*register_lines(rows, width), *_left_lines([item for item in work if item.tag not in done], width)]
-        self.query_one("#sheet", Sheet).show(lines)
+        """Show what is known of it."""
+        row, width = self._row, max(60, self.size.width - 8)
+        title = Ink().put(f"  {row.tag or 'no tag'}", f"{STRONG} {THEIRS}")
+        title.put(f"  {row.mac}  {row.maker or 'maker unknown'}   ", DIM).put(row.state, _STYLES.get(row.state, ""))
+        self.query_one("#heading", Sheet).show([title])
+        self.query_one("#sheet", Sheet).show(device_lines(row, self._planned, width))
 
 
-def register_lines(rows: list[Row], width: int) -> list[Ink]:
-    """Draw each device: what it was, an arrow, what it is, and how that was proven."""
-    if not rows:
-        return wrapped("Nothing recorded yet. The first device appears here as soon as it was found.", width, DIM)
-    wide = width >= _STATE + 20
-    lines = []
-    for row in rows:
-        head = Ink().put(row.tag or "no tag", STRONG).to(10).put(row.mac, DIM).to(29).put(row.maker or "")
-        if not wide:
-            lines.append(head)
-            head = Ink().to(10)
-        found, left = (_FOUND, _LEFT) if wide else (10, 32)
-        head.to(found).put(row.first.as_found).put(" ").to(left - 3, "─", DIM).put("▸  ", DIM)
-        visit = row.last
-        head.put(visit.as_left.words() if row.left else "not set", f"{STRONG} {THEIRS}")
-        style = CONFLICT if row.state == "unproven" else STRONG
-        lines.append(head.to(_STATE if wide else 54).put(row.state, style))
-        marks = [_mark(proof.name, passed=proof.passed) for proof in visit.proofs.values()]
-        marks += [Ink().put(f"– {proof_words(name)}: left out", CONFLICT) for name in visit.left_out]
-        lines += flow(marks or [line("no proofs yet", DIM)], width, 10)
-        way = entry_of(visit.way)
-        how = [way.done] if way else []
-        kept = visit.as_left
-        how.append(_with_basis("mask", f"/{kept.prefix.value}", kept.prefix.basis))
-        how.append(_with_basis("gateway", kept.gateway.value, kept.gateway.basis))
-        how.append(_with_basis("DNS", " ".join(map(str, kept.dns.value or ())), kept.dns.basis))
-        if visit.recorded_at:
-            at = visit.recorded_at.astimezone()
-            how.append(f"recorded {at:%Y-%m-%d}\N{NO-BREAK SPACE}{at:%H:%M}")
-        if len(row.visits) > 1:
-            how.append(f"{len(row.visits)} visits, the first {row.first.found_at.astimezone():%Y-%m-%d}")
-        how = [each for each in how if each]
-        lines += [*wrapped(", ".join(how), width, DIM, 10), blank()]
-    return lines
-
-
-def _left_lines(items: list[WorkItem], width: int) -> list[Ink]:
-    """Draw what of the work list is still to do."""
-    pieces = [
-        Ink().put(item.tag, STRONG).put(f" {item.target.interface}" if item.target else "", DIM) for item in items
-    ]
-    return [blank(), heading("Still to do", width), *flow(pieces, width, 2)] if items else []
-
-
-def _with_basis(name: str, value: object, basis: Basis | None) -> str:
-    """Return a value with what it rests on, or nothing where it is not known."""
-    return f"{name} {value or 'none'} ({basis_words(basis)})" if basis else ""
-
-
-def _mark(name: str, *, passed: bool | None) -> Ink:
-    sign, style = {True: ("✓ ", THEIRS), False: ("✗ ", CONFLICT), None: ("– not made: ", DIM)}[passed]
-    return Ink().put(sign, style).put(proof_words(name), DIM)
+def _content(text: str, style: str) -> Content:
+    """Return a cell: text from the wire is no markup."""
+    return Content.styled(display_text(text, 60), style)

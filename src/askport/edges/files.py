@@ -1,0 +1,41 @@
+"""Files that are written whole, or not at all."""
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+from askport.core.errors import MachineRefused
+from askport.core.text import display_text
+
+
+def write_file(path: Path, data: bytes) -> None:
+    """Write a file; what stood there before stays until the new one is complete.
+
+    Raises:
+        MachineRefused: it cannot be written.
+    """
+    draft = path.with_name(path.name + ".part")
+    try:
+        draft.write_bytes(data)
+        draft.replace(path)
+    except OSError as error:
+        raise MachineRefused(f"'{display_text(str(path), 120)}' could not be written: {error.strerror}.") from None
+    finally:
+        draft.unlink(missing_ok=True)
+
+
+def write_all(directory: Path, documents: Mapping[str, Callable[[], bytes]]) -> list[tuple[Path, int]]:
+    """Write documents into a directory, and return where each is and how large.
+
+    Raises:
+        MachineRefused: the directory cannot be made or written.
+    """
+    try:
+        directory.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise MachineRefused(f"'{display_text(str(directory), 120)}' cannot be made: {error.strerror}.") from None
+    written = []
+    for name, make in documents.items():
+        data = make()
+        write_file(directory / name, data)
+        written.append((directory / name, len(data)))
+    return written

@@ -1,0 +1,46 @@
+"""Every document of the handover, by its file's name."""
+
+import json
+from collections.abc import Callable, Sequence
+
+from askport.core.plan.address_map import Known, map_rows
+from askport.core.plan.folding import plan_of
+from askport.core.register.entries import Line
+from askport.core.register.fold import fold
+from askport.reports import drawings, handover, reservations
+from askport.reports.plan import workbook
+from askport.reports.register import register_csv, register_json, register_rows
+
+Documents = dict[str, Callable[[], bytes]]
+
+
+def documents(lines: Sequence[Line], name: str) -> Documents:
+    """Return what makes each document of a job; the same journal gives the same bytes."""
+    rows, plan = fold(lines), plan_of((line.entry for line in lines), name)
+    fingerprint = lines[-1].hash if lines else ""
+    planned: dict[object, tuple[str, ...]] = {}
+    for device in plan.devices:
+        if device.address:
+            planned[device.address] = (*planned.get(device.address, ()), device.tag)
+    for row in rows:
+        if row.left and row.tag not in planned.get(row.left, ()):
+            planned[row.left] = (*planned.get(row.left, ()), row.tag)
+    known = Known(planned=planned, states={row.tag: row.state for row in rows})  # type: ignore[arg-type]
+    made: Documents = {
+        "register.csv": lambda: register_csv(rows).encode(),
+        "register.xlsx": lambda: workbook([("register", register_rows(rows))]),
+        "register.json": lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode(),
+        "handover.pdf": lambda: handover.handover_pdf(name, rows, fingerprint),
+        "labels.pdf": lambda: handover.labels_pdf(rows),
+        "lanes.svg": lambda: drawings.lanes_svg(rows),
+        "pace.svg": lambda: drawings.pace_svg(rows),
+        "hosts": lambda: reservations.hosts_text(rows).encode(),
+        "zone": lambda: reservations.zone_text(rows).encode(),
+        "reservations-dhcpd.conf": lambda: reservations.dhcpd_text(rows).encode(),
+        "reservations-kea.json": lambda: reservations.kea_text(rows).encode(),
+        "reservations-dnsmasq.conf": lambda: reservations.dnsmasq_text(rows).encode(),
+    }
+    for site in plan.sites:
+        title = f"map-{str(site.network).replace('/', '-')}.svg"
+        made[title] = lambda site=site: drawings.map_svg(site, map_rows(site, known))  # type: ignore[misc]
+    return made

@@ -1,0 +1,120 @@
+"""The register as cells of a table, and one device with all that is known of it."""
+
+from collections.abc import Iterable, Mapping
+
+from askport.core.addresses import mask_of_prefix
+from askport.core.narrate import basis_words, proof_words
+from askport.core.plan.site_plan import PlannedDevice
+from askport.core.plan.work import WorkItem
+from askport.core.register.as_left import Basis
+from askport.core.register.fold import Row
+from askport.core.ways.table import entry_of
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, flow, heading, wrapped
+
+_NAME, _FOUND, _LEFT = 16, 18, 48
+HEADS = ("tag", "state", "as left", "as found", "device", "maker", "MAC address", "recorded")
+
+
+def cells_of(row: Row, planned: PlannedDevice | None) -> tuple[str, ...]:
+    """Return the cells of one device."""
+    at = row.last.recorded_at.astimezone() if row.last.recorded_at else None
+    about = ", ".join(filter(None, (planned.kind, planned.place))) if planned else ""
+    left = row.last.as_left.words() if row.left else "not set"
+    when = f"{at:%Y-%m-%d %H:%M}" if at else ""
+    return row.tag or "no tag", row.state, left, row.first.as_found, about, row.maker or "", str(row.mac), when
+
+
+def haystack(row: Row, planned: PlannedDevice | None) -> str:
+    """Return everything about a device in which is searched."""
+    proofs = (f"{proof.name} {proof.measured} {proof.because}" for proof in row.last.proofs.values())
+    columns = planned.columns.values() if planned else ()
+    dns = map(str, row.last.as_left.dns.value or ())
+    gateway = str(row.last.as_left.gateway.value or "")
+    mac = str(row.mac)
+    return " ".join((*cells_of(row, planned), mac.replace(":", ""), gateway, *dns, *columns, *proofs)).casefold()
+
+
+def left_lines(items: Iterable[WorkItem], width: int, most: int = 2) -> list[Ink]:
+    """Draw what of the work list is still to do, on a few lines."""
+    pieces = [
+        Ink().put(item.tag, STRONG).put(f" {item.target.interface}" if item.target else "", DIM) for item in items
+    ]
+    if not pieces:
+        return []
+    lines = flow(pieces, width, 2)
+    more = [Ink().to(2).put("and more", DIM)] if len(lines) > most else []
+    return [heading(f"Still to do: {len(pieces)}", width), *lines[:most], *more]
+
+
+def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[Ink]:
+    """Draw one device: as found and as left side by side, its proofs, its power cut, its visits."""
+    first, last, left = row.first, row.last, row.last.as_left
+    said = first.found_said
+    head = Ink().put("", STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
+    lines = [head.put(" ").to(width, "┈", DIM)]
+    found_mask = str(mask_of_prefix(first.found_prefix)) if first.found_prefix is not None else ""
+    mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else ""
+    found_gateway = first.found_gateway or (said.gateway if said else None)
+    values: tuple[tuple[str, object, object, Basis | None], ...] = (
+        ("address", first.found_address or first.as_found, left.address.value, left.address.basis),
+        ("mask", found_mask, mask, left.prefix.basis),
+        ("gateway", found_gateway or "", left.gateway.value, left.gateway.basis),
+        ("DNS", " ".join(map(str, said.dns)) if said else "", " ".join(map(str, left.dns.value or ())), left.dns.basis),
+    )
+    for name, was, now, basis in values:
+        ink = Ink().to(2).put(name, DIM).to(_FOUND).put(was or "not known", "" if was else DIM)
+        shown = basis not in (None, Basis.TOLD)
+        text = f"{now or 'none'}  {basis_words(basis)}" if basis else "not known"
+        lines += beside(ink, _LEFT, text, width, f"{STRONG} {THEIRS}" if shown else DIM)
+    if planned:
+        about = {"kind": planned.kind, "place": planned.place, **planned.columns}
+        lines += [blank(), heading("From the plan", width)]
+        lines += [Ink().to(2).put(name, DIM).to(_FOUND).put(text) for name, text in about.items() if text]
+    lines += [blank(), heading("Proofs", width)]
+    for proof in last.proofs.values():
+        mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("–", DIM)}[proof.passed]
+        lines += beside(Ink().to(2).put(f"{mark} ", style).put(proof_words(proof.name)), 30, proof.because, width, DIM)
+    lines += [Ink().to(2).put(f"– {proof_words(name)}: left out", CONFLICT) for name in last.left_out]
+    if not last.proofs:
+        lines.append(Ink().to(2).put("None yet.", DIM))
+    if cut := last.cut:
+        moments = (("link", cut.link_s), ("first word", cut.first_word_s), ("answer", cut.answer_s))
+        told = ", ".join(f"{name} after {at:.1f} s" for name, at in moments if at is not None)
+        lines += [
+            blank(),
+            heading("After its power was cut", width),
+            *wrapped(told or "Nothing was heard.", width, indent=2),
+        ]
+    if row.open_points:
+        lines += [blank(), heading("Open", width), *wrapped(", ".join(row.open_points), width, CONFLICT, 2)]
+    lines += [blank(), heading("Visits", width), *_visits(row, width)]
+    return lines
+
+
+def _visits(row: Row, width: int) -> list[Ink]:
+    lines: list[Ink] = []
+    for each in row.visits:
+        way = entry_of(each.way)
+        came = f"found {each.as_found}"
+        if each.result:
+            came += f", set {way.done if way else each.way}: {each.result}"
+        left = f", left {each.as_left.words()}" if each.as_left.address.basis else ""
+        when = f"{each.found_at.astimezone():%Y-%m-%d %H:%M}"
+        lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{came}{left}, {each.state}", width)
+    return lines
+
+
+def matching(
+    rows: Iterable[Row], plan: Mapping[str, PlannedDevice], text: str, haystacks: dict[object, str]
+) -> list[Row]:
+    """Return the devices in which every word of a text stands somewhere; ``haystacks`` keeps what was made for it."""
+    words = text.casefold().split()
+    found = []
+    for row in rows:
+        key = (row.mac, row.tag, row.state, row.last.unit)
+        where = haystacks.get(key)
+        if where is None:
+            where = haystacks[key] = haystack(row, plan.get(row.tag))
+        if all(word in where for word in words):
+            found.append(row)
+    return found
