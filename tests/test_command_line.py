@@ -11,7 +11,7 @@ import time
 import pytest
 
 from askport.cli.main import run
-from conftest import askport
+from conftest import ASKPORT, askport
 
 
 @pytest.mark.parametrize(
@@ -144,3 +144,9 @@ def test_an_end_that_python_ignored_is_asked_for_again():
     run = subprocess.run([sys.executable, "-c", SWALLOWS], capture_output=True, text=True, timeout=20)
     assert (run.returncode, run.stderr) == (130, "")
     assert time.monotonic() - began < 4.0
+
+
+def test_whoever_stops_reading_ends_nothing_badly():
+    program = subprocess.Popen([*ASKPORT, "kinds", "schema"], stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    program.stdout.close()
+    assert (program.wait(20), program.stderr.read()) == (0, b"")

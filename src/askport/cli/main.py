@@ -94,6 +94,12 @@ def _ignored(unraisable: Any) -> None:
         sys.__unraisablehook__(unraisable)
 
 
+def _nobody_reads() -> Status:
+    """End well where whoever read our output has left: nothing more can be said to them."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.__stdout__.fileno() if sys.__stdout__ else 1)
+    return Status.DONE
+
+
 def run(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status. What stands behind ``--`` is left to the command as it is."""
     given = sys.argv[1:] if arguments is None else arguments
@@ -116,9 +122,12 @@ def run(arguments: list[str] | None = None) -> int:
     except (KeyboardInterrupt, typer.Abort):
         return Status.INTERRUPTED
     except BrokenPipeError:
-        # Whoever read our output has left; nothing more can be said to them.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return Status.DONE
+        return _nobody_reads()
+    except SystemExit:
+        # What Typer makes of the same before we see it, with a status of its own.
+        if type(sys.stdout).__name__ != "PacifyFlushWrapper":
+            raise
+        return _nobody_reads()
     except Exception as error:
         if os.environ.get("ASKPORT_TRACEBACK"):
             raise
