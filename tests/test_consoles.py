@@ -74,7 +74,7 @@ class Device:
         self.wait_for(23)
 
     def wait_for(self, port):
-        for _ in range(100):
+        for _ in range(500):
             if f":{port:04X} " in self.cable_tcp():
                 return
             time.sleep(0.05)
