@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from askport.bench.page_device import PageDevice
 from askport.core.addresses import MacAddress
+from askport.core.channels import OpenChannel, Opened
 from askport.core.errors import BadInput
 from askport.core.finding.own_answer import OwnAnswer
 from askport.core.formats.arp import Arp, Op, arp_frame
@@ -25,7 +26,10 @@ from askport.core.plan.editing import TargetEdit, next_free
 from askport.core.plan.landings import digit_by_digit
 from askport.core.plan.target import Pool, Target
 from askport.core.steps import Phase
+from askport.core.ways.start import Start
+from askport.core.ways.table import WAYS
 from askport.core.wire import Frame, hear
+from askport.edges.kinds import known_kinds
 from conftest import ASKPORT, DEVICE, pass_time
 from test_consoles import Device
 from test_pages import KIND as PAGE_KIND
@@ -350,3 +354,23 @@ def test_a_password_is_nowhere_but_where_it_was_typed(cable, tmp_path, terminal)
     files = [each for each in tmp_path.rglob("*") if each.is_file() and each not in (secret, device.prompt)]
     assert any(each.name == "askport.log" for each in files)
     assert not [str(each) for each in files if MARK.encode() in each.read_bytes()]
+
+
+@pytest.mark.parametrize(
+    ("before", "said"),
+    [
+        (None, "nobody vouches for it"),
+        ("SHA256:a", "as it was the last time"),
+        ("SHA256:b", "another the last time: SHA256:b"),
+    ],
+)
+def test_the_key_of_a_console_is_known_again(before, said):
+    kind = next(each.kind for each in known_kinds()[0] if each.kind.name == "blower drive")
+    start = Start(
+        mac=IT, target=TARGET, laptop_mac=US, laptop=IPv4Interface("10.84.19.250/22"), old=OLD, now=0.0, xid=lambda: 0,
+        kind=kind, known_key=before,
+    )  # fmt: skip
+    way = WAYS["console"].begin(start)
+    channel = next(each.channel for each in way.poll() if isinstance(each, OpenChannel))
+    way.channel_event(Opened(channel, "SHA256:a"), 1.0)
+    assert (said in way.steps[0].text, way.shown_key) == (True, "SHA256:a")
