@@ -47,6 +47,8 @@ class Streams:
         self._writers: dict[Channel, Any] = {}
         self._events: list[ChannelEvent] = []
         self._room = asyncio.Event()
+        self._letting_go: dict[SerialLine, asyncio.Task[None]] = {}
+        """Serial lines that are being closed: only then can the next conversation have them."""
 
     def open_channel(self, channel: Channel) -> None:
         """Begin to connect."""
@@ -81,10 +83,15 @@ class Streams:
     def close_channel(self, channel: Channel) -> None:
         """End one, without another word about it; what was sent last still goes out."""
         if writer := self._writers.pop(channel, None):
-            writer.close()
+            self._close(channel, writer)
         if task := self._tasks.pop(channel, None):
             task.cancel()
         self._events = [each for each in self._events if each.channel is not channel]
+
+    def _close(self, channel: Channel, writer: Any) -> None:
+        writer.close()
+        if isinstance(channel.far, SerialLine):
+            self._letting_go[channel.far] = asyncio.ensure_future(serial_line.let_go(writer))
 
     def close_channels(self) -> None:
         """End all of them."""
@@ -109,6 +116,8 @@ class Streams:
     async def _carry(self, channel: Channel) -> None:
         because = ""
         try:
+            if isinstance(channel.far, SerialLine) and (before := self._letting_go.pop(channel.far, None)):
+                await before
             reader, self._writers[channel] = await TRANSPORTS[type(channel.far)](self._adapter, channel.far)
             self._say(Opened(channel, getattr(reader, "key", None)))
             while data := await reader.read(_CHUNK):
@@ -122,7 +131,7 @@ class Streams:
             log.wrong("channel", to=channel.far, exc_info=True)
             because = type(error).__name__
         if writer := self._writers.pop(channel, None):
-            writer.close()
+            self._close(channel, writer)
         log.event("channel closed", adapter=self._adapter, to=channel.far, because=because or "ended in order")
         self._say(Closed(channel, because))
         self._tasks.pop(channel, None)

@@ -254,6 +254,7 @@ class Talking(Way):
         self._note(f"It {came}, same MAC.", now)
         self._tracker.stop_looking()
         if keeping := self._keep(now):
+            self._effects += self._conversation.poll()  # its line has to be let go before the next one has it
             self._part, self._conversation = _Part.KEEPING, keeping
         else:
             self._finish(Result.TAKEN, f"It holds {self.target.interface}.", now)

@@ -1,9 +1,14 @@
 """A serial line of the laptop's, its own or behind USB."""
 
+import asyncio
+import contextlib
 from typing import Any
 
 from askport.core.channels import SerialLine
 from askport.core.text import display_text
+
+_LETS_GO_S = 2.0
+"""What was sent last goes out first."""
 
 
 async def connect(_: str, far: SerialLine) -> tuple[Any, Any]:
@@ -29,6 +34,12 @@ async def connect(_: str, far: SerialLine) -> tuple[Any, Any]:
         number = getattr(error, "errno", None)
         raise (OSError(number, "") if number else ConnectionError(str(error))) from None
     return reader, writer
+
+
+async def let_go(writer: Any) -> None:
+    """Wait until a line that was closed can be had again."""
+    with contextlib.suppress(OSError, TimeoutError):
+        await asyncio.wait_for(writer.wait_closed(), _LETS_GO_S)
 
 
 def serial_lines() -> list[tuple[str, str]]:
