@@ -21,7 +21,7 @@ from askport.tui.workplace import Workplace
 
 _MOST_SHOWN = 500
 """Rows in the table at once; more would be looked for and not scrolled to."""
-_WIDTHS = (12, 10, 18, 18, 22, 20, 17, 16)
+_WIDTHS = (10, 10, 18, 18, 22, 22, 17, 16)
 _STYLES = {"proven": f"{STRONG} {THEIRS}", "unproven": CONFLICT}
 
 
