@@ -3,7 +3,7 @@
 import json
 from collections.abc import Callable, Sequence
 
-from askport.core.plan.address_map import Known, map_rows
+from askport.core.plan.address_map import Known, map_rows, to_have
 from askport.core.plan.folding import plan_of
 from askport.core.register.entries import Line
 from askport.core.register.fold import fold
@@ -18,14 +18,9 @@ def documents(lines: Sequence[Line], name: str) -> Documents:
     """Return what makes each document of a job; the same journal gives the same bytes."""
     rows, plan = fold(lines), plan_of((line.entry for line in lines), name)
     fingerprint = lines[-1].hash if lines else ""
-    planned: dict[object, tuple[str, ...]] = {}
-    for device in plan.devices:
-        if device.address:
-            planned[device.address] = (*planned.get(device.address, ()), device.tag)
-    for row in rows:
-        if row.left and row.tag not in planned.get(row.left, ()):
-            planned[row.left] = (*planned.get(row.left, ()), row.tag)
-    known = Known(planned=planned, states={row.tag: row.state for row in rows})  # type: ignore[arg-type]
+    addresses = ((device.address, device.tag) for device in plan.devices if device.address)
+    planned = to_have((*addresses, *((row.left, row.tag) for row in rows if row.left)))
+    known = Known(planned=planned, states={row.tag: row.state for row in rows})
     made: Documents = {
         "register.csv": lambda: register_csv(rows).encode(),
         "register.xlsx": lambda: workbook([("register", register_rows(rows))]),

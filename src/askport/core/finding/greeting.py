@@ -174,14 +174,14 @@ _STATUS = encode_dns(Dns(id=0x4150, questions=(Question(name=(netbios_label(b"*"
 """Asks for all names that a node has (RFC 1002 section 4.2.17)."""
 
 
-def _discover(mac: MacAddress) -> bytes:
-    """Look for address servers; what they offer is never taken (RFC 2131 section 3.1)."""
+def discover(mac: MacAddress, xid: int = _XID, *more: tuple[int, bytes]) -> bytes:
+    """Return what looks for address servers; what they offer is never taken (RFC 2131 section 3.1)."""
     message = Dhcp(
         op=BootpOp.BOOTREQUEST,
-        xid=_XID,
+        xid=xid,
         chaddr=bytes(mac),
         flags=BROADCAST_FLAG,
-        options=((OptionCode.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))),),
+        options=((OptionCode.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))), *more),
     )
     datagram = Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(message))
     data = encode_udp(datagram, src=UNSPECIFIED, dst=LIMITED_BROADCAST)
@@ -195,7 +195,7 @@ def _to_all(port: int, payload: bytes) -> Callable[[MacAddress], bytes]:
 
 ASKS: tuple[Ask, ...] = (
     Ask("IPv6, all nodes", _everybody_echo),
-    Ask("address servers (DHCP)", _discover),
+    Ask("address servers (DHCP)", discover),
     Ask("PROFINET stations (DCP)", _dcp),
     Ask("names and services (mDNS)", lambda mac: _udp(mac, MDNS_GROUP, PORT_MDNS, _SERVICES, ttl=255)),
     Ask("names and services (mDNS over IPv6)", _mdns6),

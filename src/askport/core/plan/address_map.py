@@ -65,6 +65,15 @@ class Known:
     """Who answered at an address, with the tag that the register has for it, or an empty text."""
 
 
+def to_have(pairs: Iterable[tuple[IPv4Address, str]]) -> dict[IPv4Address, tuple[str, ...]]:
+    """Return who is to have each address, each tag once, of addresses with tags: planned ones, and those left."""
+    found: dict[IPv4Address, tuple[str, ...]] = {}
+    for address, tag in pairs:
+        if tag not in (tags := found.get(address, ())):
+            found[address] = (*tags, tag)
+    return found
+
+
 def cell_at(address: IPv4Address, site: Site, known: Known) -> Cell:
     """Return what is at one address of a subnet."""
     tags = known.planned.get(address, ())

@@ -3,19 +3,9 @@
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
-from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, addresses_of
-from askport.core.formats.dhcp import (
-    BROADCAST_FLAG,
-    CLIENT_PORT,
-    SERVER_PORT,
-    BootpOp,
-    Dhcp,
-    MessageType,
-    OptionCode,
-    encode_dhcp,
-)
-from askport.core.formats.packet import Ends, frame_between
-from askport.core.formats.udp import Udp
+from askport.core.addresses import MacAddress, addresses_of
+from askport.core.finding.greeting import discover
+from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode
 from askport.core.machine import Machine
 from askport.core.wire import Heard
 
@@ -54,16 +44,7 @@ class OfferLook(Machine):
         if due is None or now < due:
             return
         self._asks += 1
-        options = (
-            (OptionCode.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))),
-            (OptionCode.PARAMETER_REQUEST_LIST, _WANTED),
-        )
-        message = Dhcp(
-            op=BootpOp.BOOTREQUEST, xid=self._xid, chaddr=bytes(self._mac), flags=BROADCAST_FLAG, options=options
-        )
-        ends = Ends(src_mac=self._mac, src=UNSPECIFIED, dst_mac=BROADCAST_MAC, dst=LIMITED_BROADCAST)
-        datagram = Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(message))
-        self._send(frame_between(ends, datagram))
+        self._send(discover(self._mac, self._xid, (OptionCode.PARAMETER_REQUEST_LIST, _WANTED)))
 
     def receive(self, heard: Heard) -> None:
         """Take in an offer to us."""

@@ -10,7 +10,7 @@ from textual.screen import Screen
 from textual.widgets import Footer
 
 from askport.core.finding.calling import DEFAULT_RATE
-from askport.core.plan.address_map import ROW, Cell, CellState, Known, MapRow, cell_at, counts, map_rows
+from askport.core.plan.address_map import ROW, Cell, CellState, Known, MapRow, cell_at, counts, map_rows, to_have
 from askport.core.plan.target import Site, site_among
 from askport.core.plan.work import WorkItem
 from askport.core.stages.stage import Next
@@ -74,14 +74,8 @@ class SiteScreen(Screen[None]):
     @property
     def _known(self) -> Known:
         run = self._workplace.run
-        planned: dict[IPv4Address, tuple[str, ...]] = {}
-        for item in run.work:
-            if item.target:
-                address = item.target.interface.ip
-                planned[address] = (*planned.get(address, ()), item.tag)
-        for row in run.rows:
-            if row.left and row.tag not in planned.get(row.left, ()):
-                planned[row.left] = (*planned.get(row.left, ()), row.tag)
+        targets = ((item.target.interface.ip, item.tag) for item in run.work if item.target)
+        planned = to_have((*targets, *((row.left, row.tag) for row in run.rows if row.left)))
         holders = {}
         for address, macs in holders_in(run.session.cable.finder).items():
             mac = min(macs)
