@@ -99,8 +99,14 @@ class Device:
             secret.write_text("marked-secret\n")
             arguments += ["--user", "fitter", "--password-from", str(secret)]
         before = self.cable.adapter()
-        run = self.cable.askport(*arguments)
+        state, job = self.path / "state", self.path / "kept.askport"
+        program = self.cable.command("--log-level", "debug", *arguments, "--job", job)
+        run = subprocess.run([*self.cable.inside("laptop"), "env", f"XDG_STATE_HOME={state}", *program],
+                             capture_output=True, text=True, timeout=90)  # fmt: skip
         assert run.stdout, run.stderr
+        written = [each for each in (job, *state.rglob("*")) if each.is_file()]
+        assert any(each.name == "askport.log" for each in written)
+        assert not any(b"marked-secret" in each.read_bytes() for each in written)
         assert self.cable.adapter() == before
         assert "marked-secret" not in run.stdout + run.stderr
         return json.loads(run.stdout)

@@ -374,3 +374,33 @@ def test_the_key_of_a_console_is_known_again(before, said):
     channel = next(each.channel for each in way.poll() if isinstance(each, OpenChannel))
     way.channel_event(Opened(channel, "SHA256:a"), 1.0)
     assert (said in way.steps[0].text, way.shown_key) == (True, "SHA256:a")
+
+
+BREAKS = """
+import askport.core.ways.talking as talking
+def broken(self, now):
+    raise RuntimeError(f"broken on purpose after {len(self._conversation.spoken)} lines")
+talking.Talking._note_spoken = broken
+"""
+
+
+def test_a_fault_of_the_program_itself_tells_no_password(cable, tmp_path):
+    """Its sentence and the log, with all that is known of where it was."""
+    home, secret = tmp_path / "home", tmp_path / "secret"
+    home.mkdir()
+    (home / "sitecustomize.py").write_text(BREAKS)
+    secret.write_text(f"{MARK}\n")
+    device = Device(cable, home)
+    (home / "login").touch()
+    device.prompt.write_text(device.prompt.read_text().replace("marked-secret", MARK))
+    device.telnetd()
+    program = cable.command("--log-level", "debug", "assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.21/22", "--by",
+                            "console", "--at", "192.168.77.20", "--kind", device.kind(login=True), "--user", "fitter",
+                            "--password-from", secret, "--job", home / "x.askport")  # fmt: skip
+    environment = [f"XDG_STATE_HOME={home}", f"PYTHONPATH={home}"]
+    run = subprocess.run([*cable.inside("laptop"), "env", *environment, *program], capture_output=True, text=True)
+    assert "a fault of Ask Port itself (RuntimeError: broken on purpose after" in run.stderr
+    assert MARK not in run.stdout + run.stderr
+    files = [each for each in home.rglob("*") if each.is_file() and each != device.prompt]
+    assert any(b"broken on purpose" in each.read_bytes() for each in files)
+    assert not [str(each) for each in files if MARK.encode() in each.read_bytes()]
