@@ -7,7 +7,6 @@ import shutil
 import signal
 import sqlite3
 import subprocess
-import sys
 import time
 import unicodedata
 from datetime import UTC, datetime
@@ -18,7 +17,7 @@ import pytest
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError, MachineRefused
-from askport.core.register.entries import Found, Recorded
+from askport.core.register.entries import Found, Noted, Recorded
 from askport.core.register.fold import fold
 from askport.edges.jobfile import JobFile
 from conftest import askport
@@ -33,33 +32,39 @@ def found(unit=1, tag="TG-01", maker="Halden Fluidics"):
     )
 
 
-def test_what_append_returned_from_survives_kill_9(tmp_path):
-    """A writer is killed in the middle of its work; every entry that it had said is there, and the chain is whole."""
-    path = tmp_path / "job.askport"
-    writer = subprocess.Popen(
-        [sys.executable, "-c", WRITER, str(path)], stdout=subprocess.PIPE, text=True, env={**os.environ}
-    )
-    said = [writer.stdout.readline() for _ in range(25)]
-    time.sleep(0.005)
-    os.kill(writer.pid, signal.SIGKILL)
-    said += writer.stdout.read().splitlines(keepends=True)
-    writer.wait()
-    whole = [line for line in said if line.endswith("\n")]
-    assert len(JobFile(path, create=False).lines) >= len(whole) >= 25
+def record_until_killed(path, said, first):
+    """Record devices and say each; both the way of the screen: an entry for each thing that happens."""
+    job = JobFile(path, create=True)
+    for number in range(first, first + 10_000):
+        unit, mac = job.new_unit(), MacAddress(b"\2\0" + number.to_bytes(4, "big"))
+        come = found(tag=f"D-{number}").model_copy(update={"unit": unit, "mac": mac})
+        for entry in (come, Noted(unit=unit, mac=mac, text="half way"), Recorded(unit=unit, mac=mac)):
+            job.append(entry, datetime.now(UTC))
+        os.write(said, f"D-{number}\n".encode())
 
 
-WRITER = """
-import sys
-from datetime import UTC, datetime
-from pathlib import Path
-from askport.core.addresses import MacAddress
-from askport.core.register.entries import Named
-from askport.edges.jobfile import JobFile
-job = JobFile(Path(sys.argv[1]), create=True)
-for number in range(100000):
-    job.append(Named(unit=1, mac=MacAddress(bytes(6)), tag=str(number)), datetime.now(UTC))
-    print(number, flush=True)
-"""
+def test_what_was_called_recorded_survives_kill_9(tmp_path):
+    """A writer is killed 200 times: all it had said is there, the chain holds, the register is the journal's."""
+    path, random, said = tmp_path / "job.askport", Random(9), []
+    for _ in range(200):
+        here, there = os.pipe()
+        writer = os.fork()
+        if writer == 0:
+            try:
+                record_until_killed(path, there, len(said) + 1)
+            finally:
+                os._exit(1)
+        os.close(there)
+        time.sleep(random.uniform(0.0, 0.2))
+        os.kill(writer, signal.SIGKILL)
+        os.waitpid(writer, 0)
+        with os.fdopen(here) as heard:
+            said += heard.read().split()
+        if path.exists() and path.stat().st_size:
+            JobFile(path, create=True).close()  # as the next start would
+    rows = JobFile(path, create=False).checked()
+    assert len(said) > 200
+    assert set(said) <= {row.tag for row in rows if row.last.recorded_at}
 
 
 def spoil_version(path):
@@ -102,7 +107,7 @@ def test_a_file_that_is_no_job_is_refused_in_a_sentence(tmp_path, spoil, status,
 def test_a_full_disk_is_said_and_loses_nothing(tmp_path):
     if (
         os.geteuid() != 0
-        or subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "none", str(tmp_path)]).returncode
+        or subprocess.run(["mount", "-t", "tmpfs", "-o", "size=300k", "none", str(tmp_path)]).returncode
     ):
         pytest.skip("no small disk can be made here: a full one was not tested")
     try:
@@ -157,16 +162,21 @@ def job_with_frames(path):
     job = JobFile(path, create=True)
     for unit in range(1, 6):
         job.append(found(unit, tag=f"TG-0{unit}"), NOW)
-        job.keep(unit, [(NOW, bytes(range(60)) * 3)] * 4)
+        job.keep(unit, [(NOW, bytes((unit, *range(60))) * 3)] * 4)
         job.append(Recorded(unit=unit, mac=found(unit).mac), NOW)
     job.close()
-    return job.lines, [job.frames(unit) for unit in range(1, 6)]
+    return job.lines, captures(job)
+
+
+def captures(job):
+    return [job.capture(row.first.frames) for row in job.register.rows()]
 
 
 def test_a_flipped_bit_is_found_or_changes_nothing(tmp_path):
     """In 200 places: what is read is what was written, or it is refused with a sentence; frames count as much."""
     path, bent = tmp_path / "job.askport", tmp_path / "bent.askport"
     lines, frames = job_with_frames(path)
+    rows = JobFile(path, create=False).checked()
     whole, random, refused = path.read_bytes(), Random(5), 0
     for _ in range(200):
         place, bit = random.randrange(len(whole)), 1 << random.randrange(8)
@@ -174,7 +184,8 @@ def test_a_flipped_bit_is_found_or_changes_nothing(tmp_path):
         try:
             job = JobFile(bent, create=False)
             assert job.lines == lines, place
-            assert [job.frames(unit) for unit in range(1, 6)] == frames, place
+            assert job.checked() == rows, place
+            assert captures(job) == frames, place
         except AskPortError as error:
             refused += 1
             assert error.message.count(chr(10)) == 0
@@ -183,9 +194,9 @@ def test_a_flipped_bit_is_found_or_changes_nothing(tmp_path):
 
 @pytest.mark.parametrize("spoil", [
     "DELETE FROM journal WHERE number = (SELECT max(number) FROM journal)", "DELETE FROM journal", "DROP TABLE journal",
-    "DROP TABLE frames", "UPDATE journal SET body = '{' WHERE number = 3",
+    "DROP TABLE captures", "UPDATE journal SET body = '{' WHERE number = 3",
     "UPDATE journal SET at = 'soon' WHERE number = 3",
-    "UPDATE frames SET pcapng = pcapng || x'00' WHERE unit = 2", "DELETE FROM frames WHERE unit = 3", "DROP TABLE seal",
+    "UPDATE captures SET pcapng = pcapng || x'00'", "DELETE FROM captures", "DROP TABLE seal",
     "UPDATE journal SET body = x'ff00' WHERE number = 3", "UPDATE journal SET number = 99 WHERE number = 3",
 ])  # fmt: skip
 def test_what_was_changed_outside_is_said_in_a_sentence(tmp_path, spoil):
@@ -200,15 +211,21 @@ def test_what_was_changed_outside_is_said_in_a_sentence(tmp_path, spoil):
 
 def test_a_job_of_an_earlier_format_is_read_and_brought_up_to_date(tmp_path):
     path = tmp_path / "job.askport"
-    lines, _ = job_with_frames(path)
+    lines, frames = job_with_frames(path)
     with sqlite3.connect(path) as database:
-        database.execute("DROP TABLE seal")
+        for column in ("place", "after"):
+            database.execute(f"ALTER TABLE journal DROP COLUMN {column}")
+        database.execute("CREATE TABLE frames (unit INTEGER PRIMARY KEY, pcapng BLOB)")
+        database.execute("INSERT INTO frames SELECT rowid, pcapng FROM captures")
+        for table in ("seal", "captures", "devices", "search", "grown"):
+            database.execute(f"DROP TABLE {table}")
         database.execute("PRAGMA user_version = 2")
-    assert JobFile(path, create=False).lines == lines
+    old = JobFile(path, create=False)
+    assert (old.lines, captures(old), len(old.checked())) == (lines, frames, 5)
     job = JobFile(path, create=True)
     job.append(found(6), NOW)
     job.close()
-    assert len(JobFile(path, create=False).lines) == len(lines) + 1
+    assert (JobFile(path, create=False).count, len(JobFile(path, create=False).checked())) == (len(lines) + 1, 6)
 
 
 HOSTILE = "\x1b[2J\x1b]0;x\x07\u202eTG\u2066\x9b31m"

@@ -176,7 +176,7 @@ def test_a_console_is_asked_into_and_told_on_the_bench_and_the_record_says_what_
     assert str(session.device.says.address) == "172.26.40.2"
     session.enter(bench.now())
     walk(bench, run, {Phase.RECORDED})
-    visit = run.rows[0].last
+    visit = run.job.register.rows()[0].last
     assert (visit.way, visit.is_proven, bench.device.saved.interface.ip) == ("console", True, IPv4Address("10.84.16.2"))
     assert (visit.as_left.dns.basis, visit.as_left.gateway.basis) == (None, "measured")
     assert not any(b"marked-wrong" in path.read_bytes() for path in run.job.path.parent.iterdir())
@@ -196,7 +196,7 @@ def test_one_without_an_address_takes_it_from_an_echo_of_its_length_only(practic
     pass_time(bench, run, span=3.0)
     bench.power(True)
     walk(bench, run, {Phase.RECORDED})
-    visit = run.rows[0].last
+    visit = run.job.register.rows()[0].last
     bases = (visit.as_left.address.basis, visit.as_left.dns.basis)
     assert (visit.way, *bases, visit.is_proven) == ("ping", "measured", None, True)
 
@@ -219,4 +219,4 @@ def test_what_was_given_is_told_to_be_kept_or_is_gone_at_the_power_cut(practice,
     pass_time(bench, run, until=lambda: session.phase in (Phase.FORGOTTEN, Phase.MAY_RECORD))
     assert session.phase is (Phase.MAY_RECORD if keeps else Phase.FORGOTTEN)
     assert ("asked for an address by BOOTP" in next_line(session, bench.now()).sentence) is not keeps
-    assert run.rows[0].last.proofs["power-cycle"].passed is keeps
+    assert run.job.register.rows()[0].last.proofs["power-cycle"].passed is keeps

@@ -93,7 +93,7 @@ def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsy
     assert run.session.phase is Phase.RECORDED
     assert len(seen) >= 7
     for width in (76, 110, 140):
-        for row in run.rows:
+        for row in run.job.register.rows():
             sound(device_lines(row, None, width), width, "device")
     sound(left_lines(scenario.WORK, 76), 76, "left")
 

@@ -274,7 +274,10 @@ def test_whom_it_calls_is_heard_by_standing_in_for_its_gateway_alone_and_after_i
     assert calls.passed is passed
     session.enter(bench.now())
     pass_time(bench, run, 1.0)
-    visit = run.rows[0].last
+    visit = run.job.register.rows()[0].last
     basis = "heard" if called else "read-back"
-    assert (str(visit.as_left.dns.basis), run.rows[0].state) == (basis, "unproven" if passed is False else "proven")
+    assert (str(visit.as_left.dns.basis), run.job.register.rows()[0].state) == (
+        basis,
+        "unproven" if passed is False else "proven",
+    )
     assert calls.done

@@ -92,7 +92,7 @@ def test_a_new_way_is_offered_narrated_run_and_recorded(practice, monkeypatch):
     session.enter(bench.now())
     assert next_line(session, bench.now()).sentence == "Shouting the values at it."
     walk(bench, run, {Phase.RECORDED})
-    assert (run.rows[0].last.way, run.rows[0].state) == ("shout", "proven")
+    assert (run.job.register.rows()[0].last.way, run.job.register.rows()[0].state) == ("shout", "proven")
 
 
 def test_the_screen_offers_it(terminal):  # noqa: F811

@@ -57,7 +57,7 @@ def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
         bench.type_in(run.session.device.target)
     session = walk(bench, run, {Phase.RECORDED})
     pass_time(bench, run, 1.0)
-    row = run.rows[0]
+    row = run.job.register.rows()[0]
     assert (row.tag, row.state, row.last.way) == (tag, "proven", way)
     assert row.first.found_address == (IPv4Address(found) if found else None)
     assert row.last.as_left.words() == str(session.device.target.interface)
@@ -76,7 +76,7 @@ def test_what_a_device_forgets_at_a_power_cut_is_found_out_at_once(practice):
     walk(bench, run, {Phase.POWER_CYCLE})
     bench.type_in(session.device.target)
     walk(bench, run, {Phase.RECORDED})
-    assert run.rows[0].state == "proven"
+    assert run.job.register.rows()[0].state == "proven"
     assert len(journal(run, WasSet)) == 2
 
 
@@ -92,8 +92,8 @@ def test_a_mistyped_address_is_followed_and_corrected(practice):
     assert "swapped" in said
     assert "to reach it there and correct it" in said
     walk(bench, run, {Phase.RECORDED})
-    assert run.rows[0].state == "proven"
-    assert run.rows[0].first.found_address == IPv4Address("192.168.61.7")
+    assert run.job.register.rows()[0].state == "proven"
+    assert run.job.register.rows()[0].first.found_address == IPv4Address("192.168.61.7")
 
 
 def test_the_power_cycle_may_be_left_out_and_the_register_says_so(practice):
@@ -102,7 +102,10 @@ def test_the_power_cycle_may_be_left_out_and_the_register_says_so(practice):
     session.stages.leave_out(bench.now())
     walk(bench, run, {Phase.RECORDED})
     pass_time(bench, run, 0.1)
-    assert (run.rows[0].state, run.rows[0].last.left_out) == ("unproven", ("power-cycle",))
+    assert (run.job.register.rows()[0].state, run.job.register.rows()[0].last.left_out) == (
+        "unproven",
+        ("power-cycle",),
+    )
 
 
 @pytest.mark.parametrize(
@@ -163,8 +166,8 @@ def test_a_step_can_be_done_again(practice, reached, step, then):
     assert session.phase is then
     walk(bench, run, {Phase.RECORDED})
     pass_time(bench, run, 0.1)
-    assert run.rows[-1].state == "proven"
-    assert run.rows[0].first.found_address == IPv4Address("192.168.61.7")
+    assert run.job.register.rows()[-1].state == "proven"
+    assert run.job.register.rows()[0].first.found_address == IPv4Address("192.168.61.7")
     assert session.device.way is None or session.device.way.result is Result.TAKEN  # None where it was there already
 
 
@@ -179,7 +182,7 @@ def test_what_is_not_certain_cannot_be_chosen_and_a_tag_is_a_tag(practice):
     run.session.visit.name("  UV-01   west ")
     walk(bench, run, {Phase.RECORDED})
     pass_time(bench, run, 0.1)
-    assert [row.tag for row in run.rows] == ["UV-01 west"]
+    assert [row.tag for row in run.job.register.rows()] == ["UV-01 west"]
 
 
 def test_the_next_unit_of_a_crate_has_the_same_default_and_the_next_plan(practice):
@@ -241,7 +244,7 @@ def test_as_left_is_what_was_measured_and_not_what_was_planned(practice, changed
     failed = [proof for proof in session.device.proofs if proof.passed is False]
     assert [proof.name for proof in failed if proof.name in ("mask", "gateway")] == [fails]
     assert said in failed[0].because
-    as_left = run.rows[0].last.as_left
+    as_left = run.job.register.rows()[0].last.as_left
     gateway, prefix = left
     assert (as_left.prefix.value, str(as_left.prefix.basis)) == (prefix, "measured")
     if fails == "gateway":
@@ -250,7 +253,7 @@ def test_as_left_is_what_was_measured_and_not_what_was_planned(practice, changed
             "measured",
         )
     assert str(as_left.dns.basis) == "told"
-    assert run.rows[0].state != "proven"
+    assert run.job.register.rows()[0].state != "proven"
 
 
 def test_a_finished_device_that_comes_again_loses_nothing_and_is_recognised(practice):
@@ -258,7 +261,7 @@ def test_a_finished_device_that_comes_again_loses_nothing_and_is_recognised(prac
     bench, run = practice("TG-01")
     walk(bench, run, {Phase.RECORDED})
     pass_time(bench, run, 0.1)
-    before = run.rows[0]
+    before = run.job.register.rows()[0]
     unit = bench.device
     bench.plug()
     run.next_device()
@@ -273,7 +276,7 @@ def test_a_finished_device_that_comes_again_loses_nothing_and_is_recognised(prac
     assert "This is TG-01, proven today" in next_line(session, bench.now()).sentence
     session.enter(bench.now())
     pass_time(bench, run, 3.0)
-    (row,) = run.rows
+    (row,) = run.job.register.rows()
     assert (session.device.work.tag, row.tag, row.state, len(row.visits)) == ("TG-01", "TG-01", "proven", 2)
     assert row.last == before.last
     assert row.first.found_address == IPv4Address("192.168.61.7")
@@ -316,7 +319,7 @@ def test_a_proof_that_was_left_out_and_then_made_is_not_left_out(practice):
     session.stages.go_back(Step.PROVE, bench.now())
     walk(bench, run, {Phase.RECORDED})
     pass_time(bench, run, 0.1)
-    assert (run.rows[0].last.left_out, run.rows[0].state) == ((), "proven")
+    assert (run.job.register.rows()[0].last.left_out, run.job.register.rows()[0].state) == ((), "proven")
 
 
 def test_what_one_device_answers_is_not_expected_of_the_next_one_chosen(practice):
@@ -343,7 +346,7 @@ def test_a_device_that_fell_back_to_link_local_has_both_doors(practice):
     session.enter(bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.SETTING)
     assert "Saved" in bench.type_in(session.device.target)
-    assert run.rows[0].first.found_address == IPv4Address("169.254.83.12")
+    assert run.job.register.rows()[0].first.found_address == IPv4Address("169.254.83.12")
 
 
 @pytest.mark.parametrize(
@@ -489,5 +492,5 @@ def test_a_row_that_is_only_set_is_not_proven(practice):
     bench, run = practice("TG-01")
     walk(bench, run, {Phase.POWER_CYCLE})
     pass_time(bench, run, 0.1)
-    assert (run.rows[0].state, run.rows[0].is_proven) == ("set", False)
-    assert all(proof.passed for proof in run.rows[0].last.proofs.values())
+    assert (run.job.register.rows()[0].state, run.job.register.rows()[0].is_proven) == ("set", False)
+    assert all(proof.passed for proof in run.job.register.rows()[0].last.proofs.values())

@@ -115,7 +115,7 @@ def test_its_own_word_stands_in_the_record_before_and_after(practice):
     bench, run = practice("TG-01")
     session = walk(bench, run, {Phase.RECORDED})
     pass_time(bench, run, 0.5)
-    row = run.rows[0]
+    row = run.job.register.rows()[0]
     assert (str(session.device.says.gateway), row.first.found_said.dns) == ("192.168.61.254", ())
     assert row.last.proofs["read-back"].passed
     assert (row.last.as_left.dns.basis, row.last.as_left.gateway.basis) == ("read-back", "measured")
@@ -148,7 +148,7 @@ def test_it_is_put_back_as_it_was_found_and_proven_there(practice):
     assert str(bench.device.host.interface) == "192.168.61.7/24"
     assert str(bench.device.host.gateway) == "192.168.61.254"
     assert not session.stages.setting.may_restore
-    assert run.rows[0].last.as_left.words() == "192.168.61.7/24"
+    assert run.job.register.rows()[0].last.as_left.words() == "192.168.61.7/24"
 
 
 def test_one_that_uses_its_page_after_a_restart_asks_for_one_and_is_waited_for(practice, monkeypatch):
@@ -180,7 +180,7 @@ def test_what_was_given_by_an_answer_is_kept_on_its_page(practice):
     session = walk(bench, run, {Phase.MAY_KEEP})
     assert "Have its page keep it" in next_line(session, bench.now()).sentence
     walk(bench, run, {Phase.RECORDED})
-    assert (run.rows[0].state, str(bench.device.saved.interface)) == ("proven", "10.84.16.50/22")
+    assert (run.job.register.rows()[0].state, str(bench.device.saved.interface)) == ("proven", "10.84.16.50/22")
 
 
 BY_TITLE = """schema = "askport.kind/1"

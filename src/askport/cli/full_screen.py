@@ -44,11 +44,11 @@ def require_terminal() -> None:
 def tell_job(workplace: "Workplace") -> None:
     """Say where the job is; practice in which nothing was recorded leaves no file behind."""
     path = workplace.run.job.path
-    if workplace.practice and not any(row.last.recorded_at for row in workplace.run.rows):
+    if workplace.practice and not workplace.run.job.register.recorded_tags():
         shutil.rmtree(path.parent, ignore_errors=True)  # whoever tidies up there may have been first
         return
-    if not workplace.run.rows:
-        path.unlink(missing_ok=True)  # nothing was found, so there is nothing to keep
+    if not workplace.run.job.count:
+        path.unlink(missing_ok=True)  # nothing was planned or found, so there is nothing to keep
         return
     say(f"Recorded in {path}: 'askport register list {path}' shows it.")
 

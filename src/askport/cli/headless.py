@@ -81,8 +81,8 @@ async def commission_all(path: Path) -> bool:
         bench.plug()
         run.next_device()
         bench.plug(scenario.stand_in(run.item.tag))
-    rows = run.rows
-    write_reports(run.job.lines, scenario.SITE.name, directory, [])
+    rows = run.job.checked()
+    write_reports(run.job, scenario.SITE.name, directory, [])
     proven = [row.tag for row in rows if row.is_proven]
     print(f"Proven: {', '.join(proven) or 'none'}. The handover is in {directory}.")
     return len(proven) == len(scenario.WORK)

@@ -11,10 +11,8 @@ from askport.bench.defaults import PACE
 from askport.cli.full_screen import require_terminal, run_screen, tell_job
 from askport.cli.talk import say
 from askport.core.errors import MachineRefused
-from askport.core.plan.folding import plan_of
 from askport.core.plan.remaining import remaining
 from askport.core.reach.adapters import CABLE_KINDS, Adapter
-from askport.core.register.fold import fold
 from askport.core.words import listed
 from askport.edges.ear import Ear
 from askport.edges.job_run import JobRun
@@ -178,8 +176,9 @@ def _cable_workplace(ear: Ear, path: Path) -> Workplace:
         raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
     job = JobFile(path, create=True)
     kinds, wrong = known_kinds(path)
-    plan = plan_of((line.entry for line in job.lines), path.stem)
-    work = tuple(remaining(plan, fold(job.lines)))
+    plan = job.register.plan(path.stem)
+    left = [address for address, _, _ in job.register.left()]
+    work = tuple(remaining(plan, job.register.recorded_tags(), left))
     run = JobRun(
         wire=keeper.wire,
         adapter=keeper,

@@ -1,6 +1,7 @@
 """``askport plan``: the site plan of a job, in and out."""
 
 from datetime import UTC, datetime
+from ipaddress import IPv4Address
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -22,17 +23,14 @@ Job = Annotated[Path, typer.Argument(help="The job file.")]
 
 
 def _open(job: Path, *, create: bool) -> "tuple[JobFile, Plan]":
-    from askport.core.plan.folding import plan_of
     from askport.edges.jobfile import JobFile
 
     opened = JobFile(job, create=create)
-    return opened, plan_of((line.entry for line in opened.lines), job.stem)
+    return opened, opened.register.plan(job.stem)
 
 
-def _states(opened: "JobFile") -> dict[str, str]:
-    from askport.core.register.fold import fold
-
-    return {row.tag: row.state for row in fold(opened.lines)}
+def _left(opened: "JobFile") -> list[IPv4Address]:
+    return [address for address, _, _ in opened.register.left()]
 
 
 @app.command("import")
@@ -51,7 +49,7 @@ def import_(
     """Read a plan into a job; what changes is shown first."""
     from askport.core.plan.changes import changes
     from askport.core.plan.checks import check_plan
-    from askport.core.plan.folding import plan_of
+    from askport.core.plan.folding import planned_after
     from askport.core.plan.site_plan import Plan
 
     tables = _read(file, _mapping(map_ or []))
@@ -69,8 +67,7 @@ def import_(
     entries = [change.entry for change in found if change.entry]
     if not dry_run and opened:
         opened.append_all(entries, datetime.now(UTC))
-    written = [line.entry for line in opened.lines] if opened else []
-    after = plan_of([*written, *(entries if dry_run else ())], job.stem)
+    after = planned_after(plan, entries) if dry_run or not opened else opened.register.plan(job.stem)
     for finding in check_plan(after):
         say(f"{'?' if finding.is_hint else '!'} {finding.sentence}")
     devices, subnets = len(after.devices), len(after.subnets)
@@ -120,7 +117,7 @@ def show(job: Job, json: JsonOption = False) -> None:
     from askport.reports.plan import plan_json
 
     opened, plan = _open(job, create=False)
-    document = plan_json(plan, _states(opened))
+    document = plan_json(plan, opened.register.states())
     if json:
         put_json(document)
         return
@@ -158,14 +155,14 @@ def check(job: Job, json: JsonOption = False) -> None:
 def next_(job: Job, json: JsonOption = False) -> None:
     """Say which device is next; exit status 1 where every one is recorded."""
     from askport.core.plan.remaining import remaining
-    from askport.core.register.fold import fold
     from askport.reports.plan import plan_json
 
     opened, plan = _open(job, create=False)
-    item = next(iter(remaining(plan, fold(opened.lines))), None)
+    item = next(remaining(plan, opened.register.recorded_tags(), _left(opened)), None)
     if json:
         device = next(
-            (each for each in plan_json(plan, _states(opened))["devices"] if item and each["tag"] == item.tag), None
+            (each for each in plan_json(plan, opened.register.states())["devices"] if item and each["tag"] == item.tag),
+            None,
         )
         put_json({"schema": "askport.plan-next/1", "device": device})
     elif item:

@@ -50,9 +50,8 @@ class Record:
         """Return the key that the device's console or page showed the last time, where the job has it."""
         if self._job is None:
             return None
-        from askport.core.register.fold import fold
-
-        return next((each.key for each in fold(self._job.lines) if each.mac == mac), None)
+        row = self._job.register.by_mac(mac)
+        return row.key if row else None
 
     def visit(self, mac: MacAddress, device: Device | None, wall: Callable[[float], datetime], now: float,
               *, goes_on: bool) -> None:  # fmt: skip
@@ -69,13 +68,12 @@ class Record:
             return
         from askport.core.register import writing
         from askport.core.register.entries import UNHEARD, Found, Named
-        from askport.core.register.fold import fold
 
-        row = next((each for each in fold(self._job.lines) if each.mac == mac), None)
+        row = self._job.register.by_mac(mac)
         if row and goes_on and not row.visits[-1].recorded_at:
             self.unit = row.visits[-1].unit
             return
-        self.unit = self._job.units + 1
+        self.unit = self._job.new_unit()
         tag = self._tag or (row.tag if row else "")
         if device:
             entry, frames = writing.found(device, unit=self.unit, tag=tag, maker=maker(mac))

@@ -8,33 +8,43 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 if TYPE_CHECKING:
-    from askport.core.register.fold import Row
+    from askport.core.register.visits import Row
+    from askport.edges.jobfile import JobFile
 
-from askport.cli.talk import Status, put_json, say
+from askport.cli import register_changes, register_checks
+from askport.cli.register_device import Job, Tag, device_of
+from askport.cli.talk import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput, Refused
 from askport.core.plan.work import MAX_TAG
 from askport.core.text import display_text
 from askport.core.words import listed
 from askport.edges.files import write_file
 
-app = typer.Typer(help="Read what a job has recorded.", no_args_is_help=False)
-_SHORTEST_FINGERPRINT = 16
-Job = Annotated[Path, typer.Argument(help="The job file.")]
+app = typer.Typer(help="Read what a job has recorded, correct it, and join it with another.", no_args_is_help=False)
+for command in (
+    register_changes.note, register_changes.tag, register_changes.reopen, register_changes.same,
+    register_changes.settle, register_checks.verify, register_checks.merge,
+):  # fmt: skip
+    app.command()(command)
+Sort = Annotated[str, typer.Option("--sort", help="By found, tag, address, state, place, kind or day.")]
 
 
-def _rows(job: Path) -> "list[Row]":
-    from askport.core.register.fold import fold
+def _open(job: Path) -> "JobFile":
     from askport.edges.jobfile import JobFile
 
-    return fold(JobFile(job, create=False).lines)
+    return JobFile(job, create=False)
 
 
-@app.command("list")
-def list_(job: Job, json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False) -> None:
-    """List the devices of a job, as found and as left."""
+def _rows(job: "JobFile", text: str, sort: str) -> "list[Row]":
+    from askport.core.register.searching import order_named, wanted
+
+    looked_for = wanted(text, order_named(sort))
+    return [job.register.row(each.id) for each in job.register.find(looked_for)]
+
+
+def _print(rows: "list[Row]", *, json: bool) -> None:
     from askport.reports.register import register_json
 
-    rows = _rows(job)
     if json:
         put_json(register_json(rows))
         return
@@ -43,6 +53,40 @@ def list_(job: Job, json: Annotated[bool, typer.Option("--json", help="Print one
         tag = display_text(row.tag, MAX_TAG) or "(no tag)"
         but = f" ({listed(row.open_points)} not shown)" if row.is_proven and row.open_points else ""
         print(f"{tag}  {row.mac}  {row.first.as_found} -> {left}  {row.state}{but}")
+
+
+@app.command("list")
+def list_(job: Job, json: JsonOption = False, sort: Sort = "found") -> None:
+    """List the devices of a job, as found and as left."""
+    _print(_rows(_open(job), "", sort), json=json)
+
+
+@app.command()
+def find(
+    job: Job,
+    text: Annotated[list[str], typer.Argument(help="Words, or values by name: state:proven place:north day:today.")],
+    json: JsonOption = False,
+    sort: Sort = "found",
+) -> None:
+    """List the devices in which every word stands somewhere; exit status 1 where there is none."""
+    rows = _rows(_open(job), " ".join(text), sort)
+    _print(rows, json=json)
+    if not rows:
+        raise typer.Exit(Status.NO)
+
+
+@app.command()
+def show(job: Job, tag: Tag, json: JsonOption = False) -> None:
+    """Show one device with all that is known of it."""
+    from askport.reports.device import device_text
+    from askport.reports.register import device_json
+
+    opened = _open(job)
+    row = device_of(opened, tag)
+    if json:
+        put_json({"schema": "askport.device/1", **device_json(row)})
+    else:
+        print(device_text(row, opened.register.planned(row.tag)))
 
 
 @app.command()
@@ -58,7 +102,7 @@ def export(
         raise BadInput("Say how to export the register: --csv or --json.")
     from askport.reports.register import register_csv, register_json
 
-    rows = _salvaged(job) if salvage else _rows(job)
+    rows = _salvaged(job) if salvage else _open(job).checked()
     if out is None:
         if csv:
             sys.stdout.write(register_csv(rows))
@@ -70,95 +114,20 @@ def export(
 
 
 @app.command()
-def frames(
-    job: Job,
-    tag: Annotated[str, typer.Argument(help="The device's tag.")],
-    out: Annotated[Path, typer.Option("--out", help="The pcapng file to write.")],
-) -> None:
+def frames(job: Job, tag: Tag, out: Annotated[Path, typer.Option("--out", help="The pcapng file to write.")]) -> None:
     """Write the frames that a device's as-found values rest on into a capture file."""
-    from askport.core.register.fold import fold
-    from askport.edges.jobfile import JobFile
-
-    opened = JobFile(job, create=False)
-    row = next((each for each in fold(opened.lines) if each.tag == tag), None)
-    if row is None:
-        raise BadInput(f"'{display_text(tag, 40)}' is no tag in '{job}': 'askport register list' shows them.")
-    capture = opened.frames(row.first.unit)
-    if capture is None:
+    opened = _open(job)
+    row = device_of(opened, tag)
+    if row.first.frames is None:
         raise Refused(f"No frames were kept of {display_text(row.tag, MAX_TAG)}: it was set without the screen.")
-    write_file(out, capture)
+    write_file(out, opened.capture(row.first.frames))
 
 
 def _salvaged(job: Path) -> "list[Row]":
     from askport.core.register.fold import fold
-    from askport.edges.jobfile import salvage
+    from askport.edges.salvage import salvage
 
     lines, lost = salvage(job)
     for each in lost:
         say(each)
     return fold(lines)
-
-
-@app.command()
-def verify(
-    job: Job,
-    against: Annotated[
-        str, typer.Option(metavar="FINGERPRINT", help="Whether what was handed over with this still stands.")
-    ] = "",
-) -> None:
-    """Check that nothing of a job was changed outside Ask Port; exit status 1 where something was."""
-    from askport.edges.jobfile import JobFile
-
-    wanted = "".join(against.lower().split())
-    if against and (len(wanted) < _SHORTEST_FINGERPRINT or set(wanted) - set("0123456789abcdef")):
-        least = f"at least its first {_SHORTEST_FINGERPRINT} digits"
-        raise BadInput(f"'{display_text(against, 80)}' is no fingerprint: type it as the handover prints it, {least}.")
-    if not job.exists():
-        raise BadInput(f"There is no job file '{job}'.")
-    try:
-        lines = JobFile(job, create=False).lines
-    except BadInput as error:
-        raise Refused(error.message) from None
-    entries = f"{len(lines)} entries" if len(lines) != 1 else "1 entry"
-    print(f"Nothing was changed: {entries}, fingerprint {lines[-1].hash if lines else 'none'}.")
-    if not against:
-        return
-    place = next((number for number, line in enumerate(lines, 1) if line.hash.startswith(wanted)), None)
-    if place is None:
-        raise Refused(
-            "What was handed over with that fingerprint is not in this record: it is another job, or a changed one."
-        )
-    after = len(lines) - place
-    came = f"{after} came after it, the first at {lines[place].at.isoformat()}" if after else "nothing came after it"
-    print(f"What was handed over still stands: {place} entries, and {came}.")
-
-
-@app.command()
-def merge(
-    job: Job,
-    other: Annotated[Path, typer.Argument(help="The other job file of the same site.")],
-    into: Annotated[Path, typer.Option("--into", help="The new job file.")],
-) -> None:
-    """Join the jobs of two technicians; what they say differently is named, with exit status 1."""
-    from askport.core.register.entries import Kept
-    from askport.core.register.joining import join
-    from askport.edges.jobfile import JobFile
-
-    if into.exists():
-        raise BadInput(f"'{into}' exists already: name a new file.")
-    files = [JobFile(each, create=False) for each in (job, other)]
-    joined = join([each.lines for each in files])
-    frames = {}
-    for file, units in zip(files, joined.units, strict=True):
-        for unit, number in units.items():
-            if capture := file.frames(unit):
-                frames[number] = capture
-    kept = {entry.unit for entry, _ in joined.entries if isinstance(entry, Kept)}
-    made = JobFile(into, create=True)
-    made.adopt(joined.entries, {unit: capture for unit, capture in frames.items() if unit in kept})
-    made.close()
-    print(f"{len(joined.entries)} entries in {into}.")
-    for each in joined.conflicts:
-        print(f"! {each}")
-    if joined.conflicts:
-        raise typer.Exit(Status.NO)

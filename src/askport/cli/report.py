@@ -10,7 +10,7 @@ from askport.core.words import listed
 from askport.edges.files import write_all
 
 if TYPE_CHECKING:
-    from askport.core.register.entries import Line
+    from askport.edges.jobfile import JobFile
 
 
 def report(
@@ -21,11 +21,11 @@ def report(
     """Write the handover of a job: register, paper, labels, drawings, reservations."""
     from askport.edges.jobfile import JobFile
 
-    for path, size in write_reports(JobFile(job, create=False).lines, job.stem, out, only or []):
+    for path, size in write_reports(JobFile(job, create=False), job.stem, out, only or []):
         print(f"{path}  {size:,} bytes")
 
 
-def write_reports(lines: "list[Line]", name: str, out: Path, only: list[str]) -> list[tuple[Path, int]]:
+def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list[tuple[Path, int]]:
     """Write documents into a directory, and return where each is and how large.
 
     Raises:
@@ -34,7 +34,7 @@ def write_reports(lines: "list[Line]", name: str, out: Path, only: list[str]) ->
     """
     from askport.reports.documents import documents
 
-    made = documents(lines, name)
+    made = documents(job.checked(), job.register.plan(name), job.fingerprint, job.register.open_conflicts())
     for each in only:
         if each not in made:
             raise BadInput(f"There is no document '{each}': there are {listed(made)}.")

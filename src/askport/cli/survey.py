@@ -29,15 +29,13 @@ def survey(
     json: JsonOption = False,
 ) -> None:
     """Hold the site network against the plan; exit status 1 where a device is missing or somebody else is there."""
-    from askport.core.plan.folding import plan_of
-    from askport.core.register.fold import fold
     from askport.core.survey.against_plan import against_plan, ask_all, holders_in, to_ask
     from askport.edges.jobfile import JobFile
 
     if not 0 < rate <= _MAX_RATE:
         raise BadInput(f"A rate of {rate:g} cannot be kept: name questions a second up to {_MAX_RATE:g}.")
-    lines = JobFile(job, create=False).lines
-    plan, rows = plan_of((line.entry for line in lines), job.stem), fold(lines)
+    register = JobFile(job, create=False).register
+    plan, rows = register.plan(job.stem), register.rows()
     ranges = [parse_network(each) for each in within or []]
     asked = dict.fromkeys([*to_ask(plan, rows), *(host for each in ranges for host in each.hosts())])
     if not asked:

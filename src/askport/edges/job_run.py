@@ -15,8 +15,7 @@ from askport.core.plan.target import Site
 from askport.core.plan.work import WorkItem, following
 from askport.core.reach.laptop import Laptop
 from askport.core.register.entries import Entry
-from askport.core.register.fold import Row, fold
-from askport.core.register.known import known_devices
+from askport.core.register.known import KnownDevices
 from askport.core.session import Session
 from askport.core.steps import Phase
 from askport.core.ways.log_in import LogIn
@@ -88,16 +87,13 @@ class JobRun:
         """
         self.wire, self.own, self.job, self.work, self.sites, self.maker = wire, tuple(own), job, work, sites, maker
         self._adapter_and_job, self._channels = _AdapterAndJob(adapter, job), channels
-        self._rows: list[Row] = []
-        self._folded = 0
         self._place = 0
         self._kinds = kinds
         self.log_ins: dict[str, LogIn] = {}
         """What kinds are entered with; never stored."""
         self._serial_lines: dict[str, str] = {}
         self._laptop_before: set[IPv4Address] = set()
-        self._unit = job.units
-        self._improvised = WorkItem(tag=f"unit {self._unit + 1}")
+        self._improvised = WorkItem(tag=f"unit {job.register.last_id() + 1}")
         self.begin(began_at)
         for each in heard:
             self.session.receive(each)
@@ -115,7 +111,7 @@ class JobRun:
 
     def _ahead(self) -> int | None:
         """Return the place of the next device of the work list that is not recorded, after this one or before it."""
-        recorded = {row.tag for row in self.rows if row.last.recorded_at}
+        recorded = self.job.register.recorded_tags()
         places = (*range(self._place + 1, len(self.work)), *range(self._place))
         return next((place for place in places if self.work[place].tag not in recorded), None)
 
@@ -127,24 +123,16 @@ class JobRun:
         else:
             self.session.stages.take(item)
 
-    @property
-    def rows(self) -> list[Row]:
-        """The register so far; the journal only grows, so it is folded anew when it has."""
-        lines = self.job.lines
-        if len(lines) != self._folded:
-            self._rows, self._folded = fold(lines), len(lines)
-        return self._rows
-
     def begin(self, began_at: float | None = None) -> None:
         """Begin the way of the device at hand."""
-        self._unit += 1
-        rows = self.rows
+        register = self.job.register
+        today = self.wire.wall(self.wire.now()).astimezone().date()
         around = Surroundings(
             sites=self.sites,
-            used={row.left: row.mac for row in rows if row.left},
+            used={address: mac for address, mac, _ in register.left()},
             planned={item.target.interface.ip: item.tag for item in self.work if item.target},
-            known=known_devices(rows, self.wire.wall(self.wire.now()).astimezone().date()),
-            found_before=[(row.maker, row.first.found_address) for row in rows if row.first.found_address],
+            known=KnownDevices(register.by_mac, today),
+            found_before=register.found_before(),
             laptop_before=self._laptop_before,
             maker=self.maker,
             kinds=self._kinds,
@@ -154,7 +142,7 @@ class JobRun:
         self.session = Session(
             laptop=Laptop(self.wire.name, self.wire.mac, self.own),
             work=self.item,
-            unit=self._unit,
+            unit=self.job.new_unit(),
             link=self.wire.link(),
             now=self.wire.now() if began_at is None else began_at,
             xid=lambda: secrets.randbits(32),

@@ -1,24 +1,26 @@
 """The job file: an append-only journal in one SQLite file that survives the end of the program at any moment."""
 
 import fcntl
-from collections.abc import Mapping, Sequence
+import sqlite3
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import closing, nullcontext
 from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
+from secrets import randbits
+from tempfile import TemporaryDirectory
 from typing import IO
 
 from sqlalchemy import (
     URL,
-    Column,
+    Connection,
+    Engine,
     Executable,
-    Integer,
     LargeBinary,
-    MetaData,
     NullPool,
-    String,
-    Table,
+    bindparam,
+    cast,
     create_engine,
-    delete,
     event,
     insert,
     inspect,
@@ -31,45 +33,28 @@ from sqlalchemy.pool import ConnectionPoolEntry
 
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
-from askport.core.register.entries import Entry, Kept, Line, chain_hash, first_broken
+from askport.core.plan.folding import plan_of
+from askport.core.register.entries import Entry, Kept
+from askport.core.register.fold import fold
+from askport.core.register.journal import Chain, Line, next_line
+from askport.core.register.visits import Row
 from askport.core.text import display_text
+from askport.edges.growing import grow, is_behind, make_anew
+from askport.edges.job_tables import APPLICATION_ID, CAPTURES, JOURNAL, METADATA, SEAL, VERSION
+from askport.edges.older_jobs import bring_up_to_date
+from askport.edges.projection import Projection
 
-APPLICATION_ID = 0x41534B50
-"""Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
-VERSION = 3
-"""Of the tables below (PRAGMA user_version). A newer file is refused; an older one will be brought up to date here."""
-
-_MOST_FAILURES = 200
-"""Lines of a damaged file that are tried in vain, until the rest of it is given up."""
-
-_METADATA = MetaData()
-_JOURNAL = Table(
-    "journal",
-    _METADATA,
-    Column("number", Integer, primary_key=True),
-    Column("at", String, nullable=False),
-    Column("body", String, nullable=False),
-    Column("hash", String, nullable=False),
-)
-_FRAMES = Table(
-    "frames",
-    _METADATA,
-    Column("unit", Integer, primary_key=True),
-    Column("pcapng", LargeBinary, nullable=False),
-)
-"""The frames that a device's as-found values rest on, as a capture file."""
-_SEAL = Table(
-    "seal",
-    _METADATA,
-    Column("number", Integer, primary_key=True),
-    Column("count", Integer, nullable=False),
-    Column("hash", String, nullable=False),
-)
-"""How many lines the journal has, and the hash of its last: lines taken off its end are missed."""
+_CHECKED_AT_OPENING = 20_000
+"""Lines at the end of a journal that are checked whenever it is opened; all of it is when something is handed over."""
+_CAPTURE = cast(CAPTURES.c.pcapng, LargeBinary)
+_SEALED = update(SEAL).values(count=bindparam("count_"), hash=bindparam("hash_"))
+_WRITTEN = insert(JOURNAL)
+_UNIT_BITS = 52
+"""What a number in JSON holds everywhere (RFC 8259 section 6)."""
 
 
 class JobFile:
-    """A job's journal. What ``append`` has returned from is on the disk."""
+    """A job's journal, and the register that it adds up to. What ``append`` has returned from is on the disk."""
 
     def __init__(self, path: Path, *, create: bool) -> None:
         """Open a job file; with ``create`` for writing, and made where there is none.
@@ -82,29 +67,34 @@ class JobFile:
         self._name = display_text(str(path), 200)
         self._lock: IO[bytes] | None = None
         self._is_job = False
-        self._is_sealed = True
+        self._copy: TemporaryDirectory[str] | None = None
+        self._last: Line | None = None
         if not create and not path.exists():
             raise BadInput(f"There is no job file '{self._name}'.")
-        url = URL.create("sqlite", database=str(path))
-        self._engine = create_engine(url, poolclass=NullPool)
-        event.listen(self._engine, "connect", _make_durable)
+        self._engine = engine_of(path)
         try:
             if create:
                 self._lock = self._take(path)
             self._prepare(new=not path.exists() or path.stat().st_size == 0, writes=create)
-            self._lines = self._read()
+            self.register = Projection(self._engine, self._damaged)
+            fault = self._fault()
+            if not fault:
+                self._grow(writes=create)
         except OSError as error:
             raise MachineRefused(f"The job file '{self._name}' cannot be opened: {error.strerror}.") from None
         except OperationalError as error:
+            if "decode" in _plainly(error):
+                raise self._damaged("a part of it is no text") from None
             raise MachineRefused(f"The job file '{self._name}' cannot be opened: {_plainly(error)}.") from None
         except DatabaseError as error:
             raise (self._damaged(_plainly(error)) if self._is_job else self._not_a_job()) from None
-        try:
-            fault = self._fault()
         except (SQLAlchemyError, TypeError, ValueError):
             raise self._damaged("a part of it cannot be read") from None
         if fault:
-            raise BadInput(f"'{self._name}' was changed outside Ask Port: {fault} Use a copy of it.")
+            raise self._changed(fault)
+
+    def _changed(self, fault: str) -> BadInput:
+        return BadInput(f"'{self._name}' was changed outside Ask Port: {fault} Use a copy of it.")
 
     def _damaged(self, how: str) -> BadInput:
         return BadInput(f"'{self._name}' is damaged: {how}. Use a copy of it.")
@@ -133,8 +123,9 @@ class JobFile:
             if new:
                 connection.execute(text(f"PRAGMA application_id = {APPLICATION_ID}"))
                 connection.execute(text(f"PRAGMA user_version = {VERSION}"))
-                _METADATA.create_all(connection)
-                connection.execute(insert(_SEAL).values(number=1, count=0, hash=""))
+                METADATA.create_all(connection)
+                connection.execute(insert(SEAL).values(number=1, count=0, hash=""))
+                version = VERSION
             mark = connection.execute(text("PRAGMA application_id")).scalar()
             if mark != APPLICATION_ID:
                 raise self._not_a_job()
@@ -144,62 +135,150 @@ class JobFile:
                     f"'{self._name}' is from a newer Ask Port (format {version}, this one reads {VERSION}): "
                     "update Ask Port to open it."
                 )
-            has = inspect(connection).has_table
-            self._is_sealed = new or writes or version == VERSION
-            if not new and writes and version < VERSION and has(_JOURNAL.name):
-                _METADATA.create_all(connection)
-                last = connection.execute(select(_JOURNAL).order_by(_JOURNAL.c.number.desc())).first()
-                count, hash_ = (last.number, last.hash) if last else (0, "")
-                connection.execute(insert(_SEAL).values(number=1, count=count, hash=hash_))
-                connection.execute(text(f"PRAGMA user_version = {VERSION}"))
-            for table in _METADATA.sorted_tables:
-                if not has(table.name) and (self._is_sealed or table is _JOURNAL):
-                    raise BadInput(f"'{self._name}' was changed outside Ask Port: its {table.name} is missing.")
+            if version == VERSION or writes:
+                self._bring_up_to_date(connection, version)
             if writes:
                 # Tried now, before anything is done that could then not be written down.
-                connection.execute(update(_SEAL).values(count=_SEAL.c["count"]))
+                connection.execute(update(SEAL).values(count=SEAL.c["count"]))
+        if version < VERSION and not writes:
+            self._work_on_a_copy()
+            with self._engine.begin() as connection:
+                self._bring_up_to_date(connection, version)
 
-    def _read(self) -> list[Line]:
+    def _work_on_a_copy(self) -> None:
+        self._copy = TemporaryDirectory(prefix="askport-")
+        self._engine = _copied(self.path, self._copy.name)
+
+    def _bring_up_to_date(self, connection: Connection, version: int) -> None:
+        has = inspect(connection).has_table
+        needed = METADATA.sorted_tables if version == VERSION else [JOURNAL]
+        for table in needed:
+            if not has(table.name):
+                raise BadInput(f"'{self._name}' was changed outside Ask Port: its {table.name} is missing.")
+        if version < VERSION:
+            bring_up_to_date(connection)
+
+    def _grow(self, *, writes: bool) -> None:
+        """Make the register anew where it does not stand for the journal as it is."""
+        count, hash_ = (self._last.number, self._last.hash) if self._last else (0, "")
         with self._engine.connect() as connection:
-            rows = connection.execute(select(_JOURNAL).order_by(_JOURNAL.c.number))
-            lines = []
-            for place, row in enumerate(rows, 1):
+            behind = is_behind(connection, count, hash_)
+        if behind:
+            if not writes and self._copy is None:
+                self._work_on_a_copy()
+                self.register = Projection(self._engine, self._damaged)
+            with self._engine.begin() as connection:
+                make_anew(connection, self._read(connection=connection))
+
+    def _fault(self) -> str | None:
+        """Say what of the end of the journal does not fit, or return None where all of it does."""
+        with self._engine.connect() as connection:
+            seal = connection.execute(select(SEAL.c["count"], SEAL.c["hash"])).first()
+            number = connection.execute(select(JOURNAL.c.number).order_by(JOURNAL.c.number.desc()).limit(1)).scalar()
+        first = max(1, (number or 0) - _CHECKED_AT_OPENING)
+        if fault := self._chain_fault(first):
+            return fault
+        count, hash_ = (self._last.number, self._last.hash) if self._last else (0, "")
+        if seal is None or tuple(seal) != (count, hash_):
+            return "lines at the end of its journal are missing, or were added."
+        return self._frames_fault(first)
+
+    def _chain_fault(self, first: int) -> str | None:
+        """Say which line from a first one on does not fit."""
+        columns = (JOURNAL.c.number, JOURNAL.c.place, JOURNAL.c.after, JOURNAL.c.at, JOURNAL.c.body, JOURNAL.c.hash)
+        with self._engine.connect() as connection:
+            referred = connection.execute(select(JOURNAL.c.after).where(JOURNAL.c.after.is_not(None))).scalars()
+            chain = Chain(self._line(first - 1), set(referred))
+            rows = connection.execute(select(*columns).where(JOURNAL.c.number >= first).order_by(JOURNAL.c.number))
+            place = first - 1
+            for place, row in enumerate(rows, first):
+                if not chain.fits(*row):
+                    return f"line {place} of its journal does not fit."
+        if not chain.ends_together:
+            return "lines of its journal are missing."
+        self._last = self._line(place)
+        return None
+
+    def _frames_fault(self, first: int) -> str | None:
+        with self._engine.connect() as connection:
+            like = JOURNAL.c.body.contains('"kind":"kept"')
+            bodies = connection.execute(select(JOURNAL.c.body).where(JOURNAL.c.number >= first, like)).scalars().all()
+            kept = {}
+            for entry in (Line.model_construct(body=body).entry for body in bodies):
+                if isinstance(entry, Kept):
+                    kept[entry.unit] = entry.sha256
+            for unit, digest in kept.items():
+                found = connection.execute(select(_CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
+                if found is None or sha256(bytes(found)).hexdigest() != digest:
+                    return f"the frames kept of unit {unit} do not fit."
+        return None
+
+    def _read(self, first: int = 1, connection: Connection | None = None) -> Iterator[Line]:
+        """Read the journal from a line on, as it is needed."""
+        found = select(JOURNAL).where(JOURNAL.c.number >= first).order_by(JOURNAL.c.number)
+        with nullcontext(connection) if connection else self._engine.connect() as reading:
+            rows = reading.execute(found, execution_options={"yield_per": 2000})
+            for place, row in enumerate(rows.mappings(), first):
                 try:
-                    line = Line.model_validate(dict(row._mapping))
+                    line = Line.model_validate(dict(row))
                     line.entry  # noqa: B018 - what cannot be read is said now
                 except ValueError:
                     raise self._damaged(f"line {place} of its journal cannot be read") from None
-                lines.append(line)
-            return lines
+                yield line
 
-    def _fault(self) -> str | None:
-        """Say what does not fit the chain, or return None where all of it does."""
-        broken = first_broken(self._lines)
-        if broken is not None:
-            return f"line {broken} of its journal does not fit."
-        kept = {entry.unit: entry.sha256 for entry in (line.entry for line in self._lines) if isinstance(entry, Kept)}
-        if not self._is_sealed:
-            return None  # of an earlier format, and only read
+    def _line(self, number: int) -> Line | None:
         with self._engine.connect() as connection:
-            seal = connection.execute(select(_SEAL.c["count"], _SEAL.c["hash"])).first()
-            frames = {row.unit: row.pcapng for row in connection.execute(select(_FRAMES))}
-        last = self._lines[-1].hash if self._lines else ""
-        if seal is None or tuple(seal) != (len(self._lines), last):
-            return "lines at the end of its journal are missing, or were added."
-        for unit, digest in kept.items():
-            if unit not in frames or sha256(bytes(frames[unit])).hexdigest() != digest:
-                return f"the frames kept of unit {unit} do not fit."
-        return None
+            found = connection.execute(select(JOURNAL).where(JOURNAL.c.number == number)).mappings().first()
+        return Line.model_validate(dict(found)) if found else None
 
     @property
     def lines(self) -> list[Line]:
-        """The journal so far."""
-        return list(self._lines)
+        """The journal so far, all of it read anew."""
+        return list(self._read())
 
     @property
-    def units(self) -> int:
-        """How many devices have been begun."""
-        return max((line.entry.unit for line in self._lines), default=0)
+    def count(self) -> int:
+        """How many lines the journal has."""
+        return self._last.number if self._last else 0
+
+    @property
+    def fingerprint(self) -> str:
+        """The hash of the last line, which stands for all of them; an empty text where there is none."""
+        return self._last.hash if self._last else ""
+
+    def new_unit(self) -> int:
+        """Draw a number for a device's way through the job."""
+        return randbits(_UNIT_BITS)
+
+    def checked(self) -> list[Row]:
+        """Check the whole file, and return the register as the journal adds up to it.
+
+        Raises:
+            BadInput: it was changed by something else, or the register that is kept is not what the journal says.
+        """
+        try:
+            fault = self._chain_fault(1) or self._frames_fault(1)
+            if fault:
+                raise self._changed(fault)
+            rows = fold(self._read())
+            differs = self.register.differs(rows, plan_of(line.entry for line in self._read()))
+        except (SQLAlchemyError, TypeError, ValueError):
+            raise self._damaged("a part of it cannot be read") from None
+        if differs:
+            raise self._changed(f"{display_text(differs, 150)} kept beside its journal is not what the journal says.")
+        return rows
+
+    def stands(self, fingerprint: str) -> tuple[int, int, datetime | None] | None:
+        """Return how many lines were handed over with a fingerprint or the beginning of one, how many came later, and
+        when the first of these was written; None where no line has it.
+        """
+        like = JOURNAL.c.hash.startswith(fingerprint, autoescape=True)
+        with self._engine.connect() as connection:
+            found = connection.execute(select(JOURNAL.c.number, JOURNAL.c.place).where(like)).first()
+        if found is None:
+            return None
+        first = self._line(found.number + 1)
+        return found.place, self.count - found.place, first.at if first else None
 
     def append(self, entry: Entry, at: datetime) -> None:
         """Add one entry, durably.
@@ -218,109 +297,99 @@ class JobFile:
         if entries:
             self._append([(entry, at) for entry in entries])
 
-    def adopt(self, entries: Sequence[tuple[Entry, datetime]], frames: Mapping[int, bytes]) -> None:
-        """Take over entries of other journals with their times, and the capture files of their units.
+    def _append(self, entries: Iterable[tuple[Entry, datetime]], *with_it: Executable) -> None:
+        last, lines = self._last, []
+        for entry, at in entries:
+            last = next_line(entry, at, last)
+            lines.append(last)
+        self._write(lines, *with_it)
+
+    def adopt(self, lines: Sequence[Line], captures: Iterable[bytes]) -> None:
+        """Take over lines of other journals as they are, and the frames that were kept with them.
 
         Raises:
             MachineRefused: the disk is full or will not be written.
         """
-        kept = [insert(_FRAMES).values(unit=unit, pcapng=capture) for unit, capture in frames.items()]
-        self._append(entries, *kept)
-
-    def _append(self, entries: Sequence[tuple[Entry, datetime]], *with_it: Executable) -> None:
-        previous = self._lines[-1].hash if self._lines else ""
-        lines: list[Line] = []
-        for number, (entry, at) in enumerate(entries, len(self._lines) + 1):
-            body = entry.model_dump_json()
-            previous = chain_hash(previous, number, at.isoformat(), body)
-            lines.append(Line(number=number, at=at, body=body, hash=previous))
-        values: list[dict[str, object]] = [
-            {"number": each.number, "at": each.at.isoformat(), "body": each.body, "hash": each.hash} for each in lines
-        ]
-        seal = update(_SEAL).values(count=lines[-1].number, hash=previous)
-        self._execute(*with_it, seal, rows=values)
-        self._lines += lines
+        kept = [_keeping(each) for each in captures]
+        self._write(lines, *kept)
 
     def keep(self, unit: int, frames: Sequence[tuple[datetime, bytes]]) -> None:
-        """Keep the frames behind a unit, in place of those kept before, with their digest in the journal.
+        """Keep the frames behind a unit, with their digest in the journal.
 
         Raises:
             MachineRefused: the disk is full or will not be written; what was there before is unharmed.
         """
         capture = pcapng_start() + b"".join(pcapng_frame(at.timestamp(), data) for at, data in frames)
         entry = Kept(unit=unit, frames=len(frames), sha256=sha256(capture).hexdigest())
-        at = max(at for at, _ in frames)
-        replaced = delete(_FRAMES).where(_FRAMES.c.unit == unit), insert(_FRAMES).values(unit=unit, pcapng=capture)
-        self._append([(entry, at)], *replaced)
+        self._append([(entry, max(at for at, _ in frames))], _keeping(capture))
 
-    def frames(self, unit: int) -> bytes | None:
-        """Return the frames behind a unit as a pcapng file, or None where none were kept.
+    def capture(self, digest: str) -> bytes:
+        """Return kept frames as a pcapng file.
 
         Raises:
             BadInput: the file is damaged there.
         """
         try:
             with self._engine.connect() as connection:
-                row = connection.execute(select(_FRAMES.c.pcapng).where(_FRAMES.c.unit == unit)).first()
+                found = connection.execute(select(_CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
         except DatabaseError as error:
             raise self._damaged(_plainly(error)) from None
-        return bytes(row[0]) if row else None
+        if found is None:
+            raise self._damaged("frames that were kept are missing")
+        return bytes(found)
 
-    def _execute(self, *statements: Executable, rows: list[dict[str, object]]) -> None:
-        """Write rows of the journal together with what belongs to them."""
+    def _write(self, lines: Sequence[Line], *with_it: Executable) -> None:
+        """Write lines together with what belongs to them, and have the register grow with them."""
+        rows = [{**line.model_dump(), "at": line.at.isoformat()} for line in lines]
         try:
             with self._engine.begin() as connection:
-                for statement in statements:
+                for statement in with_it:
                     connection.execute(statement)
-                connection.execute(insert(_JOURNAL), rows)
+                connection.execute(_SEALED, {"count_": lines[-1].number, "hash_": lines[-1].hash})
+                connection.execute(_WRITTEN, rows)
+                grow(connection, lines)
         except DatabaseError as error:
             raise MachineRefused(
                 f"The job file '{self._name}' could not be written: {_plainly(error)}. "
                 "Nothing recorded before is lost; make room or choose another file with --job."
             ) from None
+        self._last = lines[-1]
 
 
-def salvage(path: Path) -> tuple[list[Line], list[str]]:
-    """Read what can be read of a damaged job, with a sentence for each part that cannot.
-
-    Raises:
-        BadInput: there is no such file, or nothing of it can be read.
-    """
-    name = display_text(str(path), 200)
-    if not path.is_file():
-        raise BadInput(f"There is no job file '{name}'.")
+def engine_of(path: Path) -> Engine:
+    """Return what reads and writes a job file."""
     engine = create_engine(URL.create("sqlite", database=str(path)), poolclass=NullPool)
-    lines: list[Line] = []
-    lost: list[str] = []
-    last = failed = 0
-    with engine.connect() as connection:
-        while failed < _MOST_FAILURES:
-            behind = select(_JOURNAL).where(_JOURNAL.c.number > last).order_by(_JOURNAL.c.number).limit(1)
-            try:
-                row = connection.execute(behind).first()
-                if row is None:
-                    break
-                line = Line.model_validate(dict(row._mapping))
-                line.entry  # noqa: B018 - what cannot be read is said now
-            except (DatabaseError, ValueError, TypeError):
-                last, failed = last + 1, failed + 1
-                lost.append(f"Line {last} cannot be read.")
-                continue
-            if line.number > last + 1:
-                lost.append(f"Lines {last + 1} to {line.number - 1} are missing.")
-            last = line.number
-            lines.append(line)
-    if not lines:
-        raise BadInput(f"Nothing of '{name}' can be read: use a copy of it.")
-    return lines, lost
+    event.listen(engine, "connect", _make_ready)
+    event.listen(engine, "begin", _begin)
+    return engine
 
 
-def _make_durable(connection: object, _: ConnectionPoolEntry) -> None:
-    """Have every commit on the disk before it returns, and wait a little for another program that reads."""
+def _copied(path: Path, directory: str) -> Engine:
+    """Return a copy of a file that is only read, for what has to be made anew in it."""
+    copy = Path(directory) / "copy.askport"
+    with closing(sqlite3.connect(path)) as file, closing(sqlite3.connect(copy)) as made:
+        file.backup(made)
+    return engine_of(copy)
+
+
+def _keeping(capture: bytes) -> Executable:
+    digest = sha256(capture).hexdigest()
+    return insert(CAPTURES).prefix_with("OR IGNORE").values(sha256=digest, pcapng=capture)
+
+
+def _begin(connection: Connection) -> None:
+    """Begin a transaction by ourselves: the driver would leave the making of tables out of it."""
+    connection.exec_driver_sql("BEGIN")
+
+
+def _make_ready(connection: object, _: ConnectionPoolEntry) -> None:
+    """Have every commit on the disk before it returns, wait a little for another program that reads, fold letters."""
     cursor = connection.cursor()  # type: ignore[attr-defined]
     cursor.execute("PRAGMA synchronous = FULL")
     cursor.execute("PRAGMA busy_timeout = 2000")
     cursor.close()
+    connection.isolation_level = None  # type: ignore[attr-defined]
+    connection.create_function("casefold", 1, str.casefold, deterministic=True)  # type: ignore[attr-defined]
 
 
 def _plainly(error: DatabaseError) -> str:

@@ -4,9 +4,8 @@ import json
 from collections.abc import Callable, Sequence
 
 from askport.core.plan.address_map import Known, map_rows, to_have
-from askport.core.plan.folding import plan_of
-from askport.core.register.entries import Line
-from askport.core.register.fold import fold
+from askport.core.plan.site_plan import Plan
+from askport.core.register.visits import Row
 from askport.reports import drawings, handover, reservations
 from askport.reports.plan import workbook
 from askport.reports.register import register_csv, register_json, register_rows
@@ -14,10 +13,16 @@ from askport.reports.register import register_csv, register_json, register_rows
 Documents = dict[str, Callable[[], bytes]]
 
 
-def documents(lines: Sequence[Line], name: str) -> Documents:
-    """Return what makes each document of a job; the same journal gives the same bytes."""
-    rows, plan = fold(lines), plan_of((line.entry for line in lines), name)
-    fingerprint = lines[-1].hash if lines else ""
+def documents(rows: Sequence[Row], plan: Plan, fingerprint: str, conflicts: Sequence[str] = ()) -> Documents:
+    """Return what makes each document of a job; the same journal gives the same bytes.
+
+    Args:
+        rows: the register.
+        plan: the site's plan, under the job's name.
+        fingerprint: of the journal.
+        conflicts: what joined journals say differently and nobody has settled.
+    """
+    name = plan.name
     addresses = ((device.address, device.tag) for device in plan.devices if device.address)
     planned = to_have((*addresses, *((row.left, row.tag) for row in rows if row.left)))
     known = Known(planned=planned, states={row.tag: row.state for row in rows})
@@ -25,7 +30,7 @@ def documents(lines: Sequence[Line], name: str) -> Documents:
         "register.csv": lambda: register_csv(rows).encode(),
         "register.xlsx": lambda: workbook([("register", register_rows(rows))]),
         "register.json": lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode(),
-        "handover.pdf": lambda: handover.handover_pdf(name, rows, fingerprint),
+        "handover.pdf": lambda: handover.handover_pdf(name, rows, fingerprint, conflicts),
         "labels.pdf": lambda: handover.labels_pdf(rows),
         "lanes.svg": lambda: drawings.lanes_svg(rows),
         "pace.svg": lambda: drawings.pace_svg(rows),

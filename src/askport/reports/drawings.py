@@ -7,7 +7,7 @@ from xml.etree import ElementTree as Xml
 
 from askport.core.plan.address_map import ROW, CellState, MapRow
 from askport.core.plan.target import Site
-from askport.core.register.fold import Row
+from askport.core.register.visits import Row
 from askport.core.text import display_text
 
 _FONT = "DejaVu Sans, Verdana, sans-serif"

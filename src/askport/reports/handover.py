@@ -5,7 +5,7 @@ from typing import Any
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.narrate import basis_words, proof_words
-from askport.core.register.fold import Row
+from askport.core.register.visits import Row
 from askport.core.ways.table import entry_of
 from askport.reports.paper import document, printable, styles, table
 from askport.reports.times import iso
@@ -14,19 +14,21 @@ _LABEL_MM = (63.5, 38.1)
 """Three across and seven down on A4, as most sheets of labels are cut."""
 
 
-def handover_pdf(site: str, rows: Sequence[Row], fingerprint: str) -> bytes:
+def handover_pdf(site: str, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = ()) -> bytes:
     """Return the whole handover.
 
     Args:
         site: its name.
         rows: the register.
         fingerprint: of the journal's chain, by which it is known later whether it still stands.
+        conflicts: what joined records say differently and nobody has settled.
     """
     from reportlab.platypus import KeepTogether, PageBreak, Paragraph, Spacer
 
     set_in = styles()
     proven = sum(row.is_proven for row in rows)
-    open_points = [f"{row.tag or row.mac}: {', '.join(row.open_points)}" for row in rows if row.open_points]
+    open_points = [*conflicts]
+    open_points += [f"{row.tag or row.mac}: {', '.join(row.open_points)}" for row in rows if row.open_points]
     last = max((row.last.recorded_at for row in rows if row.last.recorded_at), default=None)
     story: list[Any] = [
         Paragraph(printable(f"Handover: {site}"), set_in["title"]),

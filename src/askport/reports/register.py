@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from askport.core.register.as_left import AsLeft
-from askport.core.register.fold import Row
+from askport.core.register.visits import Row
 from askport.reports.cells import cell
 from askport.reports.times import iso
 
@@ -18,7 +18,7 @@ COLUMNS = (
 
 def register_json(rows: Iterable[Row]) -> dict[str, Any]:
     """Return the register as a document."""
-    return {"schema": "askport.register/1", "devices": [_device(row) for row in rows]}
+    return {"schema": "askport.register/1", "devices": [device_json(row) for row in rows]}
 
 
 def _text(value: object) -> str | None:
@@ -30,11 +30,13 @@ def as_left_json(as_left: AsLeft) -> dict[str, Any]:
     return as_left.model_dump(mode="json")
 
 
-def _device(row: Row) -> dict[str, Any]:
+def device_json(row: Row) -> dict[str, Any]:
+    """Return one device with all that is known of it."""
     first, last, said = row.first, row.last, row.first.found_said
     return {
         "tag": row.tag,
         "mac": str(row.mac),
+        "macs": [str(each) for each in row.macs],
         "maker": row.maker,
         "as_found": {
             "address": _text(first.found_address),
@@ -62,6 +64,7 @@ def _device(row: Row) -> dict[str, Any]:
         ],
         "proofs_left_out": list(last.left_out),
         "recorded_at": iso(last.recorded_at),
+        "notes": [{"at": iso(each.at), "text": each.text, "photo": each.photo or None} for each in row.notes],
         "visits": [
             {"found_at": iso(each.found_at), "as_found": each.as_found, "as_left": as_left_json(each.as_left),
              "way": each.way, "state": each.state, "recorded_at": iso(each.recorded_at)}

@@ -5,7 +5,7 @@ import re
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
-from askport.core.register.fold import Row
+from askport.core.register.visits import Row
 
 
 def _hosts(rows: Iterable[Row]) -> list[tuple[str, str, IPv4Address]]:

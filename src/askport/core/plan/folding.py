@@ -9,8 +9,13 @@ from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
 
 def plan_of(entries: Iterable[Entry], name: str = "") -> Plan:
     """Return the plan after these entries; others than those of the plan are passed over."""
-    subnets: dict[IPv4Network, Subnet] = {}
-    devices: dict[str, PlannedDevice] = {}
+    return planned_after(Plan(name=name), entries)
+
+
+def planned_after(plan: Plan, entries: Iterable[Entry]) -> Plan:
+    """Return what a plan becomes by more entries."""
+    subnets: dict[IPv4Network, Subnet] = {each.network: each for each in plan.subnets}
+    devices: dict[str, PlannedDevice] = dict(plan.by_tag)
     for entry in entries:
         match entry:
             case SubnetPlanned(removed=True):
@@ -21,4 +26,4 @@ def plan_of(entries: Iterable[Entry], name: str = "") -> Plan:
                 devices.pop(entry.device.tag, None)
             case DevicePlanned():
                 devices[entry.device.tag] = entry.device
-    return Plan(name=name, subnets=tuple(subnets.values()), devices=tuple(devices.values()))
+    return Plan(name=plan.name, subnets=tuple(subnets.values()), devices=tuple(devices.values()))

@@ -1,12 +1,9 @@
 """What a job's journal holds: one model for each kind of entry, told apart by ``kind``."""
 
-from collections.abc import Iterable
-from functools import cached_property
-from hashlib import sha256
 from ipaddress import IPv4Address, IPv4Interface
 from typing import Annotated, Literal
 
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, TypeAdapter
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
 from askport.core.mac_field import Mac
 from askport.core.plan.site_plan import PlannedDevice, Subnet
@@ -19,7 +16,8 @@ class _Model(BaseModel):
 
 class _Entry(_Model):
     unit: int
-    """Counts the devices of a job from 1; every entry about one device's way through the job carries its number."""
+    """Names one device's way through the job; every entry about it carries this number. It is drawn, so that two
+    technicians never draw the same."""
 
 
 UNHEARD = "unheard"
@@ -165,38 +163,62 @@ class DevicePlanned(_Model):
     removed: bool = False
 
 
+class Noted(_Entry):
+    """Somebody wrote something down about a device; a photo by the name of its file."""
+
+    kind: Literal["noted"] = "noted"
+    mac: Mac
+    text: str
+    photo: str = ""
+
+
+class Reopened(_Entry):
+    """What was recorded of a device last does not count: it is to be commissioned again."""
+
+    kind: Literal["reopened"] = "reopened"
+    mac: Mac
+    because: str
+
+
+class SameDevice(_Entry):
+    """Two MAC addresses are one device: a box with two, or one whose board was exchanged."""
+
+    kind: Literal["same-device"] = "same-device"
+    mac: Mac
+    other: Mac
+
+
+class Joined(_Model):
+    """The journals that end in these lines were joined."""
+
+    kind: Literal["joined"] = "joined"
+    unit: int = 0
+    heads: tuple[str, ...]
+    """The hashes of their last lines."""
+    conflicts: tuple[str, ...] = ()
+    """What they say differently, each as a sentence."""
+
+
+class Settled(_Model):
+    """Somebody said how a conflict of joined journals is settled."""
+
+    kind: Literal["settled"] = "settled"
+    unit: int = 0
+    conflict: str
+    words: str
+
+
 Entry = (
     SubnetPlanned | DevicePlanned | Found | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved | PowerCut | Left
-    | Kept | Recorded
+    | Kept | Recorded | Noted | Reopened | SameDevice | Joined | Settled
 )  # fmt: skip
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 
 
-class Line(_Model):
-    """One line of the journal: an entry with its number, its time and its place in the chain."""
+def entry_of(body: str) -> Entry:
+    """Read an entry as it is stored.
 
-    number: int
-    at: AwareDatetime
-    body: str
-    """The entry as JSON, exactly as its hash was taken."""
-    hash: str
-
-    @cached_property
-    def entry(self) -> Entry:
-        """The entry itself, read once."""
-        return _ENTRY.validate_json(self.body)
-
-
-def chain_hash(previous: str, number: int, at: str, body: str) -> str:
-    """Return the hash that ties a line to all lines before it: SHA-256 over theirs and its own text."""
-    return sha256("\n".join((previous, str(number), at, body)).encode()).hexdigest()
-
-
-def first_broken(lines: Iterable[Line]) -> int | None:
-    """Return the number of the first line that does not fit the chain, or None where all do."""
-    previous = ""
-    for expected, line in enumerate(lines, 1):
-        if line.number != expected or line.hash != chain_hash(previous, line.number, line.at.isoformat(), line.body):
-            return expected
-        previous = line.hash
-    return None
+    Raises:
+        ValueError: it is none.
+    """
+    return _ENTRY.validate_json(body)

@@ -1,186 +1,157 @@
-"""The register: what the journal adds up to, a row for each device with all its visits."""
+"""The register: what the journal adds up to, grown entry by entry."""
 
 from collections.abc import Iterable
 from datetime import datetime
 from ipaddress import IPv4Address
+from typing import Protocol
 
-from pydantic import BaseModel
-
-from askport.core.mac_field import Mac
+from askport.core.addresses import MacAddress
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.entries import (
-    UNHEARD,
     Entry,
     Found,
+    Kept,
     Left,
-    Line,
     Named,
+    Noted,
     PowerCut,
     Proved,
     ReadOut,
     Recorded,
+    Reopened,
+    SameDevice,
     WasSet,
 )
+from askport.core.register.journal import Line
+from askport.core.register.visits import Note, ProofRow, Row, Visit
 
 
-class ProofRow(BaseModel):
-    """The last outcome of one proof."""
+class Earlier(Protocol):
+    """The register before the entries that are taken now."""
 
-    name: str
-    expected: str
-    measured: str
-    passed: bool | None
-    because: str
-    at: datetime
+    def by_mac(self, mac: MacAddress) -> Row | None:
+        """Return the device that has a MAC address, or None."""
 
+    def by_unit(self, unit: int) -> Row | None:
+        """Return the device that came through the job under a number, or None."""
 
-class Visit(BaseModel):
-    """One time that a device was on the cable."""
-
-    unit: int
-    """Its number in the journal."""
-    found_at: datetime
-    found_address: IPv4Address | None
-    found_prefix: int | None
-    found_gateway: IPv4Address | None
-    found_belief: str = ""
-    """How sure its address was; ``unheard`` where it was not looked at before."""
-    found_asking: str | None
-    """The protocol by which it asked for an address, or None."""
-    found_said: ReadOut | None = None
-    """What it said of itself then."""
-    key: str | None = None
-    """The key that its console or page showed."""
-    cut: PowerCut | None = None
-    """The last power cut that it was put through."""
-    set_at: datetime | None = None
-    """When it had taken what it was set to."""
-    slips: int = 0
-    """How often setting it came to something else than was meant."""
-    way: str | None = None
-    result: str | None = None
-    as_left: AsLeft = AsLeft()
-    proofs: dict[str, ProofRow] = {}
-    left_out: tuple[str, ...] = ()
-    recorded_at: datetime | None = None
-
-    @property
-    def has_changed(self) -> bool:
-        """Whether something was set or proved in it, so that it says more of the device than the visit before."""
-        return bool(self.way or self.proofs or self.recorded_at)
-
-    @property
-    def state(self) -> str:
-        """How far it came, in one word."""
-        if self.recorded_at:
-            return "proven" if self.is_proven else "unproven"
-        return "set" if self.result == "taken" else "found"
-
-    @property
-    def is_proven(self) -> bool:
-        """Whether it was recorded with every proof that can be made, made and passed."""
-        made = [proof.passed for proof in self.proofs.values() if proof.passed is not None]
-        return bool(self.recorded_at and made) and all(made) and not self.left_out and "address" not in self.unshown
-
-    @property
-    def not_made(self) -> list[str]:
-        """Proofs that could not be made."""
-        return [name for name, proof in self.proofs.items() if proof.passed is None]
-
-    @property
-    def unshown(self) -> list[str]:
-        """Which of address, mask and gateway rest on somebody's word only."""
-        return self.as_left.only_told
-
-    @property
-    def as_found(self) -> str:
-        """What it was found with, in a few words."""
-        if self.found_asking and not self.found_address:
-            return f"asked by {self.found_asking.upper()}"
-        if self.found_address is None:
-            return "not looked at" if self.found_belief == UNHEARD else "no address"
-        said = self.found_said if self.found_said and self.found_said.address == self.found_address else None
-        known = self.found_prefix if self.found_prefix is not None or said is None else said.prefix
-        prefix = f"/{known}" if known is not None else ""
-        return f"{self.found_address}{prefix}"
+    def last_id(self) -> int:
+        """Return the greatest id of a device."""
 
 
-class Row(BaseModel):
-    """One device: as it was found first, and as the last visit that changed something left it."""
+class Nothing:
+    """A register that begins."""
 
-    tag: str
-    mac: Mac
-    maker: str | None
-    visits: list[Visit]
-    """The earliest first; none of them is ever lost."""
+    def by_mac(self, mac: MacAddress) -> Row | None:
+        """Return that there is none."""
 
-    @property
-    def first(self) -> Visit:
-        """The visit in which it was found first."""
-        return self.visits[0]
+    def by_unit(self, unit: int) -> Row | None:
+        """Return that there is none."""
 
-    @property
-    def last(self) -> Visit:
-        """The last visit in which something was set or proved, or the last of all where nothing ever was."""
-        return next((each for each in reversed(self.visits) if each.has_changed), self.visits[-1])
-
-    @property
-    def state(self) -> str:
-        """How far it is, in one word."""
-        return self.last.state
-
-    @property
-    def is_proven(self) -> bool:
-        """Whether it stands as proven."""
-        return self.last.is_proven
-
-    @property
-    def left(self) -> IPv4Address | None:
-        """The address that it was left with, or None."""
-        return self.last.as_left.address.value
-
-    @property
-    def key(self) -> str | None:
-        """The key that its console or page showed the last time."""
-        return next((each.key for each in reversed(self.visits) if each.key), None)
-
-    @property
-    def open_points(self) -> list[str]:
-        """What was left out, what could not be proved, and what rests on somebody's word only."""
-        visit = self.last
-        unshown = visit.unshown if visit.has_changed else []
-        return list(dict.fromkeys((*visit.left_out, *visit.not_made, *unshown)))
+    def last_id(self) -> int:
+        """Return that there is none."""
+        return 0
 
 
-def fold(lines: Iterable[Line]) -> list[Row]:
-    """Return the register after these lines, in the order in which devices were first found.
+class Register:
+    """Takes entries one after the other, and holds the rows that they touched.
 
     A device that comes through the job again keeps its tag and all its visits; it is renamed by a name only.
     """
-    rows: dict[Mac, Row] = {}
-    for line in lines:
-        _take(rows, line.entry, line.at)
-    return list(rows.values())
 
+    def __init__(self, earlier: Earlier | None = None) -> None:
+        self._earlier = earlier or Nothing()
+        self._by_mac: dict[MacAddress, Row] = {}
+        self._by_unit: dict[int, Row] = {}
+        self._last_id: int | None = None
+        self.touched: dict[int, Row] = {}
+        """By their ids, as they are now."""
+        self.has_come = False
+        """Whether a device came, or a MAC address was said to be one's."""
+        self.gone: set[int] = set()
+        """Ids of rows that became part of another."""
 
-def _take(rows: dict[Mac, Row], entry: Entry, at: datetime) -> None:
-    if isinstance(entry, Found):
-        row = rows.get(entry.mac)
+    def take(self, entry: Entry, at: datetime) -> None:
+        """Take one entry; one that says nothing of a device's state changes nothing."""
+        match entry:
+            case Found():
+                self.has_come = True
+                self._found(entry, at)
+            case Kept():
+                if row := self._with_unit(entry.unit):
+                    for visit in row.visits:
+                        visit.frames = entry.sha256 if visit.unit == entry.unit else visit.frames
+            case SameDevice():
+                self.has_come = True
+                self._same(entry)
+            case ReadOut() | Named() | WasSet() | Proved() | PowerCut() | Left() | Recorded() | Noted() | Reopened():
+                if row := self._with_mac(entry.mac):
+                    _take(row, row.visits[-1], entry, at)
+
+    def see(self, row: Row) -> None:
+        """Touch a row of the earlier register, unless it was touched already."""
+        if row.id not in self.touched and row.id not in self.gone:
+            self._hold(row)
+
+    def _hold(self, row: Row) -> None:
+        self.touched[row.id] = row
+        self._by_mac |= dict.fromkeys(row.macs, row)
+        self._by_unit |= {visit.unit: row for visit in row.visits}
+
+    def _with_mac(self, mac: MacAddress) -> Row | None:
+        row = self._by_mac.get(mac)
+        if row is None and (row := self._earlier.by_mac(mac)):
+            self._hold(row)
+        return row
+
+    def _with_unit(self, unit: int) -> Row | None:
+        row = self._by_unit.get(unit)
+        if row is None and (row := self._earlier.by_unit(unit)):
+            self._hold(row)
+        return row
+
+    def _found(self, entry: Found, at: datetime) -> None:
+        row = self._with_mac(entry.mac)
         if row is None:
-            row = rows[entry.mac] = Row(tag=entry.tag, mac=entry.mac, maker=entry.maker, visits=[])
-        found = Visit(
+            self._last_id = (self._earlier.last_id() if self._last_id is None else self._last_id) + 1
+            row = Row(id=self._last_id, tag=entry.tag, macs=[entry.mac], maker=entry.maker, visits=[])
+        if row.visits and row.visits[-1].unit == entry.unit:
+            return  # chosen again in the same visit: as found is what it was the first time
+        row.macs.sort(key=lambda each: each == entry.mac)
+        visit = Visit(
             unit=entry.unit, found_at=at, found_address=entry.address, found_prefix=entry.prefix,
             found_gateway=entry.gateway, found_asking=entry.asks_by, found_belief=entry.belief,
         )  # fmt: skip
-        if row.visits and row.visits[-1].unit == entry.unit:
-            return  # chosen again in the same visit: as found is what it was the first time
-        row.visits.append(found)
-        return
-    mac = getattr(entry, "mac", None)
-    row = rows.get(mac) if mac else None
-    if row is None:
-        return
-    visit = row.visits[-1]
+        row.visits.append(visit)
+        self._hold(row)
+
+    def _same(self, entry: SameDevice) -> None:
+        row, other = self._with_mac(entry.mac), self._with_mac(entry.other)
+        if row is None or row is other:
+            return
+        if other is None:
+            row.macs.insert(0, entry.other)
+        else:
+            first, second = sorted((row, other), key=lambda each: each.id)
+            visits = sorted((*first.visits, *second.visits), key=lambda each: each.found_at)
+            first.visits, first.tag = visits, row.tag
+            first.macs = [*(mac for mac in (*second.macs, *first.macs) if mac != entry.mac), entry.mac]
+            first.notes = sorted((*first.notes, *second.notes), key=lambda each: each.at)
+            self.gone.add(second.id)
+            self.touched.pop(second.id, None)
+            row = first
+        self._hold(row)
+
+
+def fold(lines: Iterable[Line]) -> list[Row]:
+    """Return the register after these lines, in the order in which devices were first found."""
+    register = Register()
+    for line in lines:
+        register.take(line.entry, line.at)
+    return [register.touched[each] for each in sorted(register.touched)]
+
+
+def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
     match entry:
         case ReadOut():
             visit.found_said = entry
@@ -202,6 +173,11 @@ def _take(rows: dict[Mac, Row], entry: Entry, at: datetime) -> None:
             visit.as_left = visit.as_left.then(entry.as_left)
         case Recorded():
             visit.recorded_at, visit.left_out = at, entry.left_out
+        case Reopened():
+            row.last.recorded_at = None
+            row.notes.append(Note(at=at, text=f"To be done again: {entry.because}"))
+        case Noted():
+            row.notes.append(Note(at=at, text=entry.text, photo=entry.photo))
 
 
 def as_told(entry: WasSet) -> AsLeft:

@@ -1,55 +1,19 @@
 """Joining the journals of two technicians at one site: the same in either order, and nothing settled silently."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
-from datetime import datetime
 
-from askport.core.register.entries import DevicePlanned, Entry, Line, SubnetPlanned
-from askport.core.register.fold import Row, fold
+from askport.core.register.entries import DevicePlanned, Joined, SubnetPlanned
+from askport.core.register.fold import fold
+from askport.core.register.journal import Line, order
+from askport.core.register.visits import Row
 from askport.core.words import listed
 
-_Key = tuple[str, str]
-"""What an entry is known by in any journal: its time and its text."""
 
-
-@dataclass(slots=True)
-class Joined:
-    """Two journals as one."""
-
-    entries: list[tuple[Entry, datetime]] = field(default_factory=list)
-    """In the order of their times."""
-    units: list[dict[int, int]] = field(default_factory=list)
-    """For each journal the numbers that its units have now."""
-    conflicts: list[str] = field(default_factory=list)
-    """What the two say differently, each as a sentence."""
-
-
-def join(journals: Sequence[Sequence[Line]]) -> Joined:
-    """Return the entries of all, each once; units are counted anew in the order in which they were begun."""
-    begun: dict[_Key, None] = {}
-    first_of: list[dict[int, _Key]] = []
-    for lines in journals:
-        firsts: dict[int, _Key] = {}
-        for line in lines:
-            if unit := line.entry.unit:
-                firsts.setdefault(unit, _key(line))
-        first_of.append(firsts)
-        begun |= dict.fromkeys(firsts.values())
-    number_of = {key: number for number, key in enumerate(sorted(begun), 1)}
-    units = [{unit: number_of[key] for unit, key in firsts.items()} for firsts in first_of]
-    found: dict[_Key, tuple[Entry, datetime]] = {}
-    for lines, numbers in zip(journals, units, strict=True):
-        for line in lines:
-            entry = line.entry
-            numbered = entry.model_copy(update={"unit": numbers[entry.unit]}) if entry.unit else entry
-            found.setdefault(_key(line), (numbered, line.at))
-    joined = Joined(entries=[found[key] for key in sorted(found)], units=units)
-    joined.conflicts = list(_conflicts(journals))
-    return joined
-
-
-def _key(line: Line) -> _Key:
-    return line.at.isoformat(), line.body
+def join(journals: Sequence[Sequence[Line]]) -> tuple[list[Line], Joined]:
+    """Return the lines of all, each once, and the entry that joins them, with what they say differently."""
+    heads = sorted({lines[-1].hash for lines in journals if lines})
+    lines = order(line for journal in journals for line in journal)
+    return lines, Joined(heads=tuple(heads), conflicts=tuple(sorted(_conflicts(journals))))
 
 
 def _conflicts(journals: Sequence[Sequence[Line]]) -> Iterable[str]:

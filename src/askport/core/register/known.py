@@ -1,14 +1,14 @@
 """What the register knows of a device that comes to the cable again."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
 from askport.core.plan.target import Target
-from askport.core.register.fold import Row
+from askport.core.register.visits import Row
 
 _IMPROVISED = re.compile(r"unit \d+")
 
@@ -32,9 +32,23 @@ class Known:
         return bool(self.tag) and not _IMPROVISED.fullmatch(self.tag)
 
 
-def known_devices(rows: Iterable[Row], today: date) -> dict[MacAddress, Known]:
-    """Return the devices of a register by their MAC addresses, as they stand on a day."""
-    return {row.mac: Known(tag=row.tag, words=_words(row, today), target=_target(row), key=row.key) for row in rows}
+class KnownDevices(Mapping[MacAddress, Known]):
+    """The devices of a register by their MAC addresses, as they stand on a day; each looked up when it is asked for."""
+
+    def __init__(self, by_mac: Callable[[MacAddress], Row | None], today: date) -> None:
+        self._by_mac, self._today = by_mac, today
+
+    def __getitem__(self, mac: MacAddress) -> Known:
+        row = self._by_mac(mac)
+        if row is None:
+            raise KeyError(mac)
+        return Known(tag=row.tag, words=_words(row, self._today), target=_target(row), key=row.key)
+
+    def __iter__(self) -> Iterator[MacAddress]:
+        raise NotImplementedError("the register is asked, not gone through")
+
+    def __len__(self) -> int:
+        raise NotImplementedError("the register is asked, not counted")
 
 
 def _words(row: Row, today: date) -> str:

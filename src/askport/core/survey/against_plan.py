@@ -10,7 +10,7 @@ from askport.core.finding.calling import Calling
 from askport.core.finding.finder import Finder
 from askport.core.finding.loudness import Loudness
 from askport.core.plan.site_plan import Plan
-from askport.core.register.fold import Row
+from askport.core.register.visits import Row
 
 MOST_ASKED = 1024
 """Addresses of a subnet that are all asked for; of larger ones only those that are planned."""

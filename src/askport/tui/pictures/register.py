@@ -1,37 +1,29 @@
 """The register as cells of a table, and one device with all that is known of it."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.narrate import basis_words, proof_words
 from askport.core.plan.site_plan import PlannedDevice
 from askport.core.plan.work import WorkItem
 from askport.core.register.as_left import Basis
-from askport.core.register.fold import Row
+from askport.core.register.searching import Brief
+from askport.core.register.visits import Row
 from askport.core.ways.table import entry_of
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, flow, heading, wrapped
 
 _NAME, _FOUND, _LEFT = 16, 18, 48
+STATE_STYLES = {"proven": f"{STRONG} {THEIRS}", "unproven": CONFLICT}
 HEADS = ("tag", "state", "as left", "as found", "device", "maker", "MAC address", "recorded")
 
 
-def cells_of(row: Row, planned: PlannedDevice | None) -> tuple[str, ...]:
+def cells_of(device: Brief) -> tuple[str, ...]:
     """Return the cells of one device."""
-    at = row.last.recorded_at.astimezone() if row.last.recorded_at else None
-    about = ", ".join(filter(None, (planned.kind, planned.place))) if planned else ""
-    left = row.last.as_left.words() if row.left else "not set"
+    at = device.recorded_at.astimezone() if device.recorded_at else None
+    about = ", ".join(filter(None, (device.kind, device.place)))
     when = f"{at:%Y-%m-%d %H:%M}" if at else ""
-    return row.tag or "no tag", row.state, left, row.first.as_found, about, row.maker or "", str(row.mac), when
-
-
-def haystack(row: Row, planned: PlannedDevice | None) -> str:
-    """Return everything about a device in which is searched."""
-    proofs = (f"{proof.name} {proof.measured} {proof.because}" for proof in row.last.proofs.values())
-    columns = planned.columns.values() if planned else ()
-    dns = map(str, row.last.as_left.dns.value or ())
-    gateway = str(row.last.as_left.gateway.value or "")
-    mac = str(row.mac)
-    return " ".join((*cells_of(row, planned), mac.replace(":", ""), gateway, *dns, *columns, *proofs)).casefold()
+    tag, left = device.tag or "no tag", device.as_left or "not set"
+    return tag, device.state, left, device.as_found, about, device.maker, device.mac, when
 
 
 def left_lines(items: Iterable[WorkItem], width: int, most: int = 2) -> list[Ink]:
@@ -88,6 +80,14 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[In
     if row.open_points:
         lines += [blank(), heading("Open", width), *wrapped(", ".join(row.open_points), width, CONFLICT, 2)]
     lines += [blank(), heading("Visits", width), *_visits(row, width)]
+    if len(row.macs) > 1:
+        macs = ", ".join(map(str, row.macs))
+        lines += [blank(), heading("One device with several MAC addresses", width), *wrapped(macs, width, indent=2)]
+    if row.notes:
+        lines += [blank(), heading("Notes", width)]
+    for note in row.notes:
+        when, photo = f"{note.at.astimezone():%Y-%m-%d %H:%M}", f"  photo {note.photo}" if note.photo else ""
+        lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{note.text}{photo}", width)
     return lines
 
 
@@ -102,19 +102,3 @@ def _visits(row: Row, width: int) -> list[Ink]:
         when = f"{each.found_at.astimezone():%Y-%m-%d %H:%M}"
         lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{came}{left}, {each.state}", width)
     return lines
-
-
-def matching(
-    rows: Iterable[Row], plan: Mapping[str, PlannedDevice], text: str, haystacks: dict[object, str]
-) -> list[Row]:
-    """Return the devices in which every word of a text stands somewhere; ``haystacks`` keeps what was made for it."""
-    words = text.casefold().split()
-    found = []
-    for row in rows:
-        key = (row.mac, row.tag, row.state, row.last.unit)
-        where = haystacks.get(key)
-        if where is None:
-            where = haystacks[key] = haystack(row, plan.get(row.tag))
-        if all(word in where for word in words):
-            found.append(row)
-    return found

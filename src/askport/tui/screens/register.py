@@ -3,26 +3,25 @@
 from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding
-from textual.containers import VerticalScroll
 from textual.content import Content
 from textual.screen import Screen
 from textual.widgets import DataTable, Footer, Input
 
 from askport.core.errors import AskPortError
-from askport.core.plan.site_plan import PlannedDevice
-from askport.core.register.fold import Row
+from askport.core.register.searching import Brief, Order, Wanted, wanted
 from askport.core.text import display_text
 from askport.core.words import listed
 from askport.edges.files import write_all
+from askport.edges.projection import Projection
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, wrapped
-from askport.tui.pictures.register import HEADS, cells_of, device_lines, left_lines, matching
+from askport.tui.pictures.register import HEADS, STATE_STYLES, cells_of, left_lines
+from askport.tui.screens.device import DeviceScreen
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
 _MOST_SHOWN = 500
 """Rows in the table at once; more would be looked for and not scrolled to."""
 _WIDTHS = (10, 10, 18, 18, 22, 22, 17, 16)
-_STYLES = {"proven": f"{STRONG} {THEIRS}", "unproven": CONFLICT}
 
 
 class RegisterScreen(Screen[None]):
@@ -32,6 +31,7 @@ class RegisterScreen(Screen[None]):
     BINDINGS = [
         Binding("enter", "open", "The device", id="register.open", priority=True),
         Binding("escape", "back", "Back", id="register.back", priority=True),
+        Binding("f4", "sort", "Sort", id="register.sort", tooltip="Sort by tag, address, state, place, kind or day"),
         Binding("f9", "handover", "Handover", id="register.handover", tooltip="Write every document of the handover"),
         Binding("up", "move(-1)", "Device", key_display="↑ ↓", id="register.up", priority=True),
         Binding("down", "move(1)", "Down", show=False, priority=True),
@@ -42,29 +42,24 @@ class RegisterScreen(Screen[None]):
     def __init__(self, workplace: Workplace) -> None:
         super().__init__()
         self._workplace = workplace
-        self._plan: dict[str, PlannedDevice] = {}
-        self._haystacks: dict[object, str] = {}
-        self._shown: list[Row] = []
+        self._order = Order.FOUND
+        self._shown: list[Brief] = []
 
     def compose(self) -> ComposeResult:
         """Lay out the search over the table."""
         yield Sheet(id="heading")
-        yield Input(
-            id="search", placeholder="Type to search: a tag, an address, a maker, a state, anything", compact=True
-        )
+        hint = "Type to search everything; or state:proven, place:north, kind:probe, day:2026-03-04"
+        yield Input(id="search", placeholder=hint, compact=True)
         yield DataTable(id="table", cursor_type="row", zebra_stripes=False)
         yield Sheet(id="below")
         yield Footer(compact=True)
 
     def on_mount(self) -> None:
         """Fill the table."""
-        from askport.core.plan.folding import plan_of
-
-        self._plan = dict(plan_of(line.entry for line in self._workplace.run.job.lines).by_tag)
         for head, width in zip(HEADS, _WIDTHS, strict=True):
             self.query_one(DataTable).add_column(head, width=width)
         self.query_one(Input).focus()
-        self._fill("")
+        self.fill()
 
     def on_resize(self) -> None:
         """Break the lines below anew."""
@@ -73,37 +68,58 @@ class RegisterScreen(Screen[None]):
     def on_input_changed(self, event: Input.Changed) -> None:
         """Search as one types."""
         event.stop()
-        self._fill(event.value)
+        self.fill()
 
-    def _fill(self, text: str) -> None:
+    def action_sort(self) -> None:
+        """Sort by the next of the orders."""
+        orders = list(Order)
+        self._order = orders[(orders.index(self._order) + 1) % len(orders)]
+        self.fill()
+
+    def fill(self) -> None:
+        """Show what is found now; the cursor stays on its device where that is still there."""
         table = self.query_one(DataTable)
-        self._shown = matching(self._workplace.run.rows, self._plan, text, self._haystacks)
+        at = self._shown[table.cursor_row].id if table.cursor_row < len(self._shown) else None
+        self._shown = self._register.find(self._wanted, _MOST_SHOWN)
         table.clear()
-        for row in self._shown[:_MOST_SHOWN]:
-            cells = cells_of(row, self._plan.get(row.tag))
-            styles = (STRONG, _STYLES.get(row.state, DIM), THEIRS, "", "", DIM, DIM, DIM)
-            table.add_row(*(_content(each, style) for each, style in zip(cells, styles, strict=True)))
+        for device in self._shown:
+            styles = (STRONG, STATE_STYLES.get(device.state, DIM), THEIRS, "", "", DIM, DIM, DIM)
+            table.add_row(*(_content(each, style) for each, style in zip(cells_of(device), styles, strict=True)))
+        place = next((place for place, device in enumerate(self._shown) if device.id == at), 0)
+        table.move_cursor(row=place)
         self._say()
 
+    @property
+    def _register(self) -> Projection:
+        return self._workplace.run.job.register
+
+    @property
+    def _wanted(self) -> Wanted:
+        return wanted(self.query_one(Input).value, self._order)
+
     def _say(self) -> None:
-        rows, work = self._workplace.run.rows, self._workplace.run.work
-        proven = sum(row.is_proven for row in rows)
+        register, work = self._register, self._workplace.run.work
+        everyone, proven = register.count(wanted("")), register.count(wanted("state:proven"))
+        found = register.count(self._wanted)
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · register of ", DIM)
-        title.put(self._workplace.run.job.path.name).put(f"   {proven} of {len(rows)} proven", DIM)
-        if len(self._shown) < len(rows):
-            title.put(f"   {len(self._shown)} found", THEIRS)
+        title.put(self._workplace.run.job.path.name).put(f"   {proven} of {everyone} proven", DIM)
+        title.put(f"   {found} found" if found < everyone else "", THEIRS)
+        title.put(f"   by {self._order}" if self._order is not Order.FOUND else "", DIM)
         self.query_one("#heading", Sheet).show([title])
         width = max(40, self.size.width - 8)
-        done = {row.tag for row in rows if row.last.recorded_at}
+        done = register.recorded_tags()
         lines = left_lines([item for item in work if item.tag not in done], width)
-        if not rows:
+        if not everyone:
             text = "Nothing recorded yet. The first device appears here as soon as it was found."
             lines = [*wrapped(text, width, DIM), *lines]
-        if len(self._shown) > _MOST_SHOWN:
-            lines = [
-                *wrapped(f"The first {_MOST_SHOWN} are shown: type more of what you look for.", width, DIM),
-                *lines,
-            ]
+        elif not found:
+            text = "Nothing is like that. Words are looked for in everything that is known of a device; Escape clears."
+            lines = [*wrapped(text, width, DIM), *lines]
+        if found > _MOST_SHOWN:
+            text = f"The first {_MOST_SHOWN} are shown: type more of what you look for."
+            lines = [*wrapped(text, width, DIM), *lines]
+        for conflict in register.open_conflicts()[:3]:
+            lines += wrapped(conflict, width, CONFLICT)
         self.query_one("#below", Sheet).show(lines)
 
     def action_move(self, by: int) -> None:
@@ -118,8 +134,7 @@ class RegisterScreen(Screen[None]):
         if not self._shown:
             self.dismiss()
         elif place < len(self._shown):
-            row = self._shown[place]
-            self.app.push_screen(DeviceScreen(row, self._plan.get(row.tag)))
+            self.app.push_screen(DeviceScreen(self._workplace, self._shown[place].id), lambda _: self.fill())
 
     @work(thread=True, exclusive=True)
     def action_handover(self) -> None:
@@ -129,7 +144,11 @@ class RegisterScreen(Screen[None]):
         job = self._workplace.run.job
         folder = job.path.with_name(f"{job.path.stem}-handover")
         try:
-            written = write_all(folder, documents(job.lines, self._workplace.title))
+            register = job.register
+            made = documents(
+                job.checked(), register.plan(self._workplace.title), job.fingerprint, register.open_conflicts()
+            )
+            written = write_all(folder, made)
         except AskPortError as error:
             self.app.call_from_thread(self.notify, error.message, severity="error", markup=False)
             return
@@ -144,40 +163,6 @@ class RegisterScreen(Screen[None]):
             search.value = ""
         else:
             self.dismiss()
-
-
-class DeviceScreen(Screen[None]):
-    """One device of the register."""
-
-    CSS_PATH = "register.tcss"
-    BINDINGS = [Binding("escape,enter", "app.pop_screen", "Back", id="device.back")]
-
-    def __init__(self, row: Row, planned: PlannedDevice | None) -> None:
-        super().__init__()
-        self._row, self._planned = row, planned
-
-    def compose(self) -> ComposeResult:
-        """Lay out the page."""
-        yield Sheet(id="heading")
-        with VerticalScroll(id="rows"):
-            yield Sheet(id="sheet")
-        yield Footer(compact=True)
-
-    def on_mount(self) -> None:
-        """Show it."""
-        self.call_after_refresh(self.draw)
-
-    def on_resize(self) -> None:
-        """Draw to the new width."""
-        self.draw()
-
-    def draw(self) -> None:
-        """Show what is known of it."""
-        row, width = self._row, max(60, self.size.width - 8)
-        title = Ink().put(f"  {row.tag or 'no tag'}", f"{STRONG} {THEIRS}")
-        title.put(f"  {row.mac}  {row.maker or 'maker unknown'}   ", DIM).put(row.state, _STYLES.get(row.state, ""))
-        self.query_one("#heading", Sheet).show([title])
-        self.query_one("#sheet", Sheet).show(device_lines(row, self._planned, width))
 
 
 def _content(text: str, style: str) -> Content:

@@ -75,7 +75,8 @@ class SiteScreen(Screen[None]):
     def _known(self) -> Known:
         run = self._workplace.run
         targets = ((item.target.interface.ip, item.tag) for item in run.work if item.target)
-        planned = to_have((*targets, *((row.left, row.tag) for row in run.rows if row.left)))
+        register = run.job.register
+        planned = to_have((*targets, *((address, tag) for address, _, tag in register.left())))
         holders = {}
         for address, macs in holders_in(run.session.cable.finder).items():
             mac = min(macs)
@@ -84,7 +85,7 @@ class SiteScreen(Screen[None]):
             known = run.session.cable.around.known.get(mac)
             holders[address] = (mac, run.session.device.work.tag if mine else known.tag if known else "")
         at_hand = run.session.device.work.tag if run.session.phase is not Phase.RECORDED else ""
-        return Known(planned=planned, states={row.tag: row.state for row in run.rows}, at_hand=at_hand, holders=holders)
+        return Known(planned=planned, states=register.states(), at_hand=at_hand, holders=holders)
 
     def draw(self) -> None:
         """Show the maps, and what is under the cursor."""

@@ -14,6 +14,15 @@ from askport.tui.questions import Question
 class EntryLine(Vertical):
     """Appears above the bottom line, and goes when it was used or left."""
 
+    DEFAULT_CSS = """
+    EntryLine { display: none; height: auto; max-height: 8; padding: 0 2; }
+    EntryLine { background: $panel; border-top: solid $theirs; }
+    EntryLine.open { display: block; }
+    EntryLine #question { text-style: bold; }
+    EntryLine #check { color: $dim; }
+    EntryLine #check.wrong { color: $conflict; }
+    """
+
     class Entered(Message):
         """Something sound was typed."""
 

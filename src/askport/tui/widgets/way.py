@@ -4,7 +4,6 @@ from textual.events import Click
 from textual.message import Message
 
 from askport.core.narrate import step_lines
-from askport.core.register.fold import Row
 from askport.core.session import Session
 from askport.core.steps import Step
 from askport.edges.job_run import JobRun
@@ -59,14 +58,15 @@ def crate_lines(run: JobRun, width: int, room: int) -> list[Ink]:
     """Draw the devices of the round, the one at hand marked."""
     if not run.work:
         return []
-    rows: dict[str, Row] = {row.tag: row for row in run.rows}
+    states = run.job.register.states()
     lines = [blank(), line(" In this round", STRONG)]
     tags = [item.tag for item in run.work]
     here = tags.index(run.item.tag) if run.item.tag in tags else len(tags)
     first = max(0, min(here - room // 2, len(tags) - room))
     for item in run.work[first : first + room]:
-        row = rows.get(item.tag)
-        state = row.state if row and row.last.recorded_at else "at hand" if item.tag == run.item.tag else ""
+        state = states.get(item.tag, "")
+        if state not in ("proven", "unproven"):
+            state = "at hand" if item.tag == run.item.tag else ""
         style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
         ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
         lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))

@@ -1,0 +1,115 @@
+"""``askport register note|tag|reopen|same|settle``: what is written behind the record; nothing in it is changed."""
+
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from askport.cli.register_device import Job, Tag, device_of
+from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
+from askport.core.plan.work import clean_tag
+from askport.core.register.remarks import clean_remark
+from askport.core.text import display_text
+
+if TYPE_CHECKING:
+    from askport.core.register.entries import Entry
+    from askport.edges.jobfile import JobFile
+
+
+def _open(job: Path) -> "JobFile":
+    from askport.edges.jobfile import JobFile
+
+    if not job.exists():
+        raise BadInput(f"There is no job file '{display_text(str(job), 120)}'.")
+    return JobFile(job, create=True)
+
+
+def _write(job: "JobFile", *entries: "Entry") -> None:
+    job.append_all(entries, datetime.now(UTC))
+    job.close()
+
+
+def note(
+    job: Job,
+    tag: Tag,
+    text: Annotated[str, typer.Argument(help="What is to be known of it.")],
+    photo: Annotated[str, typer.Option(help="The name of a photo's file.")] = "",
+) -> None:
+    """Write something down about a device."""
+    from askport.core.register.entries import Noted
+
+    opened = _open(job)
+    row = device_of(opened, tag)
+    shown = clean_remark(photo) if photo else ""
+    _write(opened, Noted(unit=row.last.unit, mac=row.mac, text=clean_remark(text), photo=shown))
+
+
+def tag(
+    job: Job,
+    tag: Tag,
+    to: Annotated[str, typer.Argument(help="Its right tag.")],
+) -> None:
+    """Correct a device's tag."""
+    from askport.core.register.entries import Named
+
+    opened = _open(job)
+    row, right = device_of(opened, tag), clean_tag(to)
+    other = next((each for each in opened.register.by_tag(right) if each.id != row.id), None)
+    if other:
+        raise BadInput(f"'{right}' is the tag of {other.mac} already: correct that one first.")
+    _write(opened, Named(unit=row.last.unit, mac=row.mac, tag=right))
+
+
+def reopen(
+    job: Job,
+    tag: Tag,
+    because: Annotated[str, typer.Option("--because", help="Why.")],
+) -> None:
+    """Have a device that was recorded be commissioned again."""
+    from askport.core.register.entries import Reopened
+
+    opened = _open(job)
+    row = device_of(opened, tag)
+    if not row.last.recorded_at:
+        raise BadInput(f"'{display_text(tag, 40)}' is not recorded: there is nothing to open again.")
+    _write(opened, Reopened(unit=row.last.unit, mac=row.mac, because=clean_remark(because)))
+
+
+def same(
+    job: Job,
+    tag: Tag,
+    mac: Annotated[str, typer.Argument(help="The other MAC address of the same device.")],
+) -> None:
+    """Say that a MAC address belongs to a device: it has two, or its board was exchanged."""
+    from askport.core.register.entries import SameDevice
+
+    opened = _open(job)
+    row, other = device_of(opened, tag), MacAddress.parse(mac)
+    if other in row.macs:
+        raise BadInput(f"{other} belongs to '{display_text(tag, 40)}' already.")
+    _write(opened, SameDevice(unit=row.last.unit, mac=row.mac, other=other))
+
+
+def settle(
+    job: Job,
+    number: Annotated[int, typer.Argument(help="Which one, as they are listed; without, all are listed.")] = 0,
+    words: Annotated[str, typer.Option("--words", help="How it is settled.")] = "",
+) -> None:
+    """List what joined jobs say differently, or say how one of them is settled."""
+    from askport.core.register.entries import Settled
+    from askport.edges.jobfile import JobFile
+
+    conflicts = JobFile(job, create=False).register.open_conflicts()
+    if not number:
+        for place, each in enumerate(conflicts, 1):
+            print(f"{place}  {each}")
+        if not conflicts:
+            print("Nothing is open.")
+        return
+    if not 1 <= number <= len(conflicts):
+        raise BadInput(f"There is no conflict {number}: 'askport register settle {job}' lists them.")
+    if not words:
+        raise BadInput("Say how it is settled with --words.")
+    _write(_open(job), Settled(conflict=conflicts[number - 1], words=clean_remark(words)))

@@ -1,0 +1,76 @@
+"""``askport register verify|merge``: whether a record still stands, and two of them as one."""
+
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from askport.cli.register_device import Job
+from askport.cli.talk import Status, say
+from askport.core.errors import BadInput, Refused
+from askport.core.text import display_text
+
+_SHORTEST_FINGERPRINT = 16
+
+
+def verify(
+    job: Job,
+    against: Annotated[
+        str, typer.Option(metavar="FINGERPRINT", help="Whether what was handed over with this still stands.")
+    ] = "",
+) -> None:
+    """Check that nothing of a job was changed outside Ask Port; exit status 1 where something was."""
+    from askport.edges.jobfile import JobFile
+
+    wanted = "".join(against.lower().split())
+    if against and (len(wanted) < _SHORTEST_FINGERPRINT or set(wanted) - set("0123456789abcdef")):
+        least = f"at least its first {_SHORTEST_FINGERPRINT} digits"
+        raise BadInput(f"'{display_text(against, 80)}' is no fingerprint: type it as the handover prints it, {least}.")
+    if not job.exists():
+        raise BadInput(f"There is no job file '{job}'.")
+    try:
+        opened = JobFile(job, create=False)
+        opened.checked()
+    except BadInput as error:
+        raise Refused(error.message) from None
+    entries = f"{opened.count} entries" if opened.count != 1 else "1 entry"
+    print(f"Nothing was changed: {entries}, fingerprint {opened.fingerprint or 'none'}.")
+    if not against:
+        return
+    stands = opened.stands(wanted)
+    if stands is None:
+        raise Refused(
+            "What was handed over with that fingerprint is not in this record: it is another job, or a changed one."
+        )
+    handed_over, after, first = stands
+    came = f"{after} came after it, the first at {first.isoformat()}" if first else "nothing came after it"
+    print(f"What was handed over still stands: {handed_over} entries, and {came}.")
+
+
+def merge(
+    job: Job,
+    other: Annotated[Path, typer.Argument(help="The other job file of the same site.")],
+    into: Annotated[Path, typer.Option("--into", help="The new job file.")],
+) -> None:
+    """Join the jobs of two technicians; what they say differently is named, with exit status 1."""
+    from askport.core.register.joining import join
+    from askport.edges.jobfile import JobFile
+
+    if into.exists():
+        raise BadInput(f"'{into}' exists already: name a new file.")
+    files = [JobFile(each, create=False) for each in (job, other)]
+    lines, joined = join([each.lines for each in files])
+    captures = [
+        file.capture(visit.frames) for file in files for row in file.checked() for visit in row.visits if visit.frames
+    ]
+    made = JobFile(into, create=True)
+    made.adopt(lines, captures)
+    made.append(joined, datetime.now(UTC))
+    made.close()
+    print(f"{made.count} entries in {into}.")
+    for each in joined.conflicts:
+        print(f"! {each}")
+    if joined.conflicts:
+        say(f"'askport register settle {into}' lists them, and takes how each is settled.")
+        raise typer.Exit(Status.NO)

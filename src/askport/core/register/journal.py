@@ -1,0 +1,126 @@
+"""The journal: entries as lines, each tied by its hash to the one before it on its strand.
+
+A strand is what one technician wrote into one file, one line after the other; its lines are counted. Joined files have
+several, and a line that was made of two strands says in which lines they ended. A line is known by its hash, which
+covers all that came before it on its strand: so the same line in two files is one, and what was handed over with the
+hash of its last line can be found again in whatever the file became.
+"""
+
+from collections.abc import Collection, Iterable
+from functools import cached_property
+from hashlib import sha256
+
+from pydantic import AwareDatetime, BaseModel, ConfigDict
+
+from askport.core.register.entries import Entry, Joined, entry_of
+
+
+class Line(BaseModel):
+    """One line of the journal: an entry with its time and its place."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    number: int
+    """Its place in the file."""
+    place: int
+    """Its place on its strand."""
+    after: str | None = None
+    """The hash of the line before it on its strand, an empty text where it is the first; None where that is the line
+    before it in the file."""
+    at: AwareDatetime
+    body: str
+    """The entry as JSON, exactly as its hash was taken."""
+    hash: str
+
+    @cached_property
+    def entry(self) -> Entry:
+        """The entry itself, read once."""
+        return entry_of(self.body)
+
+
+def next_line(entry: Entry, at: AwareDatetime, last: Line | None) -> Line:
+    """Return an entry as the line behind the last one of a file."""
+    number, place, previous = (last.number + 1, last.place + 1, last.hash) if last else (1, 1, "")
+    body = entry.model_dump_json()
+    hash_ = chain_hash(previous, place, at.isoformat(), body)
+    return Line.model_construct(number=number, place=place, after=None, at=at, body=body, hash=hash_)
+
+
+def chain_hash(previous: str, place: int, at: str, body: str) -> str:
+    """Return the hash that ties a line to all lines before it: SHA-256 over theirs and its own text."""
+    return sha256("\n".join((previous, str(place), at, body)).encode()).hexdigest()
+
+
+class Chain:
+    """Checks lines in the order of their file."""
+
+    def __init__(self, last: Line | None = None, referred: Collection[str] = ()) -> None:
+        """Prepare to check.
+
+        Args:
+            last: the line before the first that is checked.
+            referred: hashes of lines that others than those right behind them come after.
+        """
+        self._number, self._place, self._hash = (last.number, last.place, last.hash) if last else (0, 0, "")
+        self._places = {"": 0}
+        self._referred = set(referred)
+        self._loose: set[str] = set()
+        self._is_whole = last is None
+
+    def fits(self, number: int, place: int, after: str | None, at: str, body: str, hash_: str) -> bool:
+        """Whether the next line is the one that was written there."""
+        if after is None:
+            previous, before = self._hash, self._place
+        else:
+            if self._hash and self._hash not in self._referred:
+                self._loose.add(self._hash)
+            known = self._places.get(after)
+            if known is None and self._is_whole:
+                return False
+            previous, before = after, place - 1 if known is None else known
+        fits = number == self._number + 1 and place == before + 1 and hash_ == chain_hash(previous, place, at, body)
+        self._number, self._place, self._hash = number, place, hash_
+        if hash_ in self._referred:
+            self._places[hash_] = place
+        if body.startswith('{"kind":"joined"'):
+            joined = entry_of(body)
+            self._loose -= set(joined.heads) if isinstance(joined, Joined) else set()
+        return fits
+
+    @property
+    def ends_together(self) -> bool:
+        """Whether every strand leads to the last line."""
+        return not self._loose or not self._is_whole
+
+
+def order(lines: Iterable[Line]) -> list[Line]:
+    """Return lines of several files as the lines of one: each once, by their times, none before its predecessor."""
+    known: dict[str, Line] = {}
+    predecessor: dict[str, str] = {}
+    previous = ""
+    for line in lines:
+        if line.number == 1:
+            previous = ""
+        predecessor[line.hash] = previous if line.after is None else line.after
+        known[line.hash] = line
+        previous = line.hash
+    ordered: list[Line] = []
+    placed = {""}
+    waiting: dict[str, list[Line]] = {}
+    for line in sorted(known.values(), key=lambda each: (each.at, each.place, each.hash)):
+        ready = [line]
+        while ready:
+            one = ready.pop()
+            if predecessor[one.hash] not in placed:
+                waiting.setdefault(predecessor[one.hash], []).append(one)
+                continue
+            ordered.append(one)
+            placed.add(one.hash)
+            ready += reversed(waiting.pop(one.hash, []))
+    numbered = []
+    last = ""
+    for number, line in enumerate(ordered, 1):
+        before = predecessor[line.hash]
+        numbered.append(line.model_copy(update={"number": number, "after": None if before == last else before}))
+        last = line.hash
+    return numbered

@@ -1,0 +1,160 @@
+"""What is known of the devices of a job: a row for each, with all its visits."""
+
+from datetime import datetime
+from ipaddress import IPv4Address
+
+from pydantic import BaseModel
+
+from askport.core.addresses import MacAddress
+from askport.core.mac_field import Mac
+from askport.core.register.as_left import AsLeft
+from askport.core.register.entries import UNHEARD, PowerCut, ReadOut
+
+
+class ProofRow(BaseModel):
+    """The last outcome of one proof."""
+
+    name: str
+    expected: str
+    measured: str
+    passed: bool | None
+    because: str
+    at: datetime
+
+
+class Visit(BaseModel):
+    """One time that a device was on the cable."""
+
+    unit: int
+    """Its number in the journal."""
+    found_at: datetime
+    found_address: IPv4Address | None
+    found_prefix: int | None
+    found_gateway: IPv4Address | None
+    found_belief: str = ""
+    """How sure its address was; ``unheard`` where it was not looked at before."""
+    found_asking: str | None
+    """The protocol by which it asked for an address, or None."""
+    found_said: ReadOut | None = None
+    """What it said of itself then."""
+    key: str | None = None
+    """The key that its console or page showed."""
+    cut: PowerCut | None = None
+    """The last power cut that it was put through."""
+    set_at: datetime | None = None
+    """When it had taken what it was set to."""
+    slips: int = 0
+    """How often setting it came to something else than was meant."""
+    way: str | None = None
+    result: str | None = None
+    as_left: AsLeft = AsLeft()
+    proofs: dict[str, ProofRow] = {}
+    left_out: tuple[str, ...] = ()
+    frames: str | None = None
+    """By which the frames that its as-found values rest on are kept: their SHA-256."""
+    recorded_at: datetime | None = None
+
+    @property
+    def has_changed(self) -> bool:
+        """Whether something was set or proved in it, so that it says more of the device than the visit before."""
+        return bool(self.way or self.proofs or self.recorded_at)
+
+    @property
+    def state(self) -> str:
+        """How far it came, in one word."""
+        if self.recorded_at:
+            return "proven" if self.is_proven else "unproven"
+        return "set" if self.result == "taken" else "found"
+
+    @property
+    def is_proven(self) -> bool:
+        """Whether it was recorded with every proof that can be made, made and passed."""
+        made = [proof.passed for proof in self.proofs.values() if proof.passed is not None]
+        return bool(self.recorded_at and made) and all(made) and not self.left_out and "address" not in self.unshown
+
+    @property
+    def not_made(self) -> list[str]:
+        """Proofs that could not be made."""
+        return [name for name, proof in self.proofs.items() if proof.passed is None]
+
+    @property
+    def unshown(self) -> list[str]:
+        """Which of address, mask and gateway rest on somebody's word only."""
+        return self.as_left.only_told
+
+    @property
+    def as_found(self) -> str:
+        """What it was found with, in a few words."""
+        if self.found_asking and not self.found_address:
+            return f"asked by {self.found_asking.upper()}"
+        if self.found_address is None:
+            return "not looked at" if self.found_belief == UNHEARD else "no address"
+        said = self.found_said if self.found_said and self.found_said.address == self.found_address else None
+        known = self.found_prefix if self.found_prefix is not None or said is None else said.prefix
+        prefix = f"/{known}" if known is not None else ""
+        return f"{self.found_address}{prefix}"
+
+
+class Note(BaseModel):
+    """What somebody wrote down about a device."""
+
+    at: datetime
+    text: str
+    photo: str = ""
+    """The name of a file."""
+
+
+class Row(BaseModel):
+    """One device: as it was found first, and as the last visit that changed something left it."""
+
+    id: int
+    """Counts the devices of a job from 1, in the order in which they were first found."""
+    tag: str
+    macs: list[Mac]
+    """All that it was found with, the first first."""
+    maker: str | None
+    visits: list[Visit]
+    """The earliest first; none of them is ever lost."""
+    notes: list[Note] = []
+
+    @property
+    def mac(self) -> MacAddress:
+        """The MAC address that it was found with last."""
+        return self.macs[-1]
+
+    @property
+    def first(self) -> Visit:
+        """The visit in which it was found first."""
+        return self.visits[0]
+
+    @property
+    def last(self) -> Visit:
+        """The last visit in which something was set or proved, or the last of all where nothing ever was."""
+        return next((each for each in reversed(self.visits) if each.has_changed), self.visits[-1])
+
+    @property
+    def state(self) -> str:
+        """How far it is, in one word."""
+        return self.last.state
+
+    @property
+    def is_proven(self) -> bool:
+        """Whether it stands as proven."""
+        return self.last.is_proven
+
+    @property
+    def left(self) -> IPv4Address | None:
+        """The address that it was left with, or None."""
+        return self.last.as_left.address.value
+
+    @property
+    def key(self) -> str | None:
+        """The key that its console or page showed the last time."""
+        return next((each.key for each in reversed(self.visits) if each.key), None)
+
+    @property
+    def open_points(self) -> list[str]:
+        """What was left out, what could not be proved, and what rests on somebody's word only."""
+        visit = self.last
+        unshown = visit.unshown if visit.has_changed else []
+        return list(dict.fromkeys((*visit.left_out, *visit.not_made, *unshown)))

@@ -1,0 +1,102 @@
+"""The tables of a job file: the journal, what is kept with it, and the register that it adds up to."""
+
+from sqlalchemy import Column, Connection, Index, Integer, LargeBinary, MetaData, String, Table, column, table, text
+
+APPLICATION_ID = 0x41534B50
+"""Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
+VERSION = 4
+"""Of the journal's tables (PRAGMA user_version). A newer file is refused; an older one is brought up to date."""
+FORM = 1
+"""Of the register's tables: where a file has another, they are made anew from the journal."""
+
+METADATA = MetaData()
+JOURNAL = Table(
+    "journal",
+    METADATA,
+    Column("number", Integer, primary_key=True),
+    Column("place", Integer, nullable=False),
+    Column("after", String),
+    Column("at", String, nullable=False),
+    Column("body", String, nullable=False),
+    Column("hash", String, nullable=False),
+)
+CAPTURES = Table(
+    "captures",
+    METADATA,
+    Column("sha256", String, primary_key=True),
+    Column("pcapng", LargeBinary, nullable=False),
+)
+"""Frames that as-found values rest on, as capture files by their SHA-256."""
+SEAL = Table(
+    "seal",
+    METADATA,
+    Column("number", Integer, primary_key=True),
+    Column("count", Integer, nullable=False),
+    Column("hash", String, nullable=False),
+)
+"""How many lines the journal has, and the hash of its last: lines taken off its end are missed."""
+
+REGISTER = MetaData()
+"""What the journal adds up to: it grows in the same transaction, and can be made anew at any time."""
+GROWN = Table(
+    "grown",
+    REGISTER,
+    Column("form", Integer, primary_key=True),
+    Column("count", Integer, nullable=False),
+    Column("hash", String, nullable=False),
+)
+"""Up to which line."""
+DEVICES = Table(
+    "devices",
+    REGISTER,
+    Column("id", Integer, primary_key=True),
+    Column("tag", String, nullable=False, index=True),
+    Column("state", String, nullable=False),
+    Column("as_left", String, nullable=False),
+    Column("left", Integer),
+    Column("as_found", String, nullable=False),
+    Column("found", Integer),
+    Column("maker", String, nullable=False),
+    Column("mac", String, nullable=False),
+    Column("kind", String, nullable=False),
+    Column("place", String, nullable=False),
+    Column("recorded_at", String),
+    Column("has_open_points", Integer, nullable=False),
+    Column("row", String, nullable=False),
+)
+"""A row for each: what tables show and sort by, and all of it as JSON."""
+MACS = Table("macs", REGISTER, Column("mac", String, primary_key=True), Column("device", Integer, nullable=False))
+VISITS = Table("visits", REGISTER, Column("unit", Integer, primary_key=True), Column("device", Integer, nullable=False))
+SUBNETS = Table(
+    "subnets",
+    REGISTER,
+    Column("network", String, primary_key=True),
+    Column("place", Integer, nullable=False),
+    Column("body", String, nullable=False),
+)
+PLANNED = Table(
+    "planned",
+    REGISTER,
+    Column("tag", String, primary_key=True),
+    Column("place", Integer, nullable=False),
+    Column("body", String, nullable=False),
+)
+CONFLICTS = Table(
+    "conflicts",
+    REGISTER,
+    Column("sentence", String, primary_key=True),
+    Column("settled", String),
+)
+SEARCH = table("search", column("rowid"), column("known"))
+"""Everything known of a device as one text, in an index of the three-letter pieces of it (SQLite, FTS5)."""
+Index("macs_of", MACS.c.device)
+Index("visits_of", VISITS.c.device)
+Index("left_at", DEVICES.c.left)
+
+
+def create_register(connection: Connection) -> None:
+    """Make the register's tables anew, empty."""
+    connection.execute(text("DROP TABLE IF EXISTS search"))
+    REGISTER.drop_all(connection)
+    REGISTER.create_all(connection)
+    connection.execute(text("CREATE VIRTUAL TABLE search USING fts5(known, tokenize = 'trigram')"))

@@ -1,0 +1,174 @@
+"""The register and the plan as the job file keeps them: looked up, searched and sorted by SQLite."""
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address
+
+from sqlalchemy import ColumnElement, Connection, Engine, RowMapping, and_, func, or_, select, true
+from sqlalchemy.exc import SQLAlchemyError
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import AskPortError
+from askport.core.plan.site_plan import Plan, PlannedDevice
+from askport.core.register.searching import Brief, Order, Wanted
+from askport.core.register.visits import Row
+from askport.edges.growing import Stored, differs, pairs, planned_as, stored_plan
+from askport.edges.job_tables import CONFLICTS, DEVICES, GROWN, SEARCH
+
+_SHORTEST_TRIGRAM = 3
+"""Characters: shorter words are looked for without the index."""
+_ORDERS = {
+    Order.FOUND: (DEVICES.c.id,),
+    Order.TAG: (DEVICES.c.tag, DEVICES.c.id),
+    Order.ADDRESS: (DEVICES.c.left.is_(None), DEVICES.c.left, DEVICES.c.id),
+    Order.STATE: (DEVICES.c.state, DEVICES.c.id),
+    Order.PLACE: (DEVICES.c.place, DEVICES.c.tag, DEVICES.c.id),
+    Order.KIND: (DEVICES.c.kind, DEVICES.c.tag, DEVICES.c.id),
+    Order.DAY: (DEVICES.c.recorded_at.is_(None), DEVICES.c.recorded_at, DEVICES.c.id),
+}
+
+
+class Projection:
+    """Reads what is kept: never the journal, so that a screen costs the same whatever came before."""
+
+    def __init__(self, engine: Engine, damaged: Callable[[str], AskPortError]) -> None:
+        """Read with an engine; ``damaged`` makes what is raised where something cannot be read."""
+        self._engine, self._damaged = engine, damaged
+        self._states: tuple[str, dict[str, str]] = ("", {})
+
+    @contextmanager
+    def _reading(self) -> Iterator[Connection]:
+        try:
+            with self._engine.connect() as connection:
+                yield connection
+        except (SQLAlchemyError, ValueError, TypeError):
+            raise self._damaged("the register that it keeps cannot be read") from None
+
+    def differs(self, rows: Sequence[Row], plan: Plan) -> str:
+        """Say what is not what a whole journal adds up to; an empty text where everything is."""
+        with self._reading() as connection:
+            return differs(connection, rows, plan)
+
+    def rows(self) -> list[Row]:
+        """Return every device with all that is known of it."""
+        with self._reading() as connection:
+            found = connection.execute(select(DEVICES.c.row).order_by(DEVICES.c.id)).scalars()
+            return [Row.model_validate_json(each) for each in found]
+
+    def row(self, id_: int) -> Row:
+        """Return one device by its id."""
+        return self._one(DEVICES.c.id == id_)[0]
+
+    def by_mac(self, mac: MacAddress) -> Row | None:
+        """Return the device that has a MAC address, or None."""
+        with self._reading() as connection:
+            return Stored(connection).by_mac(mac)
+
+    def by_tag(self, tag: str) -> list[Row]:
+        """Return the devices of a tag."""
+        return self._one(DEVICES.c.tag == tag)
+
+    def _one(self, where: ColumnElement[bool]) -> list[Row]:
+        with self._reading() as connection:
+            found = connection.execute(select(DEVICES.c.row).where(where).order_by(DEVICES.c.id)).scalars()
+            return [Row.model_validate_json(each) for each in found]
+
+    def plan(self, name: str = "") -> Plan:
+        """Return the plan, under a name."""
+        with self._reading() as connection:
+            return stored_plan(connection, name)
+
+    def planned(self, tag: str) -> PlannedDevice | None:
+        """Return the line of the plan that has a tag, or None."""
+        with self._reading() as connection:
+            return planned_as(connection, [tag]).get(tag)
+
+    def find(self, wanted: Wanted, most: int = -1) -> list[Brief]:
+        """Return devices in one line each, at most so many of them."""
+        where = _where(wanted)
+        found = select(DEVICES).where(where).order_by(*_ORDERS[wanted.order]).limit(most)
+        with self._reading() as connection:
+            return [_brief(each) for each in connection.execute(found).mappings()]
+
+    def count(self, wanted: Wanted) -> int:
+        """Return how many devices are like that."""
+        with self._reading() as connection:
+            return connection.execute(select(func.count()).select_from(DEVICES).where(_where(wanted))).scalar() or 0
+
+    def states(self) -> dict[str, str]:
+        """Return how far devices are, by their tags; those of the plan that were never found are not there."""
+        with self._reading() as connection:
+            at = connection.execute(select(GROWN.c.hash)).scalar() or ""
+            if at != self._states[0]:
+                found = connection.execute(select(DEVICES.c.tag, DEVICES.c.state).order_by(DEVICES.c.id))
+                self._states = at, pairs(found)
+        return self._states[1]
+
+    def last_id(self) -> int:
+        """Return how many devices were ever found."""
+        with self._reading() as connection:
+            return Stored(connection).last_id()
+
+    def recorded_tags(self) -> set[str]:
+        """Return the tags of devices that were recorded."""
+        with self._reading() as connection:
+            found = select(DEVICES.c.tag).where(DEVICES.c.recorded_at.is_not(None))
+            return set(connection.execute(found).scalars())
+
+    def left(self) -> list[tuple[IPv4Address, MacAddress, str]]:
+        """Return the addresses that devices were left with, each with its MAC address and its tag."""
+        columns = (DEVICES.c.left, DEVICES.c.mac, DEVICES.c.tag)
+        with self._reading() as connection:
+            found = connection.execute(select(*columns).where(DEVICES.c.left.is_not(None)).order_by(DEVICES.c.id)).all()
+            return [(IPv4Address(left), MacAddress.parse(mac), tag) for left, mac, tag in found]
+
+    def found_before(self) -> list[tuple[str | None, IPv4Address]]:
+        """Return makers and the addresses that devices were found with, the latest last, each pair once."""
+        last = func.max(DEVICES.c.id)
+        pairs = select(DEVICES.c.maker, DEVICES.c.found).where(DEVICES.c.found.is_not(None))
+        with self._reading() as connection:
+            found = connection.execute(pairs.group_by(DEVICES.c.maker, DEVICES.c.found).order_by(last)).all()
+            return [(maker or None, IPv4Address(address)) for maker, address in found]
+
+    def open_conflicts(self) -> list[str]:
+        """Return what joined journals say differently and nobody has settled."""
+        with self._reading() as connection:
+            found = select(CONFLICTS.c.sentence).where(CONFLICTS.c.settled.is_(None)).order_by(CONFLICTS.c.sentence)
+            return list(connection.execute(found).scalars())
+
+
+def _brief(named: RowMapping) -> Brief:
+    at = datetime.fromisoformat(named["recorded_at"]) if named["recorded_at"] else None
+    texts = {
+        name: named[name] for name in ("id", "tag", "state", "as_left", "as_found", "kind", "place", "maker", "mac")
+    }
+    return Brief(**texts, recorded_at=at, has_open_points=bool(named["has_open_points"]))
+
+
+def _where(wanted: Wanted) -> ColumnElement[bool]:
+    conditions: list[ColumnElement[bool]] = [true()]
+    for word in wanted.words:
+        if len(word) >= _SHORTEST_TRIGRAM:
+            quoted = '"' + word.replace('"', '""') + '"'
+            inside = select(SEARCH.c.rowid).where(SEARCH.c.known.op("MATCH")(quoted))
+        else:
+            inside = select(SEARCH.c.rowid).where(func.instr(SEARCH.c.known, word) > 0)
+        conditions.append(DEVICES.c.id.in_(inside))
+    for name, value in wanted.named:
+        if name == "day":
+            conditions.append(_on_day(value))
+            continue
+        column = func.casefold(DEVICES.c[name])
+        conditions.append(or_(column.startswith(value, autoescape=True), column.contains(f" {value}", autoescape=True)))
+    return and_(*conditions)
+
+
+def _on_day(value: str) -> ColumnElement[bool]:
+    """Recorded on a day of the laptop's time zone; a month or a year as the record has it (UTC)."""
+    try:
+        day = datetime.fromisoformat(value).astimezone()
+    except ValueError:
+        return DEVICES.c.recorded_at.startswith(value, autoescape=True)
+    first, after = (each.astimezone(UTC).isoformat(timespec="microseconds") for each in (day, day + timedelta(days=1)))
+    return and_(DEVICES.c.recorded_at >= first, DEVICES.c.recorded_at < after)
