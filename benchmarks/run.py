@@ -6,6 +6,7 @@ import beliefs
 import decoding
 import drawing
 import fuzz
+import register
 import starting
 import wire
 
@@ -15,6 +16,7 @@ BENCHMARKS = {
     "decode": decoding.beside_dpkt,
     "beliefs": beliefs.many_beside_few,
     "draw": drawing.many_devices,
+    "register": register.many_beside_few,
     "loss": wire.lost_in_a_flood,
     "belief": wire.time_to_belief,
     "sweep": wire.sweep_rate,

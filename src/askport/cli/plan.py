@@ -67,7 +67,7 @@ def import_(
     entries = [change.entry for change in found if change.entry]
     if not dry_run and opened:
         opened.append_all(entries, datetime.now(UTC))
-    after = planned_after(plan, entries) if dry_run or not opened else opened.register.plan(job.stem)
+    after = planned_after(plan, entries)
     for finding in check_plan(after):
         say(f"{'?' if finding.is_hint else '!'} {finding.sentence}")
     devices, subnets = len(after.devices), len(after.subnets)

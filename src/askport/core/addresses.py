@@ -91,6 +91,7 @@ def _padded_octets(text: str) -> str | None:
     return ".".join(str(int(part)) for part in parts)
 
 
+@lru_cache(maxsize=1024)  # a plan names the same gateway in ten thousand lines
 def parse_address(text: str, what: str = "address") -> IPv4Address:
     """Read one IPv4 address.
 
@@ -208,9 +209,9 @@ def host_fault(interface: IPv4Interface) -> str | None:
 
 
 @lru_cache(maxsize=4096)
-def host_fault_of(address: IPv4Address) -> str | None:
-    """Say why no host can have this address, whatever its subnet, or return None where one can."""
-    return host_fault(IPv4Interface((address, 32)))
+def host_fault_of(address: IPv4Address, prefix: int = 32) -> str | None:
+    """Say why no host can have this address, whatever its subnet or with a prefix; None where one can."""
+    return host_fault(IPv4Interface((address, prefix)))
 
 
 @lru_cache(maxsize=256)

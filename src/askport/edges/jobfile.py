@@ -340,7 +340,11 @@ class JobFile:
 
     def _write(self, lines: Sequence[Line], *with_it: Executable) -> None:
         """Write lines together with what belongs to them, and have the register grow with them."""
-        rows = [{**line.model_dump(), "at": line.at.isoformat()} for line in lines]
+        rows = [
+            {"number": line.number, "place": line.place, "after": line.after, "at": line.at.isoformat(),
+             "body": line.body, "hash": line.hash}
+            for line in lines
+        ]  # fmt: skip
         try:
             with self._engine.begin() as connection:
                 for statement in with_it:
@@ -354,6 +358,7 @@ class JobFile:
                 "Nothing recorded before is lost; make room or choose another file with --job."
             ) from None
         self._last = lines[-1]
+        self.register.has_grown()
 
 
 def engine_of(path: Path) -> Engine:

@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
+from typing import Any, TypeVar
 
 from sqlalchemy import ColumnElement, Connection, Engine, RowMapping, and_, func, or_, select, true
 from sqlalchemy.exc import SQLAlchemyError
@@ -14,8 +15,9 @@ from askport.core.plan.site_plan import Plan, PlannedDevice
 from askport.core.register.searching import Brief, Order, Wanted
 from askport.core.register.visits import Row
 from askport.edges.growing import Stored, differs, pairs, planned_as, stored_plan
-from askport.edges.job_tables import CONFLICTS, DEVICES, GROWN, SEARCH
+from askport.edges.job_tables import CONFLICTS, DEVICES, SEARCH
 
+_T = TypeVar("_T")
 _SHORTEST_TRIGRAM = 3
 """Characters: shorter words are looked for without the index."""
 _ORDERS = {
@@ -35,7 +37,19 @@ class Projection:
     def __init__(self, engine: Engine, damaged: Callable[[str], AskPortError]) -> None:
         """Read with an engine; ``damaged`` makes what is raised where something cannot be read."""
         self._engine, self._damaged = engine, damaged
-        self._states: tuple[str, dict[str, str]] = ("", {})
+        self._looked_up: dict[str, Any] = {}
+
+    def has_grown(self) -> None:
+        """Take in that lines were written: what was looked up before is looked up again."""
+        self._looked_up = {}
+
+    def _once(self, name: str, look_up: Callable[[Connection], _T]) -> _T:
+        """Return what was looked up since the register last grew, for what is drawn many times a second."""
+        if name not in self._looked_up:
+            with self._reading() as connection:
+                self._looked_up[name] = look_up(connection)
+        found: _T = self._looked_up[name]
+        return found
 
     @contextmanager
     def _reading(self) -> Iterator[Connection]:
@@ -84,10 +98,10 @@ class Projection:
         with self._reading() as connection:
             return planned_as(connection, [tag]).get(tag)
 
-    def find(self, wanted: Wanted, most: int = -1) -> list[Brief]:
-        """Return devices in one line each, at most so many of them."""
+    def find(self, wanted: Wanted, most: int = -1, behind: int = 0) -> list[Brief]:
+        """Return devices in one line each, at most so many of them, behind so many others."""
         where = _where(wanted)
-        found = select(DEVICES).where(where).order_by(*_ORDERS[wanted.order]).limit(most)
+        found = select(DEVICES).where(where).order_by(*_ORDERS[wanted.order]).limit(most).offset(behind)
         with self._reading() as connection:
             return [_brief(each) for each in connection.execute(found).mappings()]
 
@@ -98,12 +112,14 @@ class Projection:
 
     def states(self) -> dict[str, str]:
         """Return how far devices are, by their tags; those of the plan that were never found are not there."""
-        with self._reading() as connection:
-            at = connection.execute(select(GROWN.c.hash)).scalar() or ""
-            if at != self._states[0]:
-                found = connection.execute(select(DEVICES.c.tag, DEVICES.c.state).order_by(DEVICES.c.id))
-                self._states = at, pairs(found)
-        return self._states[1]
+        found = select(DEVICES.c.tag, DEVICES.c.state).order_by(DEVICES.c.id)
+        return self._once("states", lambda connection: pairs(connection.execute(found)))
+
+    def proven(self) -> tuple[int, int]:
+        """Return how many devices are proven, and how many there are."""
+        proven = select(func.count().filter(DEVICES.c.state == "proven"), func.count()).select_from(DEVICES)
+        first, everyone = self._once("proven", lambda connection: connection.execute(proven).one())
+        return first, everyone
 
     def last_id(self) -> int:
         """Return how many devices were ever found."""
@@ -112,16 +128,19 @@ class Projection:
 
     def recorded_tags(self) -> set[str]:
         """Return the tags of devices that were recorded."""
-        with self._reading() as connection:
-            found = select(DEVICES.c.tag).where(DEVICES.c.recorded_at.is_not(None))
-            return set(connection.execute(found).scalars())
+        found = select(DEVICES.c.tag).where(DEVICES.c.recorded_at.is_not(None))
+        return self._once("recorded", lambda connection: set(connection.execute(found).scalars()))
 
     def left(self) -> list[tuple[IPv4Address, MacAddress, str]]:
         """Return the addresses that devices were left with, each with its MAC address and its tag."""
-        columns = (DEVICES.c.left, DEVICES.c.mac, DEVICES.c.tag)
-        with self._reading() as connection:
-            found = connection.execute(select(*columns).where(DEVICES.c.left.is_not(None)).order_by(DEVICES.c.id)).all()
-            return [(IPv4Address(left), MacAddress.parse(mac), tag) for left, mac, tag in found]
+        found = select(DEVICES.c.left, DEVICES.c.mac, DEVICES.c.tag)
+        found = found.where(DEVICES.c.left.is_not(None)).order_by(DEVICES.c.id)
+        return self._once(
+            "left",
+            lambda connection: [
+                (IPv4Address(left), MacAddress.parse(mac), tag) for left, mac, tag in connection.execute(found)
+            ],
+        )
 
     def found_before(self) -> list[tuple[str | None, IPv4Address]]:
         """Return makers and the addresses that devices were found with, the latest last, each pair once."""
@@ -133,9 +152,8 @@ class Projection:
 
     def open_conflicts(self) -> list[str]:
         """Return what joined journals say differently and nobody has settled."""
-        with self._reading() as connection:
-            found = select(CONFLICTS.c.sentence).where(CONFLICTS.c.settled.is_(None)).order_by(CONFLICTS.c.sentence)
-            return list(connection.execute(found).scalars())
+        found = select(CONFLICTS.c.sentence).where(CONFLICTS.c.settled.is_(None)).order_by(CONFLICTS.c.sentence)
+        return self._once("conflicts", lambda connection: list(connection.execute(found).scalars()))
 
 
 def _brief(named: RowMapping) -> Brief:

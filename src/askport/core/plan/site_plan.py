@@ -104,7 +104,7 @@ class Plan(_Model):
             return None
         gateway = device.gateway or (subnet.gateway if subnet else None)
         dns = device.dns if device.dns is not None else subnet.dns if subnet else ()
-        return Target(interface=IPv4Interface((device.address, prefix)), gateway=gateway, dns=dns)
+        return Target(interface=IPv4Interface((int(device.address), prefix)), gateway=gateway, dns=dns)
 
     @cached_property
     def sites(self) -> tuple[Site, ...]:

@@ -166,7 +166,7 @@ def _check_gateway(target: Target) -> Check:
         return Check(about="gateway", passed=True, sentence=sentence)
     if gateway not in network:
         return Check(about="gateway", passed=False, sentence=_outside(target, gateway))
-    if fault := host_fault(IPv4Interface((gateway, network.prefixlen))):
+    if fault := host_fault_of(gateway, network.prefixlen):
         return Check(about="gateway", passed=False, sentence=f"{gateway} cannot be its gateway: {fault}.")
     return Check(about="gateway", passed=True, sentence=f"Inside {network}.")
 

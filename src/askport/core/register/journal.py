@@ -43,7 +43,9 @@ def next_line(entry: Entry, at: AwareDatetime, last: Line | None) -> Line:
     number, place, previous = (last.number + 1, last.place + 1, last.hash) if last else (1, 1, "")
     body = entry.model_dump_json()
     hash_ = chain_hash(previous, place, at.isoformat(), body)
-    return Line.model_construct(number=number, place=place, after=None, at=at, body=body, hash=hash_)
+    line = Line.model_construct(number=number, place=place, after=None, at=at, body=body, hash=hash_)
+    line.__dict__["entry"] = entry  # as if it had been read already
+    return line
 
 
 def chain_hash(previous: str, place: int, at: str, body: str) -> str:

@@ -19,8 +19,8 @@ from askport.tui.screens.device import DeviceScreen
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
-_MOST_SHOWN = 500
-"""Rows in the table at once; more would be looked for and not scrolled to."""
+_AT_ONCE = 60
+"""Rows that are put into the table at once; more come when the cursor nears its end."""
 _WIDTHS = (10, 10, 18, 18, 22, 22, 17, 16)
 
 
@@ -44,6 +44,7 @@ class RegisterScreen(Screen[None]):
         self._workplace = workplace
         self._order = Order.FOUND
         self._shown: list[Brief] = []
+        self._found = 0
 
     def compose(self) -> ComposeResult:
         """Lay out the search over the table."""
@@ -80,14 +81,26 @@ class RegisterScreen(Screen[None]):
         """Show what is found now; the cursor stays on its device where that is still there."""
         table = self.query_one(DataTable)
         at = self._shown[table.cursor_row].id if table.cursor_row < len(self._shown) else None
-        self._shown = self._register.find(self._wanted, _MOST_SHOWN)
+        self._shown = []
         table.clear()
-        for device in self._shown:
-            styles = (STRONG, STATE_STYLES.get(device.state, DIM), THEIRS, "", "", DIM, DIM, DIM)
-            table.add_row(*(_content(each, style) for each, style in zip(cells_of(device), styles, strict=True)))
+        self._more()
         place = next((place for place, device in enumerate(self._shown) if device.id == at), 0)
         table.move_cursor(row=place)
         self._say()
+
+    def _more(self) -> None:
+        """Put the next rows into the table."""
+        table = self.query_one(DataTable)
+        more = self._register.find(self._wanted, _AT_ONCE, behind=len(self._shown))
+        for device in more:
+            styles = (STRONG, STATE_STYLES.get(device.state, DIM), THEIRS, "", "", DIM, DIM, DIM)
+            table.add_row(*(_content(each, style) for each, style in zip(cells_of(device), styles, strict=True)))
+        self._shown += more
+
+    def on_data_table_row_highlighted(self, event: DataTable.RowHighlighted) -> None:
+        """Have more rows ready before the cursor is at the end."""
+        if event.cursor_row > len(self._shown) - _AT_ONCE // 2 and len(self._shown) < self._found:
+            self._more()
 
     @property
     def _register(self) -> Projection:
@@ -99,8 +112,8 @@ class RegisterScreen(Screen[None]):
 
     def _say(self) -> None:
         register, work = self._register, self._workplace.run.work
-        everyone, proven = register.count(wanted("")), register.count(wanted("state:proven"))
-        found = register.count(self._wanted)
+        proven, everyone = register.proven()
+        self._found = found = register.count(self._wanted)
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · register of ", DIM)
         title.put(self._workplace.run.job.path.name).put(f"   {proven} of {everyone} proven", DIM)
         title.put(f"   {found} found" if found < everyone else "", THEIRS)
@@ -114,9 +127,6 @@ class RegisterScreen(Screen[None]):
             lines = [*wrapped(text, width, DIM), *lines]
         elif not found:
             text = "Nothing is like that. Words are looked for in everything that is known of a device; Escape clears."
-            lines = [*wrapped(text, width, DIM), *lines]
-        if found > _MOST_SHOWN:
-            text = f"The first {_MOST_SHOWN} are shown: type more of what you look for."
             lines = [*wrapped(text, width, DIM), *lines]
         for conflict in register.open_conflicts()[:3]:
             lines += wrapped(conflict, width, CONFLICT)

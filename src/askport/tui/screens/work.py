@@ -152,9 +152,13 @@ class WorkScreen(PracticeHands, Screen[None]):
         self.set_class(self.app.size.width < _ROOMY.width or self.app.size.height < _ROOMY.height, "-compact")
         self.draw()
 
+    def on_screen_resume(self) -> None:
+        """Show what happened behind another screen."""
+        self.draw()
+
     def draw(self) -> None:
-        """Show the state of this moment."""
-        if not self.is_attached or self.size.width == 0:
+        """Show the state of this moment, while it is in front."""
+        if not self.is_attached or self.size.width == 0 or not (self.is_current or self.app.screen.is_modal):
             return
         run = self.workplace.run
         session, now = run.session, run.wire.now()
