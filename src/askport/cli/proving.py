@@ -3,7 +3,7 @@
 import asyncio
 import sys
 from collections.abc import Iterable
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, field, replace
 from ipaddress import IPv4Address
 from typing import Annotated
 
@@ -24,8 +24,9 @@ from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import final_proofs
 from askport.core.proofs.power_cycle import Power, PowerCycle
-from askport.core.proofs.proof import Expected, Proof, Subject
+from askport.core.proofs.proof import Expected, Proof, Proving, Subject
 from askport.core.proofs.read_back import Reads
+from askport.core.proofs.services import Services
 from askport.core.ways.conversation import Conversation
 from askport.core.ways.reading import reading
 from askport.core.ways.start import Start
@@ -77,26 +78,35 @@ def prove(
     with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
         finder = finder_on(keeper, measures=False)
         finder.laptop_addresses |= {each.ip for each in keeper.own}
-        proofs, seen = asyncio.run(_prove(keeper, device, target, expected, finder, own, power_cycle=power_cycle))
+        made = asyncio.run(_prove(keeper, device, target, expected, finder, own, power_cycle=power_cycle))
+        proofs = made.proofs
         wall, now = keeper.wire.wall, keeper.wire.now()
         from askport.core.register.entries import Recorded
         from askport.core.register.writing import left, power_cut, proved
 
-        record.visit(device, seen, wall, now, goes_on=True)
-        as_left = left(proofs, unit=record.unit, mac=device, heard_gateway=_heard_gateway(finder, device, interface.ip))
+        record.visit(device, made.seen, wall, now, goes_on=True)
+        as_left = left(
+            [*proofs, *made.again],
+            unit=record.unit,
+            mac=device,
+            heard_gateway=_heard_gateway(finder, device, interface.ip),
+        )
         left_out = () if power_cycle else (PowerCycle.name,)
         record.write(
             wall(now),
             *(proved(proof.outcome, unit=record.unit, mac=device) for proof in proofs),
+            *(proved(proof.outcome, unit=record.unit, mac=device, after_cut=True) for proof in made.again),
             *(
                 cut
                 for each in proofs
-                if isinstance(each, PowerCycle) and (cut := power_cut(each, unit=record.unit, mac=device))
+                if isinstance(each, PowerCycle)
+                and (cut := power_cut(each, made.services, unit=record.unit, mac=device))
             ),
             as_left,
             Recorded(unit=record.unit, mac=device, left_out=left_out),
         )
-    passed = all(proof.passed or proof.not_made for proof in proofs) and any(proof.passed for proof in proofs)
+    everything = [*proofs, *made.again]
+    passed = all(proof.passed or proof.not_made for proof in everything) and any(proof.passed for proof in proofs)
     if json:
         from askport.reports.register import as_left_json
 
@@ -107,13 +117,15 @@ def prove(
                 "at": str(interface),
                 "passed": passed,
                 "proofs": [asdict(proof.outcome) for proof in proofs],
+                "after_power_cut": [asdict(proof.outcome) for proof in made.again],
                 "as_left": as_left_json(as_left.as_left),
             }
         )
     else:
         words = {True: "passed", False: "FAILED", None: "not made"}
-        for proof in proofs:
-            print(f"{words[proof.outcome.passed]}  {proof.expected}: {proof.because}")
+        for proof in everything:
+            again = "after the power cut, " if proof in made.again else ""
+            print(f"{words[proof.outcome.passed]}  {again}{proof.expected}: {proof.because}")
     if not passed:
         raise typer.Exit(Status.NO)
 
@@ -121,6 +133,22 @@ def prove(
 def _heard_gateway(finder: Finder, mac: MacAddress, at: IPv4Address) -> IPv4Address | None:
     device = finder.device(mac)
     return next((each.gateway for each in device.addresses if each.address == at), None) if device else None
+
+
+@dataclass(frozen=True, slots=True)
+class _Made:
+    """What was made of a device."""
+
+    proofs: list[Proof]
+    seen: Device | None
+    """The device as it was heard."""
+    again: list[Proof] = field(default_factory=list)
+    """The same proofs once more after a power cut."""
+
+    @property
+    def services(self) -> Services | None:
+        """When what it serves was back."""
+        return next((each for each in self.proofs if isinstance(each, Services)), None)
 
 
 async def _prove(
@@ -132,37 +160,51 @@ async def _prove(
     own: Start | None,
     *,
     power_cycle: bool,
-) -> tuple[list[Proof], Device | None]:
-    """Return the proofs, and the device as it was heard."""
+) -> _Made:
+    """Make the proofs; with a power cut, once more after it."""
     avoid: Iterable[IPv4Address | None] = (target.gateway, *expected.left)
     laptop = await laptop_within(keeper, target.interface, [each for each in avoid if each], finder)
     finder.laptop_addresses.add(laptop.ip)
     at = target.interface
     subject = Subject(mac=mac, at=at, laptop_mac=keeper.mac, laptop=laptop)
-    proving = final_proofs(
-        subject,
-        expected,
-        now=keeper.wire.now(),
-        heard_gateway=lambda: _heard_gateway(finder, mac, at.ip),
-        reads=_reads(own) if own else None,
-    )
+
+    def begin() -> Proving:
+        return final_proofs(
+            subject,
+            expected,
+            now=keeper.wire.now(),
+            heard_gateway=lambda: _heard_gateway(finder, mac, at.ip),
+            reads=_reads(own) if own else None,
+            asked_from=finder.laptop_addresses,
+        )
+
+    proving = begin()
     if own:
         await keeper.pin(at.ip, mac)
     await run(Together(proving, finder), keeper, None)
     proofs = proving.proofs
-    if power_cycle and proving.passed:
-        may_be = landings(at.ip, next(iter(expected.left), None))
-        cycle = PowerCycle(subject, now=keeper.wire.now(), landings=may_be)
-        calls = Calls(subject, expected.gateway, expected.dns or (), cycle, lambda: _is_alone(finder, mac))
-        proofs.append(
-            await _cut(cycle, Together(cycle, finder, *([] if forwards(keeper.adapter) else [calls])), keeper)
+    if not (power_cycle and proving.passed):
+        return _Made(proofs, finder.device(mac))
+    may_be = landings(at.ip, next(iter(expected.left), None))
+    cycle = PowerCycle(subject, now=keeper.wire.now(), landings=may_be)
+    services = Services(subject, cycle, ports=expected.ports, echo=expected.echo)
+    calls = Calls(subject, expected.gateway, expected.dns or (), cycle, lambda: _is_alone(finder, mac))
+    aside = [] if forwards(keeper.adapter) else [calls]
+    await _cut(cycle, Together(cycle, finder, *aside), keeper)
+    again: list[Proof] = []
+    if cycle.passed:
+        calls.listen_on(keeper.wire.now())
+        if services.is_wanted:
+            say("Waiting for what it serves.")
+            await run(Together(services, finder, *aside), keeper, None, lambda: services.done)
+        say("Proving everything else once more, and listening to whom it calls.")
+        once_more = begin()
+        again = once_more.proofs
+        await run(
+            Together(once_more, *aside, finder), keeper, None, lambda: all(each.done for each in (once_more, *aside))
         )
-        if cycle.passed and not forwards(keeper.adapter):
-            calls.listen_on(keeper.wire.now())
-            say("Listening to whom it calls.")
-            await run(Together(calls, finder), keeper, None)
-        proofs += [calls] if calls.called else []
-    return proofs, finder.device(mac)
+    after = [each for each in (cycle, services) if each is cycle or (cycle.passed and services.is_wanted)]
+    return _Made([*proofs, *after, *([calls] if calls.called else [])], finder.device(mac), again)
 
 
 def _reads(own: Start) -> Reads:

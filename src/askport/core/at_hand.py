@@ -14,6 +14,7 @@ from askport.core.proofs.calls import Calls
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof
 from askport.core.proofs.reachable import Echo, PortOpens
+from askport.core.proofs.services import Services
 from askport.core.register.as_left import AsLeft
 from askport.core.register.known import Known
 from askport.core.ways.way import Result, Way
@@ -68,6 +69,9 @@ class AtHand:
         """Who else holds the planned address, if anybody answered for it."""
         self.proofs: list[Proof] = []
         self.power_cycle: PowerCycle | None = None
+        self.services: Services | None = None
+        self.again: list[Proof] = []
+        """The same proofs, made once more after its power was cut."""
         self.calls: Calls | None = None
         """Whom it calls by itself after the power cut."""
         self.left_out: list[str] = []
@@ -88,6 +92,10 @@ class AtHand:
             target = known.target or self.work.target
             self.work = replace(self.work, tag=known.tag, target=target, mac=self.chosen.mac, ports=())
             self.target, self.revisits = target, True
+
+    def forget_proofs(self) -> None:
+        """Begin to be proven anew."""
+        self.proofs, self.power_cycle, self.services, self.again, self.calls = [], None, None, [], None
 
     @property
     def old_address(self) -> IPv4Address | None:
@@ -118,7 +126,8 @@ class AtHand:
     def all_proofs(self) -> list[Proof]:
         """Its proofs, the one by a power cut last."""
         called = [self.calls] if self.calls and self.calls.called else []
-        return [*self.proofs, *([self.power_cycle] if self.power_cycle else []), *called]
+        after = [each for each in (self.power_cycle, self.services) if each]
+        return [*self.proofs, *after, *called]
 
 
 def as_found(device: Device, says: ReadBack | None) -> Target | None:

@@ -78,6 +78,9 @@ class Machine:
     out what ``poll`` returns after each.
     """
 
+    is_aside = False
+    """Whether what runs beside it goes on without waiting for its end."""
+
     def __init__(self) -> None:
         self._effects: list[Effect] = []
 

@@ -141,9 +141,9 @@ class Session(Borrower):
     def _go_on(self, now: float) -> None:
         """Go on from what ran, when all of it is done."""
         self.stages.now.follow(now)
-        ran = self.visit.running
-        if ran and all(each.done for each in ran):
-            for machine in ran:
+        awaited = [each for each in self.visit.running if not each.is_aside]
+        if awaited and all(each.done for each in awaited):
+            for machine in self.visit.running:
                 self.visit.effects += machine.poll()
             self.visit.running = []
-            self.stages.now.ended(ran, now)
+            self.stages.now.ended(awaited, now)

@@ -36,6 +36,7 @@ class Phase(Enum):
     PROVING = auto(), Step.PROVE
     NOT_PROVEN = auto(), Step.PROVE
     POWER_CYCLE = auto(), Step.PROVE
+    PROVING_AGAIN = auto(), Step.PROVE
     FORGOTTEN = auto(), Step.PROVE
     MAY_RECORD = auto(), Step.RECORD
     RECORDED = auto(), Step.RECORD

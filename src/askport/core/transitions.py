@@ -41,10 +41,12 @@ class Event(Enum):
     PROVES = auto()
     FAILED = auto()
     PASSED = auto()
+    PROVES_AGAIN = auto()
+    """It kept its address over a power cut, and all else is proven once more."""
     FORGOT = auto()
     """It did not keep its address over a power cut."""
     KEPT = auto()
-    """It did, or that is left out."""
+    """It kept everything, or that is left out."""
     RECORDS = auto()
 
 
@@ -79,10 +81,11 @@ MOVES: dict[Event, dict[Phase, Phase]] = {
     Event.NOT_KEPT: {Phase.KEEPING: Phase.MAY_KEEP},
     Event.MOVED_AWAY: dict.fromkeys(_CHOSEN, Phase.MAY_PROVE),
     Event.PROVES: dict.fromkeys(_CHOSEN, Phase.PROVING),
-    Event.FAILED: {Phase.PROVING: Phase.NOT_PROVEN},
+    Event.FAILED: dict.fromkeys((Phase.PROVING, Phase.POWER_CYCLE, Phase.PROVING_AGAIN), Phase.NOT_PROVEN),
     Event.PASSED: {Phase.PROVING: Phase.POWER_CYCLE},
     Event.FORGOT: {Phase.POWER_CYCLE: Phase.FORGOTTEN},
-    Event.KEPT: {Phase.POWER_CYCLE: Phase.MAY_RECORD},
+    Event.PROVES_AGAIN: {Phase.POWER_CYCLE: Phase.PROVING_AGAIN},
+    Event.KEPT: dict.fromkeys((Phase.POWER_CYCLE, Phase.PROVING_AGAIN), Phase.MAY_RECORD),
     Event.RECORDS: {Phase.MAY_RECORD: Phase.RECORDED},
 }
 

@@ -108,7 +108,7 @@ def map_svg(site: Site, rows: Sequence[MapRow]) -> bytes:
 def lanes_svg(rows: Iterable[Row]) -> bytes:
     """Draw each device's power cut on one line of time: power off, link, first word, first answer."""
     cuts = [(row.tag, row.last.cut) for row in rows if row.last.cut]
-    longest = max((cut.answer_s or cut.first_word_s or 1.0 for _, cut in cuts), default=1.0)
+    longest = max((at for _, cut in cuts for _, at in cut.moments), default=1.0) or 1.0
     left, right, step = 120, 860, 22
     root = _canvas(960, _TOP + 20 + step * max(1, len(cuts)), "After the power cut, in seconds")
     if not cuts:
@@ -119,16 +119,10 @@ def lanes_svg(rows: Iterable[Row]) -> bytes:
         _line(root, left, right, y, _FINE)
         end = cut.answer_s or cut.first_word_s or cut.link_s or 0.0
         _line(root, left, left + (right - left) * end / longest, y, _THEIRS if cut.answer_s else _CONFLICT, 2)
-        for at, name in (
-            (0.0, "off"),
-            (cut.link_s, "link"),
-            (cut.first_word_s, "first word"),
-            (cut.answer_s, "answers"),
-        ):
-            if at is None:
-                continue
+        for name, at in (("power off", 0.0), *cut.moments):
             x = left + (right - left) * at / longest
-            _box(root, x - 2, y - 4, 4, 8, _INK, f"{tag}: {name} after {at:.1f} s")
+            fill = _OURS if name in cut.services else _INK
+            _box(root, x - 2, y - 4, 4, 8, fill, f"{tag}: {name} after {at:.1f} s")
         _text(root, right + 8, y + 4, f"{end:.1f} s" if cut.answer_s else "no answer", size=9, fill=_SOFT)
     return _bytes(root)
 

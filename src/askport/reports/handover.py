@@ -88,13 +88,16 @@ def _device(row: Row, set_in: dict[str, Any]) -> list[Any]:
     ]
     proofs = [["", "expected", "measured", "because"]]
     words = {True: "passed", False: "failed", None: "not made"}
-    proofs += [[words[each.passed], each.expected, each.measured, each.because] for each in last.proofs.values()]
+    proofs += [
+        [words[each.passed] + (", and after the power cut" if each.after_cut else ""), each.expected, each.measured,
+         each.because]
+        for each in last.proofs.values()
+    ]  # fmt: skip
     proofs += [["left out", proof_words(name), "", ""] for name in last.left_out]
-    story += [Paragraph("Proofs", set_in["section"]), table(proofs, [50, 130, 120, 205])]
+    story += [Paragraph("Proofs", set_in["section"]), table(proofs, [70, 125, 115, 195])]
     about = [f"Set {way.done}." if way else "Not set.", f"Recorded {iso(last.recorded_at) or 'not yet'}."]
     if cut := last.cut:
-        moments = (("link", cut.link_s), ("first word", cut.first_word_s), ("answer", cut.answer_s))
-        told = ", ".join(f"{name} after {at:.1f} s" for name, at in moments if at is not None)
+        told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
         about.append(f"After its power was cut: {told or 'nothing was heard'}.")
     if len(row.visits) > 1:
         about.append(f"{len(row.visits)} visits, the first {iso(first.found_at)}.")

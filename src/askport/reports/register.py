@@ -58,10 +58,12 @@ def device_json(row: Row) -> dict[str, Any]:
                 "measured": proof.measured,
                 "passed": proof.passed,
                 "because": proof.because,
+                "after_power_cut": proof.after_cut,
                 "at": iso(proof.at),
             }
             for proof in last.proofs.values()
         ],
+        "power_cut_s": dict(last.cut.moments) if last.cut else None,
         "proofs_left_out": list(last.left_out),
         "recorded_at": iso(last.recorded_at),
         "notes": [{"at": iso(each.at), "text": each.text, "photo": each.photo or None} for each in row.notes],

@@ -344,14 +344,14 @@ class Finder(Machine):
         sought = {clue.about for clue, _ in gathered.of(ClueKind.LOOKS_FOR)} if gathered else set()
         avoid = {each for each in sought if each}.union(*self._held.values())
         self._measured_mac = mac
-        self.measuring = Measuring(self.laptop_macs[0], mac, address, now=now, avoid=avoid, ours=self.laptop_addresses)
+        own = self.laptop_addresses
+        self.measuring = Measuring(self.laptop_macs[0], mac, address, now=now, avoid=avoid, ours=own, asked_from=own)
         return self.measuring
 
     def _take_measurement(self) -> None:
         measuring = self.measuring
         if measuring is None:
             return
-        self.laptop_addresses |= measuring.sources
         if measuring.result:
             gathered = self._gathered.get(measuring.mac)
             if gathered:

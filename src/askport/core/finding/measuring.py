@@ -99,6 +99,7 @@ class Measuring(Machine):
         now: float,
         avoid: Collection[IPv4Address] = (),
         ours: Collection[IPv4Address] = (),
+        asked_from: set[IPv4Address] | None = None,
     ) -> None:
         """Begin now.
 
@@ -109,10 +110,12 @@ class Measuring(Machine):
             now: the wire's time.
             avoid: addresses that it has asked for already, or that somebody is known to hold.
             ours: the laptop's addresses, which the device may look for meanwhile and which are no gateway of its.
+            asked_from: where each source is put before it is used, so that nobody who listens takes it for a gateway.
         """
         super().__init__()
         self._laptop_mac, self.mac, self.address = laptop_mac, mac, address
         self._avoid, self._ours = set(avoid) | set(ours), set(ours)
+        self._asked_from = asked_from if asked_from is not None else set()
         self.sources: set[IPv4Address] = set()
         """Addresses that were used as sources: what the device asks of these, it was made to ask."""
         self.result: Measurement | None = None
@@ -215,6 +218,7 @@ class Measuring(Machine):
             self._finish(self._hidden("Every address that it could be asked from is somebody's."))
             return
         self.sources.add(self._source)
+        self._asked_from.add(self._source)
         self._send(arp_question(self._laptop_mac, self._source))
         self._deadline = now + _ASK_FIRST_S
 

@@ -31,6 +31,7 @@ class Calls(Proof):
     """Answers ARP for the planned gateway and servers, and takes down what comes for them and for elsewhere."""
 
     name = "calls"
+    is_aside = True
 
     def __init__(
         self,

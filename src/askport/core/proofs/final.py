@@ -17,6 +17,7 @@ def final_proofs(
     now: float,
     heard_gateway: Callable[[], IPv4Address | None] = lambda: None,
     reads: Reads | None = None,
+    asked_from: set[IPv4Address] | None = None,
 ) -> Proving:
     """Return the proofs, beginning now.
 
@@ -26,6 +27,7 @@ def final_proofs(
         now: the wire's time.
         heard_gateway: tells whom the device keeps looking for, where it does.
         reads: begins to read its own word on its settings, where that can be done.
+        asked_from: where the addresses are put that it is asked from, for those who listen.
     """
     same = SameMac(subject, now=now)
     proofs: list[Proof] = [same]
@@ -34,7 +36,7 @@ def final_proofs(
     proofs += [OldGone(subject, each, now=now) for each in dict.fromkeys(expected.left) if each != subject.at.ip]
     answering: list[Proof] = [Echo(subject, now=now)] if expected.echo else []
     answering += [PortOpens(subject, port, now=now) for port in dict.fromkeys(expected.ports)]
-    mask = MaskAsPlanned(subject, gateway=expected.gateway, explains=answering)
+    mask = MaskAsPlanned(subject, gateway=expected.gateway, explains=answering, asked_from=asked_from)
     then: list[Proof] = [mask]
     if expected.plans_gateway:
         then.append(GatewayAsPlanned(mask, expected.gateway, heard_gateway))

@@ -23,6 +23,7 @@ class MaskAsPlanned(Proof):
         gateway: IPv4Address | None = None,
         avoid: Collection[IPv4Address] = (),
         explains: Collection[Proof] = (),
+        asked_from: set[IPv4Address] | None = None,
     ) -> None:
         """Wait to begin, until the wire is quiet.
 
@@ -31,12 +32,14 @@ class MaskAsPlanned(Proof):
             gateway: the planned one, which a wrong mask may keep it from finding.
             avoid: addresses of others, which are no sources of questions.
             explains: proofs that stay silent where its mask makes a stranger of the laptop.
+            asked_from: where the sources of questions are put, for those who listen.
         """
         super().__init__()
         self.subject, self.gateway = subject, gateway
         self.expected = f"its mask is /{subject.at.network.prefixlen}"
         self._avoid, self._explains = {*avoid, *([gateway] if gateway else [])}, list(explains)
         self._measuring: Measuring | None = None
+        self._asked_from = asked_from
 
     @property
     def result(self) -> Measurement | None:
@@ -47,8 +50,9 @@ class MaskAsPlanned(Proof):
         """Measure from now on."""
         subject = self.subject
         self._measuring = Measuring(
-            subject.laptop_mac, subject.mac, subject.at.ip, now=now, avoid=self._avoid, ours=[subject.laptop.ip]
-        )
+            subject.laptop_mac, subject.mac, subject.at.ip, now=now, avoid=self._avoid, ours=[subject.laptop.ip],
+            asked_from=self._asked_from,
+        )  # fmt: skip
 
     def receive(self, heard: Heard) -> None:
         """See what the device does."""

@@ -107,6 +107,8 @@ class Proved(_Entry):
     passed: bool | None
     """None where the proof could not be made."""
     because: str
+    after_cut: bool = False
+    """Whether it was made once more after a power cut."""
 
 
 class PowerCut(_Entry):
@@ -117,6 +119,14 @@ class PowerCut(_Entry):
     link_s: float | None
     first_word_s: float | None
     answer_s: float | None
+    services: dict[str, float] = {}
+    """When ping and ports answered again, by their names."""
+
+    @property
+    def moments(self) -> list[tuple[str, float]]:
+        """What was seen, in the order in which it is looked for."""
+        seen = (("link", self.link_s), ("first word", self.first_word_s), ("answer", self.answer_s))
+        return [(name, at) for name, at in (*seen, *self.services.items()) if at is not None]
 
 
 class Left(_Entry):

@@ -165,7 +165,7 @@ def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
                 visit.set_at = at
                 visit.as_left = as_told(entry)
         case Proved():
-            kept = entry.model_dump(include={"name", "expected", "measured", "passed", "because"})
+            kept = entry.model_dump(include={"name", "expected", "measured", "passed", "because", "after_cut"})
             visit.proofs = {**visit.proofs, entry.name: ProofRow(**kept, at=at)}
         case PowerCut():
             visit.cut = entry

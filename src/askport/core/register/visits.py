@@ -20,6 +20,8 @@ class ProofRow(BaseModel):
     passed: bool | None
     because: str
     at: datetime
+    after_cut: bool = False
+    """Whether it was made once more after a power cut."""
 
 
 class Visit(BaseModel):

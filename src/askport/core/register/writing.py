@@ -13,6 +13,7 @@ from askport.core.proofs.measured import MaskAsPlanned
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Outcome, Proof
 from askport.core.proofs.read_back import ReadsBack
+from askport.core.proofs.services import Services
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.entries import Found, Left, PowerCut, Proved, ReadOut, WasSet
 from askport.core.ways.way import Way
@@ -56,12 +57,12 @@ def was_set(way: Way, *, unit: int) -> WasSet:
     )
 
 
-def proved(outcome: Outcome, *, unit: int, mac: MacAddress) -> Proved:
+def proved(outcome: Outcome, *, unit: int, mac: MacAddress, after_cut: bool = False) -> Proved:
     """Return how a proof ended."""
-    return Proved(unit=unit, mac=mac, **asdict(outcome))
+    return Proved(unit=unit, mac=mac, **asdict(outcome), after_cut=after_cut)
 
 
-def power_cut(cycle: PowerCycle, *, unit: int, mac: MacAddress) -> PowerCut | None:
+def power_cut(cycle: PowerCycle, services: Services | None, *, unit: int, mac: MacAddress) -> PowerCut | None:
     """Return the moments of a power cut that was seen, or None."""
     lane = cycle.lane
     if lane.off_at is None:
@@ -71,7 +72,8 @@ def power_cut(cycle: PowerCycle, *, unit: int, mac: MacAddress) -> PowerCut | No
         for at in (lane.link_at, lane.first_heard_at, lane.back_at)
     )
     link_s, first_word_s, answer_s = moments
-    return PowerCut(unit=unit, mac=mac, link_s=link_s, first_word_s=first_word_s, answer_s=answer_s)
+    served = dict(services.moments) if services else {}
+    return PowerCut(unit=unit, mac=mac, link_s=link_s, first_word_s=first_word_s, answer_s=answer_s, services=served)
 
 
 def left(proofs: Iterable[Proof], *, unit: int, mac: MacAddress, heard_gateway: IPv4Address | None = None) -> Left:

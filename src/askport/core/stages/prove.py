@@ -7,7 +7,8 @@ from askport.core.machine import Machine
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import final_proofs
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
-from askport.core.proofs.proof import Expected, Proof, Proving
+from askport.core.proofs.proof import Expected, Proof, Proving, Subject
+from askport.core.proofs.services import Services
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import writing
 from askport.core.stages.stage import Next, Stage
@@ -27,17 +28,30 @@ class Prove(Stage):
         if subject is None:
             visit.go(Event.MOVED_AWAY)
             return
+        proving = self._proving(subject, now)
+        device.forget_proofs()
+        device.proofs, device.left_out = proving.proofs, []
+        visit.go(Event.PROVES, proving)
+
+    def _proving(self, subject: Subject, now: float) -> Proving:
+        device = self._visit.device
         expected = Expected(
             gateway=device.target.gateway if device.target else None,
             dns=device.target.dns if device.target else None,
             left=[each for each in (device.old_address, device.landed_at) if each],
-            ports=(*device.work.ports, *device.open_ports),
+            ports=self._ports,
             echo=device.may_echo,
         )
         reads = self._stages.setting.own_word.reads_at(subject.at.ip, now)
-        proving = final_proofs(subject, expected, now=now, heard_gateway=self._heard_gateway, reads=reads)
-        device.proofs, device.power_cycle, device.calls, device.left_out = proving.proofs, None, None, []
-        visit.go(Event.PROVES, proving)
+        return final_proofs(
+            subject, expected, now=now, heard_gateway=self._heard_gateway, reads=reads,
+            asked_from=self._visit.cable.finder.laptop_addresses,
+        )  # fmt: skip
+
+    @property
+    def _ports(self) -> tuple[int, ...]:
+        device = self._visit.device
+        return (*device.work.ports, *device.open_ports)
 
     def _boot_s(self) -> float:
         """Return how long it is waited for after a power cut: what its kind takes with something to spare."""
@@ -70,55 +84,88 @@ class Prove(Stage):
 
     def ended(self, ran: Sequence[Machine], now: float) -> None:
         """Write down how the proofs ended, and wait for the power cut; or how that one did."""
-        visit, device = self._visit, self._visit.device
+        visit = self._visit
         match visit.phase, ran[0]:
             case Phase.BORROWING_TO_PROVE, FreeAddressSearch() as choosing:
                 self._stages.access.asked_again(choosing, now)
             case Phase.PROVING, Proving() as proving:
                 self._proofs_ended(proving, now)
             case Phase.POWER_CYCLE, PowerCycle() as cycle:
-                self._write(cycle)
-                if device.chosen and (cut := writing.power_cut(cycle, unit=device.unit, mac=device.chosen.mac)):
-                    visit.write(cut)
-                device.left_out = [each for each in device.left_out if each != cycle.name]
-                if cycle.passed and device.calls:
-                    device.calls.listen_on(now)
-                    visit.go(Event.KEPT, device.calls)
-                else:
-                    visit.go(Event.KEPT if cycle.passed else Event.FORGOT)
+                self._cut_ended(cycle, now)
+            case Phase.PROVING_AGAIN, Proving() as proving:
+                self._write(*proving.proofs, after_cut=True)
+                self._left(proving)
+                visit.go(Event.KEPT if proving.passed else Event.FAILED, *self._aside)
 
-    def _proofs_ended(self, proving: Proving, now: float) -> None:
-        visit, device, subject = self._visit, self._visit.device, self._visit.subject()
-        self._write(*proving.proofs)
+    def _cut_ended(self, cycle: PowerCycle, now: float) -> None:
+        """Prove everything once more where it kept its address and what it serves is back."""
+        visit, device, services = self._visit, self._visit.device, self._visit.device.services
+        self._write(cycle, *([services] if services and cycle.passed else []))
+        if device.chosen and (cut := writing.power_cut(cycle, services, unit=device.unit, mac=device.chosen.mac)):
+            visit.write(cut)
+        device.left_out = [each for each in device.left_out if each != cycle.name]
+        subject = visit.subject()
+        if not cycle.passed or subject is None:
+            visit.go(Event.FORGOT)
+            return
+        if services and services.passed is False:
+            visit.go(Event.FAILED)
+            return
+        if device.calls:
+            device.calls.listen_on(now)
+        again = self._proving(subject, now)
+        device.again = again.proofs
+        visit.go(Event.PROVES_AGAIN, again, *self._aside)
+
+    @property
+    def _aside(self) -> list[Machine]:
+        calls = self._visit.device.calls
+        return [calls] if calls else []
+
+    def _left(self, proving: Proving) -> None:
+        """Write down what proofs found out about what it was left with."""
+        visit, device = self._visit, self._visit.device
         if device.chosen:
             heard = self._heard_gateway()
             left = writing.left(proving.proofs, unit=device.unit, mac=device.chosen.mac, heard_gateway=heard)
             visit.write(left)
             device.as_left = device.as_left.then(left.as_left)
+
+    def _proofs_ended(self, proving: Proving, now: float) -> None:
+        visit, device, subject = self._visit, self._visit.device, self._visit.subject()
+        self._write(*proving.proofs)
+        self._left(proving)
         if not proving.passed or subject is None:
             visit.go(Event.FAILED)
             return
         device.power_cycle = PowerCycle(subject, now=now, boot_s=self._boot_s(), landings=visit.landings())
+        services = Services(subject, device.power_cycle, ports=self._ports, echo=device.may_echo)
+        device.services = services if services.is_wanted else None
         target, cable = device.target, visit.cable
         if target and not cable.laptop.forwards:
             device.calls = Calls(subject, target.gateway, target.dns, device.power_cycle, self._is_alone)
-        visit.go(Event.PASSED, device.power_cycle, *([device.calls] if device.calls else []))
+        beside = [device.services] if device.services else []
+        visit.go(Event.PASSED, device.power_cycle, *beside, *self._aside)
 
     def _is_alone(self) -> bool:
         """Whether nobody but the device was heard on this wire since the link came up."""
         cable, chosen = self._visit.cable, self._visit.device.chosen
         return chosen is not None and {each.mac for each in cable.finder.devices()} <= {chosen.mac}
 
-    def _write(self, *proofs: Proof) -> None:
+    def _write(self, *proofs: Proof, after_cut: bool = False) -> None:
         device = self._visit.device
         if device.chosen:
             mac, unit = device.chosen.mac, device.unit
-            self._visit.write(*(writing.proved(proof.outcome, unit=unit, mac=mac) for proof in proofs))
+            entries = (writing.proved(each.outcome, unit=unit, mac=mac, after_cut=after_cut) for each in proofs)
+            self._visit.write(*entries)
 
     def leave_out_power_cycle(self) -> None:
         """Go on without the proof by a power cut; the register will say so."""
         visit = self._visit
-        if visit.phase is Phase.POWER_CYCLE:
+        cycle, services = visit.device.power_cycle, visit.device.services
+        if visit.phase is Phase.POWER_CYCLE and cycle and cycle.passed and services:
+            services.cannot_be_made("It was not waited for.")
+        elif visit.phase is Phase.POWER_CYCLE:
             visit.device.left_out = [*dict.fromkeys((*visit.device.left_out, PowerCycle.name))]
             visit.go(Event.KEPT)
 
@@ -133,10 +180,13 @@ class Prove(Stage):
                     "It has moved, but no free laptop address was found there: press a and name one.", enter=False
                 )
             case Phase.NOT_PROVEN:
-                failed = next((proof for proof in device.proofs if proof.passed is False), None)
+                made = (*device.proofs, *([device.services] if device.services else []), *device.again)
+                failed = next((proof for proof in made if proof.passed is False), None)
                 return Next(f"{failed.because if failed else 'It was not finished.'} Enter proves it again.")
             case Phase.POWER_CYCLE if device.power_cycle:
                 return Next(self._power(device.power_cycle), enter=device.power_cycle.power is Power.UNSURE)
+            case Phase.PROVING_AGAIN:
+                return Next("It kept its address. Everything else is proven once more.", enter=False)
             case Phase.FORGOTTEN if device.power_cycle:
                 return Next(f"{device.power_cycle.because} Enter goes back to setting it.")
         return Next("Proving it at its new address.", enter=False)
@@ -144,6 +194,8 @@ class Prove(Stage):
     def _power(self, cycle: PowerCycle) -> str:
         if cycle.power is Power.OFF:
             return "Its power is off. Plug it in again."
+        if cycle.passed:
+            return "It kept its address. Waiting for ping and ports to answer again."
         if cycle.power is Power.STARTING:
             return "It is starting. Waiting for it to answer at its new address."
         if cycle.power is Power.UNSURE:
@@ -162,7 +214,7 @@ class Prove(Stage):
 
     def result(self) -> str:
         """Say how many proofs passed or failed."""
-        proofs = self._visit.device.all_proofs
+        proofs = [*self._visit.device.all_proofs, *self._visit.device.again]
         if not self._visit.device.proofs:
             return ""
         failed = sum(proof.passed is False for proof in proofs)

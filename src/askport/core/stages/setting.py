@@ -81,7 +81,8 @@ class Setting(Stage):
             return
         visit.see_again()
         device.target, device.restores = device.as_found, True
-        device.proofs, device.power_cycle, device.way_name = [], None, None
+        device.way_name = None
+        device.forget_proofs()
         self.prepare(now)
 
     def log_in(self, user: str, password: str, now: float) -> None:

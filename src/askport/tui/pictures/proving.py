@@ -1,10 +1,14 @@
 """Prove: each proof with what was expected and measured, and the power cycle as a lane."""
 
+from collections.abc import Sequence
+
+from askport.core.narrate import proof_words
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Proof
+from askport.core.proofs.services import Services
 from askport.core.session import Session
-from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, heading, wrapped
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, flow, heading, wrapped
 
 _EXPECTED = 6
 _MEASURED = 52
@@ -20,15 +24,17 @@ def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
         lines += _proof(proof, width)
     if session.device.power_cycle:
         lines += [heading("After a power cut", width), blank(), *_proof(session.device.power_cycle, width)]
-        lines += _lane(session.device.power_cycle, width, now)
+        lines += _lane(session.device.power_cycle, session.device.services, width, now)
+        if (services := session.device.services) and services.passed is False:
+            lines += [blank(), *_proof(services, width)]
+        lines += _again(session.device.again, width)
     if session.device.calls and session.device.calls.called:
         lines += [blank(), *_proof(session.device.calls, width)]
     return lines
 
 
 def _proof(proof: Proof, width: int) -> list[Ink]:
-    unfinished = ("–", DIM) if proof.not_made else ("◌", DIM)
-    mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: unfinished}[proof.passed]
+    mark, style = mark_of(proof)
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
     waits = isinstance(proof, MaskAsPlanned | GatewayAsPlanned)
     awaited = "next, on the quiet wire" if waits else "measuring"
@@ -45,8 +51,29 @@ def _proof(proof: Proof, width: int) -> list[Ink]:
     return [*lines, *because, blank()]
 
 
-def _lane(cycle: PowerCycle, width: int, now: float) -> list[Ink]:
-    """Draw power off, link, first word and answer on one line of time."""
+def _again(proofs: Sequence[Proof], width: int) -> list[Ink]:
+    """Draw the proofs that are made once more, each in a few words; one that failed with all of them."""
+    if not proofs:
+        return []
+    pieces = []
+    for proof in proofs:
+        mark, style = mark_of(proof)
+        pieces.append(Ink().put(f"{mark} ", f"{STRONG} {style}").put(proof_words(proof.name), style))
+    lines = [blank(), Ink().to(2).put("Once more", STRONG), *flow(pieces, width, _EXPECTED)]
+    for proof in proofs:
+        if proof.passed is False:
+            lines += [blank(), *_proof(proof, width)]
+    return lines
+
+
+def mark_of(proof: Proof) -> tuple[str, str]:
+    """Return the mark of a proof, and its style."""
+    unfinished = ("–", DIM) if proof.not_made else ("◌", DIM)
+    return {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: unfinished}[proof.passed]
+
+
+def _lane(cycle: PowerCycle, services: Services | None, width: int, now: float) -> list[Ink]:
+    """Draw power off, link, first word, answer and what it serves on one line of time."""
     lane = cycle.lane
     marks = [
         ("power off", lane.off_at),
@@ -54,6 +81,9 @@ def _lane(cycle: PowerCycle, width: int, now: float) -> list[Ink]:
         ("first word", lane.first_heard_at),
         ("answers", lane.back_at),
     ]
+    if services and lane.off_at is not None:
+        last = max(services.moments.values(), default=None)
+        marks.append(("serves again", lane.off_at + last if last is not None and services.passed else None))
     part = (width - _EXPECTED) // len(marks)
     rail, names, times = Ink().to(_EXPECTED), Ink().to(_EXPECTED), Ink().to(_EXPECTED)
     for place, (name, at) in enumerate(marks):

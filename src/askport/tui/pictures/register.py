@@ -8,7 +8,7 @@ from askport.core.plan.site_plan import PlannedDevice
 from askport.core.plan.work import WorkItem
 from askport.core.register.as_left import Basis
 from askport.core.register.searching import Brief
-from askport.core.register.visits import Row
+from askport.core.register.visits import ProofRow, Row
 from askport.core.ways.table import entry_of
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, flow, heading, wrapped
 
@@ -65,13 +65,12 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[In
     lines += [blank(), heading("Proofs", width)]
     for proof in last.proofs.values():
         mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("–", DIM)}[proof.passed]
-        lines += beside(Ink().to(2).put(f"{mark} ", style).put(proof_words(proof.name)), 30, proof.because, width, DIM)
+        lines += beside(Ink().to(2).put(f"{mark} ", style).put(_named(proof)), 38, proof.because, width, DIM)
     lines += [Ink().to(2).put(f"– {proof_words(name)}: left out", CONFLICT) for name in last.left_out]
     if not last.proofs:
         lines.append(Ink().to(2).put("None yet.", DIM))
     if cut := last.cut:
-        moments = (("link", cut.link_s), ("first word", cut.first_word_s), ("answer", cut.answer_s))
-        told = ", ".join(f"{name} after {at:.1f} s" for name, at in moments if at is not None)
+        told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
         lines += [
             blank(),
             heading("After its power was cut", width),
@@ -89,6 +88,10 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[In
         when, photo = f"{note.at.astimezone():%Y-%m-%d %H:%M}", f"  photo {note.photo}" if note.photo else ""
         lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{note.text}{photo}", width)
     return lines
+
+
+def _named(proof: ProofRow) -> str:
+    return f"{proof_words(proof.name)}{', twice' if proof.after_cut else ''}"
 
 
 def _visits(row: Row, width: int) -> list[Ink]:
