@@ -186,3 +186,60 @@ def test_a_device_that_asks_for_names_after_its_power_cut_shows_its_servers(cabl
     assert (proofs["calls"]["passed"], program.returncode) == (passed, 0 if passed else 1)
     assert proofs["calls"]["measured"] in (f"DNS {asked} and NTP 10.9.9.8", f"NTP 10.9.9.8 and DNS {asked}")
     assert document["as_left"]["dns"] == {"value": [asked], "basis": "heard"}
+
+
+ALL = {"same-mac", "old-gone", "echo", "port-80", "mask", "gateway", "power-cycle", "services"}
+SECOND = r"""
+import socket, sys
+mac = bytes.fromhex("0200000000aa")
+wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(0x806))
+wire.bind(("zd0", 0))
+while True:
+    frame = wire.recv(2000)
+    if frame[20:22] == b"\0\1" and frame[38:42] == bytes((10, 84, 16, 21)):
+        wire.send(frame[6:12] + mac + b"\x08\x06" + frame[14:20] + b"\0\2" + mac + frame[38:42] + frame[22:32])
+"""
+
+
+@pytest.mark.parametrize(
+    ("wrong", "failed"),
+    [
+        ("", set()),
+        ("a second MAC", {"same-mac"}),
+        ("the old address", {"old-gone"}),
+        ("a closed port", {"port-80"}),
+        ("forgets", {"power-cycle"}),
+    ],
+)
+def test_each_wrong_thing_fails_its_own_proof_and_no_other(cable, wrong, failed):
+    """A real kernel with a server on its port, whose power is cut by its link; a wrong mask or gateway: test_kernel."""
+    cable.ip("addr", "add", "10.84.16.21/22", "dev", "zd0")
+    cable.ip("route", "add", "default", "via", "10.84.19.254", "onlink", "dev", "zd0")
+    server = cable.start("device", sys.executable, "-m", "http.server", "80")
+    time.sleep(1.0)
+    if wrong == "a closed port":
+        server.terminate()
+        server.wait(5)
+    elif wrong == "a second MAC":
+        cable.start("device", sys.executable, "-c", SECOND)
+    elif wrong == "the old address":
+        cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    prove = ["prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--gateway", "10.84.19.254", "--was",
+             "192.168.61.7", "--open", "80", "--power-cycle", "--json"]  # fmt: skip
+    pipes = {"stdin": subprocess.DEVNULL, "stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
+    program = cable.start("laptop", *cable.command(*prove), **pipes)
+    for line in program.stderr:
+        if "Pull its power" in line:
+            cut = CUT.replace("exec", "ip addr flush dev zd0; ip addr add 192.168.61.7/24 dev zd0;" if failed else "")
+            cable.start("device", "sh", "-c", cut, "sh", "ping", "-c", "20", "10.84.19.254")
+            break
+    document = json.loads(program.communicate(timeout=90)[0])
+    told = {each["name"]: each["passed"] for each in document["proofs"]}
+    assert {name for name, passed in told.items() if passed is False} == failed, document
+    assert program.returncode == (1 if failed else 0)
+    if not failed:
+        assert set(told) == ALL
+        assert {each["name"] for each in document["after_power_cut"] if each["passed"]} == ALL - {
+            "power-cycle",
+            "services",
+        }
