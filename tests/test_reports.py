@@ -50,9 +50,9 @@ def test_every_document_is_written_twice_with_the_same_bytes(job, tmp_path):
         assert run.returncode == 0, run.stderr
     made = sorted(each.name for each in (tmp_path / "a").iterdir())
     assert made == [
-        "handover.pdf", "hosts", "labels.pdf", "lanes.svg", "map-10.84.16.0-22.svg", "pace.svg", "register.csv",
-        "register.json", "register.xlsx", "reservations-dhcpd.conf", "reservations-dnsmasq.conf",
-        "reservations-kea.json", "zone",
+        "handover.pdf", "hosts", "labels-roll.pdf", "labels.pdf", "lanes.pdf", "lanes.svg", "map-10.84.16.0-22.pdf",
+        "map-10.84.16.0-22.svg", "pace.pdf", "pace.svg", "register.csv", "register.json", "register.xlsx",
+        "reservations-dhcpd.conf", "reservations-dnsmasq.conf", "reservations-kea.json", "zone",
     ]  # fmt: skip
     differ = [name for name in made if (tmp_path / "a" / name).read_bytes() != (tmp_path / "b" / name).read_bytes()]
     assert differ == []
@@ -81,17 +81,22 @@ def test_what_a_device_says_of_itself_is_harmless_in_each(job, tmp_path):
         assert "[U+" in text or "水" in text
 
 
-def test_labels_are_read_back(job, tmp_path):
+@pytest.mark.parametrize("name", ["labels", "labels-roll"])
+def test_labels_are_read_back(job, tmp_path, name):
     """The code on a label holds tag, address and MAC address."""
     if not (shutil.which("pdftoppm") and shutil.which("zbarimg")):
         pytest.skip("no pdftoppm or zbarimg: whether labels can be scanned was not tested")
-    askport("report", job, "--out", tmp_path, "--only", "labels.pdf")
-    subprocess.run(["pdftoppm", "-r", "150", "-png", str(tmp_path / "labels.pdf"), str(tmp_path / "label")], check=True)
-    picture = next(tmp_path.glob("label*.png"))
+    askport("report", job, "--out", tmp_path, "--only", f"{name}.pdf")
+    subprocess.run(
+        ["pdftoppm", "-r", "150", "-png", str(tmp_path / f"{name}.pdf"), str(tmp_path / "label")], check=True
+    )
+    picture = sorted(tmp_path.glob("label*.png"))[0]
     read = subprocess.run(["zbarimg", "--nodbus", "-q", str(picture)], capture_output=True, text=True).stdout
     assert "QR-Code:TG-01 10.84.16.40/22 02:00:00:00:00:01" in read.splitlines()
 
 
 def test_a_document_that_there_is_not_is_said(job, tmp_path):
+    assert askport("report", job, "--out", tmp_path, "--only", "cable-TG-01.svg").returncode == 0
+    assert [each.name for each in tmp_path.glob("*.svg")] == ["cable-TG-01.svg"]
     run = askport("report", job, "--out", tmp_path, "--only", "handover.doc")
     assert (run.returncode, "There is no document 'handover.doc': there are register.csv" in run.stderr) == (2, True)

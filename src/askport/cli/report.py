@@ -32,10 +32,14 @@ def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list
         BadInput: a document of that name there is none.
         MachineRefused: the directory cannot be made or written.
     """
-    from askport.reports.documents import documents
+    from askport.reports.documents import documents, on_request
 
-    made = documents(job.checked(), job.register.plan(name), job.fingerprint, job.register.open_conflicts())
+    rows = job.checked()
+    made = documents(rows, job.register.plan(name), job.fingerprint, job.register.open_conflicts())
+    more = on_request(rows)
     for each in only:
-        if each not in made:
-            raise BadInput(f"There is no document '{each}': there are {listed(made)}.")
-    return write_all(out, {title: make for title, make in made.items() if not only or title in only})
+        if each not in made | more:
+            raise BadInput(
+                f"There is no document '{each}': there are {listed(made)}, and cable-TAG.svg of each device."
+            )
+    return write_all(out, {title: make for title, make in (made | more).items() if title in (only or made)})

@@ -6,9 +6,10 @@ from collections.abc import Callable, Sequence
 from askport.core.plan.address_map import Known, map_rows, to_have
 from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
-from askport.reports import drawings, handover, reservations
+from askport.reports import drawings, handover, labels, reservations
 from askport.reports.plan import workbook
 from askport.reports.register import register_csv, register_json, register_rows
+from askport.reports.sketch import Sketch
 
 Documents = dict[str, Callable[[], bytes]]
 
@@ -31,16 +32,31 @@ def documents(rows: Sequence[Row], plan: Plan, fingerprint: str, conflicts: Sequ
         "register.xlsx": lambda: workbook([("register", register_rows(rows))]),
         "register.json": lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode(),
         "handover.pdf": lambda: handover.handover_pdf(name, rows, fingerprint, conflicts),
-        "labels.pdf": lambda: handover.labels_pdf(rows),
-        "lanes.svg": lambda: drawings.lanes_svg(rows),
-        "pace.svg": lambda: drawings.pace_svg(rows),
+        "labels.pdf": lambda: labels.sheet_pdf(rows),
+        "labels-roll.pdf": lambda: labels.roll_pdf(rows),
         "hosts": lambda: reservations.hosts_text(rows).encode(),
         "zone": lambda: reservations.zone_text(rows).encode(),
         "reservations-dhcpd.conf": lambda: reservations.dhcpd_text(rows).encode(),
         "reservations-kea.json": lambda: reservations.kea_text(rows).encode(),
         "reservations-dnsmasq.conf": lambda: reservations.dnsmasq_text(rows).encode(),
     }
+    drawn = {"lanes": lambda: drawings.lanes_sketch(rows), "pace": lambda: drawings.pace_sketch(rows)}
     for site in plan.sites:
-        title = f"map-{str(site.network).replace('/', '-')}.svg"
-        made[title] = lambda site=site: drawings.map_svg(site, map_rows(site, known))  # type: ignore[misc]
+        title = f"map-{str(site.network).replace('/', '-')}"
+        drawn[title] = lambda site=site: drawings.map_sketch(site, map_rows(site, known))  # type: ignore[misc]
+    for title, draw in drawn.items():
+        made |= _both(title, draw)
     return made
+
+
+def on_request(rows: Sequence[Row]) -> Documents:
+    """Return documents that are made only where they are named: the two addresses of each device as a drawing."""
+    made: Documents = {}
+    for row in rows:
+        name = "".join(each if each.isalnum() or each in "-_" else "_" for each in row.tag) or row.mac.hex()
+        made |= _both(f"cable-{name}", lambda row=row: drawings.cable_sketch(row))  # type: ignore[misc]
+    return made
+
+
+def _both(title: str, draw: Callable[[], Sketch]) -> Documents:
+    return {f"{title}.svg": lambda: draw().svg(), f"{title}.pdf": lambda: draw().pdf()}

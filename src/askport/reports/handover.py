@@ -1,17 +1,15 @@
-"""The handover on paper: cover, register, a page for each device; and labels with codes to scan."""
+"""The handover on paper: cover, register, a page for each device with notes and both addresses."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.narrate import basis_words, proof_words
 from askport.core.register.visits import Row
 from askport.core.ways.table import entry_of
-from askport.reports.paper import document, printable, styles, table
+from askport.reports.drawings import cable_sketch
+from askport.reports.paper import document, drawn, printable, styles, table
 from askport.reports.times import iso
-
-_LABEL_MM = (63.5, 38.1)
-"""Three across and seven down on A4, as most sheets of labels are cut."""
 
 
 def handover_pdf(site: str, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = ()) -> bytes:
@@ -89,12 +87,14 @@ def _device(row: Row, set_in: dict[str, Any]) -> list[Any]:
     proofs = [["", "expected", "measured", "because"]]
     words = {True: "passed", False: "failed", None: "not made"}
     proofs += [
-        [words[each.passed] + (", and after the power cut" if each.after_cut else ""), each.expected, each.measured,
+        [words[each.passed] + (" twice" if each.after_cut else ""), each.expected, each.measured,
          each.because]
         for each in last.proofs.values()
     ]  # fmt: skip
     proofs += [["left out", proof_words(name), "", ""] for name in last.left_out]
-    story += [Paragraph("Proofs", set_in["section"]), table(proofs, [70, 125, 115, 195])]
+    story += [Paragraph("Proofs", set_in["section"]), table(proofs, [62, 128, 120, 195])]
+    if any(each.after_cut for each in last.proofs.values()):
+        story += [Spacer(1, 4), Paragraph("Twice: before its power was cut, and after it.", set_in["body"])]
     about = [f"Set {way.done}." if way else "Not set.", f"Recorded {iso(last.recorded_at) or 'not yet'}."]
     if cut := last.cut:
         told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
@@ -103,50 +103,12 @@ def _device(row: Row, set_in: dict[str, Any]) -> list[Any]:
         about.append(f"{len(row.visits)} visits, the first {iso(first.found_at)}.")
     if row.open_points:
         about.append(f"Open: {', '.join(row.open_points)}.")
-    return [*story, Spacer(1, 8), Paragraph(printable(" ".join(about)), set_in["body"])]
-
-
-def labels_pdf(rows: Iterable[Row]) -> bytes:
-    """Return labels, three across and seven down: tag, address, MAC address, and a code with all three."""
-    import io
-
-    from reportlab.lib.pagesizes import A4
-    from reportlab.lib.units import mm
-    from reportlab.pdfgen.canvas import Canvas
-
-    styles()
-    out = io.BytesIO()
-    canvas = Canvas(out, pagesize=A4, invariant=1, initialFontName="Sheet")
-    canvas.setTitle("Labels")
-    wide, high = _LABEL_MM[0] * mm, _LABEL_MM[1] * mm
-    left, top = (A4[0] - 3 * wide) / 2, A4[1] - (A4[1] - 7 * high) / 2
-    labelled = [row for row in rows if row.left]
-    for place, row in enumerate(labelled):
-        if place and place % 21 == 0:
-            canvas.showPage()
-        column, line = place % 3, place % 21 // 3
-        _label(canvas, row, left + column * wide, top - (line + 1) * high, wide, high)
-    canvas.showPage()
-    canvas.save()
-    return out.getvalue()
-
-
-def _label(canvas: Any, row: Row, x: float, y: float, wide: float, high: float) -> None:
-    import segno
-
-    address, mac = row.last.as_left.words(), str(row.mac)
-    code = segno.make(f"{row.tag} {address} {mac}", error="m", micro=False)
-    size = high - 20
-    cells = list(code.matrix_iter(border=2))
-    module = size / len(cells)
-    path = canvas.beginPath()
-    for line, cells_ in enumerate(cells):
-        for column, dark in enumerate(cells_):
-            if dark:
-                path.rect(x + wide - size - 6 + column * module, y + 10 + size - (line + 1) * module, module, module)
-    canvas.drawPath(path, fill=1, stroke=0)
-    canvas.setFont("Sheet-Bold", 13)
-    canvas.drawString(x + 8, y + high - 26, printable(row.tag)[:18])
-    canvas.setFont("Sheet", 8)
-    canvas.drawString(x + 8, y + high - 44, address)
-    canvas.drawString(x + 8, y + high - 57, mac)
+    remarks = [
+        Paragraph(
+            printable(f"{iso(each.at)}: {each.text}{f', photo {each.photo}' if each.photo else ''}"), set_in["body"]
+        )
+        for each in row.notes
+    ]
+    if remarks:
+        story += [Paragraph("Notes", set_in["section"]), *remarks]
+    return [*story, Spacer(1, 8), Paragraph(printable(" ".join(about)), set_in["body"]), drawn(cable_sketch(row))]

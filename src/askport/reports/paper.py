@@ -2,41 +2,20 @@
 
 import io
 from collections.abc import Sequence
-from functools import lru_cache
-from importlib.util import find_spec
-from pathlib import Path
 from typing import Any
 from xml.sax.saxutils import escape
 
 from askport.core.text import display_text
+from askport.reports.fonts import BOLD, PLAIN, fonts, in_font
+from askport.reports.sketch import Sketch
 
-_PLAIN, _BOLD = "Sheet", "Sheet-Bold"
-_DEJAVU = Path("/usr/share/fonts/truetype/dejavu")
 _LONGEST = 400
 """Characters of one piece of text."""
 
 
-@lru_cache(maxsize=1)
-def fonts() -> frozenset[int]:
-    """Register the fonts of all documents; return which characters they have."""
-    from reportlab.pdfbase import pdfmetrics
-    from reportlab.pdfbase.ttfonts import TTFont
-
-    own = Path(str((find_spec("reportlab") or find_spec("os")).origin)).parent / "fonts"  # type: ignore[union-attr]
-    plain, bold = _DEJAVU / "DejaVuSans.ttf", _DEJAVU / "DejaVuSans-Bold.ttf"
-    if not (plain.exists() and bold.exists()):
-        plain, bold = own / "Vera.ttf", own / "VeraBd.ttf"
-    for name, path in ((_PLAIN, plain), (_BOLD, bold)):
-        pdfmetrics.registerFont(TTFont(name, str(path)))
-    pdfmetrics.registerFontFamily(_PLAIN, normal=_PLAIN, bold=_BOLD, italic=_PLAIN, boldItalic=_BOLD)
-    return frozenset(pdfmetrics.getFont(_PLAIN).face.charToGlyph)
-
-
 def printable(text: object) -> str:
     """Return a text as it can be printed: no markup, and what the fonts do not have as its number, not as a box."""
-    has = fonts()
-    shown = display_text(str(text), _LONGEST)
-    return escape("".join(each if ord(each) in has or each == " " else f"[U+{ord(each):04X}]" for each in shown))
+    return escape(in_font(display_text(str(text), _LONGEST)))
 
 
 def styles() -> dict[str, Any]:
@@ -44,14 +23,14 @@ def styles() -> dict[str, Any]:
     from reportlab.lib.styles import ParagraphStyle
 
     fonts()
-    body = ParagraphStyle("body", fontName=_PLAIN, fontSize=9, leading=12)
+    body = ParagraphStyle("body", fontName=PLAIN, fontSize=9, leading=12)
     return {
         "body": body,
         "cell": ParagraphStyle("cell", body, fontSize=7.5, leading=9.5),
-        "head": ParagraphStyle("head", body, fontName=_BOLD, fontSize=7.5, leading=9.5),
-        "title": ParagraphStyle("title", body, fontName=_BOLD, fontSize=18, leading=24, spaceAfter=8),
+        "head": ParagraphStyle("head", body, fontName=BOLD, fontSize=7.5, leading=9.5),
+        "title": ParagraphStyle("title", body, fontName=BOLD, fontSize=18, leading=24, spaceAfter=8),
         "section": ParagraphStyle(
-            "section", body, fontName=_BOLD, fontSize=11, leading=15, spaceBefore=10, spaceAfter=4
+            "section", body, fontName=BOLD, fontSize=11, leading=15, spaceBefore=10, spaceAfter=4
         ),
     }
 
@@ -67,11 +46,11 @@ def document(title: str, story: Sequence[Any], *, landscape: bool = False) -> by
     size = turned(A4) if landscape else A4
     made = SimpleDocTemplate(
         out, pagesize=size, leftMargin=45, rightMargin=45, topMargin=45, bottomMargin=50, title=title,
-        author="Ask Port", invariant=1, initialFontName=_PLAIN,
+        author="Ask Port", invariant=1, initialFontName=PLAIN,
     )  # fmt: skip
 
     def foot(canvas: Any, page: Any) -> None:
-        canvas.setFont(_PLAIN, 7)
+        canvas.setFont(PLAIN, 7)
         canvas.drawString(45, 28, display_text(title, 120))
         canvas.drawRightString(size[0] - 45, 28, str(page.page))
 
@@ -102,6 +81,24 @@ def table(rows: Sequence[Sequence[object]], widths: Sequence[float] | None = Non
         )
     )
     return made
+
+
+def drawn(sketch: Sketch, width: float = 460) -> Any:
+    """Return a drawing as a piece of a page, made to fit."""
+    from reportlab.platypus.flowables import Flowable
+
+    scale = min(1.0, width / sketch.width)
+
+    class Drawn(Flowable):  # type: ignore[misc]
+        def __init__(self) -> None:
+            super().__init__()
+            self.width, self.height = sketch.width * scale, sketch.height * scale
+
+        def draw(self) -> None:
+            self.canv.scale(scale, scale)
+            sketch.draw_on(self.canv)
+
+    return Drawn()
 
 
 def request_pdf(site: str, sheets: Sequence[tuple[str, Sequence[Sequence[str]]]], asked: Sequence[str]) -> bytes:

@@ -8,6 +8,7 @@ from typing import Protocol
 from askport.core.addresses import MacAddress
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.entries import (
+    Borrowed,
     Entry,
     Found,
     Kept,
@@ -81,6 +82,11 @@ class Register:
                 if row := self._with_unit(entry.unit):
                     for visit in row.visits:
                         visit.frames = entry.sha256 if visit.unit == entry.unit else visit.frames
+            case Borrowed():
+                if row := self._with_unit(entry.unit):
+                    for visit in row.visits:
+                        if visit.unit == entry.unit and entry.interface not in visit.borrowed:
+                            visit.borrowed = [*visit.borrowed, entry.interface]
             case SameDevice():
                 self.has_come = True
                 self._same(entry)

@@ -1,7 +1,7 @@
 """What is known of the devices of a job: a row for each, with all its visits."""
 
 from datetime import datetime
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 
 from pydantic import BaseModel
 
@@ -52,9 +52,15 @@ class Visit(BaseModel):
     as_left: AsLeft = AsLeft()
     proofs: dict[str, ProofRow] = {}
     left_out: tuple[str, ...] = ()
+    borrowed: list[IPv4Interface] = []
+    """What the laptop borrowed to talk to it."""
     frames: str | None = None
     """By which the frames that its as-found values rest on are kept: their SHA-256."""
     recorded_at: datetime | None = None
+
+    def laptop_beside(self, address: IPv4Address | None) -> IPv4Interface | None:
+        """Return what the laptop had borrowed in the subnet of one of its addresses, or None."""
+        return next((each for each in self.borrowed if address in each.network), None)
 
     @property
     def has_changed(self) -> bool:
