@@ -375,14 +375,25 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.until("TG-01", "10.84.16.40/22")
     screen.keys("Enter")
     screen.until("as found", "survives a power cut: left out", "set on its page: taken")
+    for key, asks, typed, shown in (
+        ("n", "What is to be known", "glass cracked", "glass cracked"), ("t", "its right tag", "TG-11", "TG-11  00:00"),
+        ("o", "recorded not count", "wrong pump", "To be done again: wrong pump"),
+    ):  # fmt: skip
+        screen.keys(key)
+        screen.until(asks)
+        screen._tmux("send-keys", "-l", typed)
+        screen.keys("Enter")
+        screen.until(shown)
     screen.keys("Escape")
-    screen.until("Still to do: 11")
+    screen.until("Still to do: 12")
     screen.keys("F9")
-    screen.until("Written to", "handover.pdf")
+    screen.until("Written to", "handover.pdf", "Their fingerprint")
     folder = next(tmp_path.glob("askport-demo-*/demo-handover"))
     assert (folder / "map-10.84.16.0-22.svg").exists()
+    screen.keys("Escape")
+    screen.until("Still to do")
     screen.keys("Escape")  # the search
-    time.sleep(0.5)
+    screen.until("Type to search")
     screen.keys("Escape")
     screen.until("is recorded and the laptop")
     screen.leave()

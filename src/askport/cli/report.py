@@ -20,9 +20,10 @@ def report(
 ) -> None:
     """Write the handover of a job: register, paper, labels, drawings, reservations."""
     from askport.edges.jobfile import JobFile
+    from askport.reports.documents import what_for
 
     for path, size in write_reports(JobFile(job, create=False), job.stem, out, only or []):
-        print(f"{path}  {size:,} bytes")
+        print(f"{path}  {size:,} bytes  {what_for(path.name)}")
 
 
 def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list[tuple[Path, int]]:

@@ -29,15 +29,15 @@ def survey(
     json: JsonOption = False,
 ) -> None:
     """Hold the site network against the plan; exit status 1 where a device is missing or somebody else is there."""
-    from askport.core.survey.against_plan import against_plan, ask_all, holders_in, to_ask
+    from askport.core.survey.against_plan import against_plan, ask_all, gateways_said, holders_in, to_ask
     from askport.edges.jobfile import JobFile
 
     if not 0 < rate <= _MAX_RATE:
         raise BadInput(f"A rate of {rate:g} cannot be kept: name questions a second up to {_MAX_RATE:g}.")
     register = JobFile(job, create=False).register
-    plan, rows = register.plan(job.stem), register.rows()
+    plan, standings = register.plan(job.stem), register.standings()
     ranges = [parse_network(each) for each in within or []]
-    asked = dict.fromkeys([*to_ask(plan, rows), *(host for each in ranges for host in each.hosts())])
+    asked = dict.fromkeys([*to_ask(plan, standings.values()), *(host for each in ranges for host in each.hosts())])
     if not asked:
         raise BadInput(f"'{job}' plans nothing that could be asked for: import a plan, or name a range with --within.")
     with open_cable(adapter) as keeper:
@@ -56,11 +56,11 @@ def survey(
         asyncio.run(run(Together(finder, offers), keeper, None, over))
         own = {each.ip: {keeper.mac} for each in keeper.own}
     holders: dict[Any, set[MacAddress]] = {**holders_in(finder), **own}
-    found = against_plan(plan, rows, holders, asked)
+    found = against_plan(plan, standings, holders, asked)
     gateways = [each.gateway for each in plan.subnets if each.gateway]
     gateway = next((each for each in gateways if each in holders), None)
     server = next(iter(offers.servers.values()), None)
-    notes = _notes(gateways, holders, server)
+    notes = [*gateways_said(plan, holders), *_of_server(gateways, server)]
     if json:
         put_json(
             {
@@ -103,13 +103,12 @@ def _is_known(at: Any, found: Any, gateways: Any) -> bool:
     return at in gateways or any(each.address == at and each.state != "held-by-another" for each in found)
 
 
-def _notes(gateways: list[Any], holders: dict[Any, set[MacAddress]], server: Server | None) -> list[str]:
-    notes = [f"Nobody answers for the planned gateway {each}." for each in gateways if each not in holders]
+def _of_server(gateways: list[Any], server: Server | None) -> list[str]:
     if server is None:
-        return [*notes, "No address server answers here."]
+        return ["No address server answers here."]
     offers = f"offers {listed(sorted(server.offered))}"
     lease = f" for {server.lease_s} s" if server.lease_s else ""
-    notes.append(f"The address server {server.address} {offers}{lease}, DNS {listed(server.dns) or 'none'}.")
+    notes = [f"The address server {server.address} {offers}{lease}, DNS {listed(server.dns) or 'none'}."]
     if server.gateway and gateways and server.gateway not in gateways:
         notes.append(f"It names the gateway {server.gateway}, which is not planned: planned is {listed(gateways)}.")
     return notes

@@ -14,6 +14,7 @@ from askport.core.errors import AskPortError
 from askport.core.plan.site_plan import Plan, PlannedDevice
 from askport.core.register.searching import Brief, Order, Wanted
 from askport.core.register.visits import Row
+from askport.core.survey.against_plan import Standing
 from askport.edges.growing import Stored, differs, pairs, planned_as, stored_plan
 from askport.edges.job_tables import CONFLICTS, DEVICES, SEARCH
 
@@ -141,6 +142,19 @@ class Projection:
                 (IPv4Address(left), MacAddress.parse(mac), tag) for left, mac, tag in connection.execute(found)
             ],
         )
+
+    def standings(self) -> dict[str, Standing]:
+        """Return what a survey holds the network against, by the devices' tags."""
+        found = select(DEVICES.c.tag, DEVICES.c.mac, DEVICES.c.left, DEVICES.c.recorded_at).order_by(DEVICES.c.id)
+
+        def look_up(connection: Connection) -> dict[str, Standing]:
+            rows = connection.execute(found).all()
+            return {
+                tag: Standing(MacAddress.parse(mac), IPv4Address(left) if left and recorded else None)
+                for tag, mac, left, recorded in rows
+            }
+
+        return self._once("standings", look_up)
 
     def found_before(self) -> list[tuple[str | None, IPv4Address]]:
         """Return makers and the addresses that devices were found with, the latest last, each pair once."""

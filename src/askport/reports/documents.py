@@ -12,6 +12,23 @@ from askport.reports.register import register_csv, register_json, register_rows
 from askport.reports.sketch import Sketch
 
 Documents = dict[str, Callable[[], bytes]]
+_WHAT_FOR = {
+    "register": "every device as found and as left: for a spreadsheet, or for another program",
+    "handover": "for the customer: cover with fingerprint, register, a page for each device",
+    "labels": "to print on sheets or on a roll; the code holds tag, address and MAC address",
+    "lanes": "how each device came back after its power cut",
+    "pace": "devices a day, minutes for each step, slips caught",
+    "map": "who has which address of the subnet",
+    "hosts": "names and addresses for a computer's hosts file",
+    "zone": "names and addresses for the site's name server",
+    "reservations": "for the site's address server: it gives these addresses to nobody else",
+    "cable": "the two addresses of a device, bit over bit",
+}
+
+
+def what_for(name: str) -> str:
+    """Say what a document is for, by its file's name."""
+    return next((words for start, words in _WHAT_FOR.items() if name.startswith(start)), "")
 
 
 def documents(rows: Sequence[Row], plan: Plan, fingerprint: str, conflicts: Sequence[str] = ()) -> Documents:

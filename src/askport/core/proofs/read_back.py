@@ -71,7 +71,7 @@ class ReadsBack(Proof):
             return
         told = self.said = read_back(said.found)
         wrong = [*contradictions(told, self._subject.mac, self._subject.at.ip), *self._differing(told), *told.unread]
-        because = " ".join(f"{each.rstrip('.')}." for each in wrong) or "Its own words."
+        because = " ".join(f"{each.rstrip('.')}." for each in wrong) or "Read from its own console or page."
         self._end(not wrong and told.address is not None, words_of(told), because)
 
     def _differing(self, told: ReadBack) -> list[str]:

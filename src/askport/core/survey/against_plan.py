@@ -10,7 +10,6 @@ from askport.core.finding.calling import Calling
 from askport.core.finding.finder import Finder
 from askport.core.finding.loudness import Loudness
 from askport.core.plan.site_plan import Plan
-from askport.core.register.visits import Row
 
 MOST_ASKED = 1024
 """Addresses of a subnet that are all asked for; of larger ones only those that are planned."""
@@ -29,7 +28,16 @@ class Surveyed:
     sentence: str
 
 
-def to_ask(plan: Plan, rows: Iterable[Row]) -> list[IPv4Address]:
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """What the register has of one device."""
+
+    mac: MacAddress
+    left: IPv4Address | None
+    """Where it was left; None where it is not recorded."""
+
+
+def to_ask(plan: Plan, standings: Iterable[Standing]) -> list[IPv4Address]:
     """Return the addresses that a survey asks for: whole subnets where they are small, and all that are planned."""
     asked = dict.fromkeys(
         IPv4Address(number)
@@ -38,7 +46,7 @@ def to_ask(plan: Plan, rows: Iterable[Row]) -> list[IPv4Address]:
         for number in range(int(subnet.network.network_address) + 1, int(subnet.network.broadcast_address))
     )
     asked |= dict.fromkeys(each.address for each in plan.devices if each.address)
-    asked |= dict.fromkeys(row.left for row in rows if row.left)
+    asked |= dict.fromkeys(each.left for each in standings if each.left)
     asked |= dict.fromkeys(each.gateway for each in plan.subnets if each.gateway)
     return list(asked)
 
@@ -61,7 +69,7 @@ def holders_in(finder: Finder) -> dict[IPv4Address, set[MacAddress]]:
 
 def against_plan(
     plan: Plan,
-    rows: Iterable[Row],
+    standings: Mapping[str, Standing],
     holders: Mapping[IPv4Address, Collection[MacAddress]],
     asked: Collection[IPv4Address],
 ) -> list[Surveyed]:
@@ -69,19 +77,17 @@ def against_plan(
 
     Args:
         plan: the site's.
-        rows: the register.
+        standings: what the register has of devices, by their tags.
         holders: who showed to hold which address.
         asked: what was asked for; of all else nothing is known.
     """
-    by_tag = {row.tag: row for row in rows}
-    tag_of = {row.mac: row.tag for row in by_tag.values()}
+    tag_of = {each.mac: tag for tag, each in standings.items()}
     found = []
     for device in plan.devices:
-        row = by_tag.get(device.tag)
-        address = row.left if row and row.left and row.last.recorded_at else device.address
-        known = row.mac if row else device.mac
+        standing = standings.get(device.tag)
+        left = standing.left if standing else None
+        address, known = left or device.address, standing.mac if standing else device.mac
         there = list(holders.get(address, ())) if address else []
-        left = row is not None and row.last.recorded_at is not None and row.left is not None
         if address is None or address not in asked:
             state, mac, text = (
                 "not-asked",
@@ -102,3 +108,9 @@ def against_plan(
             state, mac, text = "free", None, f"{address} is free"
         found.append(Surveyed(device.tag, address, state, mac, f"{device.tag}: {text}."))
     return found
+
+
+def gateways_said(plan: Plan, holders: Mapping[IPv4Address, Collection[MacAddress]]) -> list[str]:
+    """Return a sentence for each planned gateway for which nobody answers."""
+    gateways = [each.gateway for each in plan.subnets if each.gateway]
+    return [f"Nobody answers for the planned gateway {each}." for each in gateways if each not in holders]

@@ -21,9 +21,9 @@ def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
         return wrapped(text, width, DIM)
     lines = [Ink().put("Expected", STRONG).to(_MEASURED).put("Measured", STRONG).put(" ").to(width, "┈", DIM), blank()]
     for proof in session.device.proofs:
-        lines += _proof(proof, width)
+        lines += _proof(proof, width) if session.device.power_cycle is None else _passed(proof, width)
     if session.device.power_cycle:
-        lines += [heading("After a power cut", width), blank(), *_proof(session.device.power_cycle, width)]
+        lines += [blank(), heading("After a power cut", width), blank(), *_proof(session.device.power_cycle, width)]
         lines += _lane(session.device.power_cycle, session.device.services, width, now)
         if (services := session.device.services) and services.passed is False:
             lines += [blank(), *_proof(services, width)]
@@ -49,6 +49,14 @@ def _proof(proof: Proof, width: int) -> list[Ink]:
         lines += wrapped(measured, width, measured_style, _EXPECTED)
     because = wrapped(proof.because, width, DIM, _EXPECTED) if proof.because else []
     return [*lines, *because, blank()]
+
+
+def _passed(proof: Proof, width: int) -> list[Ink]:
+    """Draw a proof that is done with on one line, to leave room for what is going on."""
+    mark, style = mark_of(proof)
+    ink = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").put(proof.expected)
+    room = max(_MEASURED, ink.width + 1) + len(proof.measured) <= width
+    return [ink.to(_MEASURED).put(proof.measured, DIM) if room else ink]
 
 
 def _again(proofs: Sequence[Proof], width: int) -> list[Ink]:

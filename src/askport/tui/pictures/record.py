@@ -7,8 +7,10 @@ from askport.core.session import Session
 from askport.core.steps import Phase
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
 
-_FOUND = 20
-_LEFT = 50
+_FOUND, _LEFT = 20, 50
+_FOUND_NARROW, _LEFT_NARROW = 14, 36
+_NARROW = 84
+"""Columns: below this the values stand closer."""
 
 
 def record_lines(session: Session, width: int, now: float) -> list[Ink]:
@@ -16,10 +18,10 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     chosen, target = session.device.chosen, session.device.target
     if chosen is None or target is None:
         return wrapped("Nothing to record yet.", width, DIM)
+    found_at, left_at = (_FOUND, _LEFT) if width >= _NARROW else (_FOUND_NARROW, _LEFT_NARROW)
     best = chosen.best if not chosen.request else None
-    head = (
-        Ink().put(session.device.work.tag, STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
-    )
+    head = Ink().put(session.device.work.tag[: found_at - 1], STRONG).to(found_at).put("as found", STRONG)
+    head.to(left_at).put("as left", STRONG)
     lines = [head.put(" ").to(width, "┈", DIM), blank()]
     mask = str(mask_of_prefix(best.prefix)) if best and best.prefix is not None else "not known"
     left = session.device.as_left
@@ -31,12 +33,12 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
         ("DNS", "not known" if best else "none", " ".join(map(str, left.dns.value or ())), left.dns.basis),
     ]
     for name, found, value, basis in rows:
-        ink = Ink().to(2).put(name, DIM).to(_FOUND).put(found)
+        ink = Ink().to(2).put(name, DIM).to(found_at).put(found)
         shown = basis not in (None, Basis.TOLD)
         said = f"{(value or 'none') if basis else ''}  {basis_words(basis)}".strip()
-        lines += beside(ink, _LEFT, said, width, f"{STRONG} {THEIRS}" if shown else DIM)
+        lines += beside(ink, left_at, said, width, f"{STRONG} {THEIRS}" if shown else DIM)
     maker = session.cable.around.maker(chosen.mac) or "maker unknown"
-    lines.append(Ink().to(2).put("MAC address", DIM).to(_FOUND).put(f"{chosen.mac}, {maker}"))
+    lines.append(Ink().to(2).put("MAC", DIM).to(found_at).put(f"{chosen.mac}, {maker}"))
     lines += [blank(), heading("Proven", width)]
     for proof in session.device.all_proofs:
         if proof.name in session.device.left_out:
@@ -47,6 +49,9 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
             lines.append(ink.to(_LEFT).put(proof.measured, DIM))
         else:
             lines += [ink, *wrapped(proof.measured, width, DIM, 4)]
+    if again := session.device.again:
+        made = sum(each.passed is True for each in again)
+        lines.append(Ink().to(2).put("✓ ", THEIRS).put(f"{made} of {len(again)} once more after the power cut"))
     for name in session.device.left_out:
         lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {proof_words(name)}", CONFLICT))
     if session.phase is Phase.RECORDED:

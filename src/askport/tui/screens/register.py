@@ -10,12 +10,12 @@ from textual.widgets import DataTable, Footer, Input
 from askport.core.errors import AskPortError
 from askport.core.register.searching import Brief, Order, Wanted, wanted
 from askport.core.text import display_text
-from askport.core.words import listed
 from askport.edges.files import write_all
 from askport.edges.projection import Projection
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, wrapped
 from askport.tui.pictures.register import HEADS, STATE_STYLES, cells_of, left_lines
 from askport.tui.screens.device import DeviceScreen
+from askport.tui.screens.handover import HandoverScreen
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -148,7 +148,7 @@ class RegisterScreen(Screen[None]):
 
     @work(thread=True, exclusive=True)
     def action_handover(self) -> None:
-        """Write the handover beside the job file, and say what is where."""
+        """Write the handover beside the job file, and show what is where."""
         from askport.reports.documents import documents
 
         job = self._workplace.run.job
@@ -162,9 +162,7 @@ class RegisterScreen(Screen[None]):
         except AskPortError as error:
             self.app.call_from_thread(self.notify, error.message, severity="error", markup=False)
             return
-        names = listed([path.name for path, _ in written])
-        text = f"Written to {folder}: {names}."
-        self.app.call_from_thread(self.notify, text, title="Handover", timeout=20, markup=False)
+        self.app.call_from_thread(self.app.push_screen, HandoverScreen(job, self._workplace.title, written))
 
     def action_back(self) -> None:
         """Search no more, or go back to the cable."""

@@ -1,5 +1,6 @@
 """The site: its subnets as address maps that one works in, and the devices in working order beside them."""
 
+from collections import Counter
 from collections.abc import Callable
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -15,14 +16,29 @@ from askport.core.plan.target import Site, site_among
 from askport.core.plan.work import WorkItem
 from askport.core.stages.stage import Next
 from askport.core.steps import Phase
-from askport.core.survey.against_plan import MOST_ASKED, ask_all, holders_in
+from askport.core.survey.against_plan import (
+    MOST_ASKED,
+    Surveyed,
+    against_plan,
+    ask_all,
+    gateways_said,
+    holders_in,
+)
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, line, wrapped
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.site_map import GLYPHS, legend_lines, site_map_lines
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
-_LIST = 42
+_LIST = 46
+_SURVEYED = {
+    "as-left": ("is there", THEIRS),
+    "held-by-another": ("another's", CONFLICT),
+    "missing": ("missing", CONFLICT),
+    "free": ("nobody", DIM),
+    "not-asked": ("not asked", DIM),
+}
+"""What a survey found of a device, in a word, and how it is drawn."""
 
 
 class SiteScreen(Screen[None]):
@@ -50,6 +66,8 @@ class SiteScreen(Screen[None]):
         self._sites = run.sites
         target = run.session.device.target
         first = next(iter(self._sites), None)
+        self._plan = run.job.register.plan()
+        self._asked: frozenset[IPv4Address] = frozenset()
         self._cursor = target.interface.ip if target else first.network.network_address + 1 if first else IPv4Address(0)
 
     def compose(self) -> ComposeResult:
@@ -105,6 +123,7 @@ class SiteScreen(Screen[None]):
         found = counts(rows)
         told = ", ".join(f"{number} {state}" for state, number in found.items())
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · the site   {told}", DIM)
+        title.put(f"   {self._survey_told()}", THEIRS)
         self.query_one("#heading", Sheet).show([title])
         self.query_one("#map", Sheet).show([*lines, *legend_lines(rows, width)])
         self.query_one("#devices", Sheet).show(self._devices(known))
@@ -116,7 +135,8 @@ class SiteScreen(Screen[None]):
         items = self._workplace.run.work
         here = next((place for place, each in enumerate(items) if _address(each) == self._cursor), 0)
         first = max(0, min(here - room // 2, len(items) - room))
-        lines = [line("In working order", STRONG)]
+        surveyed = {each.tag: each for each in self._surveyed()}
+        lines = [line("In working order" if not surveyed else "In working order, and who is there", STRONG)]
         for item in items[first : first + room]:
             state = known.states.get(item.tag, "")
             cell = self._cell(item.target.interface.ip) if item.target else None
@@ -124,8 +144,35 @@ class SiteScreen(Screen[None]):
             ink = Ink().put("▸ " if _address(item) == self._cursor else "  ", STRONG).put(f"{glyph} ", style)
             ink.put(item.tag[:12], STRONG if cell and cell.state is CellState.AT_HAND else "").to(18)
             ink.put(str(_address(item) or "on the spot"), THEIRS if _address(item) else DIM).to(34)
-            lines.append(ink.put(state[: _LIST - 34], CONFLICT if state == "unproven" else DIM))
+            if found := surveyed.get(item.tag):
+                waits = found.state in ("missing", "free") and not self._has_answered
+                state, style = ("asking", DIM) if waits else _SURVEYED[found.state]
+            else:
+                style = CONFLICT if state == "unproven" else DIM
+            lines.append(ink.put(state[: _LIST - 34], style))
         return lines
+
+    @property
+    def _has_answered(self) -> bool:
+        return self._workplace.run.session.cable.finder.has_settled
+
+    def _survey_told(self) -> str:
+        """Return what the survey came to, in a few words."""
+        if not self._asked:
+            return ""
+        if not self._has_answered:
+            return f"asking for {len(self._asked)} addresses, {DEFAULT_RATE:g} a second"
+        number = Counter(each.state for each in self._surveyed())
+        told = [f"{number[state]} {words}" for state, (words, _) in _SURVEYED.items() if number[state]]
+        gone = gateways_said(self._plan, holders_in(self._workplace.run.session.cable.finder))
+        return "; ".join([f"asked: {', '.join(told)}", *gone])
+
+    def _surveyed(self) -> list[Surveyed]:
+        """Return what the network shows of each device of the plan, once it was asked."""
+        if not self._asked:
+            return []
+        register, finder = self._workplace.run.job.register, self._workplace.run.session.cable.finder
+        return against_plan(self._plan, register.standings(), holders_in(finder), self._asked)
 
     def _cell(self, address: IPv4Address) -> Cell | None:
         site = self._site(address)
@@ -189,9 +236,11 @@ class SiteScreen(Screen[None]):
         plan = {item.target.interface.ip for item in run.work if item.target}
         small = [each.network for each in self._sites if each.network.num_addresses <= MOST_ASKED]
         asked = dict.fromkeys([*plan, *(host for network in small for host in network.hosts())])
+        asked |= dict.fromkeys(each.gateway for each in self._sites if each.gateway)
+        self._asked = frozenset(asked)
         ask_all(run.session.cable.finder, asked, now=run.wire.now(), rate=DEFAULT_RATE)
         run.wire.wake()
-        self.notify(f"Asking for {len(asked)} addresses, {DEFAULT_RATE:g} a second.", markup=False)
+        self.draw()
 
     def action_go(self, by: int) -> None:
         """Go to another address; behind the end of a subnet the next one begins."""

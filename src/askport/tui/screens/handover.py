@@ -1,0 +1,76 @@
+"""The handover: what was written where, and what each document is for."""
+
+from pathlib import Path
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import VerticalScroll
+from textual.screen import Screen
+from textual.widgets import Footer
+
+from askport.core.register.searching import wanted
+from askport.edges.jobfile import JobFile
+from askport.reports.documents import what_for
+from askport.reports.handover import grouped
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
+from askport.tui.widgets.sheet import Sheet
+
+_SIZE = 36
+
+
+class HandoverScreen(Screen[None]):
+    """Shown once everything is written."""
+
+    CSS_PATH = "register.tcss"
+    BINDINGS = [Binding("escape,enter,f9", "app.pop_screen", "Back", id="handover.back")]
+
+    def __init__(self, job: JobFile, site: str, written: list[tuple[Path, int]]) -> None:
+        super().__init__()
+        self._job, self._site, self._written = job, site, written
+
+    def compose(self) -> ComposeResult:
+        """Lay out the page."""
+        yield Sheet(id="heading")
+        with VerticalScroll(id="rows"):
+            yield Sheet(id="sheet")
+        yield Footer(compact=True)
+
+    def on_mount(self) -> None:
+        """Show it."""
+        self.call_after_refresh(self.draw)
+
+    def on_resize(self) -> None:
+        """Draw to the new width."""
+        self.draw()
+
+    def draw(self) -> None:
+        """Show what was written where."""
+        width, register = max(60, self.size.width - 8), self._job.register
+        proven, everyone = register.proven()
+        title = Ink().put(f"  {self._site}", STRONG).put(f" · handover   {proven} of {everyone} proven", DIM)
+        self.query_one("#heading", Sheet).show([title])
+        folder = self._written[0][0].parent if self._written else self._job.path.parent
+        lines = [heading(f"Written to {folder}", width)]
+        for path, size in self._written:
+            ink = Ink().to(2).put(path.name, f"{STRONG} {THEIRS}").to(_SIZE)
+            ink.put(f"{max(1, size // 1024):>6,} kB  ", DIM)
+            lines += beside(ink, _SIZE + 11, what_for(path.name), width)
+        lines += [blank(), heading("What it stands for", width)]
+        lines += wrapped(f"The record has {self._job.count} entries. Their fingerprint, which the cover prints:", width)
+        lines += [Ink().to(2).put(grouped(self._job.fingerprint), STRONG)]
+        text = (
+            f"Later, 'askport register verify {self._job.path.name} --against' with its first 16 digits or more says "
+        )
+        lines += wrapped(f"{text}whether what was handed over still stands, and what came after it.", width, DIM)
+        open_points = [each for each in register.find(wanted("")) if each.has_open_points]
+        if conflicts := register.open_conflicts():
+            lines += [blank(), heading("Said differently by joined jobs", width)]
+            lines += [each for text in conflicts for each in wrapped(text, width, CONFLICT, 2)]
+        if open_points:
+            names = ", ".join(each.tag or each.mac for each in open_points)
+            lines += [
+                blank(),
+                heading(f"Open points at {len(open_points)}", width),
+                *wrapped(names, width, CONFLICT, 2),
+            ]
+        self.query_one("#sheet", Sheet).show(lines)
