@@ -188,7 +188,7 @@ def test_a_device_that_asks_for_names_after_its_power_cut_shows_its_servers(cabl
     assert document["as_left"]["dns"] == {"value": [asked], "basis": "heard"}
 
 
-ALL = {"same-mac", "old-gone", "echo", "port-80", "mask", "gateway", "power-cycle", "services"}
+ALL = {"same-mac", "old-gone", "echo", "port-80", "page", "mask", "gateway", "power-cycle", "services"}
 SECOND = r"""
 import socket, sys
 mac = bytes.fromhex("0200000000aa")

@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface
 import pytest
 
 from askport.core.addresses import BROADCAST_MAC, MacAddress
+from askport.core.channels import Closed, Fetched
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, encode_dhcp
 from askport.core.formats.icmp import Icmp, IcmpType
@@ -16,6 +17,7 @@ from askport.core.formats.udp import Udp
 from askport.core.narrate import next_line
 from askport.core.proofs.final import final_proofs
 from askport.core.proofs.holding import OldGone, SameMac
+from askport.core.proofs.page import PageAnswers
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
 from askport.core.proofs.proof import ATTEMPTS, Expected, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
@@ -333,3 +335,25 @@ def test_what_it_serves_is_waited_for_after_the_power_cut(back_after_s):
         assert (services.passed, services.measured) == (True, "port 80 after 16.0 s")
     else:
         assert (services.passed, services.because) == (False, "port 80 did not come back within 20 s of its address.")
+
+
+@pytest.mark.parametrize(
+    ("was", "comes", "passed", "said"),
+    [
+        ("", "<title>Level gateway</title>", True, "'Level gateway'"),
+        ("Level gateway", "<title> Level\n gateway</title>", True, "'Level gateway'"),
+        ("Level gateway", "<title>Other</title>", False, "and was 'Level gateway'"),
+        ("", "no title", True, "without a title"),
+        ("", None, None, "No page came: connection refused"),
+    ],
+)
+def test_its_page_is_there_with_the_title_that_it_had(was, comes, passed, said):
+    shown = SameMac(IT_AT_NEW, now=0.0)
+    proof = PageAnswers(IT_AT_NEW, 80, was, shown, now=0.0)
+    assert proof.next_deadline() is None, "not before it is shown who is there"
+    shown.passed = True
+    proof.handle_timer(1.0)
+    (effect,) = proof.poll()
+    call = effect.channel
+    proof.channel_event(Closed(call, "connection refused") if comes is None else Fetched(call, 200, comes), 1.1)
+    assert (proof.outcome.passed, said in f"{proof.measured} {proof.because}") == (passed, True), proof.outcome

@@ -23,6 +23,7 @@ from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import final_proofs
+from askport.core.proofs.page import PAGE_PORTS
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Expected, Proof, Proving, Subject
 from askport.core.proofs.read_back import Reads
@@ -69,6 +70,7 @@ def prove(
     expected = Expected(
         gateway=target.gateway, plans_gateway=target.gateway is not None, dns=servers or None,
         left=[old] if old else [], ports=open_ or [], echo=not no_ping,
+        page=next((port for port in open_ or [] if port in PAGE_PORTS), None),
     )  # fmt: skip
     its = kind_named(kind, job).kind if kind else None
     own = (

@@ -49,6 +49,8 @@ class AtHand:
         """Kinds that fit, each with the reason, the strictest first."""
         self.first_words: list[str] = []
         """The first text of its console, and its page's title, where they were read."""
+        self.title = ""
+        """The title that its page was found with, where it was asked for."""
         self.ports_tried: list[Proof] = []
         """What it answered at its old address."""
         self.as_found: Target | None = None

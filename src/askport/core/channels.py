@@ -78,12 +78,15 @@ class Channel:
 class PageCall:
     """One request to a device's page. Whoever makes it tells it from others by identity."""
 
-    __slots__ = ("as_json", "far", "fields", "method", "path")
+    __slots__ = ("as_json", "body", "far", "fields", "method", "path")
 
     def __init__(
-        self, far: HttpPort, method: str, path: str, fields: Mapping[str, str] | None = None, *, as_json: bool = False
-    ) -> None:
+        self, far: HttpPort, method: str, path: str, fields: Mapping[str, str] | None = None, *, as_json: bool = False,
+        body: tuple[str, str] | None = None,
+    ) -> None:  # fmt: skip
+        """Take what is sent: fields as a form or as JSON, or a text with its Content-Type."""
         self.far, self.method, self.path, self.fields, self.as_json = far, method, path, fields, as_json
+        self.body = body
 
 
 # What a machine wants done

@@ -45,6 +45,7 @@ _PROOFS = {
     "old-gone": "old address left",
     "echo": "answers ping",
     "power-cycle": "survives a power cut",
+    "page": "its page",
     "services": "services back",
     "read-back": "its own word",
     "calls": "servers called",

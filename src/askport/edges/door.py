@@ -76,6 +76,13 @@ class Door:
             return
         self._open.add(task)
         try:
+            await self._accept_connected(reader, writer)
+        finally:
+            self._open.discard(task)
+
+    async def _accept_connected(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """Carry one connection to the device and back."""
+        try:
             far_reader, far_writer = await connect(self._adapter, self.far)
         except (OSError, TimeoutError) as error:
             self.dropped = isinstance(error, TimeoutError)
@@ -83,9 +90,7 @@ class Door:
             writer.close()
         else:
             self.passed += 1
-            await _pass_both_ways((reader, far_writer), (far_reader, writer))
-        finally:
-            self._open.discard(task)
+            await pass_both_ways((reader, far_writer), (far_reader, writer))
 
 
 async def is_dropped(adapter: str, far: TcpPort) -> bool:
@@ -103,7 +108,7 @@ async def is_dropped(adapter: str, far: TcpPort) -> bool:
 _End = tuple[asyncio.StreamReader, asyncio.StreamWriter]
 
 
-async def _pass_both_ways(*ways: _End) -> None:
+async def pass_both_ways(*ways: _End) -> None:
     """Carry bytes both ways until both sides have ended, or one has and the other stays away; then close both."""
     passing = [asyncio.ensure_future(_pass(*way)) for way in ways]
     try:

@@ -1,6 +1,5 @@
 """A device's first words on a connection: what its console says unasked, and the title of its page."""
 
-import re
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
@@ -18,6 +17,7 @@ from askport.core.channels import (
     TcpPort,
     TelnetPort,
 )
+from askport.core.finding.page_title import title_of
 from askport.core.machine import Machine
 from askport.core.text import display_text
 
@@ -27,7 +27,6 @@ _MORE_S = 0.4
 """After the first words, the rest of the line."""
 _MAX = 2000
 _TELNET, _SSH, _HTTP, _HTTPS = 23, 22, 80, 443
-_TITLE = re.compile(r"<title[^>]*>(.{0,200}?)</title", re.IGNORECASE | re.DOTALL)
 
 
 class FirstWords(Machine):
@@ -46,6 +45,8 @@ class FirstWords(Machine):
                 call = PageCall(HttpPort(at, port, port == _HTTPS), "GET", "/")
                 self._open[call] = ""
                 self._effects.append(Fetch(call))
+        self.title = ""
+        """Of its page, where it has one."""
         self.heard: list[str] = []
         """What they said, cleaned."""
 
@@ -64,7 +65,8 @@ class FirstWords(Machine):
                 self._over_at = min(self._over_at, now + _MORE_S) if said.strip() else self._over_at
             case Fetched(call, _, text):
                 self._open.pop(call)
-                self._keep(found[1] if (found := _TITLE.search(text)) else "")
+                self.title = title_of(text)
+                self._keep(self.title)
             case Closed(channel):
                 self._keep(self._open.pop(channel))
 

@@ -107,20 +107,27 @@ class PageStep(_Model):
     post: Template | None = None
     form: dict[str, Template] | None = None
     json_: Annotated[dict[str, Template] | None, Field(alias="json")] = None
+    body: Template | None = None
+    """What is posted as it is, where it is neither a form nor a flat JSON object."""
+    type_: Annotated[str | None, Field(alias="type", min_length=3, max_length=200)] = None
+    """The Content-Type of a body."""
     find: Pattern | None = None
     status: tuple[Annotated[int, Field(strict=True, ge=100, le=599)], ...] = (200,)
 
     @property
     def texts(self) -> list[str]:
         """Everything in which placeholders may stand."""
-        return [*filter(None, (self.get, self.post)), *(self.form or {}).values(), *(self.json_ or {}).values()]
+        whole = filter(None, (self.get, self.post, self.body))
+        return [*whole, *(self.form or {}).values(), *(self.json_ or {}).values()]
 
     @model_validator(mode="after")
     def _one_request(self) -> "PageStep":
         if (self.get is None) == (self.post is None):
             raise ValueError("a step is one request: give either get or post")
-        if self.get is not None and (self.form or self.json_):
-            raise ValueError("a form or json goes with post, not with get")
+        if self.get is not None and (self.form or self.json_ or self.body):
+            raise ValueError("a form, json or body goes with post, not with get")
+        if (self.body is None) != (self.type_ is None) or (self.body and (self.form or self.json_)):
+            raise ValueError("a body stands alone, with its type")
         return self
 
 

@@ -5,6 +5,7 @@ from ipaddress import IPv4Address
 
 from askport.core.proofs.holding import OldGone, SameMac
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
+from askport.core.proofs.page import PageAnswers
 from askport.core.proofs.proof import Expected, Proof, Proving, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.read_back import Reads, ReadsBack
@@ -36,6 +37,8 @@ def final_proofs(
     proofs += [OldGone(subject, each, now=now) for each in dict.fromkeys(expected.left) if each != subject.at.ip]
     answering: list[Proof] = [Echo(subject, now=now)] if expected.echo else []
     answering += [PortOpens(subject, port, now=now) for port in dict.fromkeys(expected.ports)]
+    if expected.page is not None:
+        answering.append(PageAnswers(subject, expected.page, expected.title, same, now=now))
     mask = MaskAsPlanned(subject, gateway=expected.gateway, explains=answering, asked_from=asked_from)
     then: list[Proof] = [mask]
     if expected.plans_gateway:

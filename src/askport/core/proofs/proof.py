@@ -45,6 +45,10 @@ class Expected:
     """Addresses that it must have left."""
     ports: Iterable[int] = ()
     echo: bool = True
+    page: int | None = None
+    """The port of its page, where it is known to have one."""
+    title: str = ""
+    """The title that its page was found with, where that is known."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -3,9 +3,11 @@
 from collections.abc import Sequence
 from ipaddress import IPv4Address
 
+from askport.core.kinds.model import PageWay
 from askport.core.machine import Machine
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import final_proofs
+from askport.core.proofs.page import PAGE_PORTS
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
 from askport.core.proofs.proof import Expected, Proof, Proving, Subject
 from askport.core.proofs.services import Services
@@ -41,12 +43,22 @@ class Prove(Stage):
             left=[each for each in (device.old_address, device.landed_at) if each],
             ports=self._ports,
             echo=device.may_echo,
+            page=self._page,
+            title=device.title,
         )
         reads = self._stages.setting.own_word.reads_at(subject.at.ip, now)
         return final_proofs(
             subject, expected, now=now, heard_gateway=self._heard_gateway, reads=reads,
             asked_from=self._visit.cable.finder.laptop_addresses,
         )  # fmt: skip
+
+    @property
+    def _page(self) -> int | None:
+        """The port of its page: that of its kind, or the one where a title was heard."""
+        kind = self._visit.device.kind
+        way = kind.way_by("page") if kind else None
+        known = isinstance(way, PageWay) or bool(self._visit.device.title)
+        return next((port for port in self._ports if port in PAGE_PORTS), None) if known else None
 
     @property
     def _ports(self) -> tuple[int, ...]:

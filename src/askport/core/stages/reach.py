@@ -73,7 +73,7 @@ class Reach(Stage):
                 if access.asked_again(choosing, now) and visit.device.whereabouts:
                     access.look_beside(visit.device.whereabouts, None, now)
             case Phase.TRYING_PORTS, FirstWords() as words:
-                visit.device.first_words = words.heard
+                visit.device.first_words, visit.device.title = words.heard, words.title
                 self._stages.setting.prepare(now)
             case Phase.TRYING_PORTS, Proving() as trying:
                 there, *visit.device.ports_tried = trying.proofs

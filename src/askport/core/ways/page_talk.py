@@ -46,11 +46,13 @@ class PageTalk(Conversation):
         values = {**self._values, **self._found}
         try:
             path = fill(step.get or step.post or "/", values)
+            body = (fill(step.body, values), step.type_ or "") if step.body is not None else None
             filled = {key: fill(text, values) for key, text in fields.items()} if fields else None
         except BadInput as error:
             self._finish(Ended.SILENT, error.message.rstrip("."))
             return
-        self._call = PageCall(self._far, "POST" if step.post else "GET", path, filled, as_json=step.json_ is not None)
+        method, as_json = "POST" if step.post else "GET", step.json_ is not None
+        self._call = PageCall(self._far, method, path, filled, as_json=as_json, body=body)
         self.spoken.append(Spoken(f"{self._call.method} {display_text(self._blanked(path), 60)}"))
         self._effects.append(Fetch(self._call))
 
@@ -102,6 +104,7 @@ def shown_steps(steps: Sequence[PageStep], values: Mapping[str, str]) -> list[st
             known[SECRET] = BLANK
         fields = {**(step.form or {}), **(step.json_ or {})}
         filled = " ".join(f"{key}={fill(text, known)}" for key, text in fields.items())
+        filled += " ".join(fill(step.body, known).split()) if step.body else ""
         shown.append(f"{'POST' if step.post else 'GET'} {fill(step.get or step.post or '/', known)} {filled}".rstrip())
         found |= set(regex.compile(step.find).groupindex) if step.find else set()
     return shown

@@ -17,7 +17,7 @@ _LEGACY_SERVER_CONNECT = 0x4
 """Connect to servers that cannot renegotiate safely (SSL_OP_LEGACY_SERVER_CONNECT)."""
 
 
-def _old_tls() -> ssl.SSLContext:
+def old_tls() -> ssl.SSLContext:
     """Return what takes any certificate and any version: whose it is, the cable and the MAC address say."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.check_hostname = False
@@ -35,7 +35,7 @@ def client_for(adapter: str, far: HttpPort) -> Any:
     hush("httpx")
     hush("httpcore")
     bound = [(socket.SOL_SOCKET, _SO_BINDTODEVICE, adapter.encode())]
-    transport = httpx.AsyncHTTPTransport(verify=_old_tls(), socket_options=bound)
+    transport = httpx.AsyncHTTPTransport(verify=old_tls(), socket_options=bound)
     return httpx.AsyncClient(
         transport=transport,
         base_url=f"http{'s' if far.secure else ''}://{far}",
@@ -64,7 +64,13 @@ async def fetch(client: Any, call: PageCall) -> Answer:
     """
     import httpx
 
-    body = {"json": dict(call.fields or {})} if call.as_json else {"data": dict(call.fields)} if call.fields else {}
+    body: dict[str, Any] = {}
+    if call.body:
+        body = {"content": call.body[0].encode(), "headers": {"Content-Type": call.body[1]}}
+    elif call.as_json:
+        body = {"json": dict(call.fields or {})}
+    elif call.fields:
+        body = {"data": dict(call.fields)}
     try:
         async with asyncio.timeout(_WHOLE_S):
             answer, text = await _request(client, call, body)
