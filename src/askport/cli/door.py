@@ -2,15 +2,18 @@
 
 import asyncio
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, ip_address
+from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from askport.cli.cable import finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.talk import Status, put_json, say
-from askport.core.addresses import MacAddress, parse_address
+from askport.cli.teaching import Taught
+from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, MachineRefused
+from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
 from askport.core.text import display_text
@@ -26,15 +29,37 @@ def door(
     adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
     device: Annotated[str, typer.Argument(metavar="ADDRESS[:PORT]", help="The device; IPv6 as [fe80::1]:80.")],
     pin: Annotated[str | None, typer.Option(metavar="MAC", help="Reach this one of several with one address.")] = None,
+    learn: Annotated[
+        Path | None, typer.Option(metavar="FILE.toml", help="What the browser sends becomes a kind file.")
+    ] = None,
+    to: Annotated[str, typer.Option(metavar="ADDRESS/PREFIX", help="What the device is set to, if it is known.")] = "",
+    gateway: Annotated[str, typer.Option(help="With --to: its gateway.")] = "",
+    dns: Annotated[list[str] | None, typer.Option(help="With --to: its DNS servers.")] = None,
+    name: Annotated[str, typer.Option(help="With --learn: what the kind is called.")] = "",
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
-    """Open a loopback port to the device over the cable, until Ctrl-C."""
+    """Open a loopback port to the device over the cable, until Ctrl-C; with --learn, learn from what passes."""
     far = far_end(device)
     mac = MacAddress.parse(pin) if pin else None
+    target = None
+    if to:
+        target = Target(
+            interface=parse_interface(to), gateway=parse_address(gateway, "gateway") if gateway else None,
+            dns=tuple(parse_list(dns or [], "DNS server")),
+        )  # fmt: skip
+        require_sound(target)
+    if learn and not isinstance(far.address, IPv4Address):
+        raise BadInput("Learning is for pages at IPv4 addresses: name the device's.")
     if mac and not isinstance(far.address, IPv4Address):
         raise BadInput("--pin is for IPv4 addresses: an IPv6 link-local address is one device's alone.")
     with open_cable(adapter) as keeper, giving_back(keeper):
-        status = asyncio.run(_serve(keeper, far, mac, json=json))
+        taught = Taught(learn, target, name) if learn else None
+        try:
+            status = asyncio.run(_serve(keeper, far, mac, taught, json=json))
+        except KeyboardInterrupt:
+            if taught:
+                taught.write()
+            raise
     raise typer.Exit(status)
 
 
@@ -64,12 +89,12 @@ def far_end(text: str) -> TcpPort:
     return TcpPort(address, int(port) if port else _PORT)
 
 
-async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, *, json: bool) -> int:
+async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, taught: Taught | None, *, json: bool) -> int:
     if isinstance(far.address, IPv4Address):
         await laptop_beside(keeper, far.address)
         if mac:
             await keeper.pin(far.address, mac)
-    opened = Door(keeper.adapter, far)
+    opened = await taught.door(keeper, far, mac) if taught else Door(keeper.adapter, far)
     await opened.open()
     if json:
         put_json({"schema": "askport.door/1", "adapter": keeper.adapter, "to": str(far), "url": opened.url})
@@ -80,6 +105,8 @@ async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, *, json: 
     try:
         while keeper.is_alive:
             await asyncio.sleep(_LOOKS_EVERY_S)
+            if taught:
+                taught.look(keeper)
             if opened.fault != said:
                 said = opened.fault
                 say(said)

@@ -179,6 +179,8 @@ class PageWay(_Setting):
     by: Literal["page"]
     scheme: Literal["http", "https"] = "http"
     port: Port | None = None
+    log_in_by: Literal["page", "header"] = "page"
+    """Whether it asks for a log-in on its page, or the browser for it (HTTP Basic, Digest)."""
     login: tuple[PageStep, ...] = ()
     read: tuple[PageStep, ...] = ()
     set: tuple[PageStep, ...] = ()
@@ -236,8 +238,10 @@ class Kind(_Model):
         else:
             steps = (*way.login, *way.read, *way.set) if isinstance(way, PageWay) else ()
             texts = [text for step in steps for text in step.texts]
-        over_ssh = isinstance(way, ConsoleWay) and way.over == "ssh"
-        return over_ssh or any("{user}" in text or "{password}" in text for text in texts)
+        asks_itself = (isinstance(way, ConsoleWay) and way.over == "ssh") or (
+            isinstance(way, PageWay) and way.log_in_by == "header"
+        )
+        return asks_itself or any("{user}" in text or "{password}" in text for text in texts)
 
     def asks_password(self, by: str, over: str | None = None) -> bool:
         """Whether a way of it, over Telnet or SSH, is entered with a password."""
@@ -245,6 +249,8 @@ class Kind(_Model):
         if isinstance(way, ConsoleWay):
             lines = (*way.login, *way.read, *way.set, *way.keep, *way.restart)
             return (over or way.over) == "ssh" or any("{password}" in line.send for line in lines)
+        if isinstance(way, PageWay) and way.log_in_by == "header":
+            return True
         steps = (*way.login, *way.read, *way.set) if isinstance(way, PageWay) else ()
         return any("{password}" in text for step in steps for text in step.texts)
 

@@ -88,7 +88,8 @@ def values_of(
         digits = [f"{octet:03}" for octet in address.packed]
         values[f"{key}:padded"] = ".".join(digits)
         values[key] = values[f"{key}:padded"] if padded else str(address)
-        values |= {f"{key}.{place}": str(octet) for place, octet in enumerate(address.packed, 1)}
+        octets = digits if padded else [str(octet) for octet in address.packed]
+        values |= {f"{key}.{place}": octet for place, octet in enumerate(octets, 1)}
     return values
 
 

@@ -15,6 +15,7 @@ from askport.core.ways.conversation import Conversation, Ended, Spoken
 
 _FIND_IN = 200_000
 """Characters of a page that are searched."""
+_FINDS_S = 0.5
 _REDIRECTS = frozenset({301, 302, 303, 307, 308})
 
 
@@ -75,8 +76,8 @@ class PageTalk(Conversation):
                 elif status not in step.status:
                     self._finish(Ended.REFUSED, f"it answered {status} to “{spoken.text}”")
                 elif step.find and not self._find(step.find, text[:_FIND_IN]):
-                    what = display_text(step.find, 60)
-                    self._finish(Ended.REFUSED, f"it has no “{what}”: it may want a log-in")
+                    what = display_text(_missing(step.find, text[:_FIND_IN]), 60)
+                    self._finish(Ended.REFUSED, f"it has no “{what}”: it may want a log-in, or be another version")
                 else:
                     spoken.acknowledged, spoken.answer = True, f"answered with {status}"
                     self._place += 1
@@ -89,6 +90,16 @@ class PageTalk(Conversation):
         except (AddressValueError, ValueError):
             return None
         return address if address != self._far.address else None
+
+
+def _missing(find: str, text: str) -> str:
+    """Return what of an expression is not in a text, by the names that it gives; all of it where it gives none."""
+    pieces = [f"(?:{each}" for each in find.split("(?=.*?")[1:]] or [find]
+    for piece in pieces:
+        pattern = regex.compile(piece)
+        if pattern.groupindex and not pattern.search(text, timeout=_FINDS_S):
+            return ", ".join(each.removeprefix("has_") for each in pattern.groupindex)
+    return find
 
 
 def shown_steps(steps: Sequence[PageStep], values: Mapping[str, str]) -> list[str]:

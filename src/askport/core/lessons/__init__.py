@@ -1,0 +1,1 @@
+"""What is learned from one unit that was set by hand."""

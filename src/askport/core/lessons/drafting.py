@@ -1,0 +1,42 @@
+"""A lesson as a kind file that can be read, corrected and shared."""
+
+from typing import Any
+
+import tomli_w
+
+from askport.core.addresses import MacAddress
+from askport.core.lessons.page_lesson import PageLesson
+
+_OUI_DIGITS = 8
+"""Of a MAC address as it is written: its maker's part."""
+
+
+def draft(
+    lesson: PageLesson, *, name: str, mac: MacAddress | None, secure: bool, port: int, after_restart: bool, learned: str
+) -> str:
+    """Return a kind file.
+
+    Args:
+        lesson: what was learned on the page.
+        name: what the kind is called.
+        mac: of the unit that it was learned from.
+        secure: whether the page is secured (HTTPS).
+        port: where the page is.
+        after_restart: whether the unit used its new settings only after a restart.
+        learned: from which unit and when, as the file says it.
+    """
+    way: dict[str, Any] = {"by": "page", "scheme": "https" if secure else "http"}
+    if port != (443 if secure else 80):
+        way["port"] = port
+    way["takes_effect"] = "after restart" if after_restart else "at once"
+    if lesson.by_header:
+        way["log_in_by"] = "header"
+    way |= {"login": lesson.login} if lesson.login else {}
+    way["set"] = lesson.set
+    recognise: dict[str, Any] = {"mac": [str(mac)[:_OUI_DIGITS]]} if mac else {}
+    if lesson.title:
+        recognise["banner"] = [f"*{lesson.title}*"]
+    document: dict[str, Any] = {"schema": "askport.kind/1", "name": name, "notes": f"{learned}: {lesson.words}."}
+    document |= {"recognise": recognise} if recognise else {}
+    document |= {"needs": {"octets": "padded"}} if lesson.pads_octets else {}
+    return tomli_w.dumps({**document, "way": [way]})

@@ -1,0 +1,264 @@
+"""A lesson on a page: the requests that mattered while a unit was set by hand, with placeholders where values stood."""
+
+import json
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+from typing import Any
+from urllib.parse import parse_qsl, quote, urlsplit
+
+from askport.core.finding.page_title import title_of
+from askport.core.kinds.placeholders import KNOWN
+from askport.core.lessons.exchange import MAX_BODY, Exchange
+from askport.core.lessons.values import Stood, held_in, meant_by, templates
+from askport.core.plan.target import Target
+
+_SECRET = re.compile(r"pass|pwd|\bpw\b|secret|\bpin\b", re.IGNORECASE)
+_USER = re.compile(r"user|login|account|\bname\b", re.IGNORECASE)
+_PASSWORD_INPUT = re.compile(r"<input\b[^>]*type\s*=\s*[\"']?password[^>]*>", re.IGNORECASE)
+_NAME = re.compile(r"\bname\s*=\s*[\"']?([^\"'\s>]+)", re.IGNORECASE)
+_SHORTEST_TOKEN = 4
+"""Characters: a shorter value that stood in an answer before stands there by chance."""
+_ASSETS = re.compile(r"\.(css|js|png|jpe?g|gif|svg|ico|woff2?|ttf|map)$", re.IGNORECASE)
+_ASKS_LOG_IN = (401, 407)
+_MOST_STEPS = 40
+
+
+@dataclass(slots=True)
+class PageLesson:
+    """What was learned; ``why_not`` says why nothing was, as a sentence."""
+
+    login: list[dict[str, Any]] = field(default_factory=list)
+    """Steps as a kind file has them."""
+    set: list[dict[str, Any]] = field(default_factory=list)
+    stood: list[Stood] = field(default_factory=list)
+    target: Target | None = None
+    secrets: list[str] = field(default_factory=list)
+    """The fields that are asked for at every unit: names and passwords."""
+    title: str = ""
+    """Of its page."""
+    by_header: str = ""
+    """The scheme by which the page itself asked for a log-in, or an empty text."""
+    pads_octets: bool = False
+    """Whether octets in fields of their own were written with three digits."""
+    why_not: str = ""
+
+    @property
+    def words(self) -> str:
+        """What it is, in a few words: ``3 requests, 5 values put in, 1 secret asked for``."""
+        count = len(self.login) + len(self.set)
+        secrets = len(self.secrets) + bool(self.by_header)
+        parts = [_counted(count, "request"), f"{_counted(len(self.stood), 'value')} put in"]
+        return ", ".join([*parts, *([f"{_counted(secrets, 'secret')} asked for"] if secrets else [])])
+
+
+def _counted(number: int, what: str) -> str:
+    return f"{number} {what}{'' if number == 1 else 's'}"
+
+
+def learn(
+    exchanges: Sequence[Exchange], *, present: IPv4Address, target: Target | None = None, name: str = ""
+) -> PageLesson:
+    """Return what a run through a door shows.
+
+    Args:
+        exchanges: all that passed, in order.
+        present: where the device was.
+        target: what it became, where that is known; else it is read out of what was sent.
+        name: what it is called, or an empty text.
+    """
+    # What was refused for want of a log-in was sent again with one.
+    looked_at = [each for each in exchanges if not _ASSETS.search(each.place) and each.status not in _ASKS_LOG_IN]
+    title = next((found for each in looked_at if (found := title_of(each.answer))), "")
+    telling = [each for each in looked_at if each.fields and not _is_log_in(each, looked_at)]
+    told = {key: value for each in telling for key, value in each.fields.items()}
+    target = target or meant_by(told, present)
+    if target is None:
+        return PageLesson(title=title, why_not="No request told an address and a mask: nothing can be learned from it.")
+    setting = [place for place, each in enumerate(looked_at) if each in telling and templates(each.fields, target)[1]]
+    if not setting:
+        return PageLesson(
+            title=title, why_not=f"No request told {target.interface.ip}: nothing can be learned from it."
+        )
+    first, last = setting[0], _end_of(looked_at, setting[-1])
+    lesson = PageLesson(target=target, title=title, by_header=next((e.log_in for e in looked_at if e.log_in), ""))
+    logins = [place for place, each in enumerate(looked_at[:first]) if _is_log_in(each, looked_at)]
+    wanted = [
+        *logins[-1:],
+        *(
+            place
+            for place in range(first, last + 1)
+            if looked_at[place] in telling or looked_at[place].method == "POST"
+        ),
+    ]
+    sources: dict[int, dict[str, str]] = {}
+    steps: list[tuple[int, dict[str, Any]]] = []
+    for place in wanted[:_MOST_STEPS]:
+        exchange = looked_at[place]
+        made, stood = templates(exchange.fields, target, name)
+        made |= _secrets(exchange, looked_at, lesson, with_user=place in logins)
+        for key, text in exchange.fields.items():
+            source = _came_from(key, text, looked_at[:place]) if made[key] == text else None
+            if source is not None:
+                sources.setdefault(source, {})[key] = _where(key, text, looked_at[source].answer)
+                made[key] = f"{{{_group(key)}}}"
+            elif stood and (form := _form_of(key, looked_at[:place])) is not None:
+                sources.setdefault(form, {}).setdefault(key, _there(key))
+        lesson.stood += stood
+        lesson.pads_octets |= any(re.search(r"\.\d\}$", each.placeholder) and each.value[:1] == "0" for each in stood)
+        steps.append((place, _step(exchange, made)))
+    for place in sorted(sources):
+        step = next((made for at, made in steps if at == place), None)
+        if step is None:
+            step = _step(looked_at[place], looked_at[place].fields)
+            steps.append((place, step))
+        step["find"] = _all_of(sources[place].values())
+    for place, step in sorted(steps, key=lambda each: each[0]):
+        before_login = bool(logins) and place <= logins[-1]
+        (lesson.login if before_login else lesson.set).append(step)
+    return lesson
+
+
+def _end_of(exchanges: Sequence[Exchange], last: int) -> int:
+    """Return the last request that changes something: a wizard saves at its end, without a value of the target."""
+    posts = [place for place, each in enumerate(exchanges) if each.method == "POST" and place > last]
+    return posts[-1] if posts else last
+
+
+def _is_log_in(exchange: Exchange, all_of: Sequence[Exchange]) -> bool:
+    """Whether it tells a password, and no address with it."""
+    fields = exchange.fields
+    return any(_is_secret(key, all_of) for key in fields) and not held_in(fields)
+
+
+def _is_secret(key: str, exchanges: Sequence[Exchange]) -> bool:
+    """Whether a field is a password: by its name, or because a page shows it as one."""
+    if _SECRET.search(key):
+        return True
+    shown = (each for page in exchanges for each in _PASSWORD_INPUT.findall(page.answer[:MAX_BODY]))
+    return any((found := _NAME.search(each)) and found[1] == key for each in shown)
+
+
+def _secrets(
+    exchange: Exchange, exchanges: Sequence[Exchange], lesson: PageLesson, *, with_user: bool
+) -> dict[str, str]:
+    """Return the fields of names and passwords with the placeholders that ask for them."""
+    keys = list(exchange.fields)
+    made = {key: "{password}" for key in keys if _is_secret(key, exchanges)}
+    if made and with_user:
+        # What is called like a name, or else what is typed right before the password.
+        before = keys[: keys.index(next(iter(made)))]
+        user = next((key for key in keys if key not in made and _USER.search(key)), next(reversed(before), None))
+        made |= {user: "{user}"} if user else {}
+    lesson.secrets += made
+    return made
+
+
+def _came_from(key: str, text: str, before: Sequence[Exchange]) -> int | None:
+    """Return which answer a value came out of, the latest first, or None."""
+    if len(text) < _SHORTEST_TOKEN:
+        return None
+    for place in range(len(before) - 1, -1, -1):
+        if text in before[place].answer and _where(key, text, before[place].answer):
+            return place
+    return None
+
+
+def _where(key: str, text: str, answer: str) -> str:
+    """Return an expression that finds a value where it stands in an answer under its field's name, or nothing."""
+    name, held, group = re.escape(key), f"(?P<{_group(key)}>[^\"'<>\\s]{{1,400}})", _group(key)
+    for pattern in (
+        rf"name=[\"']?{name}[\"']?[^>]*?value=[\"']?{held}",
+        rf"value=[\"']?{held}[\"']?[^>]*?name=[\"']?{name}\b",
+        rf"[\"']{name}[\"']\s*:\s*[\"']{held}[\"']",
+    ):
+        found = re.search(pattern, answer[:MAX_BODY], re.IGNORECASE)
+        if found and found[group] == text:
+            return pattern
+    return ""
+
+
+def _group(key: str) -> str:
+    """Return a field's name as a name that an expression may find it under."""
+    plain = re.sub(r"\W", "_", key).strip("_") or "found"
+    return f"f_{plain}" if plain[0].isdigit() or plain in KNOWN else plain
+
+
+def _there(key: str) -> str:
+    """Return an expression that finds a field of a form, or of a JSON object, by its name."""
+    name = re.escape(key.rpartition(".")[2])
+    return rf"(?P<has_{_group(key)}>name=[\"']?{name}(?=[\"'>\s/])|\"{name}\"\s*:)"
+
+
+def _form_of(key: str, before: Sequence[Exchange]) -> int | None:
+    """Return which answer has a field of this name, the latest first: what differs there stops the lesson in time."""
+    pattern = re.compile(_there(key))
+    last = key.rpartition(".")[2]
+    places = (place for place in range(len(before) - 1, -1, -1) if last in before[place].answer)
+    return next((place for place in places if pattern.search(before[place].answer)), None)
+
+
+def _all_of(patterns: Iterable[str]) -> str:
+    """Return one expression that finds each, wherever it stands."""
+    each = list(dict.fromkeys(patterns))
+    return each[0] if len(each) == 1 else "(?s)" + "".join(f"(?=.*?{pattern})" for pattern in each)
+
+
+def _step(exchange: Exchange, made: Mapping[str, str]) -> dict[str, Any]:
+    """Return a request as a step of a kind file."""
+    step: dict[str, Any] = {}
+    path = urlsplit(exchange.path)
+    query = (
+        "&".join(f"{quote(key, safe='[]')}={_quoted(made[key])}" for key in made) if exchange.in_query else path.query
+    )
+    step[exchange.method.lower()] = f"{path.path or '/'}{'?' + query if query else ''}"
+    if exchange.status not in (0, 200):
+        step["status"] = sorted({200, exchange.status})
+    kind = exchange.content_type.lower()
+    if not exchange.body:
+        return step
+    if "json" in kind:
+        document = json.loads(exchange.body)
+        if isinstance(document, dict) and all(isinstance(each, str) for each in document.values()):
+            step["json"] = dict(made)
+        else:
+            step["body"], step["type"] = _filled_json(document, made), "application/json"
+    elif "multipart" in kind:
+        text = exchange.body.decode("utf-8", "replace")
+        for key, value in exchange.fields.items():
+            if made[key] != value:
+                head = rf"(name=\"{re.escape(key)}\"[^\r\n]*\r\n(?:[^\r\n]+\r\n)*\r\n){re.escape(value)}(?=\r\n)"
+                text = re.sub(head, lambda found, key=key: found[1] + made[key], text)  # type: ignore[misc]
+        step["body"], step["type"] = text, exchange.content_type
+    else:
+        query_names = dict(parse_qsl(path.query, keep_blank_values=True))
+        step["form"] = {key: text for key, text in made.items() if key not in query_names}
+    return step
+
+
+def _quoted(text: str) -> str:
+    """Quote what stands in a query, and leave placeholders as they are."""
+    return quote(text, safe="{}.:/")
+
+
+def _filled_json(document: object, made: Mapping[str, str]) -> str:
+    """Return a JSON document with placeholders; one that stood for a number stands without quotes."""
+    bare: list[str] = []
+
+    def fill(value: object, name: str) -> object:
+        if isinstance(value, dict):
+            return {key: fill(part, f"{name}.{key}" if name else str(key)) for key, part in value.items()}
+        if isinstance(value, list):
+            return [fill(part, f"{name}.{place}") for place, part in enumerate(value)]
+        text = made.get(name)
+        if text is None or "{" not in text:
+            return value
+        if not isinstance(value, str):
+            bare.append(text)
+        return text
+
+    text = json.dumps(fill(document, ""), ensure_ascii=False)
+    for each in bare:
+        text = text.replace(f'"{each}"', each)
+    return text

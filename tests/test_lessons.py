@@ -1,0 +1,295 @@
+"""A unit set by hand through the door that learns, others by the lesson: pages in namespaces that really move."""
+
+import json
+import signal
+import subprocess
+import sys
+import time
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+
+from askport.core.lessons.exchange import Exchange
+from askport.core.lessons.page_lesson import learn
+from askport.core.plan.target import Target
+from conftest import DEVICE
+from test_pages import certificate
+
+PAGES = r"""
+import hashlib, html, http.server, json, os, secrets, ssl, subprocess, sys, threading, time, urllib.parse
+mode, renamed = sys.argv[1], sys.argv[3:] == ["renamed"]
+sid, token, ticket, draft = secrets.token_hex(8), "", "", {}
+def md5(text): return hashlib.md5(text.encode()).hexdigest()
+def move(ip, prefix, gw, wait="sleep 0.3"):
+    run = f"{wait}; ip addr flush dev zd0; ip addr add {ip}/{prefix} dev zd0; "
+    run += f"ip route add default via {gw} onlink dev zd0"
+    subprocess.Popen(run, shell=True)
+def length(mask): return sum(bin(int(each)).count("1") for each in mask.split("."))
+class Page(http.server.BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    def log_message(self, *_): pass
+    def say(self, text, status=200, kind="text/html", **headers):
+        self.send_response(status)
+        for key, value in {"Content-Type": kind, **headers}.items(): self.send_header(key.replace("_", "-"), value)
+        self.send_header("Content-Length", str(len(text))); self.end_headers(); self.wfile.write(text.encode())
+    def form(self):
+        body = self.rfile.read(int(self.headers.get("Content-Length", 0))).decode()
+        is_json = "json" in self.headers.get("Content-Type", "")
+        return json.loads(body) if is_json else dict(urllib.parse.parse_qsl(body, keep_blank_values=True))
+    def do_GET(self):
+        global token, ticket
+        path, _, query = self.path.partition("?")
+        query = dict(urllib.parse.parse_qsl(query))
+        if mode == "get":
+            name = "newip" if renamed else "ip"
+            if path == "/set": move(query[name], length(query["netmask"]), query["gw"]); return self.say("ok")
+            fields = f"<input name={name}><input name=netmask><input name=gw><input name=contrast value=5>"
+            return self.say(f"<title>Dosing pump</title><form action=/set>{fields}</form>")
+        if mode == "octets":
+            if f"sid={sid}" not in self.headers.get("Cookie", ""):
+                fields = '<input name="who"><input type="password" name="code">'
+                return self.say(f"<title>Valve 3</title><form method=post action=/login>{fields}</form>")
+            token = secrets.token_hex(8)
+            self.say(f'<form method=post action=/save><input type="hidden" name="csrf" value="{token}">...</form>')
+        if mode == "json":
+            if not self.allowed(): return
+            net = json.dumps({"net": {"address": "192.168.61.7"}, "rev": "r-" + md5(sid)[:12]})
+            self.say(net, kind="application/json",
+                     Set_Cookie=f"sid={sid}; Secure; HttpOnly; Domain=192.168.61.7")
+        if mode == "wizard":
+            self.say("<title>Set-up</title><form method=post action=/1><input name=host_ip><input name=subnet></form>")
+    def allowed(self):
+        given = self.headers.get("Authorization", "")
+        parts = dict(each.strip().split("=", 1) for each in given[7:].split(",")) if given.startswith("Digest") else {}
+        parts = {key: value.strip('"') for key, value in parts.items()}
+        if parts:
+            ha1, ha2 = md5("fitter:unit:marked-secret"), md5(f"{self.command}:{parts['uri']}")
+            whole = ":".join((ha1, parts["nonce"], parts["nc"], parts["cnonce"], parts["qop"], ha2))
+            if parts["response"] == md5(whole): return True
+        self.rfile.read(int(self.headers.get("Content-Length", 0)))
+        self.say("", 401, WWW_Authenticate='Digest realm="unit", nonce="abc", qop="auth", algorithm=MD5')
+    def do_POST(self):
+        global ticket
+        if mode == "json" and not self.allowed(): return
+        form, path = self.form(), self.path
+        if mode == "octets" and path == "/login":
+            ok = form.get("who") == "fitter" and form.get("code") == "marked-secret"
+            if not ok: return self.say("no", 403)
+            return self.say("", 302, Location="/net", Set_Cookie=f"sid={sid}; Path=/")
+        if mode == "octets":
+            if f"sid={sid}" not in self.headers.get("Cookie", ""): return self.say("who", 403)
+            if form.get("csrf") != token: return self.say("stale", 403)
+            join = lambda stem: ".".join(str(int(form[f"{stem}{place}"])) for place in range(1, 5))
+            move(join("ip"), length(join("nm")), join("gw")); return self.say("saved")
+        if mode == "json":
+            if form["rev"] != "r-" + md5(sid)[:12]: return self.say("stale", 409)
+            if f"sid={sid}" not in self.headers.get("Cookie", ""): return self.say("who", 403)
+            net = form["net"]; move(net["address"], net["prefix"], net["gateway"])
+            return self.say("{}", kind="application/json")
+        draft.update(form)
+        if path == "/1": return self.say("<form method=post action=/2><input name=router></form>")
+        if path == "/2":
+            ticket = secrets.token_hex(6)
+            return self.say(f"<form method=post action=/finish><input type=hidden name=ticket value={ticket}></form>")
+        if form.get("ticket") != ticket: return self.say("stale", 403)
+        up = "grep -q up /sys/class/net/zd0/operstate; do sleep 0.1; done"
+        wait = f"while {up}; until {up}"
+        move(draft["host_ip"], length(draft["subnet"]), draft["router"], wait); self.say("saved, restart me")
+server = http.server.ThreadingHTTPServer(("", 443 if mode == "json" else 80), Page)
+if mode == "json":
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.set_ciphers("ALL:@SECLEVEL=0"); context.load_cert_chain(sys.argv[2])
+    server.socket = context.wrap_socket(server.socket, server_side=True)
+server.serve_forever()
+"""
+BROWSER = r"""
+import http.cookiejar, json, re, sys, urllib.parse, urllib.request
+mode, at, ip, gw = sys.argv[1:]
+digest = urllib.request.HTTPDigestAuthHandler()
+digest.add_password("unit", at, "fitter", "marked-secret")
+cookies = urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar())
+opener = urllib.request.build_opener(urllib.request.ProxyHandler({}), cookies, digest)
+def send(path, form=None, **more):
+    data = urllib.parse.urlencode(form).encode() if form else more.pop("data", None)
+    return opener.open(urllib.request.Request(at + path, data, **more), timeout=10).read().decode()
+def hidden(page, name): return re.search(rf'name="?{name}"? value="?([^"> ]+)', page)[1]
+first = send("/") if mode != "json" else send("/api")
+if mode == "get":
+    name = re.search("name=(ip|newip)", first)[1]
+    send("/style.css")
+    send(f"/set?{name}={ip}&netmask=255.255.252.0&gw={gw}&contrast=5")
+if mode == "octets":
+    page = send("/login", {"who": "fitter", "code": "marked-secret"})
+    form = {}
+    for stem, text in (("ip", ip), ("nm", "255.255.252.0"), ("gw", gw)):
+        form |= {f"{stem}{place}": f"{int(octet):03}" for place, octet in enumerate(text.split("."), 1)}
+    send("/save", {**form, "csrf": hidden(page, "csrf"), "go": "Save"})
+if mode == "json":
+    body = {"net": {"address": ip, "prefix": 22, "gateway": gw}, "rev": json.loads(first)["rev"]}
+    send("/api", data=json.dumps(body).encode(), headers={"Content-Type": "application/json"})
+if mode == "wizard":
+    send("/1", {"host_ip": ip, "subnet": "255.255.252.0"})
+    send("/finish", {"ticket": hidden(send("/2", {"router": gw}), "ticket"), "confirm": "yes"})
+"""
+LOG_IN = ["--user", "fitter", "--password-from"]
+
+
+def deliver(cable, mac):
+    """Have a unit as it comes out of the crate at the device's end."""
+    cable.ip("link", "set", "zd0", "down")
+    cable.ip("link", "set", "zd0", "address", mac)
+    cable.ip("addr", "flush", "dev", "zd0")
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.ip("link", "set", "zd0", "up")
+
+
+def teach(cable, mode, learned, ip="10.84.16.31"):
+    port = ":443" if mode == "json" else ""
+    pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
+    door = cable.start("laptop", *cable.command("door", "zl0", f"192.168.61.7{port}", "--learn", learned), **pipes)
+    url = door.stdout.readline().strip()
+    cable.in_laptop(sys.executable, "-c", BROWSER, mode, url, ip, "10.84.19.254")
+    time.sleep(0.6)
+    if mode == "wizard":
+        restart(cable)
+    door.send_signal(signal.SIGINT)
+    said = door.communicate(timeout=20)[1]
+    assert door.returncode == 130, said
+    return said
+
+
+def restart(cable):
+    cable.ip("link", "set", "zd0", "down")
+    time.sleep(1.2)
+    cable.ip("link", "set", "zd0", "up")
+    time.sleep(1.0)
+
+
+@pytest.mark.kernel
+@pytest.mark.parametrize(
+    ("mode", "words"),
+    [
+        ("get", "2 requests, 3 values put in"),
+        ("octets", "3 requests, 12 values put in, 2 secrets asked for"),
+        ("json", "2 requests, 3 values put in, 1 secret asked for"),
+        ("wizard", "4 requests, 3 values put in"),
+    ],
+)
+def test_the_first_unit_by_hand_and_two_more_by_what_was_learned(cable, tmp_path, mode, words):
+    """Pages unlike each other: a GET form; octets, a token and a cookie; JSON over HTTPS with digest; a wizard."""
+    learned, secret = tmp_path / "new-kind.toml", tmp_path / "secret"
+    secret.write_text("marked-secret\n")
+    certificate(tmp_path / "device.pem")
+    deliver(cable, DEVICE)
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.start("device", sys.executable, "-c", PAGES, mode, str(tmp_path / "device.pem"))
+    time.sleep(1.0)
+    said = teach(cable, mode, learned)
+    assert words in said, said
+    assert "marked-secret" not in learned.read_text()
+    assert "10.84.16.31" not in learned.read_text(), "what it was set to is not part of the lesson"
+    assert cable.in_laptop(*cable.command("kinds", "check", learned))
+    for number in (32, 33):
+        mac = f"{DEVICE[:-2]}{number}"
+        deliver(cable, mac)
+        time.sleep(0.5)
+        assign = ["assign", "zl0", "--mac", mac, "--to", f"10.84.16.{number}/22", "--gateway", "10.84.19.254", "--by",
+                  "page", "--kind", learned, "--at", "192.168.61.7", "--json"]  # fmt: skip
+        assign += [*LOG_IN, secret] if mode in ("octets", "json") else []
+        pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
+        program = cable.start("laptop", *cable.command(*assign), **pipes)
+        if mode == "wizard":
+            while "ower" not in (line := program.stderr.readline()):
+                assert line
+            restart(cable)
+        out, err = program.communicate(timeout=60)
+        assert (json.loads(out)["result"], program.returncode) == ("taken", 0), out + err
+        prove = cable.askport("prove", "zl0", "--mac", mac, "--at", f"10.84.16.{number}/22", "--gateway",
+                              "10.84.19.254", "--was", "192.168.61.7")  # fmt: skip
+        assert prove.returncode == 0, prove.stdout
+
+
+@pytest.mark.kernel
+def test_a_renamed_field_stops_the_lesson_before_anything_is_set(cable, tmp_path):
+    learned = tmp_path / "pump.toml"
+    deliver(cable, DEVICE)
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    first = cable.start("device", sys.executable, "-c", PAGES, "get", "-")
+    time.sleep(1.0)
+    teach(cable, "get", learned)
+    first.terminate()
+    first.wait(5)
+    deliver(cable, DEVICE)
+    cable.start("device", sys.executable, "-c", PAGES, "get", "-", "renamed")
+    time.sleep(1.0)
+    run = cable.askport("assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.32/22", "--gateway", "10.84.19.254", "--by",
+                        "page", "--kind", learned, "--at", "192.168.61.7", "--json")  # fmt: skip
+    document = json.loads(run.stdout)
+    assert (run.returncode, document["result"]) == (1, "refused")
+    assert "it has no “ip”" in document["because"]
+    assert "192.168.61.7" in cable.ip("addr", "show", "zd0")
+
+
+def passed(*requests):
+    """Return exchanges: method, path, body, answer; a body that begins with a brace is JSON."""
+    made = []
+    for method, path, body, answer in requests:
+        kind = "application/json" if body.startswith("{") else "application/x-www-form-urlencoded"
+        kind = body.split("\r\n")[0] if body.startswith("multipart") else kind
+        body = body.partition("\r\n")[2] if body.startswith("multipart") else body
+        made.append(
+            Exchange(method=method, path=path, content_type=kind, body=body.encode(), status=200, answer=answer)
+        )
+    return made
+
+
+PARTS = """multipart/form-data; boundary=xx\r
+--xx\r
+Content-Disposition: form-data; name="ipaddr"\r
+\r
+10.84.16.31/22\r
+--xx\r
+Content-Disposition: form-data; name="hostname"\r
+\r
+OX-01\r
+--xx--\r
+"""
+
+
+@pytest.mark.parametrize(
+    ("requests", "target", "sent"),
+    [
+        ([("POST", "/s", PARTS, "")], "10.84.16.31/22", "{address}/{prefix}"),
+        ([("POST", "/s", '{"list": [{"ip": "10.84.16.31", "len": 22}, {"router": "10.84.19.254"}]}', "")],
+         "10.84.16.31/22", '{"list": [{"ip": "{address}", "len": 22}, {"router": "{gateway}"}]}'),
+        ([("GET", "/a.js", "", ""), ("GET", "/poll", "", "1"), ("GET", "/s?ip=10.84.16.31&mask=255.255.252.0&x=a%26b",
+                                                              "", "")],
+         "10.84.16.31/22", "/s?ip={address}&mask={mask}&x=a%26b"),
+        ([("POST", "/s", "ip=10.84.16.31&mask=22&dns_1=10.84.19.253&other=10.9.9.9", "your address is 10.1.2.3")],
+         "10.84.16.31/22", "{'ip': '{address}', 'mask': '{prefix}', 'dns_1': '{dns1}', 'other': '10.9.9.9'}"),
+    ],
+)  # fmt: skip
+def test_what_was_sent_becomes_a_step_with_placeholders(requests, target, sent):
+    known = None
+    if "len" in str(requests):
+        known = Target(interface=IPv4Interface(target), gateway=IPv4Address("10.84.19.254"))
+    lesson = learn(passed(*requests), present=IPv4Address("192.168.61.7"), target=known, name="OX-01")
+    assert (str(lesson.target.interface), lesson.why_not) == (target, "")
+    assert sent in str(list(lesson.set[-1].values())), lesson.set
+    assert len(lesson.set) == 1
+
+
+@pytest.mark.parametrize(
+    "requests",
+    [
+        [],
+        [("POST", "/s", "a=1&b=2", "")],
+        [("POST", "/s", "{" * 50_000, "")],
+        [("GET", "/", "", "".join(f'<input name="n{each}" value="v{each}">' for each in range(60_000))),
+         ("POST", "/s", "&".join(f"n{each}=v{each}" for each in range(60_000)), "")],
+        [("GET", "/", "", 'name="a"' * 100_000), ("POST", "/s", "a=bcdefg", "")],
+    ],
+)  # fmt: skip
+def test_nothing_is_learned_from_what_tells_nothing(requests):
+    lesson = learn(passed(*requests), present=IPv4Address("192.168.61.7"))
+    assert "nothing can be learned" in lesson.why_not
