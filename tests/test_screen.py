@@ -397,3 +397,21 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.keys("Escape")
     screen.until("is recorded and the laptop")
     screen.leave()
+
+
+def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
+    """After the first unit: Enter takes one, Enter goes on to the next; the power is cut of the last only."""
+    screen = terminal(*ASKPORT, "demo", "--pace", "12", "--first", "OX-01")
+    for waits, *keys in (
+        ("Enter ▸ Go on with", "Enter"), ("Enter ▸ Borrow", "Enter"), ("Enter ▸ Send its page", "Enter"),
+        ("l leaves", "F6"), ("Its power is off", "F6"), ("Enter ▸ Record OX-01", "Enter"),
+        ("OX-01 is recorded", "g"), ("Of which units", *"sometimes", "Enter"), ("says of no unit", *["BSpace"] * 9),
+        ("Enter takes it", *"last"), ("last unit only", "Enter"), ("In this crate, like OX-01", "Enter"),
+        ("as OX-02, like OX-01", "Enter"), ("OX-02 is recorded", "Enter"),
+        ("as OX-03, like OX-01", "Enter"), ("OX-03 is recorded", "Enter"),
+        ("as OX-04, like OX-01", "Enter"), ("put it back. l leaves", "F6"), ("Its power is off", "F6"),
+        ("OX-04 is recorded", "Enter"), ("In this round", "r"), ("2 of 4 proven", "Escape"), ("In this round",),
+    ):  # fmt: skip
+        screen.until(waits)
+        screen.keys(*keys)
+    screen.leave()

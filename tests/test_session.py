@@ -9,6 +9,7 @@ import pytest
 from askport.bench import scenario
 from askport.bench.slips import mistyped
 from askport.core.addresses import MacAddress
+from askport.core.crate import Crate, PowerCuts
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.formats.arp import arp_question
 from askport.core.narrate import next_line
@@ -494,3 +495,32 @@ def test_a_row_that_is_only_set_is_not_proven(practice):
     pass_time(bench, run, 0.1)
     assert (run.job.register.rows()[0].state, run.job.register.rows()[0].is_proven) == ("set", False)
     assert all(proof.passed for proof in run.job.register.rows()[0].last.proofs.values())
+
+
+@pytest.mark.parametrize(
+    ("text", "number", "is_last", "cut"),
+    [("each", 3, False, True), ("last", 3, False, False), ("last", 3, True, True), ("every 5", 5, False, True),
+     ("5", 6, False, False), ("5", 6, True, True), ("0", 1, True, None), ("now and then", 1, True, None)],
+)  # fmt: skip
+def test_of_which_units_of_a_crate_the_power_is_cut(text, number, is_last, cut):
+    if cut is None:
+        with pytest.raises(BadInput, match="write each, last"):
+            PowerCuts.parse(text)
+    else:
+        assert PowerCuts.parse(text).wanted(number, is_last=is_last) is cut
+
+
+def test_a_crate_stops_at_what_is_not_like_its_first_unit(practice):
+    """Another kind, and what failed, wait for somebody to look; the same kind goes by itself once it was taken."""
+    bench, run = practice("OX-01")
+    session = walk(bench, run, {Phase.MAY_RECORD})
+    crate = Crate(session, PowerCuts(1))
+    assert crate.goes_on(session, bench.now())
+    session.device.proofs[0].passed = False
+    assert not crate.goes_on(session, bench.now()), "what failed is not recorded by itself"
+    bench, run = practice("FD-01", job="other.askport")
+    pass_time(bench, run, 12.0)
+    said = crate.says(run.session, next_line(run.session, bench.now()), bench.now())
+    assert "This is not like OX-01 (oxygen probe head): its kind is feed hopper controller" in said.sentence, said
+    session = walk(bench, run, {Phase.MAY_BORROW})
+    assert not crate.goes_on(session, bench.now())

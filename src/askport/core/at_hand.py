@@ -128,7 +128,8 @@ class AtHand:
     def all_proofs(self) -> list[Proof]:
         """Its proofs, the one by a power cut last."""
         called = [self.calls] if self.calls and self.calls.called else []
-        after = [each for each in (self.power_cycle, self.services) if each]
+        survived = self.power_cycle is not None and self.power_cycle.passed
+        after = [each for each in (self.power_cycle, self.services if survived else None) if each]
         return [*self.proofs, *after, *called]
 
 

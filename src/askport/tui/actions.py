@@ -30,6 +30,15 @@ class Moment:
     """Whether the bottom line says that Enter does something."""
     typing: bool
     practice: bool
+    in_crate: bool = False
+    """Whether the rest of a crate goes by itself."""
+
+
+def _was_given(session: Session) -> bool:
+    """Whether the unit at hand was set by what its kind says, and is proven or recorded."""
+    way = session.device.way
+    done = session.phase in (Phase.POWER_CYCLE, Phase.PROVING_AGAIN, Phase.MAY_RECORD, Phase.RECORDED)
+    return done and way is not None and way.gives and session.device.kind is not None
 
 
 def _always(_: Moment) -> bool:
@@ -150,6 +159,11 @@ ACTIONS = (
         name="leave_out", key="l", title="Leave out", touches=Touches.JOB,
         says="Go on without the power-cycle proof, or without having it keep what it has",
         offered=_while(Phase.POWER_CYCLE, Phase.MAY_KEEP),
+    ),
+    Action(
+        name="crate", key="g", title="Rest alike", touches=Touches.DEVICE,
+        says="Have the rest of the crate go like this unit, and stop where somebody must look; again: end that",
+        offered=lambda moment: moment.in_crate or _was_given(moment.session),
     ),
     Action(name="back", key="b", title="Again", says="Do the step before again, or the one looked at"),
     Action(

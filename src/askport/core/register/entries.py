@@ -198,6 +198,17 @@ class SameDevice(_Entry):
     other: Mac
 
 
+class CrateBegun(_Model):
+    """The rest of a crate was to go like one unit."""
+
+    kind: Literal["crate-begun"] = "crate-begun"
+    unit: int = 0
+    like: str
+    kind_name: str
+    power_cuts: str
+    """Of which units the power was to be cut, in words."""
+
+
 class Joined(_Model):
     """The journals that end in these lines were joined."""
 
@@ -220,7 +231,7 @@ class Settled(_Model):
 
 Entry = (
     SubnetPlanned | DevicePlanned | Found | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved | PowerCut | Left
-    | Kept | Recorded | Noted | Reopened | SameDevice | Joined | Settled
+    | Kept | Recorded | Noted | Reopened | SameDevice | CrateBegun | Joined | Settled
 )  # fmt: skip
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 

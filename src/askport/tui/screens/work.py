@@ -35,9 +35,9 @@ from askport.tui.questions import (
     ask_serial_line,
     ask_tag,
 )
+from askport.tui.screens.crate import CrateKeys
 from askport.tui.screens.crib import CribScreen
 from askport.tui.screens.evidence import EvidenceScreen
-from askport.tui.screens.hands import PracticeHands
 from askport.tui.screens.keys import key_strip, program_bindings
 from askport.tui.screens.register import RegisterScreen
 from askport.tui.screens.site import SiteScreen
@@ -49,13 +49,14 @@ from askport.tui.workplace import Workplace
 
 _FRAMES_A_SECOND = 8
 _LOOKS_EVERY_S = 3.0
+_CRATE_EVERY_S = 0.1
 _ROOMY = Size(100, 30)
 """From this size on there is room for the way down the left and for both addresses bit by bit."""
 _MAX_PULSES = 24
 """Frames drawn on the cable at once; more would be a solid line."""
 
 
-class WorkScreen(PracticeHands, Screen[None]):
+class WorkScreen(CrateKeys, Screen[None]):
     """One device after the other."""
 
     CSS_PATH = "work.tcss"
@@ -108,6 +109,7 @@ class WorkScreen(PracticeHands, Screen[None]):
         self.workplace.run.wire.on_pass = lambda to_device: self._pulses.append(Pulse(time.monotonic(), to_device))
         self.set_class(self.workplace.practice is not None, "-practice")
         self.set_interval(1 / _FRAMES_A_SECOND, self.draw)
+        self.set_interval(_CRATE_EVERY_S, self.go_on_in_crate)
         self.run_cable()
         self.watch_laptop()
         self.call_after_refresh(self.draw)
@@ -178,7 +180,8 @@ class WorkScreen(PracticeHands, Screen[None]):
         self.query_one("#steps", Sheet).show([way_strip(session, self.looking_at, width)])
         left = self.rail.size.width or 28
         self.rail.show(way_lines(session, self.looking_at, left))
-        self.crate.show(crate_lines(run, left, max(3, self.crate.size.height - 2)))
+        like = self.crate_of.like if self.crate_of else ""
+        self.crate.show(crate_lines(run, left, max(3, self.crate.size.height - 2), like))
         room = max(40, self.picture.size.width)
         step = self.looking_at or session.phase.step
         if edit := self.octets.edit:
@@ -203,7 +206,7 @@ class WorkScreen(PracticeHands, Screen[None]):
             return Next(f"{self._stopped.message} Enter tries again.")
         if run.is_over:
             return Next("Every device of this round is recorded. Enter shows the register; q leaves.")
-        return next_line(run.session, run.wire.now())
+        return self.crate_says(next_line(run.session, run.wire.now()))
 
     @property
     def _is_adapter_gone(self) -> bool:
@@ -216,8 +219,9 @@ class WorkScreen(PracticeHands, Screen[None]):
         workplace, typing = self.workplace, self.has_class("-typing")
         enter = action == "next" and self.next().enter
         moment = Moment(
-            session=workplace.run.session, enter=enter, typing=typing, practice=workplace.practice is not None
-        )
+            session=workplace.run.session, enter=enter, typing=typing, practice=workplace.practice is not None,
+            in_crate=self.crate_of is not None,
+        )  # fmt: skip
         return is_offered(action, moment)
 
     def _act(self, intent: Callable[[Session, float], None]) -> None:

@@ -54,12 +54,12 @@ def way_strip(session: Session, looking_at: Step | None, width: int) -> Ink:
     return ink
 
 
-def crate_lines(run: JobRun, width: int, room: int) -> list[Ink]:
-    """Draw the devices of the round, the one at hand marked."""
+def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]:
+    """Draw the devices of the round, the one at hand marked; within a crate, like which unit they go."""
     if not run.work:
         return []
     states = run.job.register.states()
-    lines = [blank(), line(" In this round", STRONG)]
+    lines = [blank(), line(f" In this crate, like {like}"[:width] if like else " In this round", STRONG)]
     tags = [item.tag for item in run.work]
     here = tags.index(run.item.tag) if run.item.tag in tags else len(tags)
     first = max(0, min(here - room // 2, len(tags) - room))
