@@ -1,6 +1,7 @@
 """A unit set by hand through the door that learns, others by the lesson: pages in namespaces that really move."""
 
 import json
+import re
 import signal
 import subprocess
 import sys
@@ -12,8 +13,9 @@ import pytest
 from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
-from conftest import DEVICE
+from conftest import ASKPORT, DEVICE
 from test_pages import certificate
+from test_screen import terminal  # noqa: F401
 
 PAGES = r"""
 import hashlib, html, http.server, json, os, secrets, ssl, subprocess, sys, threading, time, urllib.parse
@@ -293,3 +295,46 @@ def test_what_was_sent_becomes_a_step_with_placeholders(requests, target, sent):
 def test_nothing_is_learned_from_what_tells_nothing(requests):
     lesson = learn(passed(*requests), present=IPv4Address("192.168.61.7"))
     assert "nothing can be learned" in lesson.why_not
+
+
+@pytest.mark.kernel
+def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, terminal, tmp_path):  # noqa: F811
+    """Its page is opened through the door; what the browser sent is kept as a kind, and the crate goes on by it."""
+    job = tmp_path / "site.askport"
+    plan = "tag;ip;mask;gateway;kind\n" + "".join(f"DP-{n};10.84.16.{30 + n};22;10.84.19.254;pump\n" for n in (1, 2, 3))
+    (tmp_path / "plan.csv").write_text(plan)
+    assert cable.askport("plan", "import", tmp_path / "plan.csv", "--job", job).returncode == 0
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    deliver(cable, DEVICE)
+    cable.start("device", sys.executable, "-c", PAGES, "get", "-")
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(job))
+    screen.until("zl0", "nothing yet")
+    ping = ["ping", "-c", "3", "192.168.61.254"]
+    cable.start("device", *ping)
+    walk(screen, ("Enter ▸ Use zl0.", "Enter"), ("Enter ▸ Go on with", "Enter"), ("Enter ▸ Borrow", "Enter"),
+         ("Open page", "o"), ("leads to", ""))  # fmt: skip
+    url = re.search(r"http://127\.0\.0\.1:\d+", screen.screen())[0]
+    cable.in_laptop(sys.executable, "-c", BROWSER, "get", url, "10.84.16.31", "10.84.19.254")
+    walk(screen, ("It has moved", "Enter"), ("put it back. l leaves", "l"), ("Record DP-1", "s"),
+         ("What is it called", "Enter"), ("Kept in", "Enter"), ("DP-1 is recorded", "g"),
+         ("Of which units", "Enter"), ("In this crate, like DP-1", ""))  # fmt: skip
+    for number, done in ((2, "DP-2 is recorded"), (3, "Every device of this round is recorded")):
+        deliver(cable, f"{DEVICE[:-2]}4{number}")
+        screen.keys("Enter")
+        screen.until(f"DP-{number} pump", "◆ Find")
+        cable.start("device", *ping)
+        walk(screen, (f"as DP-{number}, like DP-1", "Enter"), ("put it back. l leaves", "l"),
+             (done, ""))  # fmt: skip
+    screen.leave()
+    rows = json.loads(cable.askport("register", "list", job, "--json").stdout)["devices"]
+    assert [(each["tag"], each["way"], each["as_left"]["address"]["value"]) for each in rows] == [
+        ("DP-1", "hand", "10.84.16.31"), ("DP-2", "page", "10.84.16.32"), ("DP-3", "page", "10.84.16.33"),
+    ]  # fmt: skip
+    assert len(list(tmp_path.glob("*.kind.toml"))) == 1
+
+
+def walk(screen, *steps):
+    """Wait for each text, and press the key that goes with it."""
+    for waits, key in steps:
+        screen.until(waits)
+        screen.keys(*([key] if key else []))

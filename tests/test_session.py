@@ -522,5 +522,5 @@ def test_a_crate_stops_at_what_is_not_like_its_first_unit(practice):
     pass_time(bench, run, 12.0)
     said = crate.says(run.session, next_line(run.session, bench.now()), bench.now())
     assert "This is not like OX-01 (oxygen probe head): its kind is feed hopper controller" in said.sentence, said
-    session = walk(bench, run, {Phase.MAY_BORROW})
+    session = walk(bench, run, {Phase.MAY_SET})
     assert not crate.goes_on(session, bench.now())

@@ -18,7 +18,6 @@ from askport.edges.keeper_client import Keeper
 if TYPE_CHECKING:
     from askport.edges.learning_door import LearningDoor
 
-_SECURE_PORTS = (443, 8443)
 _WHO_HAS_S = 3.0
 
 
@@ -41,7 +40,7 @@ class Taught:
 
     async def door(self, keeper: Keeper, far: TcpPort, mac: MacAddress | None) -> "LearningDoor":
         """Return the door, once it is known whose page it leads to."""
-        from askport.edges.learning_door import LearningDoor
+        from askport.edges.learning_door import SECURE_PORTS, LearningDoor
 
         self._far, self._mac = far, mac
         if mac is None and isinstance(far.address, IPv4Address):
@@ -50,7 +49,7 @@ class Taught:
             await run(finder, keeper, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
             found = (each for each in finder.devices() if each.best and each.best.address == far.address)
             self._mac = next((each.mac for each in found), None)
-        secure = far.port in _SECURE_PORTS
+        secure = far.port in SECURE_PORTS
         self._door = LearningDoor(keeper.adapter, far, secure=secure, now=keeper.wire.now)
         return self._door
 
@@ -84,7 +83,7 @@ class Taught:
             lesson,
             name=display_text(self._name, 60),
             mac=self._mac,
-            secure=far.port in _SECURE_PORTS,
+            secure=door.secure,
             port=far.port,
             after_restart=self._went_down_at is not None and self._went_down_at > last,
             learned=f"Learned from {self._mac or far} on {today}",

@@ -6,6 +6,9 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from askport.core.errors import BadInput
+from askport.core.finding.device import Device
+from askport.core.kinds.model import Kind, Recognise
+from askport.core.kinds.recognising import fitting_kinds
 from askport.core.narrate import next_line
 from askport.core.plan.work import WorkItem
 from askport.core.session import Session
@@ -54,17 +57,25 @@ class PowerCuts:
 class Crate:
     """A run of devices of one kind, one after another on the cable."""
 
-    def __init__(self, session: Session, power_cuts: PowerCuts) -> None:
+    def __init__(self, session: Session, power_cuts: PowerCuts, learned: Kind | None = None) -> None:
         """Begin with the unit that was just done.
 
+        Args:
+            session: the unit's.
+            power_cuts: of which units the power is cut.
+            learned: the kind that was learned from it, where it was set by hand.
+
         Raises:
-            BadInput: it is of no kind that is known, or was set by hand.
+            BadInput: it is of no kind that is known, or was set by hand and nothing was learned.
         """
         device = session.device
-        way = device.way
-        if device.kind is None or way is None or not way.gives:
+        way, kind = device.way, learned or device.kind
+        if kind is None or way is None or not (way.gives or learned):
             raise BadInput("The rest can go by itself where the kind of this unit says how it is set.")
-        self.like, self.kind, self.way, self.power_cuts = device.work.tag, device.kind.name, way.name, power_cuts
+        self.like, self.kind, self.power_cuts = device.work.tag, kind.name, power_cuts
+        by = kind.recognise.model_copy(update={"banner": ()})
+        self._before_it_speaks = kind.model_copy(update={"recognise": by})
+        self.way = "page" if learned else way.name
         self._found_at: IPv4Address | None = device.old_address
         self._alike = _sort(device.work)
         self.number = 1
@@ -91,14 +102,18 @@ class Crate:
         candidate = session.device.chosen or session.cable.search.candidate
         if candidate is None:
             return ""
-        fits = session.visit.kinds_of(candidate)
-        kinds = [fit.kind.name for fit in fits]
-        if self.kind not in kinds:
+        kinds = [fit.kind.name for fit in session.visit.kinds_of(candidate)]
+        if self.kind not in kinds and not (self._may_be_one(candidate) and not kinds):
             return f"This is not like {self.like} ({self.kind}): its kind is {kinds[0] if kinds else 'not known'}."
         at = candidate.best.address if candidate.best and not candidate.request else None
         if self._found_at and at and at != self._found_at and session.cable.around.known.get(candidate.mac) is None:
             return f"{self.like} was found at {self._found_at}, and this one is at {at}."
         return ""
+
+    def _may_be_one(self, candidate: Device) -> bool:
+        """Whether it is like the first as far as is known before its page or console has said anything."""
+        kind = self._before_it_speaks
+        return bool(fitting_kinds([kind], candidate)) or kind.recognise == Recognise()
 
     def goes_on(self, session: Session, now: float) -> bool:
         """Whether the step at hand is done without a key."""

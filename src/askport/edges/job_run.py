@@ -123,6 +123,10 @@ class JobRun:
         else:
             self.session.stages.take(item)
 
+    def learn(self, kind: Kind) -> None:
+        """Know one more kind from the next device on; the nearest to the job goes first."""
+        self._kinds = [kind, *(each for each in self._kinds if each.name != kind.name)]
+
     def begin(self, began_at: float | None = None) -> None:
         """Begin the way of the device at hand."""
         register = self.job.register

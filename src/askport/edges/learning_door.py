@@ -20,6 +20,7 @@ from askport.edges.door import Door, pass_both_ways
 from askport.edges.transports.http import old_tls
 from askport.edges.transports.tcp import connect, why
 
+SECURE_PORTS = (443, 8443)
 _MAX_HELD = 8_000_000
 """Bytes of a body that are held to be looked at; a firmware file is larger and cannot be learned from."""
 _MOST_EXCHANGES = 2_000
@@ -51,7 +52,7 @@ class LearningDoor(Door):
             now: the wire's time.
         """
         super().__init__(adapter, far)
-        self._secure, self._now = secure, now
+        self.secure, self._now = secure, now
         self.exchanges: list[Exchange] = []
         """What passed, in order; bodies and answers are cut to what is looked at."""
         self.key = ""
@@ -98,7 +99,7 @@ class LearningDoor(Door):
 
     async def _connect(self) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
         reader, writer = await connect(self._adapter, self.far)
-        if self._secure:
+        if self.secure:
             await writer.start_tls(old_tls(), server_hostname=str(self.far.address))
             tls = writer.get_extra_info("ssl_object")
             shown = tls.getpeercert(binary_form=True) if isinstance(tls, ssl.SSLObject) else None
@@ -137,12 +138,12 @@ class LearningDoor(Door):
 
     @property
     def _host(self) -> str:
-        usual = 443 if self._secure else 80
+        usual = 443 if self.secure else 80
         return str(self.far.address) if self.far.port == usual else str(self.far)
 
     @property
     def _origin(self) -> str:
-        return f"http{'s' if self._secure else ''}://{self._host}"
+        return f"http{'s' if self.secure else ''}://{self._host}"
 
     def _to_device(self, name: bytes, value: bytes) -> bytes:
         """Have the device be told its own address where the browser knows the door's."""

@@ -32,6 +32,10 @@ class Moment:
     practice: bool
     in_crate: bool = False
     """Whether the rest of a crate goes by itself."""
+    lesson: bool = False
+    """Whether something was learned from the unit at hand, and not kept yet."""
+    learned: bool = False
+    """Whether what was learned from it is kept."""
 
 
 def _was_given(session: Session) -> bool:
@@ -161,9 +165,14 @@ ACTIONS = (
         offered=_while(Phase.POWER_CYCLE, Phase.MAY_KEEP),
     ),
     Action(
+        name="lesson", key="s", title="Keep lesson", touches=Touches.JOB,
+        says="Keep what was learned while this unit was set on its page, to set the next ones by",
+        offered=lambda moment: moment.lesson,
+    ),
+    Action(
         name="crate", key="g", title="Rest alike", touches=Touches.DEVICE,
         says="Have the rest of the crate go like this unit, and stop where somebody must look; again: end that",
-        offered=lambda moment: moment.in_crate or _was_given(moment.session),
+        offered=lambda moment: moment.in_crate or moment.learned or _was_given(moment.session),
     ),
     Action(name="back", key="b", title="Again", says="Do the step before again, or the one looked at"),
     Action(

@@ -8,9 +8,11 @@ from ipaddress import IPv4Address
 from askport.core.channels import TcpPort
 from askport.core.errors import AskPortError
 from askport.core.finding.hazards import Hazard
+from askport.core.lessons.page_lesson import PageLesson, learn
 from askport.core.session import Session
 from askport.edges.adapters import list_adapters, way_to
-from askport.edges.door import FIREWALL, Door, is_dropped
+from askport.edges.door import FIREWALL, is_dropped
+from askport.edges.learning_door import SECURE_PORTS, LearningDoor
 
 _PAGES = (80, 443, 8080, 8443)
 
@@ -45,7 +47,8 @@ class LaptopWatch:
         self._asleep = asleep
         self._slept = asleep()
         self._dropped: dict[TcpPort, bool] = {}
-        self._doors: dict[TcpPort, Door] = {}
+        self._doors: dict[tuple[int, TcpPort], LearningDoor] = {}
+        """By the visit and the page that they lead to."""
 
     async def look(self, session: Session, now: float) -> None:
         """Tell the session how the laptop is now, ``now`` being the wire's time."""
@@ -72,7 +75,7 @@ class LaptopWatch:
         text = FIREWALL.format(far=far, adapter=session.cable.laptop.adapter)
         return [Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
 
-    async def door(self, session: Session) -> Door | None:
+    async def door(self, session: Session, now: Callable[[], float]) -> LearningDoor | None:
         """Return a door to the device's page, or None where it has none, or the laptop cannot talk to it.
 
         Raises:
@@ -82,8 +85,24 @@ class LaptopWatch:
         if target is None or port is None:
             return None
         far = TcpPort(target, port)
-        if far not in self._doors:
-            door = Door(session.cable.laptop.adapter, far)
+        key = (session.device.unit, far)
+        if key not in self._doors:
+            for old in [each for each in self._doors if each[0] != session.device.unit]:
+                await self._doors.pop(old).close()  # the device before has gone
+            door = LearningDoor(session.cable.laptop.adapter, far, secure=port in SECURE_PORTS, now=now)
             await door.open()
-            self._doors[far] = door
-        return self._doors[far]
+            self._doors[key] = door
+        return self._doors[key]
+
+    def has_passed(self, session: Session) -> bool:
+        """Whether anything passed through the door to this device."""
+        return any(unit == session.device.unit and door.exchanges for (unit, _), door in self._doors.items())
+
+    def lesson(self, session: Session) -> tuple[PageLesson, LearningDoor] | None:
+        """Return what passed through the door to this device teaches, or None where nothing passed."""
+        passed = [door for (unit, _), door in self._doors.items() if unit == session.device.unit and door.exchanges]
+        old = session.device.whereabouts
+        if not passed or old is None:
+            return None
+        door, target = passed[0], session.device.target
+        return learn(door.exchanges, present=old, target=target, name=session.device.work.tag), door

@@ -2,6 +2,7 @@
 
 from askport.core.crate import Crate, PowerCuts
 from askport.core.errors import AskPortError
+from askport.core.kinds.model import Kind
 from askport.core.register.entries import CrateBegun
 from askport.core.session import Session
 from askport.core.stages.stage import Next
@@ -16,6 +17,8 @@ class CrateKeys(PracticeHands):
 
     entry: EntryLine
     crate_of: Crate | None = None
+    learned: Kind | None = None
+    """What was kept of the unit at hand, which was set by hand."""
 
     def crate_says(self, said: Next) -> Next:
         """Return the bottom line as it is within a crate."""
@@ -26,7 +29,7 @@ class CrateKeys(PracticeHands):
         """Ask of which units the power is to be cut."""
 
         def use(session: Session, now: float, typed: str) -> None:
-            self.crate_of = crate = Crate(session, PowerCuts.parse(typed))
+            self.crate_of = crate = Crate(session, PowerCuts.parse(typed), self.learned)
             entry = CrateBegun(like=crate.like, kind_name=crate.kind, power_cuts=crate.power_cuts.words)
             self.workplace.run.job.append(entry, self.workplace.run.wire.wall(now))
 
@@ -70,7 +73,7 @@ class CrateKeys(PracticeHands):
 
     def take_next(self) -> None:
         """Go on to the next unit of the crate, or to the next device where that was the last."""
-        crate, run = self.crate_of, self.workplace.run
+        crate, run, self.learned = self.crate_of, self.workplace.run, None
         rest = crate.rest(run.work, run.job.register.recorded_tags()) if crate else []
         if crate and not rest:
             self.crate_of = None

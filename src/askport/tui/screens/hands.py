@@ -16,6 +16,10 @@ class PracticeHands:
         """Show the state of this moment."""
         raise NotImplementedError
 
+    def tell(self, text: str) -> None:
+        """Say something beside the way."""
+        raise NotImplementedError
+
     @property
     def _hands(self) -> tuple[Practice | None, Target | None]:
         return self.workplace.practice, self.workplace.run.session.device.target

@@ -35,10 +35,10 @@ from askport.tui.questions import (
     ask_serial_line,
     ask_tag,
 )
-from askport.tui.screens.crate import CrateKeys
 from askport.tui.screens.crib import CribScreen
 from askport.tui.screens.evidence import EvidenceScreen
 from askport.tui.screens.keys import key_strip, program_bindings
+from askport.tui.screens.lessons import LessonKeys
 from askport.tui.screens.register import RegisterScreen
 from askport.tui.screens.site import SiteScreen
 from askport.tui.widgets.entry import EntryLine
@@ -56,7 +56,7 @@ _MAX_PULSES = 24
 """Frames drawn on the cable at once; more would be a solid line."""
 
 
-class WorkScreen(CrateKeys, Screen[None]):
+class WorkScreen(LessonKeys, Screen[None]):
     """One device after the other."""
 
     CSS_PATH = "work.tcss"
@@ -80,7 +80,7 @@ class WorkScreen(CrateKeys, Screen[None]):
         self.looking_at: Step | None = None
         self._step = workplace.run.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
-        self._laptop = LaptopWatch()
+        self.laptop = LaptopWatch()
         self._offered: tuple[object, ...] = ()
         """What the footer's keys depend on, when they were drawn last."""
         self._said_by_hand = ""
@@ -121,14 +121,14 @@ class WorkScreen(CrateKeys, Screen[None]):
         """Look at the laptop's adapters and routes again and again, for what is dangerous about them."""
         run = self.workplace.run
         while self.workplace.practice is None:
-            await self._laptop.look(run.session, run.wire.now())
+            await self.laptop.look(run.session, run.wire.now())
             try:
                 run.wire.require_present()
             except AskPortError as error:
                 self._stopped = error
                 self.workers.cancel_group(self, "cable")
                 run.session.cable.laptop.give_all_back()
-                await self._laptop.look(run.session, run.wire.now())
+                await self.laptop.look(run.session, run.wire.now())
                 return
             run.wire.wake()
             await asyncio.sleep(_LOOKS_EVERY_S)
@@ -153,6 +153,10 @@ class WorkScreen(CrateKeys, Screen[None]):
         """Draw for a small terminal, or for one with room."""
         self.set_class(self.app.size.width < _ROOMY.width or self.app.size.height < _ROOMY.height, "-compact")
         self.draw()
+
+    def tell(self, text: str) -> None:
+        """Say something beside the way."""
+        self.notify(text, markup=False)
 
     def on_screen_resume(self) -> None:
         """Show what happened behind another screen."""
@@ -220,7 +224,7 @@ class WorkScreen(CrateKeys, Screen[None]):
         enter = action == "next" and self.next().enter
         moment = Moment(
             session=workplace.run.session, enter=enter, typing=typing, practice=workplace.practice is not None,
-            in_crate=self.crate_of is not None,
+            in_crate=self.crate_of is not None, learned=self.learned is not None, lesson=self.has_lesson,
         )  # fmt: skip
         return is_offered(action, moment)
 
@@ -269,7 +273,7 @@ class WorkScreen(CrateKeys, Screen[None]):
     async def action_door(self) -> None:
         """Open a browser on the device's page, through a door that leads over the cable only."""
         try:
-            door = await self._laptop.door(self.workplace.run.session)
+            door = await self.laptop.door(self.workplace.run.session, self.workplace.run.wire.now)
         except AskPortError as error:
             self.notify(error.message, severity="error", markup=False)
             return

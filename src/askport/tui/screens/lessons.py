@@ -1,0 +1,75 @@
+"""What was learned while a unit was set by hand: shown as what it is, and kept as a kind where somebody agrees."""
+
+import re
+from datetime import UTC, datetime
+
+from askport.core.errors import BadInput
+from askport.core.kinds.reading import read_kind
+from askport.core.lessons.drafting import draft
+from askport.core.session import Session
+from askport.core.steps import Phase
+from askport.core.text import display_text
+from askport.edges.files import write_file
+from askport.tui.laptop import LaptopWatch
+from askport.tui.questions import Question
+from askport.tui.screens.crate import CrateKeys
+
+_DONE = (Phase.POWER_CYCLE, Phase.PROVING_AGAIN, Phase.MAY_RECORD, Phase.RECORDED)
+
+
+class LessonKeys(CrateKeys):
+    """Keeps a lesson."""
+
+    laptop: LaptopWatch
+
+    @property
+    def has_lesson(self) -> bool:
+        """Whether the unit at hand was set by hand through the door, and nothing was kept of that yet."""
+        session = self.workplace.run.session
+        by_hand = session.device.way is not None and not session.device.way.gives
+        return by_hand and session.phase in _DONE and self.learned is None and self.laptop.has_passed(session)
+
+    def action_lesson(self) -> None:
+        """Show what was learned, and ask under which name it is kept."""
+        session = self.workplace.run.session
+        found = self.laptop.lesson(session)
+        if found is None:
+            return
+        lesson, door = found
+        if lesson.why_not:
+            self.tell(lesson.why_not)
+            return
+        stood = ", ".join(f"{each.field} = {each.placeholder}" for each in lesson.stood)
+        about = display_text(f"{lesson.words}: {stood}", 300)
+        maker = session.cable.around.maker(session.device.chosen.mac) if session.device.chosen else None
+        name = lesson.title or maker or f"like {session.device.work.tag}"
+
+        def text_for(kind: str) -> str:
+            way = session.device.way
+            return draft(
+                lesson, name=kind, mac=session.device.chosen.mac if session.device.chosen else None,
+                secure=door.secure, port=door.far.port, after_restart=way is not None and way.wants_power,
+                learned=f"Learned from {session.device.work.tag} on {datetime.now(UTC).astimezone().date()}",
+            )  # fmt: skip
+
+        def check(typed: str) -> str:
+            kind = " ".join(typed.split())
+            if not kind or len(kind) > 60 or not kind.isprintable():
+                raise BadInput("A kind has a name of 1 to 60 printable characters.")
+            read_kind(text_for(kind), "what was learned")
+            return about
+
+        def use(_session: Session, _now: float, typed: str) -> None:
+            kind = " ".join(typed.split())
+            text = text_for(kind)
+            slug = re.sub(r"[^a-z0-9]+", "-", kind.casefold()).strip("-") or "learned"
+            path = self.workplace.run.job.path.with_name(f"{slug}.kind.toml")
+            if path.exists():
+                raise BadInput(f"'{path.name}' exists already: name the kind otherwise.")
+            write_file(path, text.encode())
+            self.learned = read_kind(text, path.name)
+            self.workplace.run.learn(self.learned)
+            self.tell(f"Kept in {path.name}. g has the rest of the crate go like this one.")
+
+        question = "Keep what was learned as a kind. What is it called? Values and passwords are not in it."
+        self.entry.ask(Question(question, name, check, use, replaces=True))
