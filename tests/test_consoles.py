@@ -1,6 +1,7 @@
 """Setting over a console on a real kernel: real Telnet and SSH servers whose prompt changes the namespace's address."""
 
 import json
+import os
 import subprocess
 import sys
 import time
@@ -265,3 +266,64 @@ def test_the_same_lines_over_a_serial_line(device):
     assert (document["result"], document["permanent"]) == ("taken", True), str(document)
     assert "It came to 10.84.16.21, same MAC." in [each["text"] for each in document["steps"]]
     assert "No such file" in device.cable.askport(*arguments, "/dev/nothing").stdout.replace("no such", "No such")
+
+
+def type_on(cable, arguments, *turns):
+    """Type on a console: after each text that is waited for, keys; then end the input."""
+    pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
+    program = cable.start("laptop", *cable.command("console", *arguments), **pipes)
+    seen = b""
+    for waits, keys in turns:
+        while waits.encode() not in seen:
+            more = os.read(program.stdout.fileno(), 1)
+            assert more, (seen, program.stderr.read())
+            seen += more
+        seen = b""
+        for key in keys:
+            program.stdin.write(key.encode())
+            program.stdin.flush()
+            time.sleep(0.01)
+    time.sleep(0.8)
+    program.stdin.close()
+    said = program.stderr.read().decode()
+    assert program.wait(20) == 0, said
+    return said
+
+
+@pytest.mark.parametrize("over", ["telnet", "serial"])
+def test_what_is_typed_on_a_console_is_learned_and_followed_on_another_unit(device, over, tmp_path):
+    """With a log-in, a correction, and a paged answer that nobody needs; what keeps it is learned afterwards."""
+    learned, reach = tmp_path / "drive.toml", ["zl0", "192.168.77.20", "--over", "telnet"]
+    line = None
+    if over == "telnet":
+        (tmp_path / "login").touch()
+        device.telnetd()
+    else:
+        device.cable.ip("addr", "flush", "dev", "zd0")
+        started = device.cable.start("device", sys.executable, "-c", SERIAL, stdout=subprocess.PIPE, text=True)
+        line = started.stdout.readline().strip()
+        reach = ["--serial", line]
+    log_in = [("login: ", "fitter\r"), ("password: ", "marked-secret\r")] if over == "telnet" else [("", "\r")]
+    shows = [("> ", "show ipp\x7f\r"), ("--More--", " ")] if over == "telnet" else []
+    address = "10.84.16.29\x7f1" if over == "telnet" else "10.84.16.21"
+    set_ = f"ip {address} 255.255.252.0 10.84.19.254\r"
+    said = type_on(device.cable, [*reach, "--learn", learned, "--pin", DEVICE], *log_in, *shows, ("> ", set_))
+    text = learned.read_text()
+    assert "3 values put in" in said, said
+    assert ("marked-secret" in text, "10.84.16" in text, "show" in text) == (False, False, False)
+    assert 'send = "ip {address} {mask} {gateway}"' in text
+    assert ('send = "{password}"' in text) is (over == "telnet")
+    again = ["zl0", "10.84.16.21", "--over", "telnet"] if over == "telnet" else reach
+    type_on(device.cable, [*again, "--learn", learned], *log_in, ("> ", "save\r"))
+    device.cable.ip("addr", "flush", "dev", "zd0")
+    if over == "telnet":
+        assert device.kept() == "10.84.16.21"
+        device.cable.ip("addr", "add", "192.168.77.20/24", "dev", "zd0")
+    secret = tmp_path / "secret"
+    secret.write_text("marked-secret\n")
+    assign = ["assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.22/22", "--gateway", "10.84.19.254",
+              "--by", "console", "--kind", learned, "--json"]  # fmt: skip
+    telnet = ["--at", "192.168.77.20", "--user", "fitter", "--password-from", secret]
+    document = json.loads(device.cable.askport(*assign, *(telnet if over == "telnet" else ["--port", line])).stdout)
+    assert (document["result"], document["permanent"]) == ("taken", True), f"{document} {text}"
+    assert over == "serial" or device.kept() == "10.84.16.22"

@@ -22,6 +22,7 @@ _COMMANDS = {
     "borrow": "borrowing",
     "restore": "borrowing",
     "door": "door",
+    "console": "console",
     "reach": "reach",
     "assign": "assigning",
     "prove": "proving",

@@ -1,10 +1,12 @@
 """A lesson as a kind file that can be read, corrected and shared."""
 
+import tomllib
 from typing import Any
 
 import tomli_w
 
 from askport.core.addresses import MacAddress
+from askport.core.lessons.console_lesson import ConsoleLesson
 from askport.core.lessons.page_lesson import PageLesson
 
 _OUI_DIGITS = 8
@@ -40,3 +42,36 @@ def draft(
     document |= {"recognise": recognise} if recognise else {}
     document |= {"needs": {"octets": "padded"}} if lesson.pads_octets else {}
     return tomli_w.dumps({**document, "way": [way]})
+
+
+def draft_console(
+    lesson: ConsoleLesson, way: dict[str, Any], *, name: str, mac: MacAddress | None, learned: str
+) -> str:
+    """Return a kind file of a console.
+
+    Args:
+        lesson: what was learned on it.
+        way: how it is reached: ``over``, and its port or baud rate.
+        name: what the kind is called.
+        mac: of the unit that it was learned from, where it is known.
+        learned: from which unit and when, as the file says it.
+    """
+    made = {**way, "takes_effect": "after restart" if lesson.restart else "at once"}
+    made |= {"permanent": "after keep"} if lesson.keep else {}
+    parts = {"login": lesson.login, "set": lesson.set, "keep": lesson.keep, "restart": lesson.restart}
+    made |= {key: lines for key, lines in parts.items() if lines}
+    document: dict[str, Any] = {"schema": "askport.kind/1", "name": name, "notes": f"{learned}: {lesson.words}."}
+    document |= {"recognise": {"mac": [str(mac)[:_OUI_DIGITS]]}} if mac else {}
+    return tomli_w.dumps({**document, "way": [made]})
+
+
+def add_keep(text: str, lesson: ConsoleLesson) -> str:
+    """Return a kind file with the lines that have a device keep what it has, learned in a session of its own.
+
+    Raises:
+        ValueError: the file has no console.
+    """
+    document = tomllib.loads(text)
+    way = next(each for each in document["way"] if each["by"] == "console")
+    way |= {"permanent": "after keep", "keep": lesson.keep}
+    return tomli_w.dumps(document)
