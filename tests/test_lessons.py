@@ -338,3 +338,57 @@ def walk(screen, *steps):
     for waits, key in steps:
         screen.until(waits)
         screen.keys(*([key] if key else []))
+
+
+ASTRAY = r"""
+import http.server
+class Page(http.server.BaseHTTPRequestHandler):
+    def log_message(self, *_): pass
+    def say(self, status, text, **headers):
+        self.send_response(status); self.send_header("Content-Type", "text/html")
+        for key, value in headers.items(): self.send_header(key, value)
+        self.end_headers(); self.wfile.write(text.encode())
+    def do_GET(self):
+        if self.path == "/away": return self.say(302, "", Location="http://10.9.9.9/evil")
+        if self.path == "/wrong": return self.wfile.write(b"\\x1b[2J is no HTTP\\r\\n\\r\\n")
+        many = "".join(f'<input type=hidden name=h{each} value=v{each}{each}>' for each in range(20000))
+        self.say(200, "<title>\\x1b[31mPump</title>your address is 10.1.2.3" + many)
+        while self.path == "/endless": self.wfile.write(b"x" * 65536)
+    def do_POST(self):
+        self.rfile.read(int(self.headers["Content-Length"])); self.say(200, "now at 10.7.7.7, mask 255.0.0.0")
+http.server.ThreadingHTTPServer(("", 80), Page).serve_forever()
+"""
+CURIOUS = r"""
+import sys, urllib.error, urllib.request
+class Stay(urllib.request.HTTPRedirectHandler):
+    def redirect_request(self, *_): return None
+opener = urllib.request.build_opener(urllib.request.ProxyHandler({}), Stay)
+asks = [("/", None), ("/endless", None), ("/away", None), ("/wrong", None)]
+for path, form in [*asks, ("/save", b"ip=10.84.16.31&nm=255.255.252.0&h7=v77")]:
+    try: print(opener.open(urllib.request.Request(sys.argv[1] + path, form), timeout=30).status)
+    except urllib.error.HTTPError as error: print(error.code, error.read().decode())
+"""
+
+
+@pytest.mark.kernel
+def test_a_device_cannot_lead_a_lesson_astray(cable, tmp_path):
+    learned = tmp_path / "pump.toml"
+    deliver(cable, DEVICE)
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.start("device", sys.executable, "-c", ASTRAY)
+    time.sleep(1.0)
+    pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
+    door = cable.start("laptop", *cable.command("door", "zl0", "192.168.61.7", "--learn", learned), **pipes)
+    url = door.stdout.readline().strip()
+    answers = cable.in_laptop(sys.executable, "-c", CURIOUS, url).splitlines()
+    assert [each.split()[0] for each in answers] == ["200", "502", "302", "502", "200"]
+    assert "did not answer: what it answered is no page (it never ends)" in answers[1]
+    assert "did not answer: what it answered is no page" in answers[3]
+    door.send_signal(signal.SIGINT)
+    said = door.communicate(timeout=20)[1]
+    assert door.returncode == 130, said
+    assert "It sends the browser elsewhere, to http://10.9.9.9/evil" in said
+    assert "written to" in said
+    assert "\x1b" not in said + learned.read_text()
+    assert not any(each in learned.read_text() for each in ("10.7.7.7", "10.1.2.3", "10.9.9.9"))
+    assert cable.in_laptop(*cable.command("kinds", "check", learned))

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from askport.core.errors import BadInput
 from askport.core.kinds.placeholders import fill
+from askport.core.plan import checks
 from askport.core.plan.changes import changes
 from askport.core.plan.checks import check_plan
 from askport.core.plan.importing import import_rows
@@ -270,3 +271,25 @@ def test_the_sheet_for_the_it_department_comes_back_filled_in(tmp_path):
     paper = tmp_path / "request.pdf"
     assert askport("plan", "request", job, "--out", paper).returncode == 0
     assert paper.read_bytes().startswith(b"%PDF")
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 1023), st.sampled_from([None, 22, 24]), st.integers(0, 3)), max_size=12),
+    st.booleans(),
+)
+def test_what_is_passed_over_as_plain_has_no_finding(devices, overlaps):
+    """A large plan is checked in a moment, because most of it is plainly sound; that never hides anything."""
+    start = int(IPv4Address("10.84.16.0"))
+    subnets = [SITE, *([SITE.model_copy(update={"network": IPv4Network("10.84.18.0/24")})] if overlaps else [])]
+    gateways = [None, SITE.gateway, IPv4Address("10.84.16.9"), IPv4Address("10.9.9.9")]
+    plan = Plan(
+        subnets=tuple(subnets),
+        devices=tuple(
+            PlannedDevice(tag=f"D-{place}", address=IPv4Address(start + number), prefix=prefix, gateway=gateways[which])
+            for place, (number, prefix, which) in enumerate(devices)
+        ),
+    )
+    found = check_plan(plan)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(checks._Plain, "__contains__", lambda *_: False)
+        assert check_plan(plan) == found

@@ -1,9 +1,8 @@
 """The job file: an append-only journal in one SQLite file that survives the end of the program at any moment."""
 
 import fcntl
-import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import closing, nullcontext
+from contextlib import nullcontext
 from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
@@ -12,16 +11,11 @@ from tempfile import TemporaryDirectory
 from typing import IO
 
 from sqlalchemy import (
-    URL,
     Connection,
-    Engine,
     Executable,
     LargeBinary,
-    NullPool,
     bindparam,
     cast,
-    create_engine,
-    event,
     insert,
     inspect,
     select,
@@ -29,7 +23,6 @@ from sqlalchemy import (
     update,
 )
 from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
-from sqlalchemy.pool import ConnectionPoolEntry
 
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
@@ -40,6 +33,7 @@ from askport.core.register.journal import Chain, Line, next_line
 from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.edges.growing import grow, is_behind, make_anew
+from askport.edges.job_engine import copied, engine_of
 from askport.edges.job_tables import APPLICATION_ID, CAPTURES, JOURNAL, METADATA, SEAL, VERSION
 from askport.edges.older_jobs import bring_up_to_date
 from askport.edges.projection import Projection
@@ -147,7 +141,7 @@ class JobFile:
 
     def _work_on_a_copy(self) -> None:
         self._copy = TemporaryDirectory(prefix="askport-")
-        self._engine = _copied(self.path, self._copy.name)
+        self._engine = copied(self.path, self._copy.name)
 
     def _bring_up_to_date(self, connection: Connection, version: int) -> None:
         has = inspect(connection).has_table
@@ -361,40 +355,9 @@ class JobFile:
         self.register.has_grown()
 
 
-def engine_of(path: Path) -> Engine:
-    """Return what reads and writes a job file."""
-    engine = create_engine(URL.create("sqlite", database=str(path)), poolclass=NullPool)
-    event.listen(engine, "connect", _make_ready)
-    event.listen(engine, "begin", _begin)
-    return engine
-
-
-def _copied(path: Path, directory: str) -> Engine:
-    """Return a copy of a file that is only read, for what has to be made anew in it."""
-    copy = Path(directory) / "copy.askport"
-    with closing(sqlite3.connect(path)) as file, closing(sqlite3.connect(copy)) as made:
-        file.backup(made)
-    return engine_of(copy)
-
-
 def _keeping(capture: bytes) -> Executable:
     digest = sha256(capture).hexdigest()
     return insert(CAPTURES).prefix_with("OR IGNORE").values(sha256=digest, pcapng=capture)
-
-
-def _begin(connection: Connection) -> None:
-    """Begin a transaction by ourselves: the driver would leave the making of tables out of it."""
-    connection.exec_driver_sql("BEGIN")
-
-
-def _make_ready(connection: object, _: ConnectionPoolEntry) -> None:
-    """Have every commit on the disk before it returns, wait a little for another program that reads, fold letters."""
-    cursor = connection.cursor()  # type: ignore[attr-defined]
-    cursor.execute("PRAGMA synchronous = FULL")
-    cursor.execute("PRAGMA busy_timeout = 2000")
-    cursor.close()
-    connection.isolation_level = None  # type: ignore[attr-defined]
-    connection.create_function("casefold", 1, str.casefold, deterministic=True)  # type: ignore[attr-defined]
 
 
 def _plainly(error: DatabaseError) -> str:

@@ -16,6 +16,7 @@ import h11
 
 from askport.core.channels import TcpPort
 from askport.core.lessons.exchange import MAX_BODY, Exchange
+from askport.core.text import display_text
 from askport.edges.door import Door, pass_both_ways
 from askport.edges.transports.http import old_tls
 from askport.edges.transports.tcp import connect, why
@@ -23,6 +24,8 @@ from askport.edges.transports.tcp import connect, why
 SECURE_PORTS = (443, 8443)
 _MAX_HELD = 8_000_000
 """Bytes of a body that are held to be looked at; a firmware file is larger and cannot be learned from."""
+_STREAMS = ("multipart/x-mixed-replace", "text/event-stream", "video/", "audio/", "application/octet-stream")
+_MOST_SAID = 20
 _MOST_EXCHANGES = 2_000
 _CHUNK = 65_536
 _PATIENCE_S = 60.0
@@ -75,15 +78,30 @@ class LearningDoor(Door):
             if b"upgrade" in (key for key, _ in request.head.headers):
                 await self._pass_on(near, request, reader, writer)
                 return
+            far = h11.Connection(h11.CLIENT)
+            writer_of_far: asyncio.StreamWriter | None = None
             try:
-                response = await self._ask(request)
+                far_reader, writer_of_far = await self._connect()
+                await self._ask(far, writer_of_far, request)
+                async with asyncio.timeout(_PATIENCE_S):
+                    response = await _head(far, far_reader)
+                    if response and not _streams(response):
+                        await _body(far, far_reader, response)
+                if response is None:
+                    raise ConnectionError("it ended the connection without an answer")
+                self._keep(request, response)
+                if _streams(response):
+                    await self._relay(near, writer, far, far_reader, response)
+                    return
             except (OSError, TimeoutError, h11.RemoteProtocolError) as error:
                 self._keep(request, None)
-                reason = why(error) if isinstance(error, OSError) else "what it answered is no HTTP"
+                reason = why(error) if isinstance(error, OSError) else f"what it answered is no page ({error})"
                 self.fault = f"{self.far} did not answer: {reason}."
                 await _send(near, writer, 502, [(b"content-type", b"text/plain")], self.fault.encode())
                 return
-            self._keep(request, response)
+            finally:
+                if writer_of_far:
+                    writer_of_far.close()
             headers, body = self._carried_back(response)
             status = response.head.status_code if isinstance(response.head, h11.Response) else 502
             has_body = request.head.method != b"HEAD" and status not in (204, 304)
@@ -91,6 +109,26 @@ class LearningDoor(Door):
             if near.our_state is not h11.DONE or near.their_state is not h11.DONE:
                 return
             near.start_next_cycle()
+
+    async def _relay(
+        self, near: h11.Connection, writer: asyncio.StreamWriter, far: h11.Connection, reader: asyncio.StreamReader,
+        response: _Message,
+    ) -> None:  # fmt: skip
+        """Carry what has no end, or is large, as it comes: a camera's pictures, a file."""
+        headers, _ = self._carried_back(response)
+        status = response.head.status_code if isinstance(response.head, h11.Response) else 502
+        writer.write(near.send(h11.Response(status_code=status, headers=headers)) or b"")
+        while True:
+            event = far.next_event()
+            if event is h11.NEED_DATA:
+                far.receive_data(await reader.read(_CHUNK))
+            elif isinstance(event, h11.Data):
+                writer.write(near.send(h11.Data(data=bytes(event.data))) or b"")
+                await writer.drain()
+            else:
+                break
+        writer.write(near.send(h11.EndOfMessage()) or b"")
+        await writer.drain()
 
     async def _accept_connected(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with contextlib.suppress(h11.RemoteProtocolError, h11.LocalProtocolError, OSError):
@@ -111,30 +149,20 @@ class LearningDoor(Door):
         self.passed += 1
         return reader, writer
 
-    async def _ask(self, request: _Message) -> _Message:
-        """Send a request to the device, as if the browser had been there, and return its answer."""
-        reader, writer = await self._connect()
-        try:
-            far = h11.Connection(h11.CLIENT)
-            assert isinstance(request.head, h11.Request)  # noqa: S101 - for the type checker
-            headers = [each for each in request.head.headers if each[0] not in _HOP_BY_HOP]
-            dropped = (b"host", b"content-length", b"accept-encoding")
-            headers = [(key, self._to_device(key, value)) for key, value in headers if key not in dropped]
-            own = [(b"host", self._host.encode()), (b"connection", b"close"), (b"accept-encoding", b"identity")]
-            if request.body or request.head.method in (b"POST", b"PUT"):
-                own.append((b"content-length", str(len(request.body)).encode()))
-            head = h11.Request(method=request.head.method, target=request.head.target, headers=[*own, *headers])
-            writer.write(far.send(head) or b"")
-            writer.write(far.send(h11.Data(data=bytes(request.body))) or b"")
-            writer.write(far.send(h11.EndOfMessage()) or b"")
-            await writer.drain()
-            async with asyncio.timeout(_PATIENCE_S):
-                response = await _read(far, reader)
-            if response is None:
-                raise ConnectionError("it ended the connection without an answer")
-            return response
-        finally:
-            writer.close()
+    async def _ask(self, far: h11.Connection, writer: asyncio.StreamWriter, request: _Message) -> None:
+        """Send a request to the device, as if the browser had been there."""
+        assert isinstance(request.head, h11.Request)  # noqa: S101 - for the type checker
+        headers = [each for each in request.head.headers if each[0] not in _HOP_BY_HOP]
+        dropped = (b"host", b"content-length", b"accept-encoding")
+        headers = [(key, self._to_device(key, value)) for key, value in headers if key not in dropped]
+        own = [(b"host", self._host.encode()), (b"connection", b"close"), (b"accept-encoding", b"identity")]
+        if request.body or request.head.method in (b"POST", b"PUT"):
+            own.append((b"content-length", str(len(request.body)).encode()))
+        head = h11.Request(method=request.head.method, target=request.head.target, headers=[*own, *headers])
+        writer.write(far.send(head) or b"")
+        writer.write(far.send(h11.Data(data=bytes(request.body))) or b"")
+        writer.write(far.send(h11.EndOfMessage()) or b"")
+        await writer.drain()
 
     @property
     def _host(self) -> str:
@@ -162,11 +190,18 @@ class LearningDoor(Door):
                 told = re.sub(rb";\s*(secure|domain=[^;]*|samesite=none)(?=;|$)", b"", value, flags=re.IGNORECASE)
             elif name == b"location":
                 told = self._at_the_door(value)
+                if told == value and b"//" in value[:8]:
+                    where = display_text(value.decode("latin-1"), 80)
+                    self._cannot_learn(f"It sends the browser elsewhere, to {where}: what passes there is not seen.")
             headers.append((name, told))
         body = bytes(response.body)
         if response.header(b"content-type").startswith(("text/", "application/json", "application/javascript")):
             body = self._at_the_door(body)
         return headers, body
+
+    def _cannot_learn(self, text: str) -> None:
+        if text not in self.not_learned and len(self.not_learned) < _MOST_SAID:
+            self.not_learned.append(text)
 
     def _at_the_door(self, text: bytes) -> bytes:
         return re.sub(rb"https?://" + re.escape(self._host.encode()) + rb"(?![\w.])(:\d+)?", self.url.encode(), text)
@@ -193,9 +228,8 @@ class LearningDoor(Door):
     ) -> None:
         """Carry what asks to become another protocol untouched."""
         assert isinstance(request.head, h11.Request)  # noqa: S101 - for the type checker
-        text = f"'{request.header(b'upgrade')[:40]}' passed through: nothing can be learned from it."
-        if text not in self.not_learned:
-            self.not_learned.append(text)
+        what = display_text(request.header(b"upgrade"), 40)
+        self._cannot_learn(f"'{what}' passed through: nothing can be learned from it.")
         far_reader, far_writer = await self._connect()
         lines = [request.head.method + b" " + request.head.target + b" HTTP/1.1", b"host: " + self._host.encode()]
         lines += [name + b": " + value for name, value in request.head.headers if name != b"host"]
@@ -204,22 +238,43 @@ class LearningDoor(Door):
 
 
 async def _read(connection: h11.Connection, reader: asyncio.StreamReader) -> _Message | None:
-    """Read one whole message, or None where the other side has ended; what is longer than is held is cut off."""
-    message: _Message | None = None
+    """Read one whole message, or None where the other side has ended."""
+    message = await _head(connection, reader)
+    if message:
+        await _body(connection, reader, message)
+    return message
+
+
+async def _head(connection: h11.Connection, reader: asyncio.StreamReader) -> _Message | None:
+    """Read the beginning of a message, or None where the other side has ended."""
     while True:
         event = connection.next_event()
         if event is h11.NEED_DATA:
             connection.receive_data(await reader.read(_CHUNK))
-        elif isinstance(event, h11.Request) or (isinstance(event, h11.Response) and event.status_code >= 200):
-            message = _Message(event)
-        elif isinstance(event, h11.Data) and message:
+        elif isinstance(event, h11.Request | h11.Response):
+            return _Message(event)
+        elif not isinstance(event, h11.InformationalResponse):
+            return None
+
+
+async def _body(connection: h11.Connection, reader: asyncio.StreamReader, message: _Message) -> None:
+    """Read the rest of a message; one that never ends is no page."""
+    while True:
+        event = connection.next_event()
+        if event is h11.NEED_DATA:
+            connection.receive_data(await reader.read(_CHUNK))
+        elif isinstance(event, h11.Data):
             message.body += event.data
             if len(message.body) > _MAX_HELD:
-                raise h11.RemoteProtocolError("the message never ends")
-        elif isinstance(event, h11.EndOfMessage):
-            return message
-        elif isinstance(event, h11.ConnectionClosed) or event is h11.PAUSED:
-            return None
+                raise h11.RemoteProtocolError("it never ends")
+        else:
+            return
+
+
+def _streams(response: _Message) -> bool:
+    """Whether an answer comes for as long as it is wanted, or is too large to be looked at."""
+    length = response.header(b"content-length")
+    return response.header(b"content-type").startswith(_STREAMS) or (length.isdigit() and int(length) > _MAX_HELD)
 
 
 async def _send(

@@ -4,11 +4,11 @@ import re
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.addresses import transposed
-from askport.core.plan.site_plan import Plan
-from askport.core.plan.target import check_target, site_among
+from askport.core.addresses import LINK_LOCAL, transposed
+from askport.core.plan.site_plan import Plan, PlannedDevice
+from askport.core.plan.target import Target, check_target, site_among
 from askport.core.words import listed
 
 
@@ -39,8 +39,52 @@ def _twice(plan: Plan) -> Iterator[Finding]:
             yield Finding("same-mac", f"{listed(tags)} have the same label {mac}: one of them is wrong.", tuple(tags))
 
 
+_WIDEST, _NARROWEST = 8, 30
+"""Prefix lengths of subnets that lie in one range of addresses, and have a network and a broadcast address."""
+
+
+class _Plain:
+    """Devices of which can be seen by their numbers alone that no check finds anything: nearly all of a large plan."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._subnets = []
+        for subnet in plan.subnets:
+            network = subnet.network
+            if not _WIDEST <= network.prefixlen <= _NARROWEST:
+                continue
+            first = IPv4Interface((int(network.network_address) + 1, network.prefixlen))
+            if not any(other is not subnet and other.network.overlaps(network) for other in plan.subnets):
+                # What is not the device's own address is checked once, on the first host of the subnet.
+                target = Target(interface=first, gateway=subnet.gateway, dns=subnet.dns)
+                taken = {*subnet.dns, *filter(None, (subnet.gateway,))}
+                if first.ip not in taken and all(each.passed for each in check_target(target)):
+                    ranges = [(int(each.first), int(each.last)) for each in (*subnet.pools, *subnet.reserved)]
+                    self._subnets.append((subnet, set(map(int, taken)), ranges))
+
+    def __contains__(self, device: object) -> bool:
+        if not isinstance(device, PlannedDevice) or device.address is None:
+            return False
+        number = int(device.address)
+        for subnet, taken, ranges in self._subnets:
+            network = subnet.network
+            if not int(network.network_address) < number < int(network.broadcast_address):
+                continue
+            return (
+                device.prefix in (None, network.prefixlen)
+                and device.gateway in (None, subnet.gateway)
+                and device.dns in (None, subnet.dns)
+                and number not in taken
+                and not any(first <= number <= last for first, last in ranges)
+                and device.address not in LINK_LOCAL
+            )
+        return False
+
+
 def _each_device(plan: Plan) -> Iterator[Finding]:
+    plain = _Plain(plan)
     for device in plan.devices:
+        if device in plain:
+            continue
         tag = (device.tag,)
         if device.address is None:
             if device.within is None:
