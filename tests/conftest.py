@@ -52,7 +52,7 @@ def children(pid):
 def askport(*arguments, prefix=(), **options):
     """Run the command line as a user does."""
     command = [*prefix, *ASKPORT, *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True, timeout=60, **options)
+    return subprocess.run(command, capture_output=True, text=True, **{"timeout": 60, **options})
 
 
 @pytest.fixture

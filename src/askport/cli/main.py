@@ -23,6 +23,7 @@ _COMMANDS = {
     "restore": "borrowing",
     "door": "door",
     "console": "console",
+    "crate": "crate",
     "reach": "reach",
     "assign": "assigning",
     "prove": "proving",

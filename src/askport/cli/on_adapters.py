@@ -8,19 +8,15 @@ from pathlib import Path
 from platformdirs import user_data_path
 
 from askport.bench.defaults import PACE
+from askport.cli.cable_run import run_on
 from askport.cli.full_screen import require_terminal, run_screen, tell_job
 from askport.cli.talk import say
 from askport.core.errors import MachineRefused
-from askport.core.plan.remaining import remaining
 from askport.core.reach.adapters import CABLE_KINDS, Adapter
 from askport.core.words import listed
 from askport.edges.ear import Ear
-from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
-from askport.edges.kinds import known_kinds
-from askport.edges.makers import maker
-from askport.edges.streams import Streams
 from askport.tui.app import AskPortApp
 from askport.tui.screens.plug import Choice, PlugScreen
 from askport.tui.workplace import Workplace
@@ -175,21 +171,5 @@ def _cable_workplace(ear: Ear, path: Path) -> Workplace:
     except OSError as error:
         raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
     job = JobFile(path, create=True)
-    kinds, wrong = known_kinds(path)
-    plan = job.register.plan(path.stem)
-    left = [address for address, _, _ in job.register.left()]
-    work = tuple(remaining(plan, job.register.recorded_tags(), left))
-    run = JobRun(
-        wire=keeper.wire,
-        adapter=keeper,
-        channels=Streams(keeper.adapter, keeper.wire.wake),
-        own=keeper.own,
-        job=job,
-        work=work,
-        sites=plan.sites,
-        maker=maker,
-        kinds=[each.kind for each in kinds],
-        heard=ear.heard,
-        began_at=ear.began_at,
-    )
+    run, wrong = run_on(keeper, job, heard=ear.heard, began_at=ear.began_at)
     return Workplace(run=run, title=path.stem, place=keeper.adapter, notes=tuple(wrong))

@@ -36,6 +36,11 @@ class Driver:
         self._link = wire.link()
         self._pending: deque[Effect] = deque()
 
+    @property
+    def is_idle(self) -> bool:
+        """Whether everything that it took over to do is done."""
+        return not self._pending
+
     async def run(self, *, until: Callable[[], bool], longest_until: float | None = None) -> None:
         """Run until a condition holds or the wire's time is up.
 

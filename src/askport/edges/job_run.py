@@ -11,6 +11,7 @@ from askport.core.addresses import MacAddress
 from askport.core.cable import Surroundings
 from askport.core.channels import Channels
 from askport.core.kinds.model import Kind
+from askport.core.machine import Machine
 from askport.core.plan.target import Site
 from askport.core.plan.work import WorkItem, following
 from askport.core.reach.laptop import Laptop
@@ -85,10 +86,11 @@ class JobRun:
             heard: what the wire has told already, before it was chosen.
             began_at: since when it was listened on, in the wire's time; None for now.
         """
-        self.wire, self.own, self.job, self.work, self.sites, self.maker = wire, tuple(own), job, work, sites, maker
+        self.wire, self.own, self.job, self.sites, self.maker = wire, tuple(own), job, sites, maker
+        self.work = list(work)
         self._adapter_and_job, self._channels = _AdapterAndJob(adapter, job), channels
         self._place = 0
-        self._kinds = kinds
+        self.kinds = kinds
         self.log_ins: dict[str, LogIn] = {}
         """What kinds are entered with; never stored."""
         self._serial_lines: dict[str, str] = {}
@@ -123,9 +125,15 @@ class JobRun:
         else:
             self.session.stages.take(item)
 
+    def begin_with(self, item: WorkItem) -> None:
+        """Begin anew with this device of the work list, wherever the one before it stands."""
+        self._laptop_before = self.session.cable.laptop_was
+        self._place = self.work.index(item)
+        self.begin()
+
     def learn(self, kind: Kind) -> None:
         """Know one more kind from the next device on; the nearest to the job goes first."""
-        self._kinds = [kind, *(each for each in self._kinds if each.name != kind.name)]
+        self.kinds = [kind, *(each for each in self.kinds if each.name != kind.name)]
 
     def begin(self, began_at: float | None = None) -> None:
         """Begin the way of the device at hand."""
@@ -139,7 +147,7 @@ class JobRun:
             found_before=register.found_before(),
             laptop_before=self._laptop_before,
             maker=self.maker,
-            kinds=self._kinds,
+            kinds=self.kinds,
             log_ins=self.log_ins,
             serial_lines=self._serial_lines,
         )
@@ -155,6 +163,10 @@ class JobRun:
         self.session.cable.finder.on_drop = log.dropped
         self._channels.close_channels()  # the device before has gone, and its channels with it
         self.driver = Driver(self.session, self.wire, self._adapter_and_job, self._channels)
+
+    def aside(self, machine: Machine) -> None:
+        """Have the cable run something that is no device's way, until the next one begins."""
+        self.driver = Driver(machine, self.wire, self._adapter_and_job, self._channels)
 
     def next_device(self) -> None:
         """Go on to the next device of the list, or of the crate."""

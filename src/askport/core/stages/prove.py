@@ -35,9 +35,11 @@ class Prove(Stage):
         device.proofs, device.left_out = proving.proofs, []
         visit.go(Event.PROVES, proving)
 
-    def _proving(self, subject: Subject, now: float) -> Proving:
+    @property
+    def expected(self) -> Expected:
+        """What is expected of the device at hand."""
         device = self._visit.device
-        expected = Expected(
+        return Expected(
             gateway=device.target.gateway if device.target else None,
             dns=device.target.dns if device.target else None,
             left=[each for each in (device.old_address, device.landed_at) if each],
@@ -46,9 +48,11 @@ class Prove(Stage):
             page=self._page,
             title=device.title,
         )
+
+    def _proving(self, subject: Subject, now: float) -> Proving:
         reads = self._stages.setting.own_word.reads_at(subject.at.ip, now)
         return final_proofs(
-            subject, expected, now=now, heard_gateway=self._heard_gateway, reads=reads,
+            subject, self.expected, now=now, heard_gateway=self._heard_gateway, reads=reads,
             asked_from=self._visit.cable.finder.laptop_addresses,
         )  # fmt: skip
 
@@ -65,7 +69,8 @@ class Prove(Stage):
         device = self._visit.device
         return (*device.work.ports, *device.open_ports)
 
-    def _boot_s(self) -> float:
+    @property
+    def boot_s(self) -> float:
         """Return how long it is waited for after a power cut: what its kind takes with something to spare."""
         kind = self._visit.device.kind
         return kind.needs.boot_s * 1.5 + 10.0 if kind and kind.needs.boot_s else LONGEST_BOOT_S
@@ -150,7 +155,7 @@ class Prove(Stage):
         if not proving.passed or subject is None:
             visit.go(Event.FAILED)
             return
-        device.power_cycle = PowerCycle(subject, now=now, boot_s=self._boot_s(), landings=visit.landings())
+        device.power_cycle = PowerCycle(subject, now=now, boot_s=self.boot_s, landings=visit.landings())
         services = Services(subject, device.power_cycle, ports=self._ports, echo=device.may_echo)
         device.services = services if services.is_wanted else None
         target, cable = device.target, visit.cable

@@ -1,0 +1,42 @@
+"""A round of devices on a real cable, with the job's plan and the kinds that are known."""
+
+from collections.abc import Sequence
+
+from askport.core.plan.remaining import remaining
+from askport.core.wire import Heard
+from askport.edges.job_run import JobRun
+from askport.edges.jobfile import JobFile
+from askport.edges.keeper_client import Keeper
+from askport.edges.kinds import known_kinds
+from askport.edges.makers import maker
+from askport.edges.streams import Streams
+
+
+def run_on(
+    keeper: Keeper, job: JobFile, *, heard: Sequence[Heard] = (), began_at: float | None = None
+) -> tuple[JobRun, list[str]]:
+    """Return a round over the devices of a job that are not recorded yet, and what is wrong with kind files.
+
+    Args:
+        keeper: the adapter.
+        job: where it is written down.
+        heard: what the wire has told already.
+        began_at: since when it was listened on, in the wire's time; None for now.
+    """
+    kinds, wrong = known_kinds(job.path)
+    plan = job.register.plan(job.path.stem)
+    left = [address for address, _, _ in job.register.left()]
+    run = JobRun(
+        wire=keeper.wire,
+        adapter=keeper,
+        channels=Streams(keeper.adapter, keeper.wire.wake),
+        own=keeper.own,
+        job=job,
+        work=tuple(remaining(plan, job.register.recorded_tags(), left)),
+        sites=plan.sites,
+        maker=maker,
+        kinds=[each.kind for each in kinds],
+        heard=heard,
+        began_at=began_at,
+    )
+    return run, wrong

@@ -1,0 +1,146 @@
+"""Twins of one crate on a switch: real pages behind a bridge that move their address, each set by its label."""
+
+import json
+import subprocess
+import sys
+import time
+
+import pytest
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
+from askport.core.plan.work import WorkItem
+from askport.core.switch_crate import SwitchCrate
+from conftest import askport
+
+DEFAULT, COUNT = "192.168.61.7", 6
+MACS = [f"00:00:5e:00:53:{0x41 + number:02x}" for number in range(COUNT)]
+TAGS = [f"PH-0{number + 1}" for number in range(COUNT)]
+PAGE = r"""
+import http.server, subprocess, sys, urllib.parse
+mode = sys.argv[1]
+class Page(http.server.BaseHTTPRequestHandler):
+    def log_message(self, *_): pass
+    def do_GET(self):
+        path, _, query = self.path.partition("?")
+        form = dict(urllib.parse.parse_qsl(query))
+        if form and mode == "refuses": return self.send_error(403)
+        moves = f"ip addr flush dev e0; ip addr add {form.get('ip')}/{form.get('len')} dev e0;"
+        moves += f"ip route add default via {form.get('gw')} onlink dev e0"
+        run = "ip link set e0 down" if mode == "pulled" else moves
+        if form: subprocess.Popen("sleep 0.3; " + run, shell=True)
+        self.send_response(200); self.end_headers(); self.wfile.write(b"<title>pH head</title>")
+http.server.ThreadingHTTPServer(("", 80), Page).serve_forever()
+"""
+KIND = """schema = "askport.kind/1"
+name = "pH head"
+[recognise]
+mac = ["00:00:5e:00:53:4"]
+[delivered]
+address = "192.168.61.7/24"
+[needs]
+boot_s = 5
+[[way]]
+by = "page"
+scheme = "http"
+takes_effect = "at once"
+permanent = "yes"
+set = [{ get = "/set?ip={address}&len={prefix}&gw={gateway}" }]
+"""
+
+
+@pytest.fixture
+def job(tmp_path):
+    path, plan = tmp_path / "hall.askport", tmp_path / "plan.csv"
+    rows = [f"{tag},10.84.16.{31 + place},22,10.84.19.254" for place, tag in enumerate(TAGS)]
+    plan.write_text("\n".join(["tag,address,prefix,gateway", *rows]))
+    made = askport("plan", "import", plan, "--job", path)
+    assert made.returncode == 0, made.stderr
+    (tmp_path / "ph-head.kind.toml").write_text(KIND)
+    return path
+
+
+def switch_with_six(cable, modes):
+    cable.bridge()
+    units = [cable.behind("br0", mac, f"{DEFAULT}/24") for mac in MACS]
+    for unit, mode in zip(units, modes, strict=True):
+        cable.start_in(unit, sys.executable, "-c", PAGE, mode)
+    time.sleep(1.5)
+    return units
+
+
+def power(cable, units, *, on):
+    """Pull the power of the switch with all that hang on it, or put it back."""
+    for unit in units:
+        subprocess.run(["ip", "-n", unit, "link", "set", "e0", "up" if on else "down"], check=True)
+        if on:  # what the kernel forgets with its link, a device has kept
+            route = ["route", "add", "default", "via", "10.84.19.254", "dev", "e0"]
+            subprocess.run(["ip", "-n", unit, *route], check=True)
+    cable.ip("link", "set", "zd0", "up" if on else "down")
+
+
+@pytest.mark.kernel
+def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
+    units = switch_with_six(cable, ["works"] * COUNT)
+    before, pipe = cable.adapter(), subprocess.PIPE
+    crate = cable.command("crate", "zl0", "--job", job, "--labels", "-", "--power-cycle", "--json")
+    program = cable.start("laptop", *crate, stdin=pipe, stdout=pipe, stderr=pipe, text=True)
+    # A barcode reader types the MAC address as the label has it, and then the tag; not in the order of the plan.
+    for mac, tag in reversed(list(zip(MACS, TAGS, strict=True))):
+        program.stdin.write(f"{mac.replace(':', '').upper()}\n{tag}\n")
+    program.stdin.close()
+    while "Pull the power" not in (line := program.stderr.readline()):
+        assert line, program.stdout.read()
+    power(cable, units, on=False)
+    time.sleep(4)
+    power(cable, units, on=True)
+    out, said = program.stdout.read(), program.stderr.read()
+    assert program.wait(60) == 0, out + said
+    document = json.loads(out)
+    assert [(each["tag"], each["state"]) for each in document["units"]] == [(tag, "proven") for tag in reversed(TAGS)]
+    listed = json.loads(askport("register", "list", job, "--json").stdout)["devices"]
+    as_left = {each["tag"]: (each["mac"], each["state"], each["as_left"]["address"]["value"]) for each in listed}
+    assert as_left == {tag: (mac, "proven", f"10.84.16.{31 + place}")
+                       for place, (tag, mac) in enumerate(zip(TAGS, MACS, strict=True))}  # fmt: skip
+    assert [len(each["visits"]) if isinstance(each["visits"], list) else each["visits"] for each in listed] == [1] * 6
+    held = [subprocess.run(["ip", "-n", unit, "addr", "show", "e0"], capture_output=True, text=True).stdout
+            for unit in units]  # fmt: skip
+    assert all(f"10.84.16.{31 + place}/22" in each for place, each in enumerate(held))
+    assert cable.adapter() == before
+    assert "power of the switch" not in out
+
+
+@pytest.mark.kernel
+def test_one_that_refuses_and_one_that_is_pulled_are_gone_on_from_and_named(cable, job, tmp_path):
+    units = switch_with_six(cable, ["works", "refuses", "works", "pulled", "works", "works"])
+    labels, before = tmp_path / "labels.txt", cable.adapter()
+    labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in zip(MACS[:5], TAGS[:5], strict=True)))
+    run = cable.askport("crate", "zl0", "--job", job, "--labels", labels, timeout=170)
+    assert run.returncode == 1, run.stderr
+    states = {line.split()[0]: line.split()[2] for line in run.stdout.splitlines() if line.startswith("PH-")}
+    assert states == dict(zip(TAGS[:5], ["recorded", "left", "recorded", "left", "recorded"], strict=True)), run.stdout
+    last = run.stdout.splitlines()[-1]
+    assert all(each in last for each in ("Not done: PH-02 (", "PH-04 (")), last
+    kept = subprocess.run(["ip", "-n", units[5], "addr", "show", "e0"], capture_output=True, text=True).stdout
+    assert DEFAULT in kept, "nothing is set on a MAC address that has no tag"
+    assert cable.adapter() == before
+
+
+def test_labels_are_scanned_and_what_cannot_be_meant_is_said():
+    work = [WorkItem(tag=tag) for tag in TAGS[:3]]
+    crate = SwitchCrate(work)
+    assert crate.scan("00-00-5E-00-53-41") == "00:00:5e:00:53:41: now its tag."
+    assert crate.scan("ph-01") == "00:00:5e:00:53:41 is PH-01."
+    assert crate.scan(f"{MACS[1]};PH-03") == f"{MACS[1]} is PH-03."
+    for text, why in ((MACS[0], "is PH-01 already"), ("PH-02", "no whole MAC address"), ("", "no whole MAC"),
+                      (f"{MACS[2]} PH-01", "PH-01 is 00:00:5e:00:53:41 already"),
+                      (f"{MACS[2]} PH-99", "No device with the tag 'PH-99'")):  # fmt: skip
+        with pytest.raises(BadInput, match=why):
+            crate.scan(text)
+    crate.scan(MACS[2])
+    with pytest.raises(BadInput, match="has no tag yet"):
+        crate.scan(MACS[3])
+    assert [(str(each.mac), each.item.tag, each.by) for each in crate.in_order(map(MacAddress.parse, MACS))] == [
+        (MACS[2], "PH-02", "the order alone")
+    ]
+    assert crate.next_unit().item.tag == "PH-01"
