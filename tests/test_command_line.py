@@ -78,7 +78,7 @@ def test_the_headless_demo_proves_every_device(tmp_path):
     assert {"TG-01", "OX-04", "BL-01", "FD-01", "UV-01", "SW-01", "PA-01", "DR-01"} <= {row["tag"] for row in rows}
     assert (rows[0]["as_found"], rows[0]["found_gateway"]) == ("192.168.61.7/24", "192.168.61.254")
     for said in (
-        "4 twins hold 172.29.4.100",
+        "6 twins hold 172.29.4.100",
         "An address server answers here, 10.84.19.254",
         "fe80::200:5eff:fe00:5360",
     ):

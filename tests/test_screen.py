@@ -101,6 +101,27 @@ def test_keys_and_palette_know_what_can_be_done_and_go_by_the_key_that_opened_th
     screen.leave()
 
 
+def test_a_crate_on_a_switch_goes_by_itself_after_the_last_label(terminal):
+    """Six labels, each its MAC address and its tag, and one power cut; no other key."""
+    screen = terminal(*ASKPORT, "demo", "--pace", "16", "--wire", "twins", "--first", "OX-01")
+    screen.until("Listening")
+    screen.keys("+")
+    screen.until("6 twins hold 172.29.4.100", "x All on a switch")
+    screen.keys("x")
+    screen.until("no tag: nothing is set on it", "With the last of 6 it begins")
+    for number in (1, 2, 3, 4, 5, 6):
+        screen.keys(*f"00005e00534{number}", "Enter", *f"OX-0{number}", "Enter")
+        screen.until(f"OX-0{number}")
+    screen.until("Pull the power of the switch and of all 6 units")
+    screen.keys("F6")
+    screen.until("power off")
+    screen.keys("F6")
+    screen.until("Enter ▸ 6 of 6 proven.", "answers ━")
+    screen.keys("Enter")
+    screen.until("✓ OX-06", "asks by BOOTP", "BL-01")
+    screen.leave()
+
+
 def climb(screen):
     """Let the laptop ask until a silent device answers."""
     for rung in ("◆ greet", "◆ call"):
@@ -147,7 +168,7 @@ def test_small_screens_keep_what_matters_and_slips_are_said(terminal, tmp_path):
 
 def test_twins_hold_enter_up_and_a_label_is_compared_while_it_is_typed(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12", "--wire", "twins")
-    screen.until("·   4 twins hold 172.29.4.100: leave only one of them connected, or press m")  # and no "Enter ▸"
+    screen.until("·   6 twins hold 172.29.4.100: leave only one of them connected, press m")  # and no "Enter ▸"
     screen.keys("m")
     screen.until("Which MAC address does its label give?")
     screen._tmux("send-keys", "-l", "53:47")
@@ -385,7 +406,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
         screen.keys("Enter")
         screen.until(shown)
     screen.keys("Escape")
-    screen.until("Still to do: 12")
+    screen.until("Still to do: 14")
     screen.keys("F9")
     screen.until("Written to", "handover.pdf", "Their fingerprint")
     folder = next(tmp_path.glob("askport-demo-*/demo-handover"))
@@ -409,8 +430,10 @@ def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
         ("Enter takes it", *"last"), ("last unit only", "Enter"), ("In this crate, like OX-01", "Enter"),
         ("as OX-02, like OX-01", "Enter"), ("OX-02 is recorded", "Enter"),
         ("as OX-03, like OX-01", "Enter"), ("OX-03 is recorded", "Enter"),
-        ("as OX-04, like OX-01", "Enter"), ("put it back. l leaves", "F6"), ("Its power is off", "F6"),
-        ("OX-04 is recorded", "Enter"), ("In this round", "r"), ("2 of 4 proven", "Escape"), ("In this round",),
+        ("as OX-04, like OX-01", "Enter"), ("OX-04 is recorded", "Enter"),
+        ("as OX-05, like OX-01", "Enter"), ("OX-05 is recorded", "Enter"),
+        ("as OX-06, like OX-01", "Enter"), ("put it back. l leaves", "F6"), ("Its power is off", "F6"),
+        ("OX-06 is recorded", "Enter"), ("In this round", "r"), ("2 of 6 proven", "Escape"), ("In this round",),
     ):  # fmt: skip
         screen.until(waits)
         screen.keys(*keys)

@@ -206,7 +206,7 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
     bench.plug(*scenario.twins(), switch=True)
     session = run.session
     pass_time(bench, run, span=8.0)
-    assert "4 twins hold 172.29.4.100" in next_line(session, bench.now()).sentence
+    assert "6 twins hold 172.29.4.100" in next_line(session, bench.now()).sentence
     session.enter(bench.now())
     assert session.phase is Phase.FINDING
     with pytest.raises(BadInput, match="digit 12 is"):

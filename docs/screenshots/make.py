@@ -69,7 +69,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
     ),
     (
         ["--pace", "4", "--wire", "twins"],
-        [("4 twins hold", ["m"]), ("Which MAC", ["5", "3", "4", "7"]), ("differ", "twins.png")],
+        [("6 twins hold", ["m"]), ("Which MAC", ["5", "3", "4", "7"]), ("differ", "twins.png")],
     ),
     (
         ["--pace", "8", "--first", "SW-01"],

@@ -265,6 +265,13 @@ class Bench:
             self._happen()
         self.wake()
 
+    def power_all(self, on: bool) -> None:
+        """Pull the power of all devices, or put it back."""
+        for each in self.devices:
+            each.power(on, self._now)
+        self._happen()
+        self.wake()
+
     def type_in(self, target: Target) -> str:
         """Type values into the device's page, keypad or console, and save them.
 

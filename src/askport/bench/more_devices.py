@@ -51,7 +51,7 @@ _BRIDGE_GROUP = MacAddress(bytes.fromhex("0180c2000000"))
 
 
 class OxygenProbe(PageDevice):
-    """OX-01 to OX-04: every unit of the crate has the same address; its page has four fields for one."""
+    """OX-01 to OX-06: every unit of the crate has the same address; its page has four fields for one."""
 
     title = "Oxygen Probe Head"
     by_octets = True

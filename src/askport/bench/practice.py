@@ -1,8 +1,11 @@
 """The hands of whoever practises: what a real person would do at the device."""
 
+from collections.abc import Iterable
+
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.slips import mistyped
+from askport.core.addresses import MacAddress
 from askport.core.errors import Refused
 from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
@@ -49,3 +52,13 @@ class Practice:
             return self.bench.type_in(mistyped(target) if wrongly else target)
         except Refused as error:
             return error.message
+
+    def power_all(self) -> None:
+        """Pull the power of the switch and of all that hang on it, or put it back."""
+        self.bench.power_all(not any(each.powered for each in self.bench.devices))
+
+    def label_of(self, macs: Iterable[MacAddress]) -> list[str]:
+        """Scan the label of the first of these: its MAC address, and its tag."""
+        mac = min(macs, default=None)
+        tag = scenario.tag_of(mac) if mac else ""
+        return [str(mac), tag] if tag else []

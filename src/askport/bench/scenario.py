@@ -53,6 +53,9 @@ def _mast() -> Target:
     return Target(interface=IPv4Interface("10.84.16.90/22"))
 
 
+OXYGEN_HEADS = range(1, 7)
+"""A crate of six."""
+
 WORK = (
     WorkItem(
         tag="TG-01",
@@ -68,7 +71,7 @@ WORK = (
             delivered=IPv4Interface("172.29.4.100/24"),
             ports=(80,),
         )
-        for number in range(1, 5)
+        for number in OXYGEN_HEADS
     ),
     WorkItem(tag="BL-01", description="blower drive", target=_target("10.84.16.21")),
     WorkItem(tag="FD-01", description="feed hopper controller", target=_target("10.84.16.50"), ports=(80,)),
@@ -116,7 +119,7 @@ _STAND_INS: dict[str, Callable[[], StandIn]] = {
         f"OX-0{number}": lambda number=number: OxygenProbe(  # type: ignore[misc]
             MacAddress(_BLOCK + bytes((0x40 + number,))), Settings(IPv4Interface("172.29.4.100/24"))
         )
-        for number in range(1, 5)
+        for number in OXYGEN_HEADS
     },
     "FD-01": lambda: FeedController(MacAddress(_BLOCK + b"\x50"), Settings()),
     "WX-01": lambda: WeatherMast(MacAddress(_BLOCK + b"\x60"), Settings()),
@@ -131,6 +134,11 @@ _STAND_INS: dict[str, Callable[[], StandIn]] = {
 }
 
 
+def tag_of(mac: MacAddress) -> str:
+    """Read the tag on the label of the unit that has a MAC address; nothing where it is none of the scenario's."""
+    return next((tag for tag, make in _STAND_INS.items() if make().mac == mac), "")
+
+
 def stand_in(tag: str) -> StandIn:
     """Take a fresh unit out of the crate."""
     return _STAND_INS[tag]()
@@ -138,7 +146,7 @@ def stand_in(tag: str) -> StandIn:
 
 def twins() -> tuple[StandIn, ...]:
     """Hang all oxygen probes on one small switch."""
-    return tuple(stand_in(f"OX-0{number}") for number in range(1, 5))
+    return tuple(stand_in(f"OX-0{number}") for number in OXYGEN_HEADS)
 
 
 def house() -> tuple[StandIn, ...]:

@@ -11,9 +11,7 @@ from askport.cli.cable import finder_on, giving_back, open_cable, run
 from askport.cli.cable_run import run_on
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.talk import JsonOption, Status, put_json, say
-from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput, MachineRefused
-from askport.core.finding.finder import Finder
 from askport.core.switch_crate import SwitchCrate, Turn
 from askport.core.text import display_text
 from askport.core.ways.log_in import LogIn
@@ -109,8 +107,8 @@ def _scan(units: SwitchCrate, source: str) -> None:
 
 
 async def _run(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: bool, cuts_power: bool) -> None:
-    if in_order:
-        await _give_tags(keeper, work, units)
+    if in_order or units.knows_macs:
+        await _look(keeper, work, units, in_order=in_order)
     if not units.units:
         raise BadInput("No unit has a tag: give their MAC addresses in the plan, or with --labels, or use --in-order.")
     going, said = SwitchRun(work, units, cuts_power=cuts_power), ""
@@ -127,16 +125,14 @@ async def _run(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: bo
         await work.driver.run(until=lambda: False, longest_until=keeper.wire.now() + _STEPS_EVERY_S)
 
 
-async def _give_tags(keeper: Keeper, work: JobRun, units: SwitchCrate) -> None:
-    """Find those that share an address, and give them the next tags."""
+async def _look(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: bool) -> None:
+    """Hear who is there: those that the plan knows have their tags, twins get the next ones where that is wanted."""
     finder = finder_on(keeper, measures=False)
     finder.greet(keeper.wire.now())
     kinds = [each.delivered.interface.ip for each in work.kinds if each.delivered.interface]
     finder.call([*kinds, *(each.delivered.ip for each in work.work if each.delivered)], now=keeper.wire.now())
     await run(finder, keeper, _LOOKS_FOR_S)
-    for unit in units.in_order(_twins(finder)):
+    units.hears(each.mac for each in finder.devices() if each.is_present)
+    twins = [mac for each in finder.hazards() if each.code == "duplicate-address" for mac in each.macs]
+    for unit in units.in_order(twins) if in_order else ():
         say(f"{unit.mac} is taken for {unit.item.tag}, by the order alone: look which of them is where.")
-
-
-def _twins(finder: Finder) -> list[MacAddress]:
-    return [mac for each in finder.hazards() if each.code == "duplicate-address" for mac in each.macs]

@@ -20,6 +20,14 @@ _LONGEST_S = 300.0
 """How long the power is waited for to be pulled."""
 
 
+_POWER = {
+    Power.ON: "has power",
+    Power.OFF: "power off",
+    Power.STARTING: "starts",
+    Power.UNSURE: "was silent: was its power cut?",
+}
+
+
 @dataclass(slots=True)
 class Kept:
     """One unit that was recorded without its power cut, and what becomes of it."""
@@ -34,6 +42,8 @@ class Kept:
     cycle: PowerCycle | None = None
     services: Services | None = None
     proving: Proving | None = None
+    was_cut: bool = False
+    """Whether it came through the power cut, or did not, and that is written down."""
     because: str = ""
     """Why it was not proven; empty where it was, or while it is not known."""
     ended: bool = False
@@ -44,6 +54,17 @@ class Kept:
         """Whether nothing has shown yet that its power was cut."""
         waits = self.cycle is not None and self.cycle.power in (Power.ON, Power.UNSURE)
         return self.cycle is None or (waits and not self.cycle.done)
+
+    @property
+    def words(self) -> str:
+        """Where it stands in the power cut, in a few words."""
+        if self.cycle is None or self.ended:
+            return ""
+        if self.proving:
+            return "being proven once more"
+        if self.cycle.done:
+            return self.cycle.measured
+        return _POWER[self.cycle.power]
 
     def end(self, because: str = "") -> None:
         """Have no more to prove."""
@@ -221,8 +242,8 @@ class CutTogether(Borrower):
         cycle, services = unit.cycle, unit.services
         if cycle is None or unit.ended:
             return
-        if unit.proving is None and cycle.done and (services is None or services.done):
-            unit.running = []
+        if not unit.was_cut and cycle.done and (services is None or services.done):
+            unit.running, unit.was_cut = [], True
             self._write(unit, cycle, *([services] if services and cycle.passed else []))
             if cut := writing.power_cut(cycle, services, unit=unit.unit, mac=unit.subject.mac):
                 self._effects.append(WriteEntry(cut))
@@ -231,6 +252,8 @@ class CutTogether(Borrower):
                 unit.end(failed.because)
                 self._record(unit)
                 return
+        busy = any(each.proving and not each.ended for each in self.units)
+        if unit.was_cut and unit.proving is None and not busy:
             unit.proving = final_proofs(unit.subject, unit.expected, now=now, asked_from=self._asked_from)
         if unit.proving and unit.proving.done:
             self._effects += unit.proving.poll()

@@ -24,6 +24,8 @@ _RESTS_S = 5.0
 _LONGEST_S = 240.0
 """How long one step may take: the longest start of a device, and its following."""
 _MAC_DIGITS = 12
+BY_ORDER = "the order alone"
+"""What ties a tag to a MAC address where no label was read."""
 
 
 class Turn(StrEnum):
@@ -54,9 +56,9 @@ class SwitchCrate:
     """Who is who on the switch. Nothing is set on a MAC address that has no tag."""
 
     def __init__(self, work: Iterable[WorkItem], recorded: Collection[str] = ()) -> None:
-        """Begin with the devices of the work list that are not recorded; the plan's MAC addresses count as tags."""
+        """Begin with the devices of the work list that are not recorded."""
         self._work = [item for item in work if item.tag not in recorded]
-        self.units: list[Unit] = [Unit(item, item.mac, "its plan") for item in self._work if item.mac]
+        self.units: list[Unit] = []
         self.half: MacAddress | None = None
         """A MAC address that was scanned, whose tag is awaited."""
 
@@ -69,6 +71,18 @@ class SwitchCrate:
         """The tag of the first planned device that has no MAC address yet, or nothing."""
         tagged = {each.item.tag for each in self.units}
         return next((item.tag for item in self._work if item.tag not in tagged), "")
+
+    @property
+    def knows_macs(self) -> bool:
+        """Whether the plan has MAC addresses, so that who is heard may have a tag already."""
+        return any(item.mac for item in self._work)
+
+    def hears(self, macs: Iterable[MacAddress]) -> None:
+        """Take in who is on this switch: those that the plan has by their MAC addresses have their tags."""
+        for mac in macs:
+            item = next((each for each in self._work if each.mac == mac), None)
+            if item and self.unit_of(mac) is None and all(each.item.tag != item.tag for each in self.units):
+                self._add(item, mac, "its plan")
 
     def scan(self, text: str) -> str:
         """Take in what was scanned or typed: a MAC address, then its tag, on two lines or on one.
@@ -116,7 +130,7 @@ class SwitchCrate:
         for mac in sorted(macs):
             item = next((each for each in self._work if each.tag == self.next_tag), None)
             if item and self.unit_of(mac) is None:
-                self._add(item, mac, "the order alone")
+                self._add(item, mac, BY_ORDER)
                 added.append(self.units[-1])
         self.half = None
         return added

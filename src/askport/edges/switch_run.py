@@ -6,9 +6,9 @@ from askport.core.cut_together import CutTogether, Kept
 from askport.core.errors import AskPortError
 from askport.core.machine import GiveBack
 from askport.core.narrate import next_line
-from askport.core.register.entries import DevicePlanned
+from askport.core.register.entries import DevicePlanned, Noted
 from askport.core.steps import Phase
-from askport.core.switch_crate import Do, SwitchCrate, Turn, Unattended, Unit
+from askport.core.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
 from askport.edges.job_run import JobRun
 
 
@@ -51,6 +51,10 @@ class SwitchRun:
         if self.at_hand is None:
             return self.crate.sentence
         return f"{self.at_hand.item.tag}: {next_line(self.run.session, self.run.wire.now()).sentence}"
+
+    def in_cut(self) -> dict[str, str]:
+        """Say of each unit, by its tag, where it stands in the power cut of all."""
+        return {each.tag: each.words for each in self.cut.units} if self.cut else {}
 
     @property
     def said(self) -> str:
@@ -136,6 +140,11 @@ class SwitchRun:
 
     def _end(self, turn: Turn, because: str) -> None:
         self._gives_back = True
+        device = self.run.session.device
+        if self.at_hand and turn is Turn.RECORDED and self.at_hand.by == BY_ORDER and device.chosen:
+            text = "Its tag was given by the order of MAC addresses alone: look which of them is where."
+            noted = Noted(unit=device.unit, mac=device.chosen.mac, text=text)
+            self.run.job.append(noted, self.run.wire.wall(self.run.wire.now()))
         if self.at_hand:
             self.at_hand.turn, self.at_hand.because = turn, because
         self.at_hand = self._policy = None

@@ -45,6 +45,11 @@ def _was_given(session: Session) -> bool:
     return done and way is not None and way.gives and session.device.kind is not None
 
 
+def _several(session: Session) -> bool:
+    """Whether several devices hang on the cable."""
+    return any(each.code in ("duplicate-address", "several-devices") for each in session.cable.finder.hazards())
+
+
 def _always(_: Moment) -> bool:
     return True
 
@@ -110,6 +115,11 @@ ACTIONS = (
     Action(
         name="label", key="m", title="Label", says="Type or scan the MAC address on its label",
         offered=_while(Phase.FINDING),
+    ),
+    Action(
+        name="switch", key="x", title="All on a switch", touches=Touches.DEVICE,
+        says="Set and prove all that hang on one switch, each by its label",
+        offered=lambda moment: moment.session.phase is Phase.FINDING and _several(moment.session),
     ),
     Action(
         name="accept", key="d", title="This is it", says="What runs a live network here is the device",

@@ -80,8 +80,8 @@ class Search:
         if len(twins) > 1 and self.label_mac != device.mac:
             address = device.best.address if device.best else None
             return (
-                f"{len(twins)} twins hold {address}: leave only one of them connected, or press m and give the MAC "
-                "address on the label of this one."
+                f"{len(twins)} twins hold {address}: leave only one of them connected, press m and give the MAC "
+                "address on the label of this one, or x to set them all by their labels."
             )
         return None
 

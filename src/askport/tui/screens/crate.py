@@ -1,5 +1,7 @@
 """The rest of a crate like the first unit: the steps that go by themselves, on the screen of the job."""
 
+from textual.app import App
+
 from askport.core.crate import Crate, PowerCuts
 from askport.core.errors import AskPortError
 from askport.core.kinds.model import Kind
@@ -9,12 +11,14 @@ from askport.core.stages.stage import Next
 from askport.core.steps import Phase
 from askport.tui.questions import Question
 from askport.tui.screens.hands import PracticeHands
+from askport.tui.screens.switch import SwitchScreen
 from askport.tui.widgets.entry import EntryLine
 
 
 class CrateKeys(PracticeHands):
     """Begins and ends a crate, and goes on with it."""
 
+    app: App[None]
     entry: EntryLine
     crate_of: Crate | None = None
     learned: Kind | None = None
@@ -49,6 +53,10 @@ class CrateKeys(PracticeHands):
             return
         self.crate_of = None
         self.draw()
+
+    def action_switch(self) -> None:
+        """Set and prove all that hang on one switch."""
+        self.app.push_screen(SwitchScreen(self.workplace, self.take_next))
 
     def go_on_in_crate(self) -> None:
         """Do what goes by itself; called a few times a second."""

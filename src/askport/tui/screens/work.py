@@ -172,7 +172,8 @@ class WorkScreen(LessonKeys, Screen[None]):
             self._step, self.looking_at = session.phase.step, None
             self.refresh_bindings()
         said = self.next()
-        offered = (said.enter, session.cable.finder.loudness, session.phase, session.cable.search.may_accept)
+        finder = session.cable.finder
+        offered = (said.enter, finder.loudness, session.phase, session.cable.search.may_accept, len(finder.hazards()))
         if offered != self._offered:
             self._offered = offered
             self.refresh_bindings()
