@@ -6,10 +6,13 @@ import signal
 import subprocess
 import sys
 import time
+import tomllib
 from ipaddress import IPv4Address, IPv4Interface
+from urllib.parse import quote
 
 import pytest
 
+from askport.core.lessons.evidence import as_kept, as_passed, blanked
 from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
@@ -245,6 +248,39 @@ def passed(*requests):
     return made
 
 
+LOG_INS = [
+    ("/login", "who=fitter&code=marked%26secret&go=1"),
+    ("/login?who=fitter&code=marked%26secret", ""),
+    ("/login", '{"auth": {"who": "fitter", "code": "marked&secret"}}'),
+    ("/api/session", '{"a": "fitter", "b": "marked&secret", "keep": true, "for": 3600}'),
+    ("/login", "multipart/form-data; boundary=xx\r\n" + "".join(
+        f'--xx\r\nContent-Disposition: form-data; name="{name}"\r\n\r\n{text}\r\n'
+        for name, text in (("who", "fitter"), ("code", "marked&secret"))) + "--xx--\r\n"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("path", "body"), LOG_INS)
+@pytest.mark.parametrize("password", ["marked&secret", "1"])
+def test_what_is_kept_of_a_lesson_has_no_secret_and_teaches_the_same(path, body, password):
+    path, body = (each.replace("marked%26secret", quote(password)) for each in (path, body))
+    body = body.replace("marked&secret", password)
+    whole = passed(
+        ("GET", "/", "", '<title>Valve</title><input name="who"><input type="password" name="code">'),
+        ("POST", path, body, f"welcome fitter, {password} was right"),
+        ("POST", "/s", "ip=10.84.16.31&mask=255.255.252.0", ""),
+    )
+    kept = blanked(whole)
+    journal = json.dumps([as_kept(each) for each in kept])
+    assert "fitter" not in journal
+    assert "marked" not in journal
+    assert set(kept[1].fields.values()) - {"true", "3600"} <= {"blanked", *(["1"] * ("go" in body))}
+    lessons = [learn([as_passed(as_kept(each)) for each in run], present=IPv4Address("192.168.61.7")) for run in
+               (whole, kept)]  # fmt: skip
+    assert lessons[0].set == lessons[1].set
+    assert lessons[0].words == lessons[1].words
+    assert str(lessons[0].login).replace(" ", "") == str(lessons[1].login).replace(" ", "")
+
+
 PARTS = """multipart/form-data; boundary=xx\r
 --xx\r
 Content-Disposition: form-data; name="ipaddr"\r
@@ -267,6 +303,8 @@ OX-01\r
         ([("GET", "/a.js", "", ""), ("GET", "/poll", "", "1"), ("GET", "/s?ip=10.84.16.31&mask=255.255.252.0&x=a%26b",
                                                               "", "")],
          "10.84.16.31/22", "/s?ip={address}&mask={mask}&x=a%26b"),
+        ([("POST", "/s", "a1=010&a2=084&a3=016&a4=031&m1=255&m2=255&m3=252&m4=000", "")], "10.84.16.31/22", "{mask.4}"),
+        ([("POST", "/s", "a1=10&a2=84&a3=16&a4=31&m1=255&m2=255&m3=252&m4=0", "")], "10.84.16.31/22", "{mask.4}"),
         ([("POST", "/s", "ip=10.84.16.31&mask=22&dns_1=10.84.19.253&other=10.9.9.9", "your address is 10.1.2.3")],
          "10.84.16.31/22", "{'ip': '{address}', 'mask': '{prefix}', 'dns_1': '{dns1}', 'other': '10.9.9.9'}"),
     ],
@@ -278,6 +316,7 @@ def test_what_was_sent_becomes_a_step_with_placeholders(requests, target, sent):
     lesson = learn(passed(*requests), present=IPv4Address("192.168.61.7"), target=known, name="OX-01")
     assert (str(lesson.target.interface), lesson.why_not) == (target, "")
     assert sent in str(list(lesson.set[-1].values())), lesson.set
+    assert lesson.pads_octets == ("010" in str(requests))
     assert len(lesson.set) == 1
 
 
@@ -330,7 +369,13 @@ def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, termin
     assert [(each["tag"], each["way"], each["as_left"]["address"]["value"]) for each in rows] == [
         ("DP-1", "hand", "10.84.16.31"), ("DP-2", "page", "10.84.16.32"), ("DP-3", "page", "10.84.16.33"),
     ]  # fmt: skip
-    assert len(list(tmp_path.glob("*.kind.toml"))) == 1
+    (kept,) = tmp_path.glob("*.kind.toml")
+    again = cable.askport("kinds", "draft", job, "DP-1", "--out", tmp_path / "again.toml")
+    assert "2 requests, 3 values put in" in again.stderr
+    first, second = (tomllib.loads(each.read_text()) for each in (kept, tmp_path / "again.toml"))
+    assert first["way"] == second["way"]
+    none = cable.askport("kinds", "draft", job, "DP-2", "--out", tmp_path / "no.toml")
+    assert (none.returncode, "Nothing was kept of how DP-2 was set" in none.stderr) == (1, True)
 
 
 def walk(screen, *steps):

@@ -11,7 +11,17 @@ import pytest
 
 from askport.core.addresses import MacAddress
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.entries import DevicePlanned, Found, Left, PowerCut, Proved, Recorded, SubnetPlanned, WasSet
+from askport.core.register.entries import (
+    Borrowed,
+    DevicePlanned,
+    Found,
+    Left,
+    PowerCut,
+    Proved,
+    Recorded,
+    SubnetPlanned,
+    WasSet,
+)
 from askport.edges.jobfile import JobFile
 from askport.edges.tables import read_tables
 from conftest import askport
@@ -23,7 +33,7 @@ AT = datetime(2026, 11, 26, 12, 0, tzinfo=UTC)
 
 @pytest.fixture
 def job(tmp_path):
-    """A job with one sound device, and one that calls itself something hostile."""
+    """A job with one sound device, one that calls itself something hostile, and one of which nothing came yet."""
     path = tmp_path / "site.askport"
     kept = JobFile(path, create=True)
     entries = [SubnetPlanned(subnet=SITE), DevicePlanned(device=device("TG-01", "10.84.16.40"))]
@@ -39,6 +49,11 @@ def job(tmp_path):
             Left(unit=unit, mac=mac, as_left=left),
             Recorded(unit=unit, mac=mac),
         ]  # fmt: skip
+    unfinished = MacAddress(bytes((2, 0, 0, 0, 0, 9)))
+    entries += [
+        Found(unit=9, tag="UN-09", mac=unfinished, maker=None, address=None, belief="certain", because=()),
+        Borrowed(unit=9, adapter="zl0", interface=IPv4Interface("10.84.19.238/22")),
+    ]
     kept.append_all(entries, AT)
     kept.close()
     return path

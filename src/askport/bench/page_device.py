@@ -2,9 +2,11 @@
 
 from collections.abc import Mapping
 
-from askport.bench.pages import Answer, SettingsPage, WebTalk
+from askport.bench.browser import fill_in
+from askport.bench.pages import SETS_AT, Answer, SettingsPage, WebTalk
 from askport.bench.stand_in import Settings, StandIn, Talk
 from askport.core.addresses import MacAddress
+from askport.core.lessons.exchange import Exchange
 from askport.core.plan.target import Target
 
 
@@ -27,6 +29,8 @@ class PageDevice(StandIn):
         self._page = SettingsPage(self.title, by_octets=self.by_octets)
         self._down_at: float | None = None
         self._now = 0.0
+        self.passed: list[Exchange] = []
+        """What passed when somebody filled in its page."""
 
     def power(self, on: bool, now: float) -> None:
         """Pull its power, or put it back."""
@@ -74,7 +78,7 @@ class PageDevice(StandIn):
         """Fill in its page, as a person does; at saving it restarts with the new settings."""
         self._need_page(over_the_cable)
         self._now = now
-        self.save(Settings(target.interface, target.gateway, target.dns))
+        self.passed = fill_in(lambda: WebTalk(self._serve), SETS_AT, target, now)
         if self._down_at is not None:
             self._restart(now)
         return self.says_saved

@@ -11,7 +11,7 @@ import h11
 
 from askport.bench.stand_in import Settings
 
-_SETS_AT = "/net"
+SETS_AT = "/net"
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +112,7 @@ class SettingsPage:
         """Answer one request; ``save`` answers where the form is sound."""
         match method, path:
             case "GET", "/":
-                return self._page(f'<p><a href="{_SETS_AT}">Network</a></p>')
+                return self._page(f'<p><a href="{SETS_AT}">Network</a></p>')
             case "GET", "/net":
                 return self._page(self._form(shown))
             case "POST", "/net" if fields.get("token") != self._token:
@@ -139,7 +139,7 @@ class SettingsPage:
         dns_words = ", ".join(str(each) for each in shown.dns) or "none"
         uses = f"Address {interface.ip}, mask {interface.netmask}, gateway {values['gw']}, DNS {dns_words}."
         hidden = f'<input type="hidden" name="token" value="{self._token}">'
-        form = f'<form method="post" action="{_SETS_AT}">{"".join(rows)}{hidden}<button>Save</button></form>'
+        form = f'<form method="post" action="{SETS_AT}">{"".join(rows)}{hidden}<button>Save</button></form>'
         return f"<p>{uses}</p>{form}"
 
     def _parts(self, value: IPv4Address) -> list[tuple[str, str]]:

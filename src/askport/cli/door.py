@@ -9,7 +9,7 @@ import typer
 
 from askport.cli.cable import finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.talk import Status, put_json, say
-from askport.cli.teaching import Taught
+from askport.cli.teaching import Teaching
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, MachineRefused
@@ -53,7 +53,7 @@ def door(
     if mac and not isinstance(far.address, IPv4Address):
         raise BadInput("--pin is for IPv4 addresses: an IPv6 link-local address is one device's alone.")
     with open_cable(adapter) as keeper, giving_back(keeper):
-        taught = Taught(learn, target, name) if learn else None
+        taught = Teaching(learn, target, name) if learn else None
         try:
             status = asyncio.run(_serve(keeper, far, mac, taught, json=json))
         except KeyboardInterrupt:
@@ -89,7 +89,7 @@ def far_end(text: str) -> TcpPort:
     return TcpPort(address, int(port) if port else _PORT)
 
 
-async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, taught: Taught | None, *, json: bool) -> int:
+async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, taught: Teaching | None, *, json: bool) -> int:
     if isinstance(far.address, IPv4Address):
         await laptop_beside(keeper, far.address)
         if mac:

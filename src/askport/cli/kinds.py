@@ -1,4 +1,4 @@
-"""``askport kinds list``, ``show``, ``check`` and ``schema``."""
+"""``askport kinds list``, ``show``, ``check``, ``draft`` and ``schema``."""
 
 import json as jsons
 from pathlib import Path
@@ -77,6 +77,25 @@ def check(files: Annotated[list[Path], typer.Argument(help="Kind files.")]) -> N
             print(f"{file}: {kind.words}, {len(kind.way)} way{'' if len(kind.way) == 1 else 's'}.")
     if status:
         raise typer.Exit(status)
+
+
+@app.command("draft")
+def draft_(
+    job: Annotated[Path, typer.Argument(help="The job file.")],
+    tag: Annotated[str, typer.Argument(help="A unit that was set by hand through Ask Port's door.")],
+    out: Annotated[Path, typer.Option(metavar="FILE.toml", help="The kind file to write.")],
+    name: Annotated[str, typer.Option(help="What the kind is called.")] = "",
+) -> None:
+    """Make a kind file of what was kept while a unit was set by hand."""
+    from askport.cli.register_device import device_of
+    from askport.cli.teaching import draft_from
+    from askport.core.register.entries import Taught
+    from askport.edges.jobfile import JobFile
+
+    opened = JobFile(job, create=False)
+    row = device_of(opened, tag)
+    kept = [line for line in opened.lines if isinstance(line.entry, Taught) and line.entry.mac in row.macs]
+    draft_from(kept, row, out, name or out.name.removesuffix(".toml").removesuffix(".kind").replace("-", " "))
 
 
 @app.command()

@@ -1,5 +1,6 @@
 """How commands speak: one JSON document or sentences on standard output, everything else on standard error."""
 
+import contextlib
 import json
 import sys
 from enum import IntEnum
@@ -33,5 +34,6 @@ def put_json(document: dict[str, Any]) -> None:
 
 
 def say(sentence: str) -> None:
-    """Tell people what happens, without disturbing the data."""
-    print(sentence, file=sys.stderr, flush=True)
+    """Tell people what happens, without disturbing the data; where nobody reads any more, nothing is said."""
+    with contextlib.suppress(OSError):
+        print(sentence, file=sys.stderr, flush=True)

@@ -1,7 +1,8 @@
 """Learning from what passes through a door, for the command line."""
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,17 +12,21 @@ from askport.core.addresses import MacAddress
 from askport.core.channels import TcpPort
 from askport.core.errors import Refused
 from askport.core.plan.target import Target
+from askport.core.register.entries import Taught
+from askport.core.register.journal import Line
+from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.edges.files import write_file
 from askport.edges.keeper_client import Keeper
 
 if TYPE_CHECKING:
+    from askport.core.lessons.page_lesson import PageLesson
     from askport.edges.learning_door import LearningDoor
 
 _WHO_HAS_S = 3.0
 
 
-class Taught:
+class Teaching:
     """One unit that is set by hand, and the kind file that is made of it."""
 
     def __init__(self, path: Path, target: Target | None, name: str) -> None:
@@ -88,7 +93,41 @@ class Taught:
             after_restart=self._went_down_at is not None and self._went_down_at > last,
             learned=f"Learned from {self._mac or far} on {today}",
         )
-        write_file(self._path, text.encode())
-        say(f"{lesson.words}, of what made it {lesson.target.interface}: written to {self._path}.")
-        for stood in lesson.stood:
-            say(f"    {display_text(stood.field, 40)} = {stood.placeholder}, which stood for {stood.value}")
+        _write(lesson, text, self._path)
+
+
+def draft_from(kept: Sequence[Line], row: Row, path: Path, name: str) -> None:
+    """Write a kind file of what a job has kept of a unit that was set by hand, the last time counting.
+
+    Raises:
+        Refused: nothing was kept, or nothing can be learned from it.
+    """
+    from askport.core.lessons.drafting import draft
+    from askport.core.lessons.evidence import as_passed
+    from askport.core.lessons.page_lesson import learn
+
+    line = next(reversed(kept), None)
+    if line is None or not isinstance(line.entry, Taught):
+        raise Refused(f"Nothing was kept of how {row.tag} was set: open its page through Ask Port the next time (o).")
+    entry, visits = line.entry, {each.unit: each for each in row.visits}
+    left = visits[entry.unit].as_left if entry.unit in visits else row.last.as_left
+    target = None
+    if left.address.value and left.prefix.value is not None:
+        interface = IPv4Interface((left.address.value, left.prefix.value))
+        target = Target(interface=interface, gateway=left.gateway.value, dns=left.dns.value or ())
+    lesson = learn([as_passed(each) for each in entry.exchanges], present=entry.present, target=target, name=row.tag)
+    if lesson.why_not:
+        raise Refused(lesson.why_not)
+    text = draft(
+        lesson, name=display_text(name, 60), mac=entry.mac, secure=entry.secure, port=entry.port,
+        after_restart=entry.after_restart, learned=f"Learned from {row.tag} on {line.at.astimezone().date()}",
+    )  # fmt: skip
+    _write(lesson, text, path)
+
+
+def _write(lesson: "PageLesson", text: str, path: Path) -> None:
+    write_file(path, text.encode())
+    became = f", of what made it {lesson.target.interface}" if lesson.target else ""
+    say(f"{lesson.words}{became}: written to {path}.")
+    for stood in lesson.stood:
+        say(f"    {display_text(stood.field, 40)} = {stood.placeholder}, which stood for {stood.value}")

@@ -94,15 +94,14 @@ class LaptopWatch:
             self._doors[key] = door
         return self._doors[key]
 
-    def has_passed(self, session: Session) -> bool:
-        """Whether anything passed through the door to this device."""
-        return any(unit == session.device.unit and door.exchanges for (unit, _), door in self._doors.items())
+    def passed(self, session: Session) -> LearningDoor | None:
+        """Return the door through which something passed to this device, or None."""
+        passed = (door for (unit, _), door in self._doors.items() if unit == session.device.unit and door.exchanges)
+        return next(passed, None)
 
     def lesson(self, session: Session) -> tuple[PageLesson, LearningDoor] | None:
         """Return what passed through the door to this device teaches, or None where nothing passed."""
-        passed = [door for (unit, _), door in self._doors.items() if unit == session.device.unit and door.exchanges]
-        old = session.device.whereabouts
-        if not passed or old is None:
+        door, old, target = self.passed(session), session.device.whereabouts, session.device.target
+        if door is None or old is None:
             return None
-        door, target = passed[0], session.device.target
         return learn(door.exchanges, present=old, target=target, name=session.device.work.tag), door

@@ -22,7 +22,12 @@ _SHORTEST_TOKEN = 4
 """Characters: a shorter value that stood in an answer before stands there by chance."""
 _ASSETS = re.compile(r"\.(css|js|png|jpe?g|gif|svg|ico|woff2?|ttf|map)$", re.IGNORECASE)
 _ASKS_LOG_IN = (401, 407)
+_LOG_IN_PATH = re.compile(r"log-?_?in|auth|session|sign-?_?in", re.IGNORECASE)
+_MOST_IN_LOG_IN = 4
+"""Texts in a request that does nothing but log in."""
 _MOST_STEPS = 40
+_PADDED = 3
+"""Digits of an octet that is written with zeros before it; a 0 alone is none."""
 
 
 @dataclass(slots=True)
@@ -69,7 +74,7 @@ def learn(
         name: what it is called, or an empty text.
     """
     # What was refused for want of a log-in was sent again with one.
-    looked_at = [each for each in exchanges if not _ASSETS.search(each.place) and each.status not in _ASKS_LOG_IN]
+    looked_at = [each for each in exchanges if not is_asset(each) and each.status not in _ASKS_LOG_IN]
     title = next((found for each in looked_at if (found := title_of(each.answer))), "")
     telling = [each for each in looked_at if each.fields and not _is_log_in(each, looked_at)]
     told = {key: value for each in telling for key, value in each.fields.items()}
@@ -97,7 +102,9 @@ def learn(
     for place in wanted[:_MOST_STEPS]:
         exchange = looked_at[place]
         made, stood = templates(exchange.fields, target, name)
-        made |= _secrets(exchange, looked_at, lesson, with_user=place in logins)
+        secret = secret_fields(exchange, looked_at, with_user=place in logins)
+        lesson.secrets += secret
+        made |= secret
         for key, text in exchange.fields.items():
             source = _came_from(key, text, looked_at[:place]) if made[key] == text else None
             if source is not None:
@@ -106,7 +113,8 @@ def learn(
             elif stood and (form := _form_of(key, looked_at[:place])) is not None:
                 sources.setdefault(form, {}).setdefault(key, _there(key))
         lesson.stood += stood
-        lesson.pads_octets |= any(re.search(r"\.\d\}$", each.placeholder) and each.value[:1] == "0" for each in stood)
+        octets = [each.value for each in stood if re.search(r"\.\d\}$", each.placeholder)]
+        lesson.pads_octets |= any(len(each) == _PADDED and each[0] == "0" for each in octets)
         steps.append((place, _step(exchange, made)))
     for place in sorted(sources):
         step = next((made for at, made in steps if at == place), None)
@@ -128,30 +136,49 @@ def _end_of(exchanges: Sequence[Exchange], last: int) -> int:
 
 def _is_log_in(exchange: Exchange, all_of: Sequence[Exchange]) -> bool:
     """Whether it tells a password, and no address with it."""
+    return bool(_passwords(exchange, all_of)) and not held_in(exchange.fields)
+
+
+def _passwords(exchange: Exchange, all_of: Sequence[Exchange]) -> list[str]:
+    """Return the fields that are passwords; where a script sends a log-in under names of its own, the last text."""
     fields = exchange.fields
-    return any(_is_secret(key, all_of) for key in fields) and not held_in(fields)
+    found = [key for key in fields if _is_secret(key, all_of)]
+    if found or not _LOG_IN_PATH.search(exchange.place) or exchange.method == "GET":
+        return found
+    body = exchange.body.decode("utf-8", "replace") if "json" in exchange.content_type.lower() else ""
+    texts = [key for key, text in fields.items() if text and (not body or json.dumps(text) in body)]
+    return texts[-1:] if len(texts) <= _MOST_IN_LOG_IN else []
 
 
 def _is_secret(key: str, exchanges: Sequence[Exchange]) -> bool:
     """Whether a field is a password: by its name, or because a page shows it as one."""
     if _SECRET.search(key):
         return True
+    own = key.rpartition(".")[2]
     shown = (each for page in exchanges for each in _PASSWORD_INPUT.findall(page.answer[:MAX_BODY]))
-    return any((found := _NAME.search(each)) and found[1] == key for each in shown)
+    return any((found := _NAME.search(each)) and found[1] in (key, own) for each in shown)
 
 
-def _secrets(
-    exchange: Exchange, exchanges: Sequence[Exchange], lesson: PageLesson, *, with_user: bool
-) -> dict[str, str]:
-    """Return the fields of names and passwords with the placeholders that ask for them."""
+def is_asset(exchange: Exchange) -> bool:
+    """Whether it is a picture, a script or the like, of which nothing is learned."""
+    return bool(_ASSETS.search(exchange.place))
+
+
+def secret_fields(exchange: Exchange, exchanges: Sequence[Exchange], *, with_user: bool = True) -> dict[str, str]:
+    """Return the fields of names and passwords with the placeholders that ask for them.
+
+    Args:
+        exchange: the request that has the fields.
+        exchanges: all that passed: a page says which field is a password.
+        with_user: whether the name beside the password is one of them.
+    """
     keys = list(exchange.fields)
-    made = {key: "{password}" for key in keys if _is_secret(key, exchanges)}
+    made = dict.fromkeys(_passwords(exchange, exchanges), "{password}")
     if made and with_user:
         # What is called like a name, or else what is typed right before the password.
         before = keys[: keys.index(next(iter(made)))]
         user = next((key for key in keys if key not in made and _USER.search(key)), next(reversed(before), None))
         made |= {user: "{user}"} if user else {}
-    lesson.secrets += made
     return made
 
 

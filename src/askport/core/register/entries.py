@@ -198,6 +198,20 @@ class SameDevice(_Entry):
     other: Mac
 
 
+class Taught(_Entry):
+    """What passed between browser and page while a unit was set by hand, without secrets."""
+
+    kind: Literal["taught"] = "taught"
+    mac: Mac
+    present: IPv4Address
+    """Where the unit was then."""
+    port: int
+    secure: bool
+    after_restart: bool
+    """Whether it used its new settings only after a restart."""
+    exchanges: tuple[dict[str, str | int], ...]
+
+
 class CrateBegun(_Model):
     """The rest of a crate was to go like one unit."""
 
@@ -231,7 +245,7 @@ class Settled(_Model):
 
 Entry = (
     SubnetPlanned | DevicePlanned | Found | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved | PowerCut | Left
-    | Kept | Recorded | Noted | Reopened | SameDevice | CrateBegun | Joined | Settled
+    | Kept | Recorded | Noted | Reopened | SameDevice | Taught | CrateBegun | Joined | Settled
 )  # fmt: skip
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 

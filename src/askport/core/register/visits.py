@@ -60,7 +60,7 @@ class Visit(BaseModel):
 
     def laptop_beside(self, address: IPv4Address | None) -> IPv4Interface | None:
         """Return what the laptop had borrowed in the subnet of one of its addresses, or None."""
-        return next((each for each in self.borrowed if address in each.network), None)
+        return next((each for each in self.borrowed if address and address in each.network), None)
 
     @property
     def has_changed(self) -> bool:

@@ -6,10 +6,13 @@ from datetime import UTC, datetime
 from askport.core.errors import BadInput
 from askport.core.kinds.reading import read_kind
 from askport.core.lessons.drafting import draft
+from askport.core.lessons.evidence import as_kept, blanked
+from askport.core.register.entries import Taught
 from askport.core.session import Session
 from askport.core.steps import Phase
 from askport.core.text import display_text
 from askport.edges.files import write_file
+from askport.edges.learning_door import LearningDoor
 from askport.tui.laptop import LaptopWatch
 from askport.tui.questions import Question
 from askport.tui.screens.crate import CrateKeys
@@ -22,12 +25,27 @@ class LessonKeys(CrateKeys):
 
     laptop: LaptopWatch
 
+    def __init__(self) -> None:
+        super().__init__()
+        self._kept = set[int]()
+        """Units of which is kept what passed while they were set by hand."""
+
     @property
     def has_lesson(self) -> bool:
         """Whether the unit at hand was set by hand through the door, and nothing was kept of that yet."""
         session = self.workplace.run.session
         by_hand = session.device.way is not None and not session.device.way.gives
-        return by_hand and session.phase in _DONE and self.learned is None and self.laptop.has_passed(session)
+        return by_hand and session.phase in _DONE and self.learned is None and self.laptop.passed(session) is not None
+
+    def go_on_in_crate(self) -> None:
+        """Keep what passed with the job, once the unit is recorded, and do what goes by itself."""
+        run = self.workplace.run
+        session, unit = run.session, run.session.device.unit
+        if session.phase is Phase.RECORDED and unit not in self._kept and (door := self.laptop.passed(session)):
+            self._kept.add(unit)
+            if entry := _taught(session, door):
+                run.job.append(entry, run.wire.wall(run.wire.now()))
+        super().go_on_in_crate()
 
     def action_lesson(self) -> None:
         """Show what was learned, and ask under which name it is kept."""
@@ -73,3 +91,13 @@ class LessonKeys(CrateKeys):
 
         question = "Keep what was learned as a kind. What is it called? Values and passwords are not in it."
         self.entry.ask(Question(question, name, check, use, replaces=True))
+
+
+def _taught(session: Session, door: LearningDoor) -> Taught | None:
+    device, old = session.device, session.device.whereabouts
+    if device.chosen is None or old is None or device.way is None or device.way.gives:
+        return None
+    return Taught(
+        unit=device.unit, mac=device.chosen.mac, present=old, port=door.far.port, secure=door.secure,
+        after_restart=device.way.wants_power, exchanges=tuple(as_kept(each) for each in blanked(door.exchanges)),
+    )  # fmt: skip

@@ -1,0 +1,63 @@
+"""What passed while a unit was set by hand, as it is kept with the job: without secrets, and of a bounded size."""
+
+import json
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+from urllib.parse import quote_plus
+
+from askport.core.lessons.exchange import Exchange
+from askport.core.lessons.page_lesson import is_asset, secret_fields
+
+BLANK = "blanked"
+"""Stands where a name or a password stood."""
+_MOST = 40
+_MOST_TEXT = 20_000
+"""Characters of an answer that are kept: a form and its hidden fields stand at its beginning."""
+_PLAIN = 4
+"""Characters: a shorter secret is blanked in its field only, because it stands elsewhere by chance."""
+
+
+def blanked(exchanges: Sequence[Exchange]) -> list[Exchange]:
+    """Return requests and answers without the names and passwords that were typed, and without what is no page."""
+    pages = [each for each in exchanges if not is_asset(each)]
+    found = [(key, text) for each in pages for key, text in each.fields.items() if key in secret_fields(each, pages)]
+    kept = []
+    for each in pages[:_MOST]:
+        body, path, answer = each.body.decode("utf-8", "replace"), each.path, each.answer
+        for key, text in found:
+            if not text:
+                continue
+            body, path = _in_field(key, text, body), _in_field(key, text, path)
+            if len(text) >= _PLAIN:
+                for form in dict.fromkeys((text, quote_plus(text), json.dumps(text)[1:-1])):
+                    body, path, answer = (part.replace(form, BLANK) for part in (body, path, answer))
+        kept.append(replace(each, body=body.encode(), path=path, answer=answer[:_MOST_TEXT]))
+    return kept
+
+
+def _in_field(key: str, text: str, whole: str) -> str:
+    """Blank a field of a form, of a query, of a JSON object or of a form of parts."""
+    name, last = re.escape(quote_plus(key)), re.escape(key.rpartition(".")[2])
+    whole = re.sub(rf"(?<![\w.]){name}={re.escape(quote_plus(text))}(?=&|$)", f"{quote_plus(key)}={BLANK}", whole)
+    whole = re.sub(rf'"{last}"(\s*:\s*){re.escape(json.dumps(text))}', rf'"{key.rpartition(".")[2]}"\1"{BLANK}"', whole)
+    head = rf'(name="{re.escape(key)}"[^\r\n]*\r\n(?:[^\r\n]+\r\n)*\r\n){re.escape(text)}(?=\r\n)'
+    return re.sub(head, rf"\g<1>{BLANK}", whole)
+
+
+def as_kept(exchange: Exchange) -> dict[str, Any]:
+    """Return an exchange as the journal has it."""
+    return {
+        "method": exchange.method, "path": exchange.path, "type": exchange.content_type,
+        "body": exchange.body.decode("utf-8", "replace"), "log_in": exchange.log_in, "status": exchange.status,
+        "answer": exchange.answer,
+    }  # fmt: skip
+
+
+def as_passed(kept: dict[str, Any]) -> Exchange:
+    """Return an exchange of the journal as it passed, but for its secrets."""
+    return Exchange(
+        method=kept["method"], path=kept["path"], content_type=kept["type"], body=kept["body"].encode(),
+        log_in=kept["log_in"], status=kept["status"], answer=kept["answer"],
+    )  # fmt: skip
