@@ -33,7 +33,7 @@ AT = datetime(2026, 11, 26, 12, 0, tzinfo=UTC)
 
 @pytest.fixture
 def job(tmp_path):
-    """A job with one sound device, one that calls itself something hostile, and one of which nothing came yet."""
+    """A job with one sound device, and one that calls itself something hostile."""
     path = tmp_path / "site.askport"
     kept = JobFile(path, create=True)
     entries = [SubnetPlanned(subnet=SITE), DevicePlanned(device=device("TG-01", "10.84.16.40"))]
@@ -49,17 +49,18 @@ def job(tmp_path):
             Left(unit=unit, mac=mac, as_left=left),
             Recorded(unit=unit, mac=mac),
         ]  # fmt: skip
-    unfinished = MacAddress(bytes((2, 0, 0, 0, 0, 9)))
-    entries += [
-        Found(unit=9, tag="UN-09", mac=unfinished, maker=None, address=None, belief="certain", because=()),
-        Borrowed(unit=9, adapter="zl0", interface=IPv4Interface("10.84.19.238/22")),
-    ]
     kept.append_all(entries, AT)
     kept.close()
     return path
 
 
 def test_every_document_is_written_twice_with_the_same_bytes(job, tmp_path):
+    """Though there is a device of which nothing came yet."""
+    mac, borrowed = MacAddress(bytes((2, 0, 0, 0, 0, 9))), IPv4Interface("10.84.19.238/22")
+    kept = JobFile(job, create=True)
+    kept.append(Found(unit=9, tag="UN-09", mac=mac, maker=None, address=None, belief="certain", because=()), AT)
+    kept.append(Borrowed(unit=9, adapter="zl0", interface=borrowed), AT)
+    kept.close()
     for out in ("a", "b"):
         run = askport("report", job, "--out", tmp_path / out)
         assert run.returncode == 0, run.stderr
