@@ -74,6 +74,16 @@ class Device:
         self.cable.partner("busybox-static", "busybox", "telnetd", "-F", "-p", "23", "-l", str(self.prompt))
         self.wait_for(23)
 
+    def ssh(self, server, more=""):
+        root = self.cable.partners
+        if not (root / "usr/sbin" / server).exists():
+            pytest.skip(f"no {server}: consoles over SSH were not tested")
+        secret = pytest.importorskip("crypt").crypt("marked-secret", "$6$salt$")
+        said = (self.path / "ssh.log").open("w")
+        self.cable.start("device", "unshare", "-m", "sh", "-c", SSH, "sh", str(root), str(self.path), server, secret,
+                         more, stdout=said, stderr=said)  # fmt: skip
+        self.wait_for(22)
+
     def wait_for(self, port):
         for _ in range(500):
             if f":{port:04X} " in self.cable_tcp():
@@ -220,14 +230,7 @@ MACs hmac-sha1"""
 @pytest.mark.parametrize(("server", "more"), [("sshd", ""), ("sshd", OLD), ("dropbear", "")])
 def test_the_same_lines_over_ssh(device, server, more):
     """OpenSSH, the same with nothing but what old devices have, and dropbear."""
-    root = device.cable.partners
-    if not (root / "usr/sbin" / server).exists():
-        pytest.skip(f"no {server}: consoles over SSH were not tested")
-    secret = pytest.importorskip("crypt").crypt("marked-secret", "$6$salt$")
-    said = (device.path / "ssh.log").open("w")
-    device.cable.start("device", "unshare", "-m", "sh", "-c", SSH, "sh", str(root), str(device.path), server, secret,
-                       more, stdout=said, stderr=said)  # fmt: skip
-    device.wait_for(22)
+    device.ssh(server, more)
     document = device.assign(over="ssh", account=True)
     assert (document["result"], document["permanent"]) == ("taken", True), (
         document,
@@ -290,40 +293,45 @@ def type_on(cable, arguments, *turns):
     return said
 
 
-@pytest.mark.parametrize("over", ["telnet", "serial"])
+@pytest.mark.parametrize("over", ["telnet", "ssh", "serial"])
 def test_what_is_typed_on_a_console_is_learned_and_followed_on_another_unit(device, over, tmp_path):
     """With a log-in, a correction, and a paged answer that nobody needs; what keeps it is learned afterwards."""
-    learned, reach = tmp_path / "drive.toml", ["zl0", "192.168.77.20", "--over", "telnet"]
+    learned, reach, secret = tmp_path / "drive.toml", ["zl0", "192.168.77.20", "--over", over], tmp_path / "secret"
+    secret.write_text("marked-secret\n")
+    account = ["--user", "fitter", "--password-from", secret] if over == "ssh" else []
     line = None
     if over == "telnet":
         (tmp_path / "login").touch()
         device.telnetd()
+    elif over == "ssh":
+        device.ssh("sshd")
     else:
         device.cable.ip("addr", "flush", "dev", "zd0")
         started = device.cable.start("device", sys.executable, "-c", SERIAL, stdout=subprocess.PIPE, text=True)
         line = started.stdout.readline().strip()
         reach = ["--serial", line]
-    log_in = [("login: ", "fitter\r"), ("password: ", "marked-secret\r")] if over == "telnet" else [("", "\r")]
-    shows = [("> ", "show ipp\x7f\r"), ("--More--", " ")] if over == "telnet" else []
-    address = "10.84.16.29\x7f1" if over == "telnet" else "10.84.16.21"
+    log_in = {"telnet": [("login: ", "fitter\r"), ("password: ", "marked-secret\r")], "serial": [("", "\r")]}.get(
+        over, []
+    )
+    shows = [("> ", "show ipp\x7f\r"), ("--More--", " ")] if line is None else []
+    address = "10.84.16.29\x7f1" if line is None else "10.84.16.21"
     set_ = f"ip {address} 255.255.252.0 10.84.19.254\r"
-    said = type_on(device.cable, [*reach, "--learn", learned, "--pin", DEVICE], *log_in, *shows, ("> ", set_))
+    taught = [*reach, *account, "--learn", learned, "--pin", DEVICE]
+    said = type_on(device.cable, taught, *log_in, *shows, ("> ", set_))
     text = learned.read_text()
     assert "3 values put in" in said, said
     assert ("marked-secret" in text, "10.84.16" in text, "show" in text) == (False, False, False)
     assert 'send = "ip {address} {mask} {gateway}"' in text
     assert ('send = "{password}"' in text) is (over == "telnet")
-    again = ["zl0", "10.84.16.21", "--over", "telnet"] if over == "telnet" else reach
+    again = ["zl0", "10.84.16.21", "--over", over, *account] if line is None else reach
     type_on(device.cable, [*again, "--learn", learned], *log_in, ("> ", "save\r"))
     device.cable.ip("addr", "flush", "dev", "zd0")
-    if over == "telnet":
+    if line is None:
         assert device.kept() == "10.84.16.21"
         device.cable.ip("addr", "add", "192.168.77.20/24", "dev", "zd0")
-    secret = tmp_path / "secret"
-    secret.write_text("marked-secret\n")
     assign = ["assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.22/22", "--gateway", "10.84.19.254",
               "--by", "console", "--kind", learned, "--json"]  # fmt: skip
-    telnet = ["--at", "192.168.77.20", "--user", "fitter", "--password-from", secret]
-    document = json.loads(device.cable.askport(*assign, *(telnet if over == "telnet" else ["--port", line])).stdout)
+    there = ["--at", "192.168.77.20", "--user", "fitter", "--password-from", secret]
+    document = json.loads(device.cable.askport(*assign, *(there if line is None else ["--port", line])).stdout)
     assert (document["result"], document["permanent"]) == ("taken", True), f"{document} {text}"
-    assert over == "serial" or device.kept() == "10.84.16.22"
+    assert line or device.kept() == "10.84.16.22"
