@@ -8,7 +8,9 @@ import time
 
 import pytest
 
-from conftest import DEVICE
+from conftest import ASKPORT, DEVICE, askport
+from test_lessons import walk
+from test_screen import terminal  # noqa: F401
 
 pytestmark = pytest.mark.kernel
 
@@ -335,3 +337,31 @@ def test_what_is_typed_on_a_console_is_learned_and_followed_on_another_unit(devi
     document = json.loads(device.cable.askport(*assign, *(there if line is None else ["--port", line])).stdout)
     assert (document["result"], document["permanent"]) == ("taken", True), f"{document} {text}"
     assert line or device.kept() == "10.84.16.22"
+
+
+def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal, tmp_path):  # noqa: F811
+    job, plan = tmp_path / "site.askport", tmp_path / "plan.csv"
+    plan.write_text("tag;ip;mask;gateway\nBD-1;10.84.16.21;22;10.84.19.254\n")
+    assert askport("plan", "import", plan, "--job", job).returncode == 0
+    (tmp_path / "login").touch()
+    device.telnetd()
+    screen = terminal(*device.cable.inside("laptop"), *ASKPORT, "--job", str(job))
+    screen.until("zl0", "nothing yet")
+    device.cable.start("device", "ping", "-c", "9", "192.168.77.254")
+    walk(screen, ("Enter ▸ Use zl0.", "Enter"), ("Enter ▸ Go on with", "Enter"), ("Enter ▸ Borrow", "Enter"),
+         ("v Console", "v"))  # fmt: skip
+    for waits, keys in (("login: ", "fitter"), ("password: ", "marked-secret"), ("> ", "ip 10.84.16.9"),
+                        ("> ip 10.84.16.9", None), ("> ip 10.84.16. ", "21 255.255.252.0 10.84.19.254")):  # fmt: skip
+        screen.until(waits)
+        screen.keys(*(["Space" if each == " " else each for each in keys] if keys else ["BSpace"]))
+        screen.keys(*(["Enter"] if keys and "16.9" not in keys else []))
+    screen.until("to be typed  10.84.16.21  255.255.252.0", "F10 goes back")
+    screen.keys("F10")
+    walk(screen, ("It has moved", "Enter"), ("put it back. l leaves", "l"), ("Record BD-1", "s"),
+         ("What is it called", "Enter"), ("Kept in", ""))  # fmt: skip
+    screen.leave()
+    (kept,) = tmp_path.glob("*.kind.toml")
+    text = kept.read_text()
+    assert 'send = "ip {address} {mask} {gateway}"' in text
+    assert 'send = "{password}"' in text
+    assert not any(b"marked-secret" in each.read_bytes() for each in (kept, job))

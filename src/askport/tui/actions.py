@@ -10,6 +10,7 @@ from askport.core.finding.loudness import Loudness
 from askport.core.session import Session
 from askport.core.steps import Phase, Step
 from askport.tui.laptop import door_target, page_port
+from askport.tui.laptop_console import console_of
 
 
 class Touches(StrEnum):
@@ -144,6 +145,10 @@ ACTIONS = (
     Action(
         name="door", key="o", title="Open page", says="Open its page in a browser, over the cable", offered=_has_page,
         touches=Touches.WIRE,
+    ),
+    Action(
+        name="console", key="v", title="Console", says="Type on its console, over the cable", touches=Touches.WIRE,
+        offered=lambda moment: not moment.practice and console_of(moment.session) is not None,
     ),
     Action(
         name="plan", key="e", title="Plan", says="Change what the device is to become",

@@ -1,12 +1,15 @@
 """What was learned while a unit was set by hand: shown as what it is, and kept as a kind where somebody agrees."""
 
 import re
+from collections.abc import Callable
 from datetime import UTC, datetime
 
 from askport.core.errors import BadInput
 from askport.core.kinds.reading import read_kind
-from askport.core.lessons.drafting import draft
+from askport.core.lessons.console_lesson import ConsoleLesson, learn_lines
+from askport.core.lessons.drafting import draft, draft_console
 from askport.core.lessons.evidence import as_kept, blanked
+from askport.core.lessons.page_lesson import PageLesson
 from askport.core.register.entries import Taught
 from askport.core.session import Session
 from askport.core.steps import Phase
@@ -14,7 +17,9 @@ from askport.core.text import display_text
 from askport.edges.files import write_file
 from askport.edges.learning_door import LearningDoor
 from askport.tui.laptop import LaptopWatch
+from askport.tui.laptop_console import Terminal, console_of
 from askport.tui.questions import Question
+from askport.tui.screens.console import ConsoleScreen
 from askport.tui.screens.crate import CrateKeys
 
 _DONE = (Phase.POWER_CYCLE, Phase.PROVING_AGAIN, Phase.MAY_RECORD, Phase.RECORDED)
@@ -27,6 +32,8 @@ class LessonKeys(CrateKeys):
 
     def __init__(self) -> None:
         super().__init__()
+        self.terminals: dict[int, Terminal] = {}
+        """Consoles that units were typed on, by their numbers."""
         self._kept = set[int]()
         """Units of which is kept what passed while they were set by hand."""
 
@@ -35,7 +42,18 @@ class LessonKeys(CrateKeys):
         """Whether the unit at hand was set by hand through the door, and nothing was kept of that yet."""
         session = self.workplace.run.session
         by_hand = session.device.way is not None and not session.device.way.gives
-        return by_hand and session.phase in _DONE and self.learned is None and self.laptop.passed(session) is not None
+        passed = self.laptop.passed(session) is not None or session.device.unit in self.terminals
+        return by_hand and session.phase in _DONE and self.learned is None and passed
+
+    def action_console(self) -> None:
+        """Open its console on the screen."""
+
+        def closed(terminal: Terminal | None) -> None:
+            if terminal and terminal.listening.lines:
+                self.terminals[self.workplace.run.session.device.unit] = terminal
+
+        if far := console_of(self.workplace.run.session):
+            self.app.push_screen(ConsoleScreen(self.workplace, far), closed)
 
     def go_on_in_crate(self) -> None:
         """Keep what passed with the job, once the unit is recorded, and do what goes by itself."""
@@ -47,28 +65,40 @@ class LessonKeys(CrateKeys):
                 run.job.append(entry, run.wire.wall(run.wire.now()))
         super().go_on_in_crate()
 
+    def learned_by_hand(self) -> tuple[PageLesson | ConsoleLesson, Callable[[str], str]] | None:
+        """Return what passed to this device teaches, and what makes a kind file of it; None where nothing passed."""
+        session = self.workplace.run.session
+        device = session.device
+        mac = device.chosen.mac if device.chosen else None
+        after_restart = device.way is not None and device.way.wants_power
+        learned = f"Learned from {device.work.tag} on {datetime.now(UTC).astimezone().date()}"
+        if terminal := self.terminals.get(device.unit):
+            lines = learn_lines(terminal.listening.lines, device.target)
+            if not lines.why_not:
+                return lines, lambda kind: draft_console(lines, terminal.way, name=kind, mac=mac, learned=learned)
+        if found := self.laptop.lesson(session):
+            lesson, door = found
+            return lesson, lambda kind: draft(
+                lesson, name=kind, mac=mac, secure=door.secure, port=door.far.port, after_restart=after_restart,
+                learned=learned,
+            )  # fmt: skip
+        return None
+
     def action_lesson(self) -> None:
         """Show what was learned, and ask under which name it is kept."""
         session = self.workplace.run.session
-        found = self.laptop.lesson(session)
+        found = self.learned_by_hand()
         if found is None:
+            self.tell("No line that was typed told it its address: nothing can be learned from that.")
             return
-        lesson, door = found
+        lesson, text_for = found
         if lesson.why_not:
             self.tell(lesson.why_not)
             return
         stood = ", ".join(f"{each.field} = {each.placeholder}" for each in lesson.stood)
         about = display_text(f"{lesson.words}: {stood}", 300)
         maker = session.cable.around.maker(session.device.chosen.mac) if session.device.chosen else None
-        name = lesson.title or maker or f"like {session.device.work.tag}"
-
-        def text_for(kind: str) -> str:
-            way = session.device.way
-            return draft(
-                lesson, name=kind, mac=session.device.chosen.mac if session.device.chosen else None,
-                secure=door.secure, port=door.far.port, after_restart=way is not None and way.wants_power,
-                learned=f"Learned from {session.device.work.tag} on {datetime.now(UTC).astimezone().date()}",
-            )  # fmt: skip
+        name = (lesson.title if isinstance(lesson, PageLesson) else "") or maker or f"like {session.device.work.tag}"
 
         def check(typed: str) -> str:
             kind = " ".join(typed.split())
