@@ -355,7 +355,7 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
         screen.until(waits)
         screen.keys(*(["Space" if each == " " else each for each in keys] if keys else ["BSpace"]))
         screen.keys(*(["Enter"] if keys and "16.9" not in keys else []))
-    screen.until("to be typed  10.84.16.21  255.255.252.0", "F10 goes back")
+    screen.until("To be typed", "10.84.16.21", "lines listened", "F10 goes back")
     screen.keys("F10")
     walk(screen, ("It has moved", "Enter"), ("put it back. l leaves", "l"), ("Record BD-1", "s"),
          ("What is it called", "Enter"), ("Kept in", ""))  # fmt: skip

@@ -60,6 +60,9 @@ def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
     pass_time(bench, run, 1.0)
     row = run.job.register.rows()[0]
     assert (row.tag, row.state, row.last.way) == (tag, "proven", way)
+    bench.plug()
+    pass_time(bench, run, 1.0)
+    assert next_line(session, bench.now()).enter, "the cable may be in the next one already"
     assert row.first.found_address == (IPv4Address(found) if found else None)
     assert row.last.as_left.words() == str(session.device.target.interface)
     assert bool(journal(run, Borrowed)) is borrows is bool(journal(run, GaveBack))

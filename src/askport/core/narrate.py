@@ -19,12 +19,15 @@ class StepLine:
 
 
 def next_line(session: Session, now: float) -> Next:
-    """Say what to do next: what was refused goes first, and a lost link before all that needs one."""
+    """Say what to do next: what was refused goes first, and a lost link before all that needs one.
+
+    Once a device is recorded its cable may be in the next one already.
+    """
     if session.visit.trouble:
         return Next(session.visit.trouble.message)
     step, way = session.phase.step, session.device.way
     expected = step is Step.PROVE or (session.phase is Phase.SETTING and way is not None and way.wants_power)
-    if not session.cable.link.up and not expected:
+    if not session.cable.link.up and not expected and session.phase is not Phase.RECORDED:
         step = Step.PLUG
     return session.stages.by_step[step].next(now)
 

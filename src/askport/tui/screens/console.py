@@ -5,13 +5,15 @@ from dataclasses import replace
 from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding
+from textual.containers import Container
 from textual.events import Key
 from textual.screen import Screen
 from textual.widgets import Footer
 
 from askport.core.channels import FarEnd, SshPort
+from askport.core.kinds.typing_in import typed
 from askport.core.stages.stage import Next
-from askport.tui.ink import DIM, STRONG, Ink, wrapped
+from askport.tui.ink import DIM, STRONG, Ink, blank, heading, wrapped
 from askport.tui.laptop_console import Terminal
 from askport.tui.pictures.around import next_lines
 from askport.tui.questions import Question
@@ -33,6 +35,7 @@ class ConsoleScreen(Screen[Terminal | None]):
 
     CSS_PATH = "console.tcss"
     AUTO_FOCUS = ""
+    HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
     BINDINGS = [Binding("f10", "leave", "Back", id="console.back", priority=True)]
 
     def __init__(self, workplace: Workplace, far: FarEnd) -> None:
@@ -43,8 +46,9 @@ class ConsoleScreen(Screen[Terminal | None]):
     def compose(self) -> ComposeResult:
         """Lay out the terminal."""
         yield Sheet(id="heading")
-        yield Sheet(id="glass")
-        yield Sheet(id="about")
+        with Container(id="middle"):
+            yield Sheet(id="glass")
+            yield Sheet(id="about")
         yield EntryLine()
         yield Sheet(id="next")
         yield Footer(compact=True, show_command_palette=False)
@@ -101,24 +105,27 @@ class ConsoleScreen(Screen[Terminal | None]):
         self.query_one("#heading", Sheet).show([title])
         if terminal:
             self.query_one("#glass", Sheet).show(terminal.lines())
-        target = device.target
-        lines: list[Ink] = []
-        if target:
-            lines.append(
-                Ink().put("to be typed  ", DIM).put(f"{target.interface.ip}  {target.interface.netmask}", STRONG)
-            )
-            if target.gateway:
-                lines[-1].put("  gateway ", DIM).put(target.gateway, STRONG)
-            if target.dns:
-                lines[-1].put("  DNS ", DIM).put(" ".join(map(str, target.dns)), STRONG)
-        about = "What is typed is listened to, so that the next unit can be set by it; passwords are left out."
-        self.query_one("#about", Sheet).show([*lines, *wrapped(about, self.size.width - 8, DIM)])
+        self.query_one("#about", Sheet).show(self._about(max(30, self.query_one("#about", Sheet).size.width - 4)))
         said = Next("Type as in any terminal. F10 goes back; it will be seen when the device moves.", enter=False)
         if terminal is None or not terminal.is_open:
             said = Next(
                 f"{terminal.over or 'Connecting.'} F10 goes back." if terminal else "F10 goes back.", enter=False
             )
         self.query_one("#next", Sheet).show(next_lines(said, is_wrong=False, width=self.size.width))
+
+    def _about(self, width: int) -> list[Ink]:
+        """Say what is to be typed, and how many lines were learned from."""
+        device = self._workplace.run.session.device
+        lines: list[Ink] = []
+        if device.target:
+            fields = typed(device.target, device.kind)
+            lines = [
+                heading("To be typed", width),
+                *(Ink().put(f"  {name}").to(20).put(text, STRONG) for name, text in fields),
+            ]
+        count = len(self.terminal.listening.lines) if self.terminal else 0
+        said = f"{count} line{'' if count == 1 else 's'} listened to, so that the next unit can be set by them."
+        return [*lines, blank(), *wrapped(f"{said} Passwords are left out.", width, DIM, indent=2)]
 
     def on_key(self, event: Key) -> None:
         """Send a key to the device."""

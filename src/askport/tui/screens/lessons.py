@@ -95,8 +95,7 @@ class LessonKeys(CrateKeys):
         if lesson.why_not:
             self.tell(lesson.why_not)
             return
-        stood = ", ".join(f"{each.field} = {each.placeholder}" for each in lesson.stood)
-        about = display_text(f"{lesson.words}: {stood}", 300)
+        about = display_text(f"{lesson.words}. {_steps(lesson)}", 400)
         maker = session.cable.around.maker(session.device.chosen.mac) if session.device.chosen else None
         name = (lesson.title if isinstance(lesson, PageLesson) else "") or maker or f"like {session.device.work.tag}"
 
@@ -131,3 +130,14 @@ def _taught(session: Session, door: LearningDoor) -> Taught | None:
         unit=device.unit, mac=device.chosen.mac, present=old, port=door.far.port, secure=door.secure,
         after_restart=device.way.wants_power, exchanges=tuple(as_kept(each) for each in blanked(door.exchanges)),
     )  # fmt: skip
+
+
+def _steps(lesson: PageLesson | ConsoleLesson) -> str:
+    """Say what is sent to the next unit, and for what the placeholders stood."""
+    stood = ", ".join(f"{each.placeholder} for {each.value}" for each in lesson.stood)
+    if isinstance(lesson, ConsoleLesson):
+        return f"{' '.join('“' + each['send'] + '”' for each in (*lesson.set, *lesson.keep))}, with {stood}."
+    asks = [
+        next(f"{verb.upper()} {step[verb]}" for verb in ("post", "put", "get") if verb in step) for step in lesson.set
+    ]
+    return f"{', '.join(asks)}, with {stood}."
