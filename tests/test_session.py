@@ -17,8 +17,10 @@ from askport.core.plan.sentence import read_target
 from askport.core.proofs.power_cycle import Power
 from askport.core.register.entries import Borrowed, Found, GaveBack, Recorded, WasSet
 from askport.core.steps import Phase, Step
+from askport.core.switch_crate import SwitchCrate, Turn
 from askport.core.ways.way import Result
 from askport.core.wire import Frame, hear
+from askport.edges.switch_run import SwitchRun
 from conftest import pass_time
 
 
@@ -527,3 +529,20 @@ def test_a_crate_stops_at_what_is_not_like_its_first_unit(practice):
     assert "This is not like OX-01 (oxygen probe head): its kind is feed hopper controller" in said.sentence, said
     session = walk(bench, run, {Phase.MAY_SET})
     assert not crate.goes_on(session, bench.now())
+
+
+def test_a_live_network_is_no_switch_of_ones_own(practice):
+    """With the cable in the wrong socket, one that has a tag by its label is left, and nothing is set."""
+    bench, run = practice("OX-01")
+    bench.plug(*scenario.house(), switch=True)
+    pass_time(bench, run, span=6.0)
+    crate = SwitchCrate([run.item])
+    crate.scan(f"{run.session.cable.finder.devices()[-1].mac} OX-01")
+    going = SwitchRun(run, crate)
+    for _ in range(300):
+        going.step()
+        pass_time(bench, run, span=0.1)
+    assert going.is_over
+    assert crate.units[0].turn is Turn.LEFT
+    assert "address server" in crate.units[0].because or "router" in crate.units[0].because
+    assert journal(run, WasSet) == []

@@ -72,6 +72,16 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
         [("6 twins hold", ["m"]), ("Which MAC", ["5", "3", "4", "7"]), ("differ", "twins.png")],
     ),
     (
+        ["--pace", "8", "--wire", "twins"],
+        [
+            ("6 twins hold", ["x"]),
+            ("it begins", ["F7"] * 6),
+            ("Pull the power", ["F6"]),
+            ("power off", ["F6"]),
+            ("being proven once more", "switch.png"),
+        ],
+    ),
+    (
         ["--pace", "8", "--first", "SW-01"],
         [
             ("Enter ▸ Go on with 00:00:5e:00:53:28", ["Enter"]),

@@ -63,7 +63,7 @@ class Kept:
         if self.proving:
             return "being proven once more"
         if self.cycle.done:
-            return self.cycle.measured
+            return "holds its address again" if self.cycle.passed else self.cycle.measured
         return _POWER[self.cycle.power]
 
     def end(self, because: str = "") -> None:

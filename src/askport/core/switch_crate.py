@@ -171,6 +171,12 @@ def _mac(text: str) -> MacAddress:
     return MacAddress.parse(label_digits(text))
 
 
+def live_network(session: Session) -> str:
+    """Say what shows that this is a live network and no switch of one's own, or nothing."""
+    found = (each for each in session.cable.finder.hazards() if each.code in ("address-server", "router"))
+    return next((each.text for each in found), "")
+
+
 class Do(Enum):
     """What is done about a unit now."""
 
@@ -227,6 +233,8 @@ class Unattended:
     def _finds(self, now: float) -> Do:
         session, mac = self._session, self._unit.mac
         found, search = session.cable.finder.device(mac), session.cable.search
+        if live := live_network(session):
+            return self._leave(live)
         if found and found.is_present and session.visit.may_be_taken(found) and session.cable.link.up:
             search.point_at(mac)
             return self._leave(search.obstacle) if search.obstacle else Do.ENTER

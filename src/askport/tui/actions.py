@@ -9,6 +9,7 @@ from textual.binding import Binding
 from askport.core.finding.loudness import Loudness
 from askport.core.session import Session
 from askport.core.steps import Phase, Step
+from askport.core.switch_crate import live_network
 from askport.tui.laptop import door_target, page_port
 from askport.tui.laptop_console import console_of
 
@@ -47,8 +48,10 @@ def _was_given(session: Session) -> bool:
 
 
 def _several(session: Session) -> bool:
-    """Whether several devices hang on the cable."""
-    return any(each.code in ("duplicate-address", "several-devices") for each in session.cable.finder.hazards())
+    """Whether several devices hang on the cable, and no live network does."""
+    return not live_network(session) and any(
+        each.code in ("duplicate-address", "several-devices") for each in session.cable.finder.hazards()
+    )
 
 
 def _always(_: Moment) -> bool:
