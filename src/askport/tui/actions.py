@@ -49,9 +49,8 @@ def _was_given(session: Session) -> bool:
 
 def _several(session: Session) -> bool:
     """Whether several devices hang on the cable, and no live network does."""
-    return not live_network(session) and any(
-        each.code in ("duplicate-address", "several-devices") for each in session.cable.finder.hazards()
-    )
+    codes = {each.code for each in session.cable.finder.hazards()}
+    return not live_network(session) and bool(codes & {"duplicate-address", "several-devices"})
 
 
 def _always(_: Moment) -> bool:
