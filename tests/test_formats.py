@@ -54,6 +54,12 @@ A, B = IPv4Address("10.84.16.40"), IPv4Address("10.84.16.9")
 byte, short, word = st.integers(0, 255), st.integers(0, 0xFFFF), st.integers(0, 0xFFFFFFFF)
 
 
+def names_only(message):
+    """A request for values has no data behind their names."""
+    is_get = (message.service_id, message.service_type) == (3, 0)
+    return message._replace(blocks=tuple((kind, b"") for kind, _ in message.blocks)) if is_get else message
+
+
 def made(kind, **parts):
     """Values of a kind, with its own defaults for what is not given (``builds`` would invent those too)."""
     return st.fixed_dictionaries(parts).map(lambda given: kind(**given))
@@ -134,9 +140,9 @@ CODECS = {
         tokens, min_size=1, max_size=3).map(lambda where: WsDiscovery(is_answer=True, xaddrs=tuple(where)))),
     "dcp": (decode_profinet, encode_dcp, made(
         Dcp, frame_id=st.sampled_from(list(map(int, FrameId))), service_id=byte, service_type=byte, xid=word,
-        response_delay=short, blocks=st.lists(st.tuples(short, payloads), max_size=3).map(tuple))),
+        response_delay=short, blocks=st.lists(st.tuples(short, payloads), max_size=3).map(tuple)).map(names_only)),
     "ethernet/ip": (decode_ethernet_ip, encode_ethernet_ip, made(
-        EtherNetIp, address=addresses, vendor_id=short, serial=word, product=payloads)),
+        EtherNetIp, address=addresses, vendor_id=short, serial=word, product=payloads, product_code=short)),
     "bacnet": (decode_bacnet, encode_bacnet, made(
         Bacnet, service=st.just(0), instance=st.integers(0, 0x3FFFFF), vendor_id=short)),
     "knx": (decode_knx, encode_knx, made(

@@ -64,6 +64,9 @@ def assign(
         int | None,
         typer.Option(metavar="BYTES", help="For --by ping without a kind: how long its manual wants echoes."),
     ] = None,
+    temporary: Annotated[
+        bool, typer.Option("--temporary", help="Until the next power cut only, where the way has that (dcp).")
+    ] = False,
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Show what would be said to it, and send nothing.")
     ] = False,
@@ -102,6 +105,7 @@ def assign(
         port=tcp_port(port) if port and "/" not in port else None,
         line=port if "/" in port else "",
         name=tag,
+        temporary=temporary,
     )
     plan.require_whole(device)
     if dry_run:
@@ -234,6 +238,7 @@ class _Plan:
     port: int | None
     line: str
     name: str
+    temporary: bool
 
     def start(self, mac: MacAddress) -> Start:
         """Return what the way is started with, without the laptop's part."""
@@ -252,6 +257,7 @@ class _Plan:
             port=self.port,
             line=self.line,
             name=self.name,
+            temporary=self.temporary,
         )
 
     def require_whole(self, mac: MacAddress) -> None:

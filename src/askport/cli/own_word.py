@@ -9,12 +9,19 @@ from askport.core.errors import BadInput
 from askport.core.kinds.model import Kind
 from askport.core.plan.target import Target
 from askport.core.ways.log_in import LogIn
-from askport.core.ways.reading import reading
+from askport.core.ways.reading import READERS, reading
 from askport.core.ways.start import Start
 
 
 def reading_start(
-    mac: MacAddress, at: IPv4Address, kind: Kind, by: str | None, *, port: str, user: str, password_from: str | None
+    mac: MacAddress,
+    at: IPv4Address | None,
+    kind: Kind | None,
+    by: str | None,
+    *,
+    port: str,
+    user: str,
+    password_from: str | None,
 ) -> Start:
     """Return what a device's own word is read with, whole before anything is touched.
 
@@ -22,15 +29,21 @@ def reading_start(
         BadInput: its kind does not say how it is read, or a log-in is missing.
     """
     ways = [by] if by else ["console", "page"]
+    if by not in (None, "console", "page", *READERS):
+        raise BadInput(f"'{by}' reads nothing back: choose console, page or {' or '.join(READERS)}.")
+    if by not in READERS and kind is None:
+        what = by or "console"
+        raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")
+    if by != "dcp" and at is None and "/" not in port:
+        raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
+    asks = kind is not None and any(map(kind.asks_password, ways))
     start = Start(
-        mac=mac, target=Target(interface=IPv4Interface(at)), laptop_mac=mac, laptop=None, old=at, now=0.0,
+        mac=mac, target=Target(interface=IPv4Interface(at or 0)), laptop_mac=mac, laptop=None, old=at, now=0.0,
         xid=lambda: 0, kind=kind, port=tcp_port(port) if port and "/" not in port else None,
         line=port if "/" in port else "",
-        log_in=LogIn(user, read_password(password_from, wanted=any(kind.asks_password(each) for each in ways))),
+        log_in=LogIn(user, read_password(password_from, wanted=asks)),
     )  # fmt: skip
-    if by not in (None, "console", "page"):
-        raise BadInput(f"'{by}' reads nothing back: choose console or page.")
-    if reading(start, by) is None:
+    if kind and reading(start, by) is None:
         what = by or "console or page"
         raise BadInput(f"The kind '{kind.name}' does not say how its {what} is read: give that way read = [...].")
     return start

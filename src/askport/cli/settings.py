@@ -1,6 +1,7 @@
 """``askport settings``: what the device itself says that its settings are."""
 
 import asyncio
+import secrets
 from dataclasses import replace
 from typing import Annotated
 
@@ -14,7 +15,7 @@ from askport.core.addresses import MacAddress, parse_address
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.kinds.read_back import ReadBack, contradictions, read_back
 from askport.core.ways.conversation import Ended, Said
-from askport.core.ways.reading import reading
+from askport.core.ways.reading import PROTOCOLS, reading
 from askport.core.ways.start import Start
 from askport.edges.keeper_client import Keeper
 from askport.edges.kinds import kind_named
@@ -25,8 +26,8 @@ _LONGEST_S = 120.0
 def settings(
     adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
     mac: Annotated[str, typer.Option(help="The device's MAC address.")],
-    at: Annotated[str, typer.Option(metavar="ADDRESS", help="Where the device is.")],
-    kind: Annotated[str, typer.Option(metavar="FILE|NAME", help="Its kind; 'askport kinds list' shows them.")],
+    at: Annotated[str, typer.Option(metavar="ADDRESS", help="Where the device is; dcp needs none.")] = "",
+    kind: Annotated[str, typer.Option(metavar="FILE|NAME", help="Its kind, for a console or a page.")] = "",
     by: Annotated[str, typer.Option(metavar="WAY", help="By which way it is asked.")] = "console",
     port: Annotated[
         str, typer.Option(metavar="PORT|PATH", help="Its TCP port, or the serial line of its console.")
@@ -36,17 +37,22 @@ def settings(
     json: JsonOption = False,
 ) -> None:
     """Read what the device itself says that its settings are."""
-    device, address = MacAddress.parse(mac), parse_address(at)
-    chosen = kind_named(kind).kind
+    device, address = MacAddress.parse(mac), parse_address(at) if at else None
+    chosen = kind_named(kind).kind if kind else None
     start = reading_start(device, address, chosen, by, port=port, user=user, password_from=password_from)
-    way = chosen.way_by(by)
+    way = chosen.way_by(by) if chosen else None
     lasts = {"yes": True, "no": False}.get((way.permanent if isinstance(way, ConsoleWay | PageWay) else None) or "")
     with open_cable(adapter) as keeper, giving_back(keeper):
         said = asyncio.run(_read(keeper, start, by))
     told = read_back(said.found)
     well = said.ended is Ended.WELL
-    notes = [*contradictions(told, device, address), *(f"{each[0].upper()}{each[1:]}." for each in told.unread)]
-    because = " ".join(notes) or f"It said so on its {by}." if well else f"Its {by}: {said.because}."
+    against = contradictions(told, device, address) if address else []
+    beside = [*([said.because] if well and said.because else []), *told.unread]
+    notes = [*against, *(f"{each[0].upper()}{each[1:].rstrip('.')}." for each in beside)]
+    asked = by in PROTOCOLS
+    source = f"It said so by {PROTOCOLS[by]}." if asked else f"It said so on its {by}."
+    failed = f"{'By' if asked else 'Its'} {PROTOCOLS.get(by, by)}: {said.because}."
+    because = " ".join(notes) or source if well else failed
     if json:
         put_json(_document(device, by, told, because, lasts=lasts))
     else:
@@ -62,7 +68,8 @@ async def _read(keeper: Keeper, start: Start, by: str) -> Said:
     if start.old and not start.line:
         await laptop_beside(keeper, start.old, finder)
         await keeper.pin(start.old, start.mac)
-    talk = reading(replace(start, laptop_mac=keeper.mac, now=keeper.wire.now()), by)
+    drawn = secrets.randbits(32)
+    talk = reading(replace(start, laptop_mac=keeper.mac, now=keeper.wire.now(), xid=lambda: drawn), by)
     if talk is None:
         raise ValueError("its kind was seen to read by this way")
     await run(talk, keeper, _LONGEST_S)

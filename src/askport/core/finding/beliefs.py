@@ -7,7 +7,7 @@ from enum import IntEnum, StrEnum
 from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix
-from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Clue, ClueKind
+from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Clue, ClueKind, Identity
 from askport.core.finding.holding import WIDEST_PREFIX, Holdings
 from askport.core.finding.sentences import sentence_of
 from askport.core.wire import Heard
@@ -181,6 +181,12 @@ class Gathered:
         return tuple(dict.fromkeys((clue.text, clue.source) for clue, _ in self.of(ClueKind.NAMED) if clue.text))
 
     @property
+    def identities(self) -> tuple[Identity, ...]:
+        """The numbers that it is known by, for each field protocol that it speaks."""
+        found = (clue.identity for clue, _ in self.of(ClueKind.IDENTIFIES) if clue.identity)
+        return tuple(dict.fromkeys(found))
+
+    @property
     def services(self) -> tuple[Service, ...]:
         """What it says it offers."""
         found = (Service(clue.text, clue.port, clue.source) for clue, _ in self.of(ClueKind.OFFERS) if clue.port)
@@ -318,6 +324,7 @@ _BESIDE = frozenset(
         ClueKind.ROUTES_IPV6,
         ClueKind.BRIDGES,
         ClueKind.WANTS_LOGIN,
+        ClueKind.IDENTIFIES,
         ClueKind.REFLECTS,
     }
 )

@@ -62,6 +62,8 @@ class ClueKind(Enum):
     """It is a switch."""
     WANTS_LOGIN = auto()
     """It wants whoever is plugged in to log in."""
+    IDENTIFIES = auto()
+    """It speaks the field protocol ``source``, with the numbers of ``identity``."""
 
 
 SPEAKS_ARP = (ClueKind.ANNOUNCES, ClueKind.LOOKS_FOR, ClueKind.LOOKS_FOR_US)
@@ -69,6 +71,22 @@ SPEAKS_ARP = (ClueKind.ANNOUNCES, ClueKind.LOOKS_FOR, ClueKind.LOOKS_FOR_US)
 SHOWS_HOLDING = (ClueKind.ANSWERS, *SPEAKS_ARP, ClueKind.SENDS_ON_LINK)
 """Clues by which a device itself shows that it holds an address: only these can make a belief certain, and an answer
 only once it was checked."""
+
+
+class Identity(NamedTuple):
+    """By which numbers a device is known to the association of one field protocol; None where it does not say."""
+
+    protocol: str
+    """The way's name: ``dcp``, ``cip``, ``bacnet``."""
+    vendor: int | None = None
+    product: int | None = None
+    serial: int | None = None
+
+    @property
+    def words(self) -> str:
+        """The numbers, as people write them."""
+        named = (("vendor", self.vendor), ("product", self.product), ("serial", self.serial))
+        return ", ".join(f"{name} {number}" for name, number in named if number is not None) or "no numbers"
 
 
 class Clue(NamedTuple):
@@ -86,6 +104,7 @@ class Clue(NamedTuple):
     gateway: IPv4Address | None = None
     """Stated with the address."""
     port: int | None = None
+    identity: Identity | None = None
 
 
 def states(

@@ -5,7 +5,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Belief, Gathered, Reason, Service
-from askport.core.finding.clues import Clue, ClueKind
+from askport.core.finding.clues import Clue, ClueKind, Identity
 from askport.core.finding.holding import Holdings
 
 
@@ -19,6 +19,8 @@ class Device:
     names: tuple[tuple[str, str], ...]
     """What it calls itself, and the protocol that says so."""
     services: tuple[Service, ...]
+    identities: tuple[Identity, ...]
+    """The numbers that it is known by, for each field protocol that it speaks."""
     others: tuple[Reason, ...]
     """What it tells beside addresses."""
     frames: int
@@ -74,6 +76,10 @@ class Device:
         asked = self.request.because if self.request else ()
         return [*(each for belief in self.addresses for each in belief.because), *asked, *self.others]
 
+    def speaks(self, protocol: str) -> bool:
+        """Whether it speaks a field protocol."""
+        return any(each.protocol == protocol for each in self.identities)
+
     def tells(self, kind: ClueKind) -> bool:
         """Whether it gave a clue of this kind."""
         return kind in self.said
@@ -90,6 +96,7 @@ def view(gathered: Gathered) -> Device:
         request=gathered.request(),
         names=gathered.names,
         services=gathered.services,
+        identities=gathered.identities,
         others=tuple(gathered.others()),
         frames=gathered.frames,
         first_at=gathered.first_at,

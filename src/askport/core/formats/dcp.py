@@ -27,13 +27,40 @@ class FrameId(IntEnum):
 _DCP_FRAMES = frozenset(map(int, FrameId))
 
 
+class Service(IntEnum):
+    """What is asked for (clause 4.3.1.3.3)."""
+
+    GET = 3
+    SET = 4
+    IDENTIFY = 5
+
+
 class Block(IntEnum):
-    """Option and suboption of the blocks that this program reads."""
+    """Option and suboption of the blocks that this program reads or writes."""
 
     IP = 0x0102
     TYPE_OF_STATION = 0x0201
     NAME_OF_STATION = 0x0202
+    DEVICE_ID = 0x0203
+    SIGNAL = 0x0503
+    CONTROL_RESPONSE = 0x0504
+    RESET_TO_FACTORY = 0x0506
     ALL = 0xFFFF
+
+
+PERMANENT, TEMPORARY = 1, 0
+"""Qualifiers of a set block: kept over a power cut, or for now (clause 4.3.1.4.18)."""
+FLASH_ONCE = bytes.fromhex("0100")
+"""Signal value: the unit shows where it is (clause 4.3.1.4.17)."""
+REFUSALS = {
+    1: "it does not know that option",
+    2: "it does not know that setting, or has it set by hand or by its project",
+    3: "it left that setting as it was",
+    4: "it has no room for it now",
+    5: "it will not for reasons of its own: something on the device itself may hold it",
+    6: "it is in operation: its controller has a connection to it, and must be stopped first",
+}
+"""What a block error means (IEC 61158-6-10 table "BlockError"), as the end of a sentence."""
 
 
 class Dcp(NamedTuple):
@@ -51,6 +78,28 @@ class Dcp(NamedTuple):
     def get(self, kind: int) -> bytes | None:
         """Return an answer's block without its block information, or None."""
         return next((data[2:] for present, data in self.blocks if present == kind), None)
+
+    @property
+    def device_id(self) -> tuple[int, int] | None:
+        """The maker's and the device's number, as their makers' association gives them, or None."""
+        data = self.get(Block.DEVICE_ID) or b""
+        return (int.from_bytes(data[:2], "big"), int.from_bytes(data[2:4], "big")) if len(data) >= 4 else None
+
+    @property
+    def has_conflict(self) -> bool:
+        """Whether the device says that somebody else has its address (block information, clause 4.3.1.4.3.1)."""
+        return any(kind == Block.IP and len(data) >= 2 and data[1] & 0x80 for kind, data in self.blocks)
+
+    @property
+    def is_from_dhcp(self) -> bool:
+        """Whether the device says that it took its address by DHCP."""
+        return any(kind == Block.IP and len(data) >= 2 and data[1] & 0x03 == 2 for kind, data in self.blocks)
+
+    @property
+    def refusals(self) -> list[int]:
+        """The errors of a set answer's control blocks, which are there though its header says success."""
+        controls = (data for kind, data in self.blocks if kind == Block.CONTROL_RESPONSE and len(data) >= 3)
+        return [data[2] for data in controls if data[2]]
 
     @property
     def ip(self) -> tuple[IPv4Address, IPv4Address, IPv4Address] | None:
@@ -82,6 +131,10 @@ def decode_profinet(data: bytes) -> Dcp | OtherProfinet | Unreadable:
         return Unreadable("DCP", 10, f"it claims {length} bytes and has {len(data) - 12}")
     blocks: list[tuple[int, bytes]] = []
     at = 12
+    if service_id == Service.GET and service_type == 0:
+        names = data[12 : min(end, 12 + 2 * _MAX_BLOCKS)]
+        blocks = [(int.from_bytes(names[place : place + 2], "big"), b"") for place in range(0, len(names) - 1, 2)]
+        at = end
     while at + 4 <= end and len(blocks) < _MAX_BLOCKS:
         kind, size = _BLOCK.unpack_from(data, at)
         if at + 4 + size > end:
@@ -91,9 +144,42 @@ def decode_profinet(data: bytes) -> Dcp | OtherProfinet | Unreadable:
     return made(Dcp, (frame_id, service_id, service_type, xid, delay, tuple(blocks)))
 
 
+def set_ip(xid: int, address: IPv4Address, mask: IPv4Address, gateway: IPv4Address, *, permanent: bool) -> Dcp:
+    """Return the request that gives a station its address (clause 4.3.1.4.4).
+
+    Args:
+        xid: by which the answer is known.
+        address: of the station.
+        mask: of its subnet.
+        gateway: its own address, or 0.0.0.0, where it has none.
+        permanent: whether it is kept over a power cut.
+    """
+    value = pack("!H", PERMANENT if permanent else TEMPORARY) + address.packed + mask.packed + gateway.packed
+    return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=((Block.IP, value),))
+
+
+def set_name(xid: int, name: bytes, *, permanent: bool) -> Dcp:
+    """Return the request that gives a station its name (clause 4.3.1.4.11)."""
+    value = pack("!H", PERMANENT if permanent else TEMPORARY) + name
+    return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=((Block.NAME_OF_STATION, value),))
+
+
+def blink(xid: int) -> Dcp:
+    """Return the request that has a station show where it is."""
+    return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=((Block.SIGNAL, pack("!H", TEMPORARY) + FLASH_ONCE),))
+
+
+def get(xid: int, *blocks: int) -> Dcp:
+    """Return the request for values, whose blocks are their names only (clause 4.3.1.3)."""
+    return Dcp(FrameId.GET_SET, Service.GET, 0, xid, blocks=tuple((each, b"") for each in blocks))
+
+
 def encode_dcp(message: Dcp) -> bytes:
-    """Write a message; blocks are padded to an even length."""
-    blocks = b"".join(pack("!HH", kind, len(data)) + data + bytes(len(data) % 2) for kind, data in message.blocks)
+    """Write a message; blocks are padded to an even length, and a request for values has their names only."""
+    if message.service_id == Service.GET and message.service_type == 0:
+        blocks = b"".join(pack("!H", kind) for kind, _ in message.blocks)
+    else:
+        blocks = b"".join(pack("!HH", kind, len(data)) + data + bytes(len(data) % 2) for kind, data in message.blocks)
     head = pack(
         "!HBBIHH",
         message.frame_id,

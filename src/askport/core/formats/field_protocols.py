@@ -29,6 +29,7 @@ class EtherNetIp(NamedTuple):
     vendor_id: int = 0
     serial: int = 0
     product: bytes = b""
+    product_code: int = 0
 
 
 def decode_ethernet_ip(data: bytes) -> EtherNetIp | Unreadable:
@@ -48,8 +49,8 @@ def decode_ethernet_ip(data: bytes) -> EtherNetIp | Unreadable:
     name = identity[33 : 33 + identity[32]]
     vendor_id = int(unpack_from("<H", identity, 18)[0])
     serial = int(unpack_from("<I", identity, 28)[0])
-    address = IPv4Address(identity[6:10])
-    return EtherNetIp(command=command, address=address, vendor_id=vendor_id, serial=serial, product=name)
+    code, address = int(unpack_from("<H", identity, 22)[0]), IPv4Address(identity[6:10])
+    return EtherNetIp(command, address, vendor_id, serial, name, code)
 
 
 def encode_ethernet_ip(message: EtherNetIp) -> bytes:
@@ -57,7 +58,11 @@ def encode_ethernet_ip(message: EtherNetIp) -> bytes:
     body = b""
     if message.address is not None:
         socket_address = pack("!HH", 2, PORT_ETHERNET_IP) + message.address.packed + bytes(8)
-        identity = pack("<H", 1) + socket_address + pack("<HHHBBHI", message.vendor_id, 0, 0, 1, 1, 0, message.serial)
+        identity = (
+            pack("<H", 1)
+            + socket_address
+            + pack("<HHHBBHI", message.vendor_id, 0, message.product_code, 1, 1, 0, message.serial)
+        )
         identity += bytes((len(message.product),)) + message.product + b"\0"
         body = pack("<HHH", 1, _IDENTITY_ITEM, len(identity)) + identity
     return pack("<HHII8sI", message.command, len(body), 0, 0, b"", 0) + body

@@ -69,6 +69,16 @@ class Recognise(_Model):
     banner: tuple[str, ...] = ()
     """The first text of its console, or its page's title, with * for anything."""
     ports: tuple[Port, ...] = ()
+    identity: "tuple[Numbers, ...]" = ()
+    """What it says of itself in a field protocol."""
+
+
+class Numbers(_Model):
+    """Numbers that a device is known by to the association of one field protocol; what is given must all fit."""
+
+    protocol: Literal["dcp", "cip", "bacnet"]
+    vendor: Annotated[int, Field(strict=True, ge=0, le=0xFFFF)] | None = None
+    product: Annotated[int, Field(strict=True, ge=0, le=0xFFFF)] | None = None
 
 
 class DeliveredWith(_Model):

@@ -4,8 +4,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
+from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
-from askport.core.kinds.model import Kind, Recognise
+from askport.core.kinds.model import Kind, Numbers, Recognise
 from askport.core.words import listed
 
 
@@ -64,6 +65,12 @@ def _fit(kind: Kind, device: Device, banners: list[str], ports: set[int]) -> Fit
             return None
         reasons.append(f"its name {named}")
         strictness += 10
+    if wanted.identity:
+        known = [each for each in device.identities if any(_is(each, numbers) for numbers in wanted.identity)]
+        if not known:
+            return None
+        reasons.append(f"its {known[0].words}")
+        strictness += 12
     if wanted.banner:
         shown = next((each for each in banners if _like(each, wanted.banner)), None)
         if shown is None:
@@ -79,6 +86,11 @@ def _fit(kind: Kind, device: Device, banners: list[str], ports: set[int]) -> Fit
     if not reasons:
         return None  # it recognises nothing, and is only named
     return Fit(kind, f"by {listed(reasons)}", strictness)
+
+
+def _is(identity: Identity, wanted: Numbers) -> bool:
+    numbers = (wanted.vendor, identity.vendor), (wanted.product, identity.product)
+    return identity.protocol == wanted.protocol and all(want in (None, has) for want, has in numbers)
 
 
 def _like(text: str, patterns: Iterable[str]) -> bool:

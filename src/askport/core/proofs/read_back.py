@@ -29,8 +29,11 @@ class ReadsBack(Proof):
         self.said: ReadBack | None = None
 
     def receive(self, heard: Heard) -> None:
-        """Take in how late it is."""
+        """Go on, where it says so in frames of its own."""
         self._now = max(self._now, heard.at)
+        if self._talk and not self.done:
+            self._talk.receive(heard)
+            self._conclude()
 
     def handle_timer(self, now: float) -> None:
         """Begin, or go on."""

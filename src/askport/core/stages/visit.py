@@ -100,7 +100,7 @@ class Visit:
     def set_unseen(self, device: Device) -> WayChoice | None:
         """Return the way by which a device can be set that has shown no address, with the reason, or None."""
         fit = next(iter(self.kinds_of(device)), None)
-        ways = fitting(device, None, fit.kind) if fit else []
+        ways = fitting(device, None, fit.kind if fit else None)
         return next((each for each in ways if each.entry.by_mac and each.usable), None)
 
     def may_be_taken(self, device: Device) -> bool:
@@ -208,6 +208,7 @@ class Visit:
             landings=self.landings(),
             free=self.free_address,
             kind=device.kind,
+            speaks=tuple(each.protocol for each in device.chosen.identities),
             log_in=cable.around.log_ins.get(device.kind.name, NO_LOG_IN) if device.kind else NO_LOG_IN,
             line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",
             name=device.work.tag,

@@ -1,12 +1,20 @@
-"""Reading what a device itself says that its settings are, by the lines or requests of its kind."""
+"""Reading what a device itself says that its settings are, in its field protocol or by what its kind says."""
+
+from collections.abc import Callable
 
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.ways.console import far_end
 from askport.core.ways.conversation import Conversation
+from askport.core.ways.dcp import ReadByDcp
 from askport.core.ways.dialogue import Dialogue, shown_lines
 from askport.core.ways.page import page_of
 from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.start import Start
+
+PROTOCOLS = {"dcp": "PROFINET DCP"}
+"""Field protocols as people write them, by the names of their ways."""
+READERS: dict[str, Callable[[Start], Conversation]] = {"dcp": ReadByDcp}
+"""What reads the settings of a device in a field protocol, by the name of its way; no kind is needed for that."""
 
 
 def reading(start: Start, by: str | None = None) -> Conversation | None:
@@ -19,6 +27,9 @@ def reading(start: Start, by: str | None = None) -> Conversation | None:
     Raises:
         BadInput: what its console or page is entered with was not given.
     """
+    for name, reads in READERS.items():
+        if name == by or (by is None and name in start.speaks):
+            return reads(start)
     ways = start.kind.way if start.kind else ()
     for way in ways:
         if by not in (None, way.by) or not isinstance(way, ConsoleWay | PageWay) or not way.read:

@@ -46,6 +46,10 @@ class Start:
     """The key that its console or page showed the last time."""
     columns: Mapping[str, str] = field(default_factory=dict)
     """Whatever else the plan says of it, by the heads of its columns."""
+    speaks: Collection[str] = ()
+    """Which field protocols it was heard to speak, by the names of their ways."""
+    temporary: bool = False
+    """Whether it is to keep its address until the next power cut only, where the way lets one say that."""
     allow_others: bool = False
     """Whether the technician said that other devices on this wire are in order."""
 

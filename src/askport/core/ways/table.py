@@ -13,6 +13,7 @@ from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.console import Console, far_end
 from askport.core.ways.conversation import Conversation
+from askport.core.ways.dcp import SetByDcp, shown_values
 from askport.core.ways.dialogue import Dialogue, shown_lines
 from askport.core.ways.page import Page, page_of
 from askport.core.ways.page_talk import PageTalk, shown_steps
@@ -220,6 +221,12 @@ def _ping(start: Start) -> Way:
     )
 
 
+def _speaks_dcp(device: Device | None, _: IPv4Address | None, __: Kind | None) -> str | None:
+    if device is None or not device.speaks("dcp"):
+        return None
+    return "It speaks PROFINET DCP: it is told at its MAC address, and neither side needs an address for that."
+
+
 WAYS: dict[str, WayEntry] = {
     entry.name: entry
     for entry in (
@@ -232,6 +239,17 @@ WAYS: dict[str, WayEntry] = {
             needs_laptop=True,
             enter_does="answer its requests with {target}, once no other server is heard",
             begin=_answer,
+        ),
+        WayEntry(
+            name=SetByDcp.name,
+            title="by PROFINET DCP",
+            done="by PROFINET DCP",
+            says="tells it by PROFINET DCP at its MAC address, to be kept; --temporary for now only. No address needed",
+            fits=_speaks_dcp,
+            by_mac=True,
+            enter_does="tell it by PROFINET DCP, and follow it to {target}",
+            says_lines=shown_values,
+            begin=SetByDcp,
         ),
         WayEntry(
             name=Console.name,

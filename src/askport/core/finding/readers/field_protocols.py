@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from askport.core.finding.clues import Clue, ClueKind, states
+from askport.core.finding.clues import Clue, ClueKind, Identity, states
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.field_protocols import (
     PORT_BACNET,
@@ -28,6 +28,8 @@ def read_ethernet_ip(message: EtherNetIp, packet: Packet) -> Iterator[Clue]:
         return
     yield from states(ethernet.src, message.address, "EtherNet/IP")
     yield Clue(ethernet.src, ClueKind.OFFERS, text="tcp", port=PORT_ETHERNET_IP, source="ethernet/ip")
+    identity = Identity("cip", message.vendor_id, message.product_code, message.serial)
+    yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="ethernet/ip", identity=identity)
     if message.product:
         yield Clue(
             ethernet.src, ClueKind.DESCRIBES, text=display_text(message.product, _MAX_NAME), source="ethernet/ip"
@@ -41,6 +43,8 @@ def read_bacnet(message: Bacnet, packet: Packet) -> Iterator[Clue]:
         return
     if message.origin is None:  # a forwarded one is about somebody else
         yield Clue(ethernet.src, ClueKind.OFFERS, text="udp", port=PORT_BACNET, source="bacnet")
+        identity = Identity("bacnet", message.vendor_id, None, message.instance)
+        yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="bacnet", identity=identity)
         text = f"BACnet device {message.instance}, vendor {message.vendor_id}"
         yield Clue(ethernet.src, ClueKind.DESCRIBES, text=text, source="bacnet")
 

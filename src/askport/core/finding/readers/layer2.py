@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from askport.core.addresses import UNSPECIFIED, prefix_of_mask
-from askport.core.finding.clues import Clue, ClueKind, states
+from askport.core.finding.clues import Clue, ClueKind, Identity, states
 from askport.core.formats.dcp import Block, Dcp, FrameId
 from askport.core.formats.eapol import Eapol
 from askport.core.formats.ethernet import Ethernet
@@ -52,6 +52,9 @@ def read_dcp(dcp: Dcp, packet: Packet) -> Iterator[Clue]:
     ethernet = packet.get(Ethernet)
     if ethernet is None or dcp.frame_id not in _ANSWERS:
         return
+    vendor, product = dcp.device_id or (None, None)
+    identity = Identity("dcp", vendor, product)
+    yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="dcp", identity=identity)
     name, kind = dcp.get(Block.NAME_OF_STATION), dcp.get(Block.TYPE_OF_STATION)
     if name:
         yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(name, _MAX_NAME), source="dcp")

@@ -1,0 +1,195 @@
+"""PROFINET DCP: a station is given its address, and says what it has, at its MAC address (IEC 61158-6-10 clause 4.3).
+
+Nothing is borrowed for it: the station needs no address, and the laptop none either.
+"""
+
+from askport.core.addresses import UNSPECIFIED, MacAddress
+from askport.core.finding.tracking import Sighting
+from askport.core.formats import dcp
+from askport.core.formats.dcp import ETHERTYPE_PROFINET, Block, Dcp, FrameId, encode_dcp
+from askport.core.formats.ethernet import Ethernet, encode_ethernet
+from askport.core.machine import earliest
+from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.start import Start
+from askport.core.ways.way import FOLLOW_S, Result, Way
+from askport.core.wire import Heard
+
+_ANSWER_S = 1.0
+"""How long a station may take to answer (clause 4.3.2.2.4, DCP_RxTimeout)."""
+_ATTEMPTS = 3
+_ANSWERED = 1
+_SHORTEST = 46
+"""Bytes of an Ethernet payload: shorter ones are padded."""
+
+
+def dcp_frame(laptop: MacAddress, station: MacAddress, message: Dcp) -> bytes:
+    """Return a message as a frame for one station."""
+    payload = encode_dcp(message)
+    payload += bytes(max(0, _SHORTEST - len(payload)))
+    return encode_ethernet(Ethernet(dst=station, src=laptop, ethertype=ETHERTYPE_PROFINET, payload=payload))
+
+
+class _Question:
+    """One request to a station, asked again until its answer came."""
+
+    def __init__(self, message: Dcp, now: float) -> None:
+        self.message, self.asked, self.next_at = message, 0, now
+        self.answer: Dcp | None = None
+
+    def hear(self, heard: Heard, station: MacAddress) -> None:
+        """Take the station's answer."""
+        ethernet, answer = heard.packet.get(Ethernet), heard.packet.get(Dcp)
+        if ethernet is None or answer is None or ethernet.src != station or self.answer:
+            return
+        mine = (FrameId.GET_SET, self.message.service_id, self.message.xid)
+        if answer.service_type >= _ANSWERED and (answer.frame_id, answer.service_id, answer.xid) == mine:
+            self.answer = answer
+
+    @property
+    def is_due(self) -> bool:
+        """Whether it may be asked once more."""
+        return self.answer is None and self.asked < _ATTEMPTS
+
+    def ask(self, now: float) -> None:
+        """Count one more time."""
+        self.asked, self.next_at = self.asked + 1, now + _ANSWER_S
+
+
+class SetByDcp(Way):
+    """Tells a station its address, reads the error behind the success, and follows it there."""
+
+    name = "dcp"
+    gives = True
+    wrote = ("mask", "gateway")  # there are no name servers in it
+
+    def __init__(self, start: Start) -> None:
+        """Begin to ask the station."""
+        ours = [each.ip for each in (start.laptop or start.free,) if each]
+        super().__init__(
+            start.mac, start.target, laptop_mac=start.laptop_mac, ours=ours, now=start.now, was=start.old,
+            landings=start.landings,
+        )  # fmt: skip
+        self.permanent: bool | None = None
+        self._lasts = not start.temporary
+        at, gateway = start.target.interface, start.target.gateway or UNSPECIFIED
+        if start.target.gateway is None and start.kind and start.kind.needs.gateway == "own-address":
+            gateway = at.ip
+        message = dcp.set_ip(start.xid(), at.ip, at.netmask, gateway, permanent=self._lasts)
+        self._question = _Question(message, start.now)
+        self._follow_until: float | None = None
+
+    @property
+    def waits_for(self) -> str:
+        """What it waits for."""
+        if self._question.answer is None:
+            return f"Telling it its address by PROFINET DCP{', for now only' if not self._lasts else ''}."
+        return f"It took the request. Waiting for it at {self.target.interface.ip}."
+
+    def receive(self, heard: Heard) -> None:
+        """Take its answer, and see it come."""
+        if self.done:
+            return
+        self._question.hear(heard, self.mac)
+        if self._question.answer and self._follow_until is None:
+            self._answered(self._question.answer, heard.at)
+        if not self.done:
+            self._tracker.receive(heard)
+            self._see(heard.at)
+
+    def _answered(self, answer: Dcp, now: float) -> None:
+        refused = answer.refusals
+        if refused or answer.service_type > _ANSWERED:
+            reason = dcp.REFUSALS.get(refused[0], f"error {refused[0]}") if refused else "it does not know the service"
+            self._finish(Result.REFUSED, f"It refused: {reason}.", now)
+            return
+        lasts = "to be kept" if self._lasts else "for now only: it is gone at the next power cut"
+        self._note(f"It took {self.target.interface} by PROFINET DCP, {lasts}.", now)
+        self._follow_until = now + FOLLOW_S
+        self._tracker.look_from(now)
+
+    def _see(self, now: float) -> None:
+        for seen in self._tracker.news():
+            if seen.kind is Sighting.ARRIVED and self._follow_until is not None and not self.done:
+                self.permanent = self._lasts
+                how = "" if self._lasts else " It said that this is for now only."
+                self._finish(Result.TAKEN, f"It took {seen.address} by PROFINET DCP, same MAC.{how}", now)
+
+    def handle_timer(self, now: float) -> None:
+        """Ask, or look for it; give up where it does not answer."""
+        if self.done:
+            return
+        question = self._question
+        if self._follow_until is None and now >= question.next_at:
+            if question.is_due:
+                self._send(dcp_frame(self._laptop_mac, self.mac, question.message))
+                question.ask(now)
+            else:
+                self._finish(Result.NO_ANSWER, f"It did not answer {_ATTEMPTS} requests by PROFINET DCP.", now)
+        self._tracker.handle_timer(now)
+        self._see(now)
+        if self._follow_until is not None and now >= self._follow_until and not self.done:
+            self._not_come(now)
+
+    def next_deadline(self) -> float | None:
+        """Return when to ask or to look next."""
+        if self.done:
+            return None
+        asking = self._question.next_at if self._follow_until is None else None
+        return earliest(asking, self._follow_until, self._tracker.next_deadline())
+
+
+class ReadByDcp(Conversation):
+    """Asks a station for its address and name."""
+
+    def __init__(self, start: Start) -> None:
+        """Begin to ask."""
+        super().__init__({})
+        self._mac, self._laptop_mac = start.mac, start.laptop_mac
+        self._question = _Question(dcp.get(start.xid(), Block.IP, Block.NAME_OF_STATION), start.now)
+
+    @property
+    def has_said_all(self) -> bool:
+        """Whether everything was sent."""
+        return self._question.asked > 0
+
+    def receive(self, heard: Heard) -> None:
+        """Take its answer."""
+        self._question.hear(heard, self._mac)
+        answer = self._question.answer
+        if self.done or answer is None:
+            return
+        self.spoken[-1].acknowledged = True
+        if answer.service_type > _ANSWERED or answer.ip is None:
+            self._finish(Ended.REFUSED, "it does not say its address by PROFINET DCP")
+            return
+        address, mask, gateway = answer.ip
+        own = gateway in (address, UNSPECIFIED)  # a station without a gateway has its own address there, or none
+        self._found = {"address": str(address), "mask": str(mask), "gateway": "none" if own else str(gateway)}
+        if address == UNSPECIFIED:
+            del self._found["mask"]
+        name = (answer.get(Block.NAME_OF_STATION) or b"").decode("ascii", "replace")
+        self._found |= {"name": name} if name else {}
+        self._found |= {"origin": "dhcp"} if answer.is_from_dhcp else {}
+        self._finish(Ended.WELL, "it says that somebody else has its address" if answer.has_conflict else "")
+
+    def handle_timer(self, now: float) -> None:
+        """Ask, or give up."""
+        if self.done or now < self._question.next_at:
+            return
+        if not self._question.is_due:
+            self._finish(Ended.SILENT, f"it did not answer {_ATTEMPTS} requests by PROFINET DCP")
+            return
+        self._send(dcp_frame(self._laptop_mac, self._mac, self._question.message))
+        self._question.ask(now)
+        self.spoken = [Spoken("get its address and its name")]
+
+    def next_deadline(self) -> float | None:
+        """Return when to ask again."""
+        return None if self.done else self._question.next_at
+
+
+def shown_values(start: Start) -> list[str]:
+    """Return what a station is told."""
+    at, gateway = start.target.interface, start.target.gateway
+    how = "for now only" if start.temporary else "to be kept"
+    return [f"set {at.ip} {at.netmask} gateway {gateway or 'none'}, {how}"]

@@ -1,0 +1,150 @@
+"""PROFINET DCP: a station that follows the standard, at the other end of a virtual cable; bytes judged by others."""
+
+import json
+import sys
+import time
+from ipaddress import IPv4Address
+
+import pytest
+
+from askport.core.formats import dcp
+from askport.core.formats.dcp import Block, Dcp, FrameId, decode_profinet, encode_dcp
+from askport.core.formats.unreadable import Unreadable
+from conftest import DEVICE
+
+STATION = r"""
+import json, os, socket, struct, subprocess, sys, time
+# A station as IEC 61158-6-10 has it: asked by identify, get and set; what is set for now is not written to its memory.
+memory, refuses = sys.argv[1], int(sys.argv[2]) if len(sys.argv) > 2 else 0
+kept = json.load(open(memory)) if os.path.exists(memory) else {"ip": ["0.0.0.0"] * 3, "name": ""}
+line = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(0x8892)); line.bind(("zd0", 0x8892))
+own = line.getsockname()[4]
+def use(ip):
+    subprocess.run(["ip", "addr", "flush", "dev", "zd0"])
+    prefix = sum(bin(each).count("1") for each in socket.inet_aton(ip[1]))
+    if ip[0] != "0.0.0.0": subprocess.run(["ip", "addr", "add", f"{ip[0]}/{prefix}", "dev", "zd0"])
+    if ip[2] not in ("0.0.0.0", ip[0]):
+        subprocess.run(["ip", "route", "add", "default", "via", ip[2], "dev", "zd0"])
+now = dict(kept); use(now["ip"])
+def block(kind, value): return struct.pack("!HH", kind, len(value)) + value + b"\0" * (len(value) % 2)
+def answer(to, frame_id, service, xid, blocks):
+    head = struct.pack("!HBBIHH", frame_id, service, 1, xid, 0, len(blocks))
+    line.send((to + own + b"\x88\x92" + head + blocks).ljust(60, b"\0"))
+def ip_block(): return block(0x0102, b"\0\1" + b"".join(map(socket.inet_aton, now["ip"])))
+def name_block(): return block(0x0202, b"\0\0" + now["name"].encode())
+while True:
+    frame = line.recv(2000)
+    frame_id, service, kind, xid, _, length = struct.unpack_from("!HBBIHH", frame, 14)
+    body, to = frame[26:26 + length], frame[6:12]
+    if kind != 0 or frame[6:12] == own: continue
+    if frame_id == 0xFEFE:
+        time.sleep(0.05)
+        ours = block(0x0201, b"\0\0Valve island") + name_block() + block(0x0203, b"\0\0\x0f\xfe\x01\x02") + ip_block()
+        answer(to, 0xFEFF, 5, xid, ours)
+    elif frame_id == 0xFEFD and service == 3:
+        answer(to, 0xFEFD, 3, xid, ip_block() + name_block())
+    elif frame_id == 0xFEFD and service == 4 and frame[0:6] == own:
+        option, size = struct.unpack_from("!HH", body); value = body[4:4 + size]
+        lasts = value[:2] == b"\0\1"
+        if not refuses and option == 0x0102:
+            new = [socket.inet_ntoa(value[at:at + 4]) for at in (2, 6, 10)]
+            now = {**now, "ip": new}; kept = now if lasts else kept
+        answer(to, 0xFEFD, 4, xid, block(0x0504, struct.pack("!HB", option, refuses)))
+        if option == 0x0503: open(memory + ".blinked", "w").close()
+        json.dump(kept, open(memory, "w"))
+        if not refuses and option == 0x0102: use(now["ip"])
+"""
+
+
+@pytest.fixture
+def station(cable, tmp_path):
+    """Gives what switches the station on, as it is in its crate at first, and with what it kept after a power cut."""
+    cable.ip("addr", "flush", "dev", "zd0")
+    running = []
+
+    def power(*more):
+        while running:
+            running[-1].kill()
+            running.pop().wait()
+        cable.ip("link", "set", "zd0", "down")
+        time.sleep(1.3)
+        cable.ip("link", "set", "zd0", "up")
+        running.append(cable.start("device", sys.executable, "-c", STATION, str(tmp_path / "memory"), *more))
+        time.sleep(0.7)
+
+    return power
+
+
+SET = [
+    "--mac",
+    DEVICE,
+    "--to",
+    "10.84.16.45/22",
+    "--gateway",
+    "10.84.19.254",
+    "--by",
+    "dcp",
+    "--seconds",
+    "20",
+    "--json",
+]
+
+
+@pytest.mark.kernel
+@pytest.mark.parametrize("lasts", [True, False])
+def test_a_station_without_an_address_is_set_proven_and_found_again_or_not(cable, station, tmp_path, lasts):
+    station()
+    before = cable.adapter()
+    found = json.loads(cable.askport("find", "zl0", "--loudness", "greet", "--seconds", "4", "--json").stdout)
+    (device,) = found["devices"]
+    assert (device["mac"], device["addresses"]) == (DEVICE, [])
+    assert any(each["protocol"] == "dcp" and each["vendor"] == 4094 for each in device["identities"])
+    empty = cable.askport("settings", "zl0", "--mac", DEVICE, "--by", "dcp", "--json")
+    assert (empty.returncode, json.loads(empty.stdout)["address"]) == (1, None)
+    run = cable.askport("assign", "zl0", *SET, *([] if lasts else ["--temporary"]))
+    document = json.loads(run.stdout)
+    assert (document["result"], document["permanent"], run.returncode) == ("taken", lasts, 0), run.stdout + run.stderr
+    assert ("for now only" in run.stdout) is not lasts
+    prove = cable.askport(
+        "prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.45/22", "--gateway", "10.84.19.254", "--json"
+    )
+    assert prove.returncode == 0, prove.stdout
+    read = json.loads(cable.askport("settings", "zl0", "--mac", DEVICE, "--by", "dcp", "--json").stdout)
+    assert (read["address"], read["prefix"], read["gateway"]) == ("10.84.16.45", 22, "10.84.19.254")
+    assert cable.adapter() == before
+    station()
+    again = cable.askport("settings", "zl0", "--mac", DEVICE, "--by", "dcp", "--json")
+    assert json.loads(again.stdout)["address"] == ("10.84.16.45" if lasts else None)
+
+
+@pytest.mark.kernel
+def test_the_error_behind_the_success_is_said_and_nothing_is_set(cable, station):
+    station("6")
+    run = cable.askport("assign", "zl0", *SET)
+    document = json.loads(run.stdout)
+    assert (document["result"], run.returncode) == ("refused", 1)
+    assert "it is in operation: its controller has a connection to it" in document["because"]
+    assert "10.84.16.45" not in cable.ip("addr", "show", "zd0")
+
+
+@pytest.mark.parametrize("code", range(1, 7))
+def test_every_block_error_has_its_sentence(code):
+    answer = Dcp(FrameId.GET_SET, 4, 1, 7, blocks=((Block.CONTROL_RESPONSE, bytes((1, 2, code))),))
+    assert decode_profinet(encode_dcp(answer)).refusals == [code]
+    assert dcp.REFUSALS[code].startswith("it ")
+
+
+def test_our_messages_are_read_by_others():
+    """By scapy, which has its own reading of the standard."""
+    layers = pytest.importorskip("scapy.contrib.pnio_dcp")
+    pytest.importorskip("scapy.contrib.pnio")
+    ip = (IPv4Address("10.84.16.45"), IPv4Address("255.255.252.0"), IPv4Address("10.84.19.254"))
+    read = layers.ProfinetDCP(encode_dcp(dcp.set_ip(7, *ip, permanent=True))[2:])
+    assert (read.service_id, read.service_type, read.xid) == (4, 0, 7)
+    assert (read.option, read.sub_option, read.block_qualifier) == (1, 2, 1)
+    assert (read.ip, read.netmask, read.gateway) == tuple(map(str, ip))
+    named = layers.ProfinetDCP(encode_dcp(dcp.set_name(8, b"valves", permanent=True))[2:])
+    assert (named.option, named.sub_option, named.name_of_station) == (2, 2, b"valves")
+    blinks = layers.ProfinetDCP(encode_dcp(dcp.blink(9))[2:])
+    assert (blinks.option, blinks.sub_option) == (5, 3)
+    assert not isinstance(decode_profinet(encode_dcp(dcp.get(9, Block.IP))), Unreadable)
