@@ -356,6 +356,10 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
         screen.keys(*(["Space" if each == " " else each for each in keys] if keys else ["BSpace"]))
         screen.keys(*(["Enter"] if keys and "16.9" not in keys else []))
     screen.until("To be typed", "10.84.16.21", "lines listened", "F10 goes back")
+    deadline = time.monotonic() + 10
+    while not (tmp_path / "running").exists():
+        assert time.monotonic() < deadline, screen.screen()
+        time.sleep(0.1)
     screen.keys("F10")
     walk(screen, ("It has moved", "Enter"), ("put it back. l leaves", "l"), ("Record BD-1", "s"),
          ("What is it called", "Enter"), ("Kept in", ""))  # fmt: skip

@@ -9,7 +9,7 @@ from askport.core.errors import BadInput
 from askport.core.kinds.model import Kind
 from askport.core.plan.target import Target
 from askport.core.ways.log_in import LogIn
-from askport.core.ways.reading import READERS, reading
+from askport.core.ways.reading import BY_MAC, READERS, reading
 from askport.core.ways.start import Start
 
 
@@ -34,7 +34,7 @@ def reading_start(
     if by not in READERS and kind is None:
         what = by or "console"
         raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")
-    if by != "dcp" and at is None and "/" not in port:
+    if by not in BY_MAC and at is None and "/" not in port:
         raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
     asks = kind is not None and any(map(kind.asks_password, ways))
     start = Start(

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 
 from askport.core.kinds.model import ConsoleWay, PageWay
+from askport.core.ways.cip import ReadByCip
 from askport.core.ways.console import far_end
 from askport.core.ways.conversation import Conversation
 from askport.core.ways.dcp import ReadByDcp
@@ -11,9 +12,11 @@ from askport.core.ways.page import page_of
 from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.start import Start
 
-PROTOCOLS = {"dcp": "PROFINET DCP"}
+PROTOCOLS = {"dcp": "PROFINET DCP", "cip": "EtherNet/IP"}
 """Field protocols as people write them, by the names of their ways."""
-READERS: dict[str, Callable[[Start], Conversation]] = {"dcp": ReadByDcp}
+BY_MAC = frozenset({"dcp"})
+"""Those that need no address."""
+READERS: dict[str, Callable[[Start], Conversation]] = {"dcp": ReadByDcp, "cip": ReadByCip}
 """What reads the settings of a device in a field protocol, by the name of its way; no kind is needed for that."""
 
 
@@ -28,7 +31,7 @@ def reading(start: Start, by: str | None = None) -> Conversation | None:
         BadInput: what its console or page is entered with was not given.
     """
     for name, reads in READERS.items():
-        if name == by or (by is None and name in start.speaks):
+        if name == by or (by is None and name in start.speaks and (name in BY_MAC or start.old)):
             return reads(start)
     ways = start.kind.way if start.kind else ()
     for way in ways:

@@ -11,6 +11,8 @@ from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
+from askport.core.ways.cip import SetByCip
+from askport.core.ways.cip import shown_steps as shown_objects
 from askport.core.ways.console import Console, far_end
 from askport.core.ways.conversation import Conversation
 from askport.core.ways.dcp import SetByDcp, shown_values
@@ -227,6 +229,12 @@ def _speaks_dcp(device: Device | None, _: IPv4Address | None, __: Kind | None) -
     return "It speaks PROFINET DCP: it is told at its MAC address, and neither side needs an address for that."
 
 
+def _speaks_cip(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
+    if device is None or there is None or not device.speaks("cip"):
+        return None
+    return "It speaks EtherNet/IP: its TCP/IP Interface object is told, and says itself what it has."
+
+
 WAYS: dict[str, WayEntry] = {
     entry.name: entry
     for entry in (
@@ -250,6 +258,18 @@ WAYS: dict[str, WayEntry] = {
             enter_does="tell it by PROFINET DCP, and follow it to {target}",
             says_lines=shown_values,
             begin=SetByDcp,
+        ),
+        WayEntry(
+            name=SetByCip.name,
+            title="by EtherNet/IP",
+            done="by EtherNet/IP",
+            says="makes its configuration static and tells it over EtherNet/IP (CIP), and follows it. Needs --at",
+            fits=_speaks_cip,
+            needs_laptop=True,
+            needs_reach=True,
+            enter_does="tell it by EtherNet/IP, and follow it to {target}",
+            says_lines=shown_objects,
+            begin=SetByCip,
         ),
         WayEntry(
             name=Console.name,

@@ -1,12 +1,13 @@
 """What setting a device over a conversation has in common, on its console as on its page: say, follow, keep."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from enum import Enum, auto
 from ipaddress import IPv4Address
+from typing import Protocol
 
 from askport.core.channels import ChannelEvent
 from askport.core.finding.tracking import Sighting
-from askport.core.kinds.model import ConsoleWay, Kind, PageWay
+from askport.core.kinds.model import Kind
 from askport.core.kinds.placeholders import wrote_by
 from askport.core.machine import Effect, earliest
 from askport.core.ways.conversation import Conversation, Ended
@@ -24,6 +25,26 @@ class _Part(Enum):
     KEEPING = auto()
 
 
+class Terms(Protocol):
+    """How a device is set over a conversation: its console or page as its kind has it, or a field protocol."""
+
+    @property
+    def login(self) -> Sequence[object]:
+        """What is said first."""
+
+    @property
+    def set(self) -> Sequence[object]:
+        """What is said to set it."""
+
+    @property
+    def permanent(self) -> str | None:
+        """``yes``, ``no``, or ``after keep``."""
+
+    @property
+    def takes_effect(self) -> str | None:
+        """``at once``, or ``after restart``."""
+
+
 class Talking(Way):
     """Says what its kind knows, sees the device move, and has it keep what was set where that is needed."""
 
@@ -31,13 +52,13 @@ class Talking(Way):
     what: str
     """What is talked to: its console, or its page."""
 
-    def __init__(self, start: Start, kind: Kind, by: ConsoleWay | PageWay, texts: Iterable[str]) -> None:
+    def __init__(self, start: Start, kind: Kind, by: Terms, texts: Iterable[str]) -> None:
         """Begin to talk.
 
         Args:
             start: the device, its final settings, and what it is reached with.
             kind: its kind.
-            by: its console or page.
+            by: how it is set.
             texts: what will be said to set it, with placeholders.
 
         Raises:
