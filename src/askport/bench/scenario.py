@@ -5,6 +5,7 @@ from importlib.resources import files
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.bench.devices import BlowerDrive, SterilizerPanel, TankGateway
+from askport.bench.field_devices import FlowComputer, ValveIsland
 from askport.bench.house import HouseComputer, HouseRouter
 from askport.bench.more_devices import (
     FeedController,
@@ -16,6 +17,7 @@ from askport.bench.more_devices import (
 )
 from askport.bench.stand_in import Settings, StandIn
 from askport.core.addresses import MacAddress
+from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.makers import maker_in, read_makers
 from askport.core.plan.site_plan import PlannedDevice, Range, Subnet
 from askport.core.plan.target import Pool, Site, Target
@@ -91,6 +93,14 @@ WORK = (
     ),
     WorkItem(tag="DR-01", description="gate reader", target=_target("10.84.16.80"), ports=(80,)),
     WorkItem(tag="WX-01", description="weather mast logger", target=_mast()),
+    WorkItem(tag="FL-01", description="flow computer", target=_target("10.84.16.91")),
+    WorkItem(
+        tag="FL-02",
+        description="valve island",
+        target=_target("10.84.16.92"),
+        delivered=IPv4Interface("192.168.250.1/24"),
+        ports=(PORT_ETHERNET_IP,),
+    ),
 )
 """In working order."""
 
@@ -130,6 +140,8 @@ _STAND_INS: dict[str, Callable[[], StandIn]] = {
     "DR-01": lambda: GateReader(
         MacAddress(_BLOCK + b"\x68"), Settings(IPv4Interface("192.168.1.200/24"), IPv4Address("192.168.1.1"))
     ),
+    "FL-01": lambda: FlowComputer(MacAddress(_BLOCK + b"\x61"), Settings()),
+    "FL-02": lambda: ValveIsland(MacAddress(_BLOCK + b"\x18"), Settings(IPv4Interface("192.168.250.1/24"))),
     "UV-01": lambda: SterilizerPanel(MacAddress(_BLOCK + b"\x30"), Settings(IPv4Interface("10.212.7.33/16"))),
 }
 

@@ -66,6 +66,7 @@ from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, enc
 from askport.core.formats.igmp import PROTOCOL_IGMP, Igmp, IgmpType, encode_igmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_UDP, IPv4, ipv4_frame
 from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame, link_local
+from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.udp import Udp, encode_udp, encode_udp6
 from askport.core.machine import Machine
 from askport.core.wire import Link
@@ -269,3 +270,17 @@ class Greeting(Machine):
             return
         self._rounds += 1
         self._asks, self._next_at = iter(ASKS), now
+
+
+def ask_for_numbers(ends: Ends) -> list[bytes]:
+    """Return questions to one device for the numbers by which its field protocols know it.
+
+    Args:
+        ends: from the laptop's address in the device's subnet: asked from elsewhere, a device without a gateway that
+            answers could not.
+    """
+    asked = (
+        (PORT_ETHERNET_IP, encode_ethernet_ip(EtherNetIp())),
+        (PORT_BACNET, encode_bacnet(Bacnet(service=BacnetService.WHO_IS))),
+    )
+    return [frame_between(ends, Udp(src_port=port, dst_port=port, payload=data)) for port, data in asked]

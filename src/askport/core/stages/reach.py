@@ -5,8 +5,10 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.errors import Refused
 from askport.core.finding.first_words import FirstWords
+from askport.core.finding.greeting import ask_for_numbers
+from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.kinds.recognising import wants_first_words
-from askport.core.machine import Machine, Pin
+from askport.core.machine import Machine, Pin, Send
 from askport.core.proofs.holding import StillThere
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
@@ -15,9 +17,9 @@ from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
 
-USUAL_PORTS = (80, 443, 22, 23, 502)
-"""Asked once on the device as found: web page, secure page, SSH, Telnet, Modbus/TCP. What answers there must answer
-at the new address too."""
+USUAL_PORTS = (80, 443, 22, 23, 502, PORT_ETHERNET_IP)
+"""Asked once on the device as found: web page, secure page, SSH, Telnet, Modbus/TCP, EtherNet/IP. What answers there
+must answer at the new address too."""
 
 
 class Reach(Stage):
@@ -60,6 +62,7 @@ class Reach(Stage):
         subject = Subject(mac=chosen.mac, at=at, laptop_mac=cable.laptop.mac, laptop=laptop)
         ports = dict.fromkeys((*device.work.ports, *USUAL_PORTS))
         asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in ports)]
+        visit.effects += [Send(each) for each in ask_for_numbers(subject.ends)]
         visit.go(Event.TRIES_PORTS, Proving([StillThere(subject, now=now), *asked]))
 
     def ended(self, ran: Sequence[Machine], now: float) -> None:

@@ -95,6 +95,7 @@ class Visit:
         device = self.device
         if device.chosen:
             live = self.cable.finder.device(device.chosen.mac) or device.chosen
+            device.chosen = replace(device.chosen, identities=live.identities)  # asked for once it was reached
             device.fits = self.kinds_of(live) or device.fits
 
     def set_unseen(self, device: Device) -> WayChoice | None:

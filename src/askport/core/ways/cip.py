@@ -1,0 +1,270 @@
+"""EtherNet/IP: the TCP/IP Interface object is read and set by unconnected messages over a session (CIP volume 2)."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+from struct import pack, unpack_from
+from typing import NamedTuple
+
+from askport.core.addresses import UNSPECIFIED
+from askport.core.channels import (
+    Channel,
+    ChannelEvent,
+    CloseChannel,
+    Closed,
+    OpenChannel,
+    Opened,
+    Received,
+    SendOn,
+    TcpPort,
+)
+from askport.core.formats import cip
+from askport.core.formats.cip import Attribute, Command, Configuration, Encapsulated, Service
+from askport.core.formats.field_protocols import PORT_ETHERNET_IP
+from askport.core.formats.unreadable import Unreadable
+from askport.core.kinds.model import SCHEMA, Kind
+from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.start import Start
+from askport.core.ways.talking import Talking
+
+_ANSWER_S = 5.0
+_METHODS = {cip.STATIC: "static", cip.BOOTP: "bootp", cip.DHCP: "dhcp"}
+_LOST = "what it answered cannot be read"
+
+
+class _Step(NamedTuple):
+    """One request to the object."""
+
+    says: str
+    """As it is shown."""
+    service: int
+    attribute: int
+    data: Callable[[dict[int, bytes]], bytes] = lambda _: b""
+    """Makes what is sent out of what was answered before, by attribute."""
+    refuses: Callable[[bytes], str] = lambda _: ""
+    """Says why what was answered forbids going on, as the end of a sentence."""
+
+
+class CipTalk(Conversation):
+    """Opens a session, and asks or tells the object one attribute after the other."""
+
+    def __init__(self, far: TcpPort, steps: list[_Step], now: float) -> None:
+        """Connect now."""
+        super().__init__({})
+        self._channel, self._steps = Channel(far), steps
+        self._place, self._session, self._came = -1, 0, b""
+        self.answers: dict[int, bytes] = {}
+        self._is_open = False
+        self._give_up_at = now + _ANSWER_S
+        self._effects.append(OpenChannel(self._channel))
+
+    @property
+    def has_said_all(self) -> bool:
+        """Whether everything was sent."""
+        return len(self.spoken) == len(self._steps)
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Go on."""
+        if event.channel is not self._channel or self.done:
+            return
+        match event:
+            case Opened():
+                self._is_open, self._give_up_at = True, now + _ANSWER_S
+                self._effects.append(SendOn(self._channel, cip.register_session()))
+            case Received(_, data):
+                self._came += data
+                self._read(now)
+            case Closed(_, because):
+                lost = Ended.CLOSED if self._is_open else Ended.UNREACHED
+                self._finish(lost, because or "it ended the connection")
+
+    def _read(self, now: float) -> None:
+        while not self.done:
+            taken = cip.take_message(self._came)
+            if isinstance(taken, Unreadable):
+                self._finish(Ended.TOO_MUCH, _LOST)
+                return
+            message, self._came = taken
+            if message is None:
+                return
+            self._heard(message, now)
+
+    def _heard(self, message: Encapsulated, now: float) -> None:
+        if message.status:
+            why = cip.ENCAPSULATION_STATUS.get(message.status, f"status {message.status:#x}")
+            self._finish(Ended.REFUSED, why)
+        elif message.command == Command.REGISTER_SESSION and self._place < 0:
+            self._session = message.session
+            self._say_next(now)
+        elif message.command == Command.SEND_RR_DATA and self._place >= 0:
+            step, reply = self._steps[self._place], message.reply
+            if reply is None or reply.service != step.service:
+                self._finish(Ended.REFUSED, _LOST)
+            elif reply.status:
+                why = cip.STATUS.get(reply.status, f"general status {reply.status:#x}")
+                self._finish(Ended.REFUSED, f"{why} (“{step.says}”)")
+            elif forbids := step.refuses(reply.data):
+                self._finish(Ended.REFUSED, forbids)
+            else:
+                self.spoken[-1].acknowledged = True
+                self.answers[step.attribute] = reply.data
+                self._say_next(now)
+
+    def _say_next(self, now: float) -> None:
+        self._place += 1
+        if self._place == len(self._steps):
+            self._conclude()
+            return
+        step = self._steps[self._place]
+        self.spoken.append(Spoken(step.says))
+        request = cip.interface_request(step.service, step.attribute, step.data(self.answers))
+        self._effects.append(SendOn(self._channel, cip.unconnected(self._session, request)))
+        self._give_up_at = now + _ANSWER_S
+
+    def _conclude(self) -> None:
+        self._finish(Ended.WELL, "")
+
+    def handle_timer(self, now: float) -> None:
+        """Give up where nothing comes."""
+        if not self.done and now >= self._give_up_at:
+            self._finish(Ended.SILENT, f"nothing came back in {_ANSWER_S:.0f} s")
+
+    def next_deadline(self) -> float | None:
+        """Return when to give up."""
+        return None if self.done else self._give_up_at
+
+    def _finish(self, ended: Ended, because: str) -> None:
+        super()._finish(ended, because)
+        self._effects.append(CloseChannel(self._channel))
+
+
+def _from_switches(data: bytes) -> str:
+    by_hand = len(data) >= 4 and data[0] & cip.METHOD == cip.FROM_SWITCHES
+    return "its address comes from switches on the device: set them instead" if by_hand else ""
+
+
+def _settable(data: bytes) -> str:
+    return "" if len(data) >= 4 and data[0] & cip.SETTABLE else "its address cannot be set by CIP"
+
+
+_READS = [
+    _Step("get status", Service.GET, Attribute.STATUS),
+    _Step("get configuration control", Service.GET, Attribute.CONTROL),
+    _Step("get configuration", Service.GET, Attribute.CONFIGURATION),
+    _Step("get host name", Service.GET, Attribute.HOST_NAME),
+]
+
+
+class ReadByCip(CipTalk):
+    """Asks what the object says of its settings."""
+
+    def __init__(self, start: Start) -> None:
+        """Begin to ask.
+
+        Raises:
+            ValueError: it is not known where the device is.
+        """
+        super().__init__(_far(start), _READS, start.now)
+
+    def _conclude(self) -> None:
+        value = cip.decode_configuration(self.answers[Attribute.CONFIGURATION])
+        if isinstance(value, Unreadable):
+            self._finish(Ended.REFUSED, _LOST)
+            return
+
+        def none(address: IPv4Address) -> str:
+            return "none" if address == UNSPECIFIED else str(address)
+
+        self._found = {
+            "address": none(value.address), "mask": str(value.mask), "gateway": none(value.gateway),
+            "dns1": none(value.dns[0]), "dns2": none(value.dns[1]),
+        }  # fmt: skip
+        control, status = self.answers[Attribute.CONTROL], self.answers[Attribute.STATUS]
+        if len(control) >= 4:
+            self._found["origin"] = _METHODS.get(control[0] & cip.METHOD, "unknown")
+        name = self.answers[Attribute.HOST_NAME]
+        if len(name) > 2:
+            size = int(unpack_from("<H", name)[0])
+            self._found |= {"name": name[2 : 2 + size].decode("latin-1")} if size else {}
+        waits = bool(status) and bool(status[0] & cip.PENDING)
+        self._finish(Ended.WELL, "a new configuration waits for its restart" if waits else "")
+
+
+@dataclass(frozen=True, slots=True)
+class _Terms:
+    """How it is set, in the words of a kind."""
+
+    set: tuple[str, ...]
+    takes_effect: str = "at once"
+    permanent: str = "yes"
+    login: tuple[str, ...] = field(default=())
+
+
+class SetByCip(Talking):
+    """Makes its configuration static, tells it the new one, and follows it: the success is often lost with the move."""
+
+    name = "cip"
+    what = "TCP/IP Interface object"
+
+    def __init__(self, start: Start) -> None:
+        """Begin to talk.
+
+        Raises:
+            ValueError: it cannot be reached, before and after.
+        """
+        kind = start.kind or Kind.model_validate({"schema": SCHEMA, "name": "EtherNet/IP device"})
+        self._steps = _set_steps(start)
+        super().__init__(start, kind, _Terms(tuple(each.says for each in self._steps)), [])
+        self.wrote = ("mask", "gateway", "dns")
+
+    def _set(self) -> Conversation:
+        return CipTalk(_far(self._start), self._steps, self._start.now)
+
+    def _follow(self, ended: Ended, now: float) -> None:
+        talk = self._conversation
+        capability = talk.answers.get(Attribute.CAPABILITY, b"") if isinstance(talk, CipTalk) else b""
+        if capability and capability[0] & cip.RESET_NEEDED:
+            self._by = _Terms(self._by.set, "after restart")  # type: ignore[arg-type]
+        super()._follow(ended, now)
+
+
+def _far(start: Start) -> TcpPort:
+    if start.old is None:
+        raise ValueError("EtherNet/IP reaches a device where it is")
+    return TcpPort(start.old, start.port or PORT_ETHERNET_IP)
+
+
+def _set_steps(start: Start) -> list[_Step]:
+    target = start.target
+    dns = (*target.dns, UNSPECIFIED, UNSPECIFIED)[:2]
+    value = Configuration(
+        target.interface.ip, target.interface.netmask, target.gateway or UNSPECIFIED, (dns[0], dns[1])
+    )
+
+    def static(answers: dict[int, bytes]) -> bytes:
+        before = int.from_bytes(answers[Attribute.CONTROL][:4], "little") & ~(cip.METHOD | cip.DNS_ENABLED)
+        return pack("<I", before | cip.STATIC | (cip.DNS_ENABLED if target.dns else 0))
+
+    def configuration(answers: dict[int, bytes]) -> bytes:
+        known = cip.decode_configuration(answers[Attribute.CONFIGURATION])
+        domain = b"" if isinstance(known, Unreadable) else known.domain
+        return cip.encode_configuration(value._replace(domain=domain))
+
+    gateway = target.gateway or "none"
+    servers = f" DNS {' '.join(map(str, target.dns))}" if target.dns else ""
+    return [
+        _Step("get status", Service.GET, Attribute.STATUS, refuses=_from_switches),
+        _Step("get capability", Service.GET, Attribute.CAPABILITY, refuses=_settable),
+        _Step("get configuration control", Service.GET, Attribute.CONTROL),
+        _Step("get configuration", Service.GET, Attribute.CONFIGURATION),
+        _Step("set configuration control static", Service.SET, Attribute.CONTROL, static),
+        _Step(
+            f"set configuration {target.interface.ip} {target.interface.netmask} gateway {gateway}{servers}",
+            Service.SET, Attribute.CONFIGURATION, configuration,
+        ),
+    ]  # fmt: skip
+
+
+def shown_steps(start: Start) -> list[str]:
+    """Return what it is told."""
+    return [each.says for each in _set_steps(start) if each.service == Service.SET]
