@@ -4,10 +4,12 @@ from collections.abc import Callable
 from importlib.resources import files
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
+from askport.bench.camera import PondCamera
 from askport.bench.devices import BlowerDrive, SterilizerPanel, TankGateway
 from askport.bench.field_devices import FlowComputer, ValveIsland
 from askport.bench.house import HouseComputer, HouseRouter
 from askport.bench.more_devices import (
+    LOG_IN,
     FeedController,
     GateReader,
     OxygenProbe,
@@ -101,6 +103,7 @@ WORK = (
         delivered=IPv4Interface("192.168.250.1/24"),
         ports=(PORT_ETHERNET_IP,),
     ),
+    WorkItem(tag="FL-03", description="pond camera", target=_target("10.84.16.93"), ports=(80,)),
 )
 """In working order."""
 
@@ -142,6 +145,7 @@ _STAND_INS: dict[str, Callable[[], StandIn]] = {
     ),
     "FL-01": lambda: FlowComputer(MacAddress(_BLOCK + b"\x61"), Settings()),
     "FL-02": lambda: ValveIsland(MacAddress(_BLOCK + b"\x18"), Settings(IPv4Interface("192.168.250.1/24"))),
+    "FL-03": lambda: PondCamera(MacAddress(_BLOCK + b"\x58"), Settings(IPv4Interface("192.168.88.90/24")), LOG_IN),
     "UV-01": lambda: SterilizerPanel(MacAddress(_BLOCK + b"\x30"), Settings(IPv4Interface("10.212.7.33/16"))),
 }
 

@@ -80,6 +80,8 @@ class BenchStreams:
         fields = call.fields or {}
         body = json.dumps(dict(fields)) if call.as_json else urlencode(fields)
         kind = f"application/{'json' if call.as_json else 'x-www-form-urlencoded'}"
+        if call.body:
+            body, kind = call.body
         answer = exchange(talk, call.method, call.path, str(far), body.encode(), kind, self._cable.now())
         self._cable.flush(device)
         lost = Closed(call, "the connection was lost")

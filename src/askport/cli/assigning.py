@@ -94,7 +94,7 @@ def assign(
     if over not in (None, "telnet", "ssh", "serial"):
         raise BadInput(f"'{over}' is no way to a console: write telnet, ssh or serial.")
     its_kind = kind_named(kind, job).kind if kind else _by_manual(payload) if by == Ping.name else None
-    wanted = its_kind is not None and (its_kind.asks_password(by, over) or bool(user))
+    wanted = (its_kind is not None and its_kind.asks_password(by, over)) or bool(user)
     plan = _Plan(
         target=target,
         by=by,

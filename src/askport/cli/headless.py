@@ -10,6 +10,7 @@ from askport.bench.bench import Bench
 from askport.bench.more_devices import LOG_IN
 from askport.bench.page_device import PageDevice
 from askport.cli.report import write_reports
+from askport.core.at_hand import ONVIF_DEVICES
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.finder import Finder
@@ -79,7 +80,7 @@ async def commission_all(path: Path) -> bool:
         maker=scenario.maker,
         kinds=[each.kind for each in known_kinds()[0] if each.path is None and each.kind.name != _UNKNOWN],
     )
-    run.log_ins["managed switch"] = LogIn(*LOG_IN)
+    run.log_ins |= dict.fromkeys(("managed switch", ONVIF_DEVICES), LogIn(*LOG_IN))
     print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
     await _look_around()
     while True:

@@ -36,7 +36,7 @@ def reading_start(
         raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")
     if by not in BY_MAC and at is None and "/" not in port:
         raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
-    asks = kind is not None and any(map(kind.asks_password, ways))
+    asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user)
     start = Start(
         mac=mac, target=Target(interface=IPv4Interface(at or 0)), laptop_mac=mac, laptop=None, old=at, now=0.0,
         xid=lambda: 0, kind=kind, port=tcp_port(port) if port and "/" not in port else None,

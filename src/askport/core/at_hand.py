@@ -19,6 +19,9 @@ from askport.core.register.as_left import AsLeft
 from askport.core.register.known import Known
 from askport.core.ways.way import Result, Way
 
+ONVIF_DEVICES = "ONVIF devices"
+"""Under which the log-in of those is kept whose kind is not known."""
+
 
 class AtHand:
     """One device on its way through the job."""
@@ -87,6 +90,13 @@ class AtHand:
     def kind(self) -> Kind | None:
         """Its kind, where one fits."""
         return self.fit.kind if self.fit else None
+
+    @property
+    def entered_as(self) -> str:
+        """What devices like it are called where their log-in is kept: their kind, or ONVIF devices."""
+        if self.kind:
+            return self.kind.name
+        return ONVIF_DEVICES if self.chosen and self.chosen.speaks("onvif") else ""
 
     def recognise(self, known: Known | None) -> None:
         """Take a device that the register has for what it is: a new visit under its own tag, whoever was next."""

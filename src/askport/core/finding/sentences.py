@@ -40,6 +40,7 @@ _SHOWN = {
     "dcp": "PROFINET DCP",
     "ssdp": "SSDP",
     "ws-discovery": "WS-Discovery",
+    "onvif": "ONVIF",
     "ethernet/ip": "EtherNet/IP",
     "bacnet": "BACnet",
     "knx": "KNXnet/IP",

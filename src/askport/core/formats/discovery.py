@@ -87,3 +87,12 @@ def ws_discovery_probe(number: int) -> bytes:
         "<w:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe</w:Action>"
         "</e:Header><e:Body><d:Probe/></e:Body></e:Envelope>"
     ).encode()
+
+
+def ws_discovery_match(where: bytes) -> bytes:
+    """Return the answer of a device that can be talked to at an address (WS-Discovery 1.1 section 5.3)."""
+    return (
+        b'<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" '
+        b'xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery"><e:Body><d:ProbeMatches><d:ProbeMatch>'
+        b"<d:XAddrs>" + where + b"</d:XAddrs></d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>"
+    )

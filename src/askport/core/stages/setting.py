@@ -87,8 +87,8 @@ class Setting(Stage):
 
     def log_in(self, user: str, password: str, now: float) -> None:
         """Take in what devices of this kind are entered with; it is kept for as long as the program runs."""
-        if kind := self._visit.device.kind:
-            self._visit.cable.around.log_ins[kind.name] = LogIn(user, password)
+        if name := self._visit.device.entered_as:
+            self._visit.cable.around.log_ins[name] = LogIn(user, password)
             self._ask_again(now)
 
     def serial_line(self, path: str, now: float) -> None:
@@ -107,9 +107,13 @@ class Setting(Stage):
     @property
     def asks_for(self) -> str:
         """Which of ``line`` and ``log-in`` the technician can give for devices of this kind, or nothing."""
-        kind = self._visit.device.kind
+        device, kind = self._visit.device, self._visit.device.kind
         console = kind.way_by("console") if kind else None
-        if kind is None or self._visit.phase not in (Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP):
+        if self._visit.phase not in (Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP):
+            return ""
+        if device.chosen and device.chosen.speaks("onvif"):
+            return "log-in"
+        if kind is None:
             return ""
         has_line = kind.name in self._visit.cable.around.serial_lines
         if isinstance(console, ConsoleWay) and console.over == "serial" and not has_line:

@@ -71,7 +71,7 @@ class Visit:
     def ways(self) -> list[WayChoice]:
         """Return the ways that fit this device, best first, each with the reason and what it still needs."""
         device, kind, around = self.device, self.device.kind, self.cable.around
-        has = {"log-in"} if kind and kind.name in around.log_ins else set[str]()
+        has = {"log-in"} if device.entered_as in around.log_ins else set[str]()
         has |= {"line"} if kind and kind.name in around.serial_lines else set()
         return fitting(device.chosen, device.whereabouts, kind, ports=device.open_ports, has=has)
 
@@ -210,7 +210,7 @@ class Visit:
             free=self.free_address,
             kind=device.kind,
             speaks=tuple(each.protocol for each in device.chosen.identities),
-            log_in=cable.around.log_ins.get(device.kind.name, NO_LOG_IN) if device.kind else NO_LOG_IN,
+            log_in=cable.around.log_ins.get(device.entered_as, NO_LOG_IN),
             line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",
             name=device.work.tag,
             columns=device.work.planned.columns if device.work.planned else {},

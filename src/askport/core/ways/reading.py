@@ -8,15 +8,16 @@ from askport.core.ways.console import far_end
 from askport.core.ways.conversation import Conversation
 from askport.core.ways.dcp import ReadByDcp
 from askport.core.ways.dialogue import Dialogue, shown_lines
+from askport.core.ways.onvif import ReadByOnvif
 from askport.core.ways.page import page_of
 from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.start import Start
 
-PROTOCOLS = {"dcp": "PROFINET DCP", "cip": "EtherNet/IP"}
+PROTOCOLS = {"dcp": "PROFINET DCP", "cip": "EtherNet/IP", "onvif": "ONVIF"}
 """Field protocols as people write them, by the names of their ways."""
 BY_MAC = frozenset({"dcp"})
 """Those that need no address."""
-READERS: dict[str, Callable[[Start], Conversation]] = {"dcp": ReadByDcp, "cip": ReadByCip}
+READERS: dict[str, Callable[[Start], Conversation]] = {"dcp": ReadByDcp, "cip": ReadByCip, "onvif": ReadByOnvif}
 """What reads the settings of a device in a field protocol, by the name of its way; no kind is needed for that."""
 
 

@@ -17,6 +17,7 @@ from askport.core.ways.console import Console, far_end
 from askport.core.ways.conversation import Conversation
 from askport.core.ways.dcp import SetByDcp, shown_values
 from askport.core.ways.dialogue import Dialogue, shown_lines
+from askport.core.ways.onvif import SetByOnvif, shown_calls
 from askport.core.ways.page import Page, page_of
 from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.ping import Ping
@@ -235,6 +236,12 @@ def _speaks_cip(device: Device | None, there: IPv4Address | None, _: Kind | None
     return "It speaks EtherNet/IP: its TCP/IP Interface object is told, and says itself what it has."
 
 
+def _speaks_onvif(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
+    if device is None or there is None or not device.speaks("onvif"):
+        return None
+    return "It speaks ONVIF: its device service is told, and says itself what it has."
+
+
 WAYS: dict[str, WayEntry] = {
     entry.name: entry
     for entry in (
@@ -270,6 +277,18 @@ WAYS: dict[str, WayEntry] = {
             enter_does="tell it by EtherNet/IP, and follow it to {target}",
             says_lines=shown_objects,
             begin=SetByCip,
+        ),
+        WayEntry(
+            name=SetByOnvif.name,
+            title="by ONVIF",
+            done="by ONVIF",
+            says="tells its ONVIF device service, has it restart where it asks for that, and follows it. Needs --at",
+            fits=_speaks_onvif,
+            needs_laptop=True,
+            needs_reach=True,
+            enter_does="tell it by ONVIF, and follow it to {target}",
+            says_lines=shown_calls,
+            begin=SetByOnvif,
         ),
         WayEntry(
             name=Console.name,

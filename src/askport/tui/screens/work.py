@@ -339,9 +339,9 @@ class WorkScreen(LessonKeys, Screen[None]):
     def action_log_in(self) -> None:
         """Ask what devices of this kind are logged in to with."""
         session = self.workplace.run.session
-        if kind := session.device.kind:
+        if name := session.device.entered_as:
             asks_line = session.stages.setting.asks_for == "line"
-            self.entry.ask(ask_serial_line(kind.name) if asks_line else ask_log_in(kind.name))
+            self.entry.ask(ask_serial_line(name) if asks_line else ask_log_in(name))
 
     def action_restore(self) -> None:
         """Put the device back as it was found."""

@@ -4,7 +4,7 @@ import re
 from collections.abc import Iterator
 from ipaddress import AddressValueError, IPv4Address
 
-from askport.core.finding.clues import Clue, ClueKind, states
+from askport.core.finding.clues import Clue, ClueKind, Identity, states
 from askport.core.formats.discovery import Ssdp, WsDiscovery
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import Packet
@@ -12,6 +12,8 @@ from askport.core.text import display_text
 
 _WHERE = re.compile(rb"http(s?)://(\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3})(?::(\d{1,5}))?")
 _MAX_NAME = 64
+ONVIF_PATH = b"/onvif/"
+"""In where a device service can be talked to (ONVIF Core section 5.1)."""
 
 
 def read_ssdp(ssdp: Ssdp, packet: Packet) -> Iterator[Clue]:
@@ -30,6 +32,9 @@ def read_ws_discovery(message: WsDiscovery, packet: Packet) -> Iterator[Clue]:
     ethernet = packet.get(Ethernet)
     if ethernet is None or not message.is_answer:
         return
+    if any(ONVIF_PATH in where for where in message.xaddrs):
+        identity = Identity("onvif")
+        yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="onvif", identity=identity)
     for where in message.xaddrs:
         yield from _page(ethernet, where, "WS-Discovery")
     if message.name:

@@ -1,0 +1,265 @@
+"""ONVIF: the device service is asked for its clock first, and then read and set (ONVIF Core section 8.2)."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from askport.core.addresses import MacAddress
+from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort, PageCall
+from askport.core.errors import BadInput
+from askport.core.formats import onvif
+from askport.core.formats.onvif import Element
+from askport.core.kinds.model import SCHEMA, Kind
+from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.start import Start
+from askport.core.ways.talking import Talking
+
+_UNAUTHORIZED, _OK = 401, 200
+_REBOOTS_S = 120.0
+"""How long a camera may take to start, where its kind does not say."""
+_SETS = "SetNetworkInterfaces"
+_NO_PASSWORD = "it asked for no log-in: anybody on its network can change it, so give it a password"  # noqa: S105
+
+
+class _Call(NamedTuple):
+    """One request."""
+
+    action: str
+    body: str
+    reads: Callable[[Element], None] = lambda _: None
+
+
+class OnvifTalk(Conversation):
+    """Sends requests one after the other; the log-in is found out without trying it, and given once."""
+
+    def __init__(self, start: Start) -> None:
+        """Ask for the clock.
+
+        Raises:
+            ValueError: it is not known where the device is.
+        """
+        super().__init__({"password": start.log_in.password} if start.log_in.password else {})
+        if start.old is None:
+            raise ValueError("ONVIF reaches a device where it is")
+        self._start, self._now = start, start.now
+        self._far = HttpPort(start.old, start.port or 80)
+        self._log_in = start.log_in
+        self._clock: tuple[datetime, float] | None = None
+        self._is_known = False
+        """Whether it is found out how it is logged in to."""
+        self._by_token = self._logged_in = False
+        self._calls = [
+            _Call("GetSystemDateAndTime", onvif.ask("GetSystemDateAndTime"), self._take_clock),
+            _Call("GetNetworkInterfaces", onvif.ask("GetNetworkInterfaces"), self._take_interfaces),
+        ]
+        self._asked: PageCall | None = None
+        self.interface: Element | None = None
+        self.reboots = False
+        self._say()
+
+    @property
+    def has_said_all(self) -> bool:
+        """Whether everything was sent."""
+        return not self._calls[1:] and self._asked is not None
+
+    def _say(self) -> None:
+        call = self._calls[0]
+        security = ""
+        if self._by_token:
+            moment, at = self._clock or (datetime.fromtimestamp(0).astimezone(), self._now)
+            nonce = b"".join(self._start.xid().to_bytes(4, "big") for _ in range(4))
+            created = moment + timedelta(seconds=self._now - at)
+            security = onvif.username_token(self._log_in.user, self._log_in.password, nonce, created)
+        text = onvif.envelope(call.body, security)
+        self._asked = PageCall(self._far, "POST", onvif.PATH, body=(text, onvif.CONTENT_TYPE))
+        if not self.spoken or self.spoken[-1].text != call.action:
+            self.spoken.append(Spoken(call.action))
+        self._effects.append(Fetch(self._asked))
+
+    def handle_timer(self, now: float) -> None:
+        """Take in how late it is; requests have their own time."""
+        self._now = now
+
+    def next_deadline(self) -> float | None:
+        """Return that it waits for answers only."""
+        return None
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Take an answer, and send the next request."""
+        if self.done or event.channel is not self._asked:
+            return
+        self._now = now
+        match event:
+            case Fetched(_, status, text):
+                self._answered(status, text)
+            case Closed(_, because):
+                began = any(each.acknowledged for each in self.spoken)
+                self._finish(Ended.CLOSED if began else Ended.UNREACHED, because or "the connection was lost")
+
+    def _answered(self, status: int, text: str) -> None:
+        try:
+            body = onvif.read_answer(text)
+            fault = onvif.fault_of(body)
+        except onvif.NotOnvif:
+            body, fault = None, None
+        if status == _UNAUTHORIZED or fault == onvif.NOT_AUTHORIZED:
+            self._refused_log_in(by_digest=status == _UNAUTHORIZED and fault is None)
+        elif body is None:
+            self._finish(Ended.REFUSED, f"it answered {status} and no ONVIF message")
+        elif fault or status != _OK:
+            why = onvif.FAULTS.get(fault or "", f"it answered {fault or status}")
+            self._finish(Ended.REFUSED, f"{why} (“{self._calls[0].action}”)")
+        else:
+            self.spoken[-1].acknowledged = True
+            if self._calls[0].action != "GetSystemDateAndTime":
+                self._is_known = True
+            self._calls[0].reads(body)
+            self._calls = self._calls[1:]
+            if not self.done:
+                self._say() if self._calls else self._conclude()
+
+    def _refused_log_in(self, *, by_digest: bool) -> None:
+        """Log in as it wants it, once."""
+        if self._is_known or self._logged_in:
+            self._finish(Ended.REFUSED, onvif.FAULTS[onvif.NOT_AUTHORIZED])
+        elif not self._log_in.user:
+            self._finish(Ended.REFUSED, "it asks for a log-in: give its name and password")
+        else:
+            self._logged_in = True
+            if by_digest:
+                self._far = HttpPort(self._far.address, self._far.port, False, *self._log_in_words)
+            else:
+                self._by_token = True
+            self._say()
+
+    @property
+    def _log_in_words(self) -> tuple[str, str]:
+        return self._log_in.user, self._log_in.password
+
+    def _take_clock(self, body: Element) -> None:
+        moment = onvif.clock_of(body)
+        self._clock = (moment, self._now) if moment else None
+
+    def _take_interfaces(self, body: Element) -> None:
+        interfaces = body.all("NetworkInterfaces")
+        mine = (each for each in interfaces if _mac(each.said("HwAddress")) == self._start.mac)
+        self.interface = next(mine, None) or (interfaces[0] if len(interfaces) == 1 else None)
+        if self.interface is None:
+            self._finish(Ended.REFUSED, "it lists no interface with its MAC address")
+            return
+        self._calls += self._more(self.interface)
+
+    def _more(self, interface: Element) -> list[_Call]:
+        """Return what is asked or told beside."""
+        raise NotImplementedError
+
+    def _conclude(self) -> None:
+        self._finish(Ended.WELL, "" if self._logged_in else _NO_PASSWORD)
+
+
+def _mac(text: str) -> MacAddress | None:
+    try:
+        return MacAddress.parse(text)
+    except BadInput:
+        return None
+
+
+class ReadByOnvif(OnvifTalk):
+    """Asks for its settings."""
+
+    def _more(self, interface: Element) -> list[_Call]:
+        config = interface.first("IPv4", "Config") or interface
+        by_dhcp = config.said("DHCP") == "true"
+        shown = config.first("FromDHCP") if by_dhcp else None
+        part = shown or config.first("Manual")
+        if part:
+            self._found |= {"address": part.said("Address"), "prefix": part.said("PrefixLength")}
+        self._found["origin"] = "dhcp" if by_dhcp else "static"
+        return [
+            _Call("GetNetworkDefaultGateway", onvif.ask("GetNetworkDefaultGateway"), self._take_gateway),
+            _Call("GetDNS", onvif.ask("GetDNS"), self._take_dns),
+            _Call("GetHostname", onvif.ask("GetHostname"), self._take_name),
+        ]
+
+    def _take_gateway(self, body: Element) -> None:
+        self._found["gateway"] = str(next(iter(body.addresses("NetworkGateway", "IPv4Address")), "none"))
+
+    def _take_dns(self, body: Element) -> None:
+        servers: list[IPv4Address] = body.addresses("DNSInformation", "IPv4Address")
+        for place in range(2):
+            self._found[f"dns{place + 1}"] = str(servers[place]) if place < len(servers) else "none"
+
+    def _take_name(self, body: Element) -> None:
+        if name := body.said("HostnameInformation", "Name"):
+            self._found["name"] = name
+
+
+class _Setting(OnvifTalk):
+    """Tells it gateway and servers, then its address, and has it restart where it wants to."""
+
+    def _more(self, interface: Element) -> list[_Call]:
+        *before, sets = _told(self._start, interface.get("token"))
+        return [*before, sets._replace(reads=self._take_reboot)]
+
+    def _take_reboot(self, body: Element) -> None:
+        if body.said("RebootNeeded") == "true":
+            self.reboots = True
+            self._calls.append(_Call("SystemReboot", onvif.ask("SystemReboot")))
+
+
+def _told(start: Start, token: str) -> list[_Call]:
+    target = start.target
+    calls = []
+    if target.gateway:
+        calls.append(_Call(f"SetNetworkDefaultGateway {target.gateway}", onvif.set_gateway(target.gateway)))
+    if target.dns:
+        calls.append(_Call(f"SetDNS {' '.join(map(str, target.dns))}", onvif.set_dns(target.dns)))
+    return [*calls, _Call(_SETS, onvif.set_interface(token, target.interface))]
+
+
+@dataclass(frozen=True, slots=True)
+class _Terms:
+    """How it is set, in the words of a kind."""
+
+    set: tuple[str, ...]
+    takes_effect: str = "at once"
+    permanent: str = "yes"
+    login: tuple[str, ...] = ()
+
+
+class SetByOnvif(Talking):
+    """Tells its device service the new settings, and follows it; a restart that it asks for is made."""
+
+    name = "onvif"
+    what = "device service"
+
+    def __init__(self, start: Start) -> None:
+        """Begin to talk.
+
+        Raises:
+            ValueError: it cannot be reached, before and after.
+        """
+        kind = start.kind or Kind.model_validate({"schema": SCHEMA, "name": "ONVIF device"})
+        super().__init__(start, kind, _Terms(tuple(shown_calls(start))), [])
+        self.wrote = ("mask", *(("gateway",) if start.target.gateway else ()), *(("dns",) if start.target.dns else ()))
+
+    def _set(self) -> Conversation:
+        return _Setting(self._start)
+
+    @property
+    def _sets_until(self) -> int:
+        spoken = [each.text for each in self._conversation.spoken]
+        return spoken.index(_SETS) + 1 if _SETS in spoken else len(spoken) + 1
+
+    @property
+    def _boot_s(self) -> float:
+        reboots = isinstance(self._conversation, OnvifTalk) and self._conversation.reboots
+        return self._kind.needs.boot_s or (_REBOOTS_S if reboots else 0.0)
+
+
+def shown_calls(start: Start) -> list[str]:
+    """Return what it is told."""
+    at = start.target.interface
+    return [f"{each.action} {at}" if each.action == _SETS else each.action for each in _told(start, "")]
