@@ -112,6 +112,9 @@ def test_a_station_without_an_address_is_set_proven_and_found_again_or_not(cable
     read = json.loads(cable.askport("settings", "zl0", "--mac", DEVICE, "--by", "dcp", "--json").stdout)
     assert (read["address"], read["prefix"], read["gateway"]) == ("10.84.16.45", 22, "10.84.19.254")
     assert cable.adapter() == before
+    blinks = cable.askport("blink", "zl0", "--mac", DEVICE)
+    assert (blinks.returncode, (tmp_path / "memory.blinked").exists()) == (0, True), blinks.stderr
+    assert cable.askport("blink", "zl0", "--mac", f"{DEVICE[:-2]}01").returncode == 1
     station()
     again = cable.askport("settings", "zl0", "--mac", DEVICE, "--by", "dcp", "--json")
     assert json.loads(again.stdout)["address"] == ("10.84.16.45" if lasts else None)

@@ -7,13 +7,16 @@ from ipaddress import IPv4Address, IPv4Interface
 import pytest
 
 from askport.bench import scenario
+from askport.bench.field_devices import FlowComputer
 from askport.bench.slips import mistyped
+from askport.bench.stand_in import Settings
 from askport.core.addresses import MacAddress
 from askport.core.crate import Crate, PowerCuts
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.formats.arp import arp_question
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
+from askport.core.plan.target import Target
 from askport.core.proofs.power_cycle import Power
 from askport.core.register.entries import Borrowed, Found, GaveBack, Recorded, WasSet
 from askport.core.steps import Phase, Step
@@ -546,3 +549,30 @@ def test_a_live_network_is_no_switch_of_ones_own(practice):
     assert crate.units[0].turn is Turn.LEFT
     assert "address server" in crate.units[0].because or "router" in crate.units[0].because
     assert journal(run, WasSet) == []
+
+
+def test_units_without_any_address_are_set_by_mac_all_on_one_switch_and_blink_when_asked(practice):
+    """Three that speak PROFINET DCP: one shows itself, and all go without a key and without a laptop address there."""
+    bench, run = practice("FL-01")
+    units = [FlowComputer(MacAddress.parse(f"00:00:5e:00:53:a{number}"), Settings()) for number in (1, 2, 3)]
+    bench.plug(*units, switch=True)
+    pass_time(bench, run, span=5.0)
+    run.session.cable.search.louder(bench.now())
+    pass_time(bench, run, span=3.0)
+    run.session.cable.search.point_at(units[1].mac)
+    assert run.session.stages.find.blink()
+    pass_time(bench, run, span=0.5)
+    assert [each.blinks for each in units] == [0, 1, 0]
+    site = run.item.target.interface
+    run.work = [replace(run.item, tag=f"FL-1{n}", planned=None,
+                        target=Target(interface=IPv4Interface(f"{site.ip + n}/22"))) for n in (1, 2, 3)]  # fmt: skip
+    crate = SwitchCrate(run.work)
+    for number, unit in enumerate(units, 1):
+        crate.scan(f"{unit.mac} FL-1{number}")
+    going = SwitchRun(run, crate, cuts_power=False)
+    for _ in range(1200):
+        going.step()
+        pass_time(bench, run, span=0.1)
+    assert (going.is_over, crate.sentence) == (True, "3 recorded without their power cut: FL-11; FL-12; FL-13.")
+    assert [each.saved.interface.ip for each in units] == [site.ip + 1, site.ip + 2, site.ip + 3]
+    assert journal(run, Borrowed) == [] or all(each.interface.ip in site.network for each in journal(run, Borrowed))

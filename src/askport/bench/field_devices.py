@@ -37,6 +37,8 @@ class FlowComputer(FieldDevice):
     """FL-01: has no address, and is told one by PROFINET DCP; it keeps what it is told to keep."""
 
     _type, _vendor, _product = b"Flow computer", 0x0FFE, 0x0102
+    blinks = 0
+    """How often it showed itself."""
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
         """Answer what stations are asked (IEC 61158-6-10 clause 4.3)."""
@@ -52,6 +54,7 @@ class FlowComputer(FieldDevice):
             told = (self._ip_block, (Block.NAME_OF_STATION, b"\0\0"))
         elif message.service_id == DcpService.SET and ethernet.dst == self.mac:
             told = tuple((Block.CONTROL_RESPONSE, pack("!HB", kind, _NO_ERROR)) for kind, _ in message.blocks)
+            self.blinks += any(kind == Block.SIGNAL for kind, _ in message.blocks)
             for kind, value in message.blocks:
                 if kind == Block.IP and len(value) >= 14:
                     self._take(value)

@@ -24,6 +24,7 @@ _COMMANDS = {
     "door": "door",
     "console": "console",
     "crate": "crate",
+    "blink": "blink",
     "reach": "reach",
     "assign": "assigning",
     "prove": "proving",

@@ -6,6 +6,7 @@ from enum import StrEnum
 
 from textual.binding import Binding
 
+from askport.core.finding.blinking import can_blink
 from askport.core.finding.loudness import Loudness
 from askport.core.session import Session
 from askport.core.steps import Phase, Step
@@ -123,6 +124,12 @@ ACTIONS = (
         name="switch", key="x", title="All on a switch", touches=Touches.DEVICE,
         says="Set and prove all that hang on one switch, each by its label",
         offered=lambda moment: moment.session.phase is Phase.FINDING and _several(moment.session),
+    ),
+    Action(
+        name="blink", key="i", title="Blink", touches=Touches.DEVICE,
+        says="Have it show itself: which of them is this?",
+        offered=lambda moment: moment.session.phase is Phase.FINDING
+        and can_blink(moment.session.cable.search.candidate),
     ),
     Action(
         name="accept", key="d", title="This is it", says="What runs a live network here is the device",

@@ -6,12 +6,15 @@ from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.addresses import MacAddress
+from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
 ETHERTYPE_PROFINET = 0x8892
 IDENTIFY_GROUP = MacAddress(bytes.fromhex("010ecf000000"))
 _MAX_BLOCKS = 64
+_SHORTEST = 46
+"""Bytes of an Ethernet payload: shorter ones are padded."""
 _HEADER, _BLOCK = Struct("!BBIHH"), Struct("!HH")
 
 
@@ -190,3 +193,10 @@ def encode_dcp(message: Dcp) -> bytes:
         len(blocks),
     )
     return head + blocks
+
+
+def dcp_frame(laptop: MacAddress, station: MacAddress, message: Dcp) -> bytes:
+    """Return a message as a frame for one station."""
+    payload = encode_dcp(message)
+    payload += bytes(max(0, _SHORTEST - len(payload)))
+    return encode_ethernet(Ethernet(dst=station, src=laptop, ethertype=ETHERTYPE_PROFINET, payload=payload))

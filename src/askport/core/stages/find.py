@@ -3,10 +3,11 @@
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.beliefs import Basis, Belief
+from askport.core.finding.blinking import blink_frames, can_blink
 from askport.core.finding.device import Device
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.sweeping import Sweeping
-from askport.core.machine import KeepFrames
+from askport.core.machine import KeepFrames, Send
 from askport.core.register import writing
 from askport.core.register.entries import Named
 from askport.core.stages.stage import POWER, Next, Stage
@@ -59,6 +60,16 @@ class Find(Stage):
             self._visit.go(Event.MEASURES)
         else:
             self._found(found, now)
+
+    def blink(self) -> bool:
+        """Have the device at hand show itself; whoever sees it knows which unit it is, as by its label."""
+        cable = self._visit.cable
+        device = cable.search.candidate
+        if device is None or not can_blink(device):
+            return False
+        self._visit.effects += [Send(each) for each in blink_frames(device, cable.laptop.mac, cable.xid)]
+        cable.search.pointed_at = cable.search.label_mac = device.mac
+        return True
 
     def follow(self, now: float) -> None:
         """Go on once it is measured."""

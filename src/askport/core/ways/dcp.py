@@ -6,8 +6,8 @@ Nothing is borrowed for it: the station needs no address, and the laptop none ei
 from askport.core.addresses import UNSPECIFIED, MacAddress
 from askport.core.finding.tracking import Sighting
 from askport.core.formats import dcp
-from askport.core.formats.dcp import ETHERTYPE_PROFINET, Block, Dcp, FrameId, encode_dcp
-from askport.core.formats.ethernet import Ethernet, encode_ethernet
+from askport.core.formats.dcp import Block, Dcp, FrameId, dcp_frame
+from askport.core.formats.ethernet import Ethernet
 from askport.core.machine import earliest
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
@@ -18,15 +18,6 @@ _ANSWER_S = 1.0
 """How long a station may take to answer (clause 4.3.2.2.4, DCP_RxTimeout)."""
 _ATTEMPTS = 3
 _ANSWERED = 1
-_SHORTEST = 46
-"""Bytes of an Ethernet payload: shorter ones are padded."""
-
-
-def dcp_frame(laptop: MacAddress, station: MacAddress, message: Dcp) -> bytes:
-    """Return a message as a frame for one station."""
-    payload = encode_dcp(message)
-    payload += bytes(max(0, _SHORTEST - len(payload)))
-    return encode_ethernet(Ethernet(dst=station, src=laptop, ethertype=ETHERTYPE_PROFINET, payload=payload))
 
 
 class _Question:

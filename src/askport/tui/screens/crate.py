@@ -54,6 +54,13 @@ class CrateKeys(PracticeHands):
         self.crate_of = None
         self.draw()
 
+    def action_blink(self) -> None:
+        """Have the device at hand show itself."""
+        run = self.workplace.run
+        if run.session.stages.find.blink():
+            run.wire.wake()
+            self.tell("Asked it to blink: look which one does. Up and Down point at another.")
+
     def action_switch(self) -> None:
         """Set and prove all that hang on one switch."""
         self.app.push_screen(SwitchScreen(self.workplace, self.take_next))

@@ -1,0 +1,38 @@
+"""``askport blink``: have one device show itself."""
+
+import asyncio
+import secrets
+from typing import Annotated
+
+import typer
+
+from askport.cli.cable import finder_on, giving_back, open_cable, run
+from askport.core.addresses import MacAddress
+from askport.core.errors import Refused
+from askport.core.finding.blinking import blink_frames, can_blink
+from askport.edges.keeper_client import Keeper
+
+_LONGEST_S = 6.0
+
+
+def blink(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
+    mac: Annotated[str, typer.Option(help="The device's MAC address.")],
+) -> None:
+    """Have a device show itself, where it speaks a protocol for that (PROFINET DCP): which of them is this?"""
+    device = MacAddress.parse(mac)
+    with open_cable(adapter) as keeper, giving_back(keeper):
+        asyncio.run(_blink(keeper, device))
+    print(f"{device} was asked to show itself: look which one blinks.")
+
+
+async def _blink(keeper: Keeper, mac: MacAddress) -> None:
+    finder = finder_on(keeper, measures=False)
+    finder.greet(keeper.wire.now())
+    await run(finder, keeper, _LONGEST_S, lambda: can_blink(finder.device(mac)))
+    found = finder.device(mac)
+    if found is None or not can_blink(found):
+        why = "was not heard here" if found is None else "speaks no protocol by which it can be asked to"
+        raise Refused(f"{mac} {why}: read the MAC address on the labels instead.")
+    for frame in blink_frames(found, keeper.mac, lambda: secrets.randbits(32)):
+        keeper.wire.send(frame)

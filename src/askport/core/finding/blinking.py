@@ -1,0 +1,23 @@
+"""Having one device show itself: "which of them is this?" is answered by the unit."""
+
+from collections.abc import Callable
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.device import Device
+from askport.core.formats.dcp import blink, dcp_frame
+from askport.core.machine import Xid
+
+_ASKS: dict[str, Callable[[MacAddress, MacAddress, int], bytes]] = {
+    "dcp": lambda laptop, mac, xid: dcp_frame(laptop, mac, blink(xid)),
+}
+"""By the field protocols that have it."""
+
+
+def can_blink(device: Device | None) -> bool:
+    """Whether a device speaks a protocol by which it can be asked to show itself."""
+    return device is not None and any(each.protocol in _ASKS for each in device.identities)
+
+
+def blink_frames(device: Device, laptop: MacAddress, xid: Xid) -> list[bytes]:
+    """Return what asks a device to show itself."""
+    return [_ASKS[each.protocol](laptop, device.mac, xid()) for each in device.identities if each.protocol in _ASKS]
