@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from askport.bench import scenario
 from conftest import ASKPORT, wait_for
 
 pytestmark = [

@@ -45,6 +45,7 @@ _LANES: dict[ClueKind, str] = {
     ClueKind.ROUTES_IPV6: "says it is a router",
     ClueKind.BRIDGES: "is a switch",
     ClueKind.WANTS_LOGIN: "wants a log-in",
+    ClueKind.IDENTIFIES: "says its numbers",
 }
 
 
