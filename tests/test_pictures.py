@@ -9,6 +9,7 @@ import pytest
 from askport.bench import scenario
 from askport.bench.more_devices import LOG_IN
 from askport.cli.headless import Technician
+from askport.core.at_hand import ONVIF_DEVICES
 from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.frame_fields import fields_of
@@ -76,7 +77,7 @@ def check(session, now):
 )
 def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsys):
     bench, run = practice(tag)
-    run.log_ins["managed switch"] = LogIn(*LOG_IN)
+    run.log_ins |= dict.fromkeys(("managed switch", ONVIF_DEVICES), LogIn(*LOG_IN))
     seen = set()
 
     class Watching(Technician):

@@ -18,6 +18,7 @@ from askport.core.stages.stage import Next, Stage
 from askport.core.stages.visit import Visit
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
+from askport.core.ways.choosing import untold
 from askport.core.ways.conversation import Conversation, Ended
 from askport.core.ways.log_in import LogIn
 from askport.core.ways.table import keeping, keeps
@@ -129,6 +130,11 @@ class Setting(Stage):
             return self._visit.way.says_lines(start), ""
         except BadInput as error:
             return [], ask_for(error)
+
+    def untold(self, now: float) -> list[str]:
+        """Return what is planned and not told to the device by the chosen way."""
+        start, way = self._visit.start(now), self._visit.way
+        return untold(way, start) if start and way and not self.lines(now)[1] else []
 
     def choose_way(self, name: str, now: float) -> None:
         """Set the address by another way."""

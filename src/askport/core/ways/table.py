@@ -3,12 +3,11 @@
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
-from typing import NamedTuple
 
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
-from askport.core.kinds.placeholders import values_of
+from askport.core.kinds.placeholders import values_of, wrote_by
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.cip import SetByCip
@@ -23,7 +22,6 @@ from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.ping import Ping
 from askport.core.ways.start import Start
 from askport.core.ways.way import Way
-from askport.core.words import listed
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -46,6 +44,8 @@ class WayEntry:
     """Whether nothing can be done without its kind."""
     says_lines: Callable[[Start], list[str]] = lambda _: []
     """Returns what it will say to the device, with secrets blanked."""
+    tells: Callable[[Start], Collection[str] | None] = lambda _: None
+    """Returns which of mask, gateway and dns it tells the device beside the address; None for all."""
     needs_laptop: bool = False
     """Whether the laptop must have an address in the target's subnet."""
     needs_reach: bool = False
@@ -264,6 +264,7 @@ WAYS: dict[str, WayEntry] = {
             by_mac=True,
             enter_does="tell it by PROFINET DCP, and follow it to {target}",
             says_lines=shown_values,
+            tells=lambda _: SetByDcp.wrote,
             begin=SetByDcp,
         ),
         WayEntry(
@@ -301,6 +302,7 @@ WAYS: dict[str, WayEntry] = {
             needs_kind=True,
             enter_does="say the lines on its console, and follow it to {target}",
             says_lines=_lines,
+            tells=lambda start: wrote_by(line.send for line in _console_of(start)[1].set),
             begin=_talk,
         ),
         WayEntry(
@@ -314,6 +316,7 @@ WAYS: dict[str, WayEntry] = {
             needs_kind=True,
             enter_does="send its page what it wants, and follow it to {target}",
             says_lines=_requests,
+            tells=lambda start: wrote_by(text for step in _page_of(start)[1].set for text in step.texts),
             begin=_fill_in,
         ),
         WayEntry(
@@ -325,6 +328,7 @@ WAYS: dict[str, WayEntry] = {
             by_mac=True,
             needs_kind=True,
             enter_does="send it echoes for {target}",
+            tells=lambda _: Ping.wrote,
             begin=_ping,
         ),
         WayEntry(
@@ -343,58 +347,6 @@ WAYS: dict[str, WayEntry] = {
     )
 }
 """By name, best first."""
-
-
-class WayChoice(NamedTuple):
-    """A way for one device."""
-
-    entry: WayEntry
-    reason: str
-    lacks: str = ""
-    """What it still needs, as the end of a sentence."""
-    usable: bool = True
-    """Whether it can be chosen once it has that; a way without its kind cannot."""
-
-
-_CONSOLE_PORTS, _PAGE_PORTS = (23, 22), (80, 443)
-
-
-def fitting(
-    device: Device | None,
-    there: IPv4Address | None,
-    kind: Kind | None = None,
-    *,
-    ports: Collection[int] = (),
-    has: Collection[str] = (),
-) -> list[WayChoice]:
-    """Return the ways that fit a device, best first; behind them those that would with a kind.
-
-    Args:
-        device: as found.
-        there: where it is.
-        kind: of which kind.
-        ports: TCP ports that opened.
-        has: which of ``log-in`` and ``line`` were given.
-    """
-    reasons = ((entry, entry.fits(device, there, kind)) for entry in WAYS.values())
-    found = [WayChoice(entry, reason, _lacks(entry, kind, has)) for entry, reason in reasons if reason]
-    names = {each.entry.name for each in found}
-    for name, wanted in ((Console.name, _CONSOLE_PORTS), (Page.name, _PAGE_PORTS)):
-        opens = [port for port in wanted if port in ports]
-        if opens and name not in names and there is not None:
-            answers = f"It answers on port {listed(opens)}."
-            found.append(WayChoice(WAYS[name], answers, "a kind that says how", usable=False))
-    return found
-
-
-def _lacks(entry: WayEntry, kind: Kind | None, has: Collection[str]) -> str:
-    way = kind.way_by(entry.name) if kind else None
-    lacks = []
-    if isinstance(way, ConsoleWay) and way.over == "serial" and "line" not in has:
-        lacks.append("its serial line")
-    if kind and way and kind.is_entered_with(way) and "log-in" not in has:
-        lacks.append("its log-in")
-    return listed(lacks)
 
 
 def entry_of(name: str | None) -> WayEntry | None:

@@ -9,6 +9,7 @@ from askport.core.plan.target import Check, Target
 from askport.core.session import Session
 from askport.core.steps import Phase
 from askport.core.ways.way import Way
+from askport.core.words import listed
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, beside, blank, heading, line, wrapped
 from askport.tui.pictures.landing import landing_lines
 
@@ -48,6 +49,9 @@ def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None 
     if said:
         lines += [blank(), heading("What it will be told", width)]
         lines += [ink for each in said for ink in wrapped(each, width, STRONG, 2)]
+    if not device.way and (left := session.stages.setting.untold(now)):
+        text = f"Not told this way: {listed(left)}. The record will say that it is not known."
+        lines += wrapped(text, width, DIM, 2)
     if device.way:
         lines += [blank(), heading("What has happened", width), *_happened(session, device.way, width)]
     lines += _ways(session, width)

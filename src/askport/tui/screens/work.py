@@ -173,7 +173,9 @@ class WorkScreen(LessonKeys, Screen[None]):
             self.refresh_bindings()
         said = self.next()
         finder = session.cable.finder
-        offered = (said.enter, finder.loudness, session.phase, session.cable.search.may_accept, len(finder.hazards()))
+        search, at_hand = session.cable.search, session.cable.search.candidate
+        numbers = at_hand.identities if at_hand else ()
+        offered = (said.enter, finder.loudness, session.phase, search.may_accept, len(finder.hazards()), numbers)
         if offered != self._offered:
             self._offered = offered
             self.refresh_bindings()

@@ -1,0 +1,75 @@
+"""Which ways fit a device, with the reason, what they lack, and what they leave untold."""
+
+from collections.abc import Collection
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from askport.core.finding.device import Device
+from askport.core.kinds.model import ConsoleWay, Kind
+from askport.core.ways.console import Console
+from askport.core.ways.page import Page
+from askport.core.ways.start import Start
+from askport.core.ways.table import WAYS, WayEntry
+from askport.core.words import listed
+
+
+class WayChoice(NamedTuple):
+    """A way for one device."""
+
+    entry: WayEntry
+    reason: str
+    lacks: str = ""
+    """What it still needs, as the end of a sentence."""
+    usable: bool = True
+    """Whether it can be chosen once it has that; a way without its kind cannot."""
+
+
+_CONSOLE_PORTS, _PAGE_PORTS = (23, 22), (80, 443)
+
+
+def fitting(
+    device: Device | None,
+    there: IPv4Address | None,
+    kind: Kind | None = None,
+    *,
+    ports: Collection[int] = (),
+    has: Collection[str] = (),
+) -> list[WayChoice]:
+    """Return the ways that fit a device, best first; behind them those that would with a kind.
+
+    Args:
+        device: as found.
+        there: where it is.
+        kind: of which kind.
+        ports: TCP ports that opened.
+        has: which of ``log-in`` and ``line`` were given.
+    """
+    reasons = ((entry, entry.fits(device, there, kind)) for entry in WAYS.values())
+    found = [WayChoice(entry, reason, _lacks(entry, kind, has)) for entry, reason in reasons if reason]
+    names = {each.entry.name for each in found}
+    for name, wanted in ((Console.name, _CONSOLE_PORTS), (Page.name, _PAGE_PORTS)):
+        opens = [port for port in wanted if port in ports]
+        if opens and name not in names and there is not None:
+            answers = f"It answers on port {listed(opens)}."
+            found.append(WayChoice(WAYS[name], answers, "a kind that says how", usable=False))
+    return found
+
+
+def _lacks(entry: WayEntry, kind: Kind | None, has: Collection[str]) -> str:
+    way = kind.way_by(entry.name) if kind else None
+    lacks = []
+    if isinstance(way, ConsoleWay) and way.over == "serial" and "line" not in has:
+        lacks.append("its serial line")
+    if kind and way and kind.is_entered_with(way) and "log-in" not in has:
+        lacks.append("its log-in")
+    return listed(lacks)
+
+
+def untold(entry: WayEntry, start: Start) -> list[str]:
+    """Return what is planned and not told to the device by this way: the record will not know it."""
+    tells, target = entry.tells(start), start.target
+    planned = {"mask": True, "gateway": target.gateway is not None, "dns": bool(target.dns)}
+    names = {"mask": "mask", "gateway": "gateway", "dns": "DNS"}
+    return [
+        names[each] for each, is_planned in planned.items() if is_planned and tells is not None and each not in tells
+    ]
