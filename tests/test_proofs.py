@@ -21,8 +21,10 @@ from askport.core.proofs.page import PageAnswers
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
 from askport.core.proofs.proof import ATTEMPTS, Expected, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
+from askport.core.proofs.read_back import ReadsBack
 from askport.core.proofs.services import Services
 from askport.core.steps import Phase
+from askport.core.ways.conversation import Conversation, Ended
 from askport.core.wire import Frame, Link, hear
 from conftest import pass_time
 from test_session import walk
@@ -357,3 +359,37 @@ def test_its_page_is_there_with_the_title_that_it_had(was, comes, passed, said):
     call = effect.channel
     proof.channel_event(Closed(call, "connection refused") if comes is None else Fetched(call, 200, comes), 1.1)
     assert (proof.outcome.passed, said in f"{proof.measured} {proof.because}") == (passed, True), proof.outcome
+
+
+class Told(Conversation):
+    """One that has said already what its settings are."""
+
+    has_said_all = True
+
+    def __init__(self, **found):
+        super().__init__({})
+        self._found = found
+        self._finish(Ended.WELL, "")
+
+    def next_deadline(self):
+        return 0.0
+
+
+@pytest.mark.parametrize(
+    ("told", "wrong"),
+    [
+        ({"prefix": "22", "name": "bl-01"}, ""),
+        ({"name": "pump"}, "It says that it is called pump, and was told BL-01."),
+        ({"prefix": "24"}, "It says that its prefix is /24, planned is /22."),
+        ({"gateway": "10.84.19.1"}, "It says that its gateway is 10.84.19.1, planned is 10.84.19.254."),
+        ({"dns1": "10.9.9.9"}, "It says that its DNS servers are 10.9.9.9, planned are none."),
+        ({"mac": "02:00:00:00:00:07"}, "It says that its MAC address is 02:00:00:00:00:07"),
+    ],
+)
+def test_what_a_device_says_of_itself_is_held_against_the_plan(told, wrong):
+    shown = SameMac(IT_AT_NEW, now=0.0)
+    shown.passed = True
+    expected = Expected(gateway=GATEWAY, dns=(), name="BL-01")
+    proof = ReadsBack(lambda _: Told(address=str(NEW), **told), IT_AT_NEW, expected, shown, now=0.0)
+    prove(proof)
+    assert (proof.passed, wrong in proof.because) == (not wrong, True)

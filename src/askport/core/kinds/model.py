@@ -264,6 +264,13 @@ class Kind(_Model):
         steps = (*way.login, *way.read, *way.set) if isinstance(way, PageWay) else ()
         return any("{password}" in text for step in steps for text in step.texts)
 
+    def tells_name(self, by: str) -> bool:
+        """Whether a device is told by one of its ways what it is to be called."""
+        way = self.way_by(by)
+        lines = [line.send for line in way.set] if isinstance(way, ConsoleWay) else []
+        steps = way.set if isinstance(way, PageWay) else ()
+        return any("{name}" in text for text in (*lines, *(text for step in steps for text in step.texts)))
+
     def way_by(self, by: str) -> "ConsoleWay | PageWay | PingWay | HandWay | None":
         """Return its way of this name, or None where it has none."""
         return next((each for each in self.way if each.by == by), None)

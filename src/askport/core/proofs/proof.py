@@ -49,6 +49,8 @@ class Expected:
     """The port of its page, where it is known to have one."""
     title: str = ""
     """The title that its page was found with, where that is known."""
+    name: str = ""
+    """What it was told to be called; empty where nothing told it."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -74,7 +74,7 @@ class ReadsBack(Proof):
             return
         told = self.said = read_back(said.found)
         wrong = [*contradictions(told, self._subject.mac, self._subject.at.ip), *self._differing(told), *told.unread]
-        because = " ".join(f"{each.rstrip('.')}." for each in wrong) or "Read from its own console or page."
+        because = " ".join(f"{each.rstrip('.')}." for each in wrong) or "Read from the device itself."
         self._end(not wrong and told.address is not None, words_of(told), because)
 
     def _differing(self, told: ReadBack) -> list[str]:
@@ -90,4 +90,6 @@ class ReadsBack(Proof):
         if expected.dns is not None and "dns" in told.said and told.dns != expected.dns[: max(len(told.dns), 1)]:
             said, meant = (", ".join(map(str, each)) or "none" for each in (told.dns, expected.dns))
             found.append(f"It says that its DNS servers are {said}, planned are {meant}.")
+        if expected.name and told.name and told.name.casefold() != expected.name.casefold():
+            found.append(f"It says that it is called {told.name}, and was told {expected.name}.")
         return found

@@ -47,6 +47,7 @@ class Prove(Stage):
             echo=device.may_echo,
             page=self._page,
             title=device.title,
+            name=device.work.tag if device.kind and device.kind.tells_name(device.way_name or "") else "",
         )
 
     def _proving(self, subject: Subject, now: float) -> Proving:
