@@ -4,7 +4,7 @@ import asyncio
 import secrets
 import sys
 from dataclasses import dataclass, replace
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 from typing import Annotated
 
 import typer
@@ -182,6 +182,7 @@ async def _assign(
             now=keeper.wire.now(),
             servers=finder.servers(),
             known_key=known_key,
+            ours=[IPv4Interface(each) for each in await keeper.addresses()],
             allow_others=others_are_fine,
         )
     )

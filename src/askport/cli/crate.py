@@ -15,6 +15,7 @@ from askport.core.errors import BadInput, MachineRefused
 from askport.core.switch_crate import SwitchCrate, Turn
 from askport.core.text import display_text
 from askport.core.ways.log_in import LogIn
+from askport.edges.files import read_text
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper
@@ -90,14 +91,7 @@ def _scan(units: SwitchCrate, source: str) -> None:
                         raise
                     say(error.message)
         return
-    try:
-        lines = Path(source).read_text(encoding="utf-8-sig").splitlines()
-    except FileNotFoundError:
-        raise BadInput(f"There is no file '{shown}' with labels.") from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise MachineRefused(
-            f"'{shown}' cannot be read: {getattr(error, 'strerror', '') or 'it is no text'}."
-        ) from None
+    lines = read_text(Path(source), "with labels").splitlines()
     for number, line in enumerate(lines, 1):
         try:
             if line.strip():

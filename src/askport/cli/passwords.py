@@ -7,8 +7,9 @@ from typing import Annotated
 
 import typer
 
-from askport.core.errors import BadInput, MachineRefused
+from askport.core.errors import BadInput
 from askport.core.text import display_text
+from askport.edges.files import read_text
 
 PasswordOption = Annotated[
     str | None,
@@ -28,14 +29,7 @@ def read_password(source: str | None, *, wanted: bool) -> str:
     if source is None:
         return getpass("Its password: ") if wanted and sys.stdin.isatty() else ""
     shown = display_text(source, 120)
-    try:
-        text = sys.stdin.readline() if source == "-" else Path(source).read_text(encoding="utf-8")
-    except FileNotFoundError:
-        raise BadInput(f"There is no file '{shown}' to read the password from.") from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise MachineRefused(
-            f"'{shown}' cannot be read: {getattr(error, 'strerror', '') or 'it is no text'}."
-        ) from None
+    text = sys.stdin.readline() if source == "-" else read_text(Path(source), "to read the password from")
     lines = text.splitlines()
     if not lines or not lines[0]:
         raise BadInput(f"'{shown}' holds no password: its first line is empty.")

@@ -3,6 +3,7 @@
 import asyncio
 import secrets
 from dataclasses import replace
+from ipaddress import IPv4Interface
 from typing import Annotated
 
 import typer
@@ -69,7 +70,8 @@ async def _read(keeper: Keeper, start: Start, by: str) -> Said:
         await laptop_beside(keeper, start.old, finder)
         await keeper.pin(start.old, start.mac)
     drawn = secrets.randbits(32)
-    talk = reading(replace(start, laptop_mac=keeper.mac, now=keeper.wire.now(), xid=lambda: drawn), by)
+    ours = [IPv4Interface(each) for each in await keeper.addresses()]
+    talk = reading(replace(start, laptop_mac=keeper.mac, now=keeper.wire.now(), xid=lambda: drawn, ours=ours), by)
     if talk is None:
         raise ValueError("its kind was seen to read by this way")
     await run(talk, keeper, _LONGEST_S)

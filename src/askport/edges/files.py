@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
-from askport.core.errors import MachineRefused
+from askport.core.errors import BadInput, MachineRefused
 from askport.core.text import display_text
 
 
@@ -39,3 +39,20 @@ def write_all(directory: Path, documents: Mapping[str, Callable[[], bytes]]) -> 
         write_file(directory / name, data)
         written.append((directory / name, len(data)))
     return written
+
+
+def read_text(path: Path, what: str) -> str:
+    """Read a text that somebody named; ``what`` says what it is for, as the end of a sentence.
+
+    Raises:
+        BadInput: there is no such file.
+        MachineRefused: it cannot be read.
+    """
+    shown = display_text(str(path), 120)
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except FileNotFoundError:
+        raise BadInput(f"There is no file '{shown}' {what}.") from None
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", "") or "it is no text"
+        raise MachineRefused(f"'{shown}' cannot be read: {reason}.") from None

@@ -1,6 +1,27 @@
-"""The speed that two ends of a cable have agreed on."""
+"""What an adapter's driver tells of its link: whether there is one, and the speed that both ends have agreed on."""
 
+import fcntl
+from array import array
 from pathlib import Path
+from struct import pack
+
+_SIOCETHTOOL, _ETHTOOL_GLINK = 0x8946, 0x0A
+"""The driver's own word on the link (linux/ethtool.h); anybody may ask for it."""
+
+
+def has_carrier(socket: int, adapter: str) -> bool | None:
+    """Return whether there is a signal at this moment, or None where the driver does not tell.
+
+    Args:
+        socket: any socket's descriptor.
+        adapter: its name.
+    """
+    value = array("I", (_ETHTOOL_GLINK, 0))
+    try:
+        fcntl.ioctl(socket, _SIOCETHTOOL, pack("16sP16x", adapter.encode()[:15], value.buffer_info()[0]))
+    except OSError:
+        return None
+    return bool(value[1])
 
 
 def speed_of(adapter: str) -> int | None:

@@ -17,7 +17,7 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
 from askport.core.wire import Counts, Frame, Link, OnPass
 from askport.edges import log
-from askport.edges.link_speed import speed_of
+from askport.edges.link_speed import has_carrier, speed_of
 
 _SOL_PACKET, _PACKET_STATISTICS, _PACKET_AUXDATA = 263, 6, 8
 _SCM_TIMESTAMPNS = 35
@@ -233,6 +233,9 @@ class PacketWire:
         return Frame(at=at, data=data)
 
     def _running(self) -> bool:
+        """Whether there is a link. The kernel's flags tell of a lost one up to a second late, its driver at once."""
+        if has_carrier(self._socket.fileno(), self.name) is False:
+            return False
         request = pack("16sH14s", self.name.encode()[:15], 0, b"")
         try:
             flags = unpack_from("16sH", fcntl.ioctl(self._socket.fileno(), _SIOCGIFFLAGS, request))[1]

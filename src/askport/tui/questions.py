@@ -88,8 +88,20 @@ def ask_plan(session: Session) -> Question:
 
 def ask_log_in(kind: str) -> Question:
     """Ask for the log-in of a kind, for as long as the program runs."""
-    return Question(
+    return ask_name_and_password(
         f"With which name are devices of the kind {kind} logged in to?",
+        lambda session, now, user, password: session.stages.setting.log_in(user, password, now),
+    )
+
+
+def ask_name_and_password(sentence: str, use: Callable[[Session, float, str, str], object]) -> Question:
+    """Ask for a name and then for a password; ``use`` takes both, with the session and the time."""
+
+    def take(session: Session, now: float, user: str, password: str) -> None:
+        use(session, now, user, password)
+
+    return Question(
+        sentence,
         "",
         lambda typed: f"Log in as {typed}; the password is asked for next.",
         lambda _session, _now, _typed: None,
@@ -97,7 +109,7 @@ def ask_log_in(kind: str) -> Question:
             f"And with which password, {user}? It is never stored.",
             "",
             lambda _typed: "Enter takes it.",
-            lambda session, now, typed: session.stages.setting.log_in(user, typed, now),
+            lambda session, now, typed: take(session, now, user, typed),
             secret=True,
         ),
     )

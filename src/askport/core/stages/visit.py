@@ -210,6 +210,7 @@ class Visit:
             landings=self.landings(),
             free=self.free_address,
             kind=device.kind,
+            ours=tuple(self.cable.laptop.addresses),
             speaks=tuple(each.protocol for each in device.chosen.identities),
             log_in=cable.around.log_ins.get(device.entered_as, NO_LOG_IN),
             line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",

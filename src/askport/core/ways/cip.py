@@ -1,7 +1,6 @@
 """EtherNet/IP: the TCP/IP Interface object is read and set by unconnected messages over a session (CIP volume 2)."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from struct import pack, unpack_from
 from typing import NamedTuple
@@ -22,10 +21,9 @@ from askport.core.formats import cip
 from askport.core.formats.cip import Attribute, Command, Configuration, Encapsulated, Service
 from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.formats.unreadable import Unreadable
-from askport.core.kinds.model import SCHEMA, Kind
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
-from askport.core.ways.talking import Talking
+from askport.core.ways.talking import FieldTerms, Talking
 
 _ANSWER_S = 5.0
 _METHODS = {cip.STATIC: "static", cip.BOOTP: "bootp", cip.DHCP: "dhcp"}
@@ -190,16 +188,6 @@ class ReadByCip(CipTalk):
         self._finish(Ended.WELL, "a new configuration waits for its restart" if waits else "")
 
 
-@dataclass(frozen=True, slots=True)
-class _Terms:
-    """How it is set, in the words of a kind."""
-
-    set: tuple[str, ...]
-    takes_effect: str = "at once"
-    permanent: str = "yes"
-    login: tuple[str, ...] = field(default=())
-
-
 class SetByCip(Talking):
     """Makes its configuration static, tells it the new one, and follows it: the success is often lost with the move."""
 
@@ -212,9 +200,8 @@ class SetByCip(Talking):
         Raises:
             ValueError: it cannot be reached, before and after.
         """
-        kind = start.kind or Kind.model_validate({"schema": SCHEMA, "name": "EtherNet/IP device"})
         self._steps = _set_steps(start)
-        super().__init__(start, kind, _Terms(tuple(each.says for each in self._steps)), [])
+        super().__init__(start, start.kind, FieldTerms(tuple(each.says for each in self._steps)), [])
         self.wrote = ("mask", "gateway", "dns")
 
     def _set(self) -> Conversation:
@@ -224,7 +211,7 @@ class SetByCip(Talking):
         talk = self._conversation
         capability = talk.answers.get(Attribute.CAPABILITY, b"") if isinstance(talk, CipTalk) else b""
         if capability and capability[0] & cip.RESET_NEEDED:
-            self._by = _Terms(self._by.set, "after restart")  # type: ignore[arg-type]
+            self._by = FieldTerms([each.says for each in self._steps], "after restart")
         super()._follow(ended, now)
 
 

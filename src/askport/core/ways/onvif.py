@@ -1,7 +1,6 @@
 """ONVIF: the device service is asked for its clock first, and then read and set (ONVIF Core section 8.2)."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address
 from typing import NamedTuple
@@ -11,10 +10,9 @@ from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort
 from askport.core.errors import BadInput
 from askport.core.formats import onvif
 from askport.core.formats.onvif import Element
-from askport.core.kinds.model import SCHEMA, Kind
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
-from askport.core.ways.talking import Talking
+from askport.core.ways.talking import FieldTerms, Talking
 
 _UNAUTHORIZED, _OK = 401, 200
 _REBOOTS_S = 120.0
@@ -219,16 +217,6 @@ def _told(start: Start, token: str) -> list[_Call]:
     return [*calls, _Call(_SETS, onvif.set_interface(token, target.interface))]
 
 
-@dataclass(frozen=True, slots=True)
-class _Terms:
-    """How it is set, in the words of a kind."""
-
-    set: tuple[str, ...]
-    takes_effect: str = "at once"
-    permanent: str = "yes"
-    login: tuple[str, ...] = ()
-
-
 class SetByOnvif(Talking):
     """Tells its device service the new settings, and follows it; a restart that it asks for is made."""
 
@@ -241,8 +229,7 @@ class SetByOnvif(Talking):
         Raises:
             ValueError: it cannot be reached, before and after.
         """
-        kind = start.kind or Kind.model_validate({"schema": SCHEMA, "name": "ONVIF device"})
-        super().__init__(start, kind, _Terms(tuple(shown_calls(start))), [])
+        super().__init__(start, start.kind, FieldTerms(tuple(shown_calls(start))), [])
         self.wrote = ("mask", *(("gateway",) if start.target.gateway else ()), *(("dns",) if start.target.dns else ()))
 
     def _set(self) -> Conversation:
@@ -256,7 +243,7 @@ class SetByOnvif(Talking):
     @property
     def _boot_s(self) -> float:
         reboots = isinstance(self._conversation, OnvifTalk) and self._conversation.reboots
-        return self._kind.needs.boot_s or (_REBOOTS_S if reboots else 0.0)
+        return super()._boot_s or (_REBOOTS_S if reboots else 0.0)
 
 
 def shown_calls(start: Start) -> list[str]:

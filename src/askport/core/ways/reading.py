@@ -3,6 +3,7 @@
 from collections.abc import Callable
 
 from askport.core.kinds.model import ConsoleWay, PageWay
+from askport.core.ways.bacnet import ReadByBacnet
 from askport.core.ways.cip import ReadByCip
 from askport.core.ways.console import far_end
 from askport.core.ways.conversation import Conversation
@@ -13,11 +14,16 @@ from askport.core.ways.page import page_of
 from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.start import Start
 
-PROTOCOLS = {"dcp": "PROFINET DCP", "cip": "EtherNet/IP", "onvif": "ONVIF"}
+PROTOCOLS = {"dcp": "PROFINET DCP", "cip": "EtherNet/IP", "onvif": "ONVIF", "bacnet": "BACnet"}
 """Field protocols as people write them, by the names of their ways."""
 BY_MAC = frozenset({"dcp"})
 """Those that need no address."""
-READERS: dict[str, Callable[[Start], Conversation]] = {"dcp": ReadByDcp, "cip": ReadByCip, "onvif": ReadByOnvif}
+READERS: dict[str, Callable[[Start], Conversation]] = {
+    "dcp": ReadByDcp,
+    "cip": ReadByCip,
+    "onvif": ReadByOnvif,
+    "bacnet": ReadByBacnet,
+}
 """What reads the settings of a device in a field protocol, by the name of its way; no kind is needed for that."""
 
 
@@ -32,7 +38,7 @@ def reading(start: Start, by: str | None = None) -> Conversation | None:
         BadInput: what its console or page is entered with was not given.
     """
     for name, reads in READERS.items():
-        if name == by or (by is None and name in start.speaks and (name in BY_MAC or start.old)):
+        if name == by or (by is None and name in start.speaks and (name in BY_MAC or start.beside)):
             return reads(start)
     ways = start.kind.way if start.kind else ()
     for way in ways:

@@ -46,12 +46,19 @@ class Start:
     """The key that its console or page showed the last time."""
     columns: Mapping[str, str] = field(default_factory=dict)
     """Whatever else the plan says of it, by the heads of its columns."""
+    ours: Collection[IPv4Interface] = ()
+    """All of the laptop's addresses on the cable."""
     speaks: Collection[str] = ()
     """Which field protocols it was heard to speak, by the names of their ways."""
     temporary: bool = False
     """Whether it is to keep its address until the next power cut only, where the way lets one say that."""
     allow_others: bool = False
     """Whether the technician said that other devices on this wire are in order."""
+
+    @property
+    def beside(self) -> IPv4Interface | None:
+        """The laptop's address from which the device is reached where it is now."""
+        return next((each for each in self.ours if self.old and self.old in each.network), None)
 
     @property
     def reached(self) -> tuple[IPv4Interface, IPv4Address]:

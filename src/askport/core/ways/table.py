@@ -9,6 +9,7 @@ from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of, wrote_by
 from askport.core.ways.answering_requests import AnsweringRequests
+from askport.core.ways.bacnet import SetByBacnet, shown_properties
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.cip import SetByCip
 from askport.core.ways.cip import shown_steps as shown_objects
@@ -236,6 +237,12 @@ def _speaks_cip(device: Device | None, there: IPv4Address | None, _: Kind | None
     return "It speaks EtherNet/IP: its TCP/IP Interface object is told, and says itself what it has."
 
 
+def _speaks_bacnet(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
+    if device is None or there is None or not device.speaks("bacnet"):
+        return None
+    return "It speaks BACnet: its network port is written, and says itself what it has."
+
+
 def _speaks_onvif(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
     if device is None or there is None or not device.speaks("onvif"):
         return None
@@ -318,6 +325,18 @@ WAYS: dict[str, WayEntry] = {
             says_lines=_requests,
             tells=lambda start: wrote_by(text for step in _page_of(start)[1].set for text in step.texts),
             begin=_fill_in,
+        ),
+        WayEntry(
+            name=SetByBacnet.name,
+            title="by BACnet",
+            done="by BACnet",
+            says="writes its BACnet network port, has the changes used, and follows it. Needs --at",
+            fits=_speaks_bacnet,
+            needs_laptop=True,
+            needs_reach=True,
+            enter_does="tell it by BACnet, and follow it to {target}",
+            says_lines=shown_properties,
+            begin=SetByBacnet,
         ),
         WayEntry(
             name=Ping.name,

@@ -1,6 +1,7 @@
 """What setting a device over a conversation has in common, on its console as on its page: say, follow, keep."""
 
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address
 from typing import Protocol
@@ -45,6 +46,16 @@ class Terms(Protocol):
         """``at once``, or ``after restart``."""
 
 
+@dataclass(frozen=True, slots=True)
+class FieldTerms:
+    """How a device is set in a field protocol."""
+
+    set: Sequence[str]
+    takes_effect: str = "at once"
+    permanent: str = "yes"
+    login: Sequence[str] = ()
+
+
 class Talking(Way):
     """Says what its kind knows, sees the device move, and has it keep what was set where that is needed."""
 
@@ -52,12 +63,12 @@ class Talking(Way):
     what: str
     """What is talked to: its console, or its page."""
 
-    def __init__(self, start: Start, kind: Kind, by: Terms, texts: Iterable[str]) -> None:
+    def __init__(self, start: Start, kind: Kind | None, by: Terms, texts: Iterable[str]) -> None:
         """Begin to talk.
 
         Args:
             start: the device, its final settings, and what it is reached with.
-            kind: its kind.
+            kind: its kind, where it is known.
             by: how it is set.
             texts: what will be said to set it, with placeholders.
 
@@ -153,7 +164,7 @@ class Talking(Way):
     @property
     def _boot_s(self) -> float:
         """How long it may take to start; many restart by themselves once they are set."""
-        return self._kind.needs.boot_s or 0.0
+        return (self._kind.needs.boot_s if self._kind else None) or 0.0
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         """Go on talking."""

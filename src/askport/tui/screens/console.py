@@ -16,7 +16,7 @@ from askport.core.stages.stage import Next
 from askport.tui.ink import DIM, STRONG, Ink, blank, heading, wrapped
 from askport.tui.laptop_console import Terminal
 from askport.tui.pictures.around import next_lines
-from askport.tui.questions import Question
+from askport.tui.questions import ask_name_and_password
 from askport.tui.widgets.entry import EntryLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
@@ -56,25 +56,15 @@ class ConsoleScreen(Screen[Terminal | None]):
     def on_mount(self) -> None:
         """Connect, or ask for the log-in first where the connection itself needs one."""
         if isinstance(self._far, SshPort) and not self._far.user:
-            self.query_one(EntryLine).ask(self._ask_log_in(self._far))
+            far = self._far
+            question = ask_name_and_password(
+                f"With which name is {far} logged in to?",
+                lambda _session, _now, user, password: self.connect(replace(far, user=user, password=password)),
+            )
+            self.query_one(EntryLine).ask(question)
         else:
             self.connect(self._far)
         self.call_after_refresh(self.draw)
-
-    def _ask_log_in(self, far: SshPort) -> Question:
-        return Question(
-            f"With which name is {far} logged in to?",
-            "",
-            lambda typed: f"Log in as {typed}; the password is asked for next.",
-            lambda _session, _now, _typed: None,
-            then=lambda user: Question(
-                f"And with which password, {user}? It is never stored.",
-                "",
-                lambda _typed: "Enter takes it.",
-                lambda _session, _now, typed: self.connect(replace(far, user=user, password=typed)),
-                secret=True,
-            ),
-        )
 
     def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
         """Use what was typed."""

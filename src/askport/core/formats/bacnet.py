@@ -1,0 +1,217 @@
+"""BACnet/IP confirmed requests to the Network Port object (ASHRAE 135 clauses 12.56, 15, 20 and annex J)."""
+
+from enum import IntEnum
+from typing import NamedTuple
+
+from askport.core.formats.unreadable import Unreadable
+
+NETWORK_PORT = 56
+"""Object type (clause 21)."""
+ANY_INSTANCE = 4_194_303
+"""Stands for the port on which the request came (clause 12.56)."""
+_SHORT = 4
+"""Bytes whose number stands in the tag itself."""
+ACTIVATE_CHANGES = 7
+"""State of the device to be begun (clause 16.4)."""
+
+
+class Service(IntEnum):
+    """Confirmed services (clause 21)."""
+
+    READ_PROPERTY = 12
+    WRITE_PROPERTY = 15
+    REINITIALIZE_DEVICE = 20
+
+
+class Property(IntEnum):
+    """Of the Network Port object (clause 12.56)."""
+
+    OBJECT_IDENTIFIER = 75
+    IP_ADDRESS = 400
+    DEFAULT_GATEWAY = 401
+    DHCP_ENABLE = 402
+    DNS_SERVER = 406
+    SUBNET_MASK = 411
+    CHANGES_PENDING = 416
+
+
+class Pdu(IntEnum):
+    """Kinds of answers (clause 20.1)."""
+
+    SIMPLE_ACK = 2
+    COMPLEX_ACK = 3
+    ERROR = 5
+    REJECT = 6
+    ABORT = 7
+
+
+ERRORS = {
+    2: "its configuration is being changed by something else",
+    3: "it is busy now",
+    7: "the values do not fit each other",
+    9: "it takes no such type of value",
+    13: "it takes no such type of value",
+    17: "it has no Network Port object",
+    18: "it has no room for that",
+    26: "it wants another password for that",
+    27: "that cannot be read",
+    29: "it does not permit that service",
+    30: "it waited too long for a part of itself",
+    31: "it has no Network Port object of that number",
+    32: "it does not have that property",
+    36: "it has no Network Port object",
+    37: "it takes no such value",
+    40: "that can only be read",
+    42: "it does not take that many",
+    45: "it does not offer that",
+    46: "it takes no such configuration",
+    47: "it takes no such type of value",
+    50: "that property is no list",
+}
+"""What an error code means (clause 18, BACnetErrorCode), as the end of a sentence."""
+REJECTS = {
+    0: "it does not say why",
+    1: "it has no room for the request",
+    2: "the values do not fit each other",
+    3: "it takes no such type of value",
+    4: "it does not understand a part of the request",
+    5: "a part of the request is missing",
+    6: "a value is out of its range",
+    7: "there is too much in the request",
+    8: "it does not know a part of the request",
+    9: "it does not offer this service",
+}
+"""What a reject reason means (clause 18.9), as the end of a sentence."""
+ABORTS = {
+    0: "it does not say why",
+    1: "it has no room for the answer",
+    2: "the request came at the wrong moment",
+    3: "something more urgent came",
+    4: "its answer does not fit into one message",
+    5: "it could not check who asks",
+    6: "it wants secured messages",
+    7: "it takes no messages in parts",
+    8: "its own program took too long",
+    9: "it has no room for the answer",
+    10: "it waited too long",
+    11: "the request is too long",
+}
+"""What an abort reason means (clause 18.10), as the end of a sentence."""
+
+
+class Answer(NamedTuple):
+    """What came back to a confirmed request."""
+
+    kind: int
+    invoke: int
+    service: int
+    """Of an error too; 0 in a reject or an abort."""
+    code: int = 0
+    """Of an error, a reject or an abort."""
+    value: bytes = b""
+    """What stands between the tags around a property's value."""
+
+    @property
+    def refusal(self) -> str:
+        """Why it did not do it, as the end of a sentence; nothing where it did."""
+        if self.kind in (Pdu.SIMPLE_ACK, Pdu.COMPLEX_ACK):
+            return ""
+        table = {Pdu.ERROR: ERRORS, Pdu.REJECT: REJECTS, Pdu.ABORT: ABORTS}.get(Pdu(self.kind), {})
+        return table.get(self.code, f"it answered {Pdu(self.kind).name.lower()} {self.code}")
+
+
+def _tagged(number: int, data: bytes) -> bytes:
+    return bytes((number << 4 | 8 | len(data),)) + data
+
+
+def _number(value: int) -> bytes:
+    return value.to_bytes(max(1, (value.bit_length() + 7) // 8), "big")
+
+
+def _object(instance: int) -> bytes:
+    return _tagged(0, (NETWORK_PORT << 22 | instance).to_bytes(4, "big"))
+
+
+def _request(invoke: int, service: int, parameters: bytes) -> bytes:
+    apdu = bytes((0x00, 0x05, invoke, service)) + parameters
+    npdu = bytes((1, 4)) + apdu
+    return bytes((0x81, 0x0A)) + (4 + len(npdu)).to_bytes(2, "big") + npdu
+
+
+def read_property(invoke: int, instance: int, number: int) -> bytes:
+    """Return the question for a property (clause 15.5)."""
+    return _request(invoke, Service.READ_PROPERTY, _object(instance) + _tagged(1, _number(number)))
+
+
+def write_property(invoke: int, instance: int, number: int, value: bytes) -> bytes:
+    """Return the request to change a property; ``value`` has its own tags (clause 15.9)."""
+    told = _object(instance) + _tagged(1, _number(number)) + b"\x3e" + value + b"\x3f"
+    return _request(invoke, Service.WRITE_PROPERTY, told)
+
+
+def activate_changes(invoke: int, password: str) -> bytes:
+    """Return the request to use what was written (clause 16.4)."""
+    text = b"\0" + password.encode()
+    secret = (b"\x1d" + bytes((len(text),)) if len(text) > 4 else bytes((0x18 | len(text),))) + text
+    return _request(
+        invoke, Service.REINITIALIZE_DEVICE, _tagged(0, bytes((ACTIVATE_CHANGES,))) + (secret if password else b"")
+    )
+
+
+def octets(data: bytes) -> bytes:
+    """Write an octet string (clause 20.2.10)."""
+    return bytes((0x60 | len(data),)) + data
+
+
+def boolean(*, value: bool) -> bytes:
+    """Write a boolean (clause 20.2.3)."""
+    return bytes((0x10 | value,))
+
+
+def decode_answer(data: bytes) -> Answer | Unreadable:
+    """Read what came back (clauses 20.1.4 to 20.1.9)."""
+    if len(data) < 8 or data[0] != 0x81 or data[4] != 1:
+        return Unreadable("BACnet", 0, "it is no BACnet/IP message")
+    at = 6
+    for bit in (0x20, 0x08):  # destination, source: network number and address
+        if data[5] & bit:
+            if at + 3 > len(data):
+                return Unreadable("BACnet", at, "it ends inside a network address")
+            at += 3 + data[at + 2]
+    at += bool(data[5] & 0x20)
+    apdu = data[at:]
+    if len(apdu) < 3:
+        return Unreadable("BACnet", at, "it ends before its answer")
+    kind, invoke = apdu[0] >> 4, apdu[1]
+    match kind:
+        case Pdu.SIMPLE_ACK:
+            return Answer(kind, invoke, apdu[2])
+        case Pdu.COMPLEX_ACK if not apdu[0] & 0x08:
+            start, end = apdu.find(b"\x3e", 3), apdu.rfind(b"\x3f")
+            return Answer(kind, invoke, apdu[2], value=apdu[start + 1 : end] if 0 <= start < end else b"")
+        case Pdu.ERROR if len(apdu) >= 7:
+            return Answer(kind, invoke, apdu[2], apdu[-1])
+        case Pdu.REJECT | Pdu.ABORT:
+            return Answer(kind, invoke, 0, apdu[2])
+    return Unreadable("BACnet", at, "it is no answer to a confirmed request")
+
+
+def values_of(data: bytes) -> list[bytes]:
+    """Return the values of a property, each without its tag (clause 20.2.1)."""
+    found: list[bytes] = []
+    at = 0
+    while at < len(data) and len(found) < 16:
+        tag, size = data[at] >> 4, data[at] & 0x07
+        at += 1
+        if tag == 1 and not data[at - 1] & 0x08:  # a boolean has its value in its tag
+            found.append(bytes((size,)))
+            continue
+        if size == 5:
+            if at >= len(data) or data[at] > 253:
+                break
+            size, at = data[at], at + 1
+        if at + size > len(data):
+            break
+        found.append(data[at : at + size])
+        at += size
+    return found

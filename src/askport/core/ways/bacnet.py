@@ -1,0 +1,209 @@
+"""BACnet/IP: the Network Port object is read and written, and its changes are activated (ASHRAE 135 clause 12.56)."""
+
+from collections.abc import Callable
+from ipaddress import AddressValueError, IPv4Address
+from typing import NamedTuple
+
+from askport.core.addresses import UNSPECIFIED
+from askport.core.formats import bacnet
+from askport.core.formats.bacnet import ANY_INSTANCE, Answer, Property
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.field_protocols import PORT_BACNET
+from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.udp import Udp
+from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.start import Start
+from askport.core.ways.talking import FieldTerms, Talking
+from askport.core.wire import Heard
+
+_ANSWER_S = 1.5
+_ATTEMPTS = 3
+_OPTIONAL = frozenset({Property.DNS_SERVER, Property.CHANGES_PENDING, Property.DHCP_ENABLE})
+"""What a device need not have."""
+
+
+class _Step(NamedTuple):
+    """One request."""
+
+    says: str
+    number: int
+    asks: Callable[[int, int], bytes]
+    """Makes the message, from the number of the request and the instance of the object."""
+
+
+def _reads(number: Property) -> _Step:
+    words = number.name.lower().replace("_", " ")
+    return _Step(f"read {words}", number, lambda invoke, port: bacnet.read_property(invoke, port, number))
+
+
+def _writes(number: Property, value: bytes, shown: object) -> _Step:
+    words = number.name.lower().replace("_", " ")
+    return _Step(
+        f"write {words} {shown}", number, lambda invoke, port: bacnet.write_property(invoke, port, number, value)
+    )
+
+
+class BacnetTalk(Conversation):
+    """Asks one thing after the other in packets of its own, from the laptop's address beside the device."""
+
+    def __init__(self, start: Start, steps: list[_Step]) -> None:
+        """Ask for the object's number first.
+
+        Raises:
+            ValueError: it is not known where the device is, or the laptop does not reach it there.
+        """
+        super().__init__({})
+        if start.old is None or start.beside is None:
+            raise ValueError("BACnet/IP reaches a device where it is")
+        self._ends = Ends(src_mac=start.laptop_mac, src=start.beside.ip, dst_mac=start.mac, dst=start.old)
+        self._steps = [_Step("find the network port", Property.OBJECT_IDENTIFIER, self._find_port), *steps]
+        self._port = ANY_INSTANCE
+        self._invoke = start.xid() & 0xFF
+        self._asked, self._next_at = 0, start.now
+        self.answers: dict[int, list[bytes]] = {}
+
+    def _find_port(self, invoke: int, _: int) -> bytes:
+        return bacnet.read_property(invoke, ANY_INSTANCE, Property.OBJECT_IDENTIFIER)
+
+    @property
+    def has_said_all(self) -> bool:
+        """Whether everything was sent."""
+        return len(self._steps) == 1 and self._asked > 0
+
+    def receive(self, heard: Heard) -> None:
+        """Take the answer to what was asked last."""
+        ethernet, udp = heard.packet.get(Ethernet), heard.packet.get(Udp)
+        if self.done or not ethernet or not udp or ethernet.src != self._ends.dst_mac or udp.src_port != PORT_BACNET:
+            return
+        answer = bacnet.decode_answer(udp.payload)
+        if isinstance(answer, Answer) and answer.invoke == self._invoke and self._asked:
+            self._answered(answer, heard.at)
+
+    def _answered(self, answer: Answer, now: float) -> None:
+        step = self._steps[0]
+        if answer.refusal and step.number == Property.OBJECT_IDENTIFIER:
+            self._port = 1  # one that does not know the number that stands for any has its only port there
+        elif answer.refusal and step.number not in _OPTIONAL:
+            self._finish(Ended.REFUSED, f"{answer.refusal} (“{step.says}”)")
+            return
+        else:
+            values = bacnet.values_of(answer.value)
+            if step.number == Property.OBJECT_IDENTIFIER and values and len(values[0]) == 4:
+                self._port = int.from_bytes(values[0], "big") & ANY_INSTANCE
+            elif not answer.refusal:
+                self.answers[step.number] = values
+        self.spoken[-1].acknowledged = True
+        self.spoken[-1].answer = answer.refusal or "acknowledged"
+        self._steps = self._steps[1:]
+        self._invoke, self._asked, self._next_at = (self._invoke + 1) & 0xFF, 0, now
+        if not self._steps:
+            self._conclude()
+
+    def _conclude(self) -> None:
+        self._finish(Ended.WELL, "")
+
+    def handle_timer(self, now: float) -> None:
+        """Ask, or give up."""
+        if self.done or now < self._next_at:
+            return
+        if self._asked == _ATTEMPTS:
+            began = any(each.acknowledged for each in self.spoken)
+            lost = Ended.SILENT if began else Ended.UNREACHED
+            self._finish(lost, f"it did not answer {_ATTEMPTS} times")
+            return
+        step = self._steps[0]
+        message = Udp(src_port=PORT_BACNET, dst_port=PORT_BACNET, payload=step.asks(self._invoke, self._port))
+        self._send(frame_between(self._ends, message))
+        if not self._asked:
+            self.spoken.append(Spoken(step.says))
+        self._asked, self._next_at = self._asked + 1, now + _ANSWER_S
+
+    def next_deadline(self) -> float | None:
+        """Return when to ask next."""
+        return None if self.done else self._next_at
+
+
+class ReadByBacnet(BacnetTalk):
+    """Asks for the settings of its network port."""
+
+    def __init__(self, start: Start) -> None:
+        """Begin to ask.
+
+        Raises:
+            ValueError: it is not known where the device is, or the laptop does not reach it there.
+        """
+        wanted = (Property.IP_ADDRESS, Property.SUBNET_MASK, Property.DEFAULT_GATEWAY, Property.DNS_SERVER)
+        super().__init__(start, [_reads(each) for each in (*wanted, Property.DHCP_ENABLE, Property.CHANGES_PENDING)])
+
+    def _conclude(self) -> None:
+        names = {"address": Property.IP_ADDRESS, "mask": Property.SUBNET_MASK, "gateway": Property.DEFAULT_GATEWAY}
+        for name, number in names.items():
+            found = _addresses(self.answers.get(number, []))
+            self._found[name] = str(found[0]) if found and found[0] != UNSPECIFIED else "none"
+        if Property.DNS_SERVER in self.answers:
+            servers = [each for each in _addresses(self.answers[Property.DNS_SERVER]) if each != UNSPECIFIED]
+            self._found |= {f"dns{n + 1}": str(servers[n]) if n < len(servers) else "none" for n in range(2)}
+        if Property.DHCP_ENABLE in self.answers:
+            self._found["origin"] = "dhcp" if _is_true(self.answers[Property.DHCP_ENABLE]) else "static"
+        waits = _is_true(self.answers.get(Property.CHANGES_PENDING, []))
+        self._finish(Ended.WELL, "changes wait to be activated" if waits else "")
+
+
+def _addresses(values: list[bytes]) -> list[IPv4Address]:
+    found = []
+    for each in values:
+        try:
+            found.append(IPv4Address(each))
+        except AddressValueError:
+            continue
+    return found
+
+
+def _is_true(values: list[bytes]) -> bool:
+    return bool(values) and values[0] == b"\x01"
+
+
+class SetByBacnet(Talking):
+    """Writes the properties of its network port, has them used, and follows it."""
+
+    name = "bacnet"
+    what = "network port"
+
+    def __init__(self, start: Start) -> None:
+        """Begin to talk.
+
+        Raises:
+            ValueError: it cannot be reached, before and after.
+        """
+        self._steps = _set_steps(start)
+        super().__init__(start, start.kind, FieldTerms([each.says for each in self._steps]), [])
+        self.wrote = ("mask", "gateway", *(("dns",) if start.target.dns else ()))
+
+    def _set(self) -> BacnetTalk:
+        return BacnetTalk(self._start, list(self._steps))
+
+    @property
+    def _sets_until(self) -> int:
+        return len(self._steps)  # the object's number is asked for before; the last has the changes used
+
+
+def _set_steps(start: Start) -> list[_Step]:
+    target = start.target
+    at, gateway = target.interface, target.gateway or UNSPECIFIED
+    servers = b"".join(bacnet.octets(each.packed) for each in target.dns)
+    password = start.log_in.password
+    steps = [
+        _writes(Property.DHCP_ENABLE, bacnet.boolean(value=False), "false"),
+        _writes(Property.SUBNET_MASK, bacnet.octets(at.netmask.packed), at.netmask),
+        _writes(Property.DEFAULT_GATEWAY, bacnet.octets(gateway.packed), target.gateway or "none"),
+    ]
+    if target.dns:
+        steps.append(_writes(Property.DNS_SERVER, servers, " ".join(map(str, target.dns))))
+    steps.append(_writes(Property.IP_ADDRESS, bacnet.octets(at.ip.packed), at.ip))
+    activate = _Step("activate changes", 0, lambda invoke, _: bacnet.activate_changes(invoke, password))
+    return [*steps, activate]
+
+
+def shown_properties(start: Start) -> list[str]:
+    """Return what it is told."""
+    return [each.says for each in _set_steps(start)]

@@ -1,0 +1,120 @@
+"""BACnet/IP against an independent stack, whose network port is made to set the kernel's address."""
+
+import json
+import sys
+import time
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from askport.core.formats import bacnet
+from askport.core.formats.bacnet import Answer, Pdu, Property
+from askport.core.formats.unreadable import Unreadable
+from conftest import DEVICE
+
+CONTROLLER = r"""
+import asyncio, subprocess, sys
+from ipaddress import IPv4Address
+from bacpypes3.apdu import ErrorPDU, SimpleAckPDU
+from bacpypes3.app import Application
+from bacpypes3.errors import ExecutionError
+from bacpypes3.local.device import DeviceObject
+from bacpypes3.local.networkport import NetworkPortObject
+address, refuses = sys.argv[1], sys.argv[2:] == ["refuses"]
+class Port(NetworkPortObject):
+    async def write_property(self, attr, value, *more, **named):
+        if refuses: raise ExecutionError("property", "writeAccessDenied")
+        await super().write_property(attr, value, *more, **named)
+        self.changesPending = True
+class Controller(Application):
+    async def do_ReinitializeDeviceRequest(self, request):
+        await self.response(SimpleAckPDU(context=request))
+        octets = lambda value: IPv4Address(bytes(value))
+        at, mask, gateway = octets(port.ipAddress), octets(port.ipSubnetMask), octets(port.ipDefaultGateway)
+        length = bin(int(mask)).count("1")
+        run = f"sleep 0.3; ip addr flush dev zd0; ip addr add {at}/{length} dev zd0;"
+        subprocess.Popen(run + f"ip route add default via {gateway} dev zd0", shell=True)
+async def main():
+    global port
+    device = DeviceObject(objectIdentifier=("device", 1234), objectName="air", vendorIdentifier=999)
+    port = Port(address, objectIdentifier=("network-port", 3), objectName="port", ipDHCPEnable=True,
+                ipDefaultGateway=b"\0\0\0\0", ipDNSServer=[])
+    controller = Controller.from_object_list([device, port])
+    await asyncio.Future()
+asyncio.run(main())
+"""
+PLAN = ["--gateway", "10.84.19.254", "--mac", DEVICE, "--json"]
+SET = ["assign", "zl0", "--to", "10.84.16.48/22", "--dns", "10.84.19.253", "--by", "bacnet", "--at", "192.168.61.7"]
+READ = ["settings", "zl0", "--mac", DEVICE, "--by", "bacnet", "--json", "--at"]
+
+
+@pytest.fixture
+def controller(cable):
+    pytest.importorskip("bacpypes3")
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+
+    def start(*more, at="192.168.61.7/24"):
+        program = cable.start("device", sys.executable, "-c", CONTROLLER, at, *more)
+        time.sleep(2.5)
+        return program
+
+    return start
+
+
+@pytest.mark.kernel
+def test_a_device_is_read_set_and_followed(cable, controller):
+    first = controller()
+    before = cable.adapter()
+    run = cable.askport(*READ, "192.168.61.7")
+    told = json.loads(run.stdout)
+    assert (told["address"], told["prefix"], told["origin"]) == ("192.168.61.7", 24, "dhcp"), run.stdout + run.stderr
+    run = cable.askport(*SET, *PLAN)
+    document = json.loads(run.stdout)
+    assert (document["result"], document["permanent"], run.returncode) == ("taken", True, 0), run.stdout + run.stderr
+    assert cable.askport("prove", "zl0", "--at", "10.84.16.48/22", *PLAN).returncode == 0
+    first.kill()
+    first.wait()
+    controller(at="10.84.16.48/22")
+    assert json.loads(cable.askport(*READ, "10.84.16.48").stdout)["prefix"] == 22
+    assert cable.adapter() == before
+
+
+@pytest.mark.kernel
+def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, controller):
+    controller("refuses")
+    run = cable.askport(*SET, *PLAN)
+    document = json.loads(run.stdout)
+    assert (document["result"], run.returncode) == ("refused", 1), run.stdout
+    assert "that can only be read (“write subnet mask 255.255.252.0”)" in document["because"]
+    assert "192.168.61.7" in cable.ip("addr", "show", "zd0")
+
+
+@pytest.mark.parametrize(("kind", "table"), [
+    (Pdu.ERROR, bacnet.ERRORS), (Pdu.REJECT, bacnet.REJECTS), (Pdu.ABORT, bacnet.ABORTS)])  # fmt: skip
+def test_every_refusal_of_the_standard_has_its_sentence(kind, table):
+    for code, sentence in table.items():
+        told = bytes((0x0F, 0x91, 2, 0x91, code)) if kind is Pdu.ERROR else bytes((code,))
+        message = bytes((0x81, 0x0A, 0, 0, 1, 0, kind << 4, 7)) + told
+        answer = bacnet.decode_answer(message)
+        assert (answer.invoke, answer.refusal) == (7, sentence)
+
+
+@given(st.lists(st.binary(min_size=4, max_size=4), min_size=1, max_size=6), st.integers(0, 255))
+def test_what_is_written_is_read(values, invoke):
+    written = bacnet.write_property(invoke, 3, Property.DNS_SERVER, b"".join(map(bacnet.octets, values)))
+    value = written[written.index(b"\x3e") + 1 : -1]
+    assert bacnet.values_of(value) == values
+    answer = written[:6] + bytes((0x30, invoke, 12)) + written[10:]
+    assert bacnet.decode_answer(answer) == Answer(Pdu.COMPLEX_ACK, invoke, 12, value=value)
+
+
+@given(st.binary(max_size=120))
+def test_whatever_comes_is_read_or_is_none(data):
+    for each in (data, b"\x81\x0a\0\0\1\0" + data):
+        answer = bacnet.decode_answer(each)
+        assert isinstance(answer, Answer | Unreadable)
+        if isinstance(answer, Answer):
+            bacnet.values_of(answer.value)
+            assert isinstance(answer.refusal, str)
+    bacnet.values_of(data)
