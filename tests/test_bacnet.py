@@ -56,8 +56,11 @@ def controller(cable):
 
     def start(*more, at="192.168.61.7/24"):
         program = cable.start("device", sys.executable, "-c", CONTROLLER, at, *more)
-        time.sleep(2.5)
-        return program
+        for _ in range(100):
+            if cable.start_in(cable.device, "grep", "-q", ":BAC0 ", "/proc/net/udp").wait() == 0:
+                return program
+            time.sleep(0.2)
+        raise AssertionError("it does not listen")
 
     return start
 

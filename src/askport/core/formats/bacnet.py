@@ -5,8 +5,8 @@ from typing import NamedTuple
 
 from askport.core.formats.unreadable import Unreadable
 
-NETWORK_PORT = 56
-"""Object type (clause 21)."""
+DEVICE, NETWORK_PORT = 8, 56
+"""Object types (clause 21)."""
 ANY_INSTANCE = 4_194_303
 """Stands for the port on which the request came (clause 12.56)."""
 _SHORT = 4
@@ -27,6 +27,8 @@ class Property(IntEnum):
     """Of the Network Port object (clause 12.56)."""
 
     OBJECT_IDENTIFIER = 75
+    OBJECT_LIST = 76
+    """Of the device object."""
     IP_ADDRESS = 400
     DEFAULT_GATEWAY = 401
     DHCP_ENABLE = 402
@@ -128,8 +130,8 @@ def _number(value: int) -> bytes:
     return value.to_bytes(max(1, (value.bit_length() + 7) // 8), "big")
 
 
-def _object(instance: int) -> bytes:
-    return _tagged(0, (NETWORK_PORT << 22 | instance).to_bytes(4, "big"))
+def _object(instance: int, kind: int = NETWORK_PORT) -> bytes:
+    return _tagged(0, (kind << 22 | instance).to_bytes(4, "big"))
 
 
 def _request(invoke: int, service: int, parameters: bytes) -> bytes:
@@ -141,6 +143,18 @@ def _request(invoke: int, service: int, parameters: bytes) -> bytes:
 def read_property(invoke: int, instance: int, number: int) -> bytes:
     """Return the question for a property (clause 15.5)."""
     return _request(invoke, Service.READ_PROPERTY, _object(instance) + _tagged(1, _number(number)))
+
+
+def read_object_list(invoke: int, device: int) -> bytes:
+    """Return the question for all objects of a device (clause 12.11)."""
+    told = _object(device, DEVICE) + _tagged(1, _number(Property.OBJECT_LIST))
+    return _request(invoke, Service.READ_PROPERTY, told)
+
+
+def port_in(values: list[bytes]) -> int | None:
+    """Return the number of the first Network Port object of a list of identifiers, or None."""
+    numbers = (int.from_bytes(each, "big") for each in values if len(each) == 4)
+    return next((number & ANY_INSTANCE for number in numbers if number >> 22 == NETWORK_PORT), None)
 
 
 def write_property(invoke: int, instance: int, number: int, value: bytes) -> bytes:

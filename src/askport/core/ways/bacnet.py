@@ -8,7 +8,13 @@ from askport.core.addresses import UNSPECIFIED
 from askport.core.formats import bacnet
 from askport.core.formats.bacnet import ANY_INSTANCE, Answer, Property
 from askport.core.formats.ethernet import Ethernet
-from askport.core.formats.field_protocols import PORT_BACNET
+from askport.core.formats.field_protocols import (
+    PORT_BACNET,
+    Bacnet,
+    BacnetService,
+    decode_bacnet,
+    encode_bacnet,
+)
 from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.udp import Udp
 from askport.core.ways.conversation import Conversation, Ended, Spoken
@@ -18,6 +24,8 @@ from askport.core.wire import Heard
 
 _ANSWER_S = 1.5
 _ATTEMPTS = 3
+_FINDING = ("find the network port", "list its objects")
+_FINDS = (Property.OBJECT_IDENTIFIER, Property.OBJECT_LIST)
 _OPTIONAL = frozenset({Property.DNS_SERVER, Property.CHANGES_PENDING, Property.DHCP_ENABLE})
 """What a device need not have."""
 
@@ -56,14 +64,17 @@ class BacnetTalk(Conversation):
         if start.old is None or start.beside is None:
             raise ValueError("BACnet/IP reaches a device where it is")
         self._ends = Ends(src_mac=start.laptop_mac, src=start.beside.ip, dst_mac=start.mac, dst=start.old)
-        self._steps = [_Step("find the network port", Property.OBJECT_IDENTIFIER, self._find_port), *steps]
-        self._port = ANY_INSTANCE
+        self._steps = [_Step(_FINDING[0], Property.OBJECT_IDENTIFIER, self._find_port), *steps]
+        self._port = self._device = ANY_INSTANCE
         self._invoke = start.xid() & 0xFF
         self._asked, self._next_at = 0, start.now
         self.answers: dict[int, list[bytes]] = {}
 
     def _find_port(self, invoke: int, _: int) -> bytes:
         return bacnet.read_property(invoke, ANY_INSTANCE, Property.OBJECT_IDENTIFIER)
+
+    def _list_objects(self, invoke: int, _: int) -> bytes:
+        return bacnet.read_object_list(invoke, self._device)
 
     @property
     def has_said_all(self) -> bool:
@@ -75,23 +86,28 @@ class BacnetTalk(Conversation):
         ethernet, udp = heard.packet.get(Ethernet), heard.packet.get(Udp)
         if self.done or not ethernet or not udp or ethernet.src != self._ends.dst_mac or udp.src_port != PORT_BACNET:
             return
+        said = decode_bacnet(udp.payload)
+        if isinstance(said, Bacnet) and said.instance is not None:
+            self._device = said.instance
         answer = bacnet.decode_answer(udp.payload)
         if isinstance(answer, Answer) and answer.invoke == self._invoke and self._asked:
             self._answered(answer, heard.at)
 
     def _answered(self, answer: Answer, now: float) -> None:
-        step = self._steps[0]
-        if answer.refusal and step.number == Property.OBJECT_IDENTIFIER:
-            self._port = 1  # one that does not know the number that stands for any has its only port there
+        step, values = self._steps[0], bacnet.values_of(answer.value)
+        port = bacnet.port_in(values) if step.number in _FINDS else None
+        if port is not None:
+            self._port = port
+        elif step.number == Property.OBJECT_IDENTIFIER:  # it does not know the number that stands for any
+            lists = _Step(_FINDING[1], Property.OBJECT_LIST, self._list_objects)
+            self._steps.insert(1, lists)
+        elif step.number == Property.OBJECT_LIST:
+            self._port = 1
         elif answer.refusal and step.number not in _OPTIONAL:
             self._finish(Ended.REFUSED, f"{answer.refusal} (“{step.says}”)")
             return
-        else:
-            values = bacnet.values_of(answer.value)
-            if step.number == Property.OBJECT_IDENTIFIER and values and len(values[0]) == 4:
-                self._port = int.from_bytes(values[0], "big") & ANY_INSTANCE
-            elif not answer.refusal:
-                self.answers[step.number] = values
+        elif not answer.refusal:
+            self.answers[step.number] = values
         self.spoken[-1].acknowledged = True
         self.spoken[-1].answer = answer.refusal or "acknowledged"
         self._steps = self._steps[1:]
@@ -112,6 +128,9 @@ class BacnetTalk(Conversation):
             self._finish(lost, f"it did not answer {_ATTEMPTS} times")
             return
         step = self._steps[0]
+        if not self.spoken:  # the number of the device itself comes with this, where it has to be named
+            whois = Udp(src_port=PORT_BACNET, dst_port=PORT_BACNET, payload=encode_bacnet(Bacnet(BacnetService.WHO_IS)))
+            self._send(frame_between(self._ends, whois))
         message = Udp(src_port=PORT_BACNET, dst_port=PORT_BACNET, payload=step.asks(self._invoke, self._port))
         self._send(frame_between(self._ends, message))
         if not self._asked:
@@ -184,7 +203,7 @@ class SetByBacnet(Talking):
 
     @property
     def _sets_until(self) -> int:
-        return len(self._steps)  # the object's number is asked for before; the last has the changes used
+        return len(self._steps) + sum(each.text in _FINDING for each in self._conversation.spoken) - 1
 
 
 def _set_steps(start: Start) -> list[_Step]:

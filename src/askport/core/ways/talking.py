@@ -173,8 +173,9 @@ class Talking(Way):
             self._go_on(now)
 
     def receive(self, heard: Heard) -> None:
-        """See where the device is."""
+        """See where the device is; some talk in frames of their own."""
         if not self.done:
+            self._conversation.receive(heard)
             self._tracker.receive(heard)
             self._go_on(heard.at)
 
