@@ -10,7 +10,7 @@ from askport.core.channels import Closed, Fetched
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, encode_dhcp
 from askport.core.formats.icmp import Icmp, IcmpType
-from askport.core.formats.ipv4 import IPv4
+from askport.core.formats.ipv4 import IPv4, ipv4_frame
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
@@ -197,6 +197,31 @@ def test_a_power_cut_is_survived_or_not(events, passed, said):
     assert proof.passed is passed
     assert said in proof.because
     assert proof.outcome.passed is bool(passed)
+
+
+@pytest.mark.parametrize("stalls_at", [0.0, 0.6])
+def test_a_laptop_that_was_busy_has_not_seen_silence(stalls_at):
+    """It asked nothing for a while, and what it then hears is no start: the power was never cut."""
+    proof, now = PowerCycle(IT_AT_NEW, now=0.0), 0.0
+    answer = arp_frame(Arp(op=Op.REPLY, sha=IT, spa=NEW, tha=US, tpa=LAPTOP.ip), to=US)
+
+    def hear_it(at):
+        join = IPv4(
+            src=NEW, dst=IPv4Address("224.0.0.22"), protocol=2, ttl=1, payload=bytes.fromhex("2200f9fd00000000")
+        )
+        for data in (ipv4_frame(join, src=IT, dst=MacAddress(bytes.fromhex("01005e000016"))), answer):
+            proof.receive(hear(Frame(at=at, data=data)))
+
+    while now <= stalls_at:
+        proof.handle_timer(now)
+        if proof.poll():
+            proof.receive(hear(Frame(at=now + 0.001, data=answer)))
+        now += 0.1
+    for late in (0.0, 0.01, 0.3, 0.6, 1.2):
+        proof.handle_timer(now + 7.0 + late)
+        proof.poll()
+        hear_it(now + 7.0 + late + 0.002)
+    assert (proof.done, proof.power) == (False, Power.ON)
 
 
 def test_one_that_says_nothing_at_its_old_address_is_found_there_after_the_cut():

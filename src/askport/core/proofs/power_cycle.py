@@ -17,6 +17,8 @@ from askport.core.wire import Heard, Link
 from askport.core.words import listed
 
 _LOOK_INTERVAL_S = 0.5
+_LONGEST_GAP_S = 1.5
+"""Between two questions, for the time between them to count as silence."""
 _SHORTEST_CUT_S = 1.0
 """A link that is down for less than this was wiggled."""
 SHORTEST_START_S = 3.0
@@ -95,6 +97,7 @@ class PowerCycle(Proof):
         self._link_up = True
         self._told = False
         self._last_heard_at = now
+        self._asked_at = now
         self._look_at = now
         self._give_up_at: float | None = None
         self._elsewhere_at: float | None = None
@@ -230,11 +233,21 @@ class PowerCycle(Proof):
         if self.done or now < self._look_at:
             return
         self._look_at = now + _LOOK_INTERVAL_S
-        if self.power in (Power.ON, Power.UNSURE) and now - self._last_heard_at > self._start_s:
+        if self.power in (Power.ON, Power.UNSURE) and self._is_silent(now):
             self._off(self._last_heard_at)
         if self.power is Power.STARTING:
             return  # its tracker asks
+        self._asked_at = now
         self._send(arp_question(self.subject.laptop_mac, self.subject.at.ip, sender=self.subject.laptop.ip))
+
+    def _is_silent(self, now: float) -> bool:
+        """Whether it left question after question unanswered for as long as a start takes.
+
+        A laptop that was busy, and did not ask, has not seen silence: it counts from now on.
+        """
+        if now - max(self._last_heard_at, self._asked_at) > _LONGEST_GAP_S:
+            self._last_heard_at = now
+        return now - self._last_heard_at > self._start_s
 
     def next_deadline(self) -> float | None:
         """Return when to ask next."""
