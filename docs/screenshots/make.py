@@ -31,7 +31,6 @@ def _next_by_page(tag: str) -> list[Step]:
 
 # Each tour: options of the demo, then its steps.
 TOURS: tuple[tuple[list[str], list[Step]], ...] = (
-    (["--pace", "1"], [("Listening for 1 s", "nothing-yet.png")]),
     (
         ["--pace", "8"],
         [
