@@ -5,10 +5,13 @@ capture files are bent too. No frame may raise, and none may take over a millise
 one that did is read again, because what else the machine does slows any frame once. A long run says how far it is.
 """
 
+import contextlib
 import os
 import sys
 import time
 from collections.abc import Callable
+from datetime import UTC, datetime
+from ipaddress import IPv4Address, IPv4Interface
 from multiprocessing import Pool
 from random import Random
 from struct import pack
@@ -18,9 +21,11 @@ from askport.core.finding.clues import Clue
 from askport.core.finding.finder import Finder
 from askport.core.finding.quoting import Marked, bytes_behind
 from askport.core.finding.readers import read_clues
+from askport.core.formats import bacnet, cip, onvif
 from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
 from askport.core.formats.frame_fields import Field, fields_of
 from askport.core.formats.packet import read_packet
+from askport.core.formats.unreadable import Unreadable
 from askport.core.wire import Frame, hear
 from capture import mixed
 
@@ -107,6 +112,56 @@ def _capture(random: Random, frames: list[bytes], wrong: list[str]) -> None:
         wrong.append(f"{type(error).__name__}: {error}: a capture of {data.hex()}")
 
 
+def _session(data: bytes) -> None:
+    """Read what a session over EtherNet/IP brings."""
+    taken = cip.take_message(data)
+    while not isinstance(taken, Unreadable) and taken[0]:
+        reply = taken[0].reply
+        cip.decode_configuration(reply.data if reply else taken[0].body)
+        taken = cip.take_message(taken[1])
+
+
+def _answer(data: bytes) -> None:
+    """Read what a BACnet device answers."""
+    answer = bacnet.decode_answer(data)
+    if isinstance(answer, bacnet.Answer):
+        bacnet.port_in(bacnet.values_of(answer.value))
+        answer.refusal.encode()
+
+
+def _service(data: bytes) -> None:
+    """Read what an ONVIF device service answers."""
+    with contextlib.suppress(onvif.NotOnvif):
+        body = onvif.read_answer(data.decode("utf-8", "replace"))
+        onvif.fault_of(body)
+        onvif.clock_of(body)
+        body.addresses("IPv4Address")
+
+
+_NOW = datetime(2026, 3, 4, tzinfo=UTC)
+_CONFIGURATION = cip.encode_configuration(cip.Configuration(*map(IPv4Address, (1, 2, 3)), domain=b"hatchery"))
+_READERS: tuple[tuple[Callable[[bytes], None], tuple[bytes, ...]], ...] = (
+    (_session, (cip.register_session(), cip.unconnected(1, b"\x8e\0\0\0" + _CONFIGURATION))),
+    (_answer, (bacnet.write_property(7, 3, bacnet.Property.DNS_SERVER, bacnet.octets(b"abcd") * 3),
+               bytes.fromhex("810a001801003007 0c0c0e000003 1a0190 3e640a5410283f"))),
+    (_service, (onvif.envelope(onvif.set_interface("eth0", IPv4Interface("10.84.16.40/22")),
+                               onvif.username_token("fitter", "x", bytes(16), _NOW)).encode(),)),
+)  # fmt: skip
+"""What is talked in field protocols beside frames that are heard, with whole messages to be bent."""
+
+
+def _messages(random: Random, wrong: list[str]) -> None:
+    """Bend one message of each conversation, and read it."""
+    for read, whole in _READERS:
+        data = random.choice(whole)
+        for _ in range(random.choice((1, 1, 2, 4))):
+            data = random.choice(_BENDS)(random, data or b"\0", random.choice(whole))
+        try:
+            read(data)
+        except Exception as error:  # noqa: BLE001 - what this looks for
+            wrong.append(f"{type(error).__name__}: {error}: a message of {data.hex()}")
+
+
 def _chunk(seed: int) -> tuple[int, float, list[str]]:
     """Bend and read one chunk; return how many, the slowest honest time, and what went wrong."""
     random = Random(seed)
@@ -127,6 +182,7 @@ def _chunk(seed: int) -> tuple[int, float, list[str]]:
         if number % 500 == 0:
             _capture(random, frames, wrong)
         if number % 20 == 0:
+            _messages(random, wrong)
             finder.receive(hear(Frame(at=number / 1e3, data=data)))
     for device in finder.devices():
         device.reasons()

@@ -3,6 +3,7 @@
 from contextlib import suppress
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
+from itertools import pairwise
 
 import pytest
 
@@ -576,3 +577,23 @@ def test_units_without_any_address_are_set_by_mac_all_on_one_switch_and_blink_wh
     assert (going.is_over, crate.sentence) == (True, "3 recorded without their power cut: FL-11; FL-12; FL-13.")
     assert [each.saved.interface.ip for each in units] == [site.ip + 1, site.ip + 2, site.ip + 3]
     assert journal(run, Borrowed) == [] or all(each.interface.ip in site.network for each in journal(run, Borrowed))
+
+
+def test_the_program_itself_takes_at_most_ten_seconds_a_unit(practice):
+    """In virtual time, over six heads on a switch: all beside the device's own restart."""
+    bench, run = practice("OX-01")
+    heads = scenario.twins()
+    bench.plug(*heads, switch=True)
+    run.work = [item for item in scenario.WORK if item.tag.startswith("OX")]
+    crate = SwitchCrate(run.work)
+    for number, head in enumerate(heads, 1):
+        crate.scan(f"{head.mac} OX-0{number}")
+    going, done = SwitchRun(run, crate, cuts_power=False), [bench.now()]
+    while not going.is_over and bench.now() < 200.0:
+        going.step()
+        pass_time(bench, run, span=0.1)
+        if sum(each.turn is Turn.RECORDED for each in crate.units) == len(done):
+            done.append(bench.now())
+    own = heads[0].answers_for_s + heads[0].restart_s
+    assert len(done) == 7
+    assert max(after - before for before, after in pairwise(done)) - own <= 10.0, done
