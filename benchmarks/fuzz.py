@@ -139,7 +139,7 @@ def _service(data: bytes) -> None:
 
 
 _NOW = datetime(2026, 3, 4, tzinfo=UTC)
-_CONFIGURATION = cip.encode_configuration(cip.Configuration(*map(IPv4Address, (1, 2, 3)), domain=b"hatchery"))
+_CONFIGURATION = cip.encode_configuration(cip.Configuration(IPv4Address(1), IPv4Address(2), domain=b"hatchery"))
 _READERS: tuple[tuple[Callable[[bytes], None], tuple[bytes, ...]], ...] = (
     (_session, (cip.register_session(), cip.unconnected(1, b"\x8e\0\0\0" + _CONFIGURATION))),
     (_answer, (bacnet.write_property(7, 3, bacnet.Property.DNS_SERVER, bacnet.octets(b"abcd") * 3),

@@ -283,5 +283,6 @@ def ask_for_numbers(ends: Ends) -> list[bytes]:
         (PORT_ETHERNET_IP, encode_ethernet_ip(EtherNetIp())),
         (PORT_BACNET, encode_bacnet(Bacnet(service=BacnetService.WHO_IS))),
         (PORT_WS_DISCOVERY, ws_discovery_probe(_XID)),
+        (PORT_ART_NET, encode_art_net(ArtNet(op=ArtNetOp.POLL))),
     )
     return [frame_between(ends, Udp(src_port=port, dst_port=port, payload=data)) for port, data in asked]

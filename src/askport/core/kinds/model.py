@@ -76,7 +76,7 @@ class Recognise(_Model):
 class Numbers(_Model):
     """Numbers that a device is known by to the association of one field protocol; what is given must all fit."""
 
-    protocol: Literal["dcp", "cip", "onvif", "bacnet"]
+    protocol: Literal["dcp", "cip", "onvif", "bacnet", "artnet"]
     vendor: Annotated[int, Field(strict=True, ge=0, le=0xFFFF)] | None = None
     product: Annotated[int, Field(strict=True, ge=0, le=0xFFFF)] | None = None
 

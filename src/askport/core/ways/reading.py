@@ -3,6 +3,7 @@
 from collections.abc import Callable
 
 from askport.core.kinds.model import ConsoleWay, PageWay
+from askport.core.ways.artnet import read_by_art_net
 from askport.core.ways.bacnet import ReadByBacnet
 from askport.core.ways.cip import ReadByCip
 from askport.core.ways.console import far_end
@@ -14,7 +15,7 @@ from askport.core.ways.page import page_of
 from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.start import Start
 
-PROTOCOLS = {"dcp": "PROFINET DCP", "cip": "EtherNet/IP", "onvif": "ONVIF", "bacnet": "BACnet"}
+PROTOCOLS = {"dcp": "PROFINET DCP", "cip": "EtherNet/IP", "onvif": "ONVIF", "bacnet": "BACnet", "artnet": "Art-Net"}
 """Field protocols as people write them, by the names of their ways."""
 BY_MAC = frozenset({"dcp"})
 """Those that need no address."""
@@ -23,6 +24,7 @@ READERS: dict[str, Callable[[Start], Conversation]] = {
     "cip": ReadByCip,
     "onvif": ReadByOnvif,
     "bacnet": ReadByBacnet,
+    "artnet": read_by_art_net,
 }
 """What reads the settings of a device in a field protocol, by the name of its way; no kind is needed for that."""
 

@@ -9,6 +9,7 @@ from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of, wrote_by
 from askport.core.ways.answering_requests import AnsweringRequests
+from askport.core.ways.artnet import SetByArtNet, shown_program
 from askport.core.ways.bacnet import SetByBacnet, shown_properties
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.cip import SetByCip
@@ -243,6 +244,12 @@ def _speaks_bacnet(device: Device | None, there: IPv4Address | None, _: Kind | N
     return "It speaks BACnet: its network port is written, and says itself what it has."
 
 
+def _speaks_art_net(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
+    if device is None or there is None or not device.speaks("artnet"):
+        return None
+    return "It speaks Art-Net: its node is programmed, and says itself what it has."
+
+
 def _speaks_onvif(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
     if device is None or there is None or not device.speaks("onvif"):
         return None
@@ -337,6 +344,19 @@ WAYS: dict[str, WayEntry] = {
             enter_does="tell it by BACnet, and follow it to {target}",
             says_lines=shown_properties,
             begin=SetByBacnet,
+        ),
+        WayEntry(
+            name=SetByArtNet.name,
+            title="by Art-Net",
+            done="by Art-Net",
+            says="programs its Art-Net node (ArtIpProg), and follows it. Needs --at",
+            fits=_speaks_art_net,
+            needs_laptop=True,
+            needs_reach=True,
+            enter_does="program it by Art-Net, and follow it to {target}",
+            says_lines=shown_program,
+            tells=lambda _: ("mask", "gateway"),
+            begin=SetByArtNet,
         ),
         WayEntry(
             name=Ping.name,

@@ -66,5 +66,7 @@ def read_art_net(packet_: ArtNet, packet: Packet) -> Iterator[Clue]:
     if ethernet is None or packet_.op != ArtNetOp.POLL_REPLY or packet_.address is None:
         return
     yield from states(ethernet.src, packet_.address, "Art-Net")
+    identity = Identity("artnet")
+    yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="art-net", identity=identity)
     if packet_.name:
         yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(packet_.name, _MAX_NAME), source="art-net")
