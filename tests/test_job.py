@@ -45,8 +45,9 @@ def record_until_killed(path, said, first):
 
 def test_what_was_called_recorded_survives_kill_9(tmp_path):
     """A writer is killed 200 times: all it had said is there, the chain holds, the register is the journal's."""
-    path, random, said = tmp_path / "job.askport", Random(9), []
-    for _ in range(200):
+    path, random, said, kills = tmp_path / "job.askport", Random(9), [], 0
+    while kills < 200 or (len(said) <= 200 and kills < 1000):  # a slow disk wants more lives for as much
+        kills += 1
         here, there = os.pipe()
         writer = os.fork()
         if writer == 0:
@@ -63,7 +64,7 @@ def test_what_was_called_recorded_survives_kill_9(tmp_path):
         if path.exists() and path.stat().st_size:
             JobFile(path, create=True).close()  # as the next start would
     rows = JobFile(path, create=False).checked()
-    assert len(said) > 40, "enough for the kills to have met something, on a slow disk too"
+    assert len(said) > 200
     assert set(said) <= {row.tag for row in rows if row.last.recorded_at}
 
 

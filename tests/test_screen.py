@@ -113,11 +113,15 @@ def test_a_crate_on_a_switch_goes_by_itself_after_the_last_label(terminal):
     for number in (1, 2, 3, 4, 5, 6):
         screen.keys(*f"00005e00534{number}", "Enter", *f"OX-0{number}", "Enter")
         screen.until(f"OX-0{number}")
-    screen.until("Pull the power of the switch and of all 6 units", seconds=120)
+    for number in range(1, 6):
+        screen.until(f"OX-0{number}     recorded")
+    screen.until("Pull the power of the switch and of all 6 units")
     screen.keys("F6")
     screen.until("power off")
     screen.keys("F6")
-    screen.until("Enter ▸ 6 of 6 proven.", "answers ━", seconds=120)
+    for number in range(1, 7):
+        screen.until(f"OX-0{number}     proven")
+    screen.until("Enter ▸ 6 of 6 proven.", "answers ━")
     screen.keys("Enter")
     screen.until("✓ OX-06", "asks by BOOTP", "BL-01")
     screen.leave()
