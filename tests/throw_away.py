@@ -7,7 +7,8 @@ from askport.cli.main import main
 from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.machine import earliest
-from askport.core.ways.table import WAYS, WayEntry
+from askport.core.ways.entry import WayEntry
+from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
 
 EXPERIMENT = 0x88B5

@@ -26,6 +26,7 @@ from askport.core.plan.landings import aligned, landings
 from askport.core.plan.target import Target, require_sound
 from askport.core.ways.log_in import LogIn
 from askport.core.ways.ping import Ping
+from askport.core.ways.reading import WITH_PASSWORD
 from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
@@ -94,7 +95,8 @@ def assign(
     if over not in (None, "telnet", "ssh", "serial"):
         raise BadInput(f"'{over}' is no way to a console: write telnet, ssh or serial.")
     its_kind = kind_named(kind, job).kind if kind else _by_manual(payload) if by == Ping.name else None
-    wanted = (its_kind is not None and its_kind.asks_password(by, over)) or bool(user)
+    asks = its_kind is not None and its_kind.asks_password(by, over)
+    wanted = asks or bool(user) or by in WITH_PASSWORD
     plan = _Plan(
         target=target,
         by=by,

@@ -42,6 +42,7 @@ def list_(
 @app.command()
 def show(name: Annotated[str, typer.Argument(help="A kind's name, or a file.")], json: JsonOption = False) -> None:
     """Show one kind."""
+    from askport.core.kinds.model import SnmpWay
     from askport.edges.kinds import kind_named
 
     kind = kind_named(name).kind
@@ -57,7 +58,8 @@ def show(name: Annotated[str, typer.Argument(help="A kind's name, or a file.")],
         print(f"    {kind.notes}")
     for way in kind.way:
         lasts = {"yes": "lasts", "no": "gone at a power cut", "after keep": "lasts once it is told to keep it"}
-        print(f"    by {way.by}: {lasts.get(way.permanent or '', 'whether it lasts is not known')}")
+        told = "its agent says whether it lasts" if isinstance(way, SnmpWay) else lasts.get(way.permanent or "")
+        print(f"    by {way.by}: {told or 'whether it lasts is not known'}")
 
 
 @app.command()

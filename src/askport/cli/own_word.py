@@ -9,7 +9,8 @@ from askport.core.errors import BadInput
 from askport.core.kinds.model import Kind
 from askport.core.plan.target import Target
 from askport.core.ways.log_in import LogIn
-from askport.core.ways.reading import BY_MAC, READERS, reading
+from askport.core.ways.reading import BY_MAC, READERS, WITH_PASSWORD, reading
+from askport.core.ways.snmp import ReadBySnmp, access_of
 from askport.core.ways.start import Start
 
 
@@ -36,14 +37,16 @@ def reading_start(
         raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")
     if by not in BY_MAC and at is None and "/" not in port:
         raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
-    asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user)
+    asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user) or by in WITH_PASSWORD
     start = Start(
         mac=mac, target=Target(interface=IPv4Interface(at or 0)), laptop_mac=mac, laptop=None, old=at, now=0.0,
         xid=lambda: 0, kind=kind, port=tcp_port(port) if port and "/" not in port else None,
         line=port if "/" in port else "",
         log_in=LogIn(user, read_password(password_from, wanted=asks)),
     )  # fmt: skip
-    if kind and reading(start, by) is None:
+    if by == ReadBySnmp.name:
+        access_of(start)
+    if kind and by not in READERS and reading(start, by) is None:
         what = by or "console or page"
         raise BadInput(f"The kind '{kind.name}' does not say how its {what} is read: give that way read = [...].")
     return start

@@ -214,7 +214,27 @@ class HandWay(_Setting):
     """Where its menu is."""
 
 
-KindWay = Annotated[ConsoleWay | PageWay | PingWay | HandWay, Field(discriminator="by")]
+class SnmpWay(_Model):
+    """The tables of its SNMP agent; what lasts, it says itself."""
+
+    by: Literal["snmp"]
+    version: Literal["1", "2c", "3"] = "2c"
+    auth: Literal["md5", "sha", "sha-224", "sha-256", "sha-384", "sha-512"] | None = None
+    """How a password of version 3 is used (RFC 3414, 7860)."""
+    privacy: Literal["des", "aes", "aes-192", "aes-256"] | None = None
+    """How its messages are encrypted (RFC 3414, 3826)."""
+
+    @model_validator(mode="after")
+    def _fits(self) -> "SnmpWay":
+        if self.version != "3" and (self.auth or self.privacy):
+            raise ValueError('auth and privacy are of version 3: add version = "3"')
+        if self.privacy and not self.auth:
+            raise ValueError("privacy needs auth beside it")
+        return self
+
+
+AnyWay = ConsoleWay | PageWay | PingWay | HandWay | SnmpWay
+KindWay = Annotated[AnyWay, Field(discriminator="by")]
 Name = Annotated[str, Field(min_length=1, max_length=60), PlainSerializer(str)]
 
 
@@ -241,8 +261,10 @@ class Kind(_Model):
         """Whether one of its ways is entered with a name or a password."""
         return any(self.is_entered_with(way) for way in self.way)
 
-    def is_entered_with(self, way: "ConsoleWay | PageWay | PingWay | HandWay") -> bool:
+    def is_entered_with(self, way: AnyWay) -> bool:
         """Whether one of its ways asks for a name or a password."""
+        if isinstance(way, SnmpWay):
+            return True
         if isinstance(way, ConsoleWay):
             texts = [line.send for line in (*way.login, *way.read, *way.set, *way.keep, *way.restart)]
         else:
@@ -259,7 +281,7 @@ class Kind(_Model):
         if isinstance(way, ConsoleWay):
             lines = (*way.login, *way.read, *way.set, *way.keep, *way.restart)
             return (over or way.over) == "ssh" or any("{password}" in line.send for line in lines)
-        if isinstance(way, PageWay) and way.log_in_by == "header":
+        if isinstance(way, SnmpWay) or (isinstance(way, PageWay) and way.log_in_by == "header"):
             return True
         steps = (*way.login, *way.read, *way.set) if isinstance(way, PageWay) else ()
         return any("{password}" in text for step in steps for text in step.texts)
@@ -271,6 +293,6 @@ class Kind(_Model):
         steps = way.set if isinstance(way, PageWay) else ()
         return any("{name}" in text for text in (*lines, *(text for step in steps for text in step.texts)))
 
-    def way_by(self, by: str) -> "ConsoleWay | PageWay | PingWay | HandWay | None":
+    def way_by(self, by: str) -> AnyWay | None:
         """Return its way of this name, or None where it has none."""
         return next((each for each in self.way if each.by == by), None)

@@ -19,9 +19,10 @@ from askport.core.register.entries import Entry, Named
 from askport.core.steps import Phase
 from askport.core.transitions import Event, after
 from askport.core.ways.choosing import WayChoice, fitting
+from askport.core.ways.entry import WayEntry
 from askport.core.ways.log_in import NO_LOG_IN
 from askport.core.ways.start import Start
-from askport.core.ways.table import WayEntry, entry_of
+from askport.core.ways.table import entry_of
 
 
 class Visit:

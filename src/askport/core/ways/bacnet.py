@@ -7,7 +7,6 @@ from typing import NamedTuple
 from askport.core.addresses import UNSPECIFIED
 from askport.core.formats import bacnet
 from askport.core.formats.bacnet import ANY_INSTANCE, Answer, Property
-from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.field_protocols import (
     PORT_BACNET,
     Bacnet,
@@ -15,15 +14,11 @@ from askport.core.formats.field_protocols import (
     decode_bacnet,
     encode_bacnet,
 )
-from askport.core.formats.packet import Ends, frame_between
-from askport.core.formats.udp import Udp
-from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.conversation import Ended
+from askport.core.ways.datagrams import Datagrams
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms, Talking
-from askport.core.wire import Heard
 
-_ANSWER_S = 1.5
-_ATTEMPTS = 3
 _FINDING = ("find the network port", "list its objects")
 _FINDS = (Property.OBJECT_IDENTIFIER, Property.OBJECT_LIST)
 _OPTIONAL = frozenset({Property.DNS_SERVER, Property.CHANGES_PENDING, Property.DHCP_ENABLE})
@@ -51,8 +46,10 @@ def _writes(number: Property, value: bytes, shown: object) -> _Step:
     )
 
 
-class BacnetTalk(Conversation):
-    """Asks one thing after the other in packets of its own, from the laptop's address beside the device."""
+class BacnetTalk(Datagrams):
+    """Asks one thing after the other."""
+
+    port, protocol = PORT_BACNET, "BACnet/IP"
 
     def __init__(self, start: Start, steps: list[_Step]) -> None:
         """Ask for the object's number first.
@@ -60,14 +57,10 @@ class BacnetTalk(Conversation):
         Raises:
             ValueError: it is not known where the device is, or the laptop does not reach it there.
         """
-        super().__init__({})
-        if start.old is None or start.beside is None:
-            raise ValueError("BACnet/IP reaches a device where it is")
-        self._ends = Ends(src_mac=start.laptop_mac, src=start.beside.ip, dst_mac=start.mac, dst=start.old)
+        super().__init__(start)
         self._steps = [_Step(_FINDING[0], Property.OBJECT_IDENTIFIER, self._find_port), *steps]
-        self._port = self._device = ANY_INSTANCE
+        self._network_port = self._device = ANY_INSTANCE
         self._invoke = start.xid() & 0xFF
-        self._asked, self._next_at = 0, start.now
         self.answers: dict[int, list[bytes]] = {}
 
     def _find_port(self, invoke: int, _: int) -> bytes:
@@ -81,28 +74,30 @@ class BacnetTalk(Conversation):
         """Whether everything was sent."""
         return len(self._steps) == 1 and self._asked > 0
 
-    def receive(self, heard: Heard) -> None:
-        """Take the answer to what was asked last."""
-        ethernet, udp = heard.packet.get(Ethernet), heard.packet.get(Udp)
-        if self.done or not ethernet or not udp or ethernet.src != self._ends.dst_mac or udp.src_port != PORT_BACNET:
-            return
-        said = decode_bacnet(udp.payload)
+    def _question(self) -> tuple[str, list[bytes]]:
+        step = self._steps[0]
+        # the number of the device itself comes first, where it has to be named
+        who = [] if self.spoken else [encode_bacnet(Bacnet(BacnetService.WHO_IS))]
+        return step.says, [*who, step.asks(self._invoke, self._network_port)]
+
+    def _take(self, payload: bytes, now: float) -> None:
+        said = decode_bacnet(payload)
         if isinstance(said, Bacnet) and said.instance is not None:
             self._device = said.instance
-        answer = bacnet.decode_answer(udp.payload)
+        answer = bacnet.decode_answer(payload)
         if isinstance(answer, Answer) and answer.invoke == self._invoke and self._asked:
-            self._answered(answer, heard.at)
+            self._answered(answer, now)
 
     def _answered(self, answer: Answer, now: float) -> None:
         step, values = self._steps[0], bacnet.values_of(answer.value)
         port = bacnet.port_in(values) if step.number in _FINDS else None
         if port is not None:
-            self._port = port
+            self._network_port = port
         elif step.number == Property.OBJECT_IDENTIFIER:  # it does not know the number that stands for any
             lists = _Step(_FINDING[1], Property.OBJECT_LIST, self._list_objects)
             self._steps.insert(1, lists)
         elif step.number == Property.OBJECT_LIST:
-            self._port = 1
+            self._network_port = 1
         elif answer.refusal and step.number not in _OPTIONAL:
             self._finish(Ended.REFUSED, f"{answer.refusal} (“{step.says}”)")
             return
@@ -111,35 +106,13 @@ class BacnetTalk(Conversation):
         self.spoken[-1].acknowledged = True
         self.spoken[-1].answer = answer.refusal or "acknowledged"
         self._steps = self._steps[1:]
-        self._invoke, self._asked, self._next_at = (self._invoke + 1) & 0xFF, 0, now
+        self._invoke = (self._invoke + 1) & 0xFF
+        self._ask_next(now)
         if not self._steps:
             self._conclude()
 
     def _conclude(self) -> None:
         self._finish(Ended.WELL, "")
-
-    def handle_timer(self, now: float) -> None:
-        """Ask, or give up."""
-        if self.done or now < self._next_at:
-            return
-        if self._asked == _ATTEMPTS:
-            began = any(each.acknowledged for each in self.spoken)
-            lost = Ended.SILENT if began else Ended.UNREACHED
-            self._finish(lost, f"it did not answer {_ATTEMPTS} times")
-            return
-        step = self._steps[0]
-        if not self.spoken:  # the number of the device itself comes with this, where it has to be named
-            whois = Udp(src_port=PORT_BACNET, dst_port=PORT_BACNET, payload=encode_bacnet(Bacnet(BacnetService.WHO_IS)))
-            self._send(frame_between(self._ends, whois))
-        message = Udp(src_port=PORT_BACNET, dst_port=PORT_BACNET, payload=step.asks(self._invoke, self._port))
-        self._send(frame_between(self._ends, message))
-        if not self._asked:
-            self.spoken.append(Spoken(step.says))
-        self._asked, self._next_at = self._asked + 1, now + _ANSWER_S
-
-    def next_deadline(self) -> float | None:
-        """Return when to ask next."""
-        return None if self.done else self._next_at
 
 
 class ReadByBacnet(BacnetTalk):

@@ -13,18 +13,29 @@ from askport.core.ways.dialogue import Dialogue, shown_lines
 from askport.core.ways.onvif import ReadByOnvif
 from askport.core.ways.page import page_of
 from askport.core.ways.page_talk import PageTalk, shown_steps
+from askport.core.ways.snmp import ReadBySnmp
 from askport.core.ways.start import Start
 
-PROTOCOLS = {"dcp": "PROFINET DCP", "cip": "EtherNet/IP", "onvif": "ONVIF", "bacnet": "BACnet", "artnet": "Art-Net"}
+PROTOCOLS = {
+    "dcp": "PROFINET DCP",
+    "cip": "EtherNet/IP",
+    "onvif": "ONVIF",
+    "bacnet": "BACnet",
+    "artnet": "Art-Net",
+    "snmp": "SNMP",
+}
 """Field protocols as people write them, by the names of their ways."""
 BY_MAC = frozenset({"dcp"})
 """Those that need no address."""
+WITH_PASSWORD = frozenset({"snmp"})
+"""Those that nobody is let in by without one."""
 READERS: dict[str, Callable[[Start], Conversation]] = {
     "dcp": ReadByDcp,
     "cip": ReadByCip,
     "onvif": ReadByOnvif,
     "bacnet": ReadByBacnet,
     "artnet": read_by_art_net,
+    "snmp": ReadBySnmp,
 }
 """What reads the settings of a device in a field protocol, by the name of its way; no kind is needed for that."""
 
@@ -40,7 +51,8 @@ def reading(start: Start, by: str | None = None) -> Conversation | None:
         BadInput: what its console or page is entered with was not given.
     """
     for name, reads in READERS.items():
-        if name == by or (by is None and name in start.speaks and (name in BY_MAC or start.beside)):
+        speaks = name in start.speaks or (start.kind is not None and start.kind.way_by(name) is not None)
+        if name == by or (by is None and speaks and (name in BY_MAC or start.beside)):
             return reads(start)
     ways = start.kind.way if start.kind else ()
     for way in ways:

@@ -1,7 +1,6 @@
 """The ways of setting an address: to have one more, write its module and one line here."""
 
-from collections.abc import Callable, Collection
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from ipaddress import IPv4Address
 
 from askport.core.errors import BadInput
@@ -9,54 +8,17 @@ from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of, wrote_by
 from askport.core.ways.answering_requests import AnsweringRequests
-from askport.core.ways.artnet import SetByArtNet, shown_program
-from askport.core.ways.bacnet import SetByBacnet, shown_properties
 from askport.core.ways.by_hand import ByHand
-from askport.core.ways.cip import SetByCip
-from askport.core.ways.cip import shown_steps as shown_objects
 from askport.core.ways.console import Console, far_end
 from askport.core.ways.conversation import Conversation
-from askport.core.ways.dcp import SetByDcp, shown_values
 from askport.core.ways.dialogue import Dialogue, shown_lines
-from askport.core.ways.onvif import SetByOnvif, shown_calls
+from askport.core.ways.entry import WayEntry
+from askport.core.ways.field_protocols import FIELD
 from askport.core.ways.page import Page, page_of
 from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.ping import Ping
 from askport.core.ways.start import Start
 from askport.core.ways.way import Way
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class WayEntry:
-    """One way, and all that is to be known of it before it is started."""
-
-    name: str
-    """A stable word, for scripts and the journal."""
-    title: str
-    """What it is called on the screen."""
-    done: str
-    """What it is called in the register, once it was gone."""
-    says: str
-    """What it does, for the command line."""
-    fits: Callable[[Device | None, IPv4Address | None, Kind | None], str | None]
-    """Takes the device as found, where it is and its kind; says why this way fits it, or None where it does not."""
-    by_mac: bool = False
-    """Whether it works on a device that has no address."""
-    needs_kind: bool = False
-    """Whether nothing can be done without its kind."""
-    says_lines: Callable[[Start], list[str]] = lambda _: []
-    """Returns what it will say to the device, with secrets blanked."""
-    tells: Callable[[Start], Collection[str] | None] = lambda _: None
-    """Returns which of mask, gateway and dns it tells the device beside the address; None for all."""
-    needs_laptop: bool = False
-    """Whether the laptop must have an address in the target's subnet."""
-    needs_reach: bool = False
-    """Whether the device must be reached where it is now."""
-    by_technician: bool = False
-    """Whether somebody types the values in: they are shown, and watching for the move needs no decision."""
-    enter_does: str = ""
-    """What Enter does, with ``{target}``."""
-    begin: Callable[[Start], Way]
 
 
 def _asks(device: Device | None, _: IPv4Address | None, __: Kind | None) -> str | None:
@@ -226,36 +188,6 @@ def _ping(start: Start) -> Way:
     )
 
 
-def _speaks_dcp(device: Device | None, _: IPv4Address | None, __: Kind | None) -> str | None:
-    if device is None or not device.speaks("dcp"):
-        return None
-    return "It speaks PROFINET DCP: it is told at its MAC address, and neither side needs an address for that."
-
-
-def _speaks_cip(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
-    if device is None or there is None or not device.speaks("cip"):
-        return None
-    return "It speaks EtherNet/IP: its TCP/IP Interface object is told, and says itself what it has."
-
-
-def _speaks_bacnet(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
-    if device is None or there is None or not device.speaks("bacnet"):
-        return None
-    return "It speaks BACnet: its network port is written, and says itself what it has."
-
-
-def _speaks_art_net(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
-    if device is None or there is None or not device.speaks("artnet"):
-        return None
-    return "It speaks Art-Net: its node is programmed, and says itself what it has."
-
-
-def _speaks_onvif(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
-    if device is None or there is None or not device.speaks("onvif"):
-        return None
-    return "It speaks ONVIF: its device service is told, and says itself what it has."
-
-
 WAYS: dict[str, WayEntry] = {
     entry.name: entry
     for entry in (
@@ -269,42 +201,9 @@ WAYS: dict[str, WayEntry] = {
             enter_does="answer its requests with {target}, once no other server is heard",
             begin=_answer,
         ),
-        WayEntry(
-            name=SetByDcp.name,
-            title="by PROFINET DCP",
-            done="by PROFINET DCP",
-            says="tells it by PROFINET DCP at its MAC address, to be kept; --temporary for now only. No address needed",
-            fits=_speaks_dcp,
-            by_mac=True,
-            enter_does="tell it by PROFINET DCP, and follow it to {target}",
-            says_lines=shown_values,
-            tells=lambda _: SetByDcp.wrote,
-            begin=SetByDcp,
-        ),
-        WayEntry(
-            name=SetByCip.name,
-            title="by EtherNet/IP",
-            done="by EtherNet/IP",
-            says="makes its configuration static and tells it over EtherNet/IP (CIP), and follows it. Needs --at",
-            fits=_speaks_cip,
-            needs_laptop=True,
-            needs_reach=True,
-            enter_does="tell it by EtherNet/IP, and follow it to {target}",
-            says_lines=shown_objects,
-            begin=SetByCip,
-        ),
-        WayEntry(
-            name=SetByOnvif.name,
-            title="by ONVIF",
-            done="by ONVIF",
-            says="tells its ONVIF device service, has it restart where it asks for that, and follows it. Needs --at",
-            fits=_speaks_onvif,
-            needs_laptop=True,
-            needs_reach=True,
-            enter_does="tell it by ONVIF, and follow it to {target}",
-            says_lines=shown_calls,
-            begin=SetByOnvif,
-        ),
+        FIELD["dcp"],
+        FIELD["cip"],
+        FIELD["onvif"],
         WayEntry(
             name=Console.name,
             title="talk to its console",
@@ -333,31 +232,9 @@ WAYS: dict[str, WayEntry] = {
             tells=lambda start: wrote_by(text for step in _page_of(start)[1].set for text in step.texts),
             begin=_fill_in,
         ),
-        WayEntry(
-            name=SetByBacnet.name,
-            title="by BACnet",
-            done="by BACnet",
-            says="writes its BACnet network port, has the changes used, and follows it. Needs --at",
-            fits=_speaks_bacnet,
-            needs_laptop=True,
-            needs_reach=True,
-            enter_does="tell it by BACnet, and follow it to {target}",
-            says_lines=shown_properties,
-            begin=SetByBacnet,
-        ),
-        WayEntry(
-            name=SetByArtNet.name,
-            title="by Art-Net",
-            done="by Art-Net",
-            says="programs its Art-Net node (ArtIpProg), and follows it. Needs --at",
-            fits=_speaks_art_net,
-            needs_laptop=True,
-            needs_reach=True,
-            enter_does="program it by Art-Net, and follow it to {target}",
-            says_lines=shown_program,
-            tells=lambda _: ("mask", "gateway"),
-            begin=SetByArtNet,
-        ),
+        FIELD["bacnet"],
+        FIELD["artnet"],
+        FIELD["snmp"],
         WayEntry(
             name=Ping.name,
             title="ping to its MAC",

@@ -222,7 +222,7 @@ class Talking(Way):
             self._note_spoken(now)
             self._kept = talk.said.ended is Ended.WELL
             lasts = "and was told to keep it" if self._kept else f"and was not told to keep it: {talk.said.because}"
-            self._finish(Result.TAKEN, f"It holds {self.target.interface}, {lasts}.", now)
+            self._finish(Result.TAKEN, f"It holds {self._held}, {lasts}.", now)
         for seen in self._tracker.news():
             if self.done:
                 return
@@ -290,4 +290,10 @@ class Talking(Way):
             self._effects += self._conversation.poll()  # its line has to be let go before the next one has it
             self._part, self._conversation = _Part.KEEPING, keeping
         else:
-            self._finish(Result.TAKEN, f"It holds {self.target.interface}.", now)
+            self._finish(Result.TAKEN, f"It holds {self._held}.", now)
+
+    @property
+    def _held(self) -> str:
+        """What it holds now, with its mask only where it was told one."""
+        interface = self.target.interface
+        return str(interface if self.wrote is None or "mask" in self.wrote else interface.ip)

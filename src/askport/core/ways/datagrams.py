@@ -1,0 +1,75 @@
+"""Conversations in UDP datagrams: one question at a time, asked again where nothing comes."""
+
+from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.udp import Udp
+from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.start import Start
+from askport.core.wire import Heard
+
+_ANSWER_S = 1.5
+_ATTEMPTS = 3
+
+
+class Datagrams(Conversation):
+    """Asks from the laptop's address beside the device, from and to one port."""
+
+    port: int
+    protocol: str
+    """As people write it."""
+    silence = f"it did not answer {_ATTEMPTS} times"
+    """What may be behind that nothing comes."""
+
+    def __init__(self, start: Start) -> None:
+        """Begin to ask.
+
+        Raises:
+            ValueError: it is not known where the device is, or the laptop does not reach it there.
+        """
+        super().__init__({})
+        if start.old is None or start.beside is None:
+            raise ValueError(f"{self.protocol} reaches a device where it is")
+        self._ends = Ends(src_mac=start.laptop_mac, src=start.beside.ip, dst_mac=start.mac, dst=start.old)
+        self._asked, self._next_at = 0, start.now
+
+    def _question(self) -> tuple[str, list[bytes]]:
+        """Return what is asked now, as it is shown and as what is sent."""
+        raise NotImplementedError
+
+    def _take(self, payload: bytes, now: float) -> None:
+        """Take what came from the device."""
+        raise NotImplementedError
+
+    def _ask_next(self, now: float) -> None:
+        """Go on to the next question, which is due at once."""
+        self._asked, self._next_at = 0, now
+
+    @property
+    def has_said_all(self) -> bool:
+        """Whether everything was sent."""
+        return self._asked > 0
+
+    def receive(self, heard: Heard) -> None:
+        """Take what comes from the device's port."""
+        ethernet, udp = heard.packet.get(Ethernet), heard.packet.get(Udp)
+        if not self.done and ethernet and udp and ethernet.src == self._ends.dst_mac and udp.src_port == self.port:
+            self._take(udp.payload, heard.at)
+
+    def handle_timer(self, now: float) -> None:
+        """Ask, or give up."""
+        if self.done or now < self._next_at:
+            return
+        if self._asked == _ATTEMPTS:
+            began = any(each.acknowledged for each in self.spoken)
+            self._finish(Ended.SILENT if began else Ended.UNREACHED, self.silence)
+            return
+        says, payloads = self._question()
+        for payload in payloads:
+            self._send(frame_between(self._ends, Udp(src_port=self.port, dst_port=self.port, payload=payload)))
+        if not self._asked:
+            self.spoken.append(Spoken(says))
+        self._asked, self._next_at = self._asked + 1, now + _ANSWER_S
+
+    def next_deadline(self) -> float | None:
+        """Return when to ask next."""
+        return None if self.done else self._next_at

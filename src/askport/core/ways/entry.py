@@ -1,0 +1,43 @@
+"""What is to be known of a way before it is started."""
+
+from collections.abc import Callable, Collection
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from askport.core.finding.device import Device
+from askport.core.kinds.model import Kind
+from askport.core.ways.start import Start
+from askport.core.ways.way import Way
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WayEntry:
+    """One way, and all that is to be known of it before it is started."""
+
+    name: str
+    """A stable word, for scripts and the journal."""
+    title: str
+    """What it is called on the screen."""
+    done: str
+    """What it is called in the register, once it was gone."""
+    says: str
+    """What it does, for the command line."""
+    fits: Callable[[Device | None, IPv4Address | None, Kind | None], str | None]
+    """Takes the device as found, where it is and its kind; says why this way fits it, or None where it does not."""
+    by_mac: bool = False
+    """Whether it works on a device that has no address."""
+    needs_kind: bool = False
+    """Whether nothing can be done without its kind."""
+    says_lines: Callable[[Start], list[str]] = lambda _: []
+    """Returns what it will say to the device, with secrets blanked."""
+    tells: Callable[[Start], Collection[str] | None] = lambda _: None
+    """Returns which of mask, gateway and dns it tells the device beside the address; None for all."""
+    needs_laptop: bool = False
+    """Whether the laptop must have an address in the target's subnet."""
+    needs_reach: bool = False
+    """Whether the device must be reached where it is now."""
+    by_technician: bool = False
+    """Whether somebody types the values in: they are shown, and watching for the move needs no decision."""
+    enter_does: str = ""
+    """What Enter does, with ``{target}``."""
+    begin: Callable[[Start], Way]

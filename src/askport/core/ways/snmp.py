@@ -1,0 +1,301 @@
+"""SNMP: an agent is asked for the settings of its device, and a row is added to its table of addresses (RFC 4293).
+
+The table takes an address and the interface that it is for. Masks are read-only in every standard table, and name
+servers are in none, so neither is told. Rows of other addresses are left alone: agents take their interface down with
+the row that they began with.
+"""
+
+from collections.abc import Callable
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from askport.core.kinds.model import SnmpWay
+from askport.core.ways.conversation import Ended
+from askport.core.ways.datagrams import Datagrams
+from askport.core.ways.snmp_engine import ERROR_STATUS, Access, AgentTalk, Answer, Asks, Oid, Value
+from askport.core.ways.start import Start
+from askport.core.ways.talking import FieldTerms, Talking
+
+PORT_SNMP = 161
+_MIB2: Oid = (1, 3, 6, 1, 2, 1)
+_SYS_NAME: Oid = (*_MIB2, 1, 5, 0)
+_IP_ADDRESS: Oid = (*_MIB2, 4, 34, 1)
+"""ipAddressEntry (RFC 4293); below it the column, and an address as type, length and octets."""
+_IF_INDEX, _PREFIX, _ORIGIN, _ROW_STATUS, _STORAGE = 3, 5, 6, 10, 11
+_OLD_IF_INDEX: Oid = (*_MIB2, 4, 20, 1, 2)
+_OLD_MASK: Oid = (*_MIB2, 4, 20, 1, 3)
+"""ipAdEntIfIndex and ipAdEntNetMask (RFC 1213), which nearly all agents still have."""
+_OLD_NEXT_HOP: Oid = (*_MIB2, 4, 21, 1, 7, 0, 0, 0, 0)
+"""ipRouteNextHop of the default route (RFC 1213)."""
+_ROUTE: Oid = (*_MIB2, 4, 24, 7, 1)
+"""inetCidrRouteEntry (RFC 4292)."""
+_TO_ALL: Oid = (1, 4, 0, 0, 0, 0, 0)
+"""The default route in its index: type and length of an address, its octets, and its prefix length."""
+_ROUTE_IF_INDEX, _ROUTE_TYPE, _ROUTE_STATUS = 7, 8, 17
+_REMOTE, _CREATE_AND_GO = 4, 4
+_ORIGINS = {2: "static", 4: "dhcp", 5: "link-local", 6: "link-local"}
+VOLATILE, NON_VOLATILE = 2, 3
+_LASTS = {VOLATILE: False, NON_VOLATILE: True, 4: True, 5: True}
+"""Storage types (RFC 2579): whether what is stored so is there after a restart."""
+
+
+def access_of(start: Start) -> Access:
+    """Return by what its agent lets somebody in: by its kind, or as most do.
+
+    Raises:
+        BadInput: something that it asks for was not given.
+    """
+    user, password = start.log_in.user, start.log_in.password
+    way = start.kind.way_by("snmp") if start.kind else None
+    if isinstance(way, SnmpWay):
+        access = Access(way.version, user, password, way.auth, way.privacy)
+    elif user:
+        access = Access("3", user, password, "sha", "aes") if password else Access("3", user)
+    else:
+        access = Access("2c", "", password)
+    access.require_whole()
+    return access
+
+
+class _Step(NamedTuple):
+    """One question."""
+
+    says: str
+    key: str
+    asks: Asks
+    values: Callable[[dict[str, Answer]], list[tuple[Oid, Value | None]]]
+    """Makes what is asked out of what was answered before."""
+    is_needed: bool = False
+
+
+def _get(says: str, key: str, name: Oid, *, needed: bool = False) -> _Step:
+    return _Step(says, key, Asks.GET, lambda _: [(name, None)], needed)
+
+
+def _row(column: int, address: IPv4Address) -> Oid:
+    return (*_IP_ADDRESS, column, 1, 4, *address.packed)
+
+
+class SnmpTalk(Datagrams):
+    """Asks one thing after the other."""
+
+    port, protocol = PORT_SNMP, "SNMP"
+
+    def __init__(self, start: Start, steps: list[_Step]) -> None:
+        """Begin to ask.
+
+        Raises:
+            ValueError: it is not known where the device is, or the laptop does not reach it there.
+            BadInput: something that its agent asks for was not given.
+        """
+        super().__init__(start)
+        access = access_of(start)
+        self._values = {"password": access.password}
+        self._agent, self._steps = AgentTalk(access), steps
+        wants = "wants it encrypted otherwise" if access.privacy else "knows no such user"
+        wants = wants if access.version == "3" else "does not take this community"
+        self.silence = f"it did not answer 3 times: there is no agent, or it {wants}"
+        self._is_asked = False
+        self.answers: dict[str, Answer] = {}
+
+    @property
+    def has_said_all(self) -> bool:
+        """Whether everything was sent."""
+        return not self._steps[1:] and self._asked > 0
+
+    def _question(self) -> tuple[str, list[bytes]]:
+        step = self._steps[0]
+        if not self._is_asked:
+            self._is_asked = True
+            self._agent.ask(step.asks, step.values(self.answers))
+        self._agent.is_new = False
+        return step.says, [self._agent.message]
+
+    def _take(self, payload: bytes, now: float) -> None:
+        if not self._asked:
+            return
+        self._agent.receive(payload)
+        if answer := self._agent.answer:
+            self._answered(answer, now)
+        elif self._agent.is_new:  # the engine behind the agent was found out, or its clock
+            self._asked, self._next_at = 1, now
+
+    def _answered(self, answer: Answer, now: float) -> None:
+        step = self._steps[0]
+        said, self.spoken[-1].acknowledged = self.spoken[-1], not answer.refusal
+        said.answer = answer.refusal or "acknowledged"
+        refusal = answer.refusal or ("" if answer.value is not None or step.asks is Asks.SET else ERROR_STATUS[2])
+        if refusal and step.is_needed:
+            self._finish(Ended.REFUSED, f"{refusal} (“{step.says}”)")
+            return
+        self.answers[step.key] = answer
+        self._steps, self._is_asked = self._steps[1:], False
+        self._ask_next(now)
+        if not self._steps:
+            self._conclude()
+
+    def told(self, key: str) -> Value | None:
+        """Return what it answered, or None where it has no such value."""
+        return self.answers.get(key, Answer()).value
+
+    def took(self, key: str) -> bool:
+        """Return whether it was asked that, and did not refuse."""
+        return key in self.answers and not self.answers[key].refusal
+
+    def _conclude(self) -> None:
+        self._finish(Ended.WELL, "")
+
+
+class ReadBySnmp(SnmpTalk):
+    """Asks an agent for the settings of its device."""
+
+    name = "snmp"
+
+    def __init__(self, start: Start) -> None:
+        """Begin to ask.
+
+        Raises:
+            ValueError: it is not known where the device is, or the laptop does not reach it there.
+            BadInput: something that its agent asks for was not given.
+        """
+        at = start.old or IPv4Address(0)
+        self._at = at
+        super().__init__(
+            start,
+            [
+                _get("get its name", "name", _SYS_NAME, needed=True),
+                _get("get its interface", "interface", _row(_IF_INDEX, at)),
+                _get("get its interface, as it was called before", "old interface", (*_OLD_IF_INDEX, *at.packed)),
+                _get("get its prefix", "prefix", _row(_PREFIX, at)),
+                _get("get its mask", "mask", (*_OLD_MASK, *at.packed)),
+                _get("get its origin", "origin", _row(_ORIGIN, at)),
+                _get("get how it is stored", "storage", _row(_STORAGE, at)),
+                _Step("get its default route", "route", Asks.NEXT,
+                      lambda _: [((*_ROUTE, _ROUTE_IF_INDEX, *_TO_ALL), None)]),
+                _get("get its default route, as it was called before", "old route", _OLD_NEXT_HOP),
+            ],
+        )  # fmt: skip
+
+    def _conclude(self) -> None:
+        if self.told("interface") is None and self.told("old interface") is None:
+            self._finish(Ended.REFUSED, f"its agent has no address {self._at}")
+            return
+        self._found["address"] = str(self._at)
+        mask, prefix = self.told("mask"), self.told("prefix")
+        if isinstance(mask, IPv4Address):
+            self._found["mask"] = str(mask)
+        elif isinstance(prefix, tuple) and len(prefix) > 1 and 0 < prefix[-1] <= 32:
+            self._found["prefix"] = str(prefix[-1])
+        gateway = _default_route(self.answers.get("route", Answer()).name) or self.told("old route")
+        if isinstance(gateway, IPv4Address) and int(gateway):
+            self._found["gateway"] = str(gateway)
+        elif self.took("route") or self.took("old route"):
+            self._found["gateway"] = "none"
+        origin = self.told("origin")
+        if isinstance(origin, int) and origin in _ORIGINS:
+            self._found["origin"] = _ORIGINS[origin]
+        if isinstance(name := self.told("name"), bytes) and name:
+            self._found["name"] = name.decode("utf-8", "replace")
+        self._finish(Ended.WELL, "its agent stores this until a restart only" if self.is_volatile else "")
+
+    @property
+    def is_volatile(self) -> bool:
+        """Whether the agent says that a restart takes it."""
+        return self.told("storage") == VOLATILE
+
+
+def _default_route(name: Oid) -> IPv4Address | None:
+    """Return the next hop out of the index of a default route: policy, then type, length and octets of an address."""
+    head = (*_ROUTE, _ROUTE_IF_INDEX, *_TO_ALL)
+    if name[: len(head)] != head:
+        return None
+    rest = name[len(head) :]
+    hop = rest[1 + rest[0] :] if rest else ()
+    return IPv4Address(bytes(hop[2:])) if hop[:2] == (1, 4) and len(hop) == 6 and max(hop) < 256 else None
+
+
+class SetBySnmp(Talking):
+    """Adds a row to its agent's table of addresses, then its default route, and follows it."""
+
+    name = "snmp"
+    what = "agent"
+
+    def __init__(self, start: Start) -> None:
+        """Begin to talk.
+
+        Raises:
+            ValueError: it cannot be reached, before and after.
+            BadInput: something that its agent asks for was not given.
+        """
+        self._steps = _set_steps(start)
+        super().__init__(start, start.kind, FieldTerms([each.says for each in self._steps]), [])
+
+        self.wrote = ()
+
+    def _arrived(self, now: float) -> None:
+        talk = self._conversation
+        if isinstance(talk, SnmpTalk) and talk.took("route"):
+            self.wrote = ("gateway",)
+        self._note(
+            f"SNMP takes no address away: {self._at} is left beside it, until its page or a restart ends it.", now
+        )
+        super()._arrived(now)
+
+    @property
+    def permanent(self) -> bool | None:  # type: ignore[override]
+        """Whether its agent says that a restart leaves it."""
+        talk = self._conversation
+        stored = talk.told("stored") if isinstance(talk, SnmpTalk) else None
+        return _LASTS.get(stored) if isinstance(stored, int) else None
+
+    def _set(self) -> SnmpTalk:
+        return SnmpTalk(self._start, list(self._steps))
+
+    @property
+    def _sets_until(self) -> int:
+        return _ROW_AT + 1
+
+
+_ROW_AT = 2
+"""After which steps the row is there; what comes after it may be refused."""
+
+
+def _set_steps(start: Start) -> list[_Step]:
+    target, old = start.target, start.old or IPv4Address(0)
+    new, gateway = target.interface.ip, target.gateway
+
+    def row(answers: dict[str, Answer]) -> list[tuple[Oid, Value | None]]:
+        return [(_row(_IF_INDEX, new), answers["interface"].value), (_row(_ROW_STATUS, new), _CREATE_AND_GO)]
+
+    steps = [
+        _get("get its name", "name", _SYS_NAME, needed=True),
+        _get(f"get the interface of {old}", "interface", _row(_IF_INDEX, old), needed=True),
+        _Step(f"add {new} to it", "row", Asks.SET, row, is_needed=True),
+    ]
+    if gateway:
+        index = (*_TO_ALL, 2, 0, 0, 1, 4, *gateway.packed)
+
+        def route(answers: dict[str, Answer]) -> list[tuple[Oid, Value | None]]:
+            return [
+                ((*_ROUTE, _ROUTE_IF_INDEX, *index), answers["interface"].value),
+                ((*_ROUTE, _ROUTE_TYPE, *index), _REMOTE),
+                ((*_ROUTE, _ROUTE_STATUS, *index), _CREATE_AND_GO),
+            ]
+
+        steps.append(_Step(f"add the default route {gateway}", "route", Asks.SET, route))
+    stored = _row(_STORAGE, new)
+    return [
+        *steps,
+        _Step("store it", "store", Asks.SET, lambda _: [(stored, NON_VOLATILE)]),
+        _get("get how it is stored", "stored", stored),
+    ]
+
+
+def shown_values(start: Start) -> list[str]:
+    """Return what an agent is told.
+
+    Raises:
+        BadInput: something that it asks for was not given.
+    """
+    access_of(start)
+    return [each.says for each in _set_steps(start) if each.asks is Asks.SET]

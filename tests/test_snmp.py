@@ -1,0 +1,156 @@
+"""SNMP against an independent agent, which sets the kernel's address."""
+
+import json
+import os
+import time
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from askport.core.errors import BadInput
+from askport.core.ways import snmp_engine
+from askport.core.ways.snmp_engine import Access, AgentTalk, Answer, Asks
+from conftest import DEVICE
+
+CONFIG = """
+agentaddress udp:161
+rwcommunity orchard default
+rocommunity lookonly default
+createUser plain
+rwuser plain noauth
+createUser tech SHA "long enough" AES "long enough"
+rwuser tech priv
+createUser old MD5 "long enough"
+rwuser old auth
+sysName hopper
+"""
+KIND = """
+schema = "askport.kind/1"
+name = "hopper"
+[[way]]
+by = "snmp"
+"""
+SET = ["assign", "zl0", "--to", "10.84.16.50/8", "--gateway", "10.84.19.254", "--by", "snmp", "--at", "192.168.61.7",
+       "--mac", DEVICE, "--json"]  # fmt: skip
+READ = ["settings", "zl0", "--mac", DEVICE, "--by", "snmp", "--at", "192.168.61.7", "--json"]
+NAME = (1, 3, 6, 1, 2, 1, 1, 5, 0)
+
+
+@pytest.fixture
+def agent(cable, tmp_path):
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.ip("link", "set", "lo", "up")
+    cable.ip("route", "add", "default", "via", "192.168.61.1")
+    (tmp_path / "conf").write_text(CONFIG)
+    os.environ["SNMP_PERSISTENT_DIR"] = str(tmp_path / "state")
+    cable.partner("snmpd", "snmpd", "-f", "-Lf", str(tmp_path / "log"), "-C", "-c", str(tmp_path / "conf"))
+    listens = ("grep", "-q", ":00A1 ", "/proc/net/udp")
+    for _ in range(100):
+        if cable.start_in(cable.device, *listens).wait() == 0:
+            break
+        time.sleep(0.1)
+    else:
+        raise AssertionError((tmp_path / "log").read_text())
+
+    def run(command, *more, password="long enough", kind=""):
+        if kind:
+            (tmp_path / "hopper.kind.toml").write_text(KIND + kind)
+            more = (*more, "--kind", tmp_path / "hopper.kind.toml")
+        done = cable.askport(*command, *more, "--password-from", "-", input=password + "\n")
+        assert "Traceback" not in done.stderr
+        assert password not in done.stdout + done.stderr
+        return done
+
+    return run
+
+
+@pytest.mark.kernel
+@pytest.mark.parametrize(("kind", "user", "password"), [
+    ("", [], "orchard"), ('version = "1"', [], "orchard"), ("", ["--user", "tech"], "long enough"),
+    ('version = "3"\nauth = "md5"', ["--user", "old"], "long enough")], ids=["2c", "1", "3 sha aes", "3 md5"],
+)  # fmt: skip
+def test_an_agent_is_read_and_takes_an_address(cable, agent, kind, user, password):
+    before = cable.adapter()
+    run = agent(READ, *user, password=password, kind=kind)
+    told = json.loads(run.stdout)
+    assert (told["address"], told["prefix"], told["gateway"], told["dns"]) == (
+        "192.168.61.7", 24, "192.168.61.1", [],
+    ), run.stdout + run.stderr  # fmt: skip
+    run = agent(SET, *user, password=password, kind=kind)
+    document = json.loads(run.stdout)
+    assert (document["result"], document["permanent"], run.returncode) == ("taken", False, 0), run.stdout + run.stderr
+    assert document["because"] == "It holds 10.84.16.50."
+    assert any("192.168.61.7 is left beside it" in step["text"] for step in document["steps"])
+    assert "10.84.16.50" in cable.ip("addr", "show", "zd0")
+    assert "default via 10.84.19.254" in cable.ip("route")
+    assert cable.adapter() == before
+
+
+@pytest.mark.kernel
+@pytest.mark.parametrize(("kind", "user", "password", "why"), [
+    ("", [], "nobody", "there is no agent, or it does not take this community"),
+    ("", [], "lookonly", "this access does not let that be done (“add 10.84.16.50 to it”)"),
+    ("", ["--user", "tech"], "not that one", "it does not take the password, or wants it used otherwise"),
+    ("", ["--user", "who"], "long enough", "it knows no user of that name"),
+    ('version = "3"\nauth = "sha"', ["--user", "tech"], "long enough", "this access does not let that be done"),
+    ('version = "3"\nauth = "sha"\nprivacy = "des"', ["--user", "tech"], "long enough", "encrypted"),
+])  # fmt: skip
+def test_an_agent_that_will_not_is_quoted_and_nothing_is_set(cable, agent, kind, user, password, why):
+    run = agent(SET, *user, password=password, kind=kind)
+    document = json.loads(run.stdout)
+    assert (document["result"] in ("refused", "no-answer"), run.returncode) == (True, 1), run.stdout
+    assert why in document["because"]
+    assert "10.84.16.50" not in cable.ip("addr", "show", "zd0")
+
+
+@pytest.mark.parametrize(("access", "lacks"), [
+    (Access("2c"), "its community"), (Access("3"), "a user"), (Access("3", "tech", "short", "sha"), "at least 8"),
+])  # fmt: skip
+def test_what_is_missing_is_said_before_anything_is_sent(access, lacks):
+    with pytest.raises(BadInput, match=lacks):
+        AgentTalk(access)
+
+
+def test_every_refusal_of_the_standard_has_its_sentence():
+    assert sorted(snmp_engine.ERROR_STATUS) == list(range(1, 19))
+    for sentence in (*snmp_engine.ERROR_STATUS.values(), *snmp_engine.INDICATIONS.values()):
+        assert sentence[0].islower()
+        assert not sentence.endswith(".")
+
+
+@pytest.mark.parametrize("status", range(1, 19))
+def test_a_refusal_is_said_in_its_words(status):
+    talk = _asked("2c")
+    talk.receive(_answer(talk, status, 1))
+    assert talk.answer == Answer(snmp_engine.ERROR_STATUS[status])
+
+
+def _asked(version):
+    talk = AgentTalk(Access(version, "tech", "long enough", *(("sha", "aes") if version == "3" else ())))
+    talk.ask(Asks.GET, [(NAME, None)])
+    return talk
+
+
+def _answer(talk, status, index):
+    """Return the question as an answer: of another type, with a status and an index."""
+    from pyasn1.codec.ber import decoder, encoder
+    from pysnmp.proto.api import v2c
+
+    message, _ = decoder.decode(talk.message, asn1Spec=v2c.Message())
+    request = v2c.apiMessage.get_pdu(message)
+    answer = v2c.apiPDU.get_response(request)
+    answer[1], answer[2] = status, index
+    v2c.apiMessage.set_pdu(message, answer)
+    return encoder.encode(message)
+
+
+@given(st.binary(max_size=90), st.sampled_from(["1", "2c", "3"]), st.integers(0, 60), st.integers(0, 255))
+def test_whatever_comes_is_no_exception_and_no_answer_of_its_own(noise, version, place, byte):
+    talk = _asked(version)
+    talk.receive(noise)
+    bent = bytearray(_answer(talk, 0, 0) if version == "2c" else talk.message)
+    bent[place % len(bent)] = byte
+    for each in (bytes(bent), bytes(bent[:place])):
+        talk.receive(each)
+    assert talk.answer is None or isinstance(talk.answer, Answer)
