@@ -35,7 +35,7 @@ def kinds(mac: MacAddress, address: IPv4Address) -> list[bytes]:
         frame_between(straight, Tcp(src_port=49152, dst_port=80, seq=1, flags=TcpFlag.SYN)),
         frame_between(straight, Tcp(src_port=80, dst_port=49152, seq=1, flags=TcpFlag.ACK, payload=bytes(900))),
         frame_between(straight, Udp(src_port=5000, dst_port=6000, payload=bytes(700))),
-        *(ask.frame(mac) for ask in ASKS[:6]),
+        *(ask.frame(mac, 1) for ask in ASKS[:6]),
     ]
 
 

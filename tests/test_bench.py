@@ -1,6 +1,7 @@
 """The stand-ins of the scenario as a technician meets them: what each gives away by itself, and when it is asked."""
 
 import asyncio
+import re
 from ipaddress import IPv4Address, IPv4Network
 from itertools import pairwise
 
@@ -11,7 +12,7 @@ from askport.bench.bench import Bench
 from askport.core.errors import Refused
 from askport.core.finding.clues import ClueKind
 from askport.core.finding.finder import Finder
-from askport.core.finding.greeting import ASKS
+from askport.core.finding.greeting import ASKS, Greeting
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.search import Search
 from askport.core.formats.packet import read_packet
@@ -119,7 +120,7 @@ def test_in_the_house_nobody_is_answered():
 
 @pytest.mark.parametrize("ask", ASKS, ids=lambda ask: ask.name)
 def test_every_question_to_everybody_is_a_sound_frame_that_tells_nothing_of_us(ask):
-    data = ask.frame(scenario.LAPTOP_MAC)
+    data = ask.frame(scenario.LAPTOP_MAC, 1)
     packet = read_packet(data)
     assert packet.unreadable is None
     assert data[6:12] == scenario.LAPTOP_MAC
@@ -127,6 +128,18 @@ def test_every_question_to_everybody_is_a_sound_frame_that_tells_nothing_of_us(a
     finder = Finder([scenario.LAPTOP_MAC], now=0.0)
     finder.receive(hear(Frame(at=0.0, data=data)))
     assert finder.devices() == []
+
+
+def test_no_two_probes_look_like_one_that_was_answered_already():
+    """Who has seen a message's identifier before does not answer (WS-Discovery 1.1 section 4.2)."""
+    sent = []
+    for begins_at in (0.0, 500.0):  # the program is started twice
+        greeting = Greeting(scenario.LAPTOP_MAC, now=begins_at)
+        while (now := greeting.next_deadline()) is not None:
+            greeting.handle_timer(now)
+            sent += [effect.data for effect in greeting.poll()]
+    numbers = [found[1] for each in sent if (found := re.search(rb"MessageID>([^<]+)<", each))]
+    assert len(numbers) == len({*numbers}) == 2 * 5 * 3
 
 
 def test_greeting_comes_in_rounds_that_thin_out_and_begins_anew_with_the_link():

@@ -179,7 +179,7 @@ def test_what_calls_for_care_is_said_with_what_to_do(frame, code):
 
 def test_our_own_greeting_reflected_tells_nothing():
     """A looped cable brings our questions back: whoever they name, no device has spoken."""
-    frames = [ask.frame(LAPTOP) for ask in ASKS]
+    frames = [ask.frame(LAPTOP, 1) for ask in ASKS]
     assert found(*frames).devices() == []
     reflected = found(*(data[:6] + IT + data[12:] for data in frames))
     assert all(device.addresses == () for device in reflected.devices())

@@ -42,10 +42,7 @@ def find_document(
                 "addresses": [_address(each) for each in device.addresses],
                 "asks_for_address": _asking(device, wall),
                 "names": [{"name": name, "source": source} for name, source in device.names],
-                "identities": [
-                    {"protocol": each.protocol, "vendor": each.vendor, "product": each.product, "serial": each.serial}
-                    for each in device.identities
-                ],
+                "identities": [each._asdict() for each in device.identities],
                 "services": [
                     {"transport": each.transport, "port": each.port, "source": each.source} for each in device.services
                 ],

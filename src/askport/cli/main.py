@@ -25,6 +25,7 @@ _COMMANDS = {
     "console": "console",
     "crate": "crate",
     "blink": "blink",
+    "identify": "identify",
     "reach": "reach",
     "assign": "assigning",
     "prove": "proving",

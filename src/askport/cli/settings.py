@@ -13,10 +13,11 @@ from askport.cli.own_word import reading_start
 from askport.cli.passwords import PasswordOption
 from askport.cli.talk import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address
+from askport.core.finding.clues import PROTOCOLS
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.kinds.read_back import ReadBack, contradictions, read_back
 from askport.core.ways.conversation import Ended, Said
-from askport.core.ways.reading import PROTOCOLS, reading
+from askport.core.ways.reading import READERS, reading
 from askport.core.ways.start import Start
 from askport.edges.keeper_client import Keeper
 from askport.edges.kinds import kind_named
@@ -42,15 +43,16 @@ def settings(
     chosen = kind_named(kind).kind if kind else None
     start = reading_start(device, address, chosen, by, port=port, user=user, password_from=password_from)
     way = chosen.way_by(by) if chosen else None
-    lasts = {"yes": True, "no": False}.get((way.permanent if isinstance(way, ConsoleWay | PageWay) else None) or "")
+    by_kind = way.permanent if isinstance(way, ConsoleWay | PageWay) else None
     with open_cable(adapter) as keeper, giving_back(keeper):
         said = asyncio.run(_read(keeper, start, by))
+    lasts = {"yes": True, "no": False}.get(said.found.get("lasts") or by_kind or "")
     told = read_back(said.found)
     well = said.ended is Ended.WELL
     against = contradictions(told, device, address) if address else []
     beside = [*([said.because] if well and said.because else []), *told.unread]
     notes = [*against, *(f"{each[0].upper()}{each[1:].rstrip('.')}." for each in beside)]
-    asked = by in PROTOCOLS
+    asked = by in READERS
     source = f"It said so by {PROTOCOLS[by]}." if asked else f"It said so on its {by}."
     failed = f"{'By' if asked else 'Its'} {PROTOCOLS.get(by, by)}: {said.because}."
     because = " ".join(notes) or source if well else failed

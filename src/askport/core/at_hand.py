@@ -4,6 +4,7 @@ from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import LINK_LOCAL, MacAddress
+from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind
 from askport.core.kinds.read_back import ReadBack
@@ -51,6 +52,10 @@ class AtHand:
         self.fits: list[Fit] = []
         """Kinds that fit, each with the reason, the strictest first."""
         self.first_words: list[str] = []
+        self.identities: tuple[Identity, ...] = ()
+        """What it said of itself on a connection."""
+        self.noted_identities: tuple[Identity, ...] = ()
+        """Those that are in the journal."""
         """The first text of its console, and its page's title, where they were read."""
         self.title = ""
         """The title that its page was found with, where it was asked for."""

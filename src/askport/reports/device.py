@@ -24,6 +24,7 @@ def _lines(row: Row, planned: PlannedDevice | None) -> Iterator[str]:
         about = {"kind": planned.kind, "place": planned.place, **planned.columns}
         yield from (f"  {name}  {value}" for name, value in about.items() if value)
     yield f"  as found  {first.as_found}  {iso(first.found_at)}"
+    yield from (f"  known by  {each.sentence}" for each in row.identities)
     mask = mask_of_prefix(left.prefix.value) if left.prefix.value is not None else None
     for name, shown, basis in (
         ("address", left.address.value, left.address.basis),

@@ -99,6 +99,7 @@ def _device(row: Row, set_in: dict[str, Any]) -> list[Any]:
     if cut := last.cut:
         told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
         about.append(f"After its power was cut: {told or 'nothing was heard'}.")
+    about += [f"Known by {each.sentence}." for each in row.identities]
     if len(row.visits) > 1:
         about.append(f"{len(row.visits)} visits, the first {iso(first.found_at)}.")
     if row.open_points:

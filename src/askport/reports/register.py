@@ -46,6 +46,7 @@ def device_json(row: Row) -> dict[str, Any]:
             "said": said.model_dump(mode="json", exclude={"kind", "unit", "mac"}) if said else None,
             "at": iso(first.found_at),
         },
+        "identities": [each.model_dump() for each in row.identities],
         "as_left": as_left_json(last.as_left),
         "way": last.way,
         "result": last.result,

@@ -94,6 +94,17 @@ def ask_log_in(kind: str) -> Question:
     )
 
 
+def ask_community(kind: str) -> Question:
+    """Ask for the community of the SNMP agents of a kind, for as long as the program runs."""
+    return Question(
+        f"With which community are the SNMP agents of the kind {kind} asked? It is never stored.",
+        "",
+        lambda _typed: "Enter takes it.",
+        lambda session, now, typed: session.stages.setting.log_in("", typed, now),
+        secret=True,
+    )
+
+
 def ask_name_and_password(sentence: str, use: Callable[[Session, float, str, str], object]) -> Question:
     """Ask for a name and then for a password; ``use`` takes both, with the session and the time."""
 

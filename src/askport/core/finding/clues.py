@@ -73,20 +73,35 @@ SHOWS_HOLDING = (ClueKind.ANSWERS, *SPEAKS_ARP, ClueKind.SENDS_ON_LINK)
 only once it was checked."""
 
 
+PROTOCOLS = {
+    "dcp": "PROFINET DCP", "cip": "EtherNet/IP", "onvif": "ONVIF", "bacnet": "BACnet", "artnet": "Art-Net",
+    "snmp": "SNMP", "knx": "KNXnet/IP", "modbus": "Modbus/TCP",
+}  # fmt: skip
+"""Field protocols as people write them, by their names in kind files and of their ways."""
+
+
 class Identity(NamedTuple):
-    """By which numbers a device is known to the association of one field protocol; None where it does not say."""
+    """By what a device is known to the association of one field protocol; None where it does not say."""
 
     protocol: str
-    """The way's name: ``dcp``, ``cip``, ``bacnet``."""
+    """Its name in :data:`PROTOCOLS`."""
     vendor: int | None = None
     product: int | None = None
     serial: int | None = None
+    text: str = ""
+    """What it says in words."""
 
     @property
     def words(self) -> str:
-        """The numbers, as people write them."""
+        """The numbers, as people write them, and the words."""
         named = (("vendor", self.vendor), ("product", self.product), ("serial", self.serial))
-        return ", ".join(f"{name} {number}" for name, number in named if number is not None) or "no numbers"
+        numbers = [f"{name} {number}" for name, number in named if number is not None]
+        return ", ".join([*numbers, *filter(None, [self.text])]) or "no numbers"
+
+    @property
+    def sentence(self) -> str:
+        """The protocol and what it is known by there."""
+        return f"{PROTOCOLS.get(self.protocol, self.protocol)}: {self.words}"
 
 
 class Clue(NamedTuple):

@@ -27,7 +27,11 @@ from askport.core.formats.discovery import (
     PORT_SSDP,
     PORT_WS_DISCOVERY,
     SSDP_GROUP,
+    WS_1_1,
+    WS_2005_04,
+    WS_DEVICES,
     Ssdp,
+    WsVersion,
     encode_ssdp,
     ws_discovery_probe,
 )
@@ -89,8 +93,8 @@ class Ask:
     """One question."""
 
     name: str
-    frame: Callable[[MacAddress], bytes]
-    """Takes the laptop's MAC address."""
+    frame: Callable[[MacAddress, int], bytes]
+    """Takes the laptop's MAC address, and a number that is another one each time."""
 
 
 def _group_mac(group: IPv4Address) -> MacAddress:
@@ -114,8 +118,8 @@ def _everybody_echo(mac: MacAddress) -> bytes:
     return ipv6_frame(packet, src=mac)
 
 
-def _echo(group: IPv4Address) -> Callable[[MacAddress], bytes]:
-    def frame(mac: MacAddress) -> bytes:
+def _echo(group: IPv4Address) -> Callable[[MacAddress, int], bytes]:
+    def frame(mac: MacAddress, _: int) -> bytes:
         echo = encode_icmp(Icmp(type=IcmpType.ECHO, identifier=0x4150, sequence_number=1, data=bytes(24)))
         packet = IPv4(src=GREETING_SOURCE, dst=group, protocol=PROTOCOL_ICMP, payload=echo, ttl=4)
         return ipv4_frame(packet, src=mac, dst=_group_mac(group))
@@ -190,23 +194,39 @@ def discover(mac: MacAddress, xid: int = _XID, *more: tuple[int, bytes]) -> byte
     return ipv4_frame(packet, src=mac, dst=BROADCAST_MAC)
 
 
-def _to_all(port: int, payload: bytes) -> Callable[[MacAddress], bytes]:
-    return lambda mac: _udp(mac, LIMITED_BROADCAST, port, payload)
+def _to_all(port: int, payload: bytes) -> Callable[[MacAddress, int], bytes]:
+    return lambda mac, _: _udp(mac, LIMITED_BROADCAST, port, payload)
+
+
+def _same(frame: Callable[[MacAddress], bytes]) -> Callable[[MacAddress, int], bytes]:
+    """Return what asks in the same words each time."""
+    return lambda mac, _: frame(mac)
+
+
+def _probe(version: WsVersion = WS_2005_04, types: str = "") -> Callable[[MacAddress, int], bytes]:
+    return lambda mac, number: _udp(mac, SSDP_GROUP, PORT_WS_DISCOVERY, ws_discovery_probe(number, version, types))
+
+
+def _number(mac: MacAddress, now: float, place: int = 0) -> int:
+    """Return a number that is another one each time, on each laptop."""
+    return int.from_bytes(mac, "big") << 72 | int(now * 1e6) << 8 | place
 
 
 ASKS: tuple[Ask, ...] = (
-    Ask("IPv6, all nodes", _everybody_echo),
-    Ask("address servers (DHCP)", discover),
-    Ask("PROFINET stations (DCP)", _dcp),
-    Ask("names and services (mDNS)", lambda mac: _udp(mac, MDNS_GROUP, PORT_MDNS, _SERVICES, ttl=255)),
-    Ask("names and services (mDNS over IPv6)", _mdns6),
-    Ask("descriptions (SSDP)", _ssdp),
-    Ask("devices (WS-Discovery)", lambda mac: _udp(mac, SSDP_GROUP, PORT_WS_DISCOVERY, ws_discovery_probe(_XID))),
+    Ask("IPv6, all nodes", _same(_everybody_echo)),
+    Ask("address servers (DHCP)", _same(discover)),
+    Ask("PROFINET stations (DCP)", _same(_dcp)),
+    Ask("names and services (mDNS)", lambda mac, _: _udp(mac, MDNS_GROUP, PORT_MDNS, _SERVICES, ttl=255)),
+    Ask("names and services (mDNS over IPv6)", _same(_mdns6)),
+    Ask("descriptions (SSDP)", _same(_ssdp)),
+    Ask("devices (WS-Discovery)", _probe()),
+    Ask("devices (WS-Discovery 1.1)", _probe(WS_1_1)),
+    Ask("computers and printers (WS-Discovery)", _probe(types=WS_DEVICES)),
     Ask("EtherNet/IP identities", _to_all(PORT_ETHERNET_IP, encode_ethernet_ip(EtherNetIp()))),
     Ask("BACnet devices", _to_all(PORT_BACNET, encode_bacnet(Bacnet(service=BacnetService.WHO_IS)))),
-    Ask("KNXnet/IP servers", _knx),
+    Ask("KNXnet/IP servers", _same(_knx)),
     Ask("Art-Net nodes", _to_all(PORT_ART_NET, encode_art_net(ArtNet(op=ArtNetOp.POLL)))),
-    Ask("group members (IGMP)", _igmp),
+    Ask("group members (IGMP)", _same(_igmp)),
     Ask("everybody (ping)", _echo(_ALL_HOSTS)),
     Ask("everybody (broadcast ping)", _echo(LIMITED_BROADCAST)),
     Ask("names (NetBIOS)", _to_all(PORT_NETBIOS_NAMES, _STATUS)),
@@ -258,7 +278,7 @@ class Greeting(Machine):
             return
         ask = next(self._asks, None)
         if ask:
-            self._send(ask.frame(self._mac))
+            self._send(ask.frame(self._mac, _number(self._mac, now)))
             self._next_at = now + _SPACING_S
             return
         if self._rounds == len(_ROUNDS_AFTER_S):
@@ -272,17 +292,23 @@ class Greeting(Machine):
         self._asks, self._next_at = iter(ASKS), now
 
 
-def ask_for_numbers(ends: Ends) -> list[bytes]:
+def ask_for_numbers(ends: Ends, now: float) -> list[bytes]:
     """Return questions to one device for the numbers by which its field protocols know it.
 
     Args:
         ends: from the laptop's address in the device's subnet: asked from elsewhere, a device without a gateway that
             answers could not.
+        now: which moment it is.
     """
+    probes = ((WS_2005_04, ""), (WS_1_1, ""), (WS_2005_04, WS_DEVICES))
     asked = (
         (PORT_ETHERNET_IP, encode_ethernet_ip(EtherNetIp())),
         (PORT_BACNET, encode_bacnet(Bacnet(service=BacnetService.WHO_IS))),
-        (PORT_WS_DISCOVERY, ws_discovery_probe(_XID)),
+        *(
+            (PORT_WS_DISCOVERY, ws_discovery_probe(_number(ends.src_mac, now, place), *probe))
+            for place, probe in enumerate(probes)
+        ),
+        (PORT_KNX, encode_knx(Knx(KnxService.DESCRIPTION_REQUEST, ends.src))),
         (PORT_ART_NET, encode_art_net(ArtNet(op=ArtNetOp.POLL))),
     )
     return [frame_between(ends, Udp(src_port=port, dst_port=port, payload=data)) for port, data in asked]

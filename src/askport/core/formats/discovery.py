@@ -3,6 +3,7 @@
 import re
 from ipaddress import IPv4Address
 from typing import NamedTuple
+from uuid import UUID
 
 from askport.core.formats.unreadable import Unreadable
 
@@ -75,17 +76,48 @@ def decode_ws_discovery(data: bytes) -> WsDiscovery | Unreadable:
     )
 
 
-def ws_discovery_probe(number: int) -> bytes:
-    """Return a probe for any device; ``number`` makes its message identifier."""
+class WsVersion(NamedTuple):
+    """What the two versions of WS-Discovery write differently."""
+
+    addressing: str
+    discovery: str
+    to: str
+
+
+WS_2005_04 = WsVersion(
+    "http://schemas.xmlsoap.org/ws/2004/08/addressing",
+    "http://schemas.xmlsoap.org/ws/2005/04/discovery",
+    "urn:schemas-xmlsoap-org:ws:2005:04:discovery",
+)
+"""The one that cameras speak."""
+WS_1_1 = WsVersion(
+    "http://www.w3.org/2005/08/addressing",
+    "http://docs.oasis-open.org/ws-dd/ns/discovery/2009/01",
+    "urn:docs-oasis-open-org:ws-dd:ns:discovery:2009:01",
+)
+"""The OASIS standard (section 1.5)."""
+
+
+WS_DEVICES = '<d:Types xmlns:wsdp="http://schemas.xmlsoap.org/ws/2006/02/devprof">wsdp:Device</d:Types>'
+"""What computers and printers want to be asked for: they pass over a probe for anything (Devices Profile section 2),
+and some compare the prefix too."""
+
+
+def ws_discovery_probe(number: int, version: WsVersion = WS_2005_04, types: str = "") -> bytes:
+    """Return a probe.
+
+    Args:
+        number: makes its message identifier, another one each time: who has seen it before does not answer.
+        version: which version it is written in.
+        types: what is looked for, as an element; nothing for anything.
+    """
     return (
         '<?xml version="1.0" encoding="UTF-8"?>'
         '<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" '
-        'xmlns:w="http://schemas.xmlsoap.org/ws/2004/08/addressing" '
-        'xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery"><e:Header>'
-        f"<w:MessageID>urn:uuid:00000000-0000-4000-8000-{number:012x}</w:MessageID>"
-        "<w:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</w:To>"
-        "<w:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe</w:Action>"
-        "</e:Header><e:Body><d:Probe/></e:Body></e:Envelope>"
+        f'xmlns:w="{version.addressing}" xmlns:d="{version.discovery}"><e:Header>'
+        f"<w:MessageID>{UUID(int=number % (1 << 128), version=4).urn}</w:MessageID>"
+        f"<w:To>{version.to}</w:To><w:Action>{version.discovery}/Probe</w:Action>"
+        f"</e:Header><e:Body><d:Probe>{types}</d:Probe></e:Body></e:Envelope>"
     ).encode()
 
 

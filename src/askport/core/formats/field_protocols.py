@@ -133,19 +133,29 @@ class KnxService(IntEnum):
 
     SEARCH_REQUEST = 0x0201
     SEARCH_RESPONSE = 0x0202
+    DESCRIPTION_REQUEST = 0x0203
+    DESCRIPTION_RESPONSE = 0x0204
 
 
 _KNX_SERVICES = frozenset(map(int, KnxService))
+_KNX_DESCRIBES = (KnxService.SEARCH_RESPONSE, KnxService.DESCRIPTION_RESPONSE)
+_KNX_HEADER, _KNX_DEVICE = 6, 54
+"""Bytes of the header, and of a device's description."""
 
 
 class Knx(NamedTuple):
-    """A KNXnet/IP message, with what a search answer says."""
+    """A KNXnet/IP message, with what the answer to a search says, or to a request for a description."""
 
     service: int
     address: IPv4Address = UNSPECIFIED
+    """Where it can be talked to; a description does not say that."""
     port: int = PORT_KNX
     mac: MacAddress | None = None
     name: bytes = b""
+    individual_address: int = 0
+    """On the bus: area and line of four bits each, and the device."""
+    serial: bytes = bytes(6)
+    """Its first two bytes are the manufacturer."""
 
 
 def decode_knx(data: bytes) -> Knx | Unreadable:
@@ -153,20 +163,33 @@ def decode_knx(data: bytes) -> Knx | Unreadable:
     if len(data) < 6 or data[:2] != b"\x06\x10":
         return Unreadable("KNXnet/IP", 0, "it has no KNXnet/IP header")
     service = int.from_bytes(data[2:4], "big")
-    if service not in _KNX_SERVICES or len(data) < 14 or data[6] != 8:
-        return Knx(service=service)
-    mac, name, description = None, b"", data[14:]
-    if service == KnxService.SEARCH_RESPONSE and len(description) >= 54 and description[1] == 1:
-        mac, name = MacAddress(description[18:24]), description[24:54].rstrip(b"\0")
-    port = int.from_bytes(data[12:14], "big")
-    return Knx(service=service, address=IPv4Address(data[8:12]), port=port, mac=mac, name=name)
+    message = Knx(service=service)
+    if service not in _KNX_SERVICES:
+        return message
+    described = data[_KNX_HEADER:]
+    if service != KnxService.DESCRIPTION_RESPONSE:
+        if len(data) < 14 or data[6] != 8:
+            return message
+        message = message._replace(address=IPv4Address(data[8:12]), port=int.from_bytes(data[12:14], "big"))
+        described = data[14:]
+    if service in _KNX_DESCRIBES and len(described) >= _KNX_DEVICE and described[1] == 1:
+        message = message._replace(
+            mac=MacAddress(described[18:24]),
+            name=described[24:_KNX_DEVICE].rstrip(b"\0"),
+            individual_address=int.from_bytes(described[4:6], "big"),
+            serial=described[8:14],
+        )
+    return message
 
 
 def encode_knx(message: Knx) -> bytes:
-    """Write a search request, or an answer where there is a MAC address."""
+    """Write a request, or an answer where there is a MAC address."""
     body = bytes((8, 1)) + message.address.packed + message.port.to_bytes(2, "big")
+    if message.service == KnxService.DESCRIPTION_RESPONSE:
+        body = b""
     if message.mac is not None:
-        head = bytes((54, 1, 2, 0)) + bytes(2) + bytes(2) + bytes(6) + KNX_GROUP.packed
+        on_bus = message.individual_address.to_bytes(2, "big")
+        head = bytes((_KNX_DEVICE, 1, 2, 0)) + on_bus + bytes(2) + message.serial + KNX_GROUP.packed
         body += head + message.mac + message.name[:30].ljust(30, b"\0")
     return b"\x06\x10" + message.service.to_bytes(2, "big") + (6 + len(body)).to_bytes(2, "big") + body
 

@@ -76,9 +76,11 @@ class Recognise(_Model):
 class Numbers(_Model):
     """Numbers that a device is known by to the association of one field protocol; what is given must all fit."""
 
-    protocol: Literal["dcp", "cip", "onvif", "bacnet", "artnet"]
+    protocol: Literal["dcp", "cip", "onvif", "bacnet", "artnet", "knx", "modbus"]
     vendor: Annotated[int, Field(strict=True, ge=0, le=0xFFFF)] | None = None
     product: Annotated[int, Field(strict=True, ge=0, le=0xFFFF)] | None = None
+    text: Annotated[str, Field(min_length=1, max_length=120)] | None = None
+    """What it says in words, with * for anything."""
 
 
 class DeliveredWith(_Model):
@@ -260,6 +262,12 @@ class Kind(_Model):
     def asks_log_in(self) -> bool:
         """Whether one of its ways is entered with a name or a password."""
         return any(self.is_entered_with(way) for way in self.way)
+
+    @property
+    def asks_community_only(self) -> bool:
+        """Whether all that it is entered with is the community of its SNMP agent."""
+        entered = [way for way in self.way if self.is_entered_with(way)]
+        return bool(entered) and all(isinstance(way, SnmpWay) and way.version != "3" for way in entered)
 
     def is_entered_with(self, way: AnyWay) -> bool:
         """Whether one of its ways asks for a name or a password."""

@@ -90,7 +90,8 @@ def _fit(kind: Kind, device: Device, banners: list[str], ports: set[int]) -> Fit
 
 def _is(identity: Identity, wanted: Numbers) -> bool:
     numbers = (wanted.vendor, identity.vendor), (wanted.product, identity.product)
-    return identity.protocol == wanted.protocol and all(want in (None, has) for want, has in numbers)
+    says_so = wanted.text is None or _like(identity.text, (wanted.text,))
+    return identity.protocol == wanted.protocol and says_so and all(want in (None, has) for want, has in numbers)
 
 
 def _like(text: str, patterns: Iterable[str]) -> bool:

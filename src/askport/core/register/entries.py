@@ -5,6 +5,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
+from askport.core.finding.clues import Identity
 from askport.core.mac_field import Mac
 from askport.core.plan.site_plan import PlannedDevice, Subnet
 from askport.core.register.as_left import AsLeft
@@ -52,6 +53,29 @@ class ReadOut(_Entry):
     origin: str | None
     because: str
     """What about it contradicts the wire, or could not be read."""
+
+
+class IdentifiedBy(_Model):
+    """By what a device is known in one field protocol."""
+
+    protocol: str
+    vendor: int | None = None
+    product: int | None = None
+    serial: int | None = None
+    text: str = ""
+
+    @property
+    def sentence(self) -> str:
+        """The protocol and what it is known by there."""
+        return Identity(self.protocol, self.vendor, self.product, self.serial, self.text).sentence
+
+
+class Identified(_Entry):
+    """The device said in field protocols by what it is known there."""
+
+    kind: Literal["identified"] = "identified"
+    mac: Mac
+    by: tuple[IdentifiedBy, ...]
 
 
 class Named(_Entry):
@@ -244,8 +268,8 @@ class Settled(_Model):
 
 
 Entry = (
-    SubnetPlanned | DevicePlanned | Found | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved | PowerCut | Left
-    | Kept | Recorded | Noted | Reopened | SameDevice | Taught | CrateBegun | Joined | Settled
+    SubnetPlanned | DevicePlanned | Found | Identified | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved
+    | PowerCut | Left | Kept | Recorded | Noted | Reopened | SameDevice | Taught | CrateBegun | Joined | Settled
 )  # fmt: skip
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 

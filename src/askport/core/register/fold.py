@@ -11,6 +11,7 @@ from askport.core.register.entries import (
     Borrowed,
     Entry,
     Found,
+    Identified,
     Kept,
     Left,
     Named,
@@ -90,7 +91,18 @@ class Register:
             case SameDevice():
                 self.has_come = True
                 self._same(entry)
-            case ReadOut() | Named() | WasSet() | Proved() | PowerCut() | Left() | Recorded() | Noted() | Reopened():
+            case (
+                Identified()
+                | ReadOut()
+                | Named()
+                | WasSet()
+                | Proved()
+                | PowerCut()
+                | Left()
+                | Recorded()
+                | Noted()
+                | Reopened()
+            ):
                 if row := self._with_mac(entry.mac):
                     _take(row, row.visits[-1], entry, at)
 
@@ -159,6 +171,8 @@ def fold(lines: Iterable[Line]) -> list[Row]:
 
 def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
     match entry:
+        case Identified():
+            visit.identities = entry.by
         case ReadOut():
             visit.found_said = entry
         case Named():

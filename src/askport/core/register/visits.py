@@ -8,7 +8,7 @@ from pydantic import BaseModel
 from askport.core.addresses import MacAddress
 from askport.core.mac_field import Mac
 from askport.core.register.as_left import AsLeft
-from askport.core.register.entries import UNHEARD, PowerCut, ReadOut
+from askport.core.register.entries import UNHEARD, IdentifiedBy, PowerCut, ReadOut
 
 
 class ProofRow(BaseModel):
@@ -39,6 +39,8 @@ class Visit(BaseModel):
     """The protocol by which it asked for an address, or None."""
     found_said: ReadOut | None = None
     """What it said of itself then."""
+    identities: tuple[IdentifiedBy, ...] = ()
+    """By what it is known in field protocols."""
     key: str | None = None
     """The key that its console or page showed."""
     cut: PowerCut | None = None
@@ -129,6 +131,11 @@ class Row(BaseModel):
     def mac(self) -> MacAddress:
         """The MAC address that it was found with last."""
         return self.macs[-1]
+
+    @property
+    def identities(self) -> tuple[IdentifiedBy, ...]:
+        """By what it is known in field protocols, as it said last."""
+        return next((each.identities for each in reversed(self.visits) if each.identities), ())
 
     @property
     def first(self) -> Visit:

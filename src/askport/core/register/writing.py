@@ -5,6 +5,7 @@ from dataclasses import asdict
 from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress
+from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
 from askport.core.kinds.read_back import ReadBack
 from askport.core.proofs.calls import Calls
@@ -15,7 +16,7 @@ from askport.core.proofs.proof import Outcome, Proof
 from askport.core.proofs.read_back import ReadsBack
 from askport.core.proofs.services import Services
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.entries import Found, Left, PowerCut, Proved, ReadOut, WasSet
+from askport.core.register.entries import Found, Identified, IdentifiedBy, Left, PowerCut, Proved, ReadOut, WasSet
 from askport.core.ways.way import Way
 from askport.core.wire import Heard
 
@@ -118,6 +119,11 @@ def _said(said: ReadBack) -> AsLeft:
         gateway=Value(value=said.gateway, basis=basis) if "gateway" in said.said else Value[IPv4Address](),
         dns=Value(value=said.dns, basis=basis) if "dns" in said.said else Value[tuple[IPv4Address, ...]](),
     )
+
+
+def identified(identities: Iterable[Identity], *, unit: int, mac: MacAddress) -> Identified:
+    """Return by what a device is known in field protocols."""
+    return Identified(unit=unit, mac=mac, by=tuple(IdentifiedBy(**each._asdict()) for each in identities))
 
 
 def read_out(said: ReadBack, because: str, *, unit: int, mac: MacAddress) -> ReadOut:

@@ -107,7 +107,7 @@ class Setting(Stage):
 
     @property
     def asks_for(self) -> str:
-        """Which of ``line`` and ``log-in`` the technician can give for devices of this kind, or nothing."""
+        """Which of ``line``, ``community`` and ``log-in`` can be given for devices of this kind, or nothing."""
         device, kind = self._visit.device, self._visit.device.kind
         console = kind.way_by("console") if kind else None
         if self._visit.phase not in (Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP):
@@ -119,6 +119,8 @@ class Setting(Stage):
         has_line = kind.name in self._visit.cable.around.serial_lines
         if isinstance(console, ConsoleWay) and console.over == "serial" and not has_line:
             return "line"
+        if kind.asks_community_only:
+            return "community"
         return "log-in" if kind.asks_log_in else ""
 
     def lines(self, now: float) -> tuple[list[str], str]:
@@ -297,7 +299,7 @@ class Setting(Stage):
             case Phase.KEEPING:
                 return Next(f"Having its {keeps(device.kind)} keep the address.", enter=False)
             case Phase.NOT_SET if device.way:
-                other = " u gives another log-in." if self.asks_for == "log-in" else ""
+                other = f" u gives another {asked}." if (asked := self.asks_for) in ("log-in", "community") else ""
                 return Next(f"{device.way.because} Enter tries again.{other}")
             case Phase.SETTING if device.way:
                 return Next(device.way.waits_for, enter=False)
@@ -317,4 +319,6 @@ def ask_for(error: BadInput) -> str:
     """Say what is missing to talk to a device, as what to press."""
     if "serial line" in error.message:
         return "Its console is on a serial line: press u and name the line."
+    if "community" in error.message:
+        return "Its SNMP agent asks for a community: press u and type it."
     return "It asks for a log-in: press u and type the name, then the password."

@@ -97,7 +97,8 @@ class Visit:
         device = self.device
         if device.chosen:
             live = self.cable.finder.device(device.chosen.mac) or device.chosen
-            device.chosen = replace(device.chosen, identities=live.identities)  # asked for once it was reached
+            known = tuple(dict.fromkeys((*live.identities, *device.identities)))  # asked for once it was reached
+            device.chosen, live = replace(device.chosen, identities=known), replace(live, identities=known)
             device.fits = self.kinds_of(live) or device.fits
 
     def set_unseen(self, device: Device) -> WayChoice | None:

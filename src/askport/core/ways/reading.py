@@ -16,15 +16,6 @@ from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.snmp import ReadBySnmp
 from askport.core.ways.start import Start
 
-PROTOCOLS = {
-    "dcp": "PROFINET DCP",
-    "cip": "EtherNet/IP",
-    "onvif": "ONVIF",
-    "bacnet": "BACnet",
-    "artnet": "Art-Net",
-    "snmp": "SNMP",
-}
-"""Field protocols as people write them, by the names of their ways."""
 BY_MAC = frozenset({"dcp"})
 """Those that need no address."""
 WITH_PASSWORD = frozenset({"snmp"})

@@ -196,12 +196,9 @@ class ReadBySnmp(SnmpTalk):
             self._found["origin"] = _ORIGINS[origin]
         if isinstance(name := self.told("name"), bytes) and name:
             self._found["name"] = name.decode("utf-8", "replace")
-        self._finish(Ended.WELL, "its agent stores this until a restart only" if self.is_volatile else "")
-
-    @property
-    def is_volatile(self) -> bool:
-        """Whether the agent says that a restart takes it."""
-        return self.told("storage") == VOLATILE
+        lasts = _LASTS.get(stored) if isinstance(stored := self.told("storage"), int) else None
+        self._found |= {} if lasts is None else {"lasts": "yes" if lasts else "no"}
+        self._finish(Ended.WELL, "its agent stores this until a restart only" if lasts is False else "")
 
 
 def _default_route(name: Oid) -> IPv4Address | None:

@@ -78,6 +78,9 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[In
         ]
     if row.open_points:
         lines += [blank(), heading("Open", width), *wrapped(", ".join(row.open_points), width, CONFLICT, 2)]
+    if row.identities:
+        lines += [blank(), heading("Known by", width)]
+        lines += [line for each in row.identities for line in wrapped(each.sentence, width, indent=2)]
     lines += [blank(), heading("Visits", width), *_visits(row, width)]
     if len(row.macs) > 1:
         macs = ", ".join(map(str, row.macs))

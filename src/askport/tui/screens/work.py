@@ -27,6 +27,7 @@ from askport.tui.pictures.around import hand_lines, news_lines, next_lines, titl
 from askport.tui.pictures.cable import Pulse, cable_lines
 from askport.tui.pictures.setting import set_lines
 from askport.tui.questions import (
+    ask_community,
     ask_device_address,
     ask_label,
     ask_laptop_address,
@@ -342,8 +343,8 @@ class WorkScreen(LessonKeys, Screen[None]):
         """Ask what devices of this kind are logged in to with."""
         session = self.workplace.run.session
         if name := session.device.entered_as:
-            asks_line = session.stages.setting.asks_for == "line"
-            self.entry.ask(ask_serial_line(name) if asks_line else ask_log_in(name))
+            asked = {"line": ask_serial_line, "community": ask_community}
+            self.entry.ask(asked.get(session.stages.setting.asks_for, ask_log_in)(name))
 
     def action_restore(self) -> None:
         """Put the device back as it was found."""

@@ -37,8 +37,17 @@ def read_ws_discovery(message: WsDiscovery, packet: Packet) -> Iterator[Clue]:
         yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="onvif", identity=identity)
     for where in message.xaddrs:
         yield from _page(ethernet, where, "WS-Discovery")
+    if message.types:
+        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=_type_words(message.types), source="ws-discovery")
     if message.name:
         yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(message.name, _MAX_NAME), source="ws-discovery")
+
+
+def _type_words(types: bytes) -> str:
+    """Return the names of types without what stands for their namespaces."""
+    return display_text(
+        " ".join(each.rpartition(b":")[2].decode("utf-8", "replace") for each in types.split()), _MAX_NAME
+    )
 
 
 def _page(ethernet: Ethernet, url: bytes, source: str) -> Iterator[Clue]:

@@ -50,12 +50,20 @@ def read_bacnet(message: Bacnet, packet: Packet) -> Iterator[Clue]:
 
 
 def read_knx(message: Knx, packet: Packet) -> Iterator[Clue]:
-    """Read a search answer (ISO 22510)."""
+    """Read the answer to a search, or to a request for its description (ISO 22510)."""
     ethernet = packet.get(Ethernet)
-    if ethernet is None or message.service != KnxService.SEARCH_RESPONSE:
+    if ethernet is None or message.service not in (KnxService.SEARCH_RESPONSE, KnxService.DESCRIPTION_RESPONSE):
         return
-    yield from states(ethernet.src, message.address, "KNXnet/IP")
-    yield Clue(ethernet.src, ClueKind.OFFERS, text="udp", port=message.port, source="knx")
+    if message.service == KnxService.SEARCH_RESPONSE:
+        yield from states(ethernet.src, message.address, "KNXnet/IP")
+        yield Clue(ethernet.src, ClueKind.OFFERS, text="udp", port=message.port, source="knx")
+    if message.mac is not None:
+        bus = message.individual_address
+        at = f"at {bus >> 12}.{bus >> 8 & 15}.{bus & 255} on its bus"
+        manufacturer, number = int.from_bytes(message.serial[:2], "big"), int.from_bytes(message.serial[2:], "big")
+        known = any(message.serial)
+        identity = Identity("knx", manufacturer if known else None, None, number if known else None, at)
+        yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="knx", identity=identity)
     if message.name:
         yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(message.name, _MAX_NAME), source="knx")
 

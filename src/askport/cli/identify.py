@@ -1,0 +1,61 @@
+"""``askport identify``: by what a device is known in the field protocols that it speaks."""
+
+import asyncio
+from ipaddress import IPv4Address
+from typing import Annotated
+
+import typer
+
+from askport.cli.cable import finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.talk import JsonOption, Status, put_json
+from askport.core.addresses import MacAddress, parse_address
+from askport.core.finding.asking_modbus import AskingModbus
+from askport.core.finding.clues import Identity
+from askport.core.finding.greeting import ask_for_numbers
+from askport.core.formats.packet import Ends
+from askport.core.machine import Together
+from askport.edges.keeper_client import Keeper
+
+_LISTENS_S = 3.5
+"""For all answers; what comes over a connection has its own time, which is shorter."""
+
+
+def identify(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
+    mac: Annotated[str, typer.Option(help="The device's MAC address.")],
+    at: Annotated[str, typer.Option(metavar="ADDRESS", help="Where the device is.")],
+    json: JsonOption = False,
+) -> None:
+    """Ask a device who it is, in the field protocols that it may speak; nothing is set."""
+    device, address = MacAddress.parse(mac), parse_address(at)
+    with open_cable(adapter) as keeper, giving_back(keeper):
+        known = asyncio.run(_ask(keeper, device, address))
+    if json:
+        put_json(
+            {
+                "schema": "askport.identify/1",
+                "mac": str(device),
+                "at": str(address),
+                "identities": [each._asdict() for each in known],
+            }
+        )
+    else:
+        for each in known:
+            print(each.sentence)
+    if not known:
+        if not json:
+            print(f"{device} says at {address} in no field protocol who it is.")
+        raise typer.Exit(Status.NO)
+
+
+async def _ask(keeper: Keeper, mac: MacAddress, address: IPv4Address) -> list[Identity]:
+    finder = finder_on(keeper, measures=False)
+    laptop = await laptop_beside(keeper, address, finder)
+    await keeper.pin(address, mac)
+    ends = Ends(src_mac=keeper.mac, src=laptop.ip, dst_mac=mac, dst=address)
+    for frame in ask_for_numbers(ends, keeper.wire.now()):
+        keeper.wire.send(frame)
+    modbus = AskingModbus(address, now=keeper.wire.now())
+    await run(Together(modbus, finder), keeper, _LISTENS_S, lambda: False)
+    heard = finder.device(mac)
+    return [*(heard.identities if heard else ()), *filter(None, [modbus.identity])]

@@ -1,0 +1,106 @@
+"""A device's identification over Modbus/TCP, asked for once its port has opened (Modbus V1.1b3 section 6.21)."""
+
+from ipaddress import IPv4Address
+
+from askport.core.channels import (
+    Channel,
+    ChannelEvent,
+    CloseChannel,
+    Closed,
+    OpenChannel,
+    Opened,
+    Received,
+    SendOn,
+    TcpPort,
+)
+from askport.core.finding.clues import Identity
+from askport.core.formats.modbus import PORT_MODBUS, Part, ReadDevId, read_identification, take_identification
+from askport.core.formats.unreadable import Unreadable
+from askport.core.machine import Machine
+from askport.core.text import display_text
+
+_LONGEST_S = 3.0
+_MAX_QUESTIONS = 8
+"""A device may say for ever that there is more."""
+_SHOWN = (Part.VENDOR_NAME, Part.PRODUCT_NAME, Part.MODEL_NAME, Part.PRODUCT_CODE, Part.MAJOR_MINOR_REVISION)
+_MAX_TEXT = 120
+
+
+class AskingModbus(Machine):
+    """Asks for the regular parts of it, or for the basic ones where it has no more."""
+
+    def __init__(self, at: IPv4Address, *, now: float, port: int = PORT_MODBUS) -> None:
+        """Connect now."""
+        super().__init__()
+        self._channel = Channel(TcpPort(at, port))
+        self._code, self._part, self._asked, self._came = ReadDevId.REGULAR, 0, 0, b""
+        self._over_at = now + _LONGEST_S
+        self._parts: dict[int, bytes] = {}
+        self._over = False
+        self.because = f"it did not answer in {_LONGEST_S:.0f} s"
+        """Why there is no identity, as the end of a sentence."""
+        self._effects.append(OpenChannel(self._channel))
+
+    @property
+    def done(self) -> bool:
+        """Whether it has answered, or will not."""
+        return self._over
+
+    @property
+    def identity(self) -> Identity | None:
+        """What it said, or None."""
+        said = [display_text(self._parts[part], _MAX_TEXT) for part in _SHOWN if self._parts.get(part)]
+        return Identity("modbus", text=" ".join(dict.fromkeys(filter(None, said)))[:_MAX_TEXT]) if said else None
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Ask, and take what is answered."""
+        if event.channel is not self._channel or self._over:
+            return
+        match event:
+            case Opened():
+                self._ask()
+            case Received(_, data):
+                self._came += data
+                self._read()
+            case Closed(_, because):
+                self.because = because or "it ended the connection"
+                self._over = True
+
+    def _ask(self) -> None:
+        self._asked += 1
+        request = read_identification(self._asked, self._part, self._code)
+        self._effects.append(SendOn(self._channel, request))
+
+    def _read(self) -> None:
+        while not self._over:
+            taken = take_identification(self._came)
+            if isinstance(taken, Unreadable):
+                self._end(taken.reason)
+                return
+            answer, self._came = taken
+            if answer is None:
+                return
+            if answer.transaction != self._asked:
+                continue
+            self._parts |= dict(answer.parts)
+            if answer.exception and self._code is ReadDevId.REGULAR and not self._parts:
+                self._code = ReadDevId.BASIC  # a device need not have more
+                self._ask()
+            elif answer.exception or answer.next_part is None or self._asked == _MAX_QUESTIONS:
+                self._end(answer.refusal)
+            else:
+                self._part = answer.next_part
+                self._ask()
+
+    def _end(self, because: str) -> None:
+        self._over, self.because = True, because
+        self._effects.append(CloseChannel(self._channel))
+
+    def handle_timer(self, now: float) -> None:
+        """Give up where nothing comes."""
+        if not self._over and now >= self._over_at:
+            self._end(self.because)
+
+    def next_deadline(self) -> float | None:
+        """Return when to give up."""
+        return None if self._over else self._over_at
