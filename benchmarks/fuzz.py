@@ -21,13 +21,14 @@ from askport.core.finding.clues import Clue
 from askport.core.finding.finder import Finder
 from askport.core.finding.quoting import Marked, bytes_behind
 from askport.core.finding.readers import read_clues
-from askport.core.formats import bacnet, cip, onvif
+from askport.core.formats import bacnet, cip, ipprog, modbus, onvif
 from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
 from askport.core.formats.frame_fields import Field, fields_of
 from askport.core.formats.packet import read_packet
 from askport.core.formats.unreadable import Unreadable
+from askport.core.ways.snmp_engine import Access, AgentTalk, Asks
 from askport.core.wire import Frame, hear
-from capture import mixed
+from capture import field_answers, mixed
 
 _SHORT, _LONG = 200_000, 10_000_000
 _CHUNK = 100_000
@@ -138,6 +139,28 @@ def _service(data: bytes) -> None:
         body.addresses("IPv4Address")
 
 
+def _node(data: bytes) -> None:
+    """Read what an Art-Net node answers."""
+    ipprog.decode_ip_prog(data)
+
+
+def _identification(data: bytes) -> None:
+    """Read who a Modbus/TCP server says that it is."""
+    taken = modbus.take_identification(data)
+    while not isinstance(taken, Unreadable) and taken[0]:
+        taken[0].refusal.encode()
+        taken = modbus.take_identification(taken[1])
+
+
+def _agent(data: bytes) -> None:
+    """Read what an SNMP agent answers, by the package that does so."""
+    _AGENT.receive(data)
+
+
+_AGENT = AgentTalk(Access("2c", "", "hatchery"))
+_SYS_NAME = (1, 3, 6, 1, 2, 1, 1, 5, 0)
+_AGENT.ask(Asks.GET, [(_SYS_NAME, None)])
+_NAMED = _AGENT.message.replace(b"\xa0", b"\xa2", 1)
 _NOW = datetime(2026, 3, 4, tzinfo=UTC)
 _CONFIGURATION = cip.encode_configuration(cip.Configuration(IPv4Address(1), IPv4Address(2), domain=b"hatchery"))
 _READERS: tuple[tuple[Callable[[bytes], None], tuple[bytes, ...]], ...] = (
@@ -146,6 +169,10 @@ _READERS: tuple[tuple[Callable[[bytes], None], tuple[bytes, ...]], ...] = (
                bytes.fromhex("810a001801003007 0c0c0e000003 1a0190 3e640a5410283f"))),
     (_service, (onvif.envelope(onvif.set_interface("eth0", IPv4Interface("10.84.16.40/22")),
                                onvif.username_token("fitter", "x", bytes(16), _NOW)).encode(),)),
+    (_node, (ipprog.encode_ip_prog(ipprog.IpProg(True, IPv4Address(1), IPv4Address(2))),)),
+    (_identification, (modbus.encode_identification(modbus.Identification(1, ((0, b"Calder Vale"), (1, b"PV-7")), 2)),
+                       modbus.encode_identification(modbus.Identification(2, exception=2)))),
+    (_agent, (_NAMED,)),
 )  # fmt: skip
 """What is talked in field protocols beside frames that are heard, with whole messages to be bent."""
 
@@ -165,7 +192,7 @@ def _messages(random: Random, wrong: list[str]) -> None:
 def _chunk(seed: int) -> tuple[int, float, list[str]]:
     """Bend and read one chunk; return how many, the slowest honest time, and what went wrong."""
     random = Random(seed)
-    frames = mixed(400, seed)
+    frames = mixed(400, seed) + field_answers() * 8
     finder = Finder([], now=0.0)
     wrong: list[str] = []
     worst = 0.0
