@@ -41,7 +41,9 @@ async def main():
     port = Port(address, objectIdentifier=("network-port", 3), objectName="port", ipDHCPEnable=True,
                 ipDefaultGateway=b"\0\0\0\0", ipDNSServer=[])
     controller = Controller.from_object_list([device, port])
-    await asyncio.Future()
+    while True:
+        controller.i_am()
+        await asyncio.sleep(1)
 asyncio.run(main())
 """
 PLAN = ["--gateway", "10.84.19.254", "--mac", DEVICE, "--json"]
@@ -92,6 +94,19 @@ def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, controller):
     assert (document["result"], run.returncode) == ("refused", 1), run.stdout
     assert "that can only be read (“write subnet mask 255.255.252.0”)" in document["because"]
     assert "192.168.61.7" in cable.ip("addr", "show", "zd0")
+
+
+@pytest.mark.kernel
+def test_an_instance_that_is_taken_twice_is_a_hazard(cable):
+    pytest.importorskip("bacpypes3")
+    cable.bridge()
+    macs = ["02:00:00:00:00:1a", "02:00:00:00:00:2b"]
+    for number, mac in enumerate(macs):
+        at = f"192.168.61.{7 + number}/24"
+        cable.start_in(cable.behind("br0", mac, at), sys.executable, "-c", CONTROLLER, at)
+    run = cable.askport("find", "zl0", "--seconds", "6", "--json")
+    hazards = {each["code"]: each["text"] for each in json.loads(run.stdout)["hazards"]}
+    assert f"they are BACnet device 1234: {macs[0]} and {macs[1]}." in hazards["same-instance"]
 
 
 @pytest.mark.parametrize(("kind", "table"), [

@@ -58,6 +58,7 @@ def find_hazards(devices: list[Device], own: OwnHazards) -> list[Hazard]:
     hazards = [hazard for device in devices for hazard in own.of(device)]
     hazards += _twins(devices)
     hazards += _neighbours(devices)
+    hazards += _same_instance(devices)
     speaking = [each for each in devices if not (each.tells(ClueKind.BRIDGES) and not each.addresses)]
     if len(speaking) > 1:
         text = f"{len(speaking)} devices speak on this wire. Check the MAC address on the label before changing one."
@@ -143,6 +144,22 @@ def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
         if len(macs) > 1:
             text = f"{len(macs)} twins hold {address}: {_who(macs)}. Leave only one of them connected."
             yield Hazard(code="duplicate-address", text=text, macs=tuple(sorted(macs)), address=address)
+
+
+def _same_instance(devices: Iterable[Device]) -> Iterator[Hazard]:
+    """Say where several BACnet devices have one instance number (ASHRAE 135 clause 12.11.1: it is one device's)."""
+    holders: dict[int, list[MacAddress]] = {}
+    for device in devices:
+        for each in device.identities:
+            if each.protocol == "bacnet" and each.serial is not None:
+                holders.setdefault(each.serial, []).append(device.mac)
+    for instance, macs in holders.items():
+        if len(macs) > 1:
+            text = (
+                f"{len(macs)} devices say that they are BACnet device {instance}: {_who(macs)}. Whoever asks for that "
+                "number gets either: have one of them take another."
+            )
+            yield Hazard(code="same-instance", text=text, macs=tuple(sorted(macs)))
 
 
 def _neighbours(devices: list[Device]) -> Iterator[Hazard]:
