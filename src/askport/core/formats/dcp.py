@@ -55,6 +55,8 @@ PERMANENT, TEMPORARY = 1, 0
 """Qualifiers of a set block: kept over a power cut, or for now (clause 4.3.1.4.18)."""
 FLASH_ONCE = bytes.fromhex("0100")
 """Signal value: the unit shows where it is (clause 4.3.1.4.17)."""
+COMMUNICATION = 4
+"""Qualifier of a reset: name and address, which every station can forget; what it does is left as it is."""
 REFUSALS = {
     1: "it does not know that option",
     2: "it does not know that setting, or has it set by hand or by its project",
@@ -170,6 +172,12 @@ def set_name(xid: int, name: bytes, *, permanent: bool) -> Dcp:
 def blink(xid: int) -> Dcp:
     """Return the request that has a station show where it is."""
     return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=((Block.SIGNAL, pack("!H", TEMPORARY) + FLASH_ONCE),))
+
+
+def reset(xid: int) -> Dcp:
+    """Return the request that has a station forget its name and its address (clause 4.3.1.4.19)."""
+    value = ((Block.RESET_TO_FACTORY, pack("!H", COMMUNICATION)),)
+    return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=value)
 
 
 def get(xid: int, *blocks: int) -> Dcp:

@@ -139,6 +139,8 @@ class KnxService(IntEnum):
 
 _KNX_SERVICES = frozenset(map(int, KnxService))
 _KNX_DESCRIBES = (KnxService.SEARCH_RESPONSE, KnxService.DESCRIPTION_RESPONSE)
+_KNX_FAMILIES = bytes.fromhex("060202010301")
+"""The part that has to follow a device's description: it speaks the core services and device management."""
 _KNX_HEADER, _KNX_DEVICE = 6, 54
 """Bytes of the header, and of a device's description."""
 
@@ -190,7 +192,7 @@ def encode_knx(message: Knx) -> bytes:
     if message.mac is not None:
         on_bus = message.individual_address.to_bytes(2, "big")
         head = bytes((_KNX_DEVICE, 1, 2, 0)) + on_bus + bytes(2) + message.serial + KNX_GROUP.packed
-        body += head + message.mac + message.name[:30].ljust(30, b"\0")
+        body += head + message.mac + message.name[:30].ljust(30, b"\0") + _KNX_FAMILIES
     return b"\x06\x10" + message.service.to_bytes(2, "big") + (6 + len(body)).to_bytes(2, "big") + body
 
 
