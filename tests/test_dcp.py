@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 
 import pytest
 
+from askport.core.errors import BadInput
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Block, Dcp, FrameId, decode_profinet, encode_dcp
 from askport.core.formats.unreadable import Unreadable
@@ -49,6 +50,10 @@ while True:
         if not refuses and option == 0x0102:
             new = [socket.inet_ntoa(value[at:at + 4]) for at in (2, 6, 10)]
             now = {**now, "ip": new}; kept = now if lasts else kept
+        if not refuses and option == 0x0202:
+            now = {**now, "name": value[2:].decode()}; kept = now if lasts else kept
+        if not refuses and option == 0x0506:
+            now = kept = {"ip": ["0.0.0.0"] * 3, "name": ""}; use(now["ip"])
         answer(to, 0xFEFD, 4, xid, block(0x0504, struct.pack("!HB", option, refuses)))
         if option == 0x0503: open(memory + ".blinked", "w").close()
         json.dump(kept, open(memory, "w"))
@@ -128,6 +133,39 @@ def test_the_error_behind_the_success_is_said_and_nothing_is_set(cable, station)
     assert (document["result"], run.returncode) == ("refused", 1)
     assert "it is in operation: its controller has a connection to it" in document["because"]
     assert "10.84.16.45" not in cable.ip("addr", "show", "zd0")
+
+
+@pytest.mark.kernel
+def test_a_station_is_named_keeps_that_and_forgets_all_when_told_to(cable, station):
+    def told(*more):
+        run = cable.askport("station", "zl0", "--mac", DEVICE, "--json", *more)
+        return json.loads(run.stdout), run.returncode
+
+    station()
+    assert cable.askport("assign", "zl0", *SET).returncode == 0
+    document, status = told("--name", "feed-lane-3")
+    assert (document["name"], document["address"], document["done"], status) == (
+        "feed-lane-3", "10.84.16.45", True, 0,
+    ), document  # fmt: skip
+    station()
+    assert told()[0]["name"] == "feed-lane-3"
+    document, status = told("--reset")
+    assert (document["name"], document["address"], document["done"], status) == (None, None, True, 0), document
+    station("5")
+    document, status = told("--name", "feed-lane-4")
+    assert (document["name"], status) == (None, 1)
+    assert "something on the device itself may hold it" in document["because"]
+    assert "something on the device" in cable.askport("blink", "zl0", "--mac", DEVICE).stderr
+
+
+@pytest.mark.parametrize(("text", "fault"), [
+    ("Feed", "a to z"), ("-feed", "a to z"), ("feed..lane", "a to z"), ("x" * 64, "a to z"), ("port-001", "of ports"),
+    ("10.84.16.4", "like an address"), (".".join(["x" * 60] * 5), "240"), ("", "a to z"), ("feed\n", "a to z"),
+])  # fmt: skip
+def test_what_is_no_name_of_a_station_is_said_to_be_none(text, fault):
+    with pytest.raises(BadInput, match=fault):
+        dcp.station_name(text)
+    assert dcp.station_name("feed-lane.valve-3") == b"feed-lane.valve-3"
 
 
 @pytest.mark.parametrize("code", range(1, 7))

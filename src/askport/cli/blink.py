@@ -9,7 +9,10 @@ import typer
 from askport.cli.cable import finder_on, giving_back, open_cable, run
 from askport.core.addresses import MacAddress
 from askport.core.errors import Refused
-from askport.core.finding.blinking import blink_frames, can_blink
+from askport.core.finding.blinking import can_blink
+from askport.core.formats import dcp
+from askport.core.ways.conversation import Ended
+from askport.core.ways.station import StationTalk
 from askport.edges.keeper_client import Keeper
 
 _LONGEST_S = 6.0
@@ -34,5 +37,7 @@ async def _blink(keeper: Keeper, mac: MacAddress) -> None:
     if found is None or not can_blink(found):
         why = "was not heard here" if found is None else "speaks no protocol by which it can be asked to"
         raise Refused(f"{mac} {why}: read the MAC address on the labels instead.")
-    for frame in blink_frames(found, keeper.mac, lambda: secrets.randbits(32)):
-        keeper.wire.send(frame)
+    asking = StationTalk(mac, keeper.mac, dcp.blink(secrets.randbits(32)), "show itself", keeper.wire.now())
+    await run(asking, keeper, _LONGEST_S)
+    if asking.said is None or asking.said.ended is not Ended.WELL:
+        raise Refused(f"{mac} does not show itself: {asking.said.because if asking.said else 'it did not answer'}.")

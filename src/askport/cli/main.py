@@ -26,6 +26,7 @@ _COMMANDS = {
     "crate": "crate",
     "blink": "blink",
     "identify": "identify",
+    "station": "station",
     "reach": "reach",
     "assign": "assigning",
     "prove": "proving",

@@ -1,14 +1,17 @@
 """PROFINET Discovery and Configuration Protocol (IEC 61158-6-10 clause 4.3): layer 2, so no address is needed."""
 
+import re
 from enum import IntEnum
 from ipaddress import IPv4Address
 from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
+from askport.core.text import display_text
 
 ETHERTYPE_PROFINET = 0x8892
 IDENTIFY_GROUP = MacAddress(bytes.fromhex("010ecf000000"))
@@ -167,6 +170,30 @@ def set_name(xid: int, name: bytes, *, permanent: bool) -> Dcp:
     """Return the request that gives a station its name (clause 4.3.1.4.11)."""
     value = pack("!H", PERMANENT if permanent else TEMPORARY) + name
     return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=((Block.NAME_OF_STATION, value),))
+
+
+_LABEL = re.compile(r"(?!-)[a-z0-9-]{1,63}(?<!-)")
+
+
+def station_name(text: str) -> bytes:
+    """Return a name as a station takes it (clause 4.3.1.4.16.2).
+
+    Raises:
+        BadInput: it is none.
+    """
+    labels = text.split(".")
+    fault = ""
+    if len(text) > 240:
+        fault = "it is longer than 240 characters"
+    elif not all(_LABEL.fullmatch(each) for each in labels):
+        fault = "its parts are of a to z, 0 to 9 and hyphens between them, and dots part them"
+    elif len(labels) == 4 and all(each.isdigit() for each in labels):
+        fault = "it looks like an address"
+    elif re.fullmatch(r"port-\d{3}(-\d{5})?", labels[0]):
+        fault = "names like this one are those of ports"
+    if fault:
+        raise BadInput(f"'{display_text(text, 60)}' is no name of a station: {fault}, such as feed-lane-3.")
+    return text.encode("ascii")
 
 
 def blink(xid: int) -> Dcp:

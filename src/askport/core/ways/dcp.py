@@ -3,47 +3,18 @@
 Nothing is borrowed for it: the station needs no address, and the laptop none either.
 """
 
-from askport.core.addresses import UNSPECIFIED, MacAddress
+from askport.core.addresses import UNSPECIFIED
 from askport.core.finding.tracking import Sighting
 from askport.core.formats import dcp
-from askport.core.formats.dcp import Block, Dcp, FrameId, dcp_frame
-from askport.core.formats.ethernet import Ethernet
+from askport.core.formats.dcp import Block, Dcp, dcp_frame
 from askport.core.machine import earliest
-from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.conversation import Ended
 from askport.core.ways.start import Start
+from askport.core.ways.station import ATTEMPTS, Question, StationTalk, refusal_of
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard
 
-_ANSWER_S = 1.0
-"""How long a station may take to answer (clause 4.3.2.2.4, DCP_RxTimeout)."""
-_ATTEMPTS = 3
 _ANSWERED = 1
-
-
-class _Question:
-    """One request to a station, asked again until its answer came."""
-
-    def __init__(self, message: Dcp, now: float) -> None:
-        self.message, self.asked, self.next_at = message, 0, now
-        self.answer: Dcp | None = None
-
-    def hear(self, heard: Heard, station: MacAddress) -> None:
-        """Take the station's answer."""
-        ethernet, answer = heard.packet.get(Ethernet), heard.packet.get(Dcp)
-        if ethernet is None or answer is None or ethernet.src != station or self.answer:
-            return
-        mine = (FrameId.GET_SET, self.message.service_id, self.message.xid)
-        if answer.service_type >= _ANSWERED and (answer.frame_id, answer.service_id, answer.xid) == mine:
-            self.answer = answer
-
-    @property
-    def is_due(self) -> bool:
-        """Whether it may be asked once more."""
-        return self.answer is None and self.asked < _ATTEMPTS
-
-    def ask(self, now: float) -> None:
-        """Count one more time."""
-        self.asked, self.next_at = self.asked + 1, now + _ANSWER_S
 
 
 class SetByDcp(Way):
@@ -66,7 +37,7 @@ class SetByDcp(Way):
         if start.target.gateway is None and start.kind and start.kind.needs.gateway == "own-address":
             gateway = at.ip
         message = dcp.set_ip(start.xid(), at.ip, at.netmask, gateway, permanent=self._lasts)
-        self._question = _Question(message, start.now)
+        self._question = Question(message, start.now)
         self._follow_until: float | None = None
 
     @property
@@ -88,10 +59,8 @@ class SetByDcp(Way):
             self._see(heard.at)
 
     def _answered(self, answer: Dcp, now: float) -> None:
-        refused = answer.refusals
-        if refused or answer.service_type > _ANSWERED:
-            reason = dcp.REFUSALS.get(refused[0], f"error {refused[0]}") if refused else "it does not know the service"
-            self._finish(Result.REFUSED, f"It refused: {reason}.", now)
+        if refusal := refusal_of(answer):
+            self._finish(Result.REFUSED, f"It refused: {refusal}.", now)
             return
         lasts = "to be kept" if self._lasts else "for now only: it is gone at the next power cut"
         self._note(f"It took {self.target.interface} by PROFINET DCP, {lasts}.", now)
@@ -115,7 +84,7 @@ class SetByDcp(Way):
                 self._send(dcp_frame(self._laptop_mac, self.mac, question.message))
                 question.ask(now)
             else:
-                self._finish(Result.NO_ANSWER, f"It did not answer {_ATTEMPTS} requests by PROFINET DCP.", now)
+                self._finish(Result.NO_ANSWER, f"It did not answer {ATTEMPTS} requests by PROFINET DCP.", now)
         self._tracker.handle_timer(now)
         self._see(now)
         if self._follow_until is not None and now >= self._follow_until and not self.done:
@@ -129,27 +98,15 @@ class SetByDcp(Way):
         return earliest(asking, self._follow_until, self._tracker.next_deadline())
 
 
-class ReadByDcp(Conversation):
+class ReadByDcp(StationTalk):
     """Asks a station for its address and name."""
 
     def __init__(self, start: Start) -> None:
         """Begin to ask."""
-        super().__init__({})
-        self._mac, self._laptop_mac = start.mac, start.laptop_mac
-        self._question = _Question(dcp.get(start.xid(), Block.IP, Block.NAME_OF_STATION), start.now)
+        message = dcp.get(start.xid(), Block.IP, Block.NAME_OF_STATION)
+        super().__init__(start.mac, start.laptop_mac, message, "get its address and its name", start.now)
 
-    @property
-    def has_said_all(self) -> bool:
-        """Whether everything was sent."""
-        return self._question.asked > 0
-
-    def receive(self, heard: Heard) -> None:
-        """Take its answer."""
-        self._question.hear(heard, self._mac)
-        answer = self._question.answer
-        if self.done or answer is None:
-            return
-        self.spoken[-1].acknowledged = True
+    def _answered(self, answer: Dcp) -> None:
         if answer.service_type > _ANSWERED or answer.ip is None:
             self._finish(Ended.REFUSED, "it does not say its address by PROFINET DCP")
             return
@@ -162,21 +119,6 @@ class ReadByDcp(Conversation):
         self._found |= {"name": name} if name else {}
         self._found |= {"origin": "dhcp"} if answer.is_from_dhcp else {}
         self._finish(Ended.WELL, "it says that somebody else has its address" if answer.has_conflict else "")
-
-    def handle_timer(self, now: float) -> None:
-        """Ask, or give up."""
-        if self.done or now < self._question.next_at:
-            return
-        if not self._question.is_due:
-            self._finish(Ended.SILENT, f"it did not answer {_ATTEMPTS} requests by PROFINET DCP")
-            return
-        self._send(dcp_frame(self._laptop_mac, self._mac, self._question.message))
-        self._question.ask(now)
-        self.spoken = [Spoken("get its address and its name")]
-
-    def next_deadline(self) -> float | None:
-        """Return when to ask again."""
-        return None if self.done else self._question.next_at
 
 
 def shown_values(start: Start) -> list[str]:
