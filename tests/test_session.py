@@ -579,6 +579,32 @@ def test_units_without_any_address_are_set_by_mac_all_on_one_switch_and_blink_wh
     assert journal(run, Borrowed) == [] or all(each.interface.ip in site.network for each in journal(run, Borrowed))
 
 
+@pytest.mark.parametrize("renamed", [False, True])
+def test_what_the_plan_calls_a_station_is_told_before_its_address_and_held_against_its_word(practice, renamed):
+    bench, run = practice("FL-01")
+    unit = FlowComputer(MacAddress.parse("00:00:5e:00:53:a1"), Settings())
+    bench.plug(unit)
+    session = walk(bench, run, {Phase.MAY_SET})
+    assert session.stages.setting.lines(bench.now())[0][0] == "set name flow-1, to be kept"
+    session.enter(bench.now())
+    pass_time(bench, run, until=lambda: session.device.was_taken)
+    assert unit.called == b"flow-1"
+    unit.called = b"another" if renamed else unit.called
+    walk(bench, run, {Phase.NOT_PROVEN, Phase.POWER_CYCLE})
+    said = next(each for each in session.device.proofs if each.name == "read-back")
+    assert said.passed is not renamed
+    assert ("It says that it is called another, and was told flow-1." in said.because) is renamed
+
+
+def test_what_is_no_name_of_a_station_is_said_before_anything_is_told(practice):
+    bench, run = practice("FL-01")
+    bench.plug(FlowComputer(MacAddress.parse("00:00:5e:00:53:a1"), Settings()))
+    planned = run.item.planned.model_copy(update={"columns": {"Station name": "Feed 3"}})
+    run.session.device.work = replace(run.item, planned=planned)
+    session = walk(bench, run, {Phase.MAY_SET})
+    assert "'Feed 3' is no name of a station" in session.stages.setting.lines(bench.now())[1]
+
+
 def test_the_program_itself_takes_at_most_ten_seconds_a_unit(practice):
     """In virtual time, over six heads on a switch: all beside the device's own restart."""
     bench, run = practice("OX-01")

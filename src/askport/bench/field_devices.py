@@ -39,6 +39,8 @@ class FlowComputer(FieldDevice):
     _type, _vendor, _product = b"Flow computer", 0x0FFE, 0x0102
     blinks = 0
     """How often it showed itself."""
+    called = b""
+    """What it is called."""
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
         """Answer what stations are asked (IEC 61158-6-10 clause 4.3)."""
@@ -49,15 +51,18 @@ class FlowComputer(FieldDevice):
         told: tuple[tuple[int, bytes], ...] = ()
         if message.frame_id == FrameId.IDENTIFY_REQUEST:
             numbers = pack("!HHH", 0, self._vendor, self._product)
-            told = ((Block.TYPE_OF_STATION, b"\0\0" + self._type), (Block.DEVICE_ID, numbers), self._ip_block)
+            kind = (Block.TYPE_OF_STATION, b"\0\0" + self._type)
+            told = (kind, self._name_block, (Block.DEVICE_ID, numbers), self._ip_block)
         elif message.service_id == DcpService.GET and ethernet.dst == self.mac:
-            told = (self._ip_block, (Block.NAME_OF_STATION, b"\0\0"))
+            told = (self._ip_block, self._name_block)
         elif message.service_id == DcpService.SET and ethernet.dst == self.mac:
             told = tuple((Block.CONTROL_RESPONSE, pack("!HB", kind, _NO_ERROR)) for kind, _ in message.blocks)
             self.blinks += any(kind == Block.SIGNAL for kind, _ in message.blocks)
             for kind, value in message.blocks:
                 if kind == Block.IP and len(value) >= 14:
                     self._take(value)
+                elif kind == Block.NAME_OF_STATION:
+                    self.called = value[2:]
         if not told:
             return []
         frame_id = FrameId.IDENTIFY_RESPONSE if message.service_id == DcpService.IDENTIFY else FrameId.GET_SET
@@ -65,6 +70,10 @@ class FlowComputer(FieldDevice):
         payload = encode_dcp(answer)
         frame = Ethernet(dst=ethernet.src, src=self.mac, ethertype=ETHERTYPE_PROFINET, payload=payload)
         return [encode_ethernet(frame)]
+
+    @property
+    def _name_block(self) -> tuple[int, bytes]:
+        return Block.NAME_OF_STATION, b"\0\0" + self.called
 
     @property
     def _ip_block(self) -> tuple[int, bytes]:

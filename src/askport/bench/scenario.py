@@ -95,7 +95,12 @@ WORK = (
     ),
     WorkItem(tag="DR-01", description="gate reader", target=_target("10.84.16.80"), ports=(80,)),
     WorkItem(tag="WX-01", description="weather mast logger", target=_mast()),
-    WorkItem(tag="FL-01", description="flow computer", target=_target("10.84.16.91")),
+    WorkItem(
+        tag="FL-01",
+        description="flow computer",
+        target=_target("10.84.16.91"),
+        planned=PlannedDevice(tag="FL-01", columns={"Station name": "flow-1"}),
+    ),
     WorkItem(
         tag="FL-02",
         description="valve island",
@@ -116,6 +121,7 @@ def plan_entries() -> list[Entry]:
         PlannedDevice(
             tag=item.tag, kind=item.description, mac=item.mac, address=item.target.interface.ip,
             gateway=item.target.gateway, dns=item.target.dns or None,
+            columns=item.planned.columns if item.planned else {},
         )
         for item in WORK
         if item.target

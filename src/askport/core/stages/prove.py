@@ -16,6 +16,7 @@ from askport.core.register import writing
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
+from askport.core.ways.dcp import SetByDcp, planned_name
 
 
 class Prove(Stage):
@@ -47,8 +48,16 @@ class Prove(Stage):
             echo=device.may_echo,
             page=self._page,
             title=device.title,
-            name=device.work.tag if device.kind and device.kind.tells_name(device.way_name or "") else "",
+            name=self._told_name,
         )
+
+    @property
+    def _told_name(self) -> str:
+        """What it was told to be called by the way that set it, or nothing."""
+        device, planned = self._visit.device, self._visit.device.work.planned
+        if device.way_name == SetByDcp.name:
+            return planned_name(planned.columns) if planned else ""
+        return device.work.tag if device.kind and device.kind.tells_name(device.way_name or "") else ""
 
     def _proving(self, subject: Subject, now: float) -> Proving:
         reads = self._stages.setting.own_word.reads_at(subject.at.ip, now)

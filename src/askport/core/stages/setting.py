@@ -321,4 +321,6 @@ def ask_for(error: BadInput) -> str:
         return "Its console is on a serial line: press u and name the line."
     if "community" in error.message:
         return "Its SNMP agent asks for a community: press u and type it."
-    return "It asks for a log-in: press u and type the name, then the password."
+    if "log-in" in error.message or "password" in error.message:
+        return "It asks for a log-in: press u and type the name, then the password."
+    return error.message

@@ -3,6 +3,8 @@
 Nothing is borrowed for it: the station needs no address, and the laptop none either.
 """
 
+from collections.abc import Mapping
+
 from askport.core.addresses import UNSPECIFIED
 from askport.core.finding.tracking import Sighting
 from askport.core.formats import dcp
@@ -15,6 +17,7 @@ from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard
 
 _ANSWERED = 1
+_NAME_HEADS = ("station name", "name of station", "profinet name")
 
 
 class SetByDcp(Way):
@@ -36,13 +39,20 @@ class SetByDcp(Way):
         at, gateway = start.target.interface, start.target.gateway or UNSPECIFIED
         if start.target.gateway is None and start.kind and start.kind.needs.gateway == "own-address":
             gateway = at.ip
-        message = dcp.set_ip(start.xid(), at.ip, at.netmask, gateway, permanent=self._lasts)
-        self._question = Question(message, start.now)
+        told = dcp.set_ip(start.xid(), at.ip, at.netmask, gateway, permanent=self._lasts)
+        self._name = planned_name(start.columns)
+        self._then: Dcp | None = None
+        if self._name:
+            called = dcp.set_name(start.xid(), dcp.station_name(self._name), permanent=self._lasts)
+            told, self._then = called, told  # a controller gives addresses by name: it must not find the old one
+        self._question = Question(told, start.now)
         self._follow_until: float | None = None
 
     @property
     def waits_for(self) -> str:
         """What it waits for."""
+        if self._then:
+            return f"Telling it by PROFINET DCP that it is called {self._name}."
         if self._question.answer is None:
             return f"Telling it its address by PROFINET DCP{', for now only' if not self._lasts else ''}."
         return f"It took the request. Waiting for it at {self.target.interface.ip}."
@@ -63,6 +73,10 @@ class SetByDcp(Way):
             self._finish(Result.REFUSED, f"It refused: {refusal}.", now)
             return
         lasts = "to be kept" if self._lasts else "for now only: it is gone at the next power cut"
+        if self._then:
+            self._note(f"It took the name {self._name} by PROFINET DCP, {lasts}.", now)
+            self._question, self._then = Question(self._then, now), None
+            return
         self._note(f"It took {self.target.interface} by PROFINET DCP, {lasts}.", now)
         self._follow_until = now + FOLLOW_S
         self._tracker.look_from(now)
@@ -122,7 +136,17 @@ class ReadByDcp(StationTalk):
 
 
 def shown_values(start: Start) -> list[str]:
-    """Return what a station is told."""
-    at, gateway = start.target.interface, start.target.gateway
+    """Return what a station is told.
+
+    Raises:
+        BadInput: the plan calls it by what is no name of a station.
+    """
+    at, gateway, name = start.target.interface, start.target.gateway, planned_name(start.columns)
     how = "for now only" if start.temporary else "to be kept"
-    return [f"set {at.ip} {at.netmask} gateway {gateway or 'none'}, {how}"]
+    named = [f"set name {dcp.station_name(name).decode()}, {how}"] if name else []
+    return [*named, f"set {at.ip} {at.netmask} gateway {gateway or 'none'}, {how}"]
+
+
+def planned_name(columns: Mapping[str, str]) -> str:
+    """Return what the plan calls a station on its network, or nothing: its column is headed so."""
+    return next((text.strip() for head, text in columns.items() if head.strip().casefold() in _NAME_HEADS), "")
