@@ -51,8 +51,8 @@ class FlowComputer(FieldDevice):
         told: tuple[tuple[int, bytes], ...] = ()
         if message.frame_id == FrameId.IDENTIFY_REQUEST:
             numbers = pack("!HHH", 0, self._vendor, self._product)
-            kind = (Block.TYPE_OF_STATION, b"\0\0" + self._type)
-            told = (kind, self._name_block, (Block.DEVICE_ID, numbers), self._ip_block)
+            described = (Block.TYPE_OF_STATION, b"\0\0" + self._type)
+            told = (described, self._name_block, (Block.DEVICE_ID, numbers), self._ip_block)
         elif message.service_id == DcpService.GET and ethernet.dst == self.mac:
             told = (self._ip_block, self._name_block)
         elif message.service_id == DcpService.SET and ethernet.dst == self.mac:
