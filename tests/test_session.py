@@ -54,8 +54,10 @@ def journal(run, kind):
 
 @pytest.mark.parametrize(
     ("tag", "found", "way", "borrows"),
-    [("TG-01", "192.168.61.7", "page", True), ("BL-01", None, "dhcp", False), ("UV-01", "10.212.7.33", "hand", True)],
-)
+    [("TG-01", "192.168.61.7", "page", True), ("BL-01", None, "dhcp", False), ("UV-01", "10.212.7.33", "hand", True),
+     ("AH-01", "192.168.92.10", "bacnet", True), ("LL-01", "2.0.0.56", "artnet", True),
+     ("BG-01", "192.168.93.20", "hand", True)],
+)  # fmt: skip
 def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
     bench, run = practice(tag)
     keeps_itself = tag != "BL-01"
@@ -70,6 +72,10 @@ def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
     pass_time(bench, run, 1.0)
     assert next_line(session, bench.now()).enter, "the cable may be in the next one already"
     assert row.first.found_address == (IPv4Address(found) if found else None)
+    assert [each.sentence for each in row.identities] == {
+        "AH-01": ["BACnet: vendor 4094, serial 4711"], "LL-01": ["Art-Net: no numbers"],
+        "BG-01": ["KNXnet/IP: vendor 4094, serial 1577079657, at 1.1.1 on its bus", "Modbus/TCP: Vesper Controls BG-1"],
+    }.get(tag, [])  # fmt: skip
     assert row.last.as_left.words() == str(session.device.target.interface)
     assert bool(journal(run, Borrowed)) is borrows is bool(journal(run, GaveBack))
     assert [str(each) for each in bench.interfaces] == ["10.84.16.9/22"]

@@ -5,6 +5,7 @@ from importlib.resources import files
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.bench.camera import PondCamera
+from askport.bench.datagram_devices import AirHandler, BusGateway, LaneLights
 from askport.bench.devices import BlowerDrive, SterilizerPanel, TankGateway
 from askport.bench.field_devices import FlowComputer, ValveIsland
 from askport.bench.house import HouseComputer, HouseRouter
@@ -20,6 +21,7 @@ from askport.bench.more_devices import (
 from askport.bench.stand_in import Settings, StandIn
 from askport.core.addresses import MacAddress
 from askport.core.formats.field_protocols import PORT_ETHERNET_IP
+from askport.core.formats.modbus import PORT_MODBUS
 from askport.core.makers import maker_in, read_makers
 from askport.core.plan.site_plan import PlannedDevice, Range, Subnet
 from askport.core.plan.target import Pool, Site, Target
@@ -112,6 +114,13 @@ WORK = (
 )
 """In working order."""
 
+BESIDE = (
+    WorkItem(tag="AH-01", description="air handler", target=_target("10.84.16.94")),
+    WorkItem(tag="LL-01", description="lane lights", target=_target("10.84.16.95")),
+    WorkItem(tag="BG-01", description="bus gateway", target=_target("10.84.16.96"), ports=(PORT_MODBUS,)),
+)
+"""Units that are practised with by name: they speak other field protocols, and are in no crate."""
+
 
 def plan_entries() -> list[Entry]:
     """Return the plan as entries of a journal."""
@@ -151,6 +160,9 @@ _STAND_INS: dict[str, Callable[[], StandIn]] = {
     ),
     "FL-01": lambda: FlowComputer(MacAddress(_BLOCK + b"\x61"), Settings()),
     "FL-02": lambda: ValveIsland(MacAddress(_BLOCK + b"\x18"), Settings(IPv4Interface("192.168.250.1/24"))),
+    "AH-01": lambda: AirHandler(MacAddress(_BLOCK + b"\x29"), Settings(IPv4Interface("192.168.92.10/24"))),
+    "LL-01": lambda: LaneLights(MacAddress(_BLOCK + b"\x38"), Settings(IPv4Interface("2.0.0.56/8"))),
+    "BG-01": lambda: BusGateway(MacAddress(_BLOCK + b"\x69"), Settings(IPv4Interface("192.168.93.20/24"))),
     "FL-03": lambda: PondCamera(MacAddress(_BLOCK + b"\x58"), Settings(IPv4Interface("192.168.88.90/24")), LOG_IN),
     "UV-01": lambda: SterilizerPanel(MacAddress(_BLOCK + b"\x30"), Settings(IPv4Interface("10.212.7.33/16"))),
 }

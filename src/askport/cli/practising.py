@@ -44,8 +44,9 @@ def _beginning_with(tag: str) -> tuple[WorkItem, ...]:
     Raises:
         BadInput: there is no such unit.
     """
-    named = [item for item in scenario.WORK if item.tag == tag]
+    all_of_them = (*scenario.WORK, *scenario.BESIDE)
+    named = [item for item in all_of_them if item.tag == tag]
     if tag and not named:
-        tags = ", ".join(item.tag for item in scenario.WORK)
+        tags = ", ".join(item.tag for item in all_of_them)
         raise BadInput(f"There is no unit '{display_text(tag, 40)}' in the crate: choose {tags}.")
     return (*named, *(item for item in scenario.WORK if item not in named))
