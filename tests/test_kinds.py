@@ -1,12 +1,14 @@
 """Kind files: every mistake in one sentence with line and remedy, placeholders, and who is recognised."""
 
 import json
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
+from askport.core.finding.clues import Identity
 from askport.core.finding.finder import Finder
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import OptionCode
@@ -77,7 +79,10 @@ def test_a_whole_file_is_read_and_the_schema_knows_its_keys():
         ("192.168.77.20/24", "192.168.77.20", 7, "no prefix length: write 192.168.77.20/24"),
         ("192.168.77.20/24", "192.168.77.0/24", 7, "is the network address"),
         ('by = "ping"', 'by = "pong"', 23, '"ping" was probably meant'),
-        ('by = "ping"\n', "", 23, "a way is by console, page, ping or hand"),
+        ('by = "ping"\n', "", 23, "a way is by console, page, ping, hand or snmp"),
+        ('by = "ping"\npayload = 127', 'by = "snmp"\nversion = "4"', 25, '"1", "2c" or "3"'),
+        ('by = "ping"\npayload = 127', 'by = "snmp"\nauth = "sha"', 23, 'add version = "3"'),
+        ('by = "ping"\npayload = 127', 'by = "snmp"\nversion = "3"\nprivacy = "aes"', 23, "privacy needs auth"),
         ("payload = 127", "payload = 9000", 25, "a number up to 1472"),
         ("payload = 127\n", "", 23, "add payload = 127"),
         ('"telnet"', '"telent"', 12, '"telnet" was probably meant'),
@@ -149,6 +154,18 @@ def test_kinds_are_recognised_by_all_that_is_given_the_stricter_first():
     finder.receive(hear(Frame(at=1.0, data=named)))
     fits = [(fit.kind.name, fit.reason) for fit in fitting_kinds(kinds, finder.devices()[0])]
     assert fits == [("named drive", "by its MAC address and its name bl-7"), ("blower drive", "by its MAC address")]
+
+
+@pytest.mark.parametrize(("by", "fits"), [
+    ('protocol = "modbus", text = "Calder*"', True), ('protocol = "modbus", text = "Other*"', False),
+    ('protocol = "knx", vendor = 2', True), ('protocol = "knx", vendor = 3', False), ('protocol = "cip"', False),
+])  # fmt: skip
+def test_a_kind_is_recognised_by_what_a_device_says_in_its_field_protocol(by, fits):
+    kind = read_kind(f'schema = "askport.kind/1"\nname = "x"\n[recognise]\nidentity = [{{ {by} }}]\n', "x")
+    finder = Finder([], now=0.0)
+    finder.receive(hear(Frame(at=0.0, data=arp_question(IT, IPv4Address("10.0.0.1"), sender=IPv4Address("10.0.0.9")))))
+    said = Identity("knx", 2, None, 7), Identity("modbus", text="Calder Vale PV-7")
+    assert bool(fitting_kinds([kind], replace(finder.devices()[0], identities=said))) is fits
 
 
 def test_what_ships_is_sound_and_names_no_two_alike():

@@ -16,6 +16,7 @@ from askport.core.text import display_text
 _MAX_MISTAKES = 20
 _WAYS: dict[str, type[BaseModel]] = {
     "console": model.ConsoleWay, "page": model.PageWay, "ping": model.PingWay, "hand": model.HandWay,
+    "snmp": model.SnmpWay,
 }  # fmt: skip
 
 
