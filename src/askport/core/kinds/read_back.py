@@ -69,14 +69,16 @@ def read_back(found: Mapping[str, str]) -> ReadBack:
     )
 
 
-def words_of(said: ReadBack) -> str:
-    """Return what it says, as people write it."""
+def words_of(said: ReadBack, *, called: bool = False) -> str:
+    """Return what it says, as people write it; what it is called only where that was asked for."""
     at = str(said.address or "no address")
     parts = [f"{at}/{said.prefix}" if said.address and said.prefix is not None else at]
     if "gateway" in said.said:
         parts.append(f"gateway {said.gateway or 'none'}")
     if "dns" in said.said:
         parts.append(f"DNS {', '.join(map(str, said.dns)) or 'none'}")
+    if called and said.name:
+        parts.append(f"called {said.name}")
     return ", ".join(parts)
 
 

@@ -75,7 +75,7 @@ class ReadsBack(Proof):
         told = self.said = read_back(said.found)
         wrong = [*contradictions(told, self._subject.mac, self._subject.at.ip), *self._differing(told), *told.unread]
         because = " ".join(f"{each.rstrip('.')}." for each in wrong) or "Read from the device itself."
-        self._end(not wrong and told.address is not None, words_of(told), because)
+        self._end(not wrong and told.address is not None, words_of(told, called=bool(self._expected.name)), because)
 
     def _differing(self, told: ReadBack) -> list[str]:
         at, expected, found = self._subject.at, self._expected, []

@@ -62,7 +62,7 @@ def _lacks(entry: WayEntry, kind: Kind | None, has: Collection[str]) -> str:
     if isinstance(way, ConsoleWay) and way.over == "serial" and "line" not in has:
         lacks.append("its serial line")
     if kind and way and kind.is_entered_with(way) and "log-in" not in has:
-        lacks.append("its log-in")
+        lacks.append("its community" if kind.asks_community_only else "its log-in")
     return listed(lacks)
 
 

@@ -267,7 +267,7 @@ def _set_steps(start: Start) -> list[_Step]:
     steps = [
         _get("get its name", "name", _SYS_NAME, needed=True),
         _get(f"get the interface of {old}", "interface", _row(_IF_INDEX, old), needed=True),
-        _Step(f"add {new} to it", "row", Asks.SET, row, is_needed=True),
+        _Step(f"add {new} to its addresses", "row", Asks.SET, row, is_needed=True),
     ]
     if gateway:
         index = (*_TO_ALL, 2, 0, 0, 1, 4, *gateway.packed)
@@ -283,7 +283,7 @@ def _set_steps(start: Start) -> list[_Step]:
     stored = _row(_STORAGE, new)
     return [
         *steps,
-        _Step("store it", "store", Asks.SET, lambda _: [(stored, NON_VOLATILE)]),
+        _Step("store it, to be kept", "store", Asks.SET, lambda _: [(stored, NON_VOLATILE)]),
         _get("get how it is stored", "stored", stored),
     ]
 

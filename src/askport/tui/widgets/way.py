@@ -62,12 +62,29 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     lines = [blank(), line(f" In this crate, like {like}"[:width] if like else " In this round", STRONG)]
     tags = [item.tag for item in run.work]
     here = tags.index(run.item.tag) if run.item.tag in tags else len(tags)
-    first = max(0, min(here - room // 2, len(tags) - room))
-    for item in run.work[first : first + room]:
+    first, last = _shown_of(len(tags), here, room)
+    if first:
+        lines.append(line(f"   … {first} above", DIM))
+    for item in run.work[first:last]:
         state = states.get(item.tag, "")
         if state not in ("proven", "unproven"):
             state = "at hand" if item.tag == run.item.tag else ""
         style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
         ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
         lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))
+    if last < len(tags):
+        lines.append(line(f"   … {len(tags) - last} more", DIM))
     return lines
+
+
+def _shown_of(count: int, here: int, room: int) -> tuple[int, int]:
+    """Return from which to which are shown around the one at hand; a line is left for how many are not."""
+    if count <= room:
+        return 0, count
+    if here < room - 1:
+        return 0, room - 1
+    if here > count - room:
+        return count - room + 1, count
+    between = max(1, room - 2)
+    first = here - between // 2
+    return first, first + between
