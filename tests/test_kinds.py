@@ -170,8 +170,8 @@ def test_a_kind_is_recognised_by_what_a_device_says_in_its_field_protocol(by, fi
 
 def test_what_ships_is_sound_and_names_no_two_alike():
     found, wrong = known_kinds()
-    assert (len(found), wrong) == (8, [])
-    assert len({each.kind.name for each in found}) == 8
+    assert (len(found), wrong) == (9, [])
+    assert len({each.kind.name for each in found}) == 9
 
 
 def test_a_console_is_asked_into_and_told_on_the_bench_and_the_record_says_what_was_written(practice):

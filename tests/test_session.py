@@ -82,6 +82,23 @@ def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
     assert isinstance(journal(run, Recorded)[0], Recorded)
 
 
+def test_an_agent_is_asked_with_its_community_and_what_it_was_not_told_stands_as_that(practice):
+    bench, run = practice("UP-01")
+    session = walk(bench, run, {Phase.MAY_SET})
+    assert "asks for a community: press u" in next_line(session, bench.now()).sentence
+    session.stages.setting.log_in("", "another", bench.now())
+    pass_time(bench, run, 8.0)
+    assert "does not take this community" in session.device.not_read
+    session.stages.setting.log_in("", "hatchery", bench.now())
+    pass_time(bench, run, 3.0)
+    assert str(session.device.says.gateway) == "None"
+    assert session.stages.setting.untold(bench.now()) == ["mask", "DNS"]
+    walk(bench, run, {Phase.RECORDED})
+    (row,) = run.job.register.rows()
+    assert (row.state, row.last.way, row.last.as_left.gateway.basis) == ("proven", "snmp", "measured")
+    assert row.last.as_left.dns.basis is None
+
+
 def test_what_a_device_forgets_at_a_power_cut_is_found_out_at_once(practice):
     """An address handed out and not kept fails the power cycle; the way goes back to setting, and then succeeds."""
     bench, run = practice("BL-01")

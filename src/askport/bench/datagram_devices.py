@@ -14,14 +14,13 @@ from askport.core.formats.udp import Udp
 from askport.core.formats.unreadable import Unreadable
 from askport.core.plan.target import Target
 
-_MOVES_AFTER_S = 0.3
-"""How long it stays where it was after it was told, so that it can answer."""
 
-
-class _DatagramDevice(FieldDevice):
+class DatagramDevice(FieldDevice):
     """Answers at one UDP port whoever is in its subnet."""
 
     port: int
+    moves_after_s = 0.3
+    """How long it stays where it was after it was told, so that it can answer."""
     _now = 0.0
 
     def started(self, now: float) -> list[bytes]:
@@ -43,7 +42,7 @@ class _DatagramDevice(FieldDevice):
         raise NotImplementedError
 
     def _becomes(self, settings: Settings) -> None:
-        self.saved, self.next_at = settings, self._now + _MOVES_AFTER_S
+        self.saved, self.next_at = settings, self._now + self.moves_after_s
 
     def due(self, now: float) -> list[bytes]:
         """Move to what it was told."""
@@ -53,7 +52,7 @@ class _DatagramDevice(FieldDevice):
         return self.host.announce()
 
 
-class AirHandler(_DatagramDevice):
+class AirHandler(DatagramDevice):
     """AH-01: its network port is written over BACnet, and used once its changes are activated."""
 
     port = fp.PORT_BACNET
@@ -114,7 +113,7 @@ def _npdu(apdu: bytes) -> bytes:
     return b"\x81\x0a" + (4 + len(npdu)).to_bytes(2, "big") + npdu
 
 
-class LaneLights(_DatagramDevice):
+class LaneLights(DatagramDevice):
     """LL-01: a node that is programmed by Art-Net."""
 
     port = fp.PORT_ART_NET
@@ -135,7 +134,7 @@ class LaneLights(_DatagramDevice):
         return [encode_ip_prog(shown)]
 
 
-class BusGateway(_DatagramDevice):
+class BusGateway(DatagramDevice):
     """BG-01: says who it is by KNXnet/IP and Modbus/TCP, and is set at its keypad: the standards set nothing."""
 
     port = fp.PORT_KNX

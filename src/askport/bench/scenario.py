@@ -4,6 +4,7 @@ from collections.abc import Callable
 from importlib.resources import files
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
+from askport.bench.agent import StandbySupply
 from askport.bench.camera import PondCamera
 from askport.bench.datagram_devices import AirHandler, BusGateway, LaneLights
 from askport.bench.devices import BlowerDrive, SterilizerPanel, TankGateway
@@ -117,6 +118,7 @@ WORK = (
 BESIDE = (
     WorkItem(tag="AH-01", description="air handler", target=_target("10.84.16.94")),
     WorkItem(tag="LL-01", description="lane lights", target=_target("10.84.16.95")),
+    WorkItem(tag="UP-01", description="standby supply", target=_target("10.84.16.97")),
     WorkItem(tag="BG-01", description="bus gateway", target=_target("10.84.16.96"), ports=(PORT_MODBUS,)),
 )
 """Units that are practised with by name: they speak other field protocols, and are in no crate."""
@@ -162,6 +164,7 @@ _STAND_INS: dict[str, Callable[[], StandIn]] = {
     "FL-02": lambda: ValveIsland(MacAddress(_BLOCK + b"\x18"), Settings(IPv4Interface("192.168.250.1/24"))),
     "AH-01": lambda: AirHandler(MacAddress(_BLOCK + b"\x29"), Settings(IPv4Interface("192.168.92.10/24"))),
     "LL-01": lambda: LaneLights(MacAddress(_BLOCK + b"\x38"), Settings(IPv4Interface("2.0.0.56/8"))),
+    "UP-01": lambda: StandbySupply(MacAddress(_BLOCK + b"\x2a"), Settings(IPv4Interface("192.168.96.10/22"))),
     "BG-01": lambda: BusGateway(MacAddress(_BLOCK + b"\x69"), Settings(IPv4Interface("192.168.93.20/24"))),
     "FL-03": lambda: PondCamera(MacAddress(_BLOCK + b"\x58"), Settings(IPv4Interface("192.168.88.90/24")), LOG_IN),
     "UV-01": lambda: SterilizerPanel(MacAddress(_BLOCK + b"\x30"), Settings(IPv4Interface("10.212.7.33/16"))),

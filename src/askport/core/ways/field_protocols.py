@@ -32,7 +32,7 @@ def _speaks(protocol: str, why: str) -> Fits:
 def _lets_in_by_snmp(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
     if kind is None or there is None or kind.way_by("snmp") is None:
         return None
-    return "The agent of its kind takes an address by SNMP: no mask and no DNS, and the old address stays beside it."
+    return "The agent of its kind takes an address by SNMP: no mask and no DNS, and the old address may stay beside it."
 
 
 FIELD: dict[str, WayEntry] = {
@@ -105,7 +105,7 @@ FIELD: dict[str, WayEntry] = {
             done="by SNMP",
             says=(
                 "adds the address to the table of its SNMP agent, and follows it; no mask, no DNS, and the old address "
-                "stays. Needs --at and its community, or --user and a password"
+                "may stay. Needs --at and its community, or --user and a password"
             ),
             fits=_lets_in_by_snmp,
             needs_laptop=True,

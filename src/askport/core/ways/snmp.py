@@ -18,20 +18,20 @@ from askport.core.ways.talking import FieldTerms, Talking
 
 PORT_SNMP = 161
 _MIB2: Oid = (1, 3, 6, 1, 2, 1)
-_SYS_NAME: Oid = (*_MIB2, 1, 5, 0)
-_IP_ADDRESS: Oid = (*_MIB2, 4, 34, 1)
+SYS_NAME: Oid = (*_MIB2, 1, 5, 0)
+IP_ADDRESS: Oid = (*_MIB2, 4, 34, 1)
 """ipAddressEntry (RFC 4293); below it the column, and an address as type, length and octets."""
-_IF_INDEX, _PREFIX, _ORIGIN, _ROW_STATUS, _STORAGE = 3, 5, 6, 10, 11
+IF_INDEX, PREFIX, ORIGIN, ROW_STATUS, STORAGE = 3, 5, 6, 10, 11
 _OLD_IF_INDEX: Oid = (*_MIB2, 4, 20, 1, 2)
-_OLD_MASK: Oid = (*_MIB2, 4, 20, 1, 3)
+OLD_MASK: Oid = (*_MIB2, 4, 20, 1, 3)
 """ipAdEntIfIndex and ipAdEntNetMask (RFC 1213), which nearly all agents still have."""
 _OLD_NEXT_HOP: Oid = (*_MIB2, 4, 21, 1, 7, 0, 0, 0, 0)
 """ipRouteNextHop of the default route (RFC 1213)."""
-_ROUTE: Oid = (*_MIB2, 4, 24, 7, 1)
+ROUTE: Oid = (*_MIB2, 4, 24, 7, 1)
 """inetCidrRouteEntry (RFC 4292)."""
 _TO_ALL: Oid = (1, 4, 0, 0, 0, 0, 0)
 """The default route in its index: type and length of an address, its octets, and its prefix length."""
-_ROUTE_IF_INDEX, _ROUTE_TYPE, _ROUTE_STATUS = 7, 8, 17
+ROUTE_IF_INDEX, ROUTE_TYPE, ROUTE_STATUS = 7, 8, 17
 _REMOTE, _CREATE_AND_GO = 4, 4
 _ORIGINS = {2: "static", 4: "dhcp", 5: "link-local", 6: "link-local"}
 VOLATILE, NON_VOLATILE = 2, 3
@@ -72,8 +72,14 @@ def _get(says: str, key: str, name: Oid, *, needed: bool = False) -> _Step:
     return _Step(says, key, Asks.GET, lambda _: [(name, None)], needed)
 
 
-def _row(column: int, address: IPv4Address) -> Oid:
-    return (*_IP_ADDRESS, column, 1, 4, *address.packed)
+def row(column: int, address: IPv4Address) -> Oid:
+    """Return the name of a column of an address (RFC 4293)."""
+    return (*IP_ADDRESS, column, 1, 4, *address.packed)
+
+
+def route_index(gateway: IPv4Address) -> Oid:
+    """Return by which index a default route goes: destination, policy, next hop (RFC 4292)."""
+    return (*_TO_ALL, 2, 0, 0, 1, 4, *gateway.packed)
 
 
 class SnmpTalk(Datagrams):
@@ -163,15 +169,15 @@ class ReadBySnmp(SnmpTalk):
         super().__init__(
             start,
             [
-                _get("get its name", "name", _SYS_NAME, needed=True),
-                _get("get its interface", "interface", _row(_IF_INDEX, at)),
+                _get("get its name", "name", SYS_NAME, needed=True),
+                _get("get its interface", "interface", row(IF_INDEX, at)),
                 _get("get its interface, as it was called before", "old interface", (*_OLD_IF_INDEX, *at.packed)),
-                _get("get its prefix", "prefix", _row(_PREFIX, at)),
-                _get("get its mask", "mask", (*_OLD_MASK, *at.packed)),
-                _get("get its origin", "origin", _row(_ORIGIN, at)),
-                _get("get how it is stored", "storage", _row(_STORAGE, at)),
+                _get("get its prefix", "prefix", row(PREFIX, at)),
+                _get("get its mask", "mask", (*OLD_MASK, *at.packed)),
+                _get("get its origin", "origin", row(ORIGIN, at)),
+                _get("get how it is stored", "storage", row(STORAGE, at)),
                 _Step("get its default route", "route", Asks.NEXT,
-                      lambda _: [((*_ROUTE, _ROUTE_IF_INDEX, *_TO_ALL), None)]),
+                      lambda _: [((*ROUTE, ROUTE_IF_INDEX, *_TO_ALL), None)]),
                 _get("get its default route, as it was called before", "old route", _OLD_NEXT_HOP),
             ],
         )  # fmt: skip
@@ -203,7 +209,7 @@ class ReadBySnmp(SnmpTalk):
 
 def _default_route(name: Oid) -> IPv4Address | None:
     """Return the next hop out of the index of a default route: policy, then type, length and octets of an address."""
-    head = (*_ROUTE, _ROUTE_IF_INDEX, *_TO_ALL)
+    head = (*ROUTE, ROUTE_IF_INDEX, *_TO_ALL)
     if name[: len(head)] != head:
         return None
     rest = name[len(head) :]
@@ -233,9 +239,7 @@ class SetBySnmp(Talking):
         talk = self._conversation
         if isinstance(talk, SnmpTalk) and talk.took("route"):
             self.wrote = ("gateway",)
-        self._note(
-            f"SNMP takes no address away: {self._at} is left beside it, until its page or a restart ends it.", now
-        )
+        self._note(f"SNMP only adds an address: whether it still has {self._at} too is seen in the proofs.", now)
         super()._arrived(now)
 
     @property
@@ -261,26 +265,26 @@ def _set_steps(start: Start) -> list[_Step]:
     target, old = start.target, start.old or IPv4Address(0)
     new, gateway = target.interface.ip, target.gateway
 
-    def row(answers: dict[str, Answer]) -> list[tuple[Oid, Value | None]]:
-        return [(_row(_IF_INDEX, new), answers["interface"].value), (_row(_ROW_STATUS, new), _CREATE_AND_GO)]
+    def add(answers: dict[str, Answer]) -> list[tuple[Oid, Value | None]]:
+        return [(row(IF_INDEX, new), answers["interface"].value), (row(ROW_STATUS, new), _CREATE_AND_GO)]
 
     steps = [
-        _get("get its name", "name", _SYS_NAME, needed=True),
-        _get(f"get the interface of {old}", "interface", _row(_IF_INDEX, old), needed=True),
-        _Step(f"add {new} to its addresses", "row", Asks.SET, row, is_needed=True),
+        _get("get its name", "name", SYS_NAME, needed=True),
+        _get(f"get the interface of {old}", "interface", row(IF_INDEX, old), needed=True),
+        _Step(f"add {new} to its addresses", "row", Asks.SET, add, is_needed=True),
     ]
     if gateway:
-        index = (*_TO_ALL, 2, 0, 0, 1, 4, *gateway.packed)
+        index = route_index(gateway)
 
         def route(answers: dict[str, Answer]) -> list[tuple[Oid, Value | None]]:
             return [
-                ((*_ROUTE, _ROUTE_IF_INDEX, *index), answers["interface"].value),
-                ((*_ROUTE, _ROUTE_TYPE, *index), _REMOTE),
-                ((*_ROUTE, _ROUTE_STATUS, *index), _CREATE_AND_GO),
+                ((*ROUTE, ROUTE_IF_INDEX, *index), answers["interface"].value),
+                ((*ROUTE, ROUTE_TYPE, *index), _REMOTE),
+                ((*ROUTE, ROUTE_STATUS, *index), _CREATE_AND_GO),
             ]
 
         steps.append(_Step(f"add the default route {gateway}", "route", Asks.SET, route))
-    stored = _row(_STORAGE, new)
+    stored = row(STORAGE, new)
     return [
         *steps,
         _Step("store it, to be kept", "store", Asks.SET, lambda _: [(stored, NON_VOLATILE)]),
