@@ -149,6 +149,8 @@ def test_a_station_is_named_keeps_that_and_forgets_all_when_told_to(cable, stati
     ), document  # fmt: skip
     station()
     assert told()[0]["name"] == "feed-lane-3"
+    known = cable.askport("identify", "zl0", "--mac", DEVICE, "--at", "10.84.16.45").stdout
+    assert "PROFINET DCP: vendor 4094, product 258" in known
     document, status = told("--reset")
     assert (document["name"], document["address"], document["done"], status) == (None, None, True, 0), document
     station("5")

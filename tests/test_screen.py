@@ -402,7 +402,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.keys("Enter")
     screen.until("as found", "survives a power cut: left out", "set on its page: taken")
     for key, asks, typed, shown in (
-        ("n", "What is to be known", "glass cracked", "glass cracked"), ("t", "its right tag", "TG-11", "TG-11  00:00"),
+        ("n", "What is to be known", "glass cracked", "glass cracked"), ("e", "its right tag", "TG-11", "TG-11  00:00"),
         ("o", "recorded not count", "wrong pump", "To be done again: wrong pump"),
     ):  # fmt: skip
         screen.keys(key)

@@ -311,4 +311,5 @@ def ask_for_numbers(ends: Ends, now: float) -> list[bytes]:
         (PORT_KNX, encode_knx(Knx(KnxService.DESCRIPTION_REQUEST, ends.src))),
         (PORT_ART_NET, encode_art_net(ArtNet(op=ArtNetOp.POLL))),
     )
-    return [frame_between(ends, Udp(src_port=port, dst_port=port, payload=data)) for port, data in asked]
+    told = [frame_between(ends, Udp(src_port=port, dst_port=port, payload=data)) for port, data in asked]
+    return [_dcp(ends.src_mac), *told]

@@ -130,9 +130,11 @@ class Find(Stage):
         if known := around.known.get(device.mac):
             return f"This is {known.words}. Go on with {who} for another visit."
         codes = {hazard.code for hazard in self._visit.cable.finder.hazards()}
-        check = "Several devices speak here: check the label first. " if "several-devices" in codes else ""
+        several = "several-devices" in codes
+        check = "Several devices speak here: check the label first. " if several else ""
+        more = " x sets all of them, each by its label." if several else ""
         if codes & {"address-server", "router"}:
-            check = "The cable is in a live network, and this may be anybody: check the label first. "
+            check, more = "The cable is in a live network, and this may be anybody: check the label first. ", ""
         if search.label_mac and search.label_mac != device.mac:
             check = f"Its label was written down as {search.label_mac}, which this is not. "
         if not device.is_found and (unseen := self._visit.set_unseen(device)):
@@ -140,7 +142,7 @@ class Find(Stage):
         if device.request:
             return f"{check}Go on with {who}: it asks for an address by {device.request.protocol.upper()}."
         at = f" at {device.best.address}" if device.best else ""
-        return f"{check}Go on with {who}{at}."
+        return f"{check}Go on with {who}{at}.{more}"
 
     def result(self) -> str:
         """Say which address it has, and how sure that is."""

@@ -29,7 +29,7 @@ class DeviceScreen(Screen[None]):
     BINDINGS = [
         Binding("escape,enter", "leave", "Back", id="device.back"),
         Binding("n", "note", "Note", id="device.note", tooltip="Write something down about it"),
-        Binding("t", "tag", "Right tag", id="device.tag", tooltip="Correct its tag"),
+        Binding("e", "tag", "Right tag", id="device.tag", tooltip="Correct its tag"),
         Binding("o", "reopen", "Do again", id="device.reopen", tooltip="What was recorded does not count: do it again"),
     ]
 

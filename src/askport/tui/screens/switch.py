@@ -162,7 +162,8 @@ class SwitchScreen(Screen[None]):
         self.query_one("#next", Sheet).show(next_lines(self._next(), is_wrong=False, width=width))
         practice = self._workplace.practice
         hands = Ink().put("  practice, your hands: ", DIM).put("F6 ", STRONG).put("power of all, off or on")
-        hands.put("   F7 ", STRONG).put("scan the label of the next one")
+        if self.going is None:
+            hands.put("   F7 ", STRONG).put("scan the label of the next one")
         self.query_one("#hands", Sheet).show([hands] if practice else [])
         self.query_one("#hands", Sheet).display = practice is not None
         self.set_class(self.going is not None, "-going")
