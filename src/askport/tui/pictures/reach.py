@@ -34,7 +34,7 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     lines: list[Ink] = []
     if session.device.landed_at and session.device.target:
         lines += [heading("Where it has landed", width)]
-        lines += [*landing_lines(session.device.target.interface.ip, session.device.landed_at)]
+        lines += [*landing_lines(session.device.target.interface.ip, session.device.landed_at), blank()]
     lines += [heading("Beside the device", width), *wrapped(known, width, DIM), blank()]
     lines += _ruler(session, network, device, width)
     lines += [blank(), heading(f"The laptop's {session.cable.laptop.adapter}", width), *_adapter(session, width)]

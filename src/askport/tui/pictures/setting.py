@@ -55,14 +55,14 @@ def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None 
     if device.way:
         lines += [blank(), heading("What has happened", width), *_happened(session, device.way, width)]
     lines += _ways(session, width)
-    lines += [blank(), heading("Checked", width), *_checked(session.visit.checks(), width)]
     if device.fits:
         several = len(device.fits) > 1
         lines += [blank(), heading("Kinds that fit, the strictest first" if several else "Its kind", width)]
         for fit in device.fits:
             notes = fit.kind.notes if fit is device.fit else ""
             lines += wrapped(f"{fit.kind.words}, {fit.reason}. {notes}".rstrip(), width, indent=2)
-    return lines
+    # what fails is said in the next line too; what passes may be scrolled to
+    return [*lines, blank(), heading("Checked", width), *_checked(session.visit.checks(), width)]
 
 
 def _present(session: Session) -> dict[str, str]:
