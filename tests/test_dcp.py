@@ -11,7 +11,7 @@ from askport.core.errors import BadInput
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Block, Dcp, FrameId, decode_profinet, encode_dcp
 from askport.core.formats.unreadable import Unreadable
-from conftest import DEVICE
+from conftest import DEVICE, askport
 
 STATION = r"""
 import json, os, socket, struct, subprocess, sys, time
@@ -158,6 +158,20 @@ def test_a_station_is_named_keeps_that_and_forgets_all_when_told_to(cable, stati
     assert (document["name"], status) == (None, 1)
     assert "something on the device itself may hold it" in document["because"]
     assert "something on the device" in cable.askport("blink", "zl0", "--mac", DEVICE).stderr
+
+
+def test_what_a_command_tells_comes_out_of_the_plan_too(tmp_path):
+    """The plan's own columns, where job and tag are named: a station's name, and what a kind file asks for."""
+    (tmp_path / "plan.csv").write_text("Tag;Address;Station name\nFL-01;10.84.16.45;feed-lane-3\n")
+    job = tmp_path / "site.askport"
+    told = ["assign", "zl0", *SET[:-1], "--dry-run", "--job", job]
+    assert "set name" not in askport(*told, "--tag", "FL-01").stdout
+    assert not job.exists()
+    imported = askport("plan", "import", tmp_path / "plan.csv", "--job", job)
+    assert imported.returncode == 0, imported.stderr
+    assert "set name feed-lane-3, to be kept" in askport(*told, "--tag", "FL-01").stdout
+    assert "set name" not in askport(*told, "--tag", "FL-02").stdout
+    assert "set name" not in askport(*told).stdout
 
 
 @pytest.mark.parametrize(("text", "fault"), [

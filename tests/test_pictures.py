@@ -28,7 +28,7 @@ from askport.tui.pictures.reach import reach_lines
 from askport.tui.pictures.record import record_lines
 from askport.tui.pictures.register import device_lines, left_lines
 from askport.tui.pictures.setting import set_lines
-from askport.tui.widgets.way import way_lines, way_strip
+from askport.tui.widgets.way import shown_of, way_lines, way_strip
 from conftest import pass_time
 from test_readers import TOLD
 
@@ -132,3 +132,13 @@ def test_a_sentence_opens_to_the_bytes_that_say_so(name):
         if clue.address or clue.about:
             wanted = clue.about or clue.address
             assert wanted.packed in said or str(wanted).encode() in said, (clue, marked)
+
+
+@pytest.mark.parametrize("room", [1, 2, 3, 5, 15])
+@pytest.mark.parametrize("count", [1, 3, 15, 16, 40])
+def test_the_one_at_hand_is_always_among_those_of_the_round_that_are_shown(count, room):
+    for here in range(count + 1):
+        first, last = shown_of(count, here, room)
+        counts = (first > 0) + (last < count) if room >= 3 else 0
+        assert last - first + counts <= room
+        assert here == count or first <= here < last

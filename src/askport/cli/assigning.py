@@ -97,6 +97,7 @@ def assign(
     its_kind = kind_named(kind, job).kind if kind else _by_manual(payload) if by == Ping.name else None
     asks = its_kind is not None and its_kind.asks_password(by, over)
     wanted = asks or bool(user) or by in WITH_PASSWORD
+    record = Record(job, tag)
     plan = _Plan(
         target=target,
         by=by,
@@ -108,13 +109,13 @@ def assign(
         line=port if "/" in port else "",
         name=tag,
         temporary=temporary,
+        columns=record.planned_columns(),
     )
     plan.require_whole(device)
     if dry_run:
         for line in plan.lines(device):
             print(line)
         return
-    record = Record(job, tag)
     with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
         way, seen = asyncio.run(_assign(keeper, device, plan, seconds, others_are_fine, record.known_key(device)))
         wall, now = keeper.wire.wall, keeper.wire.now()
@@ -242,6 +243,8 @@ class _Plan:
     line: str
     name: str
     temporary: bool
+    columns: dict[str, str]
+    """What else the job's plan says of it."""
 
     def start(self, mac: MacAddress) -> Start:
         """Return what the way is started with, without the laptop's part."""
@@ -261,6 +264,7 @@ class _Plan:
             line=self.line,
             name=self.name,
             temporary=self.temporary,
+            columns=self.columns,
         )
 
     def require_whole(self, mac: MacAddress) -> None:

@@ -46,6 +46,22 @@ class Record:
 
             self._job = JobFile(self._path, create=True)
 
+    def planned_columns(self) -> dict[str, str]:
+        """Return what else the job's plan says of the device with this tag, by the heads of its columns.
+
+        Raises:
+            BadInput: the file is no job.
+            MachineRefused: it cannot be read.
+        """
+        if not (self._path and self._tag and self._path.exists()):
+            return {}
+        from askport.edges.jobfile import JobFile
+
+        job = JobFile(self._path, create=False)
+        planned = job.register.planned(self._tag)
+        job.close()
+        return planned.columns if planned else {}
+
     def known_key(self, mac: MacAddress) -> str | None:
         """Return the key that the device's console or page showed the last time, where the job has it."""
         if self._job is None:

@@ -152,7 +152,7 @@ class Find(Stage):
         if device.request:
             return f"asks by {device.request.protocol.upper()}"
         if device.best is None:
-            return "speaks, no address yet"
+            return "speaks, no address"
         sure = "" if device.best.belief is Belief.CERTAIN else f" {device.best.belief}"
         return f"{device.best.address}{sure}"
 

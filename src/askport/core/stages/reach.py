@@ -147,7 +147,7 @@ class Reach(Stage):
         if visit.device.chosen is None:
             return ""
         if visit.device.whereabouts is None:
-            return "no address to reach yet"
+            return "nothing to reach"
         if visit.reached_from and visit.phase.step is not Step.REACH:
             return f"from {visit.reached_from.ip}"
         return "borrow an address"

@@ -200,7 +200,10 @@ class AgentTalk:
 
         try:
             self._engine.message_dispatcher.receive_message(self._engine, _DOMAIN, self._address, message)
-        except (PySnmpError, PyAsn1Error, ValueError, TypeError, LookupError, AttributeError, ArithmeticError):
+        except (
+            PySnmpError, PyAsn1Error, ValueError, TypeError, LookupError, AttributeError, ArithmeticError,
+            RecursionError,
+        ):  # fmt: skip
             return  # the package reads what was sent to it by letting itself fail
 
     def _answered(self, _: Any, __: int, indication: Any, status: Any, index: Any, values: Any, ___: Any) -> None:

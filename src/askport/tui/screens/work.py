@@ -189,7 +189,7 @@ class WorkScreen(LessonKeys, Screen[None]):
         left = self.rail.size.width or 28
         self.rail.show(way_lines(session, self.looking_at, left))
         like = self.crate_of.like if self.crate_of else ""
-        self.crate.show(crate_lines(run, left, max(3, self.crate.size.height - 2), like))
+        self.crate.show(crate_lines(run, left, max(1, self.crate.size.height - 2), like))
         room = max(40, self.picture.size.width)
         step = self.looking_at or session.phase.step
         if edit := self.octets.edit:

@@ -62,8 +62,9 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     lines = [blank(), line(f" In this crate, like {like}"[:width] if like else " In this round", STRONG)]
     tags = [item.tag for item in run.work]
     here = tags.index(run.item.tag) if run.item.tag in tags else len(tags)
-    first, last = _shown_of(len(tags), here, room)
-    if first:
+    first, last = shown_of(len(tags), here, room)
+    counts = room >= 3
+    if first and counts:
         lines.append(line(f"   … {first} above", DIM))
     for item in run.work[first:last]:
         state = states.get(item.tag, "")
@@ -72,15 +73,18 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
         style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
         ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
         lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))
-    if last < len(tags):
+    if last < len(tags) and counts:
         lines.append(line(f"   … {len(tags) - last} more", DIM))
     return lines
 
 
-def _shown_of(count: int, here: int, room: int) -> tuple[int, int]:
+def shown_of(count: int, here: int, room: int) -> tuple[int, int]:
     """Return from which to which are shown around the one at hand; a line is left for how many are not."""
     if count <= room:
         return 0, count
+    if room < 3:
+        first = min(here, count - room)
+        return first, first + room
     if here < room - 1:
         return 0, room - 1
     if here > count - room:
