@@ -1,16 +1,30 @@
 """SNMP against an independent agent, which sets the kernel's address."""
 
+import asyncio
 import json
 import os
 import time
+from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from askport.bench import scenario
+from askport.bench.agent import StandbySupply
+from askport.bench.bench import Bench
+from askport.bench.stand_in import Settings
+from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
+from askport.core.finding.finder import Finder
+from askport.core.plan.target import Target
 from askport.core.ways import snmp_engine
+from askport.core.ways.conversation import Ended
+from askport.core.ways.log_in import LogIn
+from askport.core.ways.snmp import ReadBySnmp
 from askport.core.ways.snmp_engine import Access, AgentTalk, Answer, Asks
+from askport.core.ways.start import Start
+from askport.edges.driver import Driver
 from conftest import DEVICE
 
 CONFIG = """
@@ -34,7 +48,8 @@ by = "snmp"
 SET = ["assign", "zl0", "--to", "10.84.16.50/8", "--gateway", "10.84.19.254", "--by", "snmp", "--at", "192.168.61.7",
        "--mac", DEVICE, "--json"]  # fmt: skip
 READ = ["settings", "zl0", "--mac", DEVICE, "--by", "snmp", "--at", "192.168.61.7", "--json"]
-NAME = (1, 3, 6, 1, 2, 1, 1, 5, 0)
+MIB2 = (1, 3, 6, 1, 2, 1)
+NAME = (*MIB2, 1, 5, 0)
 
 
 @pytest.fixture
@@ -102,6 +117,31 @@ def test_an_agent_that_will_not_is_quoted_and_nothing_is_set(cable, agent, kind,
     assert (document["result"] in ("refused", "no-answer"), run.returncode) == (True, 1), run.stdout
     assert why in document["because"]
     assert "10.84.16.50" not in cable.ip("addr", "show", "zd0")
+
+
+@pytest.mark.parametrize(("gateway", "hidden", "says"), [
+    ("192.168.96.1", (), "192.168.96.1"), (None, (), "none"), ("192.168.96.1", (*MIB2, 4, 24), None),
+    ("192.168.96.1", (*MIB2, 1), "192.168.96.1"), (None, (*MIB2, 4, 24), None)])  # fmt: skip
+def test_an_agent_that_hides_a_table_says_nothing_of_what_is_in_it(gateway, hidden, says):
+    """No row seen is a gateway of none only where the table was seen."""
+
+    class Agent(StandbySupply):
+        def _values(self, at):
+            shown = super()._values(at)
+            return {name: value for name, value in shown.items() if not hidden or name[: len(hidden)] != hidden}
+
+    bench = Bench(scenario.LAPTOP_MAC, laptop=(IPv4Interface("192.168.96.9/22"),))
+    at = IPv4Interface("192.168.96.10/22")
+    agent = Agent(MacAddress.parse("00:00:5e:00:53:2a"), Settings(at, IPv4Address(gateway) if gateway else None))
+    bench.plug(agent)
+    asyncio.run(Driver(Finder([bench.mac], now=0.0), bench).run(until=lambda: False, longest_until=6.0))
+    start = Start(
+        mac=agent.mac, target=Target(interface=at), laptop_mac=bench.mac, laptop=None, old=at.ip, now=bench.now(),
+        xid=lambda: 7, ours=(IPv4Interface("192.168.96.9/22"),), log_in=LogIn("", "hatchery"),
+    )  # fmt: skip
+    talk = ReadBySnmp(start)
+    asyncio.run(Driver(talk, bench).run(until=lambda: talk.done, longest_until=30.0))
+    assert (talk.said.ended, talk.said.found.get("gateway")) == (Ended.WELL, says), talk.said
 
 
 @pytest.mark.parametrize(("access", "lacks"), [

@@ -64,6 +64,9 @@ class StandbySupply(DatagramDevice):
             snmp.SYS_NAME: b"standby-1", row(snmp.IF_INDEX): 1, row(snmp.ORIGIN): 2,
             row(snmp.STORAGE): snmp.NON_VOLATILE, (*snmp.OLD_MASK, *at.ip.packed): at.netmask,
         }  # fmt: skip
+        network = at.network
+        here = (1, 4, *network.network_address.packed, network.prefixlen, 2, 0, 0, 1, 4, 0, 0, 0, 0)
+        values[(*snmp.ROUTE, snmp.ROUTE_IF_INDEX, *here)] = 1
         if gateway:
             values[(*snmp.ROUTE, snmp.ROUTE_IF_INDEX, *snmp.route_index(gateway))] = 1
         return values

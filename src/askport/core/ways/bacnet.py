@@ -131,7 +131,8 @@ class ReadByBacnet(BacnetTalk):
         names = {"address": Property.IP_ADDRESS, "mask": Property.SUBNET_MASK, "gateway": Property.DEFAULT_GATEWAY}
         for name, number in names.items():
             found = _addresses(self.answers.get(number, []))
-            self._found[name] = str(found[0]) if found and found[0] != UNSPECIFIED else "none"
+            if found:  # what is no address says nothing of one
+                self._found[name] = "none" if found[0] == UNSPECIFIED else str(found[0])
         if Property.DNS_SERVER in self.answers:
             servers = [each for each in _addresses(self.answers[Property.DNS_SERVER]) if each != UNSPECIFIED]
             self._found |= {f"dns{n + 1}": str(servers[n]) if n < len(servers) else "none" for n in range(2)}

@@ -131,7 +131,7 @@ class SnmpTalk(Datagrams):
         said, self.spoken[-1].acknowledged = self.spoken[-1], not answer.refusal
         said.answer = answer.refusal or "acknowledged"
         refusal = answer.refusal or ("" if answer.value is not None or step.asks is Asks.SET else ERROR_STATUS[2])
-        if refusal and step.is_needed:
+        if refusal and (step.is_needed or answer.is_shut_out):
             self._finish(Ended.REFUSED, f"{refusal} (“{step.says}”)")
             return
         self.answers[step.key] = answer
@@ -169,7 +169,7 @@ class ReadBySnmp(SnmpTalk):
         super().__init__(
             start,
             [
-                _get("get its name", "name", SYS_NAME, needed=True),
+                _get("get its name", "name", SYS_NAME),
                 _get("get its interface", "interface", row(IF_INDEX, at)),
                 _get("get its interface, as it was called before", "old interface", (*_OLD_IF_INDEX, *at.packed)),
                 _get("get its prefix", "prefix", row(PREFIX, at)),
@@ -195,7 +195,7 @@ class ReadBySnmp(SnmpTalk):
         gateway = _default_route(self.answers.get("route", Answer()).name) or self.told("old route")
         if isinstance(gateway, IPv4Address) and int(gateway):
             self._found["gateway"] = str(gateway)
-        elif self.took("route") or self.took("old route"):
+        elif self._sees_routes:
             self._found["gateway"] = "none"
         origin = self.told("origin")
         if isinstance(origin, int) and origin in _ORIGINS:
@@ -205,6 +205,12 @@ class ReadBySnmp(SnmpTalk):
         lasts = _LASTS.get(stored) if isinstance(stored := self.told("storage"), int) else None
         self._found |= {} if lasts is None else {"lasts": "yes" if lasts else "no"}
         self._finish(Ended.WELL, "its agent stores this until a restart only" if lasts is False else "")
+
+    @property
+    def _sees_routes(self) -> bool:
+        """Whether it was shown a table of routes: what it has not in a table that is hidden is not known."""
+        shown = self.answers.get("route", Answer()).name[: len(ROUTE) + 1] == (*ROUTE, ROUTE_IF_INDEX)
+        return (shown and self.told("route") is not None) or self.told("old route") is not None
 
 
 def _default_route(name: Oid) -> IPv4Address | None:
@@ -269,7 +275,7 @@ def _set_steps(start: Start) -> list[_Step]:
         return [(row(IF_INDEX, new), answers["interface"].value), (row(ROW_STATUS, new), _CREATE_AND_GO)]
 
     steps = [
-        _get("get its name", "name", SYS_NAME, needed=True),
+        _get("get its name", "name", SYS_NAME),
         _get(f"get the interface of {old}", "interface", row(IF_INDEX, old), needed=True),
         _Step(f"add {new} to its addresses", "row", Asks.SET, add, is_needed=True),
     ]

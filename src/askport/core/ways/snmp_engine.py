@@ -115,6 +115,8 @@ class Answer:
     name: Oid = ()
     value: Value | None = None
     """None where it has none of that name."""
+    is_shut_out: bool = False
+    """Whether the access itself was refused, so that nothing more need be asked."""
 
 
 class AgentTalk:
@@ -210,7 +212,7 @@ class AgentTalk:
         number = int(status)
         if indication:
             name = type(indication).__name__
-            self.answer = Answer(INDICATIONS.get(name, f"it refused ({name})"))
+            self.answer = Answer(INDICATIONS.get(name, f"it refused ({name})"), is_shut_out=True)
         elif number:
             self.answer = Answer(ERROR_STATUS.get(number, f"error status {number}"))
         elif values:
