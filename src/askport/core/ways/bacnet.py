@@ -104,7 +104,7 @@ class BacnetTalk(Datagrams):
         elif not answer.refusal:
             self.answers[step.number] = values
         self.spoken[-1].acknowledged = True
-        self.spoken[-1].answer = answer.refusal or "acknowledged"
+        self.spoken[-1].answer = answer.refusal
         self._steps = self._steps[1:]
         self._invoke = (self._invoke + 1) & 0xFF
         self._ask_next(now)

@@ -34,8 +34,13 @@ class Spoken:
     """As it is shown: secrets are blanked."""
     acknowledged: bool = False
     """Whether the device came back with what was waited for after it, and no refusal."""
-    answer: str = "acknowledged"
-    """How it was answered, as the end of a sentence."""
+    answer: str = ""
+    """How it was answered, as the end of a sentence, where there is more to say than whether."""
+
+    @property
+    def outcome(self) -> str:
+        """How it was answered, as the end of a sentence."""
+        return self.answer or ("acknowledged" if self.acknowledged else "not acknowledged")
 
 
 @dataclass(slots=True)

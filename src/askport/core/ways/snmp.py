@@ -129,7 +129,7 @@ class SnmpTalk(Datagrams):
     def _answered(self, answer: Answer, now: float) -> None:
         step = self._steps[0]
         said, self.spoken[-1].acknowledged = self.spoken[-1], not answer.refusal
-        said.answer = answer.refusal or "acknowledged"
+        said.answer = answer.refusal
         refusal = answer.refusal or ("" if answer.value is not None or step.asks is Asks.SET else ERROR_STATUS[2])
         if refusal and (step.is_needed or answer.is_shut_out):
             self._finish(Ended.REFUSED, f"{refusal} (“{step.says}”)")

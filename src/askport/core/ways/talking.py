@@ -247,7 +247,7 @@ class Talking(Way):
 
     def _note_spoken(self, now: float) -> None:
         for spoken in self._conversation.spoken[len(self._by.login) :]:
-            self._note(f"“{spoken.text}”: {spoken.answer if spoken.acknowledged else 'not acknowledged'}.", now)
+            self._note(f"“{spoken.text}”: {spoken.outcome}.", now)
 
     def _was_set(self, ended: Ended, because: str, now: float) -> None:
         spoken, entering = self._conversation.spoken, len(self._by.login)
