@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from askport.core.errors import BadInput
 from askport.core.formats import cip
 from askport.core.formats.cip import Configuration, Encapsulated, Reply
 from askport.core.formats.unreadable import Unreadable
@@ -48,6 +49,18 @@ class Interface(device.TCPIP):
                 self.attribute["5"].value[0] = {"ip_address": str(at), "network_mask": str(mask),
                     "gateway_address": str(gateway), "dns_primary": str(dns[0]), "dns_secondary": str(dns[1])}
             return True
+        if data.path["segment"][-1].get("attribute") == 6:
+            data.service |= 0x80
+            data.status, name = 0, getattr(Interface, "called", b"")
+            if data.service == 0x90:
+                raw = bytes(data.set_attribute_single.data)
+                Interface.called = raw[2:2 + int.from_bytes(raw[:2], "little")]
+            else:
+                told = len(name).to_bytes(2, "little") + name + bytes(len(name) % 2)
+                data.get_attribute_single = {"data": list(told)}
+            data.pop("status_ext", None)
+            data.input = bytearray(self.produce(data))
+            return True
         return super().request(data, addr)
 logging.disable(logging.CRITICAL)
 main(argv=["-a", "0.0.0.0:44818", "--no-print"], tcpip_class=Interface)
@@ -76,7 +89,7 @@ def adapter(cable):
 
 
 @pytest.mark.kernel
-def test_a_device_is_found_read_set_and_followed(cable, adapter):
+def test_a_device_is_found_read_set_and_followed(cable, adapter, tmp_path):
     adapter()
     laptop = re.search("link/ether (\\S+)", cable.adapter())[1]
     for each in ("route add default via 192.168.61.1 dev zd0", f"neigh add 192.168.61.1 lladdr {laptop} dev zd0"):
@@ -90,13 +103,18 @@ def test_a_device_is_found_read_set_and_followed(cable, adapter):
     assert (read["address"], read["prefix"], read["gateway"], read["origin"]) == (
         "192.168.61.7", 24, "192.168.61.1", "dhcp",
     ), run.stdout + run.stderr  # fmt: skip
-    run = cable.askport(*SET, *PLAN)
+    (tmp_path / "plan.csv").write_text("Tag;Address;Host name\nVI-1;10.84.16.46;valves-3\n")
+    job = ["--job", tmp_path / "site.askport"]
+    assert cable.askport("plan", "import", tmp_path / "plan.csv", *job).returncode == 0
+    run = cable.askport(*SET, *PLAN, *job, "--tag", "VI-1")
     document = json.loads(run.stdout)
     assert (document["result"], document["permanent"], run.returncode) == ("taken", True, 0), run.stdout + run.stderr
+    assert "“set host name valves-3”: acknowledged." in [step["text"] for step in document["steps"]]
     assert cable.askport("prove", "zl0", "--at", "10.84.16.46/22", *PLAN).returncode == 0
     again = ["settings", "zl0", "--mac", DEVICE, "--by", "cip", "--at", "10.84.16.46", "--json"]
     read = json.loads(cable.askport(*again).stdout)
     assert (read["prefix"], read["dns"], read["origin"]) == (22, ["10.84.19.253"], "static")
+    assert "name: valves-3" in cable.askport(*again[:-1]).stdout
     assert cable.adapter() == before
 
 
@@ -132,6 +150,13 @@ words = st.integers(0, 0xFFFFFFFF).map(IPv4Address)
 def test_a_configuration_is_read_as_it_was_written(value):
     assert cip.decode_configuration(cip.encode_configuration(value)) == value
     assert isinstance(cip.decode_configuration(cip.encode_configuration(value)[:21]), Unreadable)
+
+
+@pytest.mark.parametrize("text", ["", "-a", "a b", "a..b", "x" * 65, "ä"])
+def test_what_is_no_host_name_is_said_to_be_none(text):
+    with pytest.raises(BadInput, match="is no host name"):
+        cip.encode_host_name(text)
+    assert cip.encode_host_name("valve") == b"\5\0valve\0"
 
 
 @given(st.binary(max_size=200), st.integers(1, 30), st.binary(max_size=80))

@@ -62,6 +62,8 @@ MESSAGES = [
     ("cip set", _cip(cip.Service.SET, cip.Attribute.CONFIGURATION, CONFIGURATION),
      ["Class: TCP/IP Interface (0xf5)", "Set Attribute Single", f"IP Address: {AT}", f"Subnet Mask: {MASK}",
       f"Gateway: {GATEWAY}", f"Name Server: {GATEWAY}", "Domain Name: hatchery"]),
+    ("cip name", _cip(cip.Service.SET, cip.Attribute.HOST_NAME, cip.encode_host_name("valves-3")),
+     ["Set Attribute Single", "Attribute: 6", "Hostname: valves-3"]),
     ("bacnet write", _udp(47808, bacnet.write_property(1, 3, bacnet.Property.IP_ADDRESS, bacnet.octets(AT.packed))),
      ["writeProperty (15)", "network-port, 3", "ip-address (400)", "0a54102d"]),
     ("bacnet read", _udp(47808, bacnet.read_property(1, 3, bacnet.Property.SUBNET_MASK)),

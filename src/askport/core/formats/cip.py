@@ -3,13 +3,16 @@
 CIP volume 1 (requests, general status), volume 2 (encapsulation section 2-3, TCP/IP Interface object section 5-4).
 """
 
+import re
 from enum import IntEnum
 from ipaddress import IPv4Address
 from struct import Struct, pack, unpack_from
 from typing import NamedTuple
 
 from askport.core.addresses import UNSPECIFIED
+from askport.core.errors import BadInput
 from askport.core.formats.unreadable import Unreadable
+from askport.core.text import display_text
 
 _HEADER = Struct("<HHII8sI")
 _MAX_BODY = 4_096
@@ -52,6 +55,8 @@ STATIC, BOOTP, DHCP = 0, 1, 2
 """Configuration control, low nibble."""
 METHOD, DNS_ENABLED = 0x0F, 0x10
 
+_MAX_HOST_NAME = 64
+_LABEL = re.compile(r"(?!-)[A-Za-z0-9-]{1,63}(?<!-)")
 STATUS = {
     0x01: "a connection on the way to it failed",
     0x02: "it has no room for the request now",
@@ -181,6 +186,19 @@ def unconnected(session: int, data: bytes) -> bytes:
 def interface_request(service: int, attribute: int, data: bytes = b"") -> bytes:
     """Return a request to the first TCP/IP Interface object (path: class, instance, attribute)."""
     return bytes((service, 3, 0x20, _TCP_IP_INTERFACE, 0x24, 1, 0x30, attribute)) + data
+
+
+def encode_host_name(text: str) -> bytes:
+    """Write a host name as a string with its length, padded to an even number of bytes (volume 2 section 5-4.3.2.6).
+
+    Raises:
+        BadInput: it is none (RFC 1123 section 2.1).
+    """
+    if len(text) > _MAX_HOST_NAME or not all(_LABEL.fullmatch(each) for each in text.split(".")):
+        fault = f"up to {_MAX_HOST_NAME} of a to z, 0 to 9 and hyphens between them, such as valves-3"
+        raise BadInput(f"'{display_text(text, 60)}' is no host name: {fault}.")
+    name = text.encode("ascii")
+    return pack("<H", len(name)) + name + bytes(len(name) % 2)
 
 
 def decode_configuration(data: bytes) -> Configuration | Unreadable:

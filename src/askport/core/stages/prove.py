@@ -16,7 +16,7 @@ from askport.core.register import writing
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
-from askport.core.ways.dcp import SetByDcp, planned_name
+from askport.core.ways.told_names import told_name
 
 
 class Prove(Stage):
@@ -55,8 +55,8 @@ class Prove(Stage):
     def _told_name(self) -> str:
         """What it was told to be called by the way that set it, or nothing."""
         device, planned = self._visit.device, self._visit.device.work.planned
-        if device.way_name == SetByDcp.name:
-            return planned_name(planned.columns) if planned else ""
+        if planned and (name := told_name(device.way_name or "", planned.columns)):
+            return name
         return device.work.tag if device.kind and device.kind.tells_name(device.way_name or "") else ""
 
     def _proving(self, subject: Subject, now: float) -> Proving:

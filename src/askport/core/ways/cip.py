@@ -24,6 +24,7 @@ from askport.core.formats.unreadable import Unreadable
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms, Talking
+from askport.core.ways.told_names import told_name
 
 _ANSWER_S = 5.0
 _METHODS = {cip.STATIC: "static", cip.BOOTP: "bootp", cip.DHCP: "dhcp"}
@@ -41,6 +42,8 @@ class _Step(NamedTuple):
     """Makes what is sent out of what was answered before, by attribute."""
     refuses: Callable[[bytes], str] = lambda _: ""
     """Says why what was answered forbids going on, as the end of a sentence."""
+    is_needed: bool = True
+    """Whether a refusal ends it."""
 
 
 class CipTalk(Conversation):
@@ -100,7 +103,11 @@ class CipTalk(Conversation):
                 self._finish(Ended.REFUSED, _LOST)
             elif reply.status:
                 why = cip.STATUS.get(reply.status, f"general status {reply.status:#x}")
-                self._finish(Ended.REFUSED, f"{why} (“{step.says}”)")
+                if step.is_needed:
+                    self._finish(Ended.REFUSED, f"{why} (“{step.says}”)")
+                else:
+                    self.spoken[-1].answer = why
+                    self._say_next(now)
             elif forbids := step.refuses(reply.data):
                 self._finish(Ended.REFUSED, forbids)
             else:
@@ -237,6 +244,9 @@ def _set_steps(start: Start) -> list[_Step]:
         domain = b"" if isinstance(known, Unreadable) else known.domain
         return cip.encode_configuration(value._replace(domain=domain))
 
+    name = told_name("cip", start.columns)
+    named = cip.encode_host_name(name) if name else b""
+    calls = _Step(f"set host name {name}", Service.SET, Attribute.HOST_NAME, lambda _: named, is_needed=False)
     gateway = target.gateway or "none"
     servers = f" DNS {' '.join(map(str, target.dns))}" if target.dns else ""
     return [
@@ -244,6 +254,7 @@ def _set_steps(start: Start) -> list[_Step]:
         _Step("get capability", Service.GET, Attribute.CAPABILITY, refuses=_settable),
         _Step("get configuration control", Service.GET, Attribute.CONTROL),
         _Step("get configuration", Service.GET, Attribute.CONFIGURATION),
+        *([calls] if name else []),
         _Step("set configuration control static", Service.SET, Attribute.CONTROL, static),
         _Step(
             f"set configuration {target.interface.ip} {target.interface.netmask} gateway {gateway}{servers}",

@@ -3,8 +3,6 @@
 Nothing is borrowed for it: the station needs no address, and the laptop none either.
 """
 
-from collections.abc import Mapping
-
 from askport.core.addresses import UNSPECIFIED
 from askport.core.finding.tracking import Sighting
 from askport.core.formats import dcp
@@ -13,11 +11,11 @@ from askport.core.machine import earliest
 from askport.core.ways.conversation import Ended
 from askport.core.ways.start import Start
 from askport.core.ways.station import ATTEMPTS, Question, StationTalk, refusal_of
+from askport.core.ways.told_names import told_name
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard
 
 _ANSWERED = 1
-_NAME_HEADS = ("station name", "name of station", "profinet name")
 
 
 class SetByDcp(Way):
@@ -40,7 +38,7 @@ class SetByDcp(Way):
         if start.target.gateway is None and start.kind and start.kind.needs.gateway == "own-address":
             gateway = at.ip
         told = dcp.set_ip(start.xid(), at.ip, at.netmask, gateway, permanent=self._lasts)
-        self._name = planned_name(start.columns)
+        self._name = told_name("dcp", start.columns)
         self._then: Dcp | None = None
         if self._name:
             called = dcp.set_name(start.xid(), dcp.station_name(self._name), permanent=self._lasts)
@@ -141,12 +139,7 @@ def shown_values(start: Start) -> list[str]:
     Raises:
         BadInput: the plan calls it by what is no name of a station.
     """
-    at, gateway, name = start.target.interface, start.target.gateway, planned_name(start.columns)
+    at, gateway, name = start.target.interface, start.target.gateway, told_name("dcp", start.columns)
     how = "for now only" if start.temporary else "to be kept"
     named = [f"set name {dcp.station_name(name).decode()}, {how}"] if name else []
     return [*named, f"set {at.ip} {at.netmask} gateway {gateway or 'none'}, {how}"]
-
-
-def planned_name(columns: Mapping[str, str]) -> str:
-    """Return what the plan calls a station on its network, or nothing: its column is headed so."""
-    return next((text.strip() for head, text in columns.items() if head.strip().casefold() in _NAME_HEADS), "")
