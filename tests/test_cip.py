@@ -54,6 +54,7 @@ class Interface(device.TCPIP):
             data.status, name = 0, getattr(Interface, "called", b"")
             if data.service == 0x90:
                 raw = bytes(data.set_attribute_single.data)
+                data.status = 0x0E if b"refused" in raw else 0
                 Interface.called = raw[2:2 + int.from_bytes(raw[:2], "little")]
             else:
                 told = len(name).to_bytes(2, "little") + name + bytes(len(name) % 2)
@@ -116,6 +117,17 @@ def test_a_device_is_found_read_set_and_followed(cable, adapter, tmp_path):
     assert (read["prefix"], read["dns"], read["origin"]) == (22, ["10.84.19.253"], "static")
     assert "name: valves-3" in cable.askport(*again[:-1]).stdout
     assert cable.adapter() == before
+
+
+@pytest.mark.kernel
+def test_a_name_that_it_does_not_take_keeps_no_address_back(cable, adapter, tmp_path):
+    adapter()
+    (tmp_path / "plan.csv").write_text("Tag;Address;Host name\nVI-1;10.84.16.46;refused\n")
+    job = ["--job", tmp_path / "site.askport"]
+    assert cable.askport("plan", "import", tmp_path / "plan.csv", *job).returncode == 0
+    document = json.loads(cable.askport(*SET, *PLAN, *job, "--tag", "VI-1").stdout)
+    assert document["result"] == "taken"
+    assert f"“set host name refused”: {cip.STATUS[0x0E]}." in [step["text"] for step in document["steps"]]
 
 
 @pytest.mark.kernel

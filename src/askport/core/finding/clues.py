@@ -101,7 +101,8 @@ class Identity(NamedTuple):
     @property
     def sentence(self) -> str:
         """The protocol and what it is known by there."""
-        return f"{PROTOCOLS.get(self.protocol, self.protocol)}: {self.words}"
+        name = PROTOCOLS.get(self.protocol, self.protocol)
+        return f"{name}: {self.words}" if any(each not in (None, "") for each in self[1:]) else name
 
 
 class Clue(NamedTuple):

@@ -216,15 +216,20 @@ class HandWay(_Setting):
     """Where its menu is."""
 
 
+SnmpVersion = Literal["1", "2c", "3"]
+SnmpAuth = Literal["md5", "sha", "sha-224", "sha-256", "sha-384", "sha-512"]
+"""How a password of version 3 is used (RFC 3414, 7860)."""
+SnmpPrivacy = Literal["des", "aes", "aes-192", "aes-256"]
+"""How messages of version 3 are encrypted (RFC 3414, 3826)."""
+
+
 class SnmpWay(_Model):
     """The tables of its SNMP agent; what lasts, it says itself."""
 
     by: Literal["snmp"]
-    version: Literal["1", "2c", "3"] = "2c"
-    auth: Literal["md5", "sha", "sha-224", "sha-256", "sha-384", "sha-512"] | None = None
-    """How a password of version 3 is used (RFC 3414, 7860)."""
-    privacy: Literal["des", "aes", "aes-192", "aes-256"] | None = None
-    """How its messages are encrypted (RFC 3414, 3826)."""
+    version: SnmpVersion = "2c"
+    auth: SnmpAuth | None = None
+    privacy: SnmpPrivacy | None = None
 
     @model_validator(mode="after")
     def _fits(self) -> "SnmpWay":

@@ -138,9 +138,9 @@ class Find(Stage):
         if search.label_mac and search.label_mac != device.mac:
             check = f"Its label was written down as {search.label_mac}, which this is not. "
         if not device.is_found and (unseen := self._visit.set_unseen(device)):
-            return f"{check}Go on with {who}: it has shown no address. {unseen.reason}"
+            return f"{check}Go on with {who}: it has shown no address. {unseen.reason}{more}"
         if device.request:
-            return f"{check}Go on with {who}: it asks for an address by {device.request.protocol.upper()}."
+            return f"{check}Go on with {who}: it asks for an address by {device.request.protocol.upper()}.{more}"
         at = f" at {device.best.address}" if device.best else ""
         return f"{check}Go on with {who}{at}.{more}"
 

@@ -4,16 +4,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 from ipaddress import IPv4Address
-from typing import Any, Literal
+from typing import Any
 
 from askport.core.errors import BadInput
+from askport.core.kinds.model import SnmpAuth, SnmpPrivacy, SnmpVersion
 
 Oid = tuple[int, ...]
 Value = int | bytes | Oid | IPv4Address
 """An integer, octets, a name, or an address; as one is told, so it is typed."""
-Version = Literal["1", "2c", "3"]
-Auth = Literal["md5", "sha", "sha-224", "sha-256", "sha-384", "sha-512"]
-Privacy = Literal["des", "aes", "aes-192", "aes-256"]
 _MIN_PASSWORD = 8
 _DOMAIN: Oid = (1, 3, 6, 1, 6, 1, 1)
 _AGENT = ("192.0.2.1", 161)
@@ -81,13 +79,13 @@ class Asks(Enum):
 class Access:
     """By what an agent lets somebody in."""
 
-    version: Version
+    version: SnmpVersion
     user: str = ""
     """A user of version 3."""
     password: str = field(default="", repr=False)
     """The community of versions 1 and 2c (RFC 3584), or the password of a user."""
-    auth: Auth | None = None
-    privacy: Privacy | None = None
+    auth: SnmpAuth | None = None
+    privacy: SnmpPrivacy | None = None
 
     def require_whole(self) -> None:
         """See that nothing is missing.
