@@ -12,7 +12,8 @@ from askport.bench.host import Host
 from askport.bench.page_device import PageDevice
 from askport.bench.stand_in import Settings
 from askport.core.addresses import MacAddress
-from askport.core.finding.measuring import MAX_QUESTIONS, Measuring, source_sharing
+from askport.core.finding.measuring import MAX_QUESTIONS, Measuring
+from askport.core.finding.questioning import source_sharing
 from askport.core.formats.arp import Arp, arp_frame, arp_question
 from askport.core.formats.icmp import Icmp
 from askport.core.formats.packet import ends_of, frame_between, read_packet

@@ -1,24 +1,34 @@
 """Measuring a device's mask and gateway from outside.
 
-A question sent to its MAC and IP address from a source inside its subnet makes it ask for that source by ARP; from a
-source outside, it asks for its gateway, or stays silent where it has none. Halving the distance over the source finds
-the prefix length.
+A question goes to its MAC and IP address from a source that nobody has. Its answer goes straight to a source inside
+its subnet, and to its gateway for a source outside; which of the two, the MAC address says that the answer goes to
+(``questioning.stand_in_mac``). Halving the distance over the source finds the prefix length.
+
+ARP requests alone decide nothing: a device asks for servers of its own meanwhile, asks late and again, and asks for
+nobody whom it remembers. They are only answered, so that it can answer in its turn.
 """
 
-from collections.abc import Collection, Generator
-from dataclasses import dataclass, replace
-from enum import Enum, auto
+from collections.abc import Callable, Collection, Generator
+from dataclasses import replace
 from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix, host_fault_of
 from askport.core.finding.beliefs import Measurement
+from askport.core.finding.questioning import (
+    Kind,
+    Question,
+    Reaction,
+    broadcasts_of,
+    question_frame,
+    sources_sharing,
+    stand_in_mac,
+    stood_in_for,
+)
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.ethernet import Ethernet
-from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.ipv4 import IPv4
-from askport.core.formats.packet import STAYS_ON_LINK, Ends, frame_between
+from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
-from askport.core.formats.udp import Udp
 from askport.core.machine import Machine
 from askport.core.wire import Heard, Link
 
@@ -27,64 +37,25 @@ _OUTERMOST, _INNERMOST = 7, 30
 room for two hosts."""
 _NEAR = 28
 _GATEWAY_LIKE = frozenset({1, 254})
-"""Last octets that gateways have: a device that has asked for its gateway already shows no ARP for it."""
+"""Last octets that gateways have: nobody's address is asked from where it can be helped."""
 _ASK_FIRST_S = 0.15
 """How long anybody may take to say that a source is theirs."""
 _REACT_S = 0.6
 """How long the first reaction may take; later ones get four times what the first took, and this at the least half."""
-_SETTLE_S = 0.12
-"""After it asked for another address than the source, the source may still follow."""
-_LOW_BITS = (1, 2, 5, 6, 9, 10, 13, 14, 17, 18, 21, 22, 25, 26, 33, 34)
-"""Host bits of sources: the last two are 01 or 10, and so never all ones or all zeros, whatever the prefix."""
-MAX_QUESTIONS = 10
+_REPEATS = 2
+"""How often a question is put before it counts as unanswered: some drop what they first have to ask a next hop for."""
+_REMEMBERS_S = 3.0
+"""How long it is waited before asking again one that sends through a MAC address which it remembers of a gateway; its
+next check of that neighbour says whose it is, or ends with asking everybody (RFC 4861 section 7.3.3, kernels for IPv4
+too)."""
+_REMEMBERED = 4
+_MOST_ASKED = 12
+"""Addresses that it is answered for beside sources: its gateway and servers that it looks for."""
+MAX_QUESTIONS = 64
+_WIDEST_BESIDE = 16
+"""Masks beside are looked for from here on; no device of the trade has a wider one as its narrower."""
 
-
-class Kind(Enum):
-    """Kinds of question; no one of them works on every stack."""
-
-    ECHO = auto()
-    TCP = auto()
-    UDP = auto()
-
-
-class Reaction(Enum):
-    """What a device did."""
-
-    ASKED_SOURCE = auto()
-    """It asked for the source: the source is inside its subnet."""
-    ASKED_OTHER = auto()
-    """It asked for another address, which is its gateway: the source is outside."""
-    ANSWERED = auto()
-    """It answered to the laptop's MAC address without asking: by a gateway it has asked for, or without any ARP."""
-    SILENT = auto()
-
-
-_WHY_HIDDEN = {
-    Reaction.SILENT: "It reacted to neither ping, TCP nor UDP from addresses beside its own.",
-    Reaction.ANSWERED: "It answers straight to the sender's MAC address without asking for anybody by ARP.",
-    Reaction.ASKED_OTHER: "Even the address next to its own is outside its subnet.",
-}
-
-
-@dataclass(frozen=True, slots=True)
-class Question:
-    """One question: how many leading bits its source shares with the device's address, which of the sources that do,
-    and its kind."""
-
-    shared: int
-    variant: int
-    kind: Kind
-
-
-def source_sharing(address: IPv4Address, shared: int, variant: int = 0) -> IPv4Address | None:
-    """Return a source that shares exactly this many leading bits with an address, or None where no more are left."""
-    below = 31 - shared
-    base = (int(address) >> below ^ 1) << below
-    if below == 1:
-        # Host bits 01 and 10 are the two that a /30 has room for.
-        return IPv4Address(base | (base >> 1 & 1 ^ 1)) if variant == 0 else None
-    lows = [each for each in _LOW_BITS if each < (1 << below) - 1]
-    return IPv4Address(base | lows[variant]) if variant < len(lows) else None
+_Search = Generator[Question | float, Reaction, Measurement]
 
 
 class Measuring(Machine):
@@ -100,6 +71,7 @@ class Measuring(Machine):
         avoid: Collection[IPv4Address] = (),
         ours: Collection[IPv4Address] = (),
         asked_from: set[IPv4Address] | None = None,
+        seed: int = 0,
     ) -> None:
         """Begin now.
 
@@ -111,32 +83,30 @@ class Measuring(Machine):
             avoid: addresses that it has asked for already, or that somebody is known to hold.
             ours: the laptop's addresses, which the device may look for meanwhile and which are no gateway of its.
             asked_from: where each source is put before it is used, so that nobody who listens takes it for a gateway.
+            seed: which sources come first: another in each run.
         """
         super().__init__()
-        self._laptop_mac, self.mac, self.address = laptop_mac, mac, address
+        self._laptop_mac, self.mac, self.address, self._seed = laptop_mac, mac, address, seed
         self._avoid, self._ours = set(avoid) | set(ours), set(ours)
         self._asked_from = asked_from if asked_from is not None else set()
         self.sources: set[IPv4Address] = set()
         """Addresses that were used as sources: what the device asks of these, it was made to ask."""
         self.result: Measurement | None = None
         self.questions = 0
-        self._gateways: list[IPv4Address] = []
-        self._outside_seen = 0
-        """Reactions by which it sent, or tried to send, through a gateway."""
-        self._search = self._halve()
-        self._source: IPv4Address | None = None
+        self._gateways: list[IPv4Address | MacAddress] = []
+        """The next hop of each answer that went to another than its source, by its address where that is known."""
+        self._owners: dict[MacAddress, IPv4Address] = {}
+        """Of MAC addresses that the device remembers, whose they are: it asks them straight now and then."""
+        self._asked_for: set[IPv4Address] = set()
         self._taken: set[IPv4Address] = set()
-        self._asked_other: IPv4Address | None = None
-        self._answered = False
-        self._asked_at = now
-        self._reacts_s = _REACT_S
-        self._deadline: float | None = now
+        self._reacts_s, self._asked_at = _REACT_S, now
+        self._source: IPv4Address | None = None
         self._question: Question | None = None
         self._is_asking = False
-        try:
-            self._prepare(next(self._search), now)
-        except StopIteration as end:
-            self._finish(end.value)
+        self._times = 0
+        self._deadline: float | None = now
+        self._search = self._halve()
+        self._go_on(lambda: next(self._search), now)
 
     @property
     def done(self) -> bool:
@@ -145,60 +115,104 @@ class Measuring(Machine):
 
     # The search
 
-    def _halve(self) -> Generator[Question, Reaction, Measurement]:
+    def _halve(self) -> _Search:
         if self.address in LINK_LOCAL:
             return self._found(16, None, "A link-local address always has /16 and no gateway (RFC 3927).")
-        # From a source that is surely inside of all but the smallest subnets, and is nobody's idea of a gateway.
+        # From a source that is surely inside of all but the smallest subnets.
         kind, reaction = Kind.ECHO, Reaction.SILENT
         for kind in Kind:
-            reaction = yield Question(_NEAR, 1, kind)
+            reaction = yield Question(_NEAR, kind)
             if reaction is not Reaction.SILENT:
                 break
         outside, inside = _OUTERMOST, _NEAR
-        if reaction is Reaction.ASKED_OTHER and self._asked_other:
+        if reaction is Reaction.THROUGH:
+            hop = self._gateways[-1]
             # Its gateway is always inside, and may be the only other address there.
-            outside, inside = _NEAR, min(_INNERMOST, common_prefix(self.address, self._asked_other))
-        elif reaction is not Reaction.ASKED_SOURCE:
-            for each in Kind if reaction is Reaction.SILENT else (kind,):
-                kind, reaction = each, (yield Question(_INNERMOST, 0, each))
+            inside = common_prefix(self.address, hop) if isinstance(hop, IPv4Address) else _INNERMOST
+            outside, inside = _NEAR, min(_INNERMOST, inside)
+            if inside <= outside:
+                return self._hidden("Even the address next to its own goes through its gateway.")
+        elif reaction is Reaction.SILENT:
+            for kind in Kind:
+                reaction = yield Question(_INNERMOST, kind)
                 if reaction is not Reaction.SILENT:
                     break
-            if reaction in _WHY_HIDDEN:
+            if not _is_inside(reaction):
                 return self._hidden(_WHY_HIDDEN[reaction])
             outside, inside = _NEAR, _INNERMOST
         while inside - outside > 1:
             middle = (inside + outside) // 2
-            reaction = yield Question(middle, 0, kind)
-            if reaction is Reaction.ASKED_SOURCE:
+            if _is_inside((yield Question(middle, kind))):
                 inside = middle
             else:
                 outside = middle
         return (yield from self._verify(inside, kind))
 
-    def _verify(self, prefix: int, kind: Kind) -> Generator[Question, Reaction, Measurement]:
-        """Ask again from just outside, in more than one way, before believing where the subnet ends."""
+    def _verify(self, prefix: int, kind: Kind) -> _Search:
+        """Ask again on both sides of the end, from other sources and in more than one way, before believing it."""
         others = [each for each in Kind if each is not kind]
-        for variant, each in enumerate((kind, *others), 1):
-            if self.questions >= MAX_QUESTIONS:
-                break
-            reaction = yield Question(prefix - 1, variant, each)
-            if reaction is Reaction.ASKED_SOURCE:
+        if prefix < _INNERMOST and not _is_inside((yield Question(prefix, kind, 1))):
+            return self._hidden(f"It answered one source that shares {prefix} bits and not another.")
+        # Only what was asked in every way stays for "silent", and only what came twice is its gateway.
+        for variant, each in enumerate((kind, *others, kind), 1):
+            reaction = yield Question(prefix - 1, each, variant)
+            if _is_inside(reaction):
                 if prefix == _OUTERMOST + 1:
-                    return self._hidden("It asks by ARP for every address, whether in its subnet or not.")
-                return self._hidden(f"It asked for one source that shares {prefix - 1} bits and not for another.")
-            if self._outside_seen > 1:
+                    return self._hidden(_WHY_HIDDEN[reaction])
+                return self._hidden(f"It answered one source that shares {prefix - 1} bits and not another.")
+            if len(self._gateways) > 1:
                 break
-        if self._outside_seen and not self._gateways and prefix == _INNERMOST:
-            self._gateways.append(source_sharing(self.address, _INNERMOST) or self.address)  # nobody else has room
-        if self._outside_seen and not self._gateways:
-            text = f"Its mask was measured: /{prefix}. It sends through a gateway that it had asked for before."
-            return self._found(prefix, None, text)
-        if not self._gateways:
+        if hidden := (yield from self._mask_beside(prefix, kind)):
+            return hidden
+        yield from self._ask_until_named(prefix, kind)
+        return self._conclude(prefix)
+
+    def _mask_beside(self, prefix: int, kind: Kind) -> Generator[Question | float, Reaction, Measurement | None]:
+        """See whether a longer mask stands beside: its broadcast address gets no answer, though the mask has room.
+
+        A device with two addresses answers all that either subnet holds, so that the wider hides the narrower. But no
+        host answers the broadcast address of any of its subnets (RFC 1122 section 3.2.1.3), and hosts do answer the
+        same address one subnet further, unless they take every address like it for a broadcast.
+        """
+        for longer in range(max(prefix + 1, _WIDEST_BESIDE), _INNERMOST):
+            own, beside = broadcasts_of(self.address, longer)
+            if self.address in (own, beside) or own in self._avoid or beside in self._avoid:
+                continue
+            if _is_inside((yield Question(longer, kind, 0, own))):
+                continue
+            control = yield Question(longer, kind, 0, beside)
+            again = yield Question(longer, kind, 0, own)
+            if _is_inside(control) and not _is_inside(again):
+                text = f"It has another address beside this one: one of them has the mask /{prefix}, the other"
+                return self._hidden(f"{text} /{longer}, and which has which is not shown.")
+        return None
+
+    def _ask_until_named(self, prefix: int, kind: Kind) -> Generator[Question | float, Reaction, None]:
+        """Ask on where it sends through a gateway of which it remembers the MAC address, until it says whose it is."""
+        for turn in range(_REMEMBERED):
+            if not self._gateways or any(isinstance(each, IPv4Address) for each in self._named):
+                return
+            yield _REMEMBERS_S
+            yield Question(prefix - 1, kind, turn)
+
+    @property
+    def _named(self) -> list[IPv4Address | MacAddress]:
+        return [self._owners.get(each, each) if isinstance(each, MacAddress) else each for each in self._gateways]
+
+    def _conclude(self, prefix: int) -> Measurement:
+        named = self._named
+        known = [each for each in named if isinstance(each, IPv4Address)]
+        if not named:
             text = f"Its mask was measured: /{prefix}. To addresses outside it stays silent: it has no gateway."
             return replace(self._found(prefix, None, text), has_gateway=False)
-        gateway = max(set(self._gateways), key=self._gateways.count)
-        text = f"Its mask was measured: /{prefix}; its gateway: {gateway}."
-        return self._found(prefix, gateway, text)
+        if len(set(known)) > 1:
+            text = f"Its mask was measured: /{prefix}. It sends through more than one gateway."
+            return self._found(prefix, None, text)
+        if not known:
+            text = f"Its mask was measured: /{prefix}. It sends through a gateway that it had asked for before."
+            return self._found(prefix, None, text)
+        text = f"Its mask was measured: /{prefix}; its gateway: {known[0]}."
+        return self._found(prefix, known[0], text)
 
     def _found(self, prefix: int, gateway: IPv4Address | None, because: str) -> Measurement:
         return Measurement(prefix=prefix, gateway=gateway, because=because, questions=self.questions)
@@ -209,10 +223,23 @@ class Measuring(Machine):
 
     # One question after the other
 
+    def _go_on(self, step: Callable[[], Question | float], now: float) -> None:
+        try:
+            due = step()
+        except StopIteration as end:
+            self._finish(end.value)
+            return
+        if self.questions >= MAX_QUESTIONS:
+            self._finish(self._hidden("It answered differently each time."))
+        elif isinstance(due, float):
+            self._question, self._source, self._is_asking = None, None, False
+            self._deadline = now + due
+        else:
+            self._prepare(due, now)
+
     def _prepare(self, question: Question, now: float) -> None:
         """Ask whether anybody holds the source, before it is used; it is never announced."""
-        self._question, self._is_asking = question, False
-        self._asked_other, self._answered = None, False
+        self._question, self._is_asking, self._times = question, False, 0
         self._source = self._unused(question)
         if self._source is None:  # no answer may be made of a question that was not asked
             self._finish(self._hidden("Every address that it could be asked from is somebody's."))
@@ -223,45 +250,34 @@ class Measuring(Machine):
         self._deadline = now + _ASK_FIRST_S
 
     def _unused(self, question: Question) -> IPv4Address | None:
-        for variant in range(question.variant, len(_LOW_BITS)):
-            source = source_sharing(self.address, question.shared, variant)
-            if source is None:
-                break
-            like_a_gateway = int(source) & 0xFF in _GATEWAY_LIKE and question.shared < _INNERMOST - 1
-            wrong = like_a_gateway or source in LINK_LOCAL or host_fault_of(source)
-            if not wrong and source not in self._avoid | self._taken | self.sources | set(self._gateways):
-                return source
-        # Where every other source was used up, one that was asked for in another way may be used again.
-        again = source_sharing(self.address, question.shared, 0)
-        return again if again not in self._taken | self._avoid | set(self._gateways) else None
+        """Return a source that nobody has: a fresh one, or one that was asked from before where there is no other."""
+        nobodys = self._taken | self._avoid | {each for each in self._named if isinstance(each, IPv4Address)}
+        if question.source:
+            return question.source if question.source not in nobodys else None
+        found = sources_sharing(self.address, question.shared, self._seed + question.variant)
+        free = [each for each in found if each not in nobodys and each not in LINK_LOCAL and not host_fault_of(each)]
+        small = question.shared >= _INNERMOST - 1
+        plain = [each for each in free if small or int(each) & 0xFF not in _GATEWAY_LIKE]
+        fresh = (each for each in plain if each not in self.sources)
+        return next(fresh, None) or next(iter(plain), None)
 
     def _ask(self, now: float) -> None:
         if self._question is None or self._source is None:
             return
-        ends = Ends(src_mac=self._laptop_mac, src=self._source, dst_mac=self.mac, dst=self.address)
         self.questions += 1
-        port = 49152 + self.questions
-        messages: dict[Kind, Icmp | Tcp | Udp] = {
-            Kind.ECHO: Icmp(
-                type=IcmpType.ECHO, identifier=0x4150, sequence_number=self.questions, data=b"askport " * 4
-            ),
-            Kind.TCP: Tcp(src_port=port, dst_port=80, seq=port, flags=TcpFlag.SYN, window=1024),
-            Kind.UDP: Udp(src_port=port, dst_port=33434, payload=b"askport"),
-        }
-        self._send(frame_between(ends, messages[self._question.kind], STAYS_ON_LINK))
+        self._times += 1
+        frame = question_frame(
+            self._laptop_mac, self.mac, self.address, self._source, self._question.kind, self.questions
+        )
+        self._send(frame)
         self._is_asking, self._asked_at = True, now
         self._deadline = now + self._reacts_s
 
-    def _go_on(self, reaction: Reaction, now: float) -> None:
+    def _reacted(self, reaction: Reaction, now: float) -> None:
         if reaction is not Reaction.SILENT:
-            self._reacts_s = max(_REACT_S / 2, min(_REACT_S * 4, 4 * (now - self._asked_at)))
-        self._outside_seen += reaction in (Reaction.ASKED_OTHER, Reaction.ANSWERED)
-        if reaction is Reaction.ASKED_OTHER and self._asked_other:
-            self._gateways.append(self._asked_other)
-        try:
-            self._prepare(self._search.send(reaction), now)
-        except StopIteration as end:
-            self._finish(end.value)
+            self._reacts_s = max(_REACT_S / 2, min(_REACT_S * 4, 4 * (now - self._asked_at)), self._reacts_s / 2)
+        self._is_asking = False
+        self._go_on(lambda: self._search.send(reaction), now)
 
     def _finish(self, result: Measurement) -> None:
         self.result, self._deadline = result, None
@@ -284,33 +300,52 @@ class Measuring(Machine):
             self._finish(self._hidden(f"{ethernet.src} is on this wire too, and its neighbours would be disturbed."))
             return
         if arp:
-            self._hear_arp(arp, heard.at)
+            self._hear_arp(arp, ethernet, heard.at)
             return
         ipv4 = heard.packet.get(IPv4)
-        if ipv4 and self._is_asking and ipv4.dst == self._source and ethernet.dst == self._laptop_mac:
-            self._answered = True
-            self._settle(heard.at)
+        if ipv4 and self._is_asking and ipv4.src == self.address and ipv4.dst == self._source:
+            self._close(heard)
+            self._reacted(self._where_to(ethernet.dst, ipv4.dst), heard.at)
 
-    def _hear_arp(self, arp: Arp, at: float) -> None:
+    def _where_to(self, mac: MacAddress, source: IPv4Address) -> Reaction:
+        """Return what an answer's next hop says."""
+        hop = stood_in_for(mac)
+        if hop == source:
+            return Reaction.INSIDE
+        if mac == self._laptop_mac:
+            return Reaction.STRAIGHT
+        self._gateways.append(mac if hop is None else hop)
+        return Reaction.THROUGH
+
+    def _close(self, heard: Heard) -> None:
+        """Close a port that has opened: nothing stays open at the device (RFC 9293 section 3.10.7)."""
+        tcp, ends = heard.packet.get(Tcp), heard.packet.get(IPv4)
+        if tcp and ends and tcp.flags & TcpFlag.SYN:
+            reset = Tcp(src_port=tcp.dst_port, dst_port=tcp.src_port, seq=tcp.ack, flags=TcpFlag.RST)
+            back = Ends(src_mac=self._laptop_mac, src=ends.dst, dst_mac=self.mac, dst=ends.src)
+            self._send(frame_between(back, reset))
+
+    def _hear_arp(self, arp: Arp, ethernet: Ethernet, at: float) -> None:
         if arp.op == Op.REPLY and arp.spa == self._source and not self._is_asking:
             self._taken.add(arp.spa)  # the device holds it too
             if self._question:
                 self._prepare(self._question, at)
             return
-        if arp.op != Op.REQUEST or arp.spa != self.address or arp.tpa == self.address:
+        if arp.op != Op.REQUEST or arp.spa == arp.tpa or arp.is_probe or arp.tpa in self._ours - self.sources:
             return
-        # Its question is answered, or it would ask on and its late questions look like answers to the next of ours.
-        reply = Arp(op=Op.REPLY, sha=self._laptop_mac, spa=arp.tpa, tha=self.mac, tpa=arp.spa)
-        if arp.tpa == self._source and self._is_asking:
-            self._send(arp_frame(reply, to=self.mac))
-            self._go_on(Reaction.ASKED_SOURCE, at)
-        elif arp.tpa not in self.sources | self._ours and self._is_asking:
-            self._send(arp_frame(reply, to=self.mac))
-            self._asked_other = arp.tpa
-            self._settle(at)
-
-    def _settle(self, at: float) -> None:
-        self._deadline = min(self._deadline or at, at + _SETTLE_S)
+        if not ethernet.dst.is_group and stood_in_for(ethernet.dst) is None and ethernet.dst != self._laptop_mac:
+            self._owners[ethernet.dst] = arp.tpa  # it checks a neighbour that it remembers
+        known = arp.tpa in self.sources | self._asked_for
+        if not known and len(self._asked_for) >= _MOST_ASKED:
+            return
+        if arp.tpa not in self.sources:
+            self._asked_for.add(arp.tpa)
+        mac = stand_in_mac(arp.tpa)
+        # Each is answered, or it would ask on and answer nothing. What it makes of that is seen in where it answers.
+        reply = Arp(op=Op.REPLY, sha=mac, spa=arp.tpa, tha=self.mac, tpa=arp.spa)
+        self._send(arp_frame(reply, to=self.mac, via=self._laptop_mac))
+        if self._is_asking:
+            self._deadline = max(self._deadline or at, at + self._reacts_s / 2)
 
     def next_deadline(self) -> float | None:
         """Return when the question under way is over."""
@@ -320,9 +355,21 @@ class Measuring(Machine):
         """Ask, or take what has come."""
         if self._deadline is None or now < self._deadline:
             return
-        if not self._is_asking:
+        if self._question is None:
+            self._go_on(lambda: self._search.send(Reaction.SILENT), now)
+        elif not self._is_asking or self._times < _REPEATS:
             self._ask(now)
-        elif self._asked_other:
-            self._go_on(Reaction.ASKED_OTHER, now)
         else:
-            self._go_on(Reaction.ANSWERED if self._answered else Reaction.SILENT, now)
+            self._reacted(Reaction.SILENT, now)
+
+
+_WHY_HIDDEN = {
+    Reaction.SILENT: "It reacted to neither ping, TCP nor UDP from addresses beside its own.",
+    Reaction.STRAIGHT: "It answers straight to the sender's MAC address without asking for anybody by ARP.",
+    Reaction.INSIDE: "It asks by ARP for every address, whether in its subnet or not.",
+    Reaction.THROUGH: "Even the address next to its own is outside its subnet.",
+}
+
+
+def _is_inside(reaction: Reaction) -> bool:
+    return reaction in (Reaction.INSIDE, Reaction.STRAIGHT)
