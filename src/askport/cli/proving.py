@@ -1,9 +1,10 @@
 """``askport prove``."""
 
 import asyncio
+import secrets
 import sys
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import asdict
 from ipaddress import IPv4Address
 from typing import Annotated
 
@@ -21,21 +22,20 @@ from askport.core.finding.finder import Finder
 from askport.core.machine import Machine, Together
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
-from askport.core.proofs.calls import Calls
-from askport.core.proofs.final import final_proofs
+from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.page import PAGE_PORTS
-from askport.core.proofs.power_cycle import Power, PowerCycle
-from askport.core.proofs.proof import Expected, Proof, Proving, Subject
-from askport.core.proofs.read_back import Reads
-from askport.core.proofs.services import Services
-from askport.core.ways.conversation import Conversation
-from askport.core.ways.reading import reading
+from askport.core.proofs.power_cycle import Boot, Power, PowerCycle
+from askport.core.proofs.proof import Expected, Subject
+from askport.core.proofs.verdict import verdict_of
+from askport.core.ways.reading import reads_with
 from askport.core.ways.start import Start
+from askport.core.words import listed
 from askport.edges.adapters import forwards
 from askport.edges.keeper_client import Keeper
 from askport.edges.kinds import kind_named
 
-_UNSHOWN = "It was silent and is there again, and nothing on the wire shows that its power was cut."
+_CUT_WITHIN_S = 600.0
+"""How long somebody may take to pull the power."""
 
 
 def prove(
@@ -76,39 +76,30 @@ def prove(
     own = (
         reading_start(device, interface.ip, its, None, port="", user=user, password_from=password_from) if its else None
     )
+    asked = [
+        *(["gateway"] if gateway else []), *(["dns"] if servers else []), *(["old-gone"] if old else []),
+        *(f"port-{port}" for port in open_ or []), *([PowerCycle.name] if power_cycle else []),
+    ]  # fmt: skip
     record = Record(job, tag)
     with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
         finder = finder_on(keeper, measures=False)
         finder.laptop_addresses |= {each.ip for each in keeper.own}
-        made = asyncio.run(_prove(keeper, device, target, expected, finder, own, power_cycle=power_cycle))
-        proofs = made.proofs
+        start_s = record.start_s(device)
+        boot = Boot(earlier_s=start_s, kind_s=its.needs.boot_s if its else None)
+        course, seen = asyncio.run(_prove(keeper, device, target, expected, finder, own, boot, cuts_power=power_cycle))
         wall, now = keeper.wire.wall, keeper.wire.now()
         from askport.core.register.entries import Recorded
-        from askport.core.register.writing import left, power_cut, proved
 
-        record.visit(device, made.seen, wall, now, goes_on=True)
-        as_left = left(
-            [*proofs, *made.again],
-            unit=record.unit,
-            mac=device,
-            heard_gateway=_heard_gateway(finder, device, interface.ip),
-        )
-        left_out = () if power_cycle else (PowerCycle.name,)
+        course.settle()
+        verdict = verdict_of((*course.all_proofs, *course.again))
+        missing = verdict.missing(asked)
+        record.visit(device, seen, wall, now, goes_on=True)
+        left_out = dict.fromkeys((*([] if power_cycle else [PowerCycle.name]), *missing))
         record.write(
-            wall(now),
-            *(proved(proof.outcome, unit=record.unit, mac=device) for proof in proofs),
-            *(proved(proof.outcome, unit=record.unit, mac=device, after_cut=True) for proof in made.again),
-            *(
-                cut
-                for each in proofs
-                if isinstance(each, PowerCycle)
-                and (cut := power_cut(each, made.services, unit=record.unit, mac=device))
-            ),
-            as_left,
-            Recorded(unit=record.unit, mac=device, left_out=left_out),
-        )
-    everything = [*proofs, *made.again]
-    passed = all(proof.passed or proof.not_made for proof in everything) and any(proof.passed for proof in proofs)
+            wall(now), *course.all_entries(record.unit), *course.last_words(record.unit),
+            Recorded(unit=record.unit, mac=device, left_out=tuple(left_out)),
+        )  # fmt: skip
+    passed = verdict.is_pass(asked)
     if json:
         from askport.reports.register import as_left_json
 
@@ -118,39 +109,25 @@ def prove(
                 "mac": str(device),
                 "at": str(interface),
                 "passed": passed,
-                "proofs": [asdict(proof.outcome) for proof in proofs],
-                "after_power_cut": [asdict(proof.outcome) for proof in made.again],
-                "as_left": as_left_json(as_left.as_left),
+                "proofs": [asdict(proof.outcome) for proof in course.all_proofs],
+                "after_power_cut": [asdict(proof.outcome) for proof in course.again],
+                "as_left": as_left_json(course.left(0).as_left),
             }
         )
     else:
         words = {True: "passed", False: "FAILED", None: "not made"}
-        for proof in everything:
-            again = "after the power cut, " if proof in made.again else ""
+        for proof in (*course.all_proofs, *course.again):
+            again = "after the power cut, " if proof in course.again else ""
             print(f"{words[proof.outcome.passed]}  {again}{proof.expected}: {proof.because}")
+        if missing:
+            print(f"Not proven: {listed(missing)} was asked for and not shown.")
     if not passed:
         raise typer.Exit(Status.NO)
 
 
 def _heard_gateway(finder: Finder, mac: MacAddress, at: IPv4Address) -> IPv4Address | None:
     device = finder.device(mac)
-    return next((each.gateway for each in device.addresses if each.address == at), None) if device else None
-
-
-@dataclass(frozen=True, slots=True)
-class _Made:
-    """What was made of a device."""
-
-    proofs: list[Proof]
-    seen: Device | None
-    """The device as it was heard."""
-    again: list[Proof] = field(default_factory=list)
-    """The same proofs once more after a power cut."""
-
-    @property
-    def services(self) -> Services | None:
-        """When what it serves was back."""
-        return next((each for each in self.proofs if isinstance(each, Services)), None)
+    return device.gateway_heard_from(at) if device else None
 
 
 async def _prove(
@@ -160,78 +137,59 @@ async def _prove(
     expected: Expected,
     finder: Finder,
     own: Start | None,
+    boot: Boot,
     *,
-    power_cycle: bool,
-) -> _Made:
-    """Make the proofs; with a power cut, once more after it."""
+    cuts_power: bool,
+) -> tuple[Course, Device | None]:
+    """Go through the course; return it, with the device as it was heard."""
     avoid: Iterable[IPv4Address | None] = (target.gateway, *expected.left)
     laptop = await laptop_within(keeper, target.interface, [each for each in avoid if each], finder)
     finder.laptop_addresses.add(laptop.ip)
     at = target.interface
-    subject = Subject(mac=mac, at=at, laptop_mac=keeper.mac, laptop=laptop)
-
-    def begin() -> Proving:
-        return final_proofs(
-            subject,
-            expected,
-            now=keeper.wire.now(),
-            heard_gateway=lambda: _heard_gateway(finder, mac, at.ip),
-            reads=_reads(own) if own else None,
-            asked_from=finder.laptop_addresses,
-        )
-
-    proving = begin()
+    terms = Terms(
+        subject=Subject(mac=mac, at=at, laptop_mac=keeper.mac, laptop=laptop), expected=expected,
+        is_alone=lambda: _is_alone(finder, mac), stands_in=not forwards(keeper.adapter),
+        heard_gateway=lambda: _heard_gateway(finder, mac, at.ip), reads=lambda _: reads_with(own) if own else None,
+        asked_from=finder.laptop_addresses, boot=boot,
+        landings=tuple(landings(at.ip, next(iter(expected.left), None))), seed=secrets.randbits(16),
+    )  # fmt: skip
+    course = Course(terms, cuts_power=cuts_power, wait_s=_CUT_WITHIN_S)
     if own:
         await keeper.pin(at.ip, mac)
-    await run(Together(proving, finder), keeper, None)
-    proofs = proving.proofs
-    if not (power_cycle and proving.passed):
-        return _Made(proofs, finder.device(mac))
-    may_be = landings(at.ip, next(iter(expected.left), None))
-    cycle = PowerCycle(subject, now=keeper.wire.now(), landings=may_be)
-    services = Services(subject, cycle, ports=expected.ports, echo=expected.echo)
-    calls = Calls(subject, expected.gateway, expected.dns or (), cycle, lambda: _is_alone(finder, mac))
-    aside = [] if forwards(keeper.adapter) else [calls]
-    await _cut(cycle, Together(cycle, finder, *aside), keeper)
-    again: list[Proof] = []
-    if cycle.passed:
-        calls.listen_on(keeper.wire.now())
-        if services.is_wanted:
-            say("Waiting for what it serves.")
-            await run(Together(services, finder, *aside), keeper, None, lambda: services.done)
-        say("Proving everything else once more, and listening to whom it calls.")
-        once_more = begin()
-        again = once_more.proofs
-        await run(
-            Together(once_more, *aside, finder), keeper, None, lambda: all(each.done for each in (once_more, *aside))
-        )
-    after = [each for each in (cycle, services) if each is cycle or (cycle.passed and services.is_wanted)]
-    return _Made([*proofs, *after, *([calls] if calls.called else [])], finder.device(mac), again)
+    running = course.begin(keeper.wire.now())
+    while running:
+        await _run(course, running, finder, keeper)
+        running = course.go_on(keeper.wire.now())
+    return course, finder.device(mac)
 
 
-def _reads(own: Start) -> Reads:
-    def read(now: float) -> Conversation:
-        talk = reading(replace(own, now=now))
-        if talk is None:
-            raise ValueError("its kind was seen to read")
-        return talk
+async def _run(course: Course, running: list[Machine], finder: Finder, keeper: Keeper) -> None:
+    """Run a part of the course, with somebody's word where nothing shows a power cut."""
+    cycle = course.cycle
+    if course.part is Part.CUT:
+        say(f"Pull its power, wait three seconds and put it back, within {_CUT_WITHIN_S / 60:.0f} minutes.")
+    elif course.part is Part.AGAIN:
+        say("Proving everything once more, and listening for the servers that it calls.")
 
-    return read
+    def asks() -> bool:
+        return course.part is Part.CUT and cycle is not None and cycle.power is Power.UNSURE and not cycle.done
+
+    while not all(each.done for each in running):
+        beside = Together(*running, finder)
+        await run(beside, keeper, None, lambda: all(each.done for each in running) or asks())
+        if cycle and asks():
+            _ask(cycle, keeper.wire.now())
+
+
+def _ask(cycle: PowerCycle, now: float) -> None:
+    """Ask whoever is there whether the power was cut."""
+    if not sys.stdin.isatty():
+        cycle.not_shown(f"{cycle.unsure} Nobody was there to confirm it.")
+    elif typer.confirm(f"{cycle.unsure} Have you pulled it?", err=True):
+        cycle.confirm(now)
+    else:
+        cycle.wait_on(now)
 
 
 def _is_alone(finder: Finder, mac: MacAddress) -> bool:
     return {each.mac for each in finder.devices()} <= {mac}
-
-
-async def _cut(cycle: PowerCycle, beside: Machine, keeper: Keeper) -> PowerCycle:
-    say("Pull its power, wait three seconds and put it back.")
-    while not cycle.done:
-        await run(beside, keeper, None, lambda: cycle.done or cycle.power is Power.UNSURE)
-        if cycle.power is Power.UNSURE and not cycle.done:
-            if not sys.stdin.isatty():
-                cycle.cannot_be_made(f"{_UNSHOWN} Nobody was there to say so.")
-            elif typer.confirm(f"{_UNSHOWN} Have you pulled it?", err=True):
-                cycle.confirm(keeper.wire.now())
-            else:
-                cycle.wait_on(keeper.wire.now())
-    return cycle

@@ -12,6 +12,7 @@ from askport.core.kinds.recognising import Fit
 from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
 from askport.core.proofs.calls import Calls
+from askport.core.proofs.course import Course
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof
 from askport.core.proofs.reachable import Echo, PortOpens
@@ -77,13 +78,8 @@ class AtHand:
         self.way: Way | None = None
         self.target_holder: MacAddress | None = None
         """Who else holds the planned address, if anybody answered for it."""
-        self.proofs: list[Proof] = []
-        self.power_cycle: PowerCycle | None = None
-        self.services: Services | None = None
-        self.again: list[Proof] = []
-        """The same proofs, made once more after its power was cut."""
-        self.calls: Calls | None = None
-        """Whom it calls by itself after the power cut."""
+        self.course: Course | None = None
+        """What was proven of it, and what is being proven."""
         self.left_out: list[str] = []
 
     @property
@@ -112,7 +108,32 @@ class AtHand:
 
     def forget_proofs(self) -> None:
         """Begin to be proven anew."""
-        self.proofs, self.power_cycle, self.services, self.again, self.calls = [], None, None, [], None
+        self.course = None
+
+    @property
+    def proofs(self) -> list[Proof]:
+        """Its proofs, those by a power cut aside."""
+        return self.course.proofs if self.course else []
+
+    @property
+    def power_cycle(self) -> PowerCycle | None:
+        """The proof by a power cut, once it is due."""
+        return self.course.cycle if self.course else None
+
+    @property
+    def services(self) -> Services | None:
+        """When what it serves was back after the power cut."""
+        return self.course.services if self.course else None
+
+    @property
+    def again(self) -> list[Proof]:
+        """The same proofs, made once more after its power was cut."""
+        return self.course.again if self.course else []
+
+    @property
+    def calls(self) -> Calls | None:
+        """Whom it calls by itself after the power cut."""
+        return self.course.calls if self.course else None
 
     @property
     def old_address(self) -> IPv4Address | None:
@@ -142,10 +163,7 @@ class AtHand:
     @property
     def all_proofs(self) -> list[Proof]:
         """Its proofs, the one by a power cut last."""
-        called = [self.calls] if self.calls and self.calls.called else []
-        survived = self.power_cycle is not None and self.power_cycle.passed
-        after = [each for each in (self.power_cycle, self.services if survived else None) if each]
-        return [*self.proofs, *after, *called]
+        return self.course.all_proofs if self.course else []
 
 
 def as_found(device: Device, says: ReadBack | None) -> Target | None:

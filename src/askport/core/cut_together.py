@@ -1,19 +1,18 @@
 """One power cut for a whole switch: each of its units is proven to keep its settings, in the same minutes."""
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.channels import ChannelEvent
 from askport.core.errors import AskPortError
 from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, WriteEntry, earliest
-from askport.core.proofs.final import final_proofs
+from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.power_cycle import Power, PowerCycle
-from askport.core.proofs.proof import Expected, Proof, Proving, Subject
-from askport.core.proofs.services import Services
 from askport.core.reach.free_address import FreeAddressSearch
-from askport.core.register import writing
 from askport.core.register.entries import Recorded
+from askport.core.ways.reading import reads_with
+from askport.core.ways.start import Start
 from askport.core.wire import Heard, Link
 
 _LONGEST_S = 300.0
@@ -34,37 +33,55 @@ class Kept:
 
     unit: int
     tag: str
-    subject: Subject
-    expected: Expected
-    boot_s: float
-    landings: Sequence[IPv4Address] = ()
+    terms: Terms
+    start: Start | None
+    """With what its own word is read, where it can be."""
     left_out: Sequence[str] = ()
-    cycle: PowerCycle | None = None
-    services: Services | None = None
-    proving: Proving | None = None
-    was_cut: bool = False
-    """Whether it came through the power cut, or did not, and that is written down."""
+    course: Course | None = None
     because: str = ""
     """Why it was not proven; empty where it was, or while it is not known."""
     ended: bool = False
     running: list[Machine] = field(default_factory=list)
 
     @property
+    def at(self) -> IPv4Interface:
+        """Where it is proven to be."""
+        return self.terms.subject.at
+
+    @property
+    def cycle(self) -> PowerCycle | None:
+        """Its power cut."""
+        return self.course.cycle if self.course else None
+
+    @property
     def is_uncut(self) -> bool:
         """Whether nothing has shown yet that its power was cut."""
-        waits = self.cycle is not None and self.cycle.power in (Power.ON, Power.UNSURE)
-        return self.cycle is None or (waits and not self.cycle.done)
+        cycle = self.cycle
+        waits = cycle is not None and cycle.power in (Power.ON, Power.UNSURE)
+        return cycle is None or (waits and not cycle.done)
 
     @property
     def words(self) -> str:
         """Where it stands in the power cut, in a few words."""
-        if self.cycle is None or self.ended:
+        cycle = self.cycle
+        if cycle is None or self.ended:
             return ""
-        if self.proving:
+        if self.course and self.course.part is Part.AGAIN:
             return "being proven once more"
-        if self.cycle.done:
-            return "holds its address again" if self.cycle.passed else self.cycle.measured
-        return _POWER[self.cycle.power]
+        if cycle.done:
+            return "holds its address again" if cycle.passed else cycle.measured
+        return _POWER[cycle.power]
+
+    def begin(self, laptop: IPv4Interface, asked_from: set[IPv4Address] | None, now: float) -> None:
+        """Wait for its power to be cut, from this laptop address."""
+        start = replace(self.start, laptop=laptop, ours=[laptop]) if self.start else None
+        terms = replace(
+            self.terms, subject=replace(self.terms.subject, laptop=laptop), asked_from=asked_from, stands_in=False,
+            # what its session heard is another unit's by now
+            is_alone=lambda: False, heard_gateway=lambda: None, reads=lambda _: reads_with(start) if start else None,
+        )  # fmt: skip
+        self.course = Course(terms, begins_with=Part.CUT)
+        self.running = self.course.begin(now)
 
     def end(self, because: str = "") -> None:
         """Have no more to prove."""
@@ -97,7 +114,7 @@ class CutTogether(Borrower):
         if borrowed:
             self._begin(borrowed, now)
         else:
-            self._search = FreeAddressSearch(self.units[0].subject.laptop_mac, candidates, now=now)
+            self._search = FreeAddressSearch(self.units[0].terms.subject.laptop_mac, candidates, now=now)
 
     @property
     def done(self) -> bool:
@@ -152,12 +169,7 @@ class CutTogether(Borrower):
         if self._asked_from is not None:
             self._asked_from.add(laptop.ip)
         for each in self.units:
-            old = each.subject
-            each.subject = Subject(mac=old.mac, at=old.at, laptop_mac=old.laptop_mac, laptop=laptop)
-            each.cycle = PowerCycle(each.subject, now=now, boot_s=each.boot_s, landings=each.landings)
-            services = Services(each.subject, each.cycle, ports=each.expected.ports, echo=each.expected.echo)
-            each.services = services if services.is_wanted else None
-            each.running = [each.cycle, *([services] if services.is_wanted else [])]
+            each.begin(laptop, self._asked_from, now)
 
     # All of them, side by side
 
@@ -166,8 +178,7 @@ class CutTogether(Borrower):
         """What runs now: the cuts of all, and the proofs of one."""
         if self._search:
             return [self._search]
-        proving = next((each.proving for each in self.units if each.proving and not each.ended), None)
-        return [*(machine for each in self.units for machine in each.running), *([proving] if proving else [])]
+        return [machine for each in self.units for machine in each.running]
 
     def _each(self, act: Callable[[Machine], None], now: float) -> None:
         for machine in self._running:
@@ -239,36 +250,17 @@ class CutTogether(Borrower):
                 each.end(why)
 
     def _go_on_with(self, unit: Kept, now: float) -> None:
-        cycle, services = unit.cycle, unit.services
-        if cycle is None or unit.ended:
+        course = unit.course
+        if course is None or unit.ended or not all(each.done for each in unit.running):
             return
-        if not unit.was_cut and cycle.done and (services is None or services.done):
-            unit.running, unit.was_cut = [], True
-            self._write(unit, cycle, *([services] if services and cycle.passed else []))
-            if cut := writing.power_cut(cycle, services, unit=unit.unit, mac=unit.subject.mac):
-                self._effects.append(WriteEntry(cut))
-            failed = next((each for each in (cycle, services) if each and each.passed is False), None)
-            if failed:
-                unit.end(failed.because)
-                self._record(unit)
-                return
-        busy = any(each.proving and not each.ended for each in self.units)
-        if unit.was_cut and unit.proving is None and not busy:
-            unit.proving = final_proofs(unit.subject, unit.expected, now=now, asked_from=self._asked_from)
-        if unit.proving and unit.proving.done:
-            self._effects += unit.proving.poll()
-            self._write(unit, *unit.proving.proofs, after_cut=True)
-            self._effects.append(WriteEntry(writing.left(unit.proving.proofs, unit=unit.unit, mac=unit.subject.mac)))
-            wrong = next((each for each in unit.proving.proofs if each.passed is False), None)
-            unit.end(wrong.because if wrong else "")
-            self._record(unit)
-
-    def _write(self, unit: Kept, *proofs: Proof, after_cut: bool = False) -> None:
-        for each in proofs:
-            self._effects.append(
-                WriteEntry(writing.proved(each.outcome, unit=unit.unit, mac=unit.subject.mac, after_cut=after_cut))
-            )
-
-    def _record(self, unit: Kept) -> None:
-        left_out = tuple(each for each in unit.left_out if each != PowerCycle.name)
-        self._effects.append(WriteEntry(Recorded(unit=unit.unit, mac=unit.subject.mac, left_out=left_out)))
+        is_proven_now = any(each.course and each.course.part is Part.AGAIN and not each.ended for each in self.units)
+        if course.part is Part.CUT and is_proven_now and unit.running and course.cycle and course.cycle.passed:
+            return  # one after the other
+        for machine in unit.running:
+            self._effects += machine.poll()
+        self._effects += [WriteEntry(each) for each in course.entries(unit.unit)]
+        unit.running = course.go_on(now)
+        if course.part is Part.OVER:
+            unit.end(course.wrong.because if course.wrong else "")
+            left_out = tuple(each for each in unit.left_out if each != PowerCycle.name)
+            self._effects.append(WriteEntry(Recorded(unit=unit.unit, mac=course.terms.subject.mac, left_out=left_out)))

@@ -107,18 +107,19 @@ class SwitchRun:
         session, prove = self.run.session, self.run.session.stages.prove
         subject = session.visit.subject()
         if self._cuts_power and session.phase is Phase.MAY_RECORD and subject and self.at_hand:
+            start = session.stages.setting.own_word.start_at(subject.at.ip, now)
             kept = Kept(
-                unit=session.device.unit, tag=self.at_hand.item.tag, subject=subject, expected=prove.expected,
-                boot_s=prove.boot_s, landings=session.visit.landings(), left_out=session.device.left_out,
+                unit=session.device.unit, tag=self.at_hand.item.tag, terms=prove.terms(subject), start=start,
+                left_out=session.device.left_out,
             )  # fmt: skip
             self._kept.append(kept)
             self._candidates = session.stages.access.site_candidates(subject.at)
 
     def _begin_cut(self, now: float) -> None:
         """Have the power of all cut at once: of those in the subnet of the last."""
-        subnet, laptop = self._kept[-1].subject.at.network, self.run.session.cable.laptop
-        units = [each for each in self._kept if each.subject.at.network == subnet]
-        own = laptop.reaching(self._kept[-1].subject.at.ip)
+        subnet, laptop = self._kept[-1].at.network, self.run.session.cable.laptop
+        units = [each for each in self._kept if each.at.network == subnet]
+        own = laptop.reaching(self._kept[-1].at.ip)
         self.cut = CutTogether(units, self._candidates, borrowed=own, now=now)
         self.run.aside(self.cut)
 

@@ -324,6 +324,7 @@ _BESIDE = frozenset(
         ClueKind.ROUTES_IPV6,
         ClueKind.BRIDGES,
         ClueKind.WANTS_LOGIN,
+        ClueKind.TAKES_POWER,
         ClueKind.IDENTIFIES,
         ClueKind.REFLECTS,
     }

@@ -62,6 +62,8 @@ class ClueKind(Enum):
     """It is a switch."""
     WANTS_LOGIN = auto()
     """It wants whoever is plugged in to log in."""
+    TAKES_POWER = auto()
+    """Its power comes through the cable (PoE)."""
     IDENTIFIES = auto()
     """It speaks the field protocol ``source``, with the numbers of ``identity``."""
 

@@ -19,6 +19,7 @@ from askport.core.finding.questioning import (
     Question,
     Reaction,
     broadcasts_of,
+    closing_frame,
     question_frame,
     sources_sharing,
     stand_in_mac,
@@ -27,8 +28,6 @@ from askport.core.finding.questioning import (
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
-from askport.core.formats.packet import Ends, frame_between
-from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.machine import Machine
 from askport.core.wire import Heard, Link
 
@@ -304,7 +303,8 @@ class Measuring(Machine):
             return
         ipv4 = heard.packet.get(IPv4)
         if ipv4 and self._is_asking and ipv4.src == self.address and ipv4.dst == self._source:
-            self._close(heard)
+            if closing := closing_frame(heard.packet, self._laptop_mac):
+                self._send(closing)
             self._reacted(self._where_to(ethernet.dst, ipv4.dst), heard.at)
 
     def _where_to(self, mac: MacAddress, source: IPv4Address) -> Reaction:
@@ -316,14 +316,6 @@ class Measuring(Machine):
             return Reaction.STRAIGHT
         self._gateways.append(mac if hop is None else hop)
         return Reaction.THROUGH
-
-    def _close(self, heard: Heard) -> None:
-        """Close a port that has opened: nothing stays open at the device (RFC 9293 section 3.10.7)."""
-        tcp, ends = heard.packet.get(Tcp), heard.packet.get(IPv4)
-        if tcp and ends and tcp.flags & TcpFlag.SYN:
-            reset = Tcp(src_port=tcp.dst_port, dst_port=tcp.src_port, seq=tcp.ack, flags=TcpFlag.RST)
-            back = Ends(src_mac=self._laptop_mac, src=ends.dst, dst_mac=self.mac, dst=ends.src)
-            self._send(frame_between(back, reset))
 
     def _hear_arp(self, arp: Arp, ethernet: Ethernet, at: float) -> None:
         if arp.op == Op.REPLY and arp.spa == self._source and not self._is_asking:

@@ -13,7 +13,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress, address_of
 from askport.core.formats.icmp import Icmp, IcmpType
-from askport.core.formats.packet import STAYS_ON_LINK, Ends, frame_between
+from askport.core.formats.packet import STAYS_ON_LINK, Ends, Packet, ends_of, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
 
@@ -95,14 +95,39 @@ def broadcasts_of(address: IPv4Address, prefix: int) -> tuple[IPv4Address, IPv4A
 
 
 def question_frame(
-    laptop_mac: MacAddress, mac: MacAddress, address: IPv4Address, source: IPv4Address, kind: Kind, count: int
-) -> bytes:
-    """Return a question from a source to a device; no router passes it on."""
+    laptop_mac: MacAddress, mac: MacAddress, address: IPv4Address, source: IPv4Address, kind: Kind, count: int,
+    ttl: int = STAYS_ON_LINK,
+) -> bytes:  # fmt: skip
+    """Return a question from a source to a device; no router passes it on, unless its time to live says so."""
     ends = Ends(src_mac=laptop_mac, src=source, dst_mac=mac, dst=address)
-    port = _FIRST_PORT + (count + int(source)) % 16_000
+    port = _port(source, count)
     messages: dict[Kind, Icmp | Tcp | Udp] = {
         Kind.ECHO: Icmp(type=IcmpType.ECHO, identifier=0x4150, sequence_number=count, data=b"askport " * 4),
         Kind.TCP: Tcp(src_port=port, dst_port=80, seq=port, flags=TcpFlag.SYN, window=1024),
         Kind.UDP: Udp(src_port=port, dst_port=33_434, payload=b"askport"),
     }
-    return frame_between(ends, messages[kind], STAYS_ON_LINK)
+    return frame_between(ends, messages[kind], ttl)
+
+
+def _port(source: IPv4Address, count: int) -> int:
+    return _FIRST_PORT + (count + int(source)) % 16_000
+
+
+def is_answer(packet: Packet, source: IPv4Address, count: int) -> bool:
+    """Whether a packet to the source answers the question with this number."""
+    icmp, tcp = packet.get(Icmp), packet.get(Tcp)
+    if tcp:
+        return tcp.dst_port == _port(source, count)
+    if icmp and icmp.type == IcmpType.ECHO_REPLY:
+        return icmp.sequence_number == count
+    # What could not be delivered is quoted: an IP header without options, as it was sent, then the ports (RFC 792).
+    return icmp is not None and icmp.data[20:22] == _port(source, count).to_bytes(2, "big")
+
+
+def closing_frame(answer: Packet, laptop_mac: MacAddress) -> bytes | None:
+    """Return what closes a port that has opened, so that nothing stays open at the device (RFC 9293 section 3.10.7)."""
+    tcp, ends = answer.get(Tcp), ends_of(answer)
+    if tcp is None or ends is None or not tcp.flags & TcpFlag.SYN:
+        return None
+    reset = Tcp(src_port=tcp.dst_port, dst_port=tcp.src_port, seq=tcp.ack, flags=TcpFlag.RST)
+    return frame_between(ends.back._replace(src_mac=laptop_mac), reset)

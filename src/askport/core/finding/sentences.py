@@ -28,6 +28,7 @@ _SENTENCES: dict[ClueKind, str] = {
     ClueKind.JOINS: "It listens to the group {about} (IGMP, {times}).",
     ClueKind.ROUTES_IPV6: "It says that it is a router (IPv6, {times}).",
     ClueKind.BRIDGES: "It is a switch ({source}, {times}).",
+    ClueKind.TAKES_POWER: "It takes its power through the cable ({source}, {times}).",
     ClueKind.IDENTIFIES: "It speaks {source}: {text} ({times}).",
     ClueKind.WANTS_LOGIN: "It wants a log-in before it passes anything on (802.1X, {times}).",
 }

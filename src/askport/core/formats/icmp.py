@@ -15,6 +15,7 @@ class IcmpType(IntEnum):
     ECHO_REPLY = 0
     DESTINATION_UNREACHABLE = 3
     ECHO = 8
+    TIME_EXCEEDED = 11
 
 
 _HEADER = Struct("!BBHHH")

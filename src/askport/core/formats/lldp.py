@@ -10,6 +10,9 @@ ETHERTYPE_LLDP = 0x88CC
 _MAX_TLVS = 128
 _IPV4 = 1
 _BRIDGE, _ROUTER = 0x0004, 0x0010
+_NETWORK_ADDRESS = 5
+_POWER_VIA_MDI, _MED_POWER = b"\x00\x12\x0f\x02", b"\x00\x12\xbb\x04"
+"""Organisationally specific: IEEE 802.3 clause 79.3.2, and ANSI/TIA-1057 clause 10.2.5."""
 
 
 class Tlv(IntEnum):
@@ -24,6 +27,7 @@ class Tlv(IntEnum):
     SYSTEM_DESCRIPTION = 6
     SYSTEM_CAPABILITIES = 7
     MANAGEMENT_ADDRESS = 8
+    SPECIFIC = 127
 
 
 class Lldp(NamedTuple):
@@ -40,6 +44,25 @@ class Lldp(NamedTuple):
         """The IPv4 addresses at which it says it can be managed (clause 8.5.9)."""
         values = [value for kind, value in self.tlvs if kind == Tlv.MANAGEMENT_ADDRESS]
         return tuple(IPv4Address(each[2:6]) for each in values if len(each) >= 6 and each[:2] == bytes((5, _IPV4)))
+
+    @property
+    def chassis_address(self) -> IPv4Address | None:
+        """The IPv4 address by which it names itself, where it does (clause 8.5.2.2, subtype 5)."""
+        value = self.get(Tlv.CHASSIS_ID) or b""
+        return IPv4Address(value[2:6]) if len(value) >= 6 and value[:2] == bytes((_NETWORK_ADDRESS, _IPV4)) else None
+
+    @property
+    def takes_power(self) -> bool:
+        """Whether it says that it is a powered device (PoE), fed through this cable."""
+        for kind, value in self.tlvs:
+            if kind == Tlv.SPECIFIC and value[:4] == _POWER_VIA_MDI and len(value) >= 7:
+                is_pd = not value[4] & 1
+                source = value[7] >> 4 & 3 if len(value) >= 8 else 1
+                if is_pd and source & 1:
+                    return True
+            elif kind == Tlv.SPECIFIC and value[:4] == _MED_POWER and len(value) >= 7 and value[4] >> 4 in (5, 7):
+                return True  # a powered device, fed by its port, or by that and locally
+        return False
 
     @property
     def is_switch(self) -> bool:

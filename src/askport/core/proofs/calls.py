@@ -7,6 +7,7 @@ learns of the laptop's MAC address then is gone with its next start, and with th
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address
 
+from askport.core.finding.questioning import stand_in_mac, stood_in_for
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
@@ -92,9 +93,10 @@ class Calls(Proof):
             return
         arp = heard.packet.get(Arp)
         if arp and arp.op == Op.REQUEST and arp.spa == self._subject.at.ip and arp.tpa in self._stands_for:
-            ours, mac = self._subject.laptop_mac, self._subject.mac
-            self._send(arp_frame(Arp(op=Op.REPLY, sha=ours, spa=arp.tpa, tha=mac, tpa=arp.spa), to=mac))
-        elif ethernet.dst == self._subject.laptop_mac:
+            ours, mac = stand_in_mac(arp.tpa), self._subject.mac
+            reply = Arp(op=Op.REPLY, sha=ours, spa=arp.tpa, tha=mac, tpa=arp.spa)
+            self._send(arp_frame(reply, to=mac, via=self._subject.laptop_mac))
+        elif stood_in_for(ethernet.dst) in self._stands_for:
             self._take(heard)
 
     def _take(self, heard: Heard) -> None:

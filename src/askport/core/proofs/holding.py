@@ -1,14 +1,24 @@
-"""Proofs of who holds an address, by ARP (RFC 826)."""
+"""Proofs of who holds an address, by ARP (RFC 826) and by what only its holder can answer."""
 
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
+from askport.core.addresses import MacAddress, host_fault_of
+from askport.core.finding.questioning import Kind, closing_frame, is_answer, question_frame, source_sharing
 from askport.core.finding.tracking import Tracker
-from askport.core.formats.arp import Arp, arp_question
+from askport.core.formats.arp import Arp, Op, arp_question
+from askport.core.formats.icmp import Icmp, IcmpType
+from askport.core.formats.packet import STAYS_ON_LINK, ends_of
 from askport.core.machine import Effect, earliest
-from askport.core.proofs.proof import ATTEMPTS, Repeated, Subject
+from askport.core.proofs.proof import ATTEMPTS, INTERVAL_S, Repeated, Subject
 from askport.core.wire import Heard
 from askport.core.words import listed
+
+_LATE_S = 3.0
+"""After the last question: a twin that is slow has answered by then."""
+_AS_FAR_AS_IT_GOES = 64
+"""The time to live that stacks send with."""
+_BESIDE = 28
+"""Sources of questions to an old address share so many bits with it: its mask need not be known."""
 
 
 class _Holders(Repeated):
@@ -31,7 +41,13 @@ class _Holders(Repeated):
 
 
 class SameMac(_Holders):
-    """The device, and nobody else, answers at its new address."""
+    """The device, and nobody else, has its new address.
+
+    It answers ARP for it and not for its neighbours, and it answers there itself: what goes no further than this wire
+    (time to live 1, RFC 791 section 3.2) reaches nobody behind it. Where that gets no answer, the same is asked as far
+    as it goes; an answer to that comes from somebody behind it. Whoever else speaks for the address until the last
+    proof has ended counts against it.
+    """
 
     name = "same-mac"
 
@@ -39,11 +55,45 @@ class SameMac(_Holders):
         super().__init__(subject, subject.at.ip, now=now)
         self.expected = f"{subject.at.ip} answered by {subject.mac}"
         self._tracker = Tracker(subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip)
+        self._answers_itself = self._passes_on = self._asks_further = False
+        self._watches_until: float | None = None
+
+    @property
+    def watches_until(self) -> float | None:
+        """Until when a twin may still answer the last question."""
+        return self._watches_until if self.passed else None
+
+    def watch(self, heard: Heard) -> None:
+        """See whether anybody else speaks for the address."""
+        before = len(self.holders)
+        super().receive(heard)
+        if len(self.holders) > before:
+            self._judge()
 
     def receive(self, heard: Heard) -> None:
         """Note who holds it, and whether the device itself shows it or only answers."""
         super().receive(heard)
         self._tracker.receive(heard)
+        ends, icmp = ends_of(heard.packet), heard.packet.get(Icmp)
+        if ends is None or ends.src_mac != self.subject.mac or ends.dst != self.subject.laptop.ip:
+            return
+        if icmp and icmp.type == IcmpType.TIME_EXCEEDED:
+            self._passes_on = True
+        elif ends.src == self.address:
+            further = is_answer(heard.packet, self.subject.laptop.ip, self.asked + _AS_FAR_AS_IT_GOES)
+            self._passes_on |= further and not self._answers_itself
+            self._answers_itself |= not further
+            if closing := closing_frame(heard.packet, self.subject.laptop_mac):
+                self._send(closing)
+
+    def ask(self, now: float) -> None:
+        """Ask who holds the address, and its holder something in one of three ways."""
+        super().ask(now)
+        self._question(list(Kind)[self.asked])
+
+    def _question(self, kind: Kind, ttl: int = STAYS_ON_LINK) -> None:
+        mac, laptop = self.subject.mac, self.subject.laptop.ip
+        self._send(question_frame(self.subject.laptop_mac, mac, self.address, laptop, kind, self.asked + ttl, ttl))
 
     def handle_timer(self, now: float) -> None:
         """Ask, and let what was answered be checked before it counts."""
@@ -67,11 +117,22 @@ class SameMac(_Holders):
         return [*super().poll(), *self._tracker.poll()]
 
     def conclude(self, now: float) -> None:
-        """Pass if exactly this device answered."""
+        """Judge; where it has not answered itself, see first whether somebody behind it does."""
+        answered = self.subject.mac in self.holders
+        if answered and not (self._answers_itself or self._passes_on or self._asks_further):
+            self._asks_further, self._next_at = True, now + INTERVAL_S
+            for kind in Kind:
+                self._question(kind, _AS_FAR_AS_IT_GOES)
+            return
+        self._watches_until = now + _LATE_S
+        self._judge()
+
+    def _judge(self) -> None:
+        """Pass if exactly this device answered, and for itself."""
         mac, others = self.subject.mac, [each for each in self.holders if each != self.subject.mac]
         measured = f"answered by {listed(self.holders)}" if self.holders else "no answer"
         elsewhere = listed(sorted(self._tracker.seen.keys() - {self.address}))
-        is_sure = self.address in self._tracker.seen
+        is_sure = self.address in self._tracker.seen and not self._passes_on
         if not self.holders:
             where = f" {mac} is at {elsewhere}." if elsewhere else ""
             because = f"Nobody answered when asked for {self.address} {self.asked} times (ARP).{where}"
@@ -79,6 +140,8 @@ class SameMac(_Holders):
             because = f"{listed(others)} answers for {self.address} as well: two devices hold one address."
         elif others:
             because = f"{self.address} is held by {listed(others)}, not by {mac}."
+        elif self._passes_on:
+            because = f"It answers for {self.address} and passes on what is sent there: one behind it has it."
         elif not is_sure:
             because = f"It answers for addresses that are not its own, so that {self.address} is its own is not shown."
         else:
@@ -113,19 +176,49 @@ class StillThere(_Holders):
 
 
 class OldGone(_Holders):
-    """The device no longer answers at the address that it had."""
+    """The device no longer answers at the address that it had.
+
+    Some answer senders of their own subnet only (Linux: arp_ignore 2), so it is asked from there too: at its own MAC
+    address, from addresses beside the old one that nobody has, by ARP and by an echo.
+    """
 
     name = "old-gone"
 
     def __init__(self, subject: Subject, old: IPv4Address, *, now: float) -> None:
         super().__init__(subject, old, now=now)
         self.expected = f"{old} left by {subject.mac}"
+        avoid = {subject.at.ip, subject.laptop.ip}
+        beside = (source_sharing(old, 30), source_sharing(old, _BESIDE), source_sharing(old, _BESIDE, 1))
+        self._sources = [each for each in beside if each and each not in avoid and not host_fault_of(each)]
+        self._taken: set[IPv4Address] = set()
+        self._is_heard = False
+
+    def ask(self, now: float) -> None:
+        """Ask as the laptop, and from the old subnet once it is known that nobody has those addresses."""
+        super().ask(now)
+        laptop_mac, mac = self.subject.laptop_mac, self.subject.mac
+        for source in self._sources:
+            if not self.asked:
+                self._send(arp_question(laptop_mac, source))
+            elif source not in self._taken:
+                self._send(mac + arp_question(laptop_mac, self.address, sender=source)[6:])
+                self._send(question_frame(laptop_mac, mac, self.address, source, Kind.ECHO, self.asked))
+
+    def receive(self, heard: Heard) -> None:
+        """Note who holds it, by ARP or by speaking from it."""
+        super().receive(heard)
+        arp, ends = heard.packet.get(Arp), ends_of(heard.packet)
+        if arp and arp.op == Op.REPLY:
+            self._taken.add(arp.spa)
+        self._is_heard |= ends is not None and (ends.src_mac, ends.src) == (self.subject.mac, self.address)
 
     def conclude(self, now: float) -> None:
         """Pass unless this device answered; another one there is a twin and none of its business."""
         mac, others = self.subject.mac, [each for each in self.holders if each != self.subject.mac]
         if mac in self.holders:
             self._end(False, f"still answered by {mac}", f"It still answers when asked for {self.address} (ARP).")
+        elif self._is_heard:
+            self._end(False, f"still answered by {mac}", f"It still answers at {self.address} (IPv4).")
         elif others:
             because = f"It is gone from {self.address}; another device, {listed(others)}, holds that address."
             self._end(True, f"answered by {listed(others)}", because)

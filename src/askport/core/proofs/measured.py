@@ -24,6 +24,7 @@ class MaskAsPlanned(Proof):
         avoid: Collection[IPv4Address] = (),
         explains: Collection[Proof] = (),
         asked_from: set[IPv4Address] | None = None,
+        seed: int = 0,
     ) -> None:
         """Wait to begin, until the wire is quiet.
 
@@ -33,13 +34,14 @@ class MaskAsPlanned(Proof):
             avoid: addresses of others, which are no sources of questions.
             explains: proofs that stay silent where its mask makes a stranger of the laptop.
             asked_from: where the sources of questions are put, for those who listen.
+            seed: which sources come first.
         """
         super().__init__()
         self.subject, self.gateway = subject, gateway
         self.expected = f"its mask is /{subject.at.network.prefixlen}"
         self._avoid, self._explains = {*avoid, *([gateway] if gateway else [])}, list(explains)
         self._measuring: Measuring | None = None
-        self._asked_from = asked_from
+        self._asked_from, self._seed = asked_from, seed
 
     @property
     def result(self) -> Measurement | None:
@@ -51,7 +53,7 @@ class MaskAsPlanned(Proof):
         subject = self.subject
         self._measuring = Measuring(
             subject.laptop_mac, subject.mac, subject.at.ip, now=now, avoid=self._avoid, ours=[subject.laptop.ip],
-            asked_from=self._asked_from,
+            asked_from=self._asked_from, seed=self._seed,
         )  # fmt: skip
 
     def receive(self, heard: Heard) -> None:
@@ -149,19 +151,23 @@ class GatewayAsPlanned(Proof):
         result, planned, at = self._mask.result, self.planned, self._mask.subject.at.ip
         if self.done or result is None:
             return
-        gateway = result.gateway or (self._heard() if result.has_gateway is None else None)
-        if result.prefix is None and gateway is None:
-            self.cannot_be_made("Its gateway cannot be measured where its mask cannot.")
-        elif gateway:
-            passed = gateway == planned
-            text = f"Its gateway is {gateway}" + ("" if passed else f", planned {planned or 'none'}")
-            self._end(passed, str(gateway), f"{text}: it looks for it to reach addresses outside its subnet.")
+        sought = self._heard()
+        looks = f" It looks for {sought} by itself, as it may for any server." if sought else ""
+        if result.prefix is None:
+            self.cannot_be_made(f"Its gateway cannot be measured where its mask cannot.{looks}")
+        elif result.gateway:
+            passed = result.gateway == planned
+            text = f"Its gateway is {result.gateway}" + ("" if passed else f", planned {planned or 'none'}")
+            self._end(passed, str(result.gateway), f"{text}: it sends there what is for addresses outside its subnet.")
         elif planned == at:
             self.cannot_be_made("That it has itself for a gateway cannot be told from having none.")
-        elif planned and planned not in IPv4Network((int(at), result.prefix or 0), strict=False):
-            self.cannot_be_made(f"With its mask /{result.prefix} it finds no {planned}: mend its mask first.")
-        elif result.has_gateway is False:
+        elif result.has_gateway is None:
+            self.cannot_be_made("It sends through a gateway that it had asked for before, and does not say which.")
+        elif planned and planned not in IPv4Network((int(at), result.prefix), strict=False):
+            because = f"With its mask /{result.prefix} it cannot reach {planned}."
+            self._end(False, f"none within /{result.prefix}", because)
+        elif planned and sought == planned:
+            self.cannot_be_made(f"It looks for {planned} by itself, and stays silent to addresses outside its subnet.")
+        else:
             because = "To addresses outside its subnet it stays silent: it has no gateway."
             self._end(planned is None, "none", because if planned is None else f"{because[:-1]}, planned {planned}.")
-        else:
-            self.cannot_be_made("It sends through a gateway that it had asked for before, and does not say which.")

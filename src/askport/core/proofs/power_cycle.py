@@ -1,4 +1,11 @@
-"""The proof that the settings survive a power cut."""
+"""The proof that the settings survive a power cut.
+
+What shows a power cut is that the device started, and what shows a start is the time from the link's return to the
+device's first word, while it was asked all along: a device that was on all the time answers at once. The time without
+a link shows nothing, because a cable that is pulled looks the same. Nor does what devices say when their link comes
+up (announcements, group reports, IPv6): they say it after a pulled cable too. Where the link never went, because a
+switch keeps it up, nothing that is seen from here tells the one from the other. Then whoever is there is asked.
+"""
 
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -22,14 +29,39 @@ _LONGEST_GAP_S = 1.5
 _SHORTEST_CUT_S = 1.0
 """A link that is down for less than this was wiggled."""
 SHORTEST_START_S = 3.0
-"""No device of the trade starts in less: silence of this length goes with a start, where its kind does not say more."""
+"""From link to first word: no device that was on all the time takes so long, and few that start take less."""
+_HELD_BACK_S = 35.0
+"""A switch port may hold frames back for 30 s after its link comes up (IEEE 802.1D clause 8.10.2)."""
 LONGEST_BOOT_S = 180.0
 """From power back to giving up: the slowest devices of the trade take two minutes."""
 _ELSEWHERE_S = 8.0
 """How long a device may be at another address while it starts: boot loaders and fallbacks come first."""
-_STARTS = frozenset({ClueKind.ANNOUNCES, ClueKind.CLAIMS, ClueKind.ASKS_BOOTP, ClueKind.ASKS_DHCP, ClueKind.JOINS})
-"""What devices say when they start, and seldom otherwise."""
+_HOLDS_BACK = frozenset({ClueKind.BRIDGES, ClueKind.WANTS_LOGIN})
 _ASKS = (None, MessageType.DISCOVER, MessageType.REQUEST)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Boot:
+    """How long a device takes to start, as far as that is known, in seconds."""
+
+    earlier_s: float | None = None
+    """From link to first word after an earlier power cut."""
+    kind_s: float | None = None
+    """The longest from power to first answer, by its kind."""
+
+    @property
+    def shows_s(self) -> float:
+        """How long after its link its first word must come at the least, to show that it started."""
+        known = self.earlier_s / 2 if self.earlier_s is not None else (self.kind_s or 0.0) / 4
+        return max(SHORTEST_START_S, known)
+
+    @property
+    def longest_s(self) -> float:
+        """How long it is waited for: what its kind takes, with something to spare."""
+        return self.kind_s * 1.5 + 10.0 if self.kind_s else LONGEST_BOOT_S
+
+
+UNKNOWN_BOOT = Boot()
 
 
 class Power(Enum):
@@ -45,6 +77,9 @@ class Power(Enum):
     """It is back, and nothing has shown that its power was cut: whoever pulled it can say so."""
 
 
+_LOOKS = (Power.STARTING, Power.UNSURE)
+
+
 @dataclass(slots=True)
 class Lane:
     """The moments of the power cycle, in the wire's time; None where not reached."""
@@ -57,11 +92,7 @@ class Lane:
 
 
 class PowerCycle(Proof):
-    """After its power was pulled and put back, the device holds its new address without asking anybody.
-
-    A cut is seen by a link that was down for long enough and a start after it; where something in between keeps the
-    link up, by silence and a start. A missed answer, a wiggled cable and a frame from before are none.
-    """
+    """After its power was pulled and put back, the device holds its new address without asking anybody."""
 
     name = "power-cycle"
 
@@ -70,18 +101,18 @@ class PowerCycle(Proof):
         subject: Subject,
         *,
         now: float,
-        start_s: float = SHORTEST_START_S,
-        boot_s: float = LONGEST_BOOT_S,
+        boot: Boot = UNKNOWN_BOOT,
         landings: Iterable[IPv4Address] = (),
+        wait_s: float | None = None,
     ) -> None:
         """Begin to wait for the cut.
 
         Args:
             subject: who is proven.
             now: the wire's time.
-            start_s: how long this kind of device takes to start at the least, in seconds.
-            boot_s: how long it is waited for from power on, in seconds.
+            boot: how long it takes to start.
             landings: where it may be after the cut instead, its old and its delivered address first.
+            wait_s: how long the cut is waited for, in seconds; None without limit.
         """
         super().__init__()
         self.subject = subject
@@ -90,14 +121,23 @@ class PowerCycle(Proof):
         self.lane = Lane(began_at=now)
         self.wiggled = ""
         """What looked like a cut and was none, as a sentence."""
+        self.takes_power_by_cable = False
+        """Whether it says that its power comes through the cable."""
         self._tracker = Tracker(
             subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip, landings=landings
         )
-        self._start_s, self._boot_s = start_s, boot_s
+        self._boot, self._wait_s = boot, wait_s
+        self._wait_until = None if wait_s is None else now + wait_s
         self._link_up = True
         self._told = False
         self._last_heard_at = now
         self._asked_at = now
+        self._silent_since = now
+        """Since when it was asked all along and said nothing."""
+        self._longest_gap_s = 0.0
+        """The longest that it left the laptop waiting while its power was on."""
+        self._is_held_back = False
+        """Whether a port that may hold frames back was heard."""
         self._look_at = now
         self._give_up_at: float | None = None
         self._elsewhere_at: float | None = None
@@ -115,7 +155,7 @@ class PowerCycle(Proof):
             if now - self.lane.off_at < _SHORTEST_CUT_S:
                 self._no_cut(f"The link was down for {now - self.lane.off_at:.1f} s only: that was the cable.", now)
             else:
-                self.lane.link_at = now
+                self.lane.link_at = self._silent_since = now
                 self._starts(now)
 
     def _off(self, now: float) -> None:
@@ -127,54 +167,67 @@ class PowerCycle(Proof):
 
     def _no_cut(self, why: str, now: float) -> None:
         """Go back to waiting for the cut."""
-        self.power, self.wiggled, self._last_heard_at = Power.ON, why, now
+        self.power, self.wiggled, self._last_heard_at, self._give_up_at = Power.ON, why, now, None
         self._tracker.stop_looking()
         self.lane = Lane(began_at=self.lane.began_at)
+        self._wait_until = None if self._wait_s is None else now + self._wait_s
 
     def receive(self, heard: Heard) -> None:
         """Hear the device before, and above all after, the power cut."""
         ethernet, off_at = heard.packet.get(Ethernet), self.lane.off_at
-        if self.done or ethernet is None or ethernet.src != self.subject.mac:
+        if self.done or ethernet is None:
             return
+        clues = list(read_clues(heard.packet))
+        self._is_held_back |= any(clue.kind in _HOLDS_BACK for clue in clues)
+        if ethernet.src != self.subject.mac:
+            return
+        self.takes_power_by_cable |= any(clue.kind is ClueKind.TAKES_POWER for clue in clues)
         if self.power is Power.ON:
+            if heard.at > self._last_heard_at and self._asked_at <= heard.at:
+                self._longest_gap_s = max(self._longest_gap_s, heard.at - max(self._last_heard_at, self._silent_since))
             self._last_heard_at = max(self._last_heard_at, heard.at)
             return
         if off_at is None or not self._link_up or heard.at < (self.lane.link_at or off_at):
             return  # on its way already when the power went
-        if self.power is Power.UNSURE:
-            self._last_heard_at = heard.at
-            return
-        if not self._has_started(heard, off_at):
-            return
         if self.lane.first_heard_at is None:
             self.lane.first_heard_at = heard.at
-        if self.power is not Power.STARTING:
             self._starts(heard.at)
+            if not self._told and not self._shows_start(heard):
+                self.power, self._give_up_at = Power.UNSURE, None
+        if self.power is Power.UNSURE:
+            self._last_heard_at = heard.at
         self._judge(heard)
+
+    def _shows_start(self, heard: Heard) -> bool:
+        """Whether its first word comes from a device that has started anew."""
+        if _asks(heard):
+            return True  # that alone fails the proof, whether its power was cut or not
+        if self.lane.link_at is None:
+            return False
+        least_s = max(self._boot.shows_s, 2 * self._longest_gap_s + 1.0, _HELD_BACK_S if self._is_held_back else 0.0)
+        return heard.at - max(self.lane.link_at, self._silent_since) >= least_s
 
     def _starts(self, now: float) -> None:
         """Look for it, where it is meant to be and where it may be instead."""
-        self.power, self._give_up_at = Power.STARTING, now + self._boot_s
+        self.power, self._give_up_at = Power.STARTING, now + self._boot.longest_s
         self._tracker.look_from(now)
 
-    def _has_started(self, heard: Heard, off_at: float) -> bool:
-        """Whether this frame comes from a device that has started anew; if it does not, say so."""
-        if self.lane.first_heard_at is not None:
-            return True
-        if any(clue.kind in _STARTS for clue in read_clues(heard.packet) if clue.mac == self.subject.mac):
-            return True
-        if self.lane.link_at is None:
-            self.power, self._last_heard_at, self.lane.first_heard_at = Power.UNSURE, heard.at, heard.at
-            return False
-        if heard.at - off_at >= self._start_s:
-            return True
-        self._no_cut("It was there again as soon as the link was: that was the cable, not its power.", heard.at)
-        return False
+    @property
+    def unsure(self) -> str:
+        """Say what was seen that shows no power cut, where that is so."""
+        lane = self.lane
+        if self.power is not Power.UNSURE or lane.first_heard_at is None:
+            return ""
+        if lane.link_at is None:
+            return "It was silent and is there again; nothing on the wire shows that its power was cut."
+        after = f"It spoke {lane.first_heard_at - lane.link_at:.1f} s after the link came back"
+        return f"{after}; nothing on the wire shows that its power was cut."
 
     def confirm(self, now: float) -> None:
         """Take in that the power was cut, from whoever pulled it; only what is seen from now on counts beside that."""
         if self.power is Power.UNSURE:
             self._told = True
+            self._tracker.forget()
             self._starts(now)
 
     def wait_on(self, now: float) -> None:
@@ -182,12 +235,15 @@ class PowerCycle(Proof):
         if self.power is Power.UNSURE:
             self._no_cut("", now)
 
+    def not_shown(self, because: str) -> None:
+        """End without a verdict: that its power was cut was not shown."""
+        self.cannot_be_made(because)
+        self.measured = "not shown"
+
     # What comes after it
 
     def _judge(self, heard: Heard) -> None:
-        dhcp = heard.packet.get(Dhcp)
-        if dhcp and dhcp.op == BootpOp.BOOTREQUEST and dhcp.message_type in _ASKS:
-            protocol = "BOOTP" if dhcp.message_type is None else "DHCP"
+        if protocol := _asks(heard):
             because = f"It asked for an address by {protocol} after the power cut: tell it to keep the one it has."
             self._end(False, "asks for an address", because)
             return
@@ -196,7 +252,9 @@ class PowerCycle(Proof):
 
     def _see(self, now: float) -> None:
         address = self.subject.at.ip
-        if address in self._tracker.seen:
+        if address in self._tracker.seen and self.power is Power.UNSURE:
+            self._elsewhere_at = None  # that it is there shows nothing yet; that it is elsewhere does, cut or not
+        elif address in self._tracker.seen:
             self.lane.back_at = now
             since = self.lane.link_at or self.lane.first_heard_at or now
             took = now - since
@@ -209,17 +267,16 @@ class PowerCycle(Proof):
 
     def _cut_words(self) -> str:
         off_at, link_at, first = self.lane.off_at or 0.0, self.lane.link_at, self.lane.first_heard_at
-        if self._told:
-            return "Whoever was there says that its power was cut; nothing on the wire shows it."
-        if link_at is not None:
-            return f"The link was down for {link_at - off_at:.0f} s."
-        return f"It was silent for {(first or off_at) - off_at:.0f} s, and then started."
+        if self._told or link_at is None or first is None:
+            return "The technician confirmed the power cut; nothing on the wire shows it."
+        return f"The link was down for {link_at - off_at:.0f} s, and its first word came {first - link_at:.0f} s later."
 
     def handle_timer(self, now: float) -> None:
         """Keep asking, so that going and coming are seen; give up after the longest boot."""
         if self.done:
             return
-        if self.power is Power.STARTING:
+        if self.power in _LOOKS:
+            self._count_silence(now)
             self._tracker.handle_timer(now)
             self._see(now)
             if not self.done and self._tracker.answers_for_others:
@@ -228,35 +285,54 @@ class PowerCycle(Proof):
                 found = listed(sorted(self._tracker.seen))
                 self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
             if not self.done and self._give_up_at is not None and now >= self._give_up_at:
-                because = f"It has not been heard at {self.subject.at.ip} for {self._boot_s:.0f} s after its power "
+                because = f"It was not heard at {self.subject.at.ip} for {self._boot.longest_s:.0f} s after its power "
                 self._end(False, "no answer", f"{because}came back.")
+        if not self.done and self._wait_until is not None and now >= self._wait_until and not self._is_cut:
+            self.not_shown(self.unsure or f"Nobody pulled its power within {self._wait_s or 0:.0f} s.")
         if self.done or now < self._look_at:
             return
         self._look_at = now + _LOOK_INTERVAL_S
         if self.power in (Power.ON, Power.UNSURE) and self._is_silent(now):
             self._off(self._last_heard_at)
-        if self.power is Power.STARTING:
+        if self.power in _LOOKS:
             return  # its tracker asks
-        self._asked_at = now
+        self._count_silence(now)
         self._send(arp_question(self.subject.laptop_mac, self.subject.at.ip, sender=self.subject.laptop.ip))
 
-    def _is_silent(self, now: float) -> bool:
-        """Whether it left question after question unanswered for as long as a start takes.
+    @property
+    def _is_cut(self) -> bool:
+        """Whether the power is off, or was: it is not waited for any more."""
+        return self.power in (Power.OFF, Power.STARTING)
 
-        A laptop that was busy, and did not ask, has not seen silence: it counts from now on.
-        """
+    def _count_silence(self, now: float) -> None:
+        """Take in that it is asked now; a laptop that was busy, and did not ask, has not seen silence."""
+        if now - self._asked_at > _LONGEST_GAP_S:
+            self._silent_since = now
+        self._asked_at = now
+
+    def _is_silent(self, now: float) -> bool:
+        """Whether it left question after question unanswered for as long as a start takes."""
         if now - max(self._last_heard_at, self._asked_at) > _LONGEST_GAP_S:
             self._last_heard_at = now
-        return now - self._last_heard_at > self._start_s
+        return now - self._last_heard_at > max(SHORTEST_START_S, 2 * self._longest_gap_s + 1.0)
 
     def next_deadline(self) -> float | None:
         """Return when to ask next."""
         if self.done:
             return None
         elsewhere = self._elsewhere_at + _ELSEWHERE_S if self._elsewhere_at is not None else None
-        tracked = self._tracker.next_deadline() if self.power is Power.STARTING else None
-        return earliest(self._look_at, self._give_up_at, elsewhere, tracked)
+        tracked = self._tracker.next_deadline() if self.power in _LOOKS else None
+        wait = None if self._is_cut else self._wait_until
+        return earliest(self._look_at, self._give_up_at, elsewhere, tracked, wait)
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
         return [*super().poll(), *self._tracker.poll()]
+
+
+def _asks(heard: Heard) -> str:
+    """Return the protocol by which this frame asks for an address, or nothing."""
+    dhcp = heard.packet.get(Dhcp)
+    if dhcp is None or dhcp.op != BootpOp.BOOTREQUEST or dhcp.message_type not in _ASKS:
+        return ""
+    return "BOOTP" if dhcp.message_type is None else "DHCP"

@@ -8,6 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.channels import ChannelEvent
 from askport.core.formats.packet import Ends
 from askport.core.machine import Effect, Machine, earliest
+from askport.core.proofs.verdict import Outcome, verdict_of
 from askport.core.wire import Heard, Link
 
 ATTEMPTS = 3
@@ -53,18 +54,6 @@ class Expected:
     """What it was told to be called; empty where nothing told it."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Outcome:
-    """A proof's outcome, for the journal, the screen and JSON."""
-
-    name: str
-    expected: str
-    measured: str
-    passed: bool | None
-    """None where the proof could not be made."""
-    because: str
-
-
 class Proof(Machine):
     """One check of the final state."""
 
@@ -100,6 +89,14 @@ class Proof(Machine):
 
     def _end(self, passed: bool, measured: str, because: str) -> None:
         self.passed, self.measured, self.because = passed, measured, because
+
+    @property
+    def watches_until(self) -> float | None:
+        """Until when what it has come to may still be overturned; None where it may not."""
+        return None
+
+    def watch(self, heard: Heard) -> None:
+        """See, after it is done and while others go on, what overturns it."""
 
     def begin(self, now: float) -> None:
         """Take in that what stands before it is done, where it waits for that."""
@@ -153,23 +150,28 @@ class Proving(Machine):
 
     @property
     def done(self) -> bool:
-        """Whether each has come to its end."""
-        return all(proof.done for proof in self.proofs)
+        """Whether each has come to its end, and none may be overturned any more."""
+        return all(proof.done for proof in self.proofs) and self._now >= (self._watches_until or self._now)
 
     @property
     def passed(self) -> bool:
         """Whether all that could be made have passed, and at least one could."""
-        return any(proof.passed for proof in self.proofs) and all(
-            proof.passed or proof.not_made for proof in self.proofs
-        )
+        return verdict_of(proof.outcome for proof in self.proofs).nothing_failed
+
+    @property
+    def _watches_until(self) -> float | None:
+        return max((each.watches_until for each in self.proofs if each.watches_until is not None), default=None)
 
     @property
     def _running(self) -> list[Proof]:
         return [proof for proof in (self.proofs if self._begun else self._first) if not proof.done]
 
     def receive(self, heard: Heard) -> None:
-        """Let each see the frame."""
+        """Let each see the frame, those that are done too."""
         self._now = max(self._now, heard.at)
+        for proof in self.proofs:
+            if proof.done:
+                proof.watch(heard)
         for proof in self._running:
             proof.receive(heard)
 
@@ -193,11 +195,10 @@ class Proving(Machine):
                 proof.begin(now)
         for proof in self._running:
             proof.handle_timer(now)
-            self._effects += proof.poll()
 
     def poll(self) -> list[Effect]:
-        """Return what is to be done now."""
-        for proof in self._running:
+        """Return what is to be done now, by those too that have just ended: they close what they opened."""
+        for proof in self.proofs:
             self._effects += proof.poll()
         return super().poll()
 
@@ -205,4 +206,5 @@ class Proving(Machine):
         """Return the first of their deadlines; those that come after the others begin at once."""
         if not self._begun and self._then and not self._running:
             return self._now
-        return earliest(*(proof.next_deadline() for proof in self._running))
+        running = self._running
+        return earliest(*(proof.next_deadline() for proof in running)) if running else self._watches_until

@@ -25,6 +25,8 @@ class Known:
 
     key: str | None = None
     """The key that its console or page showed the last time."""
+    start_s: float | None = None
+    """How long it took after an earlier power cut from link to first word, in seconds."""
 
     @property
     def is_named(self) -> bool:
@@ -42,7 +44,7 @@ class KnownDevices(Mapping[MacAddress, Known]):
         row = self._by_mac(mac)
         if row is None:
             raise KeyError(mac)
-        return Known(tag=row.tag, words=_words(row, self._today), target=_target(row), key=row.key)
+        return Known(tag=row.tag, words=_words(row, self._today), target=_target(row), key=row.key, start_s=row.start_s)
 
     def __iter__(self) -> Iterator[MacAddress]:
         raise NotImplementedError("the register is asked, not gone through")

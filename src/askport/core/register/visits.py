@@ -7,6 +7,7 @@ from pydantic import BaseModel
 
 from askport.core.addresses import MacAddress
 from askport.core.mac_field import Mac
+from askport.core.proofs.verdict import verdict_of
 from askport.core.register.as_left import AsLeft
 from askport.core.register.entries import UNHEARD, IdentifiedBy, PowerCut, ReadOut
 
@@ -78,9 +79,9 @@ class Visit(BaseModel):
 
     @property
     def is_proven(self) -> bool:
-        """Whether it was recorded with every proof that can be made, made and passed."""
-        made = [proof.passed for proof in self.proofs.values() if proof.passed is not None]
-        return bool(self.recorded_at and made) and all(made) and not self.left_out and "address" not in self.unshown
+        """Whether it was recorded with every proof that can be made, made and passed, and none asked for is missing."""
+        is_pass = verdict_of(self.proofs.values()).is_pass(self.left_out)
+        return self.recorded_at is not None and is_pass and not self.left_out and "address" not in self.unshown
 
     @property
     def not_made(self) -> list[str]:
@@ -166,6 +167,12 @@ class Row(BaseModel):
     def key(self) -> str | None:
         """The key that its console or page showed the last time."""
         return next((each.key for each in reversed(self.visits) if each.key), None)
+
+    @property
+    def start_s(self) -> float | None:
+        """How long it took after its last power cut that was shown from link to first word, in seconds, or None."""
+        cuts = (each.cut for each in reversed(self.visits) if each.cut)
+        return next((each.start_s for each in cuts if each.start_s is not None), None)
 
     @property
     def open_points(self) -> list[str]:

@@ -12,9 +12,10 @@ from askport.core.proofs.calls import Calls
 from askport.core.proofs.holding import SameMac
 from askport.core.proofs.measured import MaskAsPlanned
 from askport.core.proofs.power_cycle import PowerCycle
-from askport.core.proofs.proof import Outcome, Proof
+from askport.core.proofs.proof import Proof
 from askport.core.proofs.read_back import ReadsBack
 from askport.core.proofs.services import Services
+from askport.core.proofs.verdict import Outcome
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.entries import Found, Identified, IdentifiedBy, Left, PowerCut, Proved, ReadOut, WasSet
 from askport.core.ways.way import Way

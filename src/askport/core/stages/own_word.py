@@ -9,7 +9,8 @@ from askport.core.proofs.read_back import Reads
 from askport.core.register import writing
 from askport.core.stages.visit import Visit
 from askport.core.ways.conversation import Conversation, Ended, Said
-from askport.core.ways.reading import reading
+from askport.core.ways.reading import reading, reads_with
+from askport.core.ways.start import Start
 
 
 class OwnWord:
@@ -32,22 +33,19 @@ class OwnWord:
         reads = self.reads_at(there, now)
         return reads(now) if reads else None
 
-    def reads_at(self, address: IPv4Address, now: float) -> Reads | None:
-        """Return what reads its own word on its settings at an address, or None where nothing can."""
+    def start_at(self, address: IPv4Address, now: float) -> Start | None:
+        """Return with what its own word is read at an address, or None where nothing can read it."""
         start = self._visit.start(now)
-        if start is None:
-            return None
-
-        def read(at: float) -> Conversation:
-            talk = reading(replace(start, old=address, now=at))
-            if talk is None:
-                raise ValueError("its kind reads nothing")
-            return talk
-
+        start = replace(start, old=address) if start else None
         try:
-            return read if reading(replace(start, old=address)) else None
+            return start if start and reading(start) else None
         except BadInput:
             return None  # a log-in or a line is missing; the screen asks for it where it is needed
+
+    def reads_at(self, address: IPv4Address, now: float) -> Reads | None:
+        """Return what reads its own word on its settings at an address, or None where nothing can."""
+        start = self.start_at(address, now)
+        return reads_with(start) if start else None
 
     def take(self, said: Said) -> None:
         """Keep what it said of itself as it was found, with what speaks against it."""

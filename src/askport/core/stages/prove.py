@@ -5,14 +5,13 @@ from ipaddress import IPv4Address
 
 from askport.core.kinds.model import PageWay
 from askport.core.machine import Machine
-from askport.core.proofs.calls import Calls
-from askport.core.proofs.final import final_proofs
+from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.page import PAGE_PORTS
-from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
-from askport.core.proofs.proof import Expected, Proof, Proving, Subject
-from askport.core.proofs.services import Services
+from askport.core.proofs.power_cycle import Boot, Power, PowerCycle
+from askport.core.proofs.proof import Expected, Subject
+from askport.core.proofs.verdict import verdict_of
 from askport.core.reach.free_address import FreeAddressSearch
-from askport.core.register import writing
+from askport.core.register.entries import Left
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
@@ -31,10 +30,19 @@ class Prove(Stage):
         if subject is None:
             visit.go(Event.MOVED_AWAY)
             return
-        proving = self._proving(subject, now)
-        device.forget_proofs()
-        device.proofs, device.left_out = proving.proofs, []
-        visit.go(Event.PROVES, proving)
+        device.course, device.left_out = Course(self.terms(subject)), []
+        visit.go(Event.PROVES, *device.course.begin(now))
+
+    def terms(self, subject: Subject) -> Terms:
+        """Return who is proven now, and by what."""
+        cable = self._visit.cable
+        return Terms(
+            subject=subject, expected=self.expected, is_alone=self._is_alone, stands_in=not cable.laptop.forwards,
+            heard_gateway=self._heard_gateway,
+            reads=lambda now: self._stages.setting.own_word.reads_at(subject.at.ip, now),
+            asked_from=cable.finder.laptop_addresses, boot=self.boot, landings=tuple(self._visit.landings()),
+            seed=cable.xid(),
+        )  # fmt: skip
 
     @property
     def expected(self) -> Expected:
@@ -59,13 +67,6 @@ class Prove(Stage):
             return name
         return device.work.tag if device.kind and device.kind.tells_name(device.way_name or "") else ""
 
-    def _proving(self, subject: Subject, now: float) -> Proving:
-        reads = self._stages.setting.own_word.reads_at(subject.at.ip, now)
-        return final_proofs(
-            subject, self.expected, now=now, heard_gateway=self._heard_gateway, reads=reads,
-            asked_from=self._visit.cable.finder.laptop_addresses,
-        )  # fmt: skip
-
     @property
     def _page(self) -> int | None:
         """The port of its page: that of its kind, or the one where a title was heard."""
@@ -80,10 +81,12 @@ class Prove(Stage):
         return (*device.work.ports, *device.open_ports)
 
     @property
-    def boot_s(self) -> float:
-        """Return how long it is waited for after a power cut: what its kind takes with something to spare."""
-        kind = self._visit.device.kind
-        return kind.needs.boot_s * 1.5 + 10.0 if kind and kind.needs.boot_s else LONGEST_BOOT_S
+    def boot(self) -> Boot:
+        """How long it takes to start: after an earlier power cut, and by its kind."""
+        device, cable = self._visit.device, self._visit.cable
+        known = cable.around.known.get(device.chosen.mac) if device.chosen else None
+        kind_s = device.kind.needs.boot_s if device.kind else None
+        return Boot(earlier_s=known.start_s if known else None, kind_s=kind_s)
 
     def _heard_gateway(self) -> IPv4Address | None:
         device = self._visit.device
@@ -115,76 +118,36 @@ class Prove(Stage):
         match visit.phase, ran[0]:
             case Phase.BORROWING_TO_PROVE, FreeAddressSearch() as choosing:
                 self._stages.access.asked_again(choosing, now)
-            case Phase.PROVING, Proving() as proving:
-                self._proofs_ended(proving, now)
-            case Phase.POWER_CYCLE, PowerCycle() as cycle:
-                self._cut_ended(cycle, now)
-            case Phase.PROVING_AGAIN, Proving() as proving:
-                self._write(*proving.proofs, after_cut=True)
-                self._left(proving)
-                visit.go(Event.KEPT if proving.passed else Event.FAILED, *self._aside)
+            case Phase.PROVING | Phase.POWER_CYCLE | Phase.PROVING_AGAIN, _ if visit.device.course:
+                self._part_ended(visit.device.course, now)
 
-    def _cut_ended(self, cycle: PowerCycle, now: float) -> None:
-        """Prove everything once more where it kept its address and what it serves is back."""
-        visit, device, services = self._visit, self._visit.device, self._visit.device.services
-        self._write(cycle, *([services] if services and cycle.passed else []))
-        if device.chosen and (cut := writing.power_cut(cycle, services, unit=device.unit, mac=device.chosen.mac)):
-            visit.write(cut)
-        device.left_out = [each for each in device.left_out if each != cycle.name]
-        subject = visit.subject()
-        if not cycle.passed or subject is None:
-            visit.go(Event.FORGOT)
-            return
-        if services and services.passed is False:
-            visit.go(Event.FAILED)
-            return
-        if device.calls:
-            device.calls.listen_on(now)
-        again = self._proving(subject, now)
-        device.again = again.proofs
-        visit.go(Event.PROVES_AGAIN, again, *self._aside)
-
-    @property
-    def _aside(self) -> list[Machine]:
-        calls = self._visit.device.calls
-        return [calls] if calls else []
-
-    def _left(self, proving: Proving) -> None:
-        """Write down what proofs found out about what it was left with."""
+    def _part_ended(self, course: Course, now: float) -> None:
+        """Write down what a part of the course has come to, and begin the next."""
         visit, device = self._visit, self._visit.device
-        if device.chosen:
-            heard = self._heard_gateway()
-            left = writing.left(proving.proofs, unit=device.unit, mac=device.chosen.mac, heard_gateway=heard)
-            visit.write(left)
-            device.as_left = device.as_left.then(left.as_left)
-
-    def _proofs_ended(self, proving: Proving, now: float) -> None:
-        visit, device, subject = self._visit, self._visit.device, self._visit.subject()
-        self._write(*proving.proofs)
-        self._left(proving)
-        if not proving.passed or subject is None:
-            visit.go(Event.FAILED)
-            return
-        device.power_cycle = PowerCycle(subject, now=now, boot_s=self.boot_s, landings=visit.landings())
-        services = Services(subject, device.power_cycle, ports=self._ports, echo=device.may_echo)
-        device.services = services if services.is_wanted else None
-        target, cable = device.target, visit.cable
-        if target and not cable.laptop.forwards:
-            device.calls = Calls(subject, target.gateway, target.dns, device.power_cycle, self._is_alone)
-        beside = [device.services] if device.services else []
-        visit.go(Event.PASSED, device.power_cycle, *beside, *self._aside)
+        entries, ended = course.entries(device.unit), course.part
+        visit.write(*entries)
+        for each in entries:
+            if isinstance(each, Left):
+                device.as_left = device.as_left.then(each.as_left)
+        if ended is Part.CUT:
+            device.left_out = [each for each in device.left_out if each != PowerCycle.name]
+        running = course.go_on(now)
+        match ended, course.part:
+            case _, Part.CUT:
+                visit.go(Event.PASSED, *running)
+            case _, Part.AGAIN:
+                visit.go(Event.PROVES_AGAIN, *running)
+            case Part.CUT, _ if not (course.cycle and course.cycle.passed):
+                visit.go(Event.FORGOT)
+            case Part.AGAIN, _ if course.proving and course.proving.passed:
+                visit.go(Event.KEPT, *course.asides)
+            case _:
+                visit.go(Event.FAILED)
 
     def _is_alone(self) -> bool:
         """Whether nobody but the device was heard on this wire since the link came up."""
         cable, chosen = self._visit.cable, self._visit.device.chosen
         return chosen is not None and {each.mac for each in cable.finder.devices()} <= {chosen.mac}
-
-    def _write(self, *proofs: Proof, after_cut: bool = False) -> None:
-        device = self._visit.device
-        if device.chosen:
-            mac, unit = device.chosen.mac, device.unit
-            entries = (writing.proved(each.outcome, unit=unit, mac=mac, after_cut=after_cut) for each in proofs)
-            self._visit.write(*entries)
 
     def leave_out_power_cycle(self) -> None:
         """Go on without the proof by a power cut; the register will say so."""
@@ -207,8 +170,7 @@ class Prove(Stage):
                     "It has moved, but no free laptop address was found there: press a and name one.", enter=False
                 )
             case Phase.NOT_PROVEN:
-                made = (*device.proofs, *([device.services] if device.services else []), *device.again)
-                failed = next((proof for proof in made if proof.passed is False), None)
+                failed = device.course.wrong if device.course else None
                 return Next(f"{failed.because if failed else 'It was not finished.'} Enter proves it again.")
             case Phase.POWER_CYCLE if device.power_cycle:
                 return Next(self._power(device.power_cycle), enter=device.power_cycle.power is Power.UNSURE)
@@ -226,25 +188,19 @@ class Prove(Stage):
         if cycle.power is Power.STARTING:
             return "It is starting. Waiting for it to answer at its new address."
         if cycle.power is Power.UNSURE:
-            return (
-                "It was silent and is there again, and nothing shows that its power was cut. Enter if you have pulled "
-                "it; if not, pull it now."
-            )
+            return f"{cycle.unsure} Enter if you have pulled it; if not, pull it now."
         way = self._visit.device.way
+        pull = "pull the cable at its own end" if cycle.takes_power_by_cable else "pull its power"
         keep = (
-            "Tell it to keep this address, or it is gone at the next power cut. Then pull its power"
+            f"Tell it to keep this address, or it is gone at the next power cut. Then {pull}"
             if way and way.permanent is False and not self._visit.device.is_kept
-            else "Pull its power, wait three seconds"
+            else f"{pull[0].upper()}{pull[1:]}, wait three seconds"
         )
+        fed = "It takes its power through the cable. " if cycle.takes_power_by_cable else ""
         wiggled = f"{cycle.wiggled} " if cycle.wiggled else ""
-        return f"{wiggled}{keep} and put it back. l leaves this proof out."
+        return f"{wiggled}{fed}{keep} and put it back. l leaves this proof out."
 
     def result(self) -> str:
-        """Say how many proofs passed or failed."""
-        proofs = [*self._visit.device.all_proofs, *self._visit.device.again]
-        if not self._visit.device.proofs:
-            return ""
-        failed = sum(proof.passed is False for proof in proofs)
-        return (
-            f"{failed} failed" if failed else f"{sum(proof.passed is True for proof in proofs)} of {len(proofs)} proven"
-        )
+        """Say how many proofs passed or failed, and how many are missing."""
+        device = self._visit.device
+        return verdict_of([*device.all_proofs, *device.again]).words if device.proofs else ""

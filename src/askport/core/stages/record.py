@@ -1,8 +1,7 @@
 """Record: the row is closed, and the laptop is given back."""
 
 from askport.core.machine import GiveBack
-from askport.core.register import writing
-from askport.core.register.entries import Recorded
+from askport.core.register.entries import Left, Recorded
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
@@ -18,23 +17,14 @@ class Record(Stage):
         """Record the device."""
         visit, device = self._visit, self._visit.device
         if visit.phase is Phase.MAY_RECORD and device.chosen:
-            self._take_calls()
+            said = device.course.last_words(device.unit) if device.course else []
+            visit.write(*said)
+            for each in said:
+                if isinstance(each, Left):
+                    device.as_left = device.as_left.then(each.as_left)
             visit.write(Recorded(unit=device.unit, mac=device.chosen.mac, left_out=tuple(device.left_out)))
             visit.effects.append(GiveBack())
             visit.go(Event.RECORDS)
-
-    def _take_calls(self) -> None:
-        """Write down whom it has called by now, and answer for its gateway no more."""
-        visit, device, calls = self._visit, self._visit.device, self._visit.device.calls
-        if calls is None or device.chosen is None:
-            return
-        calls.stop()
-        if not calls.called:
-            return
-        mac, unit = device.chosen.mac, device.unit
-        left = writing.called(calls, unit=unit, mac=mac)
-        visit.write(writing.proved(calls.outcome, unit=unit, mac=mac), left)
-        device.as_left = device.as_left.then(left.as_left)
 
     def next(self, now: float) -> Next:
         """Say what is recorded and given back."""

@@ -1,6 +1,7 @@
 """Reading what a device itself says that its settings are, in its field protocol or by what its kind says."""
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.ways.artnet import read_by_art_net
@@ -58,3 +59,21 @@ def reading(start: Start, by: str | None = None) -> Conversation | None:
         shown_steps(steps, values)
         return PageTalk(page_of(way, start), steps, values)
     return None
+
+
+def reads_with(start: Start) -> Callable[[float], Conversation] | None:
+    """Return what begins to read at a moment, or None where nothing can.
+
+    Raises:
+        BadInput: something that it asks for was not given.
+    """
+    if reading(start) is None:
+        return None
+
+    def read(now: float) -> Conversation:
+        talk = reading(replace(start, now=now))
+        if talk is None:
+            raise ValueError("it was seen to be read")
+        return talk
+
+    return read

@@ -27,10 +27,14 @@ def read_lldp(lldp: Lldp, packet: Packet) -> Iterator[Clue]:
         yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(name, _MAX_NAME), source="lldp")
     if description:
         yield Clue(ethernet.src, ClueKind.DESCRIBES, text=display_text(description, _MAX_NAME), source="lldp")
+    if chassis := lldp.chassis_address:
+        yield from states(ethernet.src, chassis, "LLDP")
     for address in lldp.management_addresses:
         yield from states(ethernet.src, address, "LLDP")
     if lldp.is_switch:
         yield Clue(ethernet.src, ClueKind.BRIDGES, source="LLDP")
+    if lldp.takes_power:
+        yield Clue(ethernet.src, ClueKind.TAKES_POWER, source="LLDP")
 
 
 def read_bpdu(bpdu: Bpdu, packet: Packet) -> Iterator[Clue]:

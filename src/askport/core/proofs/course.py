@@ -1,0 +1,195 @@
+"""The course of proving a device, for the screen, the command line and the crate alike.
+
+First all proofs; then the power cut, with what it serves and whom it calls; then all proofs once more. Whoever proves
+runs the machines that ``begin`` and ``go_on`` return, side by side, until those that are waited for are done, and
+writes down what ``entries`` gives.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import Enum, auto
+from ipaddress import IPv4Address
+
+from askport.core.machine import Machine
+from askport.core.proofs.calls import Calls
+from askport.core.proofs.final import final_proofs
+from askport.core.proofs.name_servers import DnsAsPlanned
+from askport.core.proofs.power_cycle import UNKNOWN_BOOT, Boot, PowerCycle
+from askport.core.proofs.proof import Expected, Proof, Proving, Subject
+from askport.core.proofs.read_back import Reads
+from askport.core.proofs.services import Services
+from askport.core.register import writing
+from askport.core.register.entries import Entry, Left
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Terms:
+    """Who is proven, and by what."""
+
+    subject: Subject
+    expected: Expected
+    is_alone: Callable[[], bool]
+    """Whether nobody but the device was heard on this wire."""
+    stands_in: bool = True
+    """Whether the laptop may stand in for its gateway; not where it forwards what comes to it."""
+    heard_gateway: Callable[[], IPv4Address | None] = lambda: None
+    """Tells whom the device keeps looking for, where it does."""
+    reads: Callable[[float], Reads | None] = lambda _: None
+    """Tells by what its own word is read, where it can be."""
+    asked_from: set[IPv4Address] | None = None
+    """Where the addresses are put that it is asked from, for those who listen."""
+    boot: Boot = UNKNOWN_BOOT
+    landings: tuple[IPv4Address, ...] = ()
+    """Where it may be after the cut instead."""
+    seed: int = 0
+    """From which addresses it is asked: from others in each run."""
+
+
+class Part(Enum):
+    """How far the course is."""
+
+    PROOFS = auto()
+    CUT = auto()
+    AGAIN = auto()
+    OVER = auto()
+
+
+class Course:
+    """What is proven of one device, and in which order."""
+
+    def __init__(
+        self, terms: Terms, *, cuts_power: bool = True, begins_with: Part = Part.PROOFS, wait_s: float | None = None
+    ) -> None:
+        """Begin.
+
+        Args:
+            terms: who is proven, and by what.
+            cuts_power: whether its power is cut as well.
+            begins_with: where the course begins; the proofs before that were made elsewhere.
+            wait_s: how long the cut is waited for, in seconds; None without limit.
+        """
+        self.terms, self.part = terms, begins_with
+        self._cuts_power, self._wait_s, self._turn = cuts_power, wait_s, 0
+        self.proving: Proving | None = None
+        self.proofs: list[Proof] = []
+        self.again: list[Proof] = []
+        """The same proofs, made once more after its power was cut."""
+        self.cycle: PowerCycle | None = None
+        self.services: Services | None = None
+        self.calls: Calls | None = None
+        """Whom it calls by itself after the power cut."""
+
+    @property
+    def all_proofs(self) -> list[Proof]:
+        """Its proofs, those by the power cut last, without those that are made once more."""
+        survived = self.cycle is not None and self.cycle.passed
+        after = [each for each in (self.cycle, self.services if survived else None) if each]
+        return [*self.proofs, *after, *([self.calls] if self.calls and self.calls.called else [])]
+
+    @property
+    def wrong(self) -> Proof | None:
+        """The first that failed, or None."""
+        return next((each for each in (*self.all_proofs, *self.again) if each.passed is False), None)
+
+    @property
+    def asides(self) -> list[Machine]:
+        """What goes on beside, without being waited for."""
+        return [self.calls] if self.calls else []
+
+    def begin(self, now: float) -> list[Machine]:
+        """Return what runs first."""
+        return self._cut(now) if self.part is Part.CUT else self._prove(now)
+
+    def go_on(self, now: float) -> list[Machine]:
+        """Return what runs next, once what ran is done; nothing where the course is over."""
+        match self.part:
+            case Part.PROOFS if self._cuts_power and self.proving and self.proving.passed:
+                self.part = Part.CUT
+                return self._cut(now)
+            case Part.CUT if self.cycle and self.cycle.passed and not (self.services and self.services.passed is False):
+                self.part = Part.AGAIN
+                if self.calls:
+                    self.calls.listen_on(now)
+                return self._prove(now)
+        self.part = Part.OVER
+        return []
+
+    def _prove(self, now: float) -> list[Machine]:
+        terms = self.terms
+        self._turn += 1
+        self.proving = final_proofs(
+            terms.subject, terms.expected, now=now, heard_gateway=terms.heard_gateway, reads=terms.reads(now),
+            asked_from=terms.asked_from, seed=terms.seed + self._turn, calls=self.calls,
+        )  # fmt: skip
+        if self.part is Part.AGAIN:
+            self.again = self.proving.proofs
+        else:
+            self.proofs = self.proving.proofs
+        return [self.proving, *self.asides]
+
+    def _cut(self, now: float) -> list[Machine]:
+        terms, expected = self.terms, self.terms.expected
+        self.cycle = PowerCycle(
+            terms.subject, now=now, boot=terms.boot, landings=terms.landings, wait_s=self._wait_s
+        )  # fmt: skip
+        services = Services(terms.subject, self.cycle, ports=expected.ports, echo=expected.echo)
+        self.services = services if services.is_wanted else None
+        if terms.stands_in:
+            self.calls = Calls(terms.subject, expected.gateway, expected.dns or (), self.cycle, terms.is_alone)
+        return [self.cycle, *([self.services] if self.services else []), *self.asides]
+
+    # What is written down
+
+    def all_entries(self, unit: int) -> list[Entry]:
+        """Return what all parts have shown, for whoever writes it down in the end."""
+        mac = self.terms.subject.mac
+        found: list[Entry] = [writing.proved(each.outcome, unit=unit, mac=mac) for each in self.proofs]
+        if self.cycle:
+            found += self._cut_entries(self.cycle, unit)
+        found += [writing.proved(each.outcome, unit=unit, mac=mac, after_cut=True) for each in self.again]
+        return [*found, self.left(unit)]
+
+    def _cut_entries(self, cycle: PowerCycle, unit: int) -> list[Entry]:
+        mac = self.terms.subject.mac
+        made = [cycle, *([self.services] if self.services and cycle.passed else [])]
+        found: list[Entry] = [writing.proved(each.outcome, unit=unit, mac=mac) for each in made]
+        cut = writing.power_cut(cycle, self.services, unit=unit, mac=mac)
+        return [*found, cut] if cut else found
+
+    def entries(self, unit: int) -> list[Entry]:
+        """Return what the part that has just come to its end has shown, as entries of the journal."""
+        mac, found = self.terms.subject.mac, list[Entry]()
+        if self.part is Part.CUT and self.cycle:
+            return self._cut_entries(self.cycle, unit)
+        if self.proving:
+            again = self.part is Part.AGAIN
+            outcomes = (each.outcome for each in self.proving.proofs)
+            found += [writing.proved(each, unit=unit, mac=mac, after_cut=again) for each in outcomes]
+            found.append(self.left(unit))
+        return found
+
+    def left(self, unit: int) -> Left:
+        """Return what all that was proven by now says of what the device is left with."""
+        mac, heard = self.terms.subject.mac, self.terms.heard_gateway()
+        # What it keeps looking for may be any server of its own; that it is the planned gateway is what counts.
+        gateway = heard if heard and heard == self.terms.expected.gateway else None
+        return writing.left([*self.all_proofs, *self.again], unit=unit, mac=mac, heard_gateway=gateway)
+
+    def settle(self) -> list[DnsAsPlanned]:
+        """Let what was heard by now count, at the end of all; return the proofs that it concerns."""
+        concerned = [each for each in self.again if isinstance(each, DnsAsPlanned)]
+        for each in concerned:
+            each.settle()
+        return concerned
+
+    def last_words(self, unit: int) -> list[Entry]:
+        """Return whom it has called by now, where it has, and let it be answered for no more."""
+        if self.calls is None:
+            return []
+        self.calls.stop()
+        if not self.calls.called:
+            return []
+        mac, dns = self.terms.subject.mac, self.settle()
+        outcomes = [self.calls.outcome, *(each.outcome for each in dns)]
+        said: list[Entry] = [writing.proved(each, unit=unit, mac=mac) for each in outcomes]
+        return [*said, writing.called(self.calls, unit=unit, mac=mac)]
