@@ -131,7 +131,7 @@ def test_one_whose_own_word_is_another_than_the_plan_is_not_proven(practice, mon
     session.enter(bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.NOT_PROVEN)
     failed = [proof for proof in session.device.proofs if proof.passed is False]
-    assert [proof.name for proof in failed] == ["read-back"]
+    assert [proof.name for proof in failed] == ["read-back", "dns"]
     assert "It says that its DNS servers are none, planned are 10.84.19.253, 10.84.19.252." in failed[0].because
 
 

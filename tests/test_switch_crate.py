@@ -70,13 +70,14 @@ def switch_with_six(cable, modes):
 
 
 def power(cable, units, *, on):
-    """Pull the power of the switch with all that hang on it, or put it back."""
+    """Pull the power of the switch with all that hang on it, or put it back; it is up before they are."""
+    cable.ip("link", "set", "zd0", "up" if on else "down")
+    time.sleep(3.6 if on else 0)
     for unit in units:
         subprocess.run(["ip", "-n", unit, "link", "set", "e0", "up" if on else "down"], check=True)
         if on:  # what the kernel forgets with its link, a device has kept
             route = ["route", "add", "default", "via", "10.84.19.254", "dev", "e0"]
             subprocess.run(["ip", "-n", unit, *route], check=True)
-    cable.ip("link", "set", "zd0", "up" if on else "down")
 
 
 @pytest.mark.kernel

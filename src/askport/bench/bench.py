@@ -170,7 +170,9 @@ class Bench:
             if device is not sender and (to.is_group or device.has(to)):
                 self.on_pass(True)
                 self._from_device(device, device.receive(data, self._now))
-        if sender is not None and (to.is_group or to == self._mac or not self._switch):
+        # A switch takes a frame to everybody whose MAC address it knows, and to all where it knows none.
+        elsewhere = any(device.has(to) for device in self.devices)
+        if sender is not None and (to.is_group or not self._switch or not elsewhere):
             self.on_pass(False)
             self._seen += 1
             self._inbox.append(Frame(at=self._now, data=data))

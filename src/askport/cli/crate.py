@@ -11,6 +11,7 @@ from askport.cli.cable import finder_on, giving_back, open_cable, run
 from askport.cli.cable_run import run_on
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.talk import JsonOption, Status, put_json, say
+from askport.core.cut_together import CutTogether
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.switch_crate import SwitchCrate, Turn
 from askport.core.text import display_text
@@ -113,10 +114,20 @@ async def _run(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: bo
             )
         keeper.wire.require_present()
         going.step()
+        if going.cut and going.cut.is_unsure and sys.stdin.isatty():
+            _ask(going.cut, keeper.wire.now())
         if going.said != said:
             said = going.said
             say(said)
         await work.driver.run(until=lambda: False, longest_until=keeper.wire.now() + _STEPS_EVERY_S)
+
+
+def _ask(cut: CutTogether, now: float) -> None:
+    """Ask whoever is there whether the power of those was cut of which nothing shows it."""
+    if typer.confirm("Some were silent, and nothing shows that their power was cut. Have you pulled it?", err=True):
+        cut.confirm(now)
+    else:
+        cut.wait_on(now)
 
 
 async def _look(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: bool) -> None:

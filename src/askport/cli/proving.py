@@ -24,7 +24,7 @@ from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.page import PAGE_PORTS
-from askport.core.proofs.power_cycle import Boot, Power, PowerCycle
+from askport.core.proofs.power_cycle import Boot, PowerCycle
 from askport.core.proofs.proof import Expected, Subject
 from askport.core.proofs.verdict import verdict_of
 from askport.core.ways.reading import reads_with
@@ -172,7 +172,7 @@ async def _run(course: Course, running: list[Machine], finder: Finder, keeper: K
         say("Proving everything once more, and listening for the servers that it calls.")
 
     def asks() -> bool:
-        return course.part is Part.CUT and cycle is not None and cycle.power is Power.UNSURE and not cycle.done
+        return course.part is Part.CUT and cycle is not None and cycle.may_be_confirmed
 
     while not all(each.done for each in running):
         beside = Together(*running, finder)

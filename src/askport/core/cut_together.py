@@ -133,7 +133,7 @@ class CutTogether(Borrower):
     @property
     def is_unsure(self) -> bool:
         """Whether some were silent and are back, and only whoever pulled the power knows whether it was cut."""
-        return any(each.cycle and each.cycle.power is Power.UNSURE for each in self._uncut)
+        return any(each.cycle and each.cycle.may_be_confirmed for each in self._uncut)
 
     @property
     def sentence(self) -> str:
@@ -224,6 +224,12 @@ class CutTogether(Borrower):
         for each in self._uncut:
             if each.cycle:
                 each.cycle.confirm(now)
+
+    def wait_on(self, now: float) -> None:
+        """Take in that their power was not cut yet."""
+        for each in self._uncut:
+            if each.cycle:
+                each.cycle.wait_on(now)
 
     def leave_out(self) -> None:
         """Wait no longer for those whose power was not seen to be cut; their record says that it was left out."""

@@ -15,6 +15,7 @@ from askport.core.finding.holding import Holdings, Rival
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
+from askport.core.finding.questioning import stood_in_for
 from askport.core.finding.readers import read_clues
 from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE, Sweeping
 from askport.core.formats.arp import Arp
@@ -175,7 +176,7 @@ class Finder(Machine):
         ethernet = packet.get(Ethernet)
         if ethernet is None:
             return
-        if ethernet.src in self.laptop_macs:
+        if ethernet.src in self.laptop_macs or stood_in_for(ethernet.src):
             self._learn_own(packet)
             self.on_drop(heard, "it is the laptop's own")
             return

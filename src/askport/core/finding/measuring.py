@@ -40,7 +40,8 @@ _GATEWAY_LIKE = frozenset({1, 254})
 _ASK_FIRST_S = 0.15
 """How long anybody may take to say that a source is theirs."""
 _REACT_S = 0.6
-"""How long the first reaction may take; later ones get four times what the first took, and this at the least half."""
+"""How long the first reaction may take; later ones get four times what the first took, within these bounds."""
+_LEAST_S, _MOST_S = 0.2, 2.4
 _REPEATS = 2
 """How often a question is put before it counts as unanswered: some drop what they first have to ask a next hop for."""
 _REMEMBERS_S = 3.0
@@ -54,7 +55,9 @@ MAX_QUESTIONS = 64
 _WIDEST_BESIDE = 16
 """Masks beside are looked for from here on; no device of the trade has a wider one as its narrower."""
 
-_Search = Generator[Question | float, Reaction, Measurement]
+_Due = Question | float | tuple[IPv4Address, ...]
+"""What comes next: a question, so many seconds of waiting, or sources that are to be asked about beforehand."""
+_Search = Generator[_Due, Reaction, Measurement]
 
 
 class Measuring(Machine):
@@ -98,10 +101,12 @@ class Measuring(Machine):
         """Of MAC addresses that the device remembers, whose they are: it asks them straight now and then."""
         self._asked_for: set[IPv4Address] = set()
         self._taken: set[IPv4Address] = set()
+        self._is_nobodys: set[IPv4Address] = set()
+        """Addresses that were asked for, and that nobody has answered for."""
         self._reacts_s, self._asked_at = _REACT_S, now
         self._source: IPv4Address | None = None
         self._question: Question | None = None
-        self._is_asking = False
+        self._is_asking = self._asks_by_arp = self._has_reacted = False
         self._times = 0
         self._deadline: float | None = now
         self._search = self._halve()
@@ -153,7 +158,7 @@ class Measuring(Machine):
         if prefix < _INNERMOST and not _is_inside((yield Question(prefix, kind, 1))):
             return self._hidden(f"It answered one source that shares {prefix} bits and not another.")
         # Only what was asked in every way stays for "silent", and only what came twice is its gateway.
-        for variant, each in enumerate((kind, *others, kind), 1):
+        for variant, each in enumerate((kind, *others), 1):
             reaction = yield Question(prefix - 1, each, variant)
             if _is_inside(reaction):
                 if prefix == _OUTERMOST + 1:
@@ -166,16 +171,19 @@ class Measuring(Machine):
         yield from self._ask_until_named(prefix, kind)
         return self._conclude(prefix)
 
-    def _mask_beside(self, prefix: int, kind: Kind) -> Generator[Question | float, Reaction, Measurement | None]:
+    def _mask_beside(self, prefix: int, kind: Kind) -> Generator[_Due, Reaction, Measurement | None]:
         """See whether a longer mask stands beside: its broadcast address gets no answer, though the mask has room.
 
         A device with two addresses answers all that either subnet holds, so that the wider hides the narrower. But no
         host answers the broadcast address of any of its subnets (RFC 1122 section 3.2.1.3), and hosts do answer the
         same address one subnet further, unless they take every address like it for a broadcast.
         """
-        for longer in range(max(prefix + 1, _WIDEST_BESIDE), _INNERMOST):
-            own, beside = broadcasts_of(self.address, longer)
-            if self.address in (own, beside) or own in self._avoid or beside in self._avoid:
+        pairs = {each: broadcasts_of(self.address, each) for each in range(max(prefix + 1, _WIDEST_BESIDE), _INNERMOST)}
+        avoid = self._avoid | {self.address}
+        pairs = {each: pair for each, pair in pairs.items() if avoid.isdisjoint(pair)}
+        yield tuple(own for own, _ in pairs.values())
+        for longer, (own, beside) in pairs.items():
+            if own in self._taken or beside in self._taken:
                 continue
             if _is_inside((yield Question(longer, kind, 0, own))):
                 continue
@@ -186,7 +194,7 @@ class Measuring(Machine):
                 return self._hidden(f"{text} /{longer}, and which has which is not shown.")
         return None
 
-    def _ask_until_named(self, prefix: int, kind: Kind) -> Generator[Question | float, Reaction, None]:
+    def _ask_until_named(self, prefix: int, kind: Kind) -> Generator[_Due, Reaction, None]:
         """Ask on where it sends through a gateway of which it remembers the MAC address, until it says whose it is."""
         for turn in range(_REMEMBERED):
             if not self._gateways or any(isinstance(each, IPv4Address) for each in self._named):
@@ -222,7 +230,7 @@ class Measuring(Machine):
 
     # One question after the other
 
-    def _go_on(self, step: Callable[[], Question | float], now: float) -> None:
+    def _go_on(self, step: Callable[[], _Due], now: float) -> None:
         try:
             due = step()
         except StopIteration as end:
@@ -230,9 +238,13 @@ class Measuring(Machine):
             return
         if self.questions >= MAX_QUESTIONS:
             self._finish(self._hidden("It answered differently each time."))
-        elif isinstance(due, float):
+        elif isinstance(due, float | tuple):
             self._question, self._source, self._is_asking = None, None, False
-            self._deadline = now + due
+            if isinstance(due, tuple):
+                self._is_nobodys.update(due)
+                for each in due:
+                    self._send(arp_question(self._laptop_mac, each))
+            self._deadline = now + (due if isinstance(due, float) else _ASK_FIRST_S)
         else:
             self._prepare(due, now)
 
@@ -245,6 +257,10 @@ class Measuring(Machine):
             return
         self.sources.add(self._source)
         self._asked_from.add(self._source)
+        if self._source in self._is_nobodys:
+            self._ask(now)
+            return
+        self._is_nobodys.add(self._source)
         self._send(arp_question(self._laptop_mac, self._source))
         self._deadline = now + _ASK_FIRST_S
 
@@ -269,12 +285,13 @@ class Measuring(Machine):
             self._laptop_mac, self.mac, self.address, self._source, self._question.kind, self.questions
         )
         self._send(frame)
-        self._is_asking, self._asked_at = True, now
+        self._is_asking, self._asked_at, self._asks_by_arp = True, now, False
         self._deadline = now + self._reacts_s
 
     def _reacted(self, reaction: Reaction, now: float) -> None:
         if reaction is not Reaction.SILENT:
-            self._reacts_s = max(_REACT_S / 2, min(_REACT_S * 4, 4 * (now - self._asked_at)), self._reacts_s / 2)
+            self._has_reacted = True
+            self._reacts_s = max(_LEAST_S, min(_MOST_S, 4 * (now - self._asked_at)), self._reacts_s / 2)
         self._is_asking = False
         self._go_on(lambda: self._search.send(reaction), now)
 
@@ -291,7 +308,7 @@ class Measuring(Machine):
     def receive(self, heard: Heard) -> None:
         """See what the device does."""
         ethernet, arp = heard.packet.get(Ethernet), heard.packet.get(Arp)
-        if self.done or ethernet is None or ethernet.src == self._laptop_mac:
+        if self.done or ethernet is None or ethernet.src == self._laptop_mac or stood_in_for(ethernet.src):
             return
         if ethernet.src != self.mac:
             if arp and arp.op == Op.REPLY and arp.spa == self._source:
@@ -318,9 +335,10 @@ class Measuring(Machine):
         return Reaction.THROUGH
 
     def _hear_arp(self, arp: Arp, ethernet: Ethernet, at: float) -> None:
-        if arp.op == Op.REPLY and arp.spa == self._source and not self._is_asking:
+        if arp.op == Op.REPLY and arp.spa in self._is_nobodys:
+            self._is_nobodys.discard(arp.spa)
             self._taken.add(arp.spa)  # the device holds it too
-            if self._question:
+            if self._question and arp.spa == self._source and not self._is_asking:
                 self._prepare(self._question, at)
             return
         if arp.op != Op.REQUEST or arp.spa == arp.tpa or arp.is_probe or arp.tpa in self._ours - self.sources:
@@ -335,9 +353,10 @@ class Measuring(Machine):
         mac = stand_in_mac(arp.tpa)
         # Each is answered, or it would ask on and answer nothing. What it makes of that is seen in where it answers.
         reply = Arp(op=Op.REPLY, sha=mac, spa=arp.tpa, tha=self.mac, tpa=arp.spa)
-        self._send(arp_frame(reply, to=self.mac, via=self._laptop_mac))
+        self._send(arp_frame(reply, to=self.mac))
         if self._is_asking:
-            self._deadline = max(self._deadline or at, at + self._reacts_s / 2)
+            self._asks_by_arp = True
+            self._deadline = max(self._deadline or at, at + self._reacts_s)
 
     def next_deadline(self) -> float | None:
         """Return when the question under way is over."""
@@ -349,7 +368,7 @@ class Measuring(Machine):
             return
         if self._question is None:
             self._go_on(lambda: self._search.send(Reaction.SILENT), now)
-        elif not self._is_asking or self._times < _REPEATS:
+        elif not self._is_asking or (self._times < _REPEATS and (self._asks_by_arp or not self._has_reacted)):
             self._ask(now)
         else:
             self._reacted(Reaction.SILENT, now)

@@ -67,10 +67,9 @@ def encode_arp(arp: Arp) -> bytes:
     return _ETHERNET_AND_IPV4 + pack("!H", arp.op) + arp.sha + arp.spa.packed + arp.tha + arp.tpa.packed
 
 
-def arp_frame(arp: Arp, *, to: MacAddress = BROADCAST_MAC, via: MacAddress | None = None) -> bytes:
-    """Return a whole frame with this ARP packet from its sender, or from ``via``, who speaks for it."""
-    src = arp.sha if via is None else via
-    return encode_ethernet(Ethernet(dst=to, src=src, ethertype=ETHERTYPE_ARP, payload=encode_arp(arp)))
+def arp_frame(arp: Arp, *, to: MacAddress = BROADCAST_MAC) -> bytes:
+    """Return a whole frame with this ARP packet from its sender."""
+    return encode_ethernet(Ethernet(dst=to, src=arp.sha, ethertype=ETHERTYPE_ARP, payload=encode_arp(arp)))
 
 
 def arp_question(asker: MacAddress, target: IPv4Address, *, sender: IPv4Address = UNSPECIFIED) -> bytes:

@@ -95,7 +95,7 @@ class Calls(Proof):
         if arp and arp.op == Op.REQUEST and arp.spa == self._subject.at.ip and arp.tpa in self._stands_for:
             ours, mac = stand_in_mac(arp.tpa), self._subject.mac
             reply = Arp(op=Op.REPLY, sha=ours, spa=arp.tpa, tha=mac, tpa=arp.spa)
-            self._send(arp_frame(reply, to=mac, via=self._subject.laptop_mac))
+            self._send(arp_frame(reply, to=mac))
         elif stood_in_for(ethernet.dst) in self._stands_for:
             self._take(heard)
 

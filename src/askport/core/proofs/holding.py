@@ -13,8 +13,8 @@ from askport.core.proofs.proof import ATTEMPTS, INTERVAL_S, Repeated, Subject
 from askport.core.wire import Heard
 from askport.core.words import listed
 
-_LATE_S = 3.0
-"""After the last question: a twin that is slow has answered by then."""
+_LATE_S = 3.2
+"""After the first question: a twin that is slow has answered by then."""
 _AS_FAR_AS_IT_GOES = 64
 """The time to live that stacks send with."""
 _BESIDE = 28
@@ -56,12 +56,12 @@ class SameMac(_Holders):
         self.expected = f"{subject.at.ip} answered by {subject.mac}"
         self._tracker = Tracker(subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip)
         self._answers_itself = self._passes_on = self._asks_further = False
-        self._watches_until: float | None = None
+        self._began_at = now
 
     @property
     def watches_until(self) -> float | None:
-        """Until when a twin may still answer the last question."""
-        return self._watches_until if self.passed else None
+        """Until when a twin may still answer."""
+        return self._began_at + _LATE_S if self.passed else None
 
     def watch(self, heard: Heard) -> None:
         """See whether anybody else speaks for the address."""
@@ -124,7 +124,6 @@ class SameMac(_Holders):
             for kind in Kind:
                 self._question(kind, _AS_FAR_AS_IT_GOES)
             return
-        self._watches_until = now + _LATE_S
         self._judge()
 
     def _judge(self) -> None:

@@ -193,7 +193,7 @@ class PowerCycle(Proof):
             self.lane.first_heard_at = heard.at
             self._starts(heard.at)
             if not self._told and not self._shows_start(heard):
-                self.power, self._give_up_at = Power.UNSURE, None
+                self.power = Power.UNSURE
         if self.power is Power.UNSURE:
             self._last_heard_at = heard.at
         self._judge(heard)
@@ -222,6 +222,11 @@ class PowerCycle(Proof):
             return "It was silent and is there again; nothing on the wire shows that its power was cut."
         after = f"It spoke {lane.first_heard_at - lane.link_at:.1f} s after the link came back"
         return f"{after}; nothing on the wire shows that its power was cut."
+
+    @property
+    def may_be_confirmed(self) -> bool:
+        """Whether it is where it is meant to be, and only somebody's word is missing that its power was cut."""
+        return self.power is Power.UNSURE and not self.done and self.subject.at.ip in self._tracker.seen
 
     def confirm(self, now: float) -> None:
         """Take in that the power was cut, from whoever pulled it; only what is seen from now on counts beside that."""
@@ -253,7 +258,8 @@ class PowerCycle(Proof):
     def _see(self, now: float) -> None:
         address = self.subject.at.ip
         if address in self._tracker.seen and self.power is Power.UNSURE:
-            self._elsewhere_at = None  # that it is there shows nothing yet; that it is elsewhere does, cut or not
+            # that it is there shows nothing yet; that it is elsewhere does, cut or not
+            self._elsewhere_at = self._give_up_at = None
         elif address in self._tracker.seen:
             self.lane.back_at = now
             since = self.lane.link_at or self.lane.first_heard_at or now

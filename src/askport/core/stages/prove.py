@@ -173,7 +173,7 @@ class Prove(Stage):
                 failed = device.course.wrong if device.course else None
                 return Next(f"{failed.because if failed else 'It was not finished.'} Enter proves it again.")
             case Phase.POWER_CYCLE if device.power_cycle:
-                return Next(self._power(device.power_cycle), enter=device.power_cycle.power is Power.UNSURE)
+                return Next(self._power(device.power_cycle), enter=device.power_cycle.may_be_confirmed)
             case Phase.PROVING_AGAIN:
                 return Next("It kept its address. Everything else is proven once more.", enter=False)
             case Phase.FORGOTTEN if device.power_cycle:
