@@ -48,9 +48,9 @@ def meet(*devices, switch=False, seconds=30.0, **options):
 
 @pytest.mark.parametrize(
     ("tag", "address", "belief", "origin"),
-    [("TG-01", "192.168.61.7", "certain", "static"), ("OX-02", "172.29.4.100", "certain", "static"),
-     ("FD-01", "169.254.83.12", "certain", "link-local"), ("SW-01", "172.26.40.2", "certain", "static"),
-     ("PA-01", "192.168.77.21", "certain", "static")],
+    [("TG-01", "192.168.61.7", "certain", "unknown"), ("OX-02", "172.29.4.100", "certain", "unknown"),
+     ("FD-01", "169.254.83.12", "certain", "link-local"), ("SW-01", "172.26.40.2", "certain", "unknown"),
+     ("PA-01", "192.168.77.21", "certain", "unknown")],
 )  # fmt: skip
 def test_what_speaks_is_certain_without_a_frame_of_ours(tag, address, belief, origin):
     finder = meet(scenario.stand_in(tag))

@@ -60,13 +60,13 @@ ACK = dhcp(kind=MessageType.ACK, op=BootpOp.BOOTREPLY, src_mac=OTHER, siaddr=SER
 @pytest.mark.parametrize(
     ("frames", "address", "belief", "origin"),
     [
-        ([arp_question(IT, GATEWAY, sender=HOME)], HOME, "certain", "static"),
-        ([arp_question(IT, HOME, sender=HOME)], HOME, "certain", "static"),
+        ([arp_question(IT, GATEWAY, sender=HOME)], HOME, "certain", "unknown"),
+        ([arp_question(IT, HOME, sender=HOME)], HOME, "certain", "unknown"),
         ([reply()], HOME, "likely", "unknown"),  # nobody has checked what else it answers for
-        ([ip()], HOME, "likely", "static"),  # a router may have passed it on, with any time to live
-        ([ip(dst="255.255.255.255")], HOME, "certain", "static"),
-        ([ip(dst="224.0.0.251")], HOME, "certain", "static"),
-        ([ip(dst="239.1.2.3")], HOME, "likely", "static"),  # groups that routers pass on
+        ([ip()], HOME, "likely", "unknown"),  # a router may have passed it on, with any time to live
+        ([ip(dst="255.255.255.255")], HOME, "certain", "unknown"),
+        ([ip(dst="224.0.0.251")], HOME, "certain", "unknown"),
+        ([ip(dst="239.1.2.3")], HOME, "likely", "unknown"),  # groups that routers pass on
         ([dhcp(kind=MessageType.REQUEST, options=((50, HOME.packed), (54, GATEWAY.packed)))], HOME, "likely", "dhcp"),
         *(
             ([arp_question(IT, GATEWAY, sender=IPv4Address(nobody))], None, None, None)

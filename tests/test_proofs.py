@@ -196,7 +196,7 @@ def announces(address, mac=IT):
         ([(1.0, bridges()), (2.0, False), (6.0, True), (36.5, answers_arp(NEW))], None, ""),
         ([(1.0, bridges()), (2.0, False), (6.0, True), (45.0, answers_arp(NEW))], True, "39 s later"),
         ([(2.0, False), (2.1, announces(NEW)), (6.0, True)], False, "not heard"),  # a frame from before
-        ([(2.0, False), (6.0, True), (9.5, answers_arp(NEW))], True, "The link was down for 4 s, and its first word came 4 s later."),
+        ([(2.0, False), (6.0, True), (9.5, answers_arp(NEW))], True, "and its first word came 4 s later."),
         ([(2.0, False), (6.0, True), (10.0, informs())], True, "again 4 s after"),
         # A fallback or a boot loader's address comes before its own, as with many.
         ([(2.0, False), (6.0, True), (9.5, announces("169.254.3.4")), (12.0, announces(NEW))], True, "again 6 s"),

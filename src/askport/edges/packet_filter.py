@@ -55,6 +55,7 @@ _PROGRAM: tuple[_Line, ...] = (
     ("ipv4", _LDB, 23, None, None),  # its protocol
     (None, _JEQ, 1, _ACCEPT, None),  # ICMP
     (None, _JEQ, 2, _ACCEPT, None),  # IGMP
+    (None, _JEQ, 112, _ACCEPT, None),  # VRRP
     (None, _JEQ, 6, "tcp", None),
     (None, _JEQ, 17, None, _REJECT),
     (None, _LDB, 0, None, None),  # UDP, as above

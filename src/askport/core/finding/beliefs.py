@@ -92,6 +92,8 @@ class Measurement:
     gateway: IPv4Address | None
     because: str
     questions: int
+    answered: bool = False
+    """Whether it answered questions there itself that no router passes on."""
     has_gateway: bool | None = None
     """False where it stays silent to addresses outside its subnet; None where that is not known."""
 
@@ -155,7 +157,8 @@ class Gathered:
                 by_answer = clue.kind is ClueKind.ANSWERS
                 begins = clue.kind is ClueKind.ANNOUNCES
                 if clue.address in self.holdings.shown or len(self.holdings.shown) < MAX_OF_A_KIND:
-                    self.holdings.show(clue.address, heard.at, by_answer=by_answer, begins=begins)
+                    asks = clue.kind in (ClueKind.LOOKS_FOR, ClueKind.LOOKS_FOR_US)
+                    self.holdings.show(clue.address, heard.at, by_answer=by_answer, begins=begins, asks_others=asks)
             elif clue.kind is ClueKind.CLAIMS and clue.address:
                 self.holdings.claim = (clue.address, heard.at)
             tally = self.tallies.get(clue)
@@ -238,7 +241,9 @@ class Gathered:
         if measured:
             reasons.append(Reason(measured.because, ()))
         given = next((clue for clue, _ in clues if clue.kind is ClueKind.GIVEN), None)
-        gateway, gateway_basis = _gateway(clues, measured)
+        # A router, or a server that looks for those whom it serves, has no gateway in whom it asks for.
+        serves = any(self.of(ClueKind.SERVES, ClueKind.ROUTES_IPV6, ClueKind.FORWARDS))
+        gateway, gateway_basis = _gateway(clues, measured, looks=not serves)
         return AddressBelief(
             address=address,
             belief=belief,
@@ -272,12 +277,26 @@ class Gathered:
         return None, Basis.BOUNDED, bounds
 
     def _strength(self, clue: Clue) -> Belief:
-        if clue.kind is not ClueKind.ANSWERS or clue.address is None:
+        if clue.address is None:
+            return _STRENGTH[clue.kind]
+        if clue.kind is ClueKind.SENDS_ON_LINK and self._speaks_arp_elsewhere(clue.address):
+            return Belief.LIKELY  # it may have come through it
+        if clue.kind is not ClueKind.ANSWERS:
             return _STRENGTH[clue.kind]
         passed_on = Clue(self.mac, ClueKind.FORWARDS, clue.address) in self.tallies
         if self.answers_for_all or passed_on or self.holdings.answers_for_others:
             return Belief.POSSIBLE
-        return Belief.CERTAIN if clue.address in self.holdings.checked else Belief.LIKELY
+        if clue.address not in self.holdings.checked:
+            return Belief.LIKELY
+        # A box may answer for a single neighbour. That it answers questions there itself shows that it does not.
+        measured = self.measured.get(clue.address)
+        elsewhere = self.holdings.speaks_elsewhere(clue.address)
+        return Belief.LIKELY if elsewhere and not (measured and measured.answered) else Belief.CERTAIN
+
+    def _speaks_arp_elsewhere(self, address: IPv4Address) -> bool:
+        """Whether it shows by ARP that it holds another address, and not this one."""
+        by_arp = {clue.address for clue, _ in self.of(ClueKind.ANSWERS, *SPEAKS_ARP)}
+        return bool(by_arp) and address not in by_arp
 
     def _origin(self, address: IPv4Address, clues: list[tuple[Clue, Tally]], given: Clue | None) -> Origin:
         if address in LINK_LOCAL:
@@ -289,9 +308,8 @@ class Gathered:
             return Origin.DHCP if ClueKind.ASKS_DHCP in asked else Origin.BOOTP
         if any(clue.kind in (ClueKind.REMEMBERS, ClueKind.ACCEPTS) for clue, _ in clues):
             return Origin.DHCP
-        # It speaks by itself and never asks: static. One that only answers may still live on a lease.
-        speaks = any(clue.kind in (*SPEAKS_ARP, ClueKind.SENDS_ON_LINK, ClueKind.SENDS_FROM) for clue, _ in clues)
-        return Origin.STATIC if speaks else Origin.UNKNOWN
+        # One that speaks may still live on a lease that it was given before: only its own word says static.
+        return Origin.UNKNOWN
 
     def _reasons(self, clues: list[tuple[Clue, Tally]]) -> Iterator[Reason]:
         for clue, tally in sorted(clues, key=lambda each: (-self._strength(each[0]), each[1].first.at)):
@@ -302,6 +320,7 @@ class Gathered:
 _STRENGTH: dict[ClueKind, Belief] = {
     **dict.fromkeys(SHOWS_HOLDING, Belief.CERTAIN),
     ClueKind.SENDS_FROM: Belief.LIKELY,
+    ClueKind.SENDS_TO_ALL: Belief.LIKELY,
     ClueKind.SENDS_THROUGH: Belief.LIKELY,
     ClueKind.ACCEPTS: Belief.LIKELY,
     ClueKind.CLAIMS: Belief.LIKELY,
@@ -322,6 +341,7 @@ _BESIDE = frozenset(
         ClueKind.HAS_IPV6,
         ClueKind.JOINS,
         ClueKind.ROUTES_IPV6,
+        ClueKind.SPEAKS_FOR,
         ClueKind.BRIDGES,
         ClueKind.WANTS_LOGIN,
         ClueKind.TAKES_POWER,
@@ -336,13 +356,15 @@ def frames_of(tally: Tally) -> tuple[Heard, ...]:
     return (tally.first,) if tally.count == 1 else (tally.first, tally.last)
 
 
-def _gateway(clues: list[tuple[Clue, Tally]], measured: Measurement | None) -> tuple[IPv4Address | None, Basis | None]:
+def _gateway(
+    clues: list[tuple[Clue, Tally]], measured: Measurement | None, *, looks: bool
+) -> tuple[IPv4Address | None, Basis | None]:
     if measured and measured.gateway:
         return measured.gateway, Basis.MEASURED
     stated = next((clue.gateway for clue, _ in clues if clue.gateway), None)
     if stated:
         return stated, Basis.STATED
-    sought = _sought_most(clues)
+    sought = _sought_most(clues) if looks else None
     return (sought, Basis.HEARD) if sought else (None, None)
 
 

@@ -158,7 +158,7 @@ class LikelyAsks(Machine):
         if (
             allowed
             and key not in self._known
-            and address not in gathered.holdings.shown
+            and not gathered.holdings.has_answered(address)
             and len(self._known) < MAX_LIKELY
         ):
             self._known.add(key)
@@ -169,12 +169,12 @@ class LikelyAsks(Machine):
         for key, (gathered, began_at, asked) in list(self._running.items()):
             if now < began_at + _LIKELY_AT_S[asked]:
                 continue
-            if asked + 1 < len(_LIKELY_AT_S) and key[1] not in gathered.holdings.shown:
+            if asked + 1 < len(_LIKELY_AT_S) and not gathered.holdings.has_answered(key[1]):
                 self._send(arp_question(self._laptop_mac, key[1]))
                 self._running[key] = gathered, began_at, asked + 1
                 continue
             del self._running[key]
-            if key[1] not in gathered.holdings.shown:
+            if not gathered.holdings.has_answered(key[1]):
                 gathered.holdings.unanswered[key[1]] = GIVEN_UP_AFTER
                 gathered.revision += 1
 

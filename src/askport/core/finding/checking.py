@@ -167,7 +167,9 @@ class Witness(Machine):
         for clue in read_clues(heard.packet):
             if clue.mac != self.mac or clue.kind not in SHOWS_HOLDING or not clue.address:
                 continue
-            if clue.kind in SPEAKS_ARP or clue.kind is ClueKind.SENDS_ON_LINK:
+            if clue.kind is ClueKind.SENDS_ON_LINK:
+                continue  # somebody behind it may have sent it
+            if clue.kind in SPEAKS_ARP:
                 shown.add(clue.address)
                 self._sure.add(clue.address)
             elif clue.address in self._sure:

@@ -23,6 +23,8 @@ class ClueKind(Enum):
     """It asked whether ``address`` is free, to take it."""
     SENDS_ON_LINK = auto()
     """From ``address`` it sent an IPv4 packet to a destination that no router forwards to."""
+    SENDS_TO_ALL = auto()
+    """From ``address`` it sent a datagram to everybody: its own, or one that a relay passes on unchanged."""
     SENDS_FROM = auto()
     """It sent an IPv4 packet from ``address``, its own or one that it passes on unseen."""
     SENDS_THROUGH = auto()
@@ -56,6 +58,8 @@ class ClueKind(Enum):
     """It has the IPv6 address ``text``."""
     JOINS = auto()
     """It listens to the group ``about``."""
+    SPEAKS_FOR = auto()
+    """It is the MAC address that a group of routers shares, and the one at ``about`` speaks for it."""
     ROUTES_IPV6 = auto()
     """It says that it is an IPv6 router."""
     BRIDGES = auto()

@@ -34,6 +34,8 @@ class Device:
     """What it has shown to hold, and what was learned about that."""
     servers: tuple[IPv4Address, ...]
     """Address servers that answer through it, or that it took an address from; the laptop is none of them."""
+    speaks_for: tuple[IPv4Address, ...]
+    """Where it is the MAC address that a group of routers shares: those that speak for it."""
     sent_from: tuple[IPv4Address, ...]
     """Addresses of packets that it sent, its own or not."""
     moments: tuple[tuple[float, Clue], ...]
@@ -112,6 +114,7 @@ def view(gathered: Gathered) -> Device:
                 if clue.about and clue.about not in gathered.holdings.ours
             }
         ),
+        speaks_for=tuple({clue.about: None for clue, _ in gathered.of(ClueKind.SPEAKS_FOR) if clue.about}),
         sent_from=tuple({clue.address: None for clue, _ in gathered.of(*_SENT) if clue.address}),
         moments=tuple(gathered.moments),
         said=frozenset(clue.kind for clue in gathered.tallies),

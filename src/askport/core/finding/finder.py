@@ -11,12 +11,13 @@ from askport.core.finding.clues import SHOWS_HOLDING, Clue, ClueKind
 from askport.core.finding.device import Device, view
 from askport.core.finding.greeting import GREETING_SOURCE, Greeting, name_questions
 from askport.core.finding.hazards import Hazard, OwnHazards, find_hazards
-from askport.core.finding.holding import Holdings, Rival
+from askport.core.finding.holding import Holdings
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
 from askport.core.finding.questioning import stood_in_for
 from askport.core.finding.readers import read_clues
+from askport.core.finding.rivals import Rivals
 from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE, Sweeping
 from askport.core.formats.arp import Arp
 from askport.core.formats.ethernet import Ethernet
@@ -35,8 +36,10 @@ _MEASURE_AFTER_S = 1.0
 """How long the wire must have carried one device alone before it is measured."""
 
 _TO_ASK_FOR = frozenset({ClueKind.ACCEPTS, ClueKind.SENDS_FROM})
+_ASKED_WHEN_GREETING = frozenset({ClueKind.SENDS_TO_ALL, ClueKind.SENDS_ON_LINK, ClueKind.ANNOUNCES})
+"""What it showed by itself and only its answer makes certain: that question is as quiet as a greeting."""
 """What makes an address likely, so that its holder is asked for it where that may be."""
-_BY_IPV4 = frozenset({ClueKind.SENDS_ON_LINK, ClueKind.SENDS_FROM, ClueKind.FORWARDS})
+_BY_IPV4 = frozenset({ClueKind.SENDS_ON_LINK, ClueKind.SENDS_TO_ALL, ClueKind.SENDS_FROM, ClueKind.FORWARDS})
 
 
 class Finder(Machine):
@@ -74,7 +77,7 @@ class Finder(Machine):
             self.laptop_macs[0] if self.laptop_macs else NO_MAC, self.laptop_addresses, self._gathered
         )
         self._asks = LikelyAsks(self._checks.laptop_mac)
-        self._holders: dict[IPv4Address, set[MacAddress]] = {}
+        self._rivals = Rivals(self._gathered)
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
         self._ranked: tuple[tuple[int, ...], list[Device]] = (), []
         """What the views rested on when they were put in order last, and that order."""
@@ -205,9 +208,11 @@ class Finder(Machine):
                 if clue.kind is ClueKind.ANSWERS and clue.address:
                     self._check(clue.address, gathered, heard)
                 if clue.kind in SHOWS_HOLDING and clue.address:
-                    self._see_rivals(clue, heard.at)
-                if clue.kind in _TO_ASK_FOR and clue.address:
-                    self._asks.about(mac, clue.address, gathered, heard.at, allowed=self.loudness.allows(Loudness.CALL))
+                    self._rivals.see(clue, heard.at)
+                if clue.kind in _TO_ASK_FOR | _ASKED_WHEN_GREETING and clue.address:
+                    loudness = Loudness.GREET if clue.kind in _ASKED_WHEN_GREETING else Loudness.CALL
+                    allowed = self.loudness.allows(loudness)
+                    self._asks.about(mac, clue.address, gathered, heard.at, allowed=allowed)
             if self.greeting and any(clue.kind in SHOWS_HOLDING for clue in clues):
                 self._ask_names(mac)
 
@@ -231,10 +236,7 @@ class Finder(Machine):
         """Return a clue as this wire shows it: what the laptop caused says less, what went through another more."""
         if clue.kind is ClueKind.LOOKS_FOR and clue.about in self.laptop_addresses:
             return clue._replace(kind=ClueKind.LOOKS_FOR_US, about=None)
-        if (
-            clue.kind in (ClueKind.SENDS_ON_LINK, ClueKind.SENDS_FROM, ClueKind.FORWARDS)
-            and clue.address in self.laptop_addresses
-        ):
+        if clue.kind in _BY_IPV4 and clue.address in self.laptop_addresses:
             return clue._replace(kind=ClueKind.REFLECTS)
         if clue.kind in (ClueKind.ANSWERS, ClueKind.ANNOUNCES) and clue.address and len(self._held) < MAX_DEVICES:
             held = self._held.setdefault(clue.mac, set())
@@ -250,25 +252,6 @@ class Finder(Machine):
         """Whether a frame to this MAC address is for somebody else's address than those that it is known to hold."""
         held = self._held.get(mac)
         return held is not None and len(held) < MAX_HELD and destination not in held and not destination.is_multicast
-
-    def _see_rivals(self, clue: Clue, at: float) -> None:
-        """Have the others that have shown an address know that this one shows it now."""
-        if clue.address is None:
-            return
-        holders = self._holders.setdefault(clue.address, set()) if len(self._holders) < MAX_DEVICES else set()
-        if clue.mac not in holders:
-            holders.add(clue.mac)
-        if len(holders) < 2:
-            return
-        rival = Rival(clue.mac, at, clue.kind is ClueKind.ANSWERS)
-        for mac in holders - {clue.mac}:
-            if other := self._gathered.get(mac):
-                other.holdings.rivals[clue.address] = rival
-                other.revision += 1
-        mine = self._gathered.get(clue.mac)
-        if mine and clue.address not in mine.holdings.rivals:
-            first = next(iter(sorted(holders - {clue.mac})))
-            mine.holdings.rivals[clue.address] = Rival(first, float("-inf"), by_answer=True)
 
     def _check(self, address: IPv4Address, gathered: Gathered, heard: Heard) -> None:
         if self.loudness is not Loudness.LISTEN:

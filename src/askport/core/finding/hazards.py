@@ -10,14 +10,9 @@ from askport.core.finding.beliefs import Belief
 from askport.core.finding.clues import ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.holding import GIVEN_UP_AFTER
+from askport.core.finding.virtual import group_protocol
 from askport.core.words import listed
 
-_VIRTUAL = {
-    "00005e0001": "VRRP (RFC 5798)",
-    "00005e0002": "VRRP for IPv6 (RFC 5798)",
-    "00000c07ac": "HSRP (RFC 2281)",
-}
-"""First five bytes of MAC addresses that stand for a group of routers."""
 _ONE_BOX = 8
 """MAC addresses of one device's ports lie next to each other; makers give blocks of up to this many to one."""
 
@@ -59,7 +54,13 @@ def find_hazards(devices: list[Device], own: OwnHazards) -> list[Hazard]:
     hazards += _twins(devices)
     hazards += _neighbours(devices)
     hazards += _same_instance(devices)
-    speaking = [each for each in devices if not (each.tells(ClueKind.BRIDGES) and not each.addresses)]
+    routers = {each.address for device in devices if not device.speaks_for for each in device.addresses}
+    speaking = [
+        each
+        for each in devices
+        if not (each.tells(ClueKind.BRIDGES) and not each.addresses)
+        and not (each.speaks_for and routers.issuperset(each.speaks_for))  # one router, with two MAC addresses
+    ]
     if len(speaking) > 1:
         text = f"{len(speaking)} devices speak on this wire. Check the MAC address on the label before changing one."
         hazards.append(Hazard(code="several-devices", text=text))
@@ -104,10 +105,11 @@ def _of_one(device: Device) -> Iterator[Hazard]:
         )
         yield Hazard(code="answers-for-others", text=text, macs=(mac,))
     yield from _passes_on(device)
-    protocol = _VIRTUAL.get(mac[:5].hex())
+    protocol = group_protocol(mac)
     if protocol:
-        text = f"{mac} stands for a group of routers, {protocol}, not for a device: leave it alone."
-        yield Hazard(code="virtual-mac", text=text, macs=(mac,))
+        by = f"; {listed(device.speaks_for)} speaks for it" if device.speaks_for else ""
+        text = f"{mac} stands for a group of routers, {protocol}, not for a device{by}: leave it alone."
+        yield Hazard(code="virtual-mac", text=text, macs=(mac,), address=next(iter(device.speaks_for), None))
 
 
 def _passes_on(device: Device) -> Iterator[Hazard]:

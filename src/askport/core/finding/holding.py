@@ -15,8 +15,8 @@ MANY = 3
 """From so many addresses of one MAC address on, others are likely to speak through it: a wireless bridge, a proxy."""
 LATELY_S = 60.0
 """Within this time many addresses are those of several hosts; a device that is set anew has one after the other."""
-_NEIGHBOURS = 24
-"""Addresses that share so many leading bits: a device with two has them in two subnets."""
+_NEIGHBOURS = 16
+"""Addresses that share so many leading bits may lie in one subnet: a device with two has them in two."""
 GIVEN_UP_AFTER = 2
 """Rounds of unanswered questions after which an address counts as left."""
 
@@ -31,6 +31,11 @@ class Shown:
     """When it last announced that it has just taken it."""
     spoke: bool = False
     """Whether it said so by itself, and did not only answer."""
+    answered: bool = False
+    asked_others: bool = False
+    """Whether it asked for others by ARP from there."""
+    only_announced: bool = True
+    """Whether it did nothing else than announce it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +45,8 @@ class Rival:
     mac: MacAddress
     at: float
     by_answer: bool
+    only_announced: bool = False
+    """Whether that other one did nothing else than announce it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,16 +79,26 @@ class Holdings:
     """The address that it last asked for in order to take it, and when."""
     _summary: "_Summary | None" = None
 
-    def show(self, address: IPv4Address, at: float, *, by_answer: bool, begins: bool) -> None:
+    def show(
+        self, address: IPv4Address, at: float, *, by_answer: bool, begins: bool, asks_others: bool = False
+    ) -> None:
         """Take in that it has shown an address: by an answer, or by itself, and then perhaps as just taken."""
         shown = self.shown.setdefault(address, Shown(at, at))
         shown.last_at = max(shown.last_at, at)
         shown.spoke |= not by_answer
+        shown.answered |= by_answer
+        shown.asked_others |= asks_others
+        shown.only_announced &= begins
         if begins:
             shown.began_at = at
         self.unanswered.pop(address, None)
         self.left.discard(address)
         self._summary = None
+
+    def has_answered(self, address: IPv4Address) -> bool:
+        """Whether it answered for this address, or asked others from it."""
+        shown = self.shown.get(address)
+        return shown is not None and (shown.answered or shown.asked_others)
 
     def leave(self, address: IPv4Address) -> None:
         """Take in that it was seen to move away from an address."""
@@ -130,6 +147,13 @@ class Holdings:
         overlap = max(first.first_at, second.first_at) < min(first.last_at, second.last_at)
         return overlap and common_prefix(one, other) >= _NEIGHBOURS
 
+    def speaks_elsewhere(self, address: IPv4Address) -> IPv4Address | None:
+        """Return another address that it speaks from by itself and has not left, where it never spoke from this one."""
+        shown = self.shown.get(address)
+        if shown is not None and shown.spoke:
+            return None
+        return next((each for each in self.spoken if each != address), None)
+
     @property
     def mixed(self) -> list[IPv4Address]:
         """The addresses that may be those of several hosts behind it: many, or neighbours that speak by turns."""
@@ -163,6 +187,8 @@ class Holdings:
             yield f"Since then it has shown {later}, and not this one."
         if rival := self._rival(address, shown):
             yield f"Since then {rival} has shown that it holds this address."
+        elif shown.only_announced and (other := self.rivals.get(address)) and not other.only_announced:
+            yield f"It only announced this address, and {other.mac} has shown it too."
         if self.unanswered.get(address, 0) >= GIVEN_UP_AFTER:
             yield "It no longer answers when it is asked for this address."
         if address in self.mixed:
@@ -180,7 +206,7 @@ class Holdings:
         if rival is None or rival.at <= shown.last_at:
             return None
         # Twins answer one question both, and each of them holds the address.
-        at_once = rival.by_answer and rival.at - shown.last_at < SAME_QUESTION_S
+        at_once = rival.by_answer and shown.answered and rival.at - shown.last_at < SAME_QUESTION_S
         return None if at_once else rival.mac
 
 

@@ -106,7 +106,7 @@ class Measuring(Machine):
         self._reacts_s, self._asked_at = _REACT_S, now
         self._source: IPv4Address | None = None
         self._question: Question | None = None
-        self._is_asking = self._asks_by_arp = self._has_reacted = False
+        self._is_asking = self._asks_by_arp = self._has_answered = False
         self._times = 0
         self._deadline: float | None = now
         self._search = self._halve()
@@ -222,11 +222,13 @@ class Measuring(Machine):
         return self._found(prefix, known[0], text)
 
     def _found(self, prefix: int, gateway: IPv4Address | None, because: str) -> Measurement:
-        return Measurement(prefix=prefix, gateway=gateway, because=because, questions=self.questions)
+        return Measurement(
+            prefix=prefix, gateway=gateway, because=because, questions=self.questions, answered=self._has_answered
+        )
 
     def _hidden(self, because: str) -> Measurement:
         text = f"Its mask cannot be measured from outside. {because}"
-        return Measurement(prefix=None, gateway=None, because=text, questions=self.questions)
+        return replace(self._found(0, None, text), prefix=None)
 
     # One question after the other
 
@@ -290,7 +292,7 @@ class Measuring(Machine):
 
     def _reacted(self, reaction: Reaction, now: float) -> None:
         if reaction is not Reaction.SILENT:
-            self._has_reacted = True
+            self._has_answered = True
             self._reacts_s = max(_LEAST_S, min(_MOST_S, 4 * (now - self._asked_at)), self._reacts_s / 2)
         self._is_asking = False
         self._go_on(lambda: self._search.send(reaction), now)
@@ -368,7 +370,7 @@ class Measuring(Machine):
             return
         if self._question is None:
             self._go_on(lambda: self._search.send(Reaction.SILENT), now)
-        elif not self._is_asking or (self._times < _REPEATS and (self._asks_by_arp or not self._has_reacted)):
+        elif not self._is_asking or (self._times < _REPEATS and (self._asks_by_arp or not self._has_answered)):
             self._ask(now)
         else:
             self._reacted(Reaction.SILENT, now)

@@ -14,6 +14,7 @@ _ALWAYS = {
     ClueKind.CLAIMS: ("ARP operation", "sender's address"),
     ClueKind.FORWARDS: ("time to live",),
     ClueKind.SENDS_ON_LINK: ("destination address",),
+    ClueKind.SENDS_TO_ALL: ("destination address",),
     ClueKind.SENDS_THROUGH: ("to MAC address",),
     ClueKind.ASKS_BOOTP: ("operation", "client's MAC address"),
     ClueKind.ASKS_DHCP: ("operation", "client's MAC address", "option 53"),

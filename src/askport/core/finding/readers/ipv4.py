@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import LIMITED_BROADCAST, LINK_LOCAL, UNSPECIFIED, host_fault_of
 from askport.core.finding.clues import Clue, ClueKind
+from askport.core.finding.virtual import group_protocol
 from askport.core.formats.dhcp import Dhcp
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
@@ -24,20 +25,28 @@ _SERVERS = {53: "DNS", 123: "time (NTP)", 162: "alarms (SNMP trap)", 514: "its l
 def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
     """Read which address a device sends from, and which servers it uses.
 
-    Only what no router forwards (RFC 919 section 7, RFC 3927 section 2.7, RFC 5771) shows that the sender of the frame
-    holds the packet's address.
+    Only what no router forwards (RFC 919 section 7, RFC 3927 section 2.7, RFC 5771) and no relay passes on shows that
+    the sender of the frame holds the packet's address.
     """
     ethernet = packet.get(Ethernet)
     if ethernet is None or ethernet.src.is_group or host_fault_of(ipv4.src):
         return
+    stays = _stays_on_link(ipv4.dst)
+    if group_protocol(ethernet.src):
+        # Hellos come from the shared MAC address with the address of the router that speaks (RFC 5798 section 7.2).
+        if stays:
+            yield Clue(ethernet.src, ClueKind.SPEAKS_FOR, about=ipv4.src)
+        return
     if ipv4.ttl not in _SENT_WITH:
         yield Clue(ethernet.src, ClueKind.FORWARDS, ipv4.src)
         return
-    stays = _stays_on_link(ipv4.dst)
     dhcp = packet.get(Dhcp) if stays else None
     relayed = dhcp is not None and (dhcp.giaddr != UNSPECIFIED or dhcp.hops > 0)
-    yield Clue(ethernet.src, ClueKind.SENDS_ON_LINK if stays and not relayed else ClueKind.SENDS_FROM, ipv4.src)
     udp = packet.get(Udp)
+    # Datagrams to everybody are what relays pass on as they are; one that names its own sender's MAC address is none.
+    own = udp is None or (dhcp is not None and dhcp.chaddr[:6] == ethernet.src)
+    on_link = ClueKind.SENDS_ON_LINK if own else ClueKind.SENDS_TO_ALL
+    yield Clue(ethernet.src, on_link if stays and not relayed else ClueKind.SENDS_FROM, ipv4.src)
     service = _SERVERS.get(udp.dst_port) if udp else None
     if service and not host_fault_of(ipv4.dst):
         yield Clue(ethernet.src, ClueKind.USES, ipv4.src, about=ipv4.dst, text=service)
