@@ -12,13 +12,18 @@ from askport.bench.field_devices import FlowComputer
 from askport.bench.slips import mistyped
 from askport.bench.stand_in import Settings
 from askport.core.addresses import MacAddress
+from askport.core.channels import CloseChannel
 from askport.core.crate import Crate, PowerCuts
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.formats.arp import arp_question
+from askport.core.formats.packet import frame_between, read_packet
+from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
 from askport.core.plan.target import Target
 from askport.core.proofs.power_cycle import Power
+from askport.core.proofs.proof import Proving, Subject
+from askport.core.proofs.reachable import PortOpens
 from askport.core.register.entries import Borrowed, Found, GaveBack, Recorded, WasSet
 from askport.core.steps import Phase, Step
 from askport.core.switch_crate import SwitchCrate, Turn
@@ -646,3 +651,32 @@ def test_the_program_itself_takes_at_most_ten_seconds_a_unit(practice):
     own = heads[0].answers_for_s + heads[0].restart_s
     assert len(done) == 7
     assert max(after - before for before, after in pairwise(done)) - own <= 10.0, done
+
+
+def test_a_way_that_is_left_for_another_closes_its_connection_and_stays_on_record(practice):
+    """EtherNet/IP has told it something when w is pressed: what it took then was not typed in by hand."""
+    bench, run = practice("FL-02")
+    session = walk(bench, run, {Phase.MAY_SET})
+    session.enter(bench.now())
+    pass_time(bench, run, until=lambda: session.device.way.has_acted)
+    session.stages.setting.choose_way("hand", bench.now())
+    assert [each for each in session.visit.effects if isinstance(each, CloseChannel)]
+    pass_time(bench, run, 1.0)
+    bench.device.host.take(session.device.target.interface, session.device.target.gateway)
+    pass_time(bench, run, until=lambda: session.phase is Phase.PROVING)
+    left, then = journal(run, WasSet)
+    assert (left.way, left.result, "It was left before it ended" in left.because) == ("cip", "sent", True)
+    assert (then.way, then.result, then.gives) == ("cip", "taken", False)
+
+
+def test_what_a_proof_does_as_it_ends_is_done():
+    """A port that opened is closed again, also where its proof is the one that ends the course."""
+    subject = Subject(mac=MacAddress(b"\2\0\0\0\0\x09"), at=IPv4Interface("10.84.16.21/22"),
+                      laptop_mac=MacAddress(b"\2\0\0\0\0\x01"), laptop=IPv4Interface("10.84.19.240/22"))  # fmt: skip
+    proving = Proving([PortOpens(subject, 80, now=0.0)])
+    proving.handle_timer(0.0)
+    (asked,) = (read_packet(each.data).get(Tcp) for each in proving.poll())
+    opened = Tcp(src_port=80, dst_port=asked.src_port, seq=1, ack=asked.seq + 1, flags=TcpFlag.SYN | TcpFlag.ACK)
+    proving.receive(hear(Frame(at=0.1, data=frame_between(subject.ends.back, opened))))
+    assert proving.done
+    assert [read_packet(each.data).get(Tcp).flags for each in proving.poll()] == [TcpFlag.RST]

@@ -76,6 +76,8 @@ class AtHand:
         """Whether its console was told to keep what it has."""
         self.way_name: str | None = None
         self.way: Way | None = None
+        self.left_way: Way | None = None
+        """One that was left for another before it ended, and had told the device something."""
         self.target_holder: MacAddress | None = None
         """Who else holds the planned address, if anybody answered for it."""
         self.course: Course | None = None

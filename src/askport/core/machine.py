@@ -110,6 +110,10 @@ class Machine:
         effects, self._effects = self._effects, []
         return effects
 
+    def drop(self) -> list[Effect]:
+        """End here, because something else is to run; return what is still to be done, closing what it opened."""
+        return self.poll()
+
     def _send(self, data: bytes) -> None:
         self._effects.append(Send(data))
 
@@ -154,6 +158,10 @@ class Together(Machine):
     def poll(self) -> list[Effect]:
         """Return what is to be done now, by any of them."""
         return [effect for machine in self._machines for effect in machine.poll()]
+
+    def drop(self) -> list[Effect]:
+        """End each of them."""
+        return [effect for machine in self._machines for effect in machine.drop()]
 
 
 class Borrower(Machine):

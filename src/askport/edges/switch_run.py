@@ -134,7 +134,7 @@ class SwitchRun:
     def _leave(self, because: str) -> None:
         """Go on from a unit that cannot be finished; what was written of it so far stays."""
         session = self.run.session
-        session.visit.running = []
+        session.visit.drop()
         session.visit.effects.append(GiveBack())
         session.cable.finder.listen()
         self._end(Turn.LEFT, because)

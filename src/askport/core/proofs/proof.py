@@ -202,6 +202,10 @@ class Proving(Machine):
             self._effects += proof.poll()
         return super().poll()
 
+    def drop(self) -> list[Effect]:
+        """End each of them."""
+        return [*super().drop(), *(effect for proof in self.proofs for effect in proof.drop())]
+
     def next_deadline(self) -> float | None:
         """Return the first of their deadlines; those that come after the others begin at once."""
         if not self._begun and self._then and not self._running:

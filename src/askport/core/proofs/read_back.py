@@ -61,6 +61,10 @@ class ReadsBack(Proof):
             return self._now if self._shown.done else None
         return self._talk.next_deadline()
 
+    def drop(self) -> list[Effect]:
+        """End the conversation."""
+        return [*super().drop(), *(self._talk.drop() if self._talk else [])]
+
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
         return [*super().poll(), *(self._talk.poll() if self._talk else [])]

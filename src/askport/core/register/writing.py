@@ -42,14 +42,22 @@ def found(device: Device, *, unit: int, tag: str, maker: str | None) -> tuple[Fo
     return entry, tuple(dict.fromkeys(frame for reason in reasons for frame in reason.frames))
 
 
-def was_set(way: Way, *, unit: int) -> WasSet:
-    """Return how a way of setting the address ended."""
+def was_set(way: Way, *, unit: int, left: Way | None = None) -> WasSet:
+    """Return how a way of setting the address ended.
+
+    Args:
+        way: the way.
+        unit: the device's number in the journal.
+        left: another that was left for this one, and had told the device something by then. Where nobody but somebody's
+            hands came after it, what the device took may be what that one told.
+    """
+    by = left if left and not way.has_acted and left.target == way.target else way
     return WasSet(
         unit=unit,
         mac=way.mac,
-        way=way.name,
-        gives=way.gives,
-        wrote=way.wrote,
+        way=by.name,
+        gives=by.gives and by is way,
+        wrote=by.wrote,
         interface=way.target.interface,
         gateway=way.target.gateway,
         dns=way.target.dns,

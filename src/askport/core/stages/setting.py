@@ -215,6 +215,7 @@ class Setting(Stage):
     def _way_ended(self, way: Way, now: float) -> None:
         self._write(way)
         if way.result is not Result.TAKEN:
+            self._visit.device.left_way = way if way.has_acted else self._visit.device.left_way
             self._visit.go(Event.NOT_TAKEN)
             return
         self._visit.left_behind()
@@ -248,7 +249,7 @@ class Setting(Stage):
             self._stages.prove.begin(now)
 
     def _write(self, way: Way) -> None:
-        entry = writing.was_set(way, unit=self._visit.device.unit)
+        entry = writing.was_set(way, unit=self._visit.device.unit, left=self._visit.device.left_way)
         self._visit.write(entry)
         self._visit.device.was_touched |= way.result in (Result.TAKEN, Result.SENT)
         if way.result is Result.TAKEN:

@@ -1,5 +1,6 @@
 """One visit of a device: everything that the stages share."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -15,6 +16,7 @@ from askport.core.plan.target import Check, Target, check_target
 from askport.core.plan.work import clean_tag
 from askport.core.proofs.proof import Subject
 from askport.core.reach.talk import Verdict, can_talk
+from askport.core.register import writing
 from askport.core.register.entries import Entry, Named
 from askport.core.steps import Phase
 from askport.core.transitions import Event, after
@@ -23,6 +25,7 @@ from askport.core.ways.entry import WayEntry
 from askport.core.ways.log_in import NO_LOG_IN
 from askport.core.ways.start import Start
 from askport.core.ways.table import entry_of
+from askport.core.ways.way import Way
 
 
 class Visit:
@@ -46,7 +49,21 @@ class Visit:
     def go(self, event: Event, *running: Machine) -> None:
         """Go to the phase behind an event, with what runs there; one that has no place now changes nothing."""
         if phase := after(self.phase, event):
+            self.drop(but=running)
             self.phase, self.running = phase, list(running)
+
+    def drop(self, but: Sequence[Machine] = ()) -> None:
+        """End what runs, some aside: each closes what it opened, and a way that has told something is on record."""
+        for machine in self.running:
+            if any(machine is each for each in but):
+                continue
+            was_done = machine.done
+            self.effects += machine.drop()
+            if isinstance(machine, Way) and machine.has_acted and not was_done:
+                self.device.left_way = machine
+                self.device.was_touched = True
+                self.write(writing.was_set(machine, unit=self.device.unit))
+        self.running = []
 
     def write(self, *entries: Entry) -> None:
         """Have entries written to the journal."""

@@ -7,7 +7,7 @@ from enum import Enum, auto
 import regex
 
 from askport.core.kinds.placeholders import BLANK, SECRET
-from askport.core.machine import Machine
+from askport.core.machine import Effect, Machine
 
 _FIND_S = 0.5
 """How long a regular expression of a kind file may take (some take for ever on some texts)."""
@@ -85,6 +85,11 @@ class Conversation(Machine):
         """End it: nothing more is wanted of it."""
         if not self.done:
             self._finish(Ended.WELL, "")
+
+    def drop(self) -> list[Effect]:
+        """End it, and close what it opened."""
+        self.leave()
+        return self.poll()
 
     def _find(self, pattern: str, text: str) -> bool:
         """Keep what the groups of a pattern stand for in a text; say whether it is there."""

@@ -119,6 +119,18 @@ class Talking(Way):
         """How many things are said until it is set; keeping and restarting come after."""
         return len(self._by.login) + len(self._by.set)
 
+    @property
+    def has_acted(self) -> bool:
+        """Whether it said anything beside the log-in."""
+        return len(self._conversation.spoken) > len(self._by.login)
+
+    def drop(self) -> list[Effect]:
+        """End the conversation too."""
+        if not self.done:
+            self._note_spoken(self.steps[-1].at if self.steps else self._started_at)
+        self._conversation.leave()
+        return super().drop()
+
     # The way
 
     @property

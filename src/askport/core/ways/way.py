@@ -72,6 +72,26 @@ class Way(Machine):
         self.result: Result | None = None
         self.because = ""
         self._started_at = now
+        self._has_sent = False
+
+    @property
+    def has_acted(self) -> bool:
+        """Whether it has told the device something."""
+        return self._has_sent
+
+    def _send(self, data: bytes) -> None:
+        self._has_sent = True
+        super()._send(data)
+
+    def drop(self) -> list[Effect]:
+        """End without its result: what was told by then may have been taken, and the record says so."""
+        if not self.done:
+            at = self.steps[-1].at if self.steps else self._started_at
+            if self.has_acted:
+                self._finish(Result.SENT, "It was left before it ended: what it was told by then may be taken.", at)
+            else:
+                self._finish(Result.NO_ANSWER, "It was left before anything was told.", at)
+        return self.poll()
 
     @property
     def done(self) -> bool:
