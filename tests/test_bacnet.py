@@ -20,15 +20,21 @@ from bacpypes3.apdu import ErrorPDU, SimpleAckPDU
 from bacpypes3.app import Application
 from bacpypes3.errors import ExecutionError
 from bacpypes3.local.device import DeviceObject
+from bacpypes3.local.analog import AnalogValueObject
 from bacpypes3.local.networkport import NetworkPortObject
-address, refuses = sys.argv[1], sys.argv[2:] == ["refuses"]
+address, mode = sys.argv[1], "".join(sys.argv[2:])
 class Port(NetworkPortObject):
     async def write_property(self, attr, value, *more, **named):
-        if refuses: raise ExecutionError("property", "writeAccessDenied")
+        if mode == "refuses" or str(attr) == {"keeps dhcp": "ip-dhcp-enable", "half": "ip-address"}.get(mode):
+            raise ExecutionError("property", "writeAccessDenied")
         await super().write_property(attr, value, *more, **named)
         self.changesPending = True
 class Controller(Application):
+    async def do_ReadPropertyRequest(self, request):
+        if mode == "many" and request.objectIdentifier[1] == 4194303: raise ExecutionError("object", "unknownObject")
+        await super().do_ReadPropertyRequest(request)
     async def do_ReinitializeDeviceRequest(self, request):
+        if mode == "password": raise ExecutionError("security", "passwordFailure")
         await self.response(SimpleAckPDU(context=request))
         octets = lambda value: IPv4Address(bytes(value))
         at, mask, gateway = octets(port.ipAddress), octets(port.ipSubnetMask), octets(port.ipDefaultGateway)
@@ -37,10 +43,15 @@ class Controller(Application):
         subprocess.Popen(run + f"ip route add default via {gateway} dev zd0", shell=True)
 async def main():
     global port
-    device = DeviceObject(objectIdentifier=("device", 1234), objectName="air", vendorIdentifier=999)
+    device = DeviceObject(objectIdentifier=("device", 1234), objectName="air", vendorIdentifier=999,
+                          **({"segmentationSupported": "noSegmentation"} if mode == "many" else {}))
     port = Port(address, objectIdentifier=("network-port", 3), objectName="port", ipDHCPEnable=True,
                 ipDefaultGateway=b"\0\0\0\0", ipDNSServer=[])
-    controller = Controller.from_object_list([device, port])
+    more = [AnalogValueObject(objectIdentifier=("analog-value", n), objectName=f"v{n}", presentValue=1.0)
+            for n in range(400 if mode == "many" else 0)]
+    controller = Controller.from_object_list([device, *more, port, *[
+        AnalogValueObject(objectIdentifier=("analog-value", 9000 + n), objectName=f"w{n}", presentValue=1.0)
+        for n in range(30 if mode == "many" else 0)]])
     while True:
         controller.i_am()
         await asyncio.sleep(1)
@@ -92,8 +103,41 @@ def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, controller):
     run = cable.askport(*SET, *PLAN)
     document = json.loads(run.stdout)
     assert (document["result"], run.returncode) == ("refused", 1), run.stdout
-    assert "that can only be read (“write subnet mask 255.255.252.0”)" in document["because"]
+    assert "that can only be read (“write dhcp enable false”)" in document["because"]
+    assert document["permanent"] is None
     assert "192.168.61.7" in cable.ip("addr", "show", "zd0")
+
+
+@pytest.mark.kernel
+@pytest.mark.parametrize(
+    ("mode", "said"),
+    [("keeps dhcp", "(“write dhcp enable false”)"), ("half", "It had taken by then: write dhcp enable false; write"),
+     ("half", "It says that it has 192.168.61.7/22, gateway 10.84.19.254, DNS 10.84.19.253 now."),
+     ("password", "another password")],
+)  # fmt: skip
+def test_what_is_refused_halfway_is_refused_and_said_with_what_it_has_now(cable, controller, mode, said):
+    controller(mode)
+    run = cable.askport(*SET, *PLAN)
+    document = json.loads(run.stdout)
+    assert (document["result"], document["permanent"], run.returncode) == ("refused", None, 1), run.stdout
+    assert said in document["because"]
+
+
+@pytest.mark.kernel
+def test_its_network_port_is_found_behind_any_number_of_objects(cable, controller):
+    controller("many")
+    told = json.loads(cable.askport(*READ, "192.168.61.7").stdout)
+    assert (told["address"], told["prefix"]) == ("192.168.61.7", 24)
+
+
+@pytest.mark.parametrize("instance", [1, 62, 63, 15_900, 16_191, 4_194_302])
+def test_a_port_of_any_number_is_found_in_a_list(instance):
+    """Numbers whose bytes look like tags are numbers all the same."""
+    objects = [(8, 1234), (0, instance), (56, instance)]
+    listed = b"".join(b"\xc4" + (kind << 22 | number).to_bytes(4, "big") for kind, number in objects)
+    about = b"\x0c" + (8 << 22 | 0x3E3F).to_bytes(4, "big") + b"\x19\x4c"
+    answer = bacnet.decode_answer(bytes((0x81, 0x0A, 0, 0, 1, 0, 0x30, 7, 12)) + about + b"\x3e" + listed + b"\x3f")
+    assert bacnet.port_in(bacnet.values_of(answer.value)) == instance
 
 
 @pytest.mark.kernel

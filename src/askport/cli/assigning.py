@@ -132,7 +132,7 @@ def assign(
                 "way": by,
                 "to": str(target.interface),
                 "result": str(way.result),
-                "permanent": way.permanent,
+                "permanent": way.permanent if way.result is Result.TAKEN else None,
                 "steps": [{"at": iso(wall(step.at)), "text": step.text} for step in way.steps],
                 "because": way.because,
             }

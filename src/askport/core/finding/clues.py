@@ -100,7 +100,8 @@ class Identity(NamedTuple):
     @property
     def words(self) -> str:
         """The numbers, as people write them, and the words."""
-        named = (("vendor", self.vendor), ("product", self.product), ("serial", self.serial))
+        number = "instance" if self.protocol == "bacnet" else "serial"  # its users choose that one
+        named = (("vendor", self.vendor), ("product", self.product), (number, self.serial))
         numbers = [f"{name} {number}" for name, number in named if number is not None]
         return ", ".join([*numbers, *filter(None, [self.text])]) or "no numbers"
 

@@ -47,6 +47,7 @@ class Pdu(IntEnum):
     ABORT = 7
 
 
+_PASSWORD_FAILURE, _UNKNOWN_PROPERTY = 26, 32
 ERRORS = {
     2: "its configuration is being changed by something else",
     3: "it is busy now",
@@ -114,6 +115,16 @@ class Answer(NamedTuple):
     """What stands between the tags around a property's value."""
 
     @property
+    def is_unknown(self) -> bool:
+        """Whether it does not have that property, and so nothing that could stay as it is."""
+        return self.kind == Pdu.ERROR and self.code == _UNKNOWN_PROPERTY
+
+    @property
+    def wants_password(self) -> bool:
+        """Whether it wants another password."""
+        return self.kind == Pdu.ERROR and self.code == _PASSWORD_FAILURE
+
+    @property
     def refusal(self) -> str:
         """Why it did not do it, as the end of a sentence; nothing where it did."""
         if self.kind in (Pdu.SIMPLE_ACK, Pdu.COMPLEX_ACK):
@@ -145,10 +156,11 @@ def read_property(invoke: int, instance: int, number: int) -> bytes:
     return _request(invoke, Service.READ_PROPERTY, _object(instance) + _tagged(1, _number(number)))
 
 
-def read_object_list(invoke: int, device: int) -> bytes:
-    """Return the question for all objects of a device (clause 12.11)."""
+def read_object_list(invoke: int, device: int, index: int | None = None) -> bytes:
+    """Return the question for all objects of a device, for one of them, or by 0 for their number (clause 12.11)."""
     told = _object(device, DEVICE) + _tagged(1, _number(Property.OBJECT_LIST))
-    return _request(invoke, Service.READ_PROPERTY, told)
+    at = b"" if index is None else _tagged(2, _number(index))
+    return _request(invoke, Service.READ_PROPERTY, told + at)
 
 
 def port_in(values: list[bytes]) -> int | None:
@@ -184,15 +196,16 @@ def boolean(*, value: bool) -> bytes:
 
 def decode_answer(data: bytes) -> Answer | Unreadable:
     """Read what came back (clauses 20.1.4 to 20.1.9)."""
-    if len(data) < 8 or data[0] != 0x81 or data[4] != 1:
+    head = 10 if data[1:2] == b"\x04" else 4  # a forwarded one has its sender's address in front (annex J.2.5)
+    if len(data) < head + 4 or data[0] != 0x81 or data[head] != 1:
         return Unreadable("BACnet", 0, "it is no BACnet/IP message")
-    at = 6
+    at, control = head + 2, data[head + 1]
     for bit in (0x20, 0x08):  # destination, source: network number and address
-        if data[5] & bit:
+        if control & bit:
             if at + 3 > len(data):
                 return Unreadable("BACnet", at, "it ends inside a network address")
             at += 3 + data[at + 2]
-    at += bool(data[5] & 0x20)
+    at += bool(control & 0x20)
     apdu = data[at:]
     if len(apdu) < 3:
         return Unreadable("BACnet", at, "it ends before its answer")
@@ -201,8 +214,7 @@ def decode_answer(data: bytes) -> Answer | Unreadable:
         case Pdu.SIMPLE_ACK:
             return Answer(kind, invoke, apdu[2])
         case Pdu.COMPLEX_ACK if not apdu[0] & 0x08:
-            start, end = apdu.find(b"\x3e", 3), apdu.rfind(b"\x3f")
-            return Answer(kind, invoke, apdu[2], value=apdu[start + 1 : end] if 0 <= start < end else b"")
+            return Answer(kind, invoke, apdu[2], value=_between_tags(apdu, 3))
         case Pdu.ERROR if len(apdu) >= 7:
             return Answer(kind, invoke, apdu[2], apdu[-1])
         case Pdu.REJECT | Pdu.ABORT:
@@ -210,22 +222,79 @@ def decode_answer(data: bytes) -> Answer | Unreadable:
     return Unreadable("BACnet", at, "it is no answer to a confirmed request")
 
 
+class _Tag(NamedTuple):
+    """One tag (clause 20.2.1)."""
+
+    number: int
+    is_context: bool
+    size: int
+    """Of what follows; of a boolean of the application class, its value."""
+    at: int
+    """Where what follows begins."""
+    opens: bool = False
+    closes: bool = False
+
+    @property
+    def end(self) -> int:
+        """Where the next tag begins."""
+        inside = self.opens or self.closes or (self.number == _BOOLEAN and not self.is_context)
+        return self.at if inside else self.at + self.size
+
+
+_BOOLEAN, _EXTENDED = 1, 15
+_OPENING, _CLOSING, _SIZE_FOLLOWS = 6, 7, 5
+_MOST_VALUES = 4096
+
+
+def _tag_at(data: bytes, at: int) -> _Tag | None:
+    """Read a tag, or None where it is cut off."""
+    if at >= len(data):
+        return None
+    number, is_context, size = data[at] >> 4, bool(data[at] & 0x08), data[at] & 0x07
+    at += 1
+    if number == _EXTENDED:
+        if at >= len(data):
+            return None
+        number, at = data[at], at + 1
+    if is_context and size in (_OPENING, _CLOSING):
+        return _Tag(number, True, 0, at, size == _OPENING, size == _CLOSING)
+    if size == _SIZE_FOLLOWS:
+        wide = {254: 2, 255: 4}.get(data[at], 0) if at < len(data) else 0
+        if at + 1 + wide > len(data):
+            return None
+        size = int.from_bytes(data[at + 1 : at + 1 + wide], "big") if wide else data[at]
+        at += 1 + wide
+    tag = _Tag(number, is_context, size, at)
+    return tag if tag.end <= len(data) else None
+
+
+def _between_tags(data: bytes, at: int) -> bytes:
+    """Return what stands between the first opening tag 3 and the closing one that goes with it (clause 15.5)."""
+    start, depth = -1, 0
+    while tag := _tag_at(data, at):
+        if tag.closes:
+            depth -= 1
+            if not depth and start >= 0:
+                return data[start:at]
+        at = tag.end
+        if tag.opens:
+            start = at if not depth and tag.number == _VALUE else start
+            depth += 1
+    return b""
+
+
+_VALUE = 3
+"""The context tag around the value of a property."""
+
+
 def values_of(data: bytes) -> list[bytes]:
     """Return the values of a property, each without its tag (clause 20.2.1)."""
     found: list[bytes] = []
     at = 0
-    while at < len(data) and len(found) < 16:
-        tag, size = data[at] >> 4, data[at] & 0x07
-        at += 1
-        if tag == 1 and not data[at - 1] & 0x08:  # a boolean has its value in its tag
-            found.append(bytes((size,)))
-            continue
-        if size == 5:
-            if at >= len(data) or data[at] > 253:
-                break
-            size, at = data[at], at + 1
-        if at + size > len(data):
-            break
-        found.append(data[at : at + size])
-        at += size
+    while len(found) < _MOST_VALUES and (tag := _tag_at(data, at)):
+        if tag.number == _BOOLEAN and not tag.is_context:  # a boolean has its value in its tag
+            found.append(bytes((tag.size,)))
+        elif not (tag.opens or tag.closes):
+            found.append(data[tag.at : tag.end])
+        at = tag.end
     return found

@@ -85,6 +85,8 @@ class Bacnet(NamedTuple):
     vendor_id: int | None = None
     origin: IPv4Address | None = None
     """The real sender of a forwarded message (annex J.2.5)."""
+    is_behind: bool = False
+    """Whether it comes from a network behind the sender of the frame, which is a router to it (clause 6.2.2)."""
 
 
 def decode_bacnet(data: bytes) -> Bacnet | Unreadable:
@@ -107,7 +109,7 @@ def decode_bacnet(data: bytes) -> Bacnet | Unreadable:
     at += bool(control & 0x20)
     apdu = data[at:]
     if control & 0x80 or len(apdu) < 2 or apdu[0] != 0x10:
-        return Bacnet(service=None, origin=origin)
+        return Bacnet(service=None, origin=origin, is_behind=bool(control & 0x08))
     instance = vendor_id = None
     if apdu[1] == BacnetService.I_AM and len(apdu) >= 7 and apdu[2] == 0xC4:
         instance = int.from_bytes(apdu[3:7], "big") & 0x3FFFFF
@@ -115,17 +117,17 @@ def decode_bacnet(data: bytes) -> Bacnet | Unreadable:
             vendor_id = int.from_bytes(apdu[-2:], "big")
         elif len(apdu) >= 13 and apdu[-2] == 0x21:
             vendor_id = apdu[-1]
-    return Bacnet(service=apdu[1], instance=instance, vendor_id=vendor_id, origin=origin)
+    return Bacnet(apdu[1], instance, vendor_id, origin, bool(control & 0x08))
 
 
-def encode_bacnet(message: Bacnet) -> bytes:
-    """Write a Who-Is, or an I-Am where there is an instance number."""
+def encode_bacnet(message: Bacnet, *, to_one: bool = False) -> bytes:
+    """Write a Who-Is, or an I-Am where there is an instance number; to all, or to one (annex J.2.11, J.2.10)."""
     apdu = bytes((0x10, message.service or 0))
     if message.instance is not None:
         apdu += b"\xc4" + (8 << 22 | message.instance).to_bytes(4, "big") + bytes.fromhex("2201e09103")
         apdu += b"\x22" + (message.vendor_id or 0).to_bytes(2, "big")
     npdu = bytes((1, 0)) + apdu
-    return bytes((0x81, 0x0B)) + (4 + len(npdu)).to_bytes(2, "big") + npdu
+    return bytes((0x81, 0x0A if to_one else 0x0B)) + (4 + len(npdu)).to_bytes(2, "big") + npdu
 
 
 class KnxService(IntEnum):

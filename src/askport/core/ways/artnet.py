@@ -23,6 +23,7 @@ class ArtNetTalk(Datagrams):
         """
         super().__init__(start)
         self._packet, self._says = packet, says
+        self.reply: IpProg | None = None
 
     def _question(self) -> tuple[str, list[bytes]]:
         return self._says, [ipprog.encode_ip_prog(self._packet)]
@@ -35,6 +36,7 @@ class ArtNetTalk(Datagrams):
             self._finish(Ended.REFUSED, f"it replied that its address is {reply.address}")
             return
         self.spoken[-1].acknowledged = True
+        self.reply = reply
         none = reply.gateway == UNSPECIFIED
         self._found = {
             "address": str(reply.address), "mask": str(reply.mask), "gateway": "none" if none else str(reply.gateway),
@@ -66,6 +68,17 @@ class SetByArtNet(Talking):
         """
         super().__init__(start, start.kind, FieldTerms(shown_program(start)), [])
         self.wrote = ("mask", *(("gateway",) if start.target.gateway else ()))
+
+    def _arrived(self, now: float) -> None:
+        """Claim to have given it what its reply confirms only."""
+        talk, target = self._conversation, self.target
+        reply = talk.reply if isinstance(talk, ArtNetTalk) else None
+        confirmed = {
+            "mask": reply is not None and reply.mask == target.interface.netmask,
+            "gateway": reply is not None and target.gateway is not None and reply.gateway == target.gateway,
+        }
+        self.wrote = tuple(each for each in self.wrote or () if confirmed[each])
+        super()._arrived(now)
 
     def _set(self) -> ArtNetTalk:
         target = self._start.target

@@ -1,6 +1,7 @@
 """BACnet/IP: the Network Port object is read and written, and its changes are activated (ASHRAE 135 clause 12.56)."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from dataclasses import replace
 from ipaddress import AddressValueError, IPv4Address
 from typing import NamedTuple
 
@@ -14,15 +15,16 @@ from askport.core.formats.field_protocols import (
     decode_bacnet,
     encode_bacnet,
 )
-from askport.core.ways.conversation import Ended
+from askport.core.ways.conversation import Conversation, Ended
 from askport.core.ways.datagrams import Datagrams
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms, Talking
 
-_FINDING = ("find the network port", "list its objects")
-_FINDS = (Property.OBJECT_IDENTIFIER, Property.OBJECT_LIST)
 _OPTIONAL = frozenset({Property.DNS_SERVER, Property.CHANGES_PENDING, Property.DHCP_ENABLE})
 """What a device need not have."""
+_ACTIVATES = 0
+"""Stands for the last step, which is about no property."""
+_MOST_OBJECTS = 20_000
 
 
 class _Step(NamedTuple):
@@ -32,6 +34,11 @@ class _Step(NamedTuple):
     number: int
     asks: Callable[[int, int], bytes]
     """Makes the message, from the number of the request and the instance of the object."""
+    place: int | None = None
+    """Of a list, which of its places is asked for; 0 is their number."""
+    is_like_the_last: bool = False
+    """Whether it is shown with the question before it, as one."""
+    writes: bool = False
 
 
 def _reads(number: Property) -> _Step:
@@ -42,14 +49,21 @@ def _reads(number: Property) -> _Step:
 def _writes(number: Property, value: bytes, shown: object) -> _Step:
     words = number.name.lower().replace("_", " ")
     return _Step(
-        f"write {words} {shown}", number, lambda invoke, port: bacnet.write_property(invoke, port, number, value)
-    )
+        f"write {words} {shown}", number, lambda invoke, port: bacnet.write_property(invoke, port, number, value),
+        writes=True,
+    )  # fmt: skip
 
 
 class BacnetTalk(Datagrams):
-    """Asks one thing after the other."""
+    """Asks one thing after the other; first which of its objects is the network port.
+
+    Newer devices know a number that stands for it. Others are asked for all their objects, and for one after the other
+    where those do not fit into an answer: from both ends, because what is built in is listed first or last.
+    """
 
     port, protocol = PORT_BACNET, "BACnet/IP"
+    answer_s = 3.0
+    """What the standard waits for by default (clause 12.11.28)."""
 
     def __init__(self, start: Start, steps: list[_Step]) -> None:
         """Ask for the object's number first.
@@ -58,61 +72,110 @@ class BacnetTalk(Datagrams):
             ValueError: it is not known where the device is, or the laptop does not reach it there.
         """
         super().__init__(start)
-        self._steps = [_Step(_FINDING[0], Property.OBJECT_IDENTIFIER, self._find_port), *steps]
+        self._finding: _Step | None = _Step("find the network port", Property.OBJECT_IDENTIFIER, self._find_port)
+        self._steps = steps
         self._network_port = self._device = ANY_INSTANCE
         self._invoke = start.xid() & 0xFF
+        self._to_list: Iterator[int] = iter(())
         self.answers: dict[int, list[bytes]] = {}
+        self.wants_password = False
+        """Whether it refused to use what was written, because it wants another password."""
+        self.left_out: set[int] = set()
+        """Properties that it does not have, so that nothing was written there."""
 
     def _find_port(self, invoke: int, _: int) -> bytes:
         return bacnet.read_property(invoke, ANY_INSTANCE, Property.OBJECT_IDENTIFIER)
 
-    def _list_objects(self, invoke: int, _: int) -> bytes:
-        return bacnet.read_object_list(invoke, self._device)
+    def _lists(self, says: str, index: int | None) -> _Step:
+        return _Step(
+            says, Property.OBJECT_LIST, lambda invoke, _: bacnet.read_object_list(invoke, self._device, index), index
+        )
 
     @property
     def has_said_all(self) -> bool:
         """Whether everything was sent."""
-        return len(self._steps) == 1 and self._asked > 0
+        return self._finding is None and len(self._steps) == 1 and self._asked > 0
 
     def _question(self) -> tuple[str, list[bytes]]:
-        step = self._steps[0]
+        step = self._finding or self._steps[0]
         # the number of the device itself comes first, where it has to be named
-        who = [] if self.spoken else [encode_bacnet(Bacnet(BacnetService.WHO_IS))]
+        who = [] if self.spoken else [encode_bacnet(Bacnet(BacnetService.WHO_IS), to_one=True)]
         return step.says, [*who, step.asks(self._invoke, self._network_port)]
 
     def _take(self, payload: bytes, now: float) -> None:
         said = decode_bacnet(payload)
-        if isinstance(said, Bacnet) and said.instance is not None:
+        if isinstance(said, Bacnet) and said.instance is not None and not said.is_behind and said.origin is None:
             self._device = said.instance
         answer = bacnet.decode_answer(payload)
         if isinstance(answer, Answer) and answer.invoke == self._invoke and self._asked:
             self._answered(answer, now)
 
     def _answered(self, answer: Answer, now: float) -> None:
-        step, values = self._steps[0], bacnet.values_of(answer.value)
-        port = bacnet.port_in(values) if step.number in _FINDS else None
+        self._invoke = (self._invoke + 1) & 0xFF
+        said = self.spoken[-1]
+        if self._finding:
+            said.acknowledged, said.answer = not answer.refusal, answer.refusal
+            self._finding = self._find_on(self._finding, answer)
+            if self._finding and self._finding.is_like_the_last:
+                self.spoken.pop()
+        elif not self._step_answered(answer):
+            return
+        self._ask_next(now)
+        if self._finding is None and not self._steps:
+            self._conclude()
+
+    def _find_on(self, step: _Step, answer: Answer) -> _Step | None:
+        """Take what it said of its objects; return what is asked for next, or None where its port is known."""
+        values = bacnet.values_of(answer.value)
+        port = bacnet.port_in(values)
         if port is not None:
             self._network_port = port
-        elif step.number == Property.OBJECT_IDENTIFIER:  # it does not know the number that stands for any
-            lists = _Step(_FINDING[1], Property.OBJECT_LIST, self._list_objects)
-            self._steps.insert(1, lists)
-        elif step.number == Property.OBJECT_LIST:
+            return None
+        if step.number == Property.OBJECT_IDENTIFIER:  # it does not know the number that stands for any
+            return self._lists("list its objects", None)
+        if step.place is None and answer.refusal:  # they do not fit into one message
+            return self._lists("count its objects", 0)
+        if step.place == 0 and values:
+            count = min(int.from_bytes(values[0], "big"), _MOST_OBJECTS)
+            self._to_list = _from_both_ends(count)
+        following = next(self._to_list, None)
+        if following is None:
             self._network_port = 1
-        elif answer.refusal and step.number not in _OPTIONAL:
+            return None
+        like = step.place not in (None, 0)
+        return self._lists("list its objects one by one", following)._replace(is_like_the_last=like)
+
+    def _step_answered(self, answer: Answer) -> bool:
+        """Take what it answered to a step of the way; say whether it goes on."""
+        step, said = self._steps[0], self.spoken[-1]
+        if answer.refusal and not self._may_be_left_out(step, answer):
+            self.wants_password = answer.wants_password
             self._finish(Ended.REFUSED, f"{answer.refusal} (“{step.says}”)")
-            return
-        elif not answer.refusal:
-            self.answers[step.number] = values
-        self.spoken[-1].acknowledged = True
-        self.spoken[-1].answer = answer.refusal
+            return False
+        if answer.refusal:
+            self.left_out.add(step.number)
+        else:
+            self.answers[step.number] = bacnet.values_of(answer.value)
+        said.acknowledged, said.answer = True, answer.refusal
         self._steps = self._steps[1:]
-        self._invoke = (self._invoke + 1) & 0xFF
-        self._ask_next(now)
-        if not self._steps:
-            self._conclude()
+        return True
+
+    def _may_be_left_out(self, step: _Step, answer: Answer) -> bool:
+        """Whether it goes on though this was refused: what it does not have cannot stay as it was."""
+        return step.number in _OPTIONAL and (answer.is_unknown or not step.writes)
 
     def _conclude(self) -> None:
         self._finish(Ended.WELL, "")
+
+
+def _from_both_ends(count: int) -> Iterator[int]:
+    """Yield the numbers from 1 to a count, the last and the first by turns."""
+    low, high = 1, count
+    while low <= high:
+        yield high
+        if low < high:
+            yield low
+        low, high = low + 1, high - 1
 
 
 class ReadByBacnet(BacnetTalk):
@@ -171,13 +234,28 @@ class SetByBacnet(Talking):
         self._steps = _set_steps(start)
         super().__init__(start, start.kind, FieldTerms([each.says for each in self._steps]), [])
         self.wrote = ("mask", "gateway", *(("dns",) if start.target.dns else ()))
+        self.tells = frozenset(each.says for each in self._steps)
 
     def _set(self) -> BacnetTalk:
         return BacnetTalk(self._start, list(self._steps))
 
+    def _read(self, now: float) -> Conversation:
+        return ReadByBacnet(replace(self._start, now=now))
+
+    def _arrived(self, now: float) -> None:
+        """Claim to have given it nothing that it does not have."""
+        talk = self._conversation
+        if isinstance(talk, BacnetTalk) and Property.DNS_SERVER in talk.left_out:
+            self.wrote = tuple(each for each in self.wrote or () if each != "dns")
+        super()._arrived(now)
+
     @property
     def _sets_until(self) -> int:
-        return len(self._steps) + sum(each.text in _FINDING for each in self._conversation.spoken) - 1
+        """How many things are said until it is set: all but having it used, which may answer from elsewhere."""
+        talk = self._conversation
+        finding = len(talk.spoken) - sum(each.text in (self.tells or ()) for each in talk.spoken)
+        wants = isinstance(talk, BacnetTalk) and talk.wants_password
+        return finding + len(self._steps) - (0 if wants else 1)
 
 
 def _set_steps(start: Start) -> list[_Step]:
@@ -193,7 +271,7 @@ def _set_steps(start: Start) -> list[_Step]:
     if target.dns:
         steps.append(_writes(Property.DNS_SERVER, servers, " ".join(map(str, target.dns))))
     steps.append(_writes(Property.IP_ADDRESS, bacnet.octets(at.ip.packed), at.ip))
-    activate = _Step("activate changes", 0, lambda invoke, _: bacnet.activate_changes(invoke, password))
+    activate = _Step("activate changes", _ACTIVATES, lambda invoke, _: bacnet.activate_changes(invoke, password))
     return [*steps, activate]
 
 

@@ -1,6 +1,7 @@
 """EtherNet/IP: the TCP/IP Interface object is read and set by unconnected messages over a session (CIP volume 2)."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from ipaddress import IPv4Address
 from struct import pack, unpack_from
 from typing import NamedTuple
@@ -153,10 +154,10 @@ def _settable(data: bytes) -> str:
 
 
 _READS = [
-    _Step("get status", Service.GET, Attribute.STATUS),
-    _Step("get configuration control", Service.GET, Attribute.CONTROL),
+    _Step("get status", Service.GET, Attribute.STATUS, is_needed=False),
+    _Step("get configuration control", Service.GET, Attribute.CONTROL, is_needed=False),
     _Step("get configuration", Service.GET, Attribute.CONFIGURATION),
-    _Step("get host name", Service.GET, Attribute.HOST_NAME),
+    _Step("get host name", Service.GET, Attribute.HOST_NAME, is_needed=False),
 ]
 
 
@@ -172,7 +173,7 @@ class ReadByCip(CipTalk):
         super().__init__(_far(start), _READS, start.now)
 
     def _conclude(self) -> None:
-        value = cip.decode_configuration(self.answers[Attribute.CONFIGURATION])
+        value = cip.decode_configuration(self.answers.get(Attribute.CONFIGURATION, b""))
         if isinstance(value, Unreadable):
             self._finish(Ended.REFUSED, _LOST)
             return
@@ -184,10 +185,10 @@ class ReadByCip(CipTalk):
             "address": none(value.address), "mask": str(value.mask), "gateway": none(value.gateway),
             "dns1": none(value.dns[0]), "dns2": none(value.dns[1]),
         }  # fmt: skip
-        control, status = self.answers[Attribute.CONTROL], self.answers[Attribute.STATUS]
+        control, status = self.answers.get(Attribute.CONTROL, b""), self.answers.get(Attribute.STATUS, b"")
         if len(control) >= 4:
             self._found["origin"] = _METHODS.get(control[0] & cip.METHOD, "unknown")
-        name = self.answers[Attribute.HOST_NAME]
+        name = self.answers.get(Attribute.HOST_NAME, b"")
         if len(name) > 2:
             size = int(unpack_from("<H", name)[0])
             self._found |= {"name": name[2 : 2 + size].decode("latin-1")} if size else {}
@@ -209,7 +210,11 @@ class SetByCip(Talking):
         """
         self._steps = _set_steps(start)
         super().__init__(start, start.kind, FieldTerms(tuple(each.says for each in self._steps)), [])
-        self.wrote = ("mask", "gateway", "dns")
+        self.wrote = ("mask", "gateway", *(("dns",) if start.target.dns else ()))
+        self.tells = frozenset(shown_steps(start))
+
+    def _read(self, now: float) -> Conversation:
+        return ReadByCip(replace(self._start, now=now))
 
     def _set(self) -> Conversation:
         return CipTalk(_far(self._start), self._steps, self._start.now)
@@ -236,13 +241,15 @@ def _set_steps(start: Start) -> list[_Step]:
     )
 
     def static(answers: dict[int, bytes]) -> bytes:
-        before = int.from_bytes(answers[Attribute.CONTROL][:4], "little") & ~(cip.METHOD | cip.DNS_ENABLED)
+        before = int.from_bytes(answers[Attribute.CONTROL][:4], "little") & ~cip.METHOD
         return pack("<I", before | cip.STATIC | (cip.DNS_ENABLED if target.dns else 0))
 
     def configuration(answers: dict[int, bytes]) -> bytes:
         known = cip.decode_configuration(answers[Attribute.CONFIGURATION])
-        domain = b"" if isinstance(known, Unreadable) else known.domain
-        return cip.encode_configuration(value._replace(domain=domain))
+        if isinstance(known, Unreadable):
+            return cip.encode_configuration(value)
+        # Servers that nobody planned stay: the attribute holds them beside the address, and would lose them.
+        return cip.encode_configuration(value._replace(domain=known.domain, dns=value.dns if target.dns else known.dns))
 
     name = told_name("cip", start.columns)
     named = cip.encode_host_name(name) if name else b""

@@ -7,7 +7,6 @@ from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.wire import Heard
 
-_ANSWER_S = 1.5
 _ATTEMPTS = 3
 
 
@@ -19,6 +18,8 @@ class Datagrams(Conversation):
     """As people write it."""
     silence = f"it did not answer {_ATTEMPTS} times"
     """What may be behind that nothing comes."""
+    answer_s = 1.5
+    """How long an answer is waited for before it is asked again."""
 
     def __init__(self, start: Start) -> None:
         """Begin to ask.
@@ -68,7 +69,7 @@ class Datagrams(Conversation):
             self._send(frame_between(self._ends, Udp(src_port=self.port, dst_port=self.port, payload=payload)))
         if not self._asked:
             self.spoken.append(Spoken(says))
-        self._asked, self._next_at = self._asked + 1, now + _ANSWER_S
+        self._asked, self._next_at = self._asked + 1, now + self.answer_s
 
     def next_deadline(self) -> float | None:
         """Return when to ask next."""

@@ -1,6 +1,7 @@
 """ONVIF: the device service is asked for its clock first, and then read and set (ONVIF Core section 8.2)."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address
 from typing import NamedTuple
@@ -157,6 +158,11 @@ class OnvifTalk(Conversation):
         self._finish(Ended.WELL, "" if self._logged_in else _NO_PASSWORD)
 
 
+def _is_true(text: str) -> bool:
+    """Whether a boolean of an XML schema is true (XML Schema part 2 section 3.2.2)."""
+    return text.strip() in ("true", "1")
+
+
 def _mac(text: str) -> MacAddress | None:
     try:
         return MacAddress.parse(text)
@@ -169,7 +175,7 @@ class ReadByOnvif(OnvifTalk):
 
     def _more(self, interface: Element) -> list[_Call]:
         config = interface.first("IPv4", "Config") or interface
-        by_dhcp = config.said("DHCP") == "true"
+        by_dhcp = _is_true(config.said("DHCP"))
         shown = config.first("FromDHCP") if by_dhcp else None
         part = shown or config.first("Manual")
         if part:
@@ -202,7 +208,7 @@ class _Setting(OnvifTalk):
         return [*before, sets._replace(reads=self._take_reboot)]
 
     def _take_reboot(self, body: Element) -> None:
-        if body.said("RebootNeeded") == "true":
+        if _is_true(body.said("RebootNeeded")):
             self.reboots = True
             self._calls.append(_Call("SystemReboot", onvif.ask("SystemReboot")))
 
@@ -231,6 +237,11 @@ class SetByOnvif(Talking):
         """
         super().__init__(start, start.kind, FieldTerms(tuple(shown_calls(start))), [])
         self.wrote = ("mask", *(("gateway",) if start.target.gateway else ()), *(("dns",) if start.target.dns else ()))
+
+        self.tells = frozenset(each.action for each in _told(start, ""))
+
+    def _read(self, now: float) -> Conversation:
+        return ReadByOnvif(replace(self._start, now=now))
 
     def _set(self) -> Conversation:
         return _Setting(self._start)

@@ -10,12 +10,14 @@ from askport.core.channels import ChannelEvent
 from askport.core.finding.tracking import Sighting
 from askport.core.kinds.model import Kind
 from askport.core.kinds.placeholders import wrote_by
+from askport.core.kinds.read_back import read_back, words_of
 from askport.core.machine import Effect, earliest
-from askport.core.ways.conversation import Conversation, Ended
+from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard, Link
 
+_NOT_READ = "What it has now was not read: look before going on."
 _HANDS_S = 600.0
 """How long a power cut is waited for that somebody has to make."""
 
@@ -24,6 +26,8 @@ class _Part(Enum):
     SETTING = auto()
     FOLLOWING = auto()
     KEEPING = auto()
+    READING = auto()
+    """What it has now, because it refused after a part of it was taken."""
 
 
 class Terms(Protocol):
@@ -62,6 +66,8 @@ class Talking(Way):
     gives = True
     what: str
     """What is talked to: its console, or its page."""
+    tells: frozenset[str] | None = None
+    """What of that which is said changes something, as it is shown; None for all but the log-in."""
 
     def __init__(self, start: Start, kind: Kind | None, by: Terms, texts: Iterable[str]) -> None:
         """Begin to talk.
@@ -103,6 +109,10 @@ class Talking(Way):
 
     def _keep(self, now: float) -> Conversation | None:
         """Begin to have it keep what it has at its new address, or return None where that is not needed."""
+        return None
+
+    def _read(self, now: float) -> Conversation | None:
+        """Begin to read what it has now, or return None where nothing can."""
         return None
 
     @property
@@ -172,6 +182,8 @@ class Talking(Way):
                 return f"Waiting for it at {target}{longest}."
             case _Part.KEEPING:
                 return f"It is at {target}. Having its {self.what} keep the address."
+            case _Part.READING:
+                return f"Its {self.what} refused. Reading what it has now."
 
     @property
     def _boot_s(self) -> float:
@@ -230,6 +242,10 @@ class Talking(Way):
         if talk.said and setting:
             self._note_spoken(now)
             self._was_set(talk.said.ended, talk.said.because, now)
+        elif talk.said and self._part is _Part.READING:
+            has = words_of(read_back(talk.said.found)) if talk.said.ended is Ended.WELL else ""
+            because = f"{self.because} {f'It says that it has {has} now.' if has else _NOT_READ}"
+            self._finish(Result.REFUSED, because, now)
         elif talk.said and self._part is _Part.KEEPING:
             self._note_spoken(now)
             self._kept = talk.said.ended is Ended.WELL
@@ -268,7 +284,7 @@ class Talking(Way):
         if ended is Ended.UNREACHED:
             self._finish(Result.NO_ANSWER, f"{where} does not open: {because}.", now)
         elif ended is Ended.REFUSED and acknowledged < self._sets_until:
-            self._finish(Result.REFUSED, f"{where} refused: {because}.", now)
+            self._refused(f"{where} refused: {because}.", now)
         elif ended is Ended.WELL or len(spoken) >= self._sets_until:
             if ended is Ended.REFUSED:
                 self._note(f"It was set, and then refused: {because}.", now)
@@ -281,6 +297,23 @@ class Talking(Way):
             stopped = "was lost" if ended is Ended.CLOSED else "went no further"
             text = f"{where} {stopped} after {took} of {len(self._by.set)}: {because}; {last}."
             self._finish(Result.SENT if spoken[entering:] else Result.NO_ANSWER, text, now)
+
+    def _refused(self, because: str, now: float) -> None:
+        """End; where a part of it was taken, say which, and what the device has now."""
+        taken = [each.text for each in self._conversation.spoken[len(self._by.login) :] if self._was_taken(each)]
+        if not taken:
+            self._finish(Result.REFUSED, because, now)
+            return
+        self.because = f"{because} It had taken by then: {'; '.join(taken)}."
+        reads = self._read(now)
+        if reads is None:
+            self._finish(Result.REFUSED, f"{self.because} {_NOT_READ}", now)
+            return
+        self._effects += self._conversation.poll()  # what it closes is closed before the next one opens it
+        self._part, self._conversation = _Part.READING, reads
+
+    def _was_taken(self, spoken: Spoken) -> bool:
+        return spoken.acknowledged and not spoken.answer and (self.tells is None or spoken.text in self.tells)
 
     def _follow(self, ended: Ended, now: float) -> None:
         self._part, self._looks = _Part.FOLLOWING, True

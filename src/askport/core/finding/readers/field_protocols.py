@@ -41,7 +41,7 @@ def read_bacnet(message: Bacnet, packet: Packet) -> Iterator[Clue]:
     ethernet = packet.get(Ethernet)
     if ethernet is None or message.service != BacnetService.I_AM or message.instance is None:
         return
-    if message.origin is None:  # a forwarded one is about somebody else
+    if message.origin is None and not message.is_behind:  # those are about somebody else
         yield Clue(ethernet.src, ClueKind.OFFERS, text="udp", port=PORT_BACNET, source="bacnet")
         identity = Identity("bacnet", message.vendor_id, None, message.instance)
         yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="bacnet", identity=identity)
