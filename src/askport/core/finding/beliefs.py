@@ -345,6 +345,7 @@ _BESIDE = frozenset(
         ClueKind.BRIDGES,
         ClueKind.WANTS_LOGIN,
         ClueKind.TAKES_POWER,
+        ClueKind.SAYS_CONFLICT,
         ClueKind.IDENTIFIES,
         ClueKind.REFLECTS,
     }

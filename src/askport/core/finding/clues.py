@@ -66,6 +66,8 @@ class ClueKind(Enum):
     """It is a switch."""
     WANTS_LOGIN = auto()
     """It wants whoever is plugged in to log in."""
+    SAYS_CONFLICT = auto()
+    """It says that somebody else has its address."""
     TAKES_POWER = auto()
     """Its power comes through the cable (PoE)."""
     IDENTIFIES = auto()

@@ -18,6 +18,7 @@ from askport.core.finding.measuring import Measuring
 from askport.core.finding.questioning import stood_in_for
 from askport.core.finding.readers import read_clues
 from askport.core.finding.rivals import Rivals
+from askport.core.finding.services import ServiceQuestions
 from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE, Sweeping
 from askport.core.formats.arp import Arp
 from askport.core.formats.ethernet import Ethernet
@@ -78,6 +79,7 @@ class Finder(Machine):
         )
         self._asks = LikelyAsks(self._checks.laptop_mac)
         self._rivals = Rivals(self._gathered)
+        self._services = ServiceQuestions(self._checks.laptop_mac)
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
         self._ranked: tuple[tuple[int, ...], list[Device]] = (), []
         """What the views rested on when they were put in order last, and that order."""
@@ -186,6 +188,8 @@ class Finder(Machine):
         if self.measuring:
             self.measuring.receive(heard)
         self._checks.receive(heard)
+        if self.greeting:
+            self._services.receive(heard)
         by_mac: dict[MacAddress, list[Clue]] = {} if ethernet.src.is_group else {ethernet.src: []}
         for clue in read_clues(packet):
             # Another Ask Port greets everybody from the same source; only to this laptop it comes back.
@@ -293,7 +297,7 @@ class Finder(Machine):
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        for machine in (self._checks, self._asks, *self.asking):
+        for machine in (self._checks, self._asks, self._services, *self.asking):
             self._effects += machine.poll()
         return super().poll()
 

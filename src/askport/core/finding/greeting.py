@@ -40,6 +40,7 @@ from askport.core.formats.dns import (
     PORT_MDNS,
     PORT_NETBIOS_NAMES,
     Dns,
+    Name,
     Question,
     RecordType,
     encode_dns,
@@ -232,6 +233,12 @@ ASKS: tuple[Ask, ...] = (
     Ask("names (NetBIOS)", _to_all(PORT_NETBIOS_NAMES, _STATUS)),
 )
 """To greet by one protocol more, write one line here."""
+
+
+def service_question(laptop_mac: MacAddress, name: Name, kind: RecordType) -> bytes:
+    """Return a question for the services of a type, or for the port of one (RFC 6762)."""
+    question = encode_dns(Dns(questions=(Question(name=name, type=kind),)))
+    return _udp(laptop_mac, MDNS_GROUP, PORT_MDNS, question, ttl=255)
 
 
 def name_questions(laptop_mac: MacAddress, mac: MacAddress, address: IPv4Address) -> list[bytes]:

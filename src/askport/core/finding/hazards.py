@@ -85,6 +85,9 @@ def _of_one(device: Device) -> Iterator[Hazard]:
     if device.tells(ClueKind.WANTS_LOGIN):
         text = f"This port wants a log-in (802.1X, {mac}) and passes nothing on: connect straight to the device."
         yield Hazard(code="port-login", text=text, macs=(mac,))
+    if device.tells(ClueKind.SAYS_CONFLICT):
+        text = f"{mac} says that somebody else has its address: find out who, before either is changed."
+        yield Hazard(code="says-conflict", text=text, macs=(mac,))
     for vlan in device.vlans:
         text = (
             f"{mac} speaks with a tag for VLAN {vlan} and the laptop without: neither can reach the other. "

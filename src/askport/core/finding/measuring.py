@@ -95,6 +95,8 @@ class Measuring(Machine):
         """Addresses that were used as sources: what the device asks of these, it was made to ask."""
         self.result: Measurement | None = None
         self.questions = 0
+        """Those of the search; those that look for another mask beside count for themselves."""
+        self._controls = 0
         self._gateways: list[IPv4Address | MacAddress] = []
         """The next hop of each answer that went to another than its source, by its address where that is known."""
         self._owners: dict[MacAddress, IPv4Address] = {}
@@ -238,7 +240,7 @@ class Measuring(Machine):
         except StopIteration as end:
             self._finish(end.value)
             return
-        if self.questions >= MAX_QUESTIONS:
+        if self.questions + self._controls >= MAX_QUESTIONS:
             self._finish(self._hidden("It answered differently each time."))
         elif isinstance(due, float | tuple):
             self._question, self._source, self._is_asking = None, None, False
@@ -281,11 +283,13 @@ class Measuring(Machine):
     def _ask(self, now: float) -> None:
         if self._question is None or self._source is None:
             return
-        self.questions += 1
+        if self._question.source is None:
+            self.questions += 1
+        else:
+            self._controls += 1
         self._times += 1
-        frame = question_frame(
-            self._laptop_mac, self.mac, self.address, self._source, self._question.kind, self.questions
-        )
+        count = self.questions + self._controls
+        frame = question_frame(self._laptop_mac, self.mac, self.address, self._source, self._question.kind, count)
         self._send(frame)
         self._is_asking, self._asked_at, self._asks_by_arp = True, now, False
         self._deadline = now + self._reacts_s

@@ -30,6 +30,7 @@ _SENTENCES: dict[ClueKind, str] = {
     ClueKind.SPEAKS_FOR: "It is the shared MAC address of a group of routers; {about} speaks for it ({times}).",
     ClueKind.ROUTES_IPV6: "It says that it is a router (IPv6, {times}).",
     ClueKind.BRIDGES: "It is a switch ({source}, {times}).",
+    ClueKind.SAYS_CONFLICT: "It says that somebody else has its address ({source}, {times}).",
     ClueKind.TAKES_POWER: "It takes its power through the cable ({source}, {times}).",
     ClueKind.IDENTIFIES: "It speaks {source}: {text} ({times}).",
     ClueKind.WANTS_LOGIN: "It wants a log-in before it passes anything on (802.1X, {times}).",

@@ -42,15 +42,27 @@ def decode_ethernet_ip(data: bytes) -> EtherNetIp | Unreadable:
     body = data[_ENIP_HEADER : _ENIP_HEADER + length]
     if command != _LIST_IDENTITY or len(body) < 6:
         return EtherNetIp(command=command)
-    item, size = unpack_from("<HH", body, 2)
-    identity = body[6 : 6 + size]
-    if item != _IDENTITY_ITEM or len(identity) < 33:
+    identity = _identity_item(body)
+    if len(identity) < 33:
         return EtherNetIp(command=command)
     name = identity[33 : 33 + identity[32]]
     vendor_id = int(unpack_from("<H", identity, 18)[0])
     serial = int(unpack_from("<I", identity, 28)[0])
     code, address = int(unpack_from("<H", identity, 22)[0]), IPv4Address(identity[6:10])
     return EtherNetIp(command, address, vendor_id, serial, name, code)
+
+
+def _identity_item(body: bytes) -> bytes:
+    """Return the identity among the items of an answer, wherever it stands, or nothing (section 2-6.1)."""
+    at = 2
+    for _ in range(int.from_bytes(body[:2], "little")):
+        if at + 4 > len(body):
+            break
+        item, size = unpack_from("<HH", body, at)
+        if item == _IDENTITY_ITEM:
+            return body[at + 4 : at + 4 + size]
+        at += 4 + size
+    return b""
 
 
 def encode_ethernet_ip(message: EtherNetIp) -> bytes:
@@ -222,7 +234,8 @@ def decode_art_net(data: bytes) -> ArtNet | Unreadable:
     if op != ArtNetOp.POLL_REPLY or len(data) < 108:
         return ArtNet(op=op)
     mac = MacAddress(data[201:207]) if len(data) >= 207 else None
-    return ArtNet(op=op, address=IPv4Address(data[10:14]), name=data[44:108].split(b"\0")[0], mac=mac)
+    long, short = data[44:108].split(b"\0")[0], data[26:44].split(b"\0")[0]
+    return ArtNet(op=op, address=IPv4Address(data[10:14]), name=long or short, mac=mac)
 
 
 def encode_art_net(packet: ArtNet) -> bytes:

@@ -13,6 +13,9 @@ _MAX_LENGTH = 254
 """Of what the length in the header counts: unit and PDU."""
 ANY_UNIT = 0xFF
 """For a device that is not behind a gateway (Messaging on TCP/IP Implementation Guide section 4.4.2.2)."""
+UNITS = (ANY_UNIT, 1, 0)
+"""Units that are asked one after the other: many a device answers as one of the last two only."""
+NO_SUCH_UNIT = frozenset({10, 11})
 EXCEPTIONS = {
     1: "it knows no identification",
     2: "it has no such part of an identification",
@@ -105,9 +108,12 @@ def take_identification(data: bytes) -> tuple[Identification | None, bytes] | Un
     if len(pdu) < 7 or pdu[0] != _FUNCTION or pdu[1] != _MEI_TYPE:
         return Unreadable("Modbus/TCP", _HEADER, "it is no identification")
     code, conformity, more, next_part, count = pdu[2:7]
-    parts, at = [], 7
+    parts: list[tuple[int, bytes]] = []
+    at = 7
     for _ in range(count):
         if len(pdu) < at + 2 or len(pdu) < at + 2 + pdu[at + 1]:
+            if parts:  # what stands before it is whole
+                return Identification(transaction, tuple(parts), None, 0, code, conformity, unit), rest
             return Unreadable("Modbus/TCP", _HEADER + at, "a part of it ends before its length says")
         size = pdu[at + 1]
         parts.append((pdu[at], pdu[at + 2 : at + 2 + size]))

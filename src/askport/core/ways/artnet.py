@@ -14,6 +14,7 @@ class ArtNetTalk(Datagrams):
     """One packet and its reply."""
 
     port, protocol = PORT_ART_NET, "Art-Net"
+    answers_from_port = False
 
     def __init__(self, start: Start, packet: IpProg, says: str) -> None:
         """Begin to ask.

@@ -18,6 +18,8 @@ class Datagrams(Conversation):
     """As people write it."""
     silence = f"it did not answer {_ATTEMPTS} times"
     """What may be behind that nothing comes."""
+    answers_from_port = True
+    """Whether answers come from the port that was asked; some come from any."""
     answer_s = 1.5
     """How long an answer is waited for before it is asked again."""
 
@@ -53,7 +55,9 @@ class Datagrams(Conversation):
     def receive(self, heard: Heard) -> None:
         """Take what comes from the device's port."""
         ethernet, udp = heard.packet.get(Ethernet), heard.packet.get(Udp)
-        if not self.done and ethernet and udp and ethernet.src == self._ends.dst_mac and udp.src_port == self.port:
+        if self.done or ethernet is None or udp is None or ethernet.src != self._ends.dst_mac:
+            return
+        if udp.src_port == self.port or (not self.answers_from_port and udp.dst_port == self.port):
             self._take(udp.payload, heard.at)
 
     def handle_timer(self, now: float) -> None:

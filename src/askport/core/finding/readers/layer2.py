@@ -64,6 +64,8 @@ def read_dcp(dcp: Dcp, packet: Packet) -> Iterator[Clue]:
         yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(name, _MAX_NAME), source="dcp")
     if kind:
         yield Clue(ethernet.src, ClueKind.DESCRIBES, text=display_text(kind, _MAX_NAME), source="dcp")
+    if dcp.has_conflict:
+        yield Clue(ethernet.src, ClueKind.SAYS_CONFLICT, source="dcp")
     stated = dcp.ip
     if stated:
         address, mask, gateway = stated

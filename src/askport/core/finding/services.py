@@ -1,0 +1,40 @@
+"""Services that are named by their type only get a question for the rest: name and port (RFC 6763 section 4)."""
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.greeting import service_question
+from askport.core.formats.dns import Dns, Name, RecordType
+from askport.core.formats.ethernet import Ethernet
+from askport.core.machine import Machine
+from askport.core.wire import Heard
+
+MAX_QUESTIONS = 64
+"""On one wire: a printer has ten, and whoever has more is no device of the trade."""
+_TYPES: Name = (b"_services", b"_dns-sd", b"_udp", b"local")
+
+
+class ServiceQuestions(Machine):
+    """Follows the answers of mDNS from the list of types to each service."""
+
+    def __init__(self, laptop_mac: MacAddress) -> None:
+        """Begin with nothing to ask."""
+        super().__init__()
+        self._laptop_mac = laptop_mac
+        self._asked: set[tuple[MacAddress, Name]] = set()
+
+    def receive(self, heard: Heard) -> None:
+        """Ask for what an answer names and does not say."""
+        dns, ethernet = heard.packet.get(Dns), heard.packet.get(Ethernet)
+        if dns is None or ethernet is None or not dns.is_response:
+            return
+        known = {each.name for each in dns.answers if each.type == RecordType.SRV}
+        for each in dns.answers:
+            if each.type != RecordType.PTR or not each.target or not each.ttl or not each.name:
+                continue
+            if not each.name[0].startswith(b"_"):
+                continue
+            kind = RecordType.PTR if each.name == _TYPES else RecordType.SRV
+            key = ethernet.src, each.target
+            if each.target in known or key in self._asked or len(self._asked) >= MAX_QUESTIONS:
+                continue
+            self._asked.add(key)
+            self._send(service_question(self._laptop_mac, each.target, kind))
