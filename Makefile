@@ -61,7 +61,7 @@ $(VENV)/.tools: $(VENV)/bin/python
 # Device-side programs that are never installed, only unpacked.
 $(VENV)/partners: tools/test-partners $(VENV)/bin/python
 	@sh tools/test-partners $(CURDIR)/$@ isc-dhcp-client avahi-autoipd avahi-daemon lldpd dnsmasq-base \
-		busybox-static inetutils-telnetd openssh-server dropbear-bin bootpc snmpd knxd ola wsdd tshark
+		busybox-static inetutils-telnetd openssh-server dropbear-bin bootpc snmpd knxd ola wsdd
 	@touch $@
 
 clean:

@@ -1,26 +1,22 @@
-"""Frames decoded a second beside dpkt, on one mixed capture: both as deep as both can read."""
+"""Frames decoded a second, beside the least that could be done: their headers taken apart by ``struct`` alone."""
 
 import time
 from collections.abc import Callable
 from statistics import median
-
-import dpkt
+from struct import Struct
 
 from askport.core.finding.readers import read_clues
 from askport.core.formats.packet import read_packet
 from capture import mixed
 
 _FRAMES, _ROUNDS = 5000, 15
+_ETHERNET, _IPV4, _PORTS = Struct("!6s6sH"), Struct("!BBHHHBBH4s4s"), Struct("!HH")
 
 
-def _with_dpkt(data: bytes) -> None:
-    packet = dpkt.ethernet.Ethernet(data).data
-    udp = getattr(packet, "data", None)
-    if isinstance(udp, dpkt.udp.UDP):
-        if udp.dport in (67, 68):
-            dpkt.dhcp.DHCP(udp.data)
-        elif udp.dport in (5353, 137):
-            dpkt.dns.DNS(udp.data)
+def _headers_only(data: bytes) -> None:
+    if _ETHERNET.unpack_from(data)[2] == 0x0800 and len(data) >= 38:
+        _IPV4.unpack_from(data, 14)
+        _PORTS.unpack_from(data, 34)
 
 
 def _seconds(decode: Callable[[bytes], object], frames: list[bytes]) -> float:
@@ -30,18 +26,18 @@ def _seconds(decode: Callable[[bytes], object], frames: list[bytes]) -> float:
     return time.perf_counter() - started
 
 
-def beside_dpkt() -> None:
+def beside_headers() -> None:
     """Decode the same frames in turn, and compare each round with its neighbour."""
     frames = mixed(_FRAMES)
     decoders: tuple[Callable[[bytes], object], ...] = (
         read_packet,
-        _with_dpkt,
+        _headers_only,
         lambda data: read_clues(read_packet(data)),
     )
     rounds = [[_seconds(decode, frames) for decode in decoders] for _ in range(_ROUNDS)]
-    ours, theirs, clues = (median(column) for column in zip(*rounds, strict=True))
-    ratio = median(one[1] / one[0] for one in rounds)
+    ours, least, clues = (median(column) for column in zip(*rounds, strict=True))
+    ratio = median(one[0] / one[1] for one in rounds)
     print(
-        f"decoding: {_FRAMES / ours:,.0f} frames a second, dpkt {_FRAMES / theirs:,.0f}: {ratio:.2f} times dpkt; "
-        f"with all clues {_FRAMES / clues:,.0f}"
+        f"decoding: {_FRAMES / ours:,.0f} frames a second, headers alone {_FRAMES / least:,.0f}: it takes {ratio:.1f} "
+        f"times as long; with all clues {_FRAMES / clues:,.0f}"
     )

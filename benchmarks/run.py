@@ -13,7 +13,7 @@ import wire
 BENCHMARKS = {
     "start": starting.startup,
     "paint": starting.first_paint,
-    "decode": decoding.beside_dpkt,
+    "decode": decoding.beside_headers,
     "beliefs": beliefs.many_beside_few,
     "draw": drawing.many_devices,
     "register": register.many_beside_few,

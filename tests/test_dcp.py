@@ -1,22 +1,21 @@
-"""PROFINET DCP: a station that follows the standard, at the other end of a virtual cable; bytes judged by others."""
+"""PROFINET DCP: a station that follows the standard, at the other end of a virtual cable; its bytes: test_judged."""
 
 import json
 import sys
 import time
-from ipaddress import IPv4Address
 
 import pytest
 
 from askport.core.errors import BadInput
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Block, Dcp, FrameId, decode_profinet, encode_dcp
-from askport.core.formats.unreadable import Unreadable
 from conftest import DEVICE, askport
 
 STATION = r"""
 import json, os, socket, struct, subprocess, sys, time
 # A station as IEC 61158-6-10 has it: asked by identify, get and set; what is set for now is not written to its memory.
 memory, refuses = sys.argv[1], int(sys.argv[2]) if len(sys.argv) > 2 else 0
+mode = sys.argv[3] if len(sys.argv) > 3 else ""
 kept = json.load(open(memory)) if os.path.exists(memory) else {"ip": ["0.0.0.0"] * 3, "name": ""}
 line = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(0x8892)); line.bind(("zd0", 0x8892))
 own = line.getsockname()[4]
@@ -54,7 +53,9 @@ while True:
             now = {**now, "name": value[2:].decode()}; kept = now if lasts else kept
         if not refuses and option == 0x0506:
             now = kept = {"ip": ["0.0.0.0"] * 3, "name": ""}; use(now["ip"])
-        answer(to, 0xFEFD, 4, xid, block(0x0504, struct.pack("!HB", option, refuses)))
+        if mode == "from elsewhere": own = bytes.fromhex("02000000009a")
+        if mode != "loses": answer(to, 0xFEFD, 4, xid, block(0x0504, struct.pack("!HB", option, refuses)))
+        own = line.getsockname()[4]
         if option == 0x0503: open(memory + ".blinked", "w").close()
         json.dump(kept, open(memory, "w"))
         if not refuses and option == 0x0102: use(now["ip"])
@@ -191,17 +192,11 @@ def test_every_block_error_has_its_sentence(code):
     assert dcp.REFUSALS[code].startswith("it ")
 
 
-def test_our_messages_are_read_by_others():
-    """By scapy, which has its own reading of the standard."""
-    layers = pytest.importorskip("scapy.contrib.pnio_dcp")
-    pytest.importorskip("scapy.contrib.pnio")
-    ip = (IPv4Address("10.84.16.45"), IPv4Address("255.255.252.0"), IPv4Address("10.84.19.254"))
-    read = layers.ProfinetDCP(encode_dcp(dcp.set_ip(7, *ip, permanent=True))[2:])
-    assert (read.service_id, read.service_type, read.xid) == (4, 0, 7)
-    assert (read.option, read.sub_option, read.block_qualifier) == (1, 2, 1)
-    assert (read.ip, read.netmask, read.gateway) == tuple(map(str, ip))
-    named = layers.ProfinetDCP(encode_dcp(dcp.set_name(8, b"valves", permanent=True))[2:])
-    assert (named.option, named.sub_option, named.name_of_station) == (2, 2, b"valves")
-    blinks = layers.ProfinetDCP(encode_dcp(dcp.blink(9))[2:])
-    assert (blinks.option, blinks.sub_option) == (5, 3)
-    assert not isinstance(decode_profinet(encode_dcp(dcp.get(9, Block.IP))), Unreadable)
+@pytest.mark.kernel
+@pytest.mark.parametrize("mode", ["loses", "from elsewhere"])
+def test_a_station_whose_answer_is_lost_or_comes_from_its_second_mac_is_followed(station, cable, mode):
+    station("0", mode)
+    run = cable.askport("assign", "zl0", *SET)
+    document = json.loads(run.stdout)
+    assert (document["result"], run.returncode) == ("taken", 0), run.stdout
+    assert document["permanent"] is (None if mode == "loses" else True)

@@ -190,8 +190,11 @@ def announces(address, mac=IT):
         ([(1.0, announces(NEW)), (1.5, announces(NEW))], None, ""),  # its power is off, and it is waited for
         ([(4.0, answers_arp(NEW))], None, ""),  # a few missed answers show nothing: the technician is asked
         ([(2.0, False), (2.4, True), (2.5, announces(NEW)), (2.9, announces(NEW))], None, ""),  # a wiggled cable
-        *(([(2.0, False), (2.0 + out, True), (2.0 + out + word, announces(NEW))], None, "")
-          for out in (1.1, 3.0, 10.0, 60.0) for word in (0.02, 1.0, 2.5)),  # there with the link: the cable, perhaps
+        *(
+            ([(2.0, False), (2.0 + out, True), (2.0 + out + word, announces(NEW))], None, "")
+            for out in (1.1, 3.0, 10.0, 60.0)
+            for word in (0.02, 1.0, 2.5)
+        ),  # there with the link: the cable, perhaps
         # A port with spanning tree holds back for 30 s after its link, whoever is behind it.
         ([(1.0, bridges()), (2.0, False), (6.0, True), (36.5, answers_arp(NEW))], None, ""),
         ([(1.0, bridges()), (2.0, False), (6.0, True), (45.0, answers_arp(NEW))], True, "39 s later"),

@@ -78,7 +78,7 @@ def test_a_device_goes_the_whole_way(practice, tag, found, way, borrows):
     assert next_line(session, bench.now()).enter, "the cable may be in the next one already"
     assert row.first.found_address == (IPv4Address(found) if found else None)
     assert [each.sentence for each in row.identities] == {
-        "AH-01": ["BACnet: vendor 4094, serial 4711"], "LL-01": ["Art-Net"],
+        "AH-01": ["BACnet: vendor 4094, instance 4711"], "LL-01": ["Art-Net"],
         "BG-01": ["KNXnet/IP: vendor 4094, serial 1577079657, at 1.1.1 on its bus", "Modbus/TCP: Vesper Controls BG-1"],
     }.get(tag, [])  # fmt: skip
     assert row.last.as_left.words() == str(session.device.target.interface)

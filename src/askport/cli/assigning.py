@@ -184,6 +184,7 @@ async def _assign(
             free=free,
             now=keeper.wire.now(),
             servers=finder.servers(),
+            places=_places(finder.device(mac)),
             known_key=known_key,
             ours=[IPv4Interface(each) for each in await keeper.addresses()],
             allow_others=others_are_fine,
@@ -211,6 +212,11 @@ async def _assign(
             await door.close()
     way.close(keeper.wire.now())
     return way, seen
+
+
+def _places(heard: Device | None) -> dict[str, str]:
+    """Return where it says that it speaks field protocols."""
+    return {each.protocol: each.where for each in heard.identities if each.where} if heard else {}
 
 
 def _by_manual(payload: int | None) -> Kind:

@@ -5,6 +5,7 @@ A way that talks over one stays as pure as one that sends frames: the edge, or t
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address
 from typing import Protocol
 
@@ -152,6 +153,8 @@ class Fetched:
     """Where it sends the browser to, as it says it."""
     key: str | None = None
     """By what the far end can be known again: the fingerprint of its certificate, with the TLS that it speaks."""
+    clock: datetime | None = None
+    """The time of day that its answer was sent, as it says, or as the laptop's clock does (RFC 9110 section 6.6.1)."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -98,6 +98,8 @@ class Identity(NamedTuple):
     serial: int | None = None
     text: str = ""
     """What it says in words."""
+    where: str = ""
+    """The URL at which it says that it speaks it, where that is not always the same."""
 
     @property
     def words(self) -> str:
@@ -111,7 +113,7 @@ class Identity(NamedTuple):
     def sentence(self) -> str:
         """The protocol and what it is known by there."""
         name = PROTOCOLS.get(self.protocol, self.protocol)
-        return f"{name}: {self.words}" if any(each not in (None, "") for each in self[1:]) else name
+        return f"{name}: {self.words}" if any(each not in (None, "") for each in self[1:5]) else name
 
 
 class Clue(NamedTuple):

@@ -63,6 +63,7 @@ class IdentifiedBy(_Model):
     product: int | None = None
     serial: int | None = None
     text: str = ""
+    where: str = ""
 
     @property
     def sentence(self) -> str:

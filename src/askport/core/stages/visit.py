@@ -231,6 +231,7 @@ class Visit:
             kind=device.kind,
             ours=tuple(self.cable.laptop.addresses),
             speaks=tuple(each.protocol for each in device.chosen.identities),
+            places={each.protocol: each.where for each in device.chosen.identities if each.where},
             log_in=cable.around.log_ins.get(device.entered_as, NO_LOG_IN),
             line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",
             name=device.work.tag,

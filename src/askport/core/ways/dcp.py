@@ -16,6 +16,8 @@ from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard
 
 _ANSWERED = 1
+_LOOKS_S = 5.0
+"""How long one that did not answer is looked for at its new address: the answer may be what was lost."""
 
 
 class SetByDcp(Way):
@@ -45,6 +47,7 @@ class SetByDcp(Way):
             told, self._then = called, told  # a controller gives addresses by name: it must not find the old one
         self._question = Question(told, start.now)
         self._follow_until: float | None = None
+        self._is_unanswered = False
 
     @property
     def waits_for(self) -> str:
@@ -82,8 +85,9 @@ class SetByDcp(Way):
     def _see(self, now: float) -> None:
         for seen in self._tracker.news():
             if seen.kind is Sighting.ARRIVED and self._follow_until is not None and not self.done:
-                self.permanent = self._lasts
+                self.permanent = None if self._is_unanswered else self._lasts
                 how = "" if self._lasts else " It said that this is for now only."
+                how = " Its answer was lost." if self._is_unanswered else how
                 self._finish(Result.TAKEN, f"It took {seen.address} by PROFINET DCP, same MAC.{how}", now)
 
     def handle_timer(self, now: float) -> None:
@@ -96,11 +100,17 @@ class SetByDcp(Way):
                 self._send(dcp_frame(self._laptop_mac, self.mac, question.message))
                 question.ask(now)
             else:
-                self._finish(Result.NO_ANSWER, f"It did not answer {ATTEMPTS} requests by PROFINET DCP.", now)
+                self._note(f"It did not answer {ATTEMPTS} requests by PROFINET DCP; it may have taken them.", now)
+                self._is_unanswered, self._follow_until = True, now + _LOOKS_S
+                self._tracker.look_from(now)
         self._tracker.handle_timer(now)
         self._see(now)
         if self._follow_until is not None and now >= self._follow_until and not self.done:
-            self._not_come(now)
+            if self._is_unanswered:
+                text = f"It did not answer {ATTEMPTS} requests by PROFINET DCP, and has not moved."
+                self._finish(Result.NO_ANSWER, text, now)
+            else:
+                self._not_come(now)
 
     def next_deadline(self) -> float | None:
         """Return when to ask or to look next."""

@@ -5,6 +5,7 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address
 from typing import NamedTuple
+from urllib.parse import urlsplit
 
 from askport.core.addresses import MacAddress
 from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort, PageCall
@@ -15,7 +16,8 @@ from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms, Talking
 
-_UNAUTHORIZED, _OK = 401, 200
+_UNAUTHORIZED, _OK, _NOT_FOUND = 401, 200, 404
+_CLOCK = "GetSystemDateAndTime"
 _REBOOTS_S = 120.0
 """How long a camera may take to start, where its kind does not say."""
 _SETS = "SetNetworkInterfaces"
@@ -43,14 +45,15 @@ class OnvifTalk(Conversation):
         if start.old is None:
             raise ValueError("ONVIF reaches a device where it is")
         self._start, self._now = start, start.now
-        self._far = HttpPort(start.old, start.port or 80)
+        self._far, self._path = _service_of(start.old, start.places.get("onvif", ""), start.port)
+        self._asked_again = False
         self._log_in = start.log_in
         self._clock: tuple[datetime, float] | None = None
         self._is_known = False
         """Whether it is found out how it is logged in to."""
         self._by_token = self._logged_in = False
         self._calls = [
-            _Call("GetSystemDateAndTime", onvif.ask("GetSystemDateAndTime"), self._take_clock),
+            _Call(_CLOCK, onvif.ask(_CLOCK), self._take_clock),
             _Call("GetNetworkInterfaces", onvif.ask("GetNetworkInterfaces"), self._take_interfaces),
         ]
         self._asked: PageCall | None = None
@@ -72,7 +75,7 @@ class OnvifTalk(Conversation):
             created = moment + timedelta(seconds=self._now - at)
             security = onvif.username_token(self._log_in.user, self._log_in.password, nonce, created)
         text = onvif.envelope(call.body, security)
-        self._asked = PageCall(self._far, "POST", onvif.PATH, body=(text, onvif.CONTENT_TYPE))
+        self._asked = PageCall(self._far, "POST", self._path, body=(text, onvif.CONTENT_TYPE))
         if not self.spoken or self.spoken[-1].text != call.action:
             self.spoken.append(Spoken(call.action))
         self._effects.append(Fetch(self._asked))
@@ -91,8 +94,13 @@ class OnvifTalk(Conversation):
             return
         self._now = now
         match event:
-            case Fetched(_, status, text):
+            case Fetched(_, status, text, clock=clock):
+                # Its own clock as its answer was sent, until it says more of it.
+                self._clock = self._clock or ((clock, now) if clock else None)
                 self._answered(status, text)
+            case Closed() if not self._asked_again and not any(each.acknowledged for each in self.spoken):
+                self._asked_again = True  # many reset the first connection after they were asleep
+                self._say()
             case Closed(_, because):
                 began = any(each.acknowledged for each in self.spoken)
                 self._finish(Ended.CLOSED if began else Ended.UNREACHED, because or "the connection was lost")
@@ -103,7 +111,11 @@ class OnvifTalk(Conversation):
             fault = onvif.fault_of(body)
         except onvif.NotOnvif:
             body, fault = None, None
-        if status == _UNAUTHORIZED or fault == onvif.NOT_AUTHORIZED:
+        refused = status == _UNAUTHORIZED or fault == onvif.NOT_AUTHORIZED
+        if self._calls[0].action == _CLOCK and (refused or body is None or fault) and status != _NOT_FOUND:
+            self._calls = self._calls[1:]  # some hide their clock behind a log-in, for which it is needed
+            self._say()
+        elif refused:
             self._refused_log_in(by_digest=status == _UNAUTHORIZED and fault is None)
         elif body is None:
             self._finish(Ended.REFUSED, f"it answered {status} and no ONVIF message")
@@ -112,7 +124,7 @@ class OnvifTalk(Conversation):
             self._finish(Ended.REFUSED, f"{why} (“{self._calls[0].action}”)")
         else:
             self.spoken[-1].acknowledged = True
-            if self._calls[0].action != "GetSystemDateAndTime":
+            if self._calls[0].action != _CLOCK:
                 self._is_known = True
             self._calls[0].reads(body)
             self._calls = self._calls[1:]
@@ -128,7 +140,7 @@ class OnvifTalk(Conversation):
         else:
             self._logged_in = True
             if by_digest:
-                self._far = HttpPort(self._far.address, self._far.port, False, *self._log_in_words)
+                self._far = HttpPort(self._far.address, self._far.port, self._far.secure, *self._log_in_words)
             else:
                 self._by_token = True
             self._say()
@@ -139,7 +151,7 @@ class OnvifTalk(Conversation):
 
     def _take_clock(self, body: Element) -> None:
         moment = onvif.clock_of(body)
-        self._clock = (moment, self._now) if moment else None
+        self._clock = (moment, self._now) if moment else self._clock
 
     def _take_interfaces(self, body: Element) -> None:
         interfaces = body.all("NetworkInterfaces")
@@ -156,6 +168,18 @@ class OnvifTalk(Conversation):
 
     def _conclude(self) -> None:
         self._finish(Ended.WELL, "" if self._logged_in else _NO_PASSWORD)
+
+
+def _service_of(address: IPv4Address, url: str, port: int | None) -> tuple[HttpPort, str]:
+    """Return where its device service is: at the port and the path that it says; its host is never another's."""
+    said = urlsplit(url)
+    try:
+        named = said.port
+    except ValueError:
+        named = None
+    secure = said.scheme == "https"
+    number = port or named or (443 if secure else 80)
+    return HttpPort(address, number, secure), said.path if said.path.startswith("/") else onvif.PATH
 
 
 def _is_true(text: str) -> bool:

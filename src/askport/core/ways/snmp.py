@@ -32,7 +32,8 @@ ROUTE: Oid = (*_MIB2, 4, 24, 7, 1)
 _TO_ALL: Oid = (1, 4, 0, 0, 0, 0, 0)
 """The default route in its index: type and length of an address, its octets, and its prefix length."""
 ROUTE_IF_INDEX, ROUTE_TYPE, ROUTE_STATUS = 7, 8, 17
-_REMOTE, _CREATE_AND_GO = 4, 4
+_REMOTE, _CREATE_AND_GO, _ACTIVE = 4, 4, 1
+_SEES = "see whether it took that the first time"
 _ORIGINS = {2: "static", 4: "dhcp", 5: "link-local", 6: "link-local"}
 VOLATILE, NON_VOLATILE = 2, 3
 _LASTS = {VOLATILE: False, NON_VOLATILE: True, 4: True, 5: True}
@@ -101,7 +102,9 @@ class SnmpTalk(Datagrams):
         wants = "wants it encrypted otherwise" if access.privacy else "knows no such user"
         wants = wants if access.version == "3" else "does not take this community"
         self.silence = f"it did not answer 3 times: there is no agent, or it {wants}"
-        self._is_asked = False
+        self._is_asked, self._sent = False, 0
+        self._doubted: Answer | None = None
+        """A refusal of what was sent more than once: it may have been taken the first time."""
         self.answers: dict[str, Answer] = {}
 
     @property
@@ -112,9 +115,10 @@ class SnmpTalk(Datagrams):
     def _question(self) -> tuple[str, list[bytes]]:
         step = self._steps[0]
         if not self._is_asked:
-            self._is_asked = True
+            self._is_asked, self._sent = True, 0
             self._agent.ask(step.asks, step.values(self.answers))
         self._agent.is_new = False
+        self._sent += 1
         return step.says, [self._agent.message]
 
     def _take(self, payload: bytes, now: float) -> None:
@@ -130,6 +134,18 @@ class SnmpTalk(Datagrams):
         step = self._steps[0]
         said, self.spoken[-1].acknowledged = self.spoken[-1], not answer.refusal
         said.answer = answer.refusal
+        if step.asks is Asks.SET and answer.refusal and self._sent > 1 and not answer.is_shut_out:
+            status = step.values(self.answers)[-1][0]  # the last of what it sets is the state of its row
+            self._doubted = answer
+            seen = _Step(_SEES, step.key, Asks.GET, lambda _: [(status, None)], step.is_needed)
+            self._steps, self._is_asked = [seen, *self._steps[1:]], False
+            self._ask_next(now)
+            return
+        if self._doubted is not None:
+            is_there = answer.value == _ACTIVE
+            answer, self._doubted = (Answer() if is_there else self._doubted), None
+            said.acknowledged, said.answer = not answer.refusal, answer.refusal
+            step = step._replace(asks=Asks.SET)
         refusal = answer.refusal or ("" if answer.value is not None or step.asks is Asks.SET else ERROR_STATUS[2])
         if refusal and (step.is_needed or answer.is_shut_out):
             self._finish(Ended.REFUSED, f"{refusal} (“{step.says}”)")

@@ -48,6 +48,8 @@ class Start:
     """Whatever else the plan says of it, by the heads of its columns."""
     ours: Collection[IPv4Interface] = ()
     """All of the laptop's addresses on the cable."""
+    places: Mapping[str, str] = field(default_factory=dict)
+    """The URLs at which it says that it speaks field protocols, by their names; where they differ from the usual."""
     speaks: Collection[str] = ()
     """Which field protocols it was heard to speak, by the names of their ways."""
     temporary: bool = False

@@ -23,8 +23,9 @@ class Question:
     def hear(self, heard: Heard, station: MacAddress) -> None:
         """Take the station's answer."""
         ethernet, answer = heard.packet.get(Ethernet), heard.packet.get(Dcp)
-        if ethernet is None or answer is None or ethernet.src != station or self.answer:
+        if ethernet is None or answer is None or ethernet.src.is_group or self.answer:
             return
+        # Some answer from their second MAC address; the transaction's number says whose answer it is (clause 4.3.1.1).
         mine = (FrameId.GET_SET, self.message.service_id, self.message.xid)
         if answer.service_type >= _ANSWERED and (answer.frame_id, answer.service_id, answer.xid) == mine:
             self.answer = answer

@@ -3,6 +3,8 @@
 import asyncio
 import socket
 import ssl
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from hashlib import sha256
 from typing import Any, NamedTuple
 
@@ -54,6 +56,7 @@ class Answer(NamedTuple):
     text: str
     location: str | None
     key: str | None
+    clock: datetime
 
 
 async def fetch(client: Any, call: PageCall) -> Answer:
@@ -82,8 +85,26 @@ async def fetch(client: Any, call: PageCall) -> Answer:
     except httpx.TimeoutException:
         raise TimeoutError from None
     except (httpx.HTTPError, httpx.InvalidURL) as error:
-        raise ConnectionError(str(error).lower() or type(error).__name__) from None
-    return Answer(answer.status_code, text, answer.headers.get("location"), answer.extensions.get("askport.key"))
+        name = type(error).__name__
+        raise ConnectionError(str(error).lower() or _LOST.get(name, "the connection was lost")) from None
+    key, clock = answer.extensions.get("askport.key"), _clock(answer.headers.get("date", ""))
+    return Answer(answer.status_code, text, answer.headers.get("location"), key, clock)
+
+
+_LOST = {
+    "ReadError": "the connection was reset",
+    "WriteError": "the connection was reset",
+    "RemoteProtocolError": "it ended the connection before it answered",
+}
+"""What the package says without a word of its own."""
+
+
+def _clock(date: str) -> datetime:
+    """Return the time of day by a Date header, or by the laptop's clock where there is no sound one."""
+    try:
+        return parsedate_to_datetime(date).astimezone(UTC)
+    except (ValueError, OverflowError):
+        return datetime.now(UTC)
 
 
 async def _request(client: Any, call: PageCall, body: dict[str, Any]) -> tuple[Any, str]:

@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterator
 from ipaddress import AddressValueError, IPv4Address
+from urllib.parse import unquote_to_bytes
 
 from askport.core.finding.clues import Clue, ClueKind, Identity, states
 from askport.core.formats.discovery import Ssdp, WsDiscovery
@@ -11,7 +12,7 @@ from askport.core.formats.packet import Packet
 from askport.core.text import display_text
 
 _WHERE = re.compile(rb"http(s?)://(\d{1,3}\.\d{1,3}\.\d{1,3}\.\d{1,3})(?::(\d{1,5}))?")
-_MAX_NAME = 64
+_MAX_NAME, _MAX_URL = 64, 200
 ONVIF_PATH = b"/onvif/"
 """In where a device service can be talked to (ONVIF Core section 5.1)."""
 
@@ -32,15 +33,16 @@ def read_ws_discovery(message: WsDiscovery, packet: Packet) -> Iterator[Clue]:
     ethernet = packet.get(Ethernet)
     if ethernet is None or not message.is_answer:
         return
-    if any(ONVIF_PATH in where for where in message.xaddrs):
-        identity = Identity("onvif")
+    if service := next((where for where in message.xaddrs if ONVIF_PATH in where), None):
+        identity = Identity("onvif", where=display_text(service, _MAX_URL))
         yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="onvif", identity=identity)
     for where in message.xaddrs:
         yield from _page(ethernet, where, "WS-Discovery")
     if message.types:
         yield Clue(ethernet.src, ClueKind.DESCRIBES, text=_type_words(message.types), source="ws-discovery")
     if message.name:
-        yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(message.name, _MAX_NAME), source="ws-discovery")
+        name = unquote_to_bytes(message.name)  # scopes are URIs (RFC 3986 section 2.1)
+        yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(name, _MAX_NAME), source="ws-discovery")
 
 
 def _type_words(types: bytes) -> str:
