@@ -18,7 +18,7 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.finder import Finder
 from askport.core.plan.target import Target
-from askport.core.ways import snmp_engine
+from askport.core.ways import snmp, snmp_engine
 from askport.core.ways.conversation import Ended
 from askport.core.ways.log_in import LogIn
 from askport.core.ways.snmp import ReadBySnmp
@@ -95,7 +95,7 @@ def test_an_agent_is_read_and_takes_an_address(cable, agent, kind, user, passwor
     run = agent(SET, *user, password=password, kind=kind)
     document = json.loads(run.stdout)
     assert (document["result"], document["permanent"], run.returncode) == ("taken", False, 0), run.stdout + run.stderr
-    assert document["because"] == "It holds 10.84.16.50."
+    assert document["because"] == "It is at 10.84.16.50; its mask is not measured yet."
     assert any("whether it still has 192.168.61.7 too" in step["text"] for step in document["steps"])
     assert any(step["text"].startswith("“store it, to be kept”: it does not take that") for step in document["steps"])
     assert "10.84.16.50" in cable.ip("addr", "show", "zd0")
@@ -195,3 +195,42 @@ def test_whatever_comes_is_no_exception_and_no_answer_of_its_own(noise, version,
     for each in (bytes(bent), bytes(bent[:place]), b"\x30\x80" * 700):
         talk.receive(each)
     assert talk.answer is None or isinstance(talk.answer, Answer)
+
+
+@pytest.mark.parametrize("took", [True, False])
+def test_a_row_that_is_refused_the_second_time_is_looked_at_before_that_is_believed(took):
+    """The answer to the first request was lost: the agent took it, or it is refused indeed."""
+
+    class Loses(StandbySupply):
+        rows, asked = {}, 0
+
+        def _take(self, told, at):
+            name = next((each for each in told if each[:-6] == (*snmp.IP_ADDRESS, snmp.ROW_STATUS)), None)
+            if name is None:
+                return super()._take(told, at)
+            self.asked += 1
+            if took:
+                self.rows[name] = 1
+            return 12  # inconsistentValue: it is there already, or cannot be
+
+        def _values(self, at):
+            return super()._values(at) | self.rows
+
+        def _answer(self, payload, at):
+            before, frames = self.asked, super()._answer(payload, at)
+            return [] if before == 0 and self.asked == 1 else frames
+
+    bench = Bench(scenario.LAPTOP_MAC, laptop=(IPv4Interface("192.168.96.9/22"),))
+    at = IPv4Interface("192.168.96.10/22")
+    agent = Loses(MacAddress.parse("00:00:5e:00:53:2a"), Settings(at, None))
+    bench.plug(agent)
+    asyncio.run(Driver(Finder([bench.mac], now=0.0), bench).run(until=lambda: False, longest_until=6.0))
+    start = Start(
+        mac=agent.mac, target=Target(interface=IPv4Interface("192.168.96.77/22")), laptop_mac=bench.mac, laptop=None,
+        old=at.ip, now=bench.now(), xid=lambda: 7, ours=(IPv4Interface("192.168.96.9/22"),),
+        log_in=LogIn("", "hatchery"),
+    )  # fmt: skip
+    talk = snmp.SnmpTalk(start, snmp._set_steps(start))
+    asyncio.run(Driver(talk, bench).run(until=lambda: talk.done, longest_until=30.0))
+    assert (agent.asked, talk.took("row")) == (2, took)
+    assert talk.said.ended is (Ended.WELL if took else Ended.REFUSED), talk.said

@@ -122,7 +122,8 @@ def assign(
         if job:
             from askport.core.register.writing import was_set
 
-            record.visit(device, seen, wall, now, goes_on=False)
+            named_at = old if old and way.has_acted else None
+            record.visit(device, seen, wall, now, goes_on=False, named_at=named_at)
             record.write(wall(now), was_set(way, unit=record.unit))
     if json:
         put_json(

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from datetime import datetime
+from ipaddress import IPv4Address
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -75,7 +76,7 @@ class Record:
         return row.key if row else None
 
     def visit(self, mac: MacAddress, device: Device | None, wall: Callable[[float], datetime], now: float,
-              *, goes_on: bool) -> None:  # fmt: skip
+              *, goes_on: bool, named_at: IPv4Address | None = None) -> None:  # fmt: skip
         """Write down that a device is on the cable, as it was found.
 
         Args:
@@ -84,11 +85,12 @@ class Record:
             wall: turns the wire's time into the time of day.
             now: the wire's time.
             goes_on: whether this may go on with a visit that was begun and not closed.
+            named_at: where somebody said that it is, and it answered there.
         """
         if self._job is None:
             return
         from askport.core.register import writing
-        from askport.core.register.entries import UNHEARD, Found, Named
+        from askport.core.register.entries import NAMED, UNHEARD, Found, Named
 
         row = self._job.register.by_mac(mac)
         if row and goes_on and not row.visits[-1].recorded_at:
@@ -101,6 +103,8 @@ class Record:
         else:
             entry = Found(unit=self.unit, tag=tag, mac=mac, maker=maker(mac), address=None, belief=UNHEARD, because=())
             frames = ()
+        if named_at and entry.address is None:
+            entry = entry.model_copy(update={"address": named_at, "belief": NAMED})
         at = wall(now)
         self._job.append(entry, at)
         if frames:

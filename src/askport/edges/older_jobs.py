@@ -8,7 +8,10 @@ from askport.edges.job_tables import CAPTURES, JOURNAL, METADATA, SEAL, VERSION
 
 
 def bring_up_to_date(connection: Connection) -> None:
-    """Give a file the tables of today: strands came with format 4, the seal and the frames with format 3."""
+    """Give a file the tables of today: strands came with format 4, the seal and the frames with format 3.
+
+    Format 5 has the tables of format 4; what its register adds up to is another.
+    """
     named = inspect(connection)
     if not any(column["name"] == "place" for column in named.get_columns(JOURNAL.name)):
         connection.execute(text("ALTER TABLE journal ADD COLUMN place INTEGER NOT NULL DEFAULT 0"))

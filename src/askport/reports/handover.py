@@ -5,6 +5,7 @@ from typing import Any
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.narrate import basis_words, proof_words
+from askport.core.register.found_words import found_words
 from askport.core.register.visits import Row
 from askport.core.ways.table import entry_of
 from askport.reports.drawings import cable_sketch
@@ -65,17 +66,16 @@ def _device(row: Row, set_in: dict[str, Any]) -> list[Any]:
     from reportlab.platypus import Paragraph, Spacer
 
     first, last, left = row.first, row.last, row.last.as_left
-    said = first.found_said
+    found = found_words(first.found_prefix, first.found_gateway, first.found_said)
     way = entry_of(last.way)
     mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else "not known"
-    found_mask = str(mask_of_prefix(first.found_prefix)) if first.found_prefix is not None else "not known"
     values: list[list[object]] = [
         ["", "as found", "as left", "rests on"],
         ["address", first.found_address or first.as_found, left.address.value or "", basis_words(left.address.basis)],
-        ["mask", found_mask, mask, basis_words(left.prefix.basis)],
-        ["gateway", first.found_gateway or (said.gateway if said else "") or "", left.gateway.value or "none",
+        ["mask", found.mask, mask, basis_words(left.prefix.basis)],
+        ["gateway", found.gateway, left.gateway.value or ("none" if left.gateway.basis else "not known"),
          basis_words(left.gateway.basis)],
-        ["DNS", " ".join(map(str, said.dns)) if said else "", " ".join(map(str, left.dns.value or ())) or "none",
+        ["DNS", found.dns, " ".join(map(str, left.dns.value or ())) or ("none" if left.dns.basis else "not known"),
          basis_words(left.dns.basis)],
     ]  # fmt: skip
     story: list[Any] = [

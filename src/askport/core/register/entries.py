@@ -21,6 +21,8 @@ class _Entry(_Model):
     technicians never draw the same."""
 
 
+NAMED = "named"
+"""The belief of an address that somebody named, and at which the device was talked to."""
 UNHEARD = "unheard"
 """How sure an address was of a device that was not listened to before something was done to it."""
 
@@ -53,6 +55,8 @@ class ReadOut(_Entry):
     origin: str | None
     because: str
     """What about it contradicts the wire, or could not be read."""
+    said: tuple[str, ...] = ()
+    """Which of gateway and dns it said at all, be it that it has none."""
 
 
 class IdentifiedBy(_Model):

@@ -140,6 +140,11 @@ class Register:
             unit=entry.unit, found_at=at, found_address=entry.address, found_prefix=entry.prefix,
             found_gateway=entry.gateway, found_asking=entry.asks_by, found_belief=entry.belief,
         )  # fmt: skip
+        earlier = row.visits[-1] if row.visits else None
+        if earlier and earlier.is_unfinished and entry.address == earlier.as_left.address.value:
+            # It was set, and the program was left before it was recorded: it is still the same piece of work.
+            visit.way, visit.result, visit.set_at = earlier.way, earlier.result, earlier.set_at
+            visit.as_left, visit.key = earlier.as_left, earlier.key
         row.visits.append(visit)
         self._hold(row)
 

@@ -71,6 +71,11 @@ class Visit(BaseModel):
         return bool(self.way or self.proofs or self.recorded_at)
 
     @property
+    def is_unfinished(self) -> bool:
+        """Whether it took what it was set to, and that is not recorded yet."""
+        return self.result == "taken" and self.recorded_at is None
+
+    @property
     def state(self) -> str:
         """How far it came, in one word."""
         if self.recorded_at:

@@ -139,5 +139,5 @@ def read_out(said: ReadBack, because: str, *, unit: int, mac: MacAddress) -> Rea
     """Return what a device said of its settings as it was found."""
     return ReadOut(
         unit=unit, mac=mac, address=said.address, prefix=said.prefix, gateway=said.gateway, dns=said.dns,
-        origin=said.origin, because=because,
+        origin=said.origin, because=because, said=tuple(sorted(said.said)),
     )  # fmt: skip

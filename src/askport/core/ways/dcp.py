@@ -78,7 +78,7 @@ class SetByDcp(Way):
             self._note(f"It took the name {self._name} by PROFINET DCP, {lasts}.", now)
             self._question, self._then = Question(self._then, now), None
             return
-        self._note(f"It took {self.target.interface} by PROFINET DCP, {lasts}.", now)
+        self._note(f"It acknowledged {self.target.interface} by PROFINET DCP, {lasts}.", now)
         self._follow_until = now + FOLLOW_S
         self._tracker.look_from(now)
 

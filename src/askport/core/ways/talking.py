@@ -249,8 +249,8 @@ class Talking(Way):
         elif talk.said and self._part is _Part.KEEPING:
             self._note_spoken(now)
             self._kept = talk.said.ended is Ended.WELL
-            lasts = "and was told to keep it" if self._kept else f"and was not told to keep it: {talk.said.because}"
-            self._finish(Result.TAKEN, f"It holds {self._held}, {lasts}.", now)
+            lasts = "It was told to keep that." if self._kept else f"It was not told to keep that: {talk.said.because}."
+            self._finish(Result.TAKEN, f"{self._is_there} {lasts}", now)
         for seen in self._tracker.news():
             if self.done:
                 return
@@ -335,10 +335,9 @@ class Talking(Way):
             self._effects += self._conversation.poll()  # its line has to be let go before the next one has it
             self._part, self._conversation = _Part.KEEPING, keeping
         else:
-            self._finish(Result.TAKEN, f"It holds {self._held}.", now)
+            self._finish(Result.TAKEN, self._is_there, now)
 
     @property
-    def _held(self) -> str:
-        """What it holds now, with its mask only where it was told one."""
-        interface = self.target.interface
-        return str(interface if self.wrote is None or "mask" in self.wrote else interface.ip)
+    def _is_there(self) -> str:
+        """Say what was seen of what it was told: the address, and not its mask."""
+        return f"It is at {self.target.interface.ip}; its mask is not measured yet."

@@ -2,7 +2,9 @@
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.narrate import basis_words, proof_words
+from askport.core.proofs.verdict import verdict_of
 from askport.core.register.as_left import Basis
+from askport.core.register.found_words import FoundWords, found_words
 from askport.core.session import Session
 from askport.core.steps import Phase
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
@@ -23,17 +25,18 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     head = Ink().put(session.device.work.tag[: found_at - 1], STRONG).to(found_at).put("as found", STRONG)
     head.to(left_at).put("as left", STRONG)
     lines = [head.put(" ").to(width, "┈", DIM), blank()]
-    mask = str(mask_of_prefix(best.prefix)) if best and best.prefix is not None else "not known"
+    says = session.device.says
+    found = found_words(best.prefix, best.gateway, says) if best else FoundWords("none", "none", "none")
     left = session.device.as_left
     left_mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else None
     rows: list[tuple[str, str, object, Basis | None]] = [
         ("address", str(best.address) if best else "none", left.address.value, left.address.basis),
-        ("mask", mask if best else "none", left_mask, left.prefix.basis),
-        ("gateway", str(best.gateway or "not known") if best else "none", left.gateway.value, left.gateway.basis),
-        ("DNS", "not known" if best else "none", " ".join(map(str, left.dns.value or ())), left.dns.basis),
+        ("mask", found.mask, left_mask, left.prefix.basis),
+        ("gateway", found.gateway, left.gateway.value, left.gateway.basis),
+        ("DNS", found.dns, " ".join(map(str, left.dns.value or ())), left.dns.basis),
     ]
-    for name, found, value, basis in rows:
-        ink = Ink().to(2).put(name, DIM).to(found_at).put(found)
+    for name, was, value, basis in rows:
+        ink = Ink().to(2).put(name, DIM).to(found_at).put(was)
         shown = basis not in (None, Basis.TOLD)
         said = f"{(value or 'none') if basis else ''}  {basis_words(basis)}".strip()
         lines += beside(ink, left_at, said, width, f"{STRONG} {THEIRS}" if shown else DIM)
@@ -50,8 +53,9 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
         else:
             lines += [ink, *wrapped(proof.measured, width, DIM, 4)]
     if again := session.device.again:
-        made = sum(each.passed is True for each in again)
-        lines.append(Ink().to(2).put("✓ ", THEIRS).put(f"{made} of {len(again)} once more after the power cut"))
+        verdict = verdict_of(again)
+        mark, style = ("✓", THEIRS) if verdict.nothing_failed else ("✗", CONFLICT)
+        lines.append(Ink().to(2).put(f"{mark} ", style).put(f"after the power cut once more: {verdict.words}"))
     for name in session.device.left_out:
         lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {proof_words(name)}", CONFLICT))
     if session.phase is Phase.RECORDED:

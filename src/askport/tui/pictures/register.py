@@ -7,6 +7,7 @@ from askport.core.narrate import basis_words, proof_words
 from askport.core.plan.site_plan import PlannedDevice
 from askport.core.plan.work import WorkItem
 from askport.core.register.as_left import Basis
+from askport.core.register.found_words import NOT_KNOWN, found_words
 from askport.core.register.searching import Brief
 from askport.core.register.visits import ProofRow, Row
 from askport.core.ways.table import entry_of
@@ -41,20 +42,18 @@ def left_lines(items: Iterable[WorkItem], width: int, most: int = 2) -> list[Ink
 def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[Ink]:
     """Draw one device: as found and as left side by side, its proofs, its power cut, its visits."""
     first, last, left = row.first, row.last, row.last.as_left
-    said = first.found_said
+    found = found_words(first.found_prefix, first.found_gateway, first.found_said)
     head = Ink().put("", STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
     lines = [head.put(" ").to(width, "┈", DIM)]
-    found_mask = str(mask_of_prefix(first.found_prefix)) if first.found_prefix is not None else ""
     mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else ""
-    found_gateway = first.found_gateway or (said.gateway if said else None)
     values: tuple[tuple[str, object, object, Basis | None], ...] = (
-        ("address", first.found_address or first.as_found, left.address.value, left.address.basis),
-        ("mask", found_mask, mask, left.prefix.basis),
-        ("gateway", found_gateway or "", left.gateway.value, left.gateway.basis),
-        ("DNS", " ".join(map(str, said.dns)) if said else "", " ".join(map(str, left.dns.value or ())), left.dns.basis),
+        ("address", str(first.found_address or first.as_found), left.address.value, left.address.basis),
+        ("mask", found.mask, mask, left.prefix.basis),
+        ("gateway", found.gateway, left.gateway.value, left.gateway.basis),
+        ("DNS", found.dns, " ".join(map(str, left.dns.value or ())), left.dns.basis),
     )
     for name, was, now, basis in values:
-        ink = Ink().to(2).put(name, DIM).to(_FOUND).put(was or "not known", "" if was else DIM)
+        ink = Ink().to(2).put(name, DIM).to(_FOUND).put(was, DIM if was == NOT_KNOWN else "")
         shown = basis not in (None, Basis.TOLD)
         text = f"{now or 'none'}  {basis_words(basis)}" if basis else "not known"
         lines += beside(ink, _LEFT, text, width, f"{STRONG} {THEIRS}" if shown else DIM)
