@@ -76,7 +76,7 @@ def test_what_is_silent_is_found_when_it_is_called_and_only_then():
 
 
 def test_what_has_no_address_is_seen_all_the_same():
-    device = meet(scenario.stand_in("WX-01"), seconds=5.0).devices()[0]
+    device = meet(scenario.stand_in("WX-01"), seconds=7.0).devices()[0]
     assert (device.best, device.request, device.is_found) == (None, None, False)
     assert device.others[0].sentence.startswith("It uses fe80::200:5eff:fe00:5360")
 

@@ -71,7 +71,7 @@ def on_the_bench(monkeypatch, port, *, reach=True, cut=False):
     monkeypatch.setattr(PageDevice, "talk", lambda self, port: None if cut else Doorman())
     bench = Bench(scenario.LAPTOP_MAC, laptop=(IPv4Interface("192.168.61.9/24"),) if reach else ())
     bench.plug(scenario.stand_in("TG-01"))
-    asyncio.run(Driver(Machine(), bench).run(until=lambda: False, longest_until=5.0))
+    asyncio.run(Driver(Machine(), bench).run(until=lambda: False, longest_until=7.0))
     asker = Asker(TcpPort(IT, port))
     driver = Driver(asker, bench, channels=bench.streams)
     if cut:

@@ -585,7 +585,7 @@ def test_units_without_any_address_are_set_by_mac_all_on_one_switch_and_blink_wh
     bench, run = practice("FL-01")
     units = [FlowComputer(MacAddress.parse(f"00:00:5e:00:53:a{number}"), Settings()) for number in (1, 2, 3)]
     bench.plug(*units, switch=True)
-    pass_time(bench, run, span=5.0)
+    pass_time(bench, run, span=7.0)
     run.session.cable.search.louder(bench.now())
     pass_time(bench, run, span=3.0)
     run.session.cable.search.point_at(units[1].mac)
@@ -642,6 +642,7 @@ def test_the_program_itself_takes_at_most_ten_seconds_a_unit(practice):
     crate = SwitchCrate(run.work)
     for number, head in enumerate(heads, 1):
         crate.scan(f"{head.mac} OX-0{number}")
+    pass_time(bench, run, until=lambda: all(head.up for head in heads))
     going, done = SwitchRun(run, crate, cuts_power=False), [bench.now()]
     while not going.is_over and bench.now() < 200.0:
         going.step()

@@ -17,7 +17,7 @@ from askport.core.plan.target import Target
 class TankGateway(PageDevice):
     """TG-01: looks for its gateway after power-up; its page loses the connection at the moment of saving."""
 
-    boot_s = 4.0
+    boot_s = 6.0
     restart_s = 2.5
     title = "Tank Level Gateway"
     says_saved = "Saved. The page does not come back: the connection was lost at that moment."
@@ -48,7 +48,7 @@ class TankGateway(PageDevice):
 class BlowerDrive(StandIn):
     """BL-01: asks by BOOTP, and forgets on a power cycle until it was told on its console to keep the address."""
 
-    boot_s = 2.0
+    boot_s = 5.0
     hand = "console"
     name = b""
     """What it calls itself in its requests."""

@@ -25,7 +25,7 @@ _NOTHING_TO_TYPE = "It has neither page nor keypad: it is told over the cable, i
 class FieldDevice(StandIn):
     """Has nothing to type into."""
 
-    boot_s = 4.0
+    boot_s = 6.0
     hand = "ping"
 
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:

@@ -271,7 +271,7 @@ class PumpRoomSwitch(StandIn):
 class WeatherMast(StandIn):
     """WX-01: no IPv4 address at all; as any IPv6 node it tries out a link-local one (RFC 4862 section 5.4)."""
 
-    boot_s = 2.0
+    boot_s = 5.0
     hand = "ping"
     _payload, _listens_s, _prefix = 127, 60.0, 22
 

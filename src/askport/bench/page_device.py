@@ -13,7 +13,7 @@ from askport.core.plan.target import Target
 class PageDevice(StandIn):
     """Takes the new settings after a short restart, which it makes by itself, and keeps them."""
 
-    boot_s = 3.0
+    boot_s = 5.0
     hand = "page"
     title = "Settings"
     """Of its page."""

@@ -41,7 +41,7 @@ class StandIn:
     The bench calls ``power``, ``receive`` and ``tick``; all return the frames that the device sends.
     """
 
-    boot_s = 3.0
+    boot_s = 5.0
     hand = "page"
     """What a person types into: its page, its keypad, its console."""
 
