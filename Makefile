@@ -26,7 +26,7 @@ endings: $(VENV)/.tests $(VENV)/.tools
 	ASKPORT_ENDINGS=210 $(BIN)/pytest -n 2 tests/test_restoring.py tests/test_giving_back.py -k "every_end or restoring"
 
 liars: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	ASKPORT_LIARS=20 $(BIN)/pytest -n 4 --dist worksteal tests/test_liars.py
+	ASKPORT_LIARS=20 $(BIN)/pytest -n 4 --dist worksteal tests/test_liars.py tests/test_controls.py
 
 races: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	ASKPORT_RACES=100 $(BIN)/pytest -n 4 --dist worksteal tests/test_kernel.py -k beside_a_server

@@ -60,6 +60,40 @@ MUTATIONS = (
         "if phase := after(self.phase, event):", "if phase := after(self.phase, event) or self.phase:",
         ("test_rooms.py",),
     ),
+    Mutation(
+        "what a proof does as it ends is lost", "core/proofs/proof.py",
+        "for proof in self.proofs:\n            self._effects += proof.poll()",
+        "for proof in self._running:\n            self._effects += proof.poll()", ("test_session.py",),
+    ),
+    Mutation(
+        "one who shows an address later is no rival", "core/finding/rivals.py",
+        "rival = Rival(clue.mac, at,", 'rival = Rival(clue.mac, float("-inf"),', ("test_finding.py",),
+    ),
+    Mutation(
+        "a station that wants itself for a gateway is given none", "core/ways/dcp.py",
+        "gateway = at.ip", "gateway = UNSPECIFIED", ("test_dcp.py",),
+    ),
+    Mutation(
+        "a unit of a crate may be found anywhere", "core/crate.py",
+        "if self._found_at and at and at != self._found_at", "if False and at != self._found_at",
+        ("test_session.py", "test_lessons.py"),
+    ),
+    Mutation(
+        "nobody is asked on a live network", "core/switch_crate.py",
+        "if live := live_network(session):", 'if live := "":', ("test_session.py", "test_switch_crate.py"),
+    ),
+    Mutation(
+        "a pulled cable is a power cut", "core/proofs/power_cycle.py",
+        ">= least_s", ">= 0.0", ("test_proofs.py",),
+    ),
+    Mutation(
+        "what was asked for and not made is a pass", "core/proofs/verdict.py",
+        "return self.nothing_failed and not self.missing(asked)", "return self.nothing_failed", ("test_proofs.py",),
+    ),
+    Mutation(
+        "any next hop is inside", "core/finding/measuring.py",
+        "if hop == source:", "if hop is not None:", ("test_measuring.py",),
+    ),
 )  # fmt: skip
 
 

@@ -1,6 +1,7 @@
 """Each measurement and proof has a control: on real kernels, beside whatever the device does anyway."""
 
 import json
+import os
 import subprocess
 import sys
 
@@ -73,3 +74,140 @@ def test_a_gateway_that_it_remembers_from_its_network_is_named_once_it_checks_on
                     "nud", "stale"], check=True)  # fmt: skip
     prefix, found, because = measured(cable)
     assert (prefix, found) == (22, ROUTER), because
+
+
+def test_proved_five_times_within_a_minute_each_verdict_as_it_is_then(cable):
+    """Right and wrong gateway, right and wrong mask by turns: none is left open for what the device remembers."""
+    for interface, gateway, wrong in [
+        (f"{HOME}/22", ROUTER, set()), (f"{HOME}/22", "10.84.16.77", {"gateway"}), (f"{HOME}/22", ROUTER, set()),
+        (f"{HOME}/16", ROUTER, {"mask"}), (f"{HOME}/22", ROUTER, set()),
+    ]:  # fmt: skip
+        device(cable, interface, gateway)
+        run = cable.askport("prove", "zl0", "--mac", DEVICE, "--at", f"{HOME}/22", "--gateway", ROUTER, "--json")
+        proofs = {each["name"]: each["passed"] for each in json.loads(run.stdout)["proofs"]}
+        assert {name for name, passed in proofs.items() if passed is False} == wrong, run.stdout
+        assert None not in proofs.values(), run.stdout
+        assert run.returncode == (1 if wrong else 0)
+
+
+@pytest.mark.parametrize("asked", [["--power-cycle"], ["--dns", "10.84.19.253"]])
+def test_what_was_asked_for_and_not_shown_is_no_pass(cable, tmp_path, asked):
+    device(cable, gateway=ROUTER)
+    job = tmp_path / "x.askport"
+    prove = ["prove", "zl0", "--mac", DEVICE, "--at", f"{HOME}/22", *asked, "--job", job, "--tag", "A", "--json"]
+    program = cable.start("laptop", *cable.command(*prove), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                          stderr=subprocess.PIPE, text=True)  # fmt: skip
+    if "--power-cycle" in asked:
+        out_and_in(cable, program, 1.5)
+    document = json.loads(program.communicate(timeout=60)[0])
+    assert (document["passed"], program.returncode) == (False, 1), document
+    row = json.loads(cable.askport("register", "list", job, "--json").stdout)["devices"][0]
+    assert row["state"] == "unproven"
+
+
+def out_and_in(cable, program, seconds, boots=None):
+    """Pull the cable, or the power of a device that takes some time to start, once that is asked for."""
+    while "Pull its power" not in (line := program.stderr.readline()):
+        assert line, program.stdout.read()
+    script = f"ip link set zd0 down addrgenmode none; sleep {seconds}; ip link set zd0 up;"
+    if boots is not None:
+        script = script.replace("; sleep", "; ip addr flush dev zd0; sleep", 1)
+        script += f"sleep {boots}; ip addr add {HOME}/22 dev zd0;"
+    cable.start("device", "sh", "-c", f"{script} sleep 30")
+
+
+LONG = int(os.environ.get("ASKPORT_LIARS", "1")) > 1
+
+
+@pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
+@pytest.mark.parametrize(
+    ("out", "boots", "shown"),
+    [(1.2, None, False), (3.0, None, False), (2.0, 0.3, False), (1.2, 3.6, True),
+     *([(5.0, None, False), (10.0, None, False), (60.0, None, False), (2.0, 30.0, True)] if LONG else [])],
+)  # fmt: skip
+def test_a_pulled_cable_is_no_power_cut(cable, out, boots, shown, run):
+    """Only a start shows one: the time without a link does not, nor what a kernel says as its link comes up."""
+    device(cable, looks_for=["10.84.16.5"] if boots is None else [])
+    prove = ["prove", "zl0", "--mac", DEVICE, "--at", f"{HOME}/22", "--power-cycle", "--json"]
+    program = cable.start("laptop", *cable.command(*prove), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                          stderr=subprocess.PIPE, text=True)  # fmt: skip
+    out_and_in(cable, program, out, boots)
+    document = json.loads(program.communicate(timeout=180)[0])
+    proof = next(each for each in document["proofs"] if each["name"] == "power-cycle")
+    assert (proof["passed"], document["passed"]) == ((True, True) if shown else (None, False)), document
+    assert shown or proof["measured"] == "not shown"
+
+
+@pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
+def test_a_cable_pulled_behind_a_switch_is_no_power_cut(cable, run):
+    cable.bridge()
+    unit = cable.behind("br0", "02:00:00:00:00:31", f"{HOME}/22")
+    prove = ["prove", "zl0", "--mac", "02:00:00:00:00:31", "--at", f"{HOME}/22", "--power-cycle", "--json"]
+    program = cable.start("laptop", *cable.command(*prove), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                          stderr=subprocess.PIPE, text=True)  # fmt: skip
+    while "Pull its power" not in program.stderr.readline():
+        assert program.poll() is None
+    cable.start_in(unit, "sh", "-c", "ip link set e0 down; sleep 8; ip link set e0 up; sleep 30")
+    proofs = json.loads(program.communicate(timeout=60)[0])["proofs"]
+    assert next(each["passed"] for each in proofs if each["name"] == "power-cycle") is None, proofs
+
+
+LATE_TWIN = r"""
+import socket, sys, time
+wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(0x806)); wire.bind(("zd0", 0))
+mac = bytes.fromhex("0200000000aa")
+while True:
+    frame = wire.recv(2000)
+    if frame[20:22] == b"\0\1" and frame[38:42] == bytes((10, 84, 16, 40)) and frame[6:12] != mac:
+        time.sleep(2.0)
+        wire.send(frame[6:12] + mac + b"\x08\x06" + frame[14:20] + b"\0\2" + mac + frame[38:42] + frame[22:32])
+"""
+
+
+@pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
+@pytest.mark.parametrize("lie", ["late twin", "old address", "one neighbour"])
+def test_a_device_that_lies_about_who_and_where_it_is_fails_its_proof(cable, lie, run):
+    more, wrong = [], "same-mac"
+    if lie == "late twin":
+        device(cable)
+        cable.start("device", sys.executable, "-c", LATE_TWIN)
+    elif lie == "old address":  # kept, and answered to senders of its own subnet only
+        device(cable)
+        cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+        subprocess.run([*cable.inside("device"), "sysctl", "-qw", "net.ipv4.conf.zd0.arp_ignore=2"], check=True)
+        more, wrong = ["--was", "192.168.61.7"], "old-gone"
+    else:  # the device that is meant hangs behind another, which answers for it by proxy
+        behind = f"{cable.device}-far"
+        cable.add_namespace(behind)
+        cable.ip("link", "add", "far1", "type", "veth", "peer", "name", "e0", "netns", behind)
+        cable.ip("addr", "add", "10.84.19.77/22", "dev", "zd0")
+        cable.ip("link", "set", "far1", "up")
+        cable.ip("route", "add", f"{HOME}/32", "dev", "far1")
+        cable.ip("neigh", "add", "proxy", HOME, "dev", "zd0")
+        subprocess.run([*cable.inside("device"), "sysctl", "-qw", "net.ipv4.ip_forward=1",
+                        "net.ipv4.conf.far1.proxy_arp=1"], check=True)  # fmt: skip
+        for line in (("addr", "add", f"{HOME}/22", "dev", "e0"), ("link", "set", "e0", "up")):
+            subprocess.run(["ip", "-n", behind, *line], check=True)
+        more = ["--no-ping"]
+    run = cable.askport("prove", "zl0", "--mac", DEVICE, "--at", f"{HOME}/22", *more, "--json")
+    proofs = {each["name"]: each for each in json.loads(run.stdout)["proofs"]}
+    assert (proofs[wrong]["passed"], run.returncode) == (False, 1), run.stdout
+
+
+@pytest.mark.parametrize(
+    ("interface", "gateway"),
+    [(f"{HOME}/22", ROUTER), (f"{HOME}/22", "10.84.16.77"), (f"{HOME}/16", ROUTER), (f"{HOME}/22", None)],
+)
+def test_screen_and_command_line_come_to_the_same_verdicts(cable, tmp_path, interface, gateway):
+    """The crate goes through the session that the screen drives; the command has a course of its own."""
+    device(cable, interface, gateway, looks_for=["10.84.16.5"])
+    plan, job, labels = tmp_path / "plan.csv", tmp_path / "x.askport", tmp_path / "labels"
+    plan.write_text(f"Tag;Address;Mask;Gateway\nTG-01;{HOME};255.255.252.0;{ROUTER}\n")
+    labels.write_text(f"{DEVICE} TG-01\n")
+    assert cable.askport("plan", "import", plan, "--job", job).returncode == 0
+    cable.askport("crate", "zl0", "--job", job, "--labels", labels, timeout=120)
+    row = json.loads(cable.askport("register", "list", job, "--json").stdout)["devices"][0]
+    by_session = {each["name"]: each["passed"] for each in row["proofs"]}
+    run = cable.askport("prove", "zl0", "--mac", DEVICE, "--at", f"{HOME}/22", "--gateway", ROUTER, "--json")
+    by_command = {each["name"]: each["passed"] for each in json.loads(run.stdout)["proofs"]}
+    assert by_session == by_command, (row["proofs"], run.stdout)

@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
+from types import SimpleNamespace
 
 import pytest
 
@@ -18,12 +19,14 @@ from askport.core.formats.udp import Udp
 from askport.core.narrate import next_line
 from askport.core.proofs.final import final_proofs
 from askport.core.proofs.holding import OldGone, SameMac
+from askport.core.proofs.name_servers import DnsAsPlanned
 from askport.core.proofs.page import PageAnswers
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
 from askport.core.proofs.proof import ATTEMPTS, Expected, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.read_back import ReadsBack
 from askport.core.proofs.services import Services
+from askport.core.proofs.verdict import Outcome, verdict_of
 from askport.core.steps import Phase
 from askport.core.ways.conversation import Conversation, Ended
 from askport.core.wire import Frame, Link, hear
@@ -432,3 +435,33 @@ def test_what_a_device_says_of_itself_is_held_against_the_plan(told, wrong):
     proof = ReadsBack(lambda _: Told(address=str(NEW), **told), IT_AT_NEW, expected, shown, now=0.0)
     prove(proof)
     assert (proof.passed, wrong in proof.because) == (not wrong, True)
+
+
+def test_what_was_asked_for_and_is_missing_is_no_pass():
+    made = [Outcome(name=name, expected="", measured="", passed=passed, because="")
+            for name, passed in (("same-mac", True), ("gateway", None), ("gateway", None))]  # fmt: skip
+    verdict = verdict_of(made)
+    assert (verdict.nothing_failed, verdict.is_pass([]), verdict.is_pass(["gateway"])) == (True, True, False)
+    assert (verdict.missing(["gateway", "power-cycle"]), verdict.words) == (
+        ("gateway", "power-cycle"),
+        "1 passed, 1 not made",
+    )
+    once_more = Outcome(name="gateway", expected="", measured="", passed=False, because="")
+    assert verdict_of([*made, once_more, made[1]]).failed == ("gateway",), "a failure stays"
+
+
+@pytest.mark.parametrize(("said", "called", "passed"), [
+    ({"dns1": "10.84.19.253"}, (), True), ({"dns1": "10.9.9.9"}, (), False), ({"prefix": "22"}, (), None),
+    (None, (), None), (None, ("10.84.19.253",), True), (None, ("10.9.9.9",), False)])  # fmt: skip
+def test_its_name_servers_are_shown_by_its_own_word_or_by_whom_it_calls(said, called, passed):
+    planned = (IPv4Address("10.84.19.253"),)
+    shown = SameMac(IT_AT_NEW, now=0.0)
+    shown.passed = True
+    own = ReadsBack(lambda _: Told(address=str(NEW), **said), IT_AT_NEW, Expected(), shown, now=0.0) if said else None
+    if own:
+        prove(own)
+    calls = SimpleNamespace(dns_called=tuple(map(IPv4Address, called)), passed=passed)
+    proof = DnsAsPlanned(planned, own, calls)
+    proof.begin(1.0)
+    proof.settle()
+    assert proof.outcome.passed is passed
