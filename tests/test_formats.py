@@ -1,6 +1,7 @@
 """Codecs: any bytes are survived, and what is written is read back."""
 
 from ipaddress import IPv4Address, IPv6Address
+from struct import pack
 
 import pytest
 from hypothesis import given
@@ -11,6 +12,7 @@ from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.finding.sentences import sentence_of
 from askport.core.formats.arp import Arp, arp_question, decode_arp, encode_arp
+from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
 from askport.core.formats.dcp import Dcp, FrameId, decode_profinet, encode_dcp
 from askport.core.formats.dhcp import Dhcp, MessageType, OptionCode, decode_dhcp, encode_dhcp
 from askport.core.formats.discovery import (
@@ -266,3 +268,29 @@ def test_short_frames_are_padded_and_tags_are_kept():
     packet = read_packet(tagged)
     assert packet.get(Ethernet).vlan == 5
     assert packet.get(Arp).tpa == A
+
+
+@pytest.mark.parametrize("version", [1, 2])
+@pytest.mark.parametrize("ng", [False, True])
+def test_a_cooked_capture_is_read_as_ethernet(version, ng):
+    """What Linux writes of all its adapters at once, with a checksum that was left to the adapter."""
+    mac, to_all = bytes.fromhex("020000000099"), IPv4Address("255.255.255.255")
+    packet = bytearray(encode_ipv4(IPv4(src=IPv4Address("192.168.61.7"), dst=to_all, protocol=17, payload=bytes(8))))
+    packet[10:12] = b"\0\0"
+    other = pack(">HHH", 1, 772, 6) + mac + bytes(2) + b"\x08\0" + packet  # from the loopback: no frame of a wire
+    cooked = pack(">HHH", 1, 1, 6) + mac + bytes(2) + b"\x08\0" + packet
+    link_type = 113
+    if version == 2:
+        cooked = b"\x08\0" + bytes(2) + pack(">IHBB", 3, 1, 1, 6) + mac + bytes(2) + packet
+        other, link_type = cooked[:8] + pack(">H", 772) + cooked[10:], 276
+    if ng:
+        start = pcapng_start()
+        file = start[:36] + pack("<HH", link_type, 0) + start[40:]  # behind the section, and the head of its interface
+        file += pcapng_frame(1.0, cooked) + pcapng_frame(2.0, other)
+    else:
+        file = pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65_535, link_type)
+        file += b"".join(pack("<IIII", 1, 0, len(each), len(each)) + each for each in (cooked, other))
+    (captured,) = read_capture(file)
+    read = read_packet(captured.data)
+    assert (read.get(Ethernet).src, read.get(Ethernet).dst.is_group) == (mac, True)
+    assert str(read.get(IPv4).src) == "192.168.61.7"

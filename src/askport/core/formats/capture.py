@@ -9,7 +9,12 @@ from typing import NamedTuple
 
 from askport.core.errors import BadInput
 
-LINKTYPE_ETHERNET = 1
+LINKTYPE_ETHERNET, LINKTYPE_COOKED, LINKTYPE_COOKED2 = 1, 113, 276
+"""Ethernet, and what Linux writes of all adapters at once: "cooked", whose header has the sender's address only."""
+_READABLE = frozenset({LINKTYPE_ETHERNET, LINKTYPE_COOKED, LINKTYPE_COOKED2})
+_ARPHRD_ETHER = 1
+_TO_ALL, _TO_GROUP = 1, 2
+"""Types of packets in a cooked header; of others it is not known to whom they went."""
 _PCAP = {
     b"\xd4\xc3\xb2\xa1": ("<", 1e-6),
     b"\xa1\xb2\xc3\xd4": (">", 1e-6),
@@ -58,15 +63,16 @@ def _read_pcap(data: bytes, order: str, unit: float) -> Iterator[Captured]:
     if len(data) < 24:
         raise BadInput("its header is cut off")
     link_type = unpack_from(order + "I", data, 20)[0] & 0xFFFF
-    if link_type != LINKTYPE_ETHERNET:
-        raise BadInput(f"it holds frames of link type {link_type}, and only Ethernet (1) can be read")
+    if link_type not in _READABLE:
+        raise BadInput(f"it holds frames of link type {link_type}: only Ethernet and Linux cooked ones can be read")
     at = 24
     while at + 16 <= len(data):
         seconds, fraction, size, length = unpack_from(order + "IIII", data, at)
         at += 16
         if size > _MAX_CAPTURED or at + size > len(data) or not length:
             return  # a record of nothing is no frame, but a hole in the file
-        yield Captured(seconds + fraction * unit, data[at : at + size], size >= length)
+        if frame := _as_ethernet(link_type, data[at : at + size]):
+            yield Captured(seconds + fraction * unit, frame, size >= length)
         at += size
 
 
@@ -103,9 +109,30 @@ def _frame(kind: int, body: bytes, order: str, interfaces: Sequence[tuple[int, f
     if number >= len(interfaces) or start + size > len(body) or size > _MAX_CAPTURED:
         return None
     link_type, unit = interfaces[number]
-    if link_type != LINKTYPE_ETHERNET:
-        return None
-    return Captured((high << 32 | low) * unit, body[start : start + size], size >= length)
+    frame = _as_ethernet(link_type, body[start : start + size])
+    return Captured((high << 32 | low) * unit, frame, size >= length) if frame else None
+
+
+def _as_ethernet(link_type: int, data: bytes) -> bytes:
+    """Return a frame as Ethernet has it, or nothing where it came from another kind of adapter.
+
+    A cooked header does not say to whom a packet went, only whether to all or to a group (LINKTYPE_LINUX_SLL and SLL2).
+    """
+    if link_type == LINKTYPE_ETHERNET:
+        return data
+    if link_type == LINKTYPE_COOKED and len(data) >= 16:
+        kind, hardware, size, address, protocol = *unpack_from(">HHH", data), data[6:12], data[14:16]
+        payload = data[16:]
+    elif link_type == LINKTYPE_COOKED2 and len(data) >= 20:
+        protocol, hardware = data[:2], int(unpack_from(">H", data, 8)[0])
+        kind, size, address = data[10], data[11], data[12:18]
+        payload = data[20:]
+    else:
+        return b""
+    if hardware != _ARPHRD_ETHER or size != 6:
+        return b""
+    to = {_TO_ALL: b"\xff" * 6, _TO_GROUP: b"\x01" + bytes(5)}.get(kind, bytes(6))
+    return to + address + protocol + payload
 
 
 def _resolution(options: bytes, order: str) -> float:
