@@ -145,7 +145,35 @@ def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, adapter, dev
     document = json.loads(run.stdout)
     assert (document["result"], run.returncode) == ("refused", 1)
     assert why in document["because"]
+    assert document["permanent"] is None
+    if device[2:]:  # it took one thing before it refused the next
+        taken = "It had taken by then: set configuration control static."
+        assert f"{taken} It says that it has 192.168.61.7/24, gateway 192.168.61.1" in document["because"]
     assert "192.168.61.7" in cable.ip("addr", "show", "zd0")
+
+
+@pytest.mark.kernel
+def test_servers_that_nobody_planned_stay(cable, adapter):
+    adapter()
+    assert cable.askport(*SET, *PLAN).returncode == 0
+    again = ["assign", "zl0", "--to", "10.84.16.47/22", "--by", "cip", "--at", "10.84.16.46", *PLAN]
+    assert cable.askport(*again).returncode == 0
+    read = ["settings", "zl0", "--mac", DEVICE, "--by", "cip", "--at", "10.84.16.47", "--json"]
+    assert json.loads(cable.askport(*read).stdout)["dns"] == ["10.84.19.253"]
+
+
+@pytest.mark.kernel
+@pytest.mark.parametrize("laptop", ["192.168.61.9/24", None])
+def test_a_device_without_a_gateway_is_asked_from_where_it_can_answer(cable, adapter, laptop):
+    """From the laptop's own address in its subnet, or from beside it once its address is known."""
+    adapter()
+    if laptop:
+        cable.ip("addr", "add", laptop, "dev", "zl0", at="laptop")
+    else:
+        cable.start("device", "ping", "-c", "5", "192.168.61.99")
+    found = json.loads(cable.askport("find", "zl0", "--loudness", "greet", "--seconds", "6", "--json").stdout)
+    (device,) = found["devices"]
+    assert "cip" in [each["protocol"] for each in device["identities"]], device
 
 
 @pytest.mark.parametrize("status", [*cip.STATUS, *cip.ENCAPSULATION_STATUS])

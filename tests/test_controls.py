@@ -211,3 +211,22 @@ def test_screen_and_command_line_come_to_the_same_verdicts(cable, tmp_path, inte
     run = cable.askport("prove", "zl0", "--mac", DEVICE, "--at", f"{HOME}/22", "--gateway", ROUTER, "--json")
     by_command = {each["name"]: each["passed"] for each in json.loads(run.stdout)["proofs"]}
     assert by_session == by_command, (row["proofs"], run.stdout)
+
+
+def found_at_greet(cable, *more):
+    result = cable.askport("find", "zl0", "--loudness", "greet", "--seconds", 6, *more, "--json")
+    devices = json.loads(result.stdout)["devices"]
+    return {(each["mac"], at["address"]) for each in devices for at in each["addresses"] if at["belief"] == "certain"}
+
+
+@pytest.mark.parametrize("case", ["link-local", "laptop beside"])
+def test_one_that_answers_nothing_but_a_ping_to_all_is_found_by_greeting(cable, case):
+    """It has no gateway: only who asks from its subnet is answered."""
+    at = "169.254.83.12/16" if case == "link-local" else f"{HOME}/22"
+    cable.ip("addr", "add", at, "dev", "zd0")
+    cable.ip("link", "set", "zd0", "addrgenmode", "none")
+    subprocess.run([*cable.inside("device"), "sysctl", "-qw", "net.ipv4.icmp_echo_ignore_broadcasts=0",
+                    "net.ipv6.conf.zd0.disable_ipv6=1"], check=True)  # fmt: skip
+    if case == "laptop beside":
+        cable.ip("addr", "add", "10.84.16.9/22", "dev", "zl0", at="laptop")
+    assert (DEVICE, at.split("/")[0]) in found_at_greet(cable)

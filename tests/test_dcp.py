@@ -6,6 +6,7 @@ import time
 
 import pytest
 
+from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Block, Dcp, FrameId, decode_profinet, encode_dcp
@@ -200,3 +201,19 @@ def test_a_station_whose_answer_is_lost_or_comes_from_its_second_mac_is_followed
     document = json.loads(run.stdout)
     assert (document["result"], run.returncode) == ("taken", 0), run.stdout
     assert document["permanent"] is (None if mode == "loses" else True)
+
+
+@pytest.mark.parametrize(
+    ("needs", "gateway", "told"),
+    [("own-address", None, "10.84.16.45"), (None, None, "0.0.0.0"), ("own-address", "10.84.19.254", "10.84.19.254")],
+)
+def test_a_station_that_insists_on_a_gateway_is_given_its_own_address(needs, gateway, told):
+    kind = Kind.model_validate({"schema": SCHEMA, "name": "reader", "needs": {"gateway": needs} if needs else {}})
+    target = Target(interface=IPv4Interface("10.84.16.45/22"), gateway=IPv4Address(gateway) if gateway else None)
+    mac = MacAddress.parse(DEVICE)
+    way = SetByDcp(
+        Start(mac=mac, target=target, laptop_mac=mac, laptop=None, old=None, now=0.0, xid=lambda: 7, kind=kind)
+    )
+    way.handle_timer(0.0)
+    sent = read_packet(way.poll()[0].data).get(Dcp)
+    assert sent.get(Block.IP)[-4:] == IPv4Address(told).packed

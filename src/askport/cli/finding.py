@@ -102,6 +102,7 @@ def find(
         started = keeper.wire.now()
         finder = finder_on(keeper, loudness=loud, within=ranges, rate=rate)
         finder.laptop_addresses |= {each.ip for each in keeper.own}
+        finder.own_addresses = lambda: [each.ip for each in keeper.own]
         if not json:
             say(f"{adapter}: {loud.says}. Ctrl-C ends it.")
         longest = _LONGEST_S.get(loud) if seconds is None else seconds

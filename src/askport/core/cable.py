@@ -86,6 +86,7 @@ class Cable:
         """Addresses that the laptop has or had: who looks for one of them was made to."""
         self.finder = Finder([laptop.mac], now=now)
         self.finder.laptop_addresses |= self.laptop_was
+        self.finder.own_addresses = lambda: [each.ip for each in laptop.addresses]
         self.search = Search(
             self.finder,
             label_mac=label_mac,

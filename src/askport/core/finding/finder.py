@@ -1,15 +1,16 @@
 """Outcome: every frame is read for clues, and what may be asked is asked."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import NO_MAC, MacAddress, host_fault_of
+from askport.core.finding.asking_beside import AskingBeside
 from askport.core.finding.beliefs import Belief, Gathered
 from askport.core.finding.believing import AnswerChecks, LikelyAsks
 from askport.core.finding.calling import DEFAULT_RATE, Calling
 from askport.core.finding.clues import SHOWS_HOLDING, Clue, ClueKind
 from askport.core.finding.device import Device, view
-from askport.core.finding.greeting import GREETING_SOURCE, Greeting, name_questions
+from askport.core.finding.greeting import OWN_SOURCES, Greeting, name_questions
 from askport.core.finding.hazards import Hazard, OwnHazards, find_hazards
 from askport.core.finding.holding import Holdings
 from askport.core.finding.likely import likely_addresses
@@ -70,7 +71,7 @@ class Finder(Machine):
         """
         super().__init__()
         self.laptop_macs = tuple(laptop_macs)
-        self.laptop_addresses: set[IPv4Address] = {GREETING_SOURCE}
+        self.laptop_addresses: set[IPv4Address] = set(OWN_SOURCES)
         """Kept up to date by whoever borrows: a device that looks for one of these was made to."""
         self._gathered: dict[MacAddress, Gathered] = {}
         self._held: dict[MacAddress, set[IPv4Address]] = {}
@@ -80,6 +81,9 @@ class Finder(Machine):
         self._asks = LikelyAsks(self._checks.laptop_mac)
         self._rivals = Rivals(self._gathered)
         self._services = ServiceQuestions(self._checks.laptop_mac)
+        self._beside = AskingBeside(self._checks.laptop_mac, self.laptop_addresses)
+        self.own_addresses: Callable[[], Iterable[IPv4Address]] = lambda: ()
+        """Tells which addresses the laptop has on this adapter: it greets from each."""
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
         self._ranked: tuple[tuple[int, ...], list[Device]] = (), []
         """What the views rested on when they were put in order last, and that order."""
@@ -115,7 +119,7 @@ class Finder(Machine):
     def greet(self, now: float) -> None:
         """Ask from now on by multicast and broadcast who is there."""
         self.loudness = max(self.loudness, Loudness.GREET, key=list(Loudness).index)
-        self.greeting = Greeting(self.laptop_macs[0], now=now)
+        self.greeting = Greeting(self.laptop_macs[0], now=now, own=lambda: self.own_addresses())
 
     def call(
         self,
@@ -190,10 +194,11 @@ class Finder(Machine):
         self._checks.receive(heard)
         if self.greeting:
             self._services.receive(heard)
+            self._beside.receive(heard)
         by_mac: dict[MacAddress, list[Clue]] = {} if ethernet.src.is_group else {ethernet.src: []}
         for clue in read_clues(packet):
             # Another Ask Port greets everybody from the same source; only to this laptop it comes back.
-            greets = clue.address == GREETING_SOURCE and ethernet.dst not in self.laptop_macs
+            greets = clue.address in OWN_SOURCES and ethernet.dst not in self.laptop_macs
             if greets:
                 self.on_drop(heard, "another Ask Port greets with it")
             elif clue.mac not in self.laptop_macs:
@@ -282,6 +287,7 @@ class Finder(Machine):
         """Believe answers whose check nobody answered, ask on, and measure what is certain."""
         self._checks.handle_timer(now)
         self._asks.handle_timer(now)
+        self._beside.handle_timer(now)
         self._begin_measuring(now)
         for machine in self.asking:
             machine.handle_timer(now)
@@ -293,18 +299,21 @@ class Finder(Machine):
         for belief in self._view(gathered).addresses:
             if belief.belief is Belief.CERTAIN and (mac, belief.address) not in self._asked_names:
                 self._asked_names.add((mac, belief.address))
+                self._beside.about(mac, belief.address, gathered.last_at)
                 self._effects += [Send(frame) for frame in name_questions(self.laptop_macs[0], mac, belief.address)]
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        for machine in (self._checks, self._asks, self._services, *self.asking):
+        for machine in (self._checks, self._asks, self._services, self._beside, *self.asking):
             self._effects += machine.poll()
         return super().poll()
 
     def next_deadline(self) -> float | None:
         """Return when the next question, the end of a check or a measurement is due."""
         measure_at = self._alone_since + _MEASURE_AFTER_S if self._to_measure() else None
-        return earliest(measure_at, *(each.next_deadline() for each in (self._checks, self._asks, *self.asking)))
+        return earliest(
+            measure_at, *(each.next_deadline() for each in (self._checks, self._asks, self._beside, *self.asking))
+        )
 
     def _to_measure(self) -> Gathered | None:
         """Return the one device on the wire, where it may be measured and has not been."""

@@ -1,6 +1,6 @@
 """Greeting: multicast and broadcast questions that need no address, so that whoever is there shows itself."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address
 
@@ -71,7 +71,7 @@ from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, enc
 from askport.core.formats.igmp import PROTOCOL_IGMP, Igmp, IgmpType, encode_igmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_UDP, IPv4, ipv4_frame
 from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame, link_local
-from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp, encode_udp, encode_udp6
 from askport.core.machine import Machine
 from askport.core.wire import Link
@@ -79,6 +79,10 @@ from askport.core.wire import Link
 GREETING_SOURCE = IPv4Address("192.0.2.174")
 """From a block for documentation (RFC 5737), so it is in no device's subnet: to answer it, a device looks for its
 gateway, and so shows its own address and the gateway's."""
+GREETING_LINK_LOCAL = IPv4Address("169.254.174.2")
+"""Another for everybody who has fallen back to a link-local address and has no gateway (RFC 3927): they look for it
+straight. Nobody is told that it is somebody's."""
+OWN_SOURCES = frozenset({GREETING_SOURCE, GREETING_LINK_LOCAL})
 _ALL_HOSTS = IPv4Address("224.0.0.1")
 _MDNS_GROUP6 = IPv6Address("ff02::fb")
 _SPACING_S = 0.03
@@ -119,10 +123,10 @@ def _everybody_echo(mac: MacAddress) -> bytes:
     return ipv6_frame(packet, src=mac)
 
 
-def _echo(group: IPv4Address) -> Callable[[MacAddress, int], bytes]:
+def _echo(group: IPv4Address, source: IPv4Address = GREETING_SOURCE) -> Callable[[MacAddress, int], bytes]:
     def frame(mac: MacAddress, _: int) -> bytes:
         echo = encode_icmp(Icmp(type=IcmpType.ECHO, identifier=0x4150, sequence_number=1, data=bytes(24)))
-        packet = IPv4(src=GREETING_SOURCE, dst=group, protocol=PROTOCOL_ICMP, payload=echo, ttl=4)
+        packet = IPv4(src=source, dst=group, protocol=PROTOCOL_ICMP, payload=echo, ttl=4)
         return ipv4_frame(packet, src=mac, dst=_group_mac(group))
 
     return frame
@@ -230,6 +234,8 @@ ASKS: tuple[Ask, ...] = (
     Ask("group members (IGMP)", _same(_igmp)),
     Ask("everybody (ping)", _echo(_ALL_HOSTS)),
     Ask("everybody (broadcast ping)", _echo(LIMITED_BROADCAST)),
+    Ask("fallbacks (ping)", _echo(_ALL_HOSTS, GREETING_LINK_LOCAL)),
+    Ask("fallbacks (broadcast ping)", _echo(LIMITED_BROADCAST, GREETING_LINK_LOCAL)),
     Ask("names (NetBIOS)", _to_all(PORT_NETBIOS_NAMES, _STATUS)),
 )
 """To greet by one protocol more, write one line here."""
@@ -256,10 +262,16 @@ def name_questions(laptop_mac: MacAddress, mac: MacAddress, address: IPv4Address
 class Greeting(Machine):
     """Asks everything in the table, in rounds that come less and less often, and anew when the link comes up."""
 
-    def __init__(self, mac: MacAddress, *, now: float) -> None:
-        """Begin now."""
+    def __init__(self, mac: MacAddress, *, now: float, own: Callable[[], Iterable[IPv4Address]] = lambda: ()) -> None:
+        """Begin now.
+
+        Args:
+            mac: the asking end.
+            now: the wire's time.
+            own: tells which addresses the laptop has on this adapter: whoever is in their subnet can answer those.
+        """
         super().__init__()
-        self._mac = mac
+        self._mac, self._own = mac, own
         self._began_at = now
         self._rounds = 0
         self._asks: Iterator[Ask] = iter(())
@@ -285,7 +297,11 @@ class Greeting(Machine):
             return
         ask = next(self._asks, None)
         if ask:
-            self._send(ask.frame(self._mac, _number(self._mac, now)))
+            frame = ask.frame(self._mac, _number(self._mac, now))
+            self._send(frame)
+            for source in self._own():
+                if again := _from(frame, source):
+                    self._send(again)
             self._next_at = now + _SPACING_S
             return
         if self._rounds == len(_ROUNDS_AFTER_S):
@@ -299,6 +315,16 @@ class Greeting(Machine):
         self._asks, self._next_at = iter(ASKS), now
 
 
+def _from(frame: bytes, source: IPv4Address) -> bytes | None:
+    """Return a greeting as it goes out from another address, or None where it has none of that kind."""
+    packet = read_packet(frame)
+    ethernet, ipv4, udp = packet.get(Ethernet), packet.get(IPv4), packet.get(Udp)
+    if ethernet is None or ipv4 is None or ipv4.src != GREETING_SOURCE:
+        return None
+    payload = encode_udp(udp, src=source, dst=ipv4.dst) if udp else ipv4.payload
+    return ipv4_frame(ipv4._replace(src=source, payload=payload), src=ethernet.src, dst=ethernet.dst)
+
+
 def ask_for_numbers(ends: Ends, now: float) -> list[bytes]:
     """Return questions to one device for the numbers by which its field protocols know it.
 
@@ -310,7 +336,7 @@ def ask_for_numbers(ends: Ends, now: float) -> list[bytes]:
     probes = ((WS_2005_04, ""), (WS_1_1, ""), (WS_2005_04, WS_DEVICES))
     asked = (
         (PORT_ETHERNET_IP, encode_ethernet_ip(EtherNetIp())),
-        (PORT_BACNET, encode_bacnet(Bacnet(service=BacnetService.WHO_IS))),
+        (PORT_BACNET, encode_bacnet(Bacnet(service=BacnetService.WHO_IS), to_one=True)),
         *(
             (PORT_WS_DISCOVERY, ws_discovery_probe(_number(ends.src_mac, now, place), *probe))
             for place, probe in enumerate(probes)
