@@ -3,6 +3,7 @@
 import json
 import sys
 import time
+from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
@@ -10,6 +11,11 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Block, Dcp, FrameId, decode_profinet, encode_dcp
+from askport.core.formats.packet import read_packet
+from askport.core.kinds.model import SCHEMA, Kind
+from askport.core.plan.target import Target
+from askport.core.ways.dcp import SetByDcp
+from askport.core.ways.start import Start
 from conftest import DEVICE, askport
 
 STATION = r"""
