@@ -4,14 +4,29 @@ import json
 import re
 import sys
 import time
+from ipaddress import IPv4Address
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from askport.core.channels import Opened, Received, SendOn
+from askport.core.finding.asking_modbus import AskingModbus
 from askport.core.finding.clues import Identity
 from askport.core.formats import modbus
-from askport.core.formats.field_protocols import Knx, KnxService, decode_knx, encode_knx
+from askport.core.formats.field_protocols import (
+    ArtNet,
+    EtherNetIp,
+    Knx,
+    KnxService,
+    decode_art_net,
+    decode_ethernet_ip,
+    decode_knx,
+    encode_art_net,
+    encode_ethernet_ip,
+    encode_knx,
+)
+from askport.core.formats.lldp import Lldp
 from askport.core.formats.modbus import Identification, read_identification, take_identification
 from askport.core.formats.unreadable import Unreadable
 from conftest import DEVICE
@@ -194,3 +209,64 @@ def test_an_identity_is_said_with_what_it_has():
     assert Identity("knx", 2, None, 7, "at 1.1.1 on its bus").sentence == (
         "KNXnet/IP: vendor 2, serial 7, at 1.1.1 on its bus"
     )
+
+
+class Unit:
+    """A Modbus server that answers as one unit only, over a channel that is a list."""
+
+    def __init__(self, unit, exception):
+        self.unit, self.exception, self.asked = unit, exception, []
+
+    def answers(self, request):
+        transaction, unit = int.from_bytes(request[:2], "big"), request[6]
+        self.asked.append(unit)
+        if unit != self.unit:
+            refused = Identification(transaction, exception=self.exception, unit=unit)
+            return modbus.encode_identification(refused) if self.exception else b""
+        parts = ((0, b"Calder Vale"), (1, b"PV-7"))
+        whole = modbus.encode_identification(Identification(transaction, parts, unit=unit))
+        return whole[:-1] + b"!" if self.exception == 11 else whole
+
+
+@pytest.mark.parametrize(("unit", "exception"), [(255, 0), (1, 10), (0, 11), (1, 0)])
+def test_a_modbus_device_is_asked_as_the_units_that_devices_answer_as(unit, exception):
+    server, now = Unit(unit, exception), 0.0
+    asking = AskingModbus(IPv4Address(HOME), now=now)
+    channel = asking.poll()[0].channel
+    asking.channel_event(Opened(channel), now)
+    while not asking.done and now < 10.0:
+        for effect in asking.poll():
+            if isinstance(effect, SendOn) and (answer := server.answers(effect.data)):
+                asking.channel_event(Received(channel, answer), now)
+        now += 0.1
+        asking.handle_timer(now)
+    assert asking.identity.text.startswith("Calder Vale")
+    assert server.asked[-1] == unit
+
+
+def test_parts_that_stand_before_a_bad_one_stay():
+    whole = modbus.encode_identification(Identification(7, ((0, b"Calder Vale"), (1, b"PV-7"))))
+    cut = whole[:5] + bytes((whole[5] - 2,)) + whole[6:-2]
+    answer, _ = take_identification(cut)
+    assert answer.parts == ((0, b"Calder Vale"),)
+
+
+def test_names_are_read_in_the_characters_of_their_standard_and_items_in_any_order():
+    identity = encode_ethernet_ip(EtherNetIp(address=IPv4Address(HOME), product="Düse".encode("latin-1")))
+    assert decode_ethernet_ip(identity).product.decode("latin-1") == "Düse"
+    body = identity[24:]
+    more = b"\x02\0" + b"\x86\0\x02\0ab" + body[2:]
+    moved = identity[:2] + len(more).to_bytes(2, "little") + identity[4:24] + more
+    assert decode_ethernet_ip(moved) == decode_ethernet_ip(identity)
+    poll = encode_art_net(ArtNet(op=0x2100, address=IPv4Address(HOME), name=b"lane 7"))
+    assert decode_art_net(poll[:44] + bytes(64) + poll[108:]).name == b"lane 7", (
+        "the short name, where it has no long one"
+    )
+
+
+def test_lldp_names_itself_by_its_address_and_says_that_it_takes_power():
+    tlvs = ((1, bytes((5, 1)) + IPv4Address(HOME).packed), (2, b"\x07p"), (3, b"\0x"))
+    assert (Lldp(tlvs).chassis_address, Lldp(tlvs).takes_power) == (IPv4Address(HOME), False)
+    fed = (127, bytes.fromhex("00120f02 02 01 03 51 0019 0019".replace(" ", "")))
+    feeds = (127, bytes.fromhex("00120f02 03 01 03 11".replace(" ", "")))
+    assert [Lldp((*tlvs, each)).takes_power for each in (fed, feeds)] == [True, False]

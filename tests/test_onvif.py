@@ -12,10 +12,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.core.formats import onvif
+from askport.core.ways.onvif import _service_of
 from conftest import DEVICE
 
 CAMERA = r"""
-import base64, datetime, hashlib, http.server, re, subprocess, sys
+import base64, datetime, hashlib, http.server, re, socket, struct, subprocess, sys
 mode, count, offset = sys.argv[1], sys.argv[2], datetime.timedelta(days=5 * 365)
 saved = {"gateway": None}
 def clock(): return datetime.datetime.utcnow() - offset
@@ -25,6 +26,8 @@ def move():
     subprocess.Popen(run + f"ip route add default via {saved['gateway']} dev zd0", shell=True)
 class Service(http.server.BaseHTTPRequestHandler):
     def log_message(self, *_): pass
+    def date_time_string(self, *_):
+        return (clock() if mode == "rude" else datetime.datetime.utcnow()).strftime("%a, %d %b %Y %H:%M:%S GMT")
     def say(self, body, status=200, **headers):
         text = ('<?xml version="1.0"?><env:Envelope xmlns:env="http://www.w3.org/2003/05/soap-envelope" '
                 'xmlns:d="http://www.onvif.org/ver10/device/wsdl" xmlns:t="http://www.onvif.org/ver10/schema">'
@@ -53,7 +56,12 @@ class Service(http.server.BaseHTTPRequestHandler):
     def do_POST(self):
         text = self.rfile.read(int(self.headers["Content-Length"])).decode()
         action = re.search(r"<(?:\w+:)?Body><(?:\w+:)?(\w+)", text)[1]
-        if action == "GetSystemDateAndTime":
+        if mode == "rude" and not saved.get("met"):  # it was asleep
+            saved["met"] = True
+            self.connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+            self.close_connection = True
+            return self.connection.close()
+        if action == "GetSystemDateAndTime" and mode != "rude":
             now = clock(); part = lambda **all: "".join(f"<t:{name}>{value}</t:{name}>" for name, value in all.items())
             time = part(Hour=now.hour, Minute=now.minute, Second=now.second)
             date = part(Year=now.year, Month=now.month, Day=now.day)
@@ -84,8 +92,9 @@ class Service(http.server.BaseHTTPRequestHandler):
         if action == "SetNetworkInterfaces":
             if value("InterfaceToken") != ["net0"]: return self.say("", 400)
             saved["address"] = f"{value('Address')[0]}/{value('PrefixLength')[0]}"
-            inner = f"<d:RebootNeeded>{'true' if mode == 'reboot' else 'false'}</d:RebootNeeded>"
-            if mode != "reboot": move()
+            reboots = {"reboot": "true", "rude": "1"}.get(mode, "false")
+            inner = f"<d:RebootNeeded>{reboots}</d:RebootNeeded>"
+            if reboots == "false": move()
         if action == "SystemReboot": move(); inner = "<d:Message>now</d:Message>"
         self.say(f"<d:{action}Response>{inner}</d:{action}Response>")
 http.server.ThreadingHTTPServer(("", 80), Service).serve_forever()
@@ -191,3 +200,31 @@ def device_schema(etree, package):
         return etree.XMLSchema(etree.parse(path))
     finally:
         path.unlink()
+
+
+@pytest.mark.kernel
+def test_a_camera_that_resets_hides_its_clock_and_writes_ones_is_set(cable, camera, tmp_path):
+    """Its Date header tells the clock that its log-in needs; the restart that it asks for is made."""
+    camera("rude")
+    log_in = ["--user", "fitter", "--password-from", tmp_path / "right"]
+    run = cable.askport(*SET, *log_in, *PLAN)
+    document = json.loads(run.stdout)
+    assert (document["result"], run.returncode) == ("taken", 0), run.stdout + run.stderr
+    assert "“SystemReboot”: acknowledged." in [step["text"] for step in document["steps"]]
+
+
+@pytest.mark.parametrize(
+    ("url", "port", "service"),
+    [
+        ("http://192.168.1.7:8080/onvif/dev", None, (8080, False, "/onvif/dev")),
+        ("https://10.9.9.9/onvif/device_service", None, (443, True, "/onvif/device_service")),
+        ("http://192.168.1.7:8080/onvif/dev", 81, (81, False, "/onvif/dev")),
+        ("", None, (80, False, onvif.PATH)),
+        ("http://[::1/", None, (80, False, onvif.PATH)),
+        ("http://h:99999/x", None, (80, False, "/x")),
+    ],
+)
+def test_a_service_is_where_the_camera_says_and_never_at_another_host(url, port, service):
+    here = IPv4Address("192.168.61.7")
+    far, path = _service_of(here, url, port)
+    assert (far.address, far.port, far.secure, path) == (here, *service)

@@ -54,6 +54,7 @@ _PROOFS = {
     "calls": "servers called",
     "mask": "mask as planned",
     "gateway": "gateway as planned",
+    "dns": "DNS servers as planned",
 }
 _BASES = {
     Basis.MEASURED: "measured",

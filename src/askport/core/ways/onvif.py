@@ -172,7 +172,10 @@ class OnvifTalk(Conversation):
 
 def _service_of(address: IPv4Address, url: str, port: int | None) -> tuple[HttpPort, str]:
     """Return where its device service is: at the port and the path that it says; its host is never another's."""
-    said = urlsplit(url)
+    try:
+        said = urlsplit(url)
+    except ValueError:
+        said = urlsplit("")
     try:
         named = said.port
     except ValueError:

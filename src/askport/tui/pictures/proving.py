@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 from askport.core.narrate import proof_words
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
+from askport.core.proofs.name_servers import DnsAsPlanned
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Proof
 from askport.core.proofs.services import Services
@@ -37,7 +38,7 @@ def _proof(proof: Proof, width: int) -> list[Ink]:
     mark, style = mark_of(proof)
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
     waits = isinstance(proof, MaskAsPlanned | GatewayAsPlanned)
-    awaited = "next, on the quiet wire" if waits else "measuring"
+    awaited = "next, on the quiet wire" if waits else "next" if isinstance(proof, DnsAsPlanned) else "measuring"
     if isinstance(proof, PowerCycle) and proof.power is Power.ON:
         awaited = "when its power is cut"
     measured = proof.measured or awaited
