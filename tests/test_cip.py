@@ -110,6 +110,8 @@ def test_a_device_is_found_read_set_and_followed(cable, adapter, tmp_path):
     run = cable.askport(*SET, *PLAN, *job, "--tag", "VI-1")
     document = json.loads(run.stdout)
     assert (document["result"], document["permanent"], run.returncode) == ("taken", True, 0), run.stdout + run.stderr
+    row = json.loads(cable.askport("register", "list", job[1], "--json").stdout)["devices"][0]
+    assert row["as_found"]["address"] == "192.168.61.7", "where it was said to be, and answered"
     assert "“set host name valves-3”: acknowledged." in [step["text"] for step in document["steps"]]
     assert cable.askport("prove", "zl0", "--at", "10.84.16.46/22", *PLAN).returncode == 0
     again = ["settings", "zl0", "--mac", DEVICE, "--by", "cip", "--at", "10.84.16.46", "--json"]

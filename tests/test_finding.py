@@ -9,11 +9,13 @@ from askport.core.finding.beliefs import MAX_OF_A_KIND, Belief
 from askport.core.finding.finder import MAX_DEVICES, Finder
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
+from askport.core.finding.services import ServiceQuestions
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question, decode_arp
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode, encode_dhcp
+from askport.core.formats.dns import Dns, Record, RecordType, encode_dns, name_of
 from askport.core.formats.icmp import Icmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, IPv4, ipv4_frame
-from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp
 from askport.core.wire import Frame, Link, hear
 
@@ -391,3 +393,24 @@ def test_two_neighbours_that_speak_by_turns_through_one_mac_are_not_certain_and_
     assert (set(beliefs.values()) & {"certain"}, "several-addresses" in named) == (set(), True)
     assert heard(one, one, other, other)[0][other] == "certain"  # it was set anew
     assert set(heard(one, apart, one, apart)[0].values()) == {"certain"}  # two addresses in two subnets
+
+
+def test_a_server_that_looks_for_those_whom_it_serves_has_no_gateway_in_them():
+    looks = [arp_question(OTHER, IPv4Address("10.84.18.5"), sender=SERVER)] * 3
+    assert str(finder(*looks).device(OTHER).best.gateway) == "10.84.18.5"
+    assert finder(*looks, ACK).device(OTHER).best.gateway is None
+
+
+def test_a_service_that_is_named_by_its_type_is_asked_for_its_port():
+    """From the list of types to a type, and from there to the service."""
+    asks, types = ServiceQuestions(US), name_of("_services._dns-sd._udp.local")
+    for name, target, wants in ((types, "_http._tcp.local", RecordType.PTR),
+                                (name_of("_http._tcp.local"), "tank._http._tcp.local", RecordType.SRV)):  # fmt: skip
+        told = Dns(flags=0x8400, answers=(Record(name=name, type=RecordType.PTR, target=name_of(target)),))
+        ends = Ends(src_mac=IT, src=HOME, dst_mac=BROADCAST_MAC, dst=IPv4Address("224.0.0.251"))
+        frame = frame_between(ends, Udp(src_port=5353, dst_port=5353, payload=encode_dns(told)))
+        for _ in range(2):
+            asks.receive(hear(Frame(at=1.0, data=frame)))
+        (asked,) = asks.poll()
+        (question,) = read_packet(asked.data).get(Dns).questions
+        assert (question.name, question.type) == (name_of(target), wants)

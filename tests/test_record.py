@@ -10,7 +10,9 @@ import pytest
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError, BadInput
+from askport.core.register.as_left import Basis
 from askport.core.register.entries import DevicePlanned, Found, Named, Recorded, WasSet
+from askport.core.register.fold import Register
 from askport.core.register.searching import Order, wanted
 from askport.edges.jobfile import JobFile
 from askport.edges.salvage import salvage
@@ -216,3 +218,21 @@ def test_a_register_is_searched_in_everything_and_narrowed_by_name(tmp_path, tex
     assert kept.register.count(wanted(text)) == len(tags)
     by_tag = [each.tag for each in kept.register.find(wanted("", Order.TAG))]
     assert (by_tag, len(kept.checked())) == (["A-1", "B-2", "Öl-3"], 3)
+
+
+def test_what_was_set_is_still_set_after_the_program_was_left_and_begun_anew():
+    """The same device at the address that it was given: what it was told beside that is not forgotten."""
+    at, mac = datetime(2026, 3, 4, tzinfo=UTC), MacAddress.parse("00:00:5e:00:53:10")
+    found = {"tag": "TG-01", "mac": mac, "maker": None, "belief": "certain", "because": ()}
+    register = Register()
+    register.take(Found(unit=1, address=IPv4Address("192.168.61.7"), **found), at)
+    register.take(
+        WasSet(unit=1, mac=mac, way="page", gives=True, interface=IPv4Interface("10.84.16.40/22"), gateway=None,
+               dns=(IPv4Address("10.84.19.253"),), result="taken", because=""), at)  # fmt: skip
+    register.take(Found(unit=2, address=IPv4Address("10.84.16.40"), **found), at)
+    (row,) = register.touched.values()
+    visit = row.visits[-1]
+    assert (visit.unit, visit.state, visit.way) == (2, "set", "page")
+    assert ([str(each) for each in visit.as_left.dns.value], visit.as_left.dns.basis) == (["10.84.19.253"], Basis.GIVEN)
+    register.take(Found(unit=3, address=IPv4Address("10.84.16.99"), **found), at)
+    assert row.visits[-1].state == "found", "elsewhere it is another piece of work"

@@ -1,6 +1,7 @@
 """``askport adapters``, ``find``, ``read`` and ``measure``."""
 
 import asyncio
+import secrets
 from collections.abc import Callable
 from datetime import datetime
 from ipaddress import IPv4Network
@@ -203,7 +204,8 @@ def measure(
     device, at = MacAddress.parse(mac), parse_address(address)
     with open_cable(adapter) as keeper:
         own = {each.ip for each in keeper.own}
-        measuring = Measuring(keeper.mac, device, at, now=keeper.wire.now(), avoid=own)
+        seed = secrets.randbits(16)
+        measuring = Measuring(keeper.mac, device, at, now=keeper.wire.now(), avoid=own, ours=own, seed=seed)
         asyncio.run(run(measuring, keeper, _MEASURE_S))
     result = measuring.result
     if result is None:

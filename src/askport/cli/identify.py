@@ -12,6 +12,7 @@ from askport.core.addresses import MacAddress, parse_address
 from askport.core.finding.asking_modbus import AskingModbus
 from askport.core.finding.clues import Identity
 from askport.core.finding.greeting import ask_for_numbers
+from askport.core.finding.sentences import shown_source
 from askport.core.formats.packet import Ends
 from askport.core.machine import Together
 from askport.edges.keeper_client import Keeper
@@ -29,7 +30,7 @@ def identify(
     """Ask a device who it is, in the field protocols that it may speak; nothing is set."""
     device, address = MacAddress.parse(mac), parse_address(at)
     with open_cable(adapter) as keeper, giving_back(keeper):
-        known = asyncio.run(_ask(keeper, device, address))
+        known, names = asyncio.run(_ask(keeper, device, address))
     if json:
         put_json(
             {
@@ -37,18 +38,23 @@ def identify(
                 "mac": str(device),
                 "at": str(address),
                 "identities": [each._asdict() for each in known],
+                "names": [{"name": name, "source": source} for name, source in names],
             }
         )
     else:
         for each in known:
             print(each.sentence)
+        for name, source in names:
+            print(f"{shown_source(source)}: called {name}")
     if not known:
         if not json:
             print(f"{device} says at {address} in no field protocol who it is.")
         raise typer.Exit(Status.NO)
 
 
-async def _ask(keeper: Keeper, mac: MacAddress, address: IPv4Address) -> list[Identity]:
+async def _ask(
+    keeper: Keeper, mac: MacAddress, address: IPv4Address
+) -> tuple[list[Identity], tuple[tuple[str, str], ...]]:
     finder = finder_on(keeper, measures=False)
     laptop = await laptop_beside(keeper, address, finder)
     await keeper.pin(address, mac)
@@ -58,4 +64,5 @@ async def _ask(keeper: Keeper, mac: MacAddress, address: IPv4Address) -> list[Id
     modbus = AskingModbus(address, now=keeper.wire.now())
     await run(Together(modbus, finder), keeper, _LISTENS_S, lambda: False)
     heard = finder.device(mac)
-    return [*(heard.identities if heard else ()), *filter(None, [modbus.identity])]
+    known = [*(heard.identities if heard else ()), *filter(None, [modbus.identity])]
+    return known, heard.names if heard else ()

@@ -342,7 +342,9 @@ class Finder(Machine):
         avoid = {each for each in sought if each}.union(*self._held.values())
         self._measured_mac = mac
         own = self.laptop_addresses
-        self.measuring = Measuring(self.laptop_macs[0], mac, address, now=now, avoid=avoid, ours=own, asked_from=own)
+        self.measuring = Measuring(
+            self.laptop_macs[0], mac, address, now=now, avoid=avoid, ours=own, asked_from=own, seed=int(now)
+        )
         return self.measuring
 
     def _take_measurement(self) -> None:

@@ -51,6 +51,13 @@ _SHOWN = {
     "art-net": "Art-Net",
 }
 """Protocols by the short words that stand in documents, as people write them."""
+
+
+def shown_source(source: str) -> str:
+    """Return a protocol as people write it."""
+    return _SHOWN.get(source, source)
+
+
 _ANSWERS_FOR_ALL = "It answered for {address}, but it answers for every address that it is asked for (ARP, {times})."
 
 
@@ -64,6 +71,6 @@ def sentence_of(clue: Clue, count: int, *, answers_for_all: bool = False) -> str
         text=clue.text,
         protocol=clue.text.upper(),
         port=clue.port,
-        source=_SHOWN.get(clue.source, clue.source) or "ARP",
+        source=shown_source(clue.source) or "ARP",
         times="once" if count == 1 else f"{count} times",
     )

@@ -68,7 +68,7 @@ class Setting(Stage):
     def may_restore(self) -> bool:
         """Whether it can be put back as it was found: that is known, and it is not so already."""
         visit, device = self._visit, self._visit.device
-        changed = device.was_taken or device.landed_at is not None
+        changed = device.was_taken or device.landed_at is not None or device.was_touched
         at_rest = visit.phase in (
             Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP, Phase.NOT_PROVEN, Phase.POWER_CYCLE, Phase.FORGOTTEN,
             Phase.MAY_RECORD,
@@ -251,7 +251,7 @@ class Setting(Stage):
     def _write(self, way: Way) -> None:
         entry = writing.was_set(way, unit=self._visit.device.unit, left=self._visit.device.left_way)
         self._visit.write(entry)
-        self._visit.device.was_touched |= way.result in (Result.TAKEN, Result.SENT)
+        self._visit.device.was_touched |= way.has_changed
         if way.result is Result.TAKEN:
             self._visit.device.as_left = as_told(entry)
 
@@ -301,7 +301,8 @@ class Setting(Stage):
                 return Next(f"Having its {keeps(device.kind)} keep the address.", enter=False)
             case Phase.NOT_SET if device.way:
                 other = f" u gives another {asked}." if (asked := self.asks_for) in ("log-in", "community") else ""
-                return Next(f"{device.way.because} Enter tries again.{other}")
+                back = " z puts it back as it was found." if self.may_restore else ""
+                return Next(f"{device.way.because} Enter tries again.{other}{back}")
             case Phase.SETTING if device.way:
                 return Next(device.way.waits_for, enter=False)
         return Next("Borrowing the address.", enter=False)

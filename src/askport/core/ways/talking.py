@@ -98,6 +98,8 @@ class Talking(Way):
         self._kept = self._looks = False
         self._waits_for_power = self._was_off = False
         self._follow_until = 0.0
+        self._set_by_then: list[Spoken] = []
+        """What was said until it refused."""
         self._tracker.look_from(start.now)  # before it moves, so that its first word there can be believed
         self._conversation = self._set()
 
@@ -133,6 +135,11 @@ class Talking(Way):
     def has_acted(self) -> bool:
         """Whether it said anything beside the log-in."""
         return len(self._conversation.spoken) > len(self._by.login)
+
+    @property
+    def has_changed(self) -> bool:
+        """Whether the device took something of what it was told, though it refused the rest."""
+        return super().has_changed or any(map(self._was_taken, self._set_by_then))
 
     def drop(self) -> list[Effect]:
         """End the conversation too."""
@@ -300,7 +307,8 @@ class Talking(Way):
 
     def _refused(self, because: str, now: float) -> None:
         """End; where a part of it was taken, say which, and what the device has now."""
-        taken = [each.text for each in self._conversation.spoken[len(self._by.login) :] if self._was_taken(each)]
+        self._set_by_then = self._conversation.spoken[len(self._by.login) :]
+        taken = [each.text for each in self._set_by_then if self._was_taken(each)]
         if not taken:
             self._finish(Result.REFUSED, because, now)
             return

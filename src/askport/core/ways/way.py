@@ -79,6 +79,11 @@ class Way(Machine):
         """Whether it has told the device something."""
         return self._has_sent
 
+    @property
+    def has_changed(self) -> bool:
+        """Whether the device took something of what it was told, though not all."""
+        return self.result in (Result.TAKEN, Result.SENT)
+
     def _send(self, data: bytes) -> None:
         self._has_sent = True
         super()._send(data)
