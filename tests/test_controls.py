@@ -58,6 +58,13 @@ def test_measured_five_times_within_a_minute_each_time_as_it_is_then(cable):
         assert (prefix, found) == (int(interface[-2:]), gateway), because
 
 
+@pytest.mark.parametrize("interface", ["192.168.1.200/24", "10.84.19.253/22", "172.29.4.127/24", "10.0.0.254/24"])
+def test_an_address_near_the_end_of_its_subnet_is_measured_like_any_other(cable, interface):
+    device(cable, interface)
+    prefix, _, because = measured(cable, interface.split("/")[0])
+    assert prefix == int(interface[-2:]), because
+
+
 @pytest.mark.parametrize(("own", "other"), [(24, 22), (22, 24), (22, 16)])
 def test_a_second_address_hides_no_mask(cable, own, other):
     """The wider subnet holds all that the narrower does: which address has which mask cannot be told from outside."""
@@ -165,9 +172,12 @@ while True:
 
 
 @pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
-@pytest.mark.parametrize("lie", ["late twin", "old address", "one neighbour"])
-def test_a_device_that_lies_about_who_and_where_it_is_fails_its_proof(cable, lie, run):
-    more, wrong = [], "same-mac"
+@pytest.mark.parametrize(
+    ("lie", "kind"),
+    [("late twin", ""), ("old address", ""), ("one neighbour", ""), ("late twin", "feed hopper controller")],
+)
+def test_a_device_that_lies_about_who_and_where_it_is_fails_its_proof(cable, lie, kind, run):
+    more, wrong = ["--kind", kind] if kind else [], "same-mac"
     if lie == "late twin":
         device(cable)
         cable.start("device", sys.executable, "-c", LATE_TWIN)
@@ -175,7 +185,7 @@ def test_a_device_that_lies_about_who_and_where_it_is_fails_its_proof(cable, lie
         device(cable)
         cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
         subprocess.run([*cable.inside("device"), "sysctl", "-qw", "net.ipv4.conf.zd0.arp_ignore=2"], check=True)
-        more, wrong = ["--was", "192.168.61.7"], "old-gone"
+        more, wrong = [*more, "--was", "192.168.61.7"], "old-gone"
     else:  # the device that is meant hangs behind another, which answers for it by proxy
         behind = f"{cable.device}-far"
         cable.add_namespace(behind)
@@ -188,7 +198,7 @@ def test_a_device_that_lies_about_who_and_where_it_is_fails_its_proof(cable, lie
                         "net.ipv4.conf.far1.proxy_arp=1"], check=True)  # fmt: skip
         for line in (("addr", "add", f"{HOME}/22", "dev", "e0"), ("link", "set", "e0", "up")):
             subprocess.run(["ip", "-n", behind, *line], check=True)
-        more = ["--no-ping"]
+        more = [*more, "--no-ping"]
     run = cable.askport("prove", "zl0", "--mac", DEVICE, "--at", f"{HOME}/22", *more, "--json")
     proofs = {each["name"]: each for each in json.loads(run.stdout)["proofs"]}
     assert (proofs[wrong]["passed"], run.returncode) == (False, 1), run.stdout

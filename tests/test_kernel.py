@@ -65,7 +65,7 @@ def test_a_device_that_looks_for_its_gateway_is_heard_without_a_frame_of_ours(ca
     run = cable.askport("find", "zl0", "--loudness", "listen", "--seconds", 3, "--json")
     assert run.returncode == 0, run.stderr
     belief = json.loads(run.stdout)["devices"][0]["addresses"][0]
-    assert (belief["address"], belief["belief"], belief["origin"]) == ("192.168.61.7", "certain", "static")
+    assert (belief["address"], belief["belief"], belief["origin"]) == ("192.168.61.7", "certain", "unknown")
     assert (belief["gateway"], belief["gateway_basis"]) == ("192.168.61.254", "heard")
     assert "asked for 192.168.61.254 from 192.168.61.7" in belief["because"][0]
 

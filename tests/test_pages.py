@@ -90,9 +90,9 @@ def certificate(path):
 @pytest.mark.parametrize(
     ("log_in", "tls", "way_out", "token", "result", "said"),
     [
-        ("open", "no", "plain", "{token}", "taken", "holds 10.84.16.40/22"),
-        ("digest", "no", "redirect", "{token}", "taken", "holds 10.84.16.40/22"),
-        ("digest", "old", "silent", "{token}", "taken", "holds 10.84.16.40/22"),
+        ("open", "no", "plain", "{token}", "taken", "It is at 10.84.16.40."),
+        ("digest", "no", "redirect", "{token}", "taken", "It is at 10.84.16.40."),
+        ("digest", "old", "silent", "{token}", "taken", "It is at 10.84.16.40."),
         ("open", "no", "plain", "wrong", "refused", "answered 403 to “POST /save”"),
         ("open", "no", "slip", "{token}", "sent", "did not come to 10.84.16.40: it is at 192.168.77.20"),
     ],

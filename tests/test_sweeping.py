@@ -184,7 +184,7 @@ def test_pcapng_is_read_as_written_and_survives_a_broken_end(frames, junk):
 
 @pytest.mark.parametrize(("content", "status", "said"), [
     (b"not a capture", 2, "neither a pcap nor a pcapng file"),
-    (struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 113), 2, "link type 113"),
+    (struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 105), 2, "link type 105"),
     (None, 2, "There is no file"), (pcapng_start(), 1, "No device speaks in"),
 ])  # fmt: skip
 def test_what_cannot_be_read_is_said_in_a_sentence(content, status, said, tmp_path):

@@ -179,7 +179,9 @@ class Bench:
             self._answer_arp(data)
 
     def _see_link(self) -> bool:
-        up = self._switch or any(each.link(self._now) for each in self.devices)
+        # A switch has its power from the same strip as the units: it goes with the last of them.
+        on = self._switch and any(each.powered for each in self.devices)
+        up = on or any(each.link(self._now) for each in self.devices)
         if up == self._link.up:
             return False
         self._link = Link(up=up, since=self._now, speed_mbps=_FULL_SPEED_MBPS if up else None)

@@ -128,7 +128,7 @@ class CutTogether(Borrower):
     @property
     def waits_for_power(self) -> bool:
         """Whether nobody has pulled the power yet."""
-        return self._search is None and len(self._uncut) == len(self.units)
+        return self._search is None and len(self._uncut) == len(self.units) and not self.is_unsure
 
     @property
     def is_unsure(self) -> bool:

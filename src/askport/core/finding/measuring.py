@@ -181,7 +181,8 @@ class Measuring(Machine):
         same address one subnet further, unless they take every address like it for a broadcast.
         """
         pairs = {each: broadcasts_of(self.address, each) for each in range(max(prefix + 1, _WIDEST_BESIDE), _INNERMOST)}
-        avoid = self._avoid | {self.address}
+        # The broadcast address of its own mask gets no answer anyway, and may be that of longer ones too.
+        avoid = self._avoid | {self.address, broadcasts_of(self.address, prefix)[0]}
         pairs = {each: pair for each, pair in pairs.items() if avoid.isdisjoint(pair)}
         yield tuple(own for own, _ in pairs.values())
         for longer, (own, beside) in pairs.items():

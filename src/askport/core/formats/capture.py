@@ -71,7 +71,7 @@ def _read_pcap(data: bytes, order: str, unit: float) -> Iterator[Captured]:
         at += 16
         if size > _MAX_CAPTURED or at + size > len(data) or not length:
             return  # a record of nothing is no frame, but a hole in the file
-        if frame := _as_ethernet(link_type, data[at : at + size]):
+        if (frame := _as_ethernet(link_type, data[at : at + size])) is not None:
             yield Captured(seconds + fraction * unit, frame, size >= length)
         at += size
 
@@ -110,11 +110,11 @@ def _frame(kind: int, body: bytes, order: str, interfaces: Sequence[tuple[int, f
         return None
     link_type, unit = interfaces[number]
     frame = _as_ethernet(link_type, body[start : start + size])
-    return Captured((high << 32 | low) * unit, frame, size >= length) if frame else None
+    return Captured((high << 32 | low) * unit, frame, size >= length) if frame is not None else None
 
 
-def _as_ethernet(link_type: int, data: bytes) -> bytes:
-    """Return a frame as Ethernet has it, or nothing where it came from another kind of adapter.
+def _as_ethernet(link_type: int, data: bytes) -> bytes | None:
+    """Return a frame as Ethernet has it, or None where it came from another kind of adapter.
 
     A cooked header does not say to whom a packet went, only whether to all or to a group (LINKTYPE_LINUX_SLL and SLL2).
     """
@@ -128,9 +128,9 @@ def _as_ethernet(link_type: int, data: bytes) -> bytes:
         kind, size, address = data[10], data[11], data[12:18]
         payload = data[20:]
     else:
-        return b""
+        return None
     if hardware != _ARPHRD_ETHER or size != 6:
-        return b""
+        return None
     to = {_TO_ALL: b"\xff" * 6, _TO_GROUP: b"\x01" + bytes(5)}.get(kind, bytes(6))
     return to + address + protocol + payload
 

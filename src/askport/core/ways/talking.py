@@ -17,6 +17,7 @@ from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard, Link
 
+_NOT_MEASURED = "Its mask is not measured yet."
 _NOT_READ = "What it has now was not read: look before going on."
 _HANDS_S = 600.0
 """How long a power cut is waited for that somebody has to make."""
@@ -256,8 +257,9 @@ class Talking(Way):
         elif talk.said and self._part is _Part.KEEPING:
             self._note_spoken(now)
             self._kept = talk.said.ended is Ended.WELL
-            lasts = "It was told to keep that." if self._kept else f"It was not told to keep that: {talk.said.because}."
-            self._finish(Result.TAKEN, f"{self._is_there} {lasts}", now)
+            at = self.target.interface.ip
+            lasts = "was told to keep it" if self._kept else f"was not told to keep it: {talk.said.because}"
+            self._finish(Result.TAKEN, f"It is at {at} and {lasts}. {_NOT_MEASURED}", now)
         for seen in self._tracker.news():
             if self.done:
                 return
@@ -348,4 +350,4 @@ class Talking(Way):
     @property
     def _is_there(self) -> str:
         """Say what was seen of what it was told: the address, and not its mask."""
-        return f"It is at {self.target.interface.ip}; its mask is not measured yet."
+        return f"It is at {self.target.interface.ip}. {_NOT_MEASURED}"
