@@ -132,7 +132,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
     (
         ["--pace", "2", "--wire", "house"],
         [
-            ("Listening", ["+"]),
+            ("runs a live network", ["+"]),
             ("An address server answers", "house.png"),
             ("An address server answers", ["+"]),
             ("◆ call", ["+"]),

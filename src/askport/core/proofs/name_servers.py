@@ -25,7 +25,7 @@ class DnsAsPlanned(Proof):
         """
         super().__init__()
         self._planned, self._own_word, self._calls = planned, own_word, calls
-        self.expected = f"its DNS servers are {listed(planned)}"
+        self.expected = f"its DNS servers: {_row(planned)}"
 
     def settle(self) -> None:
         """Take in whom it was heard calling by now, where it does not say itself which servers it has."""
@@ -60,6 +60,10 @@ class DnsAsPlanned(Proof):
         said = own.said.dns
         # Some say only their first.
         passed = bool(said) and said == self._planned[: len(said)]
-        servers = listed(said) or "none"
-        planned = "" if passed else f", planned {listed(self._planned)}"
+        servers = _row(said) or "none"
+        planned = "" if passed else f"; planned are {_row(self._planned)}"
         self._end(passed, servers, f"It says itself that its DNS servers are {servers}{planned}.")
+
+
+def _row(servers: tuple[IPv4Address, ...]) -> str:
+    return ", ".join(map(str, servers))

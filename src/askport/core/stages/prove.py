@@ -203,4 +203,5 @@ class Prove(Stage):
     def result(self) -> str:
         """Say how many proofs passed or failed, and how many are missing."""
         device = self._visit.device
-        return verdict_of([*device.all_proofs, *device.again]).words if device.proofs else ""
+        ended = [each for each in (*device.all_proofs, *device.again) if each.done]
+        return verdict_of(ended).words if ended else ""
