@@ -62,7 +62,7 @@ class SetByDcp(Way):
         """Take its answer, and see it come."""
         if self.done:
             return
-        self._question.hear(heard, self.mac)
+        self._question.hear(heard)
         if self._question.answer and self._follow_until is None:
             self._answered(self._question.answer, heard.at)
         if not self.done:

@@ -20,7 +20,7 @@ class Question:
         self.message, self.asked, self.next_at = message, 0, now
         self.answer: Dcp | None = None
 
-    def hear(self, heard: Heard, station: MacAddress) -> None:
+    def hear(self, heard: Heard) -> None:
         """Take the station's answer."""
         ethernet, answer = heard.packet.get(Ethernet), heard.packet.get(Dcp)
         if ethernet is None or answer is None or ethernet.src.is_group or self.answer:
@@ -69,7 +69,7 @@ class StationTalk(Conversation):
 
     def receive(self, heard: Heard) -> None:
         """Take its answer."""
-        self._question.hear(heard, self._mac)
+        self._question.hear(heard)
         if not self.done and self._question.answer:
             self.spoken[-1].acknowledged = True
             self._answered(self._question.answer)

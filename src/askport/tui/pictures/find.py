@@ -27,7 +27,7 @@ _LANES: dict[ClueKind, str] = {
     ClueKind.SENDS_ON_LINK: "speaks from {address}",
     ClueKind.REFLECTS: "sends our packets back",
     ClueKind.ACCEPTS: "takes {address} from a server",
-    ClueKind.SENDS_TO_ALL: "sends to everybody from {address}",
+    ClueKind.SENDS_TO_ALL: "to all from {address}",
     ClueKind.SENDS_FROM: "sends from {address}",
     ClueKind.FORWARDS: "passes on from {address}",
     ClueKind.ASKS_BOOTP: "asks for an address, BOOTP",
