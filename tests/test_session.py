@@ -20,11 +20,13 @@ from askport.core.formats.packet import frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
+from askport.core.plan.site_plan import PlannedDevice
 from askport.core.plan.target import Target
+from askport.core.plan.work import WorkItem
 from askport.core.proofs.power_cycle import Power
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
-from askport.core.register.entries import Borrowed, Found, GaveBack, Recorded, WasSet
+from askport.core.register.entries import Borrowed, DevicePlanned, Found, GaveBack, Recorded, WasSet
 from askport.core.steps import Phase, Step
 from askport.core.switch_crate import SwitchCrate, Turn
 from askport.core.ways.way import Result
@@ -215,12 +217,108 @@ def test_what_is_not_certain_cannot_be_chosen_and_a_tag_is_a_tag(practice):
         run.session.stages.find.choose(MacAddress(b"\2\0\0\0\0\7"), bench.now())
     for wrong in ("", "x" * 41, "TG\x1b01"):
         with pytest.raises(BadInput, match="1 to 40 printable characters"):
-            run.session.visit.name(wrong)
+            run.session.stages.name(wrong, bench.now())
     walk(bench, run, {Phase.MAY_BORROW})
-    run.session.visit.name("  UV-01   west ")
+    run.session.stages.name("  UV-01   west ", bench.now())
     walk(bench, run, {Phase.RECORDED})
     pass_time(bench, run, 0.1)
     assert [row.tag for row in run.job.register.rows()] == ["UV-01 west"]
+
+
+def rows(run, *, mac_in=None):
+    """Give a round three planned rows, one of which may have the MAC address of the device on the cable."""
+    mac = scenario.stand_in("TG-01").mac
+    run.work = [
+        WorkItem(
+            tag=tag, target=Target(interface=IPv4Interface(f"10.84.16.{host}/22")), mac=mac if tag == mac_in else None,
+            planned=PlannedDevice(tag=tag, address=IPv4Address(f"10.84.16.{host}"), prefix=22,
+                                  mac=mac if tag == mac_in else None),
+        )
+        for tag, host in (("AA-01", 61), ("BB-02", 62), ("CC-03", 63))
+    ]  # fmt: skip
+    run.job.append_all([DevicePlanned(device=each.planned) for each in run.work], run.wire.wall(0.0))
+    run.begin()
+
+
+@pytest.mark.parametrize(
+    ("mac_in", "chosen", "known_as", "may_be"),
+    [
+        (None, None, None, ["AA-01"]), ("BB-02", None, None, ["BB-02"]), ("BB-02", "CC-03", None, ["BB-02", "CC-03"]),
+        (None, None, "OLD-7", ["OLD-7"]), (None, "CC-03", "OLD-7", ["CC-03", "OLD-7"]),
+        ("BB-02", None, "OLD-7", ["BB-02", "OLD-7"]), ("BB-02", "CC-03", "OLD-7", ["BB-02", "CC-03", "OLD-7"]),
+        ("BB-02", "BB-02", None, ["BB-02"]),
+    ],
+)  # fmt: skip
+def test_one_key_decides_which_row_it_is_where_plan_choice_and_register_differ(
+    practice, mac_in, chosen, known_as, may_be
+):
+    bench, run = practice("TG-01")
+    mac = scenario.stand_in("TG-01").mac
+    if known_as:
+        found = Found(unit=90, tag=known_as, mac=mac, maker=None, address=None, belief="certain", because=())
+        run.job.append(found, run.wire.wall(0.0))
+    rows(run, mac_in=mac_in)
+    if chosen:
+        run.take(next(each for each in run.work if each.tag == chosen))
+    pass_time(bench, run, until=lambda: bool((c := run.session.cable.search.candidate) and c.is_found))
+    session, said = run.session, next_line(run.session, bench.now())
+    assert (said.enter, len(session.stages.find.undecided)) == ((True, 0) if len(may_be) == 1 else (False, len(may_be)))
+    if len(may_be) > 1:
+        assert all(each in said.sentence for each in may_be), said.sentence
+        session.enter(bench.now())
+        assert session.phase is Phase.FINDING, "nothing goes on before it is decided"
+        session.stages.find.decide(len(may_be) - 1, bench.now())
+    else:
+        session.enter(bench.now())
+    assert session.device.work.tag == may_be[-1]
+    host = {"AA-01": 61, "BB-02": 62, "CC-03": 63}.get(may_be[-1])
+    target = session.device.target
+    assert target is None if host is None else target.interface.ip == IPv4Address(f"10.84.16.{host}")
+    pass_time(bench, run, 0.1)
+    if mac_in and len(may_be) > 1 and may_be[-1] == "CC-03":
+        assert {each.tag: each.mac for each in run.job.register.plan().devices} == {
+            "AA-01": None, "BB-02": None, "CC-03": mac,
+        }  # fmt: skip
+
+
+def test_a_row_with_another_mac_or_a_label_of_another_is_asked_about_and_not_hidden(practice):
+    bench, run = practice("TG-01")
+    rows(run)
+    run.session.cable.search.label("02:00:00:00:00:77")
+    pass_time(bench, run, until=lambda: bool((c := run.session.cable.search.candidate) and c.is_found))
+    said = next_line(run.session, bench.now())
+    assert (said.enter, "its label says 02:00:00:00:00:77" in said.sentence) == (False, True), said
+
+
+@pytest.mark.parametrize("phase", [Phase.MAY_BORROW, Phase.MAY_SET, Phase.POWER_CYCLE])
+def test_the_tag_of_another_row_brings_its_values_and_taking_the_first_one_back_too(practice, phase):
+    bench, run = practice("TG-01")
+    rows(run)
+    session = walk(bench, run, {phase})
+    session.stages.name("bb-02", bench.now())
+    walk(bench, run, {Phase.POWER_CYCLE})
+    assert session.device.work.tag == "BB-02"
+    assert bench.device.host.interface.ip == IPv4Address("10.84.16.62")
+    run.take(run.work[0])
+    walk(bench, run, {Phase.RECORDED})
+    pass_time(bench, run, 0.1)
+    (row,) = run.job.register.rows()
+    assert (row.tag, row.state, row.last.as_left.address.value) == ("AA-01", "proven", IPv4Address("10.84.16.61"))
+    bench.plug()
+    run.next_device()
+    assert run.item.tag == "BB-02"
+
+
+def test_a_name_that_is_not_planned_renames_the_row_and_keeps_its_values(practice):
+    bench, run = practice("TG-01")
+    rows(run)
+    session = walk(bench, run, {Phase.MAY_SET})
+    session.stages.name("ZZ-09", bench.now())
+    walk(bench, run, {Phase.RECORDED})
+    pass_time(bench, run, 0.1)
+    assert [each.tag for each in run.job.register.plan().devices] == ["BB-02", "CC-03", "ZZ-09"]
+    run.next_device()
+    assert run.item.tag == "BB-02"
 
 
 def test_the_next_unit_of_a_crate_has_the_same_default_and_the_next_plan(practice):
@@ -403,7 +501,9 @@ def test_a_device_that_fell_back_to_link_local_has_both_doors(practice):
 def test_addresses_of_others_are_nobodys_target(practice, plan, said):
     _, run = practice("TG-01")
     session = run.session
-    session.cable.around = replace(session.cable.around, planned={IPv4Address("10.84.16.21"): "BL-01"})
+    session.cable.around = replace(
+        session.cable.around, rows=[WorkItem(tag="BL-01", target=Target(interface=IPv4Interface("10.84.16.21/22")))]
+    )
     session.device.target = read_target(plan)
     assert said in " ".join(check.sentence for check in session.visit.checks() if not check.passed)
 
@@ -443,7 +543,10 @@ def test_the_laptop_borrows_nothing_that_is_planned_or_was_left(practice):
     """Of the nearest free ones, .8 is planned for another device, .9 was left with one, and .6 is this one's to be."""
     bench, run = practice("TG-01")
     session, nearest = run.session, [IPv4Address(f"192.168.61.{host}") for host in (8, 9)]
-    others = {"planned": {nearest[0]: "BL-01"}, "used": {nearest[1]: scenario.stand_in("BL-01").mac}}
+    others = {
+        "rows": [WorkItem(tag="BL-01", target=Target(interface=IPv4Interface((nearest[0], 22))))],
+        "used": {nearest[1]: scenario.stand_in("BL-01").mac},
+    }
     session.cable.around = replace(session.cable.around, **others)
     session.device.target = read_target("192.168.61.6/24")
     walk(bench, run, {Phase.MAY_BORROW})

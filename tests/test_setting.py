@@ -5,6 +5,7 @@ import subprocess
 import sys
 import threading
 import time
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 
@@ -196,14 +197,7 @@ set = [{ post = "/x", form = { a = "{address}" } }]
 
 def test_a_kind_is_recognised_by_the_title_of_its_page_where_nothing_else_tells(practice):
     bench, run = practice("TG-01", kinds=False)
-    run.session.cable.around = type(run.session.cable.around)(
-        **{
-            name: getattr(run.session.cable.around, name)
-            for name in run.session.cable.around.__slots__
-            if name != "kinds"
-        },
-        kinds=(read_kind(BY_TITLE, "x.toml"),),
-    )
+    run.session.cable.around = replace(run.session.cable.around, kinds=(read_kind(BY_TITLE, "x.toml"),))
     session = walk(bench, run, {Phase.MAY_SET})
     assert session.device.fit.reason == "by its text “Tank Level Gateway” and port 80"
 

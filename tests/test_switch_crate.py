@@ -145,3 +145,26 @@ def test_labels_are_scanned_and_what_cannot_be_meant_is_said():
         (MACS[2], "PH-02", "the order alone")
     ]
     assert crate.next_unit().item.tag == "PH-01"
+
+
+@pytest.mark.kernel
+@pytest.mark.parametrize("count", [2, 4])
+@pytest.mark.parametrize("how", ["kind", "row", "others"])
+def test_silent_units_are_asked_at_their_own_mac_for_where_they_may_be(cable, job, tmp_path, how, count):
+    """They say nothing by themselves, and no guess fits: their kind, the plan, or the one that speaks tells where."""
+    cable.bridge()
+    odd, told = "10.77.3.9", f'[delivered]\naddress = "{DEFAULT}/24"\n'
+    text = KIND.replace(told, told.replace(DEFAULT, odd) if how == "kind" else "")
+    (tmp_path / "ph-head.kind.toml").write_text(text.replace('00:00:5e:00:53:4"]', '00:00:5e:77"]\nbanner = ["pH*"]'))
+    labels, given = tmp_path / "labels.txt", [(f"00:00:5e:77:00:0{n}", TAGS[n]) for n in range(count)]
+    labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in (given if how == "others" else reversed(given))))
+    for place, (mac, _) in enumerate(given):
+        at = f"10.84.16.{31 + place}/22" if how == "row" else f"{odd}/24"
+        unit = cable.behind("br0", mac, None)
+        talks = "while :; do ping -c 1 -W 1 10.77.3.1; done" if how == "others" and place == 0 else "true"
+        begins = f"ip link set e0 down addrgenmode none; ip addr add {at} dev e0; ip link set e0 up;"
+        cable.start_in(unit, "sh", "-c", f"{begins} ip route add default via 10.84.19.254; {talks}")
+        cable.start_in(unit, sys.executable, "-c", PAGE, "works")
+    run = cable.askport("crate", "zl0", "--job", job, "--labels", labels, "--json", timeout=170)
+    states = {each["tag"]: each["state"] for each in json.loads(run.stdout)["units"]}
+    assert states == dict.fromkeys(TAGS[:count], "recorded"), run.stdout + run.stderr

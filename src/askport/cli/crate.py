@@ -135,9 +135,11 @@ async def _look(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: b
     finder = finder_on(keeper, measures=False)
     finder.greet(keeper.wire.now())
     kinds = [each.delivered.interface.ip for each in work.kinds if each.delivered.interface]
-    finder.call([*kinds, *(each.delivered.ip for each in work.work if each.delivered)], now=keeper.wire.now())
+    planned = [each.target.interface.ip for each in work.work if each.target]
+    delivered = [each.delivered.ip for each in work.work if each.delivered]
+    finder.call(dict.fromkeys([*kinds, *delivered, *planned]), now=keeper.wire.now())
     await run(finder, keeper, _LOOKS_FOR_S)
-    units.hears(each.mac for each in finder.devices() if each.is_present)
+    units.hears(finder.devices())
     twins = [mac for each in finder.hazards() if each.code == "duplicate-address" for mac in each.macs]
     for unit in units.in_order(twins) if in_order else ():
         say(f"{unit.mac} is taken for {unit.item.tag}, by the order alone: look which of them is where.")

@@ -9,6 +9,7 @@ from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind
 from askport.core.kinds.read_back import ReadBack
 from askport.core.kinds.recognising import Fit
+from askport.core.plan.claims import Claim
 from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
 from askport.core.proofs.calls import Calls
@@ -18,7 +19,6 @@ from askport.core.proofs.proof import Proof
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.services import Services
 from askport.core.register.as_left import AsLeft
-from askport.core.register.known import Known
 from askport.core.ways.way import Result, Way
 
 ONVIF_DEVICES = "ONVIF devices"
@@ -30,22 +30,43 @@ class AtHand:
 
     def __init__(self, work: WorkItem, unit: int) -> None:
         """Begin with what is meant to be at the other end; ``unit`` is its number in the job's journal."""
-        self.work, self.unit = work, unit
-        self.listed_as = work.tag
-        """Its tag in the work list, whatever it is called later."""
-        self.target: Target | None = work.target
-        self.revisits = False
-        """Whether it is one that the register has, and not the next of the work list."""
+        self.unit = unit
+        self.mean(work)
         self.as_left = AsLeft()
         """What it has been left with, as far as was found out."""
         self.look_again()
 
-    def mean(self, work: WorkItem) -> None:
-        """Mean another device of the work list."""
-        self.work, self.listed_as, self.target, self.revisits = work, work.tag, work.target, False
+    def mean(self, work: WorkItem, *, is_meant: bool = False) -> None:
+        """Mean a device of the work list, because it is next or because the technician chose it."""
+        self.next_item, self.is_meant = work, is_meant
+        self.decided: MacAddress | None = None
+        """The device of which a person has decided what it is."""
+        self._become(work, revisits=False)
+
+    def _become(self, work: WorkItem, *, revisits: bool) -> None:
+        self.work = work
+        self.listed_as = work.tag
+        """Its tag in the work list, whatever it is called later."""
+        self.target: Target | None = work.target
+        self.revisits = revisits
+        """Whether it is one that the register has, and not the next of the work list."""
+
+    def become(self, claim: Claim) -> None:
+        """Be the device of the job that speaks for itself; what was planned for the same one on the way stays."""
+        if claim.item.tag != self.work.tag:
+            self._become(claim.item, revisits=claim.revisits)
+
+    def replan(self, target: Target) -> None:
+        """Be meant to become something else."""
+        mine = self.work.tag == self.next_item.tag
+        self.target, self.work = target, replace(self.work, target=target)
+        self.next_item = self.work if mine else self.next_item
 
     def look_again(self) -> None:
         """Forget what was found out, because another device may be meant."""
+        self.decided = None
+        if self.work.tag != self.next_item.tag:
+            self._become(self.next_item, revisits=False)
         self.chosen: Device | None = None
         """The device as found."""
         self.landed_at: IPv4Address | None = None
@@ -100,13 +121,6 @@ class AtHand:
         if self.kind:
             return self.kind.name
         return ONVIF_DEVICES if self.chosen and self.chosen.speaks("onvif") else ""
-
-    def recognise(self, known: Known | None) -> None:
-        """Take a device that the register has for what it is: a new visit under its own tag, whoever was next."""
-        if known and known.is_named and known.tag != self.work.tag and self.chosen:
-            target = known.target or self.work.target
-            self.work = replace(self.work, tag=known.tag, target=target, mac=self.chosen.mac, ports=())
-            self.target, self.revisits = target, True
 
     def forget_proofs(self) -> None:
         """Begin to be proven anew."""

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Collection, Mapping, MutableMapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
@@ -10,13 +11,14 @@ from askport.core.finding.search import Search
 from askport.core.kinds.model import Kind
 from askport.core.machine import Xid
 from askport.core.plan.target import Site, site_among
+from askport.core.plan.work import WorkItem
 from askport.core.reach.laptop import Laptop
 from askport.core.register.known import Known
 from askport.core.ways.log_in import LogIn
 from askport.core.wire import Link
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Surroundings:
     """What the job knows beside the device at hand."""
 
@@ -24,8 +26,8 @@ class Surroundings:
     """The networks that devices join."""
     used: Mapping[IPv4Address, MacAddress]
     """Addresses of the register with the MAC addresses of those that were left with them."""
-    planned: Mapping[IPv4Address, str]
-    """Addresses that devices of the work list are to get, with their tags."""
+    rows: Sequence[WorkItem] = ()
+    """Every device of the job, recorded or not."""
     known: Mapping[MacAddress, Known]
     """Devices that the register has already."""
     found_before: Sequence[tuple[str | None, IPv4Address]] = ()
@@ -40,6 +42,15 @@ class Surroundings:
     """What kinds are entered with, by their names; only for as long as the program runs."""
     serial_lines: MutableMapping[str, str] = field(default_factory=dict)
     """On which serial line the consoles of kinds are, by their names."""
+
+    @cached_property
+    def planned(self) -> dict[IPv4Address, str]:
+        """Addresses that devices of the job are to get, with their tags."""
+        return {each.target.interface.ip: each.tag for each in self.rows if each.target}
+
+    def row_of(self, tag: str) -> WorkItem | None:
+        """Return the device of the job with a tag, however it is written."""
+        return next((each for each in self.rows if each.tag.casefold() == tag.casefold()), None)
 
     def tag_of(self, mac: MacAddress) -> str:
         """Return the tag that the register has for a device, or its MAC address."""

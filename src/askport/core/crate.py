@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind, Recognise
-from askport.core.kinds.recognising import fitting_kinds
+from askport.core.kinds.recognising import before_it_speaks, fitting_kinds
 from askport.core.narrate import next_line
 from askport.core.plan.work import WorkItem
 from askport.core.session import Session
@@ -73,8 +73,7 @@ class Crate:
         if kind is None or way is None or not (way.gives or learned):
             raise BadInput("The rest can go by itself where the kind of this unit says how it is set.")
         self.like, self.kind, self.power_cuts = device.work.tag, kind.name, power_cuts
-        by = kind.recognise.model_copy(update={"banner": ()})
-        self._before_it_speaks = kind.model_copy(update={"recognise": by})
+        self._before_it_speaks = before_it_speaks(kind)
         self.way = "page" if learned else way.name
         self._found_at: IPv4Address | None = device.old_address
         self._alike = _sort(device.work)

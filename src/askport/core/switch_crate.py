@@ -1,12 +1,14 @@
 """A crate on a small switch: which MAC address gets which tag, and what is done without anybody."""
 
 import re
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
 from enum import Enum, StrEnum, auto
+from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
+from askport.core.finding.device import Device
 from askport.core.finding.label import label_digits
 from askport.core.finding.loudness import Loudness
 from askport.core.narrate import next_line
@@ -59,6 +61,8 @@ class SwitchCrate:
         """Begin with the devices of the work list that are not recorded."""
         self._work = [item for item in work if item.tag not in recorded]
         self.units: list[Unit] = []
+        self.heard: dict[MacAddress, tuple[IPv4Address, ...]] = {}
+        """Where those on the switch were heard, their surest addresses first."""
         self.half: MacAddress | None = None
         """A MAC address that was scanned, whose tag is awaited."""
 
@@ -77,12 +81,18 @@ class SwitchCrate:
         """Whether the plan has MAC addresses, so that who is heard may have a tag already."""
         return any(item.mac for item in self._work)
 
-    def hears(self, macs: Iterable[MacAddress]) -> None:
+    def hears(self, devices: Iterable[Device]) -> None:
         """Take in who is on this switch: those that the plan has by their MAC addresses have their tags."""
-        for mac in macs:
+        for mac in self.sees(devices):
             item = next((each for each in self._work if each.mac == mac), None)
             if item and self.unit_of(mac) is None and all(each.item.tag != item.tag for each in self.units):
                 self._add(item, mac, "its plan")
+
+    def sees(self, devices: Iterable[Device]) -> list[MacAddress]:
+        """Take in where they are; return who of them is present."""
+        present = [each for each in devices if each.is_present]
+        self.heard |= {each.mac: tuple(at.address for at in each.addresses) for each in present if each.addresses}
+        return [each.mac for each in present]
 
     def scan(self, text: str) -> str:
         """Take in what was scanned or typed: a MAC address, then its tag, on two lines or on one.
@@ -110,6 +120,17 @@ class SwitchCrate:
             raise BadInput(f"{mac} is {known.item.tag} already, by {known.by}.")
         return mac
 
+    def _planned_as(self, item: WorkItem, mac: MacAddress) -> None:
+        """Refuse a label that the plan contradicts.
+
+        Raises:
+            BadInput: the plan has this MAC address for another device, or another for this one.
+        """
+        other = next((each for each in self._work if each.mac == mac and each.tag != item.tag), None)
+        if other or item.mac not in (None, mac):
+            has = f"{mac} for {other.tag}" if other else f"{item.mac} for {item.tag}"
+            raise BadInput(f"{mac} cannot be {item.tag}: the plan has {has}. Correct the plan, or the label.")
+
     def _tagged(self, mac: MacAddress, text: str) -> str:
         tag = " ".join(text.split())
         item = next((each for each in self._work if each.tag.casefold() == tag.casefold()), None)
@@ -117,6 +138,7 @@ class SwitchCrate:
             raise BadInput(f"No device with the tag '{display_text(tag, 40)}' is planned and still to be done.")
         if other := next((each for each in self.units if each.item.tag == item.tag), None):
             raise BadInput(f"{item.tag} is {other.mac} already, by {other.by}.")
+        self._planned_as(item, mac)
         self._add(item, mac, "its label")
         self.half = None
         return f"{mac} is {item.tag}."
@@ -192,9 +214,9 @@ class Do(Enum):
 class Unattended:
     """Goes through one unit of a switch by rule, where nobody is asked."""
 
-    def __init__(self, session: Session, unit: Unit, now: float) -> None:
-        """Begin with a unit."""
-        self._session, self._unit = session, unit
+    def __init__(self, session: Session, unit: Unit, now: float, *, heard: Sequence[IPv4Address] = ()) -> None:
+        """Begin with a unit, which was heard at some addresses before."""
+        self._session, self._unit, self._heard = session, unit, heard
         self._seen: tuple[Phase, object] = session.phase, session.cable.finder.loudness
         self._since = self._began = now
         self.because = ""
@@ -215,7 +237,7 @@ class Unattended:
             case Phase.POWER_CYCLE:
                 return Do.LEAVE_OUT
             case Phase.NOT_SET | Phase.NOT_PROVEN | Phase.FORGOTTEN:
-                return self._leave(next_line(session, now).sentence.replace(" Enter tries again.", ""))
+                return self._leave(re.sub(r" Enter [^.]*\.$", "", next_line(session, now).sentence))
         said = next_line(session, now)
         if said.enter:
             return Do.ENTER
@@ -237,9 +259,13 @@ class Unattended:
             return self._leave(live)
         if found and found.is_present and session.visit.may_be_taken(found) and session.cable.link.up:
             search.point_at(mac)
+            if session.stages.find.undecided:
+                return self._leave(next_line(session, now).sentence)
             return self._leave(search.obstacle) if search.obstacle else Do.ENTER
         loudness = session.cable.finder.loudness
-        if loudness is Loudness.LISTEN or (loudness is Loudness.GREET and now - self._since > _GREETS_S):
+        if loudness is Loudness.LISTEN and session.cable.link.up:
+            search.ask_one(mac, self._heard, now)  # its twins, if it has any, do not hear that
+        elif (loudness is Loudness.LISTEN) or (loudness is Loudness.GREET and now - self._since > _GREETS_S):
             return Do.LOUDER
         if now - self._began > _FINDS_S:
             return self._leave("It was not found on this switch." if session.cable.link.up else "The link is down.")

@@ -112,24 +112,43 @@ class JobRun:
         return bool(self.work) and over and self.session.phase is Phase.RECORDED
 
     def _ahead(self) -> int | None:
-        """Return the place of the next device of the work list that is not recorded, after this one or before it."""
+        """Return the place of the next device of the work list that is not recorded, from this one on or before it."""
         recorded = self.job.register.recorded_tags()
-        places = (*range(self._place + 1, len(self.work)), *range(self._place))
+        places = (*range(self._place, len(self.work)), *range(min(self._place, len(self.work))))
         return next((place for place in places if self.work[place].tag not in recorded), None)
 
-    def take(self, item: WorkItem) -> None:
-        """Take another device of the work list than the next one; what was heard on the cable stays."""
+    def take(self, item: WorkItem, *, is_meant: bool = True) -> None:
+        """Take another device of the work list than the next one; what was heard on the cable stays.
+
+        Args:
+            item: the device.
+            is_meant: whether the technician chose it, and not an order.
+        """
         self._place = self.work.index(item)
         if self.session.phase is Phase.RECORDED:
             self.begin()
+            self.session.device.is_meant = is_meant
         else:
-            self.session.stages.take(item)
+            self.session.stages.take(self._as_planned(item), self.wire.now(), is_meant=is_meant)
+
+    def _as_planned(self, item: WorkItem) -> WorkItem:
+        """Return a device as the plan has it by now: it may have been changed at the cable."""
+        plan = self.job.register.plan()
+        planned = plan.by_tag.get(item.tag)
+        return plan.item_of(planned, item.target.interface.ip if item.target else None) if planned else item
+
+    def _rows(self) -> list[WorkItem]:
+        """Return every device of the job: those of the work list, and those of the plan that are recorded."""
+        listed = {item.tag for item in self.work}
+        plan = self.job.register.plan()
+        return [*self.work, *(plan.item_of(each) for each in plan.devices if each.tag not in listed)]
 
     def begin_with(self, item: WorkItem) -> None:
         """Begin anew with this device of the work list, wherever the one before it stands."""
         self._laptop_before = self.session.cable.laptop_was
         self._place = self.work.index(item)
         self.begin()
+        self.session.device.is_meant = True  # by its label or the plan, never by an order alone
 
     def learn(self, kind: Kind) -> None:
         """Know one more kind from the next device on; the nearest to the job goes first."""
@@ -142,7 +161,7 @@ class JobRun:
         around = Surroundings(
             sites=self.sites,
             used={address: mac for address, mac, _ in register.left()},
-            planned={item.target.interface.ip: item.tag for item in self.work if item.target},
+            rows=self._rows(),
             known=KnownDevices(register.by_mac, today),
             found_before=register.found_before(),
             laptop_before=self._laptop_before,
@@ -171,8 +190,11 @@ class JobRun:
     def next_device(self) -> None:
         """Go on to the next device of the list, or of the crate."""
         self._laptop_before = self.session.cable.laptop_was
-        if not self.session.device.revisits:  # whoever was next before a known device came by is still next
-            self._improvised = following(replace(self.session.device.work, target=self.session.device.target))
+        device = self.session.device
+        if device.listed_as != device.work.tag and self.item.tag == device.listed_as and self.work:
+            self.work[self._place] = device.work  # it was given another name
+        if not device.revisits:  # whoever was next before a known device came by is still next
+            self._improvised = following(replace(device.work, target=device.target))
             ahead = self._ahead()
             self._place = len(self.work) if ahead is None else ahead
         self.begin()

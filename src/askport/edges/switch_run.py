@@ -30,6 +30,7 @@ class SwitchRun:
         self._kept: list[Kept] = []
         """What was recorded so far, for the power cut of all."""
         self._candidates: list[IPv4Interface] = []
+        crate.sees(run.session.cable.finder.devices())
         self.cut: CutTogether | None = None
         self._cut_seen = False
         run.work = [next((u.item for u in crate.units if u.item.tag == item.tag), item) for item in run.work]
@@ -100,7 +101,7 @@ class SwitchRun:
             return
         self.at_hand, unit.turn = unit, Turn.AT_HAND
         self.run.begin_with(unit.item)
-        self._policy = Unattended(self.run.session, unit, now)
+        self._policy = Unattended(self.run.session, unit, now, heard=self.crate.heard.get(unit.mac, ()))
 
     def _keep(self, now: float) -> None:
         """Remember who is recorded now, for the power cut of all."""
@@ -141,6 +142,7 @@ class SwitchRun:
 
     def _end(self, turn: Turn, because: str) -> None:
         self._gives_back = True
+        self.crate.sees(self.run.session.cable.finder.devices())
         device = self.run.session.device
         if self.at_hand and turn is Turn.RECORDED and self.at_hand.by == BY_ORDER and device.chosen:
             text = "Its tag was given by the order of MAC addresses alone: look which of them is where."

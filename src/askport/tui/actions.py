@@ -9,6 +9,7 @@ from textual.binding import Binding
 from askport.core.finding.blinking import can_blink
 from askport.core.finding.loudness import Loudness
 from askport.core.session import Session
+from askport.core.stages.find import DECIDING_KEYS
 from askport.core.steps import Phase, Step
 from askport.core.switch_crate import live_network
 from askport.tui.laptop import door_target, page_port
@@ -134,6 +135,14 @@ ACTIONS = (
     Action(
         name="accept", key="d", title="This is it", says="What runs a live network here is the device",
         offered=lambda moment: moment.session.phase is Phase.FINDING and moment.session.cable.search.may_accept,
+    ),
+    *(
+        Action(
+            name="decide", argument=str(place), key=key, title="It is this", touches=Touches.JOB, shown=False,
+            says="Decide which device of the job it is, where plan, choice and register differ",
+            offered=lambda moment: bool(moment.session.stages.find.undecided),
+        )
+        for place, key in enumerate(DECIDING_KEYS)
     ),
     Action(
         name="louder", key="plus,equals_sign", title="Louder", says="Let the laptop ask more", touches=Touches.WIRE,

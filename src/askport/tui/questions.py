@@ -140,11 +140,23 @@ def ask_serial_line(kind: str) -> Question:
 
 
 def ask_tag(session: Session) -> Question:
-    """Ask for the tag of the device at hand."""
+    """Ask for the tag of the device at hand; one that is planned brings its row."""
+    work, around = session.device.work, session.cable.around
+
+    def check(typed: str) -> str:
+        tag = clean_tag(typed)
+        row = around.row_of(tag)
+        if row and row.tag != work.tag:
+            to = f" to {row.target.interface}" if row.target else ""
+            return f"{row.tag} is planned: this device becomes {row.tag}, with all that is planned for it{to}."
+        if tag == work.tag or work.planned is None:
+            return f"Its tag is {tag}."
+        return f"No {tag} is planned: {work.tag} is called {tag} from now on, and keeps its values."
+
     return Question(
         "Which tag is on this device's place?",
-        session.device.work.tag,
-        lambda typed: f"Its tag is {clean_tag(typed)}.",
-        lambda session, _, typed: session.visit.name(typed),
+        work.tag,
+        check,
+        lambda session, now, typed: session.stages.name(typed, now),
         replaces=True,
     )

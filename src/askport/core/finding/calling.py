@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
+from askport.core.addresses import BROADCAST_MAC, MacAddress
 from askport.core.formats.arp import arp_question
 from askport.core.machine import Machine
 from askport.core.wire import Link
@@ -31,12 +31,22 @@ class Calling(Machine):
         now: float,
         rate: float = DEFAULT_RATE,
         often: Iterable[IPv4Address] = (),
+        to: MacAddress = BROADCAST_MAC,
     ) -> None:
-        """Begin now; ``often`` are the addresses that something speaks for, asked for again and again meanwhile."""
+        """Begin now.
+
+        Args:
+            mac: the asking end.
+            addresses: what is asked for.
+            now: the wire's time.
+            rate: questions a second.
+            often: addresses that something speaks for, asked for again and again meanwhile.
+            to: who is asked: everybody, or one device, which none of its twins hears.
+        """
         super().__init__()
-        self._mac = mac
+        self._mac, self._to = mac, to
         self._addresses = list(addresses)
-        self._often = list(often)[:_MAX_OFTEN]
+        self._often = list(dict.fromkeys(often))[:_MAX_OFTEN]
         self._often_at = now
         self._rate = rate
         self._asked_at: dict[IPv4Address, float] = {}
@@ -80,13 +90,11 @@ class Calling(Machine):
         if now >= self._often_at:
             self._often_at = now + _OFTEN_S
             for address in self._often:
-                self._send(arp_question(self._mac, address))
-                self._asked_at[address] = now
+                self._ask(address, now)
         due = min(_MAX_BURST, 1 + int((now - self._next_at) * self._rate))
         for _ in range(due):
             address = self._addresses[self._sent % len(self._addresses)]
-            self._send(arp_question(self._mac, address))
-            self._asked_at[address] = now
+            self._ask(address, now)
             self._sent += 1
             if self._sent == self.total:
                 self._next_at = None
@@ -95,3 +103,7 @@ class Calling(Machine):
                 self._next_at = now + _PAUSE_BETWEEN_PASSES_S
                 return
         self._next_at = max(self._next_at + due / self._rate, now - _MAX_BURST / self._rate)
+
+    def _ask(self, address: IPv4Address, now: float) -> None:
+        self._send(arp_question(self._mac, address, to=self._to))
+        self._asked_at[address] = now

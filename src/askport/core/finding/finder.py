@@ -38,9 +38,9 @@ _MEASURE_AFTER_S = 1.0
 """How long the wire must have carried one device alone before it is measured."""
 
 _TO_ASK_FOR = frozenset({ClueKind.ACCEPTS, ClueKind.SENDS_FROM})
+"""What makes an address likely, so that its holder is asked for it where that may be."""
 _ASKED_WHEN_GREETING = frozenset({ClueKind.SENDS_TO_ALL, ClueKind.SENDS_ON_LINK, ClueKind.ANNOUNCES})
 """What it showed by itself and only its answer makes certain: that question is as quiet as a greeting."""
-"""What makes an address likely, so that its holder is asked for it where that may be."""
 _BY_IPV4 = frozenset({ClueKind.SENDS_ON_LINK, ClueKind.SENDS_TO_ALL, ClueKind.SENDS_FROM, ClueKind.FORWARDS})
 
 
@@ -103,8 +103,7 @@ class Finder(Machine):
         self.link_up = True
         self.on_drop: OnDrop = lambda _heard, _reason: None
         """Told of every frame that tells nothing, in full or in part, for whoever keeps a log."""
-        self.frames_seen = 0
-        self.frames_unreadable = 0
+        self.frames_seen = self.frames_unreadable = 0
         self.loudness = Loudness.LISTEN
         if loudness.allows(Loudness.GREET):
             self.greet(now)
@@ -135,6 +134,12 @@ class Finder(Machine):
         known = list(known)
         addresses = likely_addresses(known, within) if guess else known * _PATIENT_PASSES
         self.calling = Calling(self.laptop_macs[0], addresses, now=now, rate=rate if guess else 1.0, often=known)
+
+    def ask_one(self, mac: MacAddress, addresses: Iterable[IPv4Address], *, now: float) -> None:
+        """Greet everybody, and ask one device at its own MAC address for each address that it may have."""
+        self.greet(now)
+        asked = [*addresses] * _PATIENT_PASSES
+        self.calling = Calling(self.laptop_macs[0], asked, now=now, rate=20.0, often=asked, to=mac)
 
     def sweep(self, within: Iterable[IPv4Network] = (), *, now: float, rate: float = DEFAULT_SWEEP_RATE) -> None:
         """Ask from now on for every address of the ranges, or of all private space."""
@@ -236,9 +241,9 @@ class Finder(Machine):
         gathered = self._gathered.get(mac)
         if gathered is None and len(self._gathered) < MAX_DEVICES:
             gathered = self._gathered[mac] = Gathered(mac, at, at, holdings=Holdings(self.laptop_addresses))
-            self._alone_since = at
-        elif gathered and not gathered.is_present:
-            self._alone_since = at
+        elif gathered is None or gathered.is_present:
+            return gathered
+        self._alone_since = at
         return gathered
 
     def _seen_from_here(self, clue: Clue, packet: Packet) -> Clue:
@@ -331,8 +336,7 @@ class Finder(Machine):
     def _begin_measuring(self, now: float) -> None:
         if now < self._alone_since + _MEASURE_AFTER_S:
             return
-        gathered = self._to_measure()
-        if gathered:
+        if gathered := self._to_measure():
             self.measure(gathered.mac, self._view(gathered).addresses[0].address, now)
 
     def measure(self, mac: MacAddress, address: IPv4Address, now: float) -> Measuring:
@@ -349,11 +353,8 @@ class Finder(Machine):
 
     def _take_measurement(self) -> None:
         measuring = self.measuring
-        if measuring is None:
-            return
-        if measuring.result:
-            gathered = self._gathered.get(measuring.mac)
-            if gathered:
+        if measuring and measuring.result:
+            if gathered := self._gathered.get(measuring.mac):
                 gathered.measured[measuring.address] = measuring.result
                 gathered.revision += 1
             self._effects += measuring.poll()

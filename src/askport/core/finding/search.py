@@ -38,8 +38,8 @@ class Search:
         self._ordered: tuple[list[Device], list[Device]] = [], []
         self.pointed_at: MacAddress | None = None
         """The device that the technician points at, or None for the surest."""
-        self.delivered_of: Callable[[Device], IPv4Address | None] = lambda _: None
-        """Names the address that a device of its kind is delivered with."""
+        self.likely_of: Callable[[MacAddress], list[IPv4Address]] = lambda _: []
+        """Names the addresses that something about one device speaks for, the likeliest first."""
         self._delivered, self._found_before, self._maker = delivered, list(found_before), maker
 
     def mean(self, label_mac: MacAddress | None, delivered: IPv4Address | None) -> None:
@@ -122,6 +122,10 @@ class Search:
         elif finder.sweeping is None or finder.sweeping.done:
             finder.sweep(now=now)
 
+    def ask_one(self, mac: MacAddress, heard: Sequence[IPv4Address], now: float) -> None:
+        """Ask one device at its own MAC address for where it may be; those that were heard of it go first."""
+        self.finder.ask_one(mac, dict.fromkeys([*heard, *self.likely_of(mac), *self.known_addresses()]), now=now)
+
     def pause(self, now: float) -> None:
         """Hold the sweep, or go on with it."""
         sweeping = self.finder.sweeping
@@ -133,10 +137,12 @@ class Search:
     def known_addresses(self) -> list[IPv4Address]:
         """Return addresses that something speaks for, in order of likelihood.
 
-        First what its manual gives, then where this maker's devices were found before, then where any was.
+        First what its manual gives, then what speaks for each that is heard or meant, then where this maker's devices
+        were found before, then where any was.
         """
         delivered = [self._delivered] if self._delivered else []
-        delivered += [each for device in self.finder.devices() if (each := self.delivered_of(device))]
+        macs = dict.fromkeys([*filter(None, (self.label_mac,)), *(each.mac for each in self.finder.devices())])
+        delivered += [each for mac in macs for each in self.likely_of(mac)]
         makers = {self._maker(device.mac) for device in self.finder.devices()} - {None}
         latest = list(reversed(self._found_before))
         same = [address for maker, address in latest if maker in makers]

@@ -72,10 +72,12 @@ def arp_frame(arp: Arp, *, to: MacAddress = BROADCAST_MAC) -> bytes:
     return encode_ethernet(Ethernet(dst=to, src=arp.sha, ethertype=ETHERTYPE_ARP, payload=encode_arp(arp)))
 
 
-def arp_question(asker: MacAddress, target: IPv4Address, *, sender: IPv4Address = UNSPECIFIED) -> bytes:
-    """Return a broadcast question who holds ``target``.
+def arp_question(
+    asker: MacAddress, target: IPv4Address, *, sender: IPv4Address = UNSPECIFIED, to: MacAddress = BROADCAST_MAC
+) -> bytes:
+    """Return a question who holds ``target``: of everybody, or of one device at its own MAC address.
 
     With the unspecified sender it is a probe, which no stack takes as a claim and every stack answers; but to a
     device that is just probing the same address it is a conflict (RFC 5227 section 2.1.1).
     """
-    return arp_frame(Arp(op=Op.REQUEST, sha=asker, spa=sender, tha=NO_MAC, tpa=target))
+    return arp_frame(Arp(op=Op.REQUEST, sha=asker, spa=sender, tha=NO_MAC, tpa=target), to=to)

@@ -4,6 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
+from askport.core.addresses import MacAddress
 from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind, Numbers, Recognise
@@ -36,16 +37,31 @@ def fitting_kinds(
     return sorted((each for each in found if each), key=lambda each: -each.strictness)
 
 
+def before_it_speaks(kind: Kind) -> Kind:
+    """Return a kind as it is recognised before a console or a page has said anything."""
+    return kind.model_copy(update={"recognise": kind.recognise.model_copy(update={"banner": ()})})
+
+
+def possible_kinds(kinds: Iterable[Kind], mac: MacAddress, device: Device | None = None) -> list[Kind]:
+    """Return the kinds that a device may be of as far as is known before it speaks, the strictest first.
+
+    Args:
+        kinds: all that are known.
+        mac: the device.
+        device: what was heard of it, or None where nothing was, so that only its MAC address tells.
+    """
+    silent = [before_it_speaks(each) for each in kinds]
+    if device:
+        return [each.kind for each in fitting_kinds(silent, device)]
+    return [each for each in silent if each.recognise.mac and mac.hex().startswith(tuple(each.recognise.mac))]
+
+
 def wants_first_words(kinds: Iterable[Kind], device: Device, *, ports: Iterable[int] = ()) -> bool:
     """Whether only its console's first text or its page's title can tell of which kind a device is."""
     known = list(kinds)
     if fitting_kinds(known, device, ports=ports):
         return False
-    without = [
-        each.model_copy(update={"recognise": each.recognise.model_copy(update={"banner": ()})})
-        for each in known
-        if each.recognise.banner
-    ]
+    without = [before_it_speaks(each) for each in known if each.recognise.banner]
     bare = [each for each in without if each.recognise == Recognise()]
     return bool(bare or fitting_kinds(without, device, ports=ports))
 

@@ -139,12 +139,16 @@ class Plan(_Model):
         used = set(taken)
         for device in self.devices:
             address = self.next_address(device, used)
-            placed = device.model_copy(update={"address": address}) if address else device
             used |= {address} if address else set()
-            yield WorkItem(
-                tag=device.tag,
-                description=", ".join(filter(None, (device.kind, device.place))),
-                target=self.target_of(placed),
-                mac=device.mac,
-                planned=device,
-            )
+            yield self.item_of(device, address)
+
+    def item_of(self, device: PlannedDevice, address: IPv4Address | None = None) -> WorkItem:
+        """Return a device as it is taken to the cable, with the address that it gets of a range."""
+        placed = device.model_copy(update={"address": address}) if address else device
+        return WorkItem(
+            tag=device.tag,
+            description=", ".join(filter(None, (device.kind, device.place))),
+            target=self.target_of(placed),
+            mac=device.mac,
+            planned=device,
+        )

@@ -18,15 +18,22 @@ class Known:
     """One device of the register, as it stands."""
 
     tag: str
-    words: str
-    """Which it is, and how it was left when: ``TG-01, proven yesterday``."""
+    state: str
+    """How it was left when: ``proven yesterday``."""
     target: Target | None
     """What it was left with, so that it is meant to be that again; None where that is not known."""
 
+    found_at: IPv4Address | None = None
+    """Where it was found the last time."""
     key: str | None = None
     """The key that its console or page showed the last time."""
     start_s: float | None = None
     """How long it took after an earlier power cut from link to first word, in seconds."""
+
+    @property
+    def words(self) -> str:
+        """Which it is, and how it was left when: ``TG-01, proven yesterday``."""
+        return f"{self.tag or 'without a tag'}, {self.state}"
 
     @property
     def is_named(self) -> bool:
@@ -44,7 +51,8 @@ class KnownDevices(Mapping[MacAddress, Known]):
         row = self._by_mac(mac)
         if row is None:
             raise KeyError(mac)
-        return Known(tag=row.tag, words=_words(row, self._today), target=_target(row), key=row.key, start_s=row.start_s)
+        return Known(tag=row.tag, state=_state(row, self._today), target=_target(row), key=row.key, start_s=row.start_s,
+                     found_at=row.last.found_address)  # fmt: skip
 
     def __iter__(self) -> Iterator[MacAddress]:
         raise NotImplementedError("the register is asked, not gone through")
@@ -53,11 +61,11 @@ class KnownDevices(Mapping[MacAddress, Known]):
         raise NotImplementedError("the register is asked, not counted")
 
 
-def _words(row: Row, today: date) -> str:
+def _state(row: Row, today: date) -> str:
     at = (row.last.recorded_at or row.last.found_at).astimezone()
     days = (today - at.date()).days
     when = {0: "today", 1: "yesterday"}.get(days, f"on {at:%Y-%m-%d}")
-    return f"{row.tag or 'without a tag'}, {row.state} {when}"
+    return f"{row.state} {when}"
 
 
 def _target(row: Row) -> Target | None:

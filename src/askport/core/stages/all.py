@@ -1,6 +1,7 @@
 """All stages of the way, by step."""
 
-from askport.core.plan.work import WorkItem
+from askport.core.plan.work import WorkItem, clean_tag
+from askport.core.register.entries import Named
 from askport.core.stages.access import Access
 from askport.core.stages.find import Find
 from askport.core.stages.plug import Plug
@@ -37,10 +38,38 @@ class Stages:
         """The stage of the phase at hand."""
         return self.by_step[self._visit.phase.step]
 
-    def take(self, work: WorkItem) -> None:
-        """Mean another device of the work list; what was heard on the cable stays."""
-        self._visit.device.mean(work)
-        self._visit.cable.search.mean(work.mac, work.delivered.ip if work.delivered else None)
+    def take(self, work: WorkItem, now: float, *, is_meant: bool = True) -> None:
+        """Mean another device of the job; what was heard on the cable stays.
+
+        One that was taken already gets the other row with all its values: its tag, its address and all else.
+        """
+        visit, device = self._visit, self._visit.device
+        was_set = device.was_taken
+        device.mean(work, is_meant=is_meant)
+        visit.cable.search.mean(work.mac, work.delivered.ip if work.delivered else None)
+        if device.chosen is None:
+            return
+        device.decided = visit.cable.search.pointed_at = device.chosen.mac
+        visit.write(Named(unit=device.unit, mac=device.chosen.mac, tag=work.tag))
+        if may_go_back(visit.phase, Step.SET):
+            if was_set:
+                visit.see_again()
+            device.way_name, device.restores, visit.trouble = None, False, None
+            device.forget_proofs()
+            self.setting.prepare(now)
+
+    def name(self, tag: str, now: float) -> None:
+        """Give the device its tag: that of another row of the job brings all of that row.
+
+        Raises:
+            BadInput: the text is no tag.
+        """
+        tag = clean_tag(tag)
+        row = self._visit.cable.around.row_of(tag)
+        if row and row.tag != self._visit.device.work.tag:
+            self.take(row, now)
+        else:
+            self._visit.name(tag)
 
     def look_again(self) -> None:
         """Find anew: what was found out is forgotten, and who is found may be another."""

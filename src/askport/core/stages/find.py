@@ -8,13 +8,16 @@ from askport.core.finding.device import Device
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.sweeping import Sweeping
 from askport.core.machine import KeepFrames, Send
+from askport.core.plan.claims import Claim, claims_on, is_decided
 from askport.core.register import writing
-from askport.core.register.entries import Named
+from askport.core.register.entries import DevicePlanned, Named
 from askport.core.stages.stage import POWER, Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
 from askport.core.words import span_words
 
+DECIDING_KEYS = ("7", "8", "9")
+"""Keys that decide which device of the job it is; 1 to 6 look at steps."""
 SILENCE_S = 10.0
 """Silence after which it is worth saying what to do about it."""
 _LOUDER = {
@@ -37,8 +40,40 @@ class Find(Stage):
             return
         if not (search.candidate and self._visit.may_be_taken(search.candidate)):
             search.louder(now)
-        elif search.obstacle is None:
+        elif search.obstacle is None and not self.undecided:
             self.choose(search.candidate.mac, now)
+
+    def _claims(self, mac: MacAddress) -> list[Claim]:
+        cable, device = self._visit.cable, self._visit.device
+        return claims_on(
+            mac, device.next_item, cable.around.rows, cable.around.known.get(mac),
+            is_meant=device.is_meant, label_mac=cable.search.label_mac,
+        )  # fmt: skip
+
+    @property
+    def undecided(self) -> list[Claim]:
+        """What the device that Enter would take may be, where a person has to decide, or nothing."""
+        found = self._visit.cable.search.candidate
+        if self._visit.phase is not Phase.FINDING or found is None or not self._visit.may_be_taken(found):
+            return []
+        claims = self._claims(found.mac) if self._visit.device.decided != found.mac else []
+        return [] if is_decided(claims) else claims
+
+    def decide(self, place: int, now: float) -> None:
+        """Take in which of them it is, and go on with it; the plan has its MAC address in that row from now on."""
+        found, claims = self._visit.cable.search.candidate, self.undecided
+        if found is None or place >= len(claims):
+            return
+        device, item = self._visit.device, claims[place].item
+        for row in (each.planned for each in self._visit.cable.around.rows):
+            if row and row.tag == item.tag and row.mac != found.mac:
+                self._visit.write(DevicePlanned(device=row.model_copy(update={"mac": found.mac})))
+            elif row and row.tag != item.tag and row.mac == found.mac:
+                self._visit.write(DevicePlanned(device=row.model_copy(update={"mac": None})))
+        device.become(claims[place])
+        device.decided = self._visit.cable.search.pointed_at = self._visit.cable.search.label_mac = found.mac
+        if self._visit.cable.search.obstacle is None:
+            self.choose(found.mac, now)
 
     def choose(self, mac: MacAddress, now: float) -> None:
         """Take this device for the one that is to be commissioned.
@@ -51,9 +86,13 @@ class Find(Stage):
         contested = found is not None and found.is_contested and cable.search.label_mac == mac
         if found is None or not (self._visit.may_be_taken(found) or contested):
             raise BadInput(f"{mac} cannot be chosen: nothing certain is known about it yet.")
+        claims = self._claims(mac)
+        if device.decided != mac and not is_decided(claims):
+            raise BadInput(f"Which is {mac}? {_or([each.words for each in claims])}.")
+        if device.decided != mac:
+            device.become(claims[0])
         cable.finder.listen()
         device.chosen, cable.search.pointed_at = found, mac
-        device.recognise(cable.around.known.get(mac))
         alone = sum(each.is_present for each in cable.finder.devices()) == 1
         if found.best and not found.request and found.best.prefix_basis is not Basis.MEASURED and alone:
             cable.finder.measure(mac, found.best.address, now)
@@ -103,8 +142,11 @@ class Find(Stage):
             return Next("Measuring its mask and gateway from outside.", enter=False)
         device = visit.cable.search.candidate
         if device and visit.may_be_taken(device):
-            obstacle = visit.cable.search.obstacle
-            return Next(obstacle, enter=False) if obstacle else Next(self._take(device))
+            if obstacle := visit.cable.search.obstacle:
+                return Next(obstacle, enter=False)
+            if claims := self.undecided:
+                return Next(_decide(device, claims), enter=False)
+            return Next(self._take(device))
         if device and device.is_crowded and device.best:
             text = f"{device.mac} speaks for several hosts, so whose {device.best.address} is is not known: connect "
             return Next(f"{text}straight to the device, or press m and give the MAC address on its label.", enter=False)
@@ -125,18 +167,15 @@ class Find(Stage):
         return f", {delivered.ip} first, which its manual gives" if delivered and calls else ""
 
     def _take(self, device: Device) -> str:
-        around, search = self._visit.cable.around, self._visit.cable.search
+        around = self._visit.cable.around
         who = f"{device.mac} ({around.maker(device.mac) or 'maker unknown'})"
-        if known := around.known.get(device.mac):
-            return f"This is {known.words}. Go on with {who} for another visit."
         codes = {hazard.code for hazard in self._visit.cable.finder.hazards()}
         several = "several-devices" in codes
-        check = "Several devices speak here: check the label first. " if several else ""
+        check = f"This is {known.words}. " if (known := around.known.get(device.mac)) else ""
+        check += "Several devices speak here: check the label first. " if several else ""
         more = " x sets all of them, each by its label." if several else ""
         if codes & {"address-server", "router"}:
-            check, more = "The cable is in a live network, and this may be anybody: check the label first. ", ""
-        if search.label_mac and search.label_mac != device.mac:
-            check = f"Its label was written down as {search.label_mac}, which this is not. "
+            check, more = f"{check}The cable is in a live network: check the label first. ", ""
         if not device.is_found and (unseen := self._visit.set_unseen(device)):
             return f"{check}Go on with {who}: it has shown no address. {unseen.reason}{more}"
         if device.request:
@@ -155,6 +194,17 @@ class Find(Stage):
             return "speaks, no address"
         sure = "" if device.best.belief is Belief.CERTAIN else f" {device.best.belief}"
         return f"{device.best.address}{sure}"
+
+
+def _decide(device: Device, claims: list[Claim]) -> str:
+    """Name all that it may be, each with its key."""
+    choices = ", ".join(f"{key} {each.words}" for key, each in zip(DECIDING_KEYS, claims, strict=False))
+    one = "Which" if len(claims) > 1 else "Is that right? Which"
+    return f"{one} is {device.mac}? Press {choices}; or point at another."
+
+
+def _or(choices: list[str]) -> str:
+    return " or ".join(choices)
 
 
 def _sweeping(sweeping: Sweeping) -> Next:

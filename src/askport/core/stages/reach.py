@@ -56,9 +56,11 @@ class Reach(Stage):
             self._go_on(now)
             return
         visit.reached_from = laptop
-        # Of twins, and of whoever comes after one at the same address, the kernel must reach this one and no other.
+        # Of twins, and of whoever comes after one at the same address, the kernel must reach this one and no other. One
+        # that is meant by its MAC address was asked at that alone, and may have twins that nobody has heard.
         pinned = cable.laptop.pinned
-        if len(cable.search.twins(chosen)) > 1 or pinned.get(address, chosen.mac) != chosen.mac:
+        is_named = cable.search.label_mac == chosen.mac
+        if is_named or len(cable.search.twins(chosen)) > 1 or pinned.get(address, chosen.mac) != chosen.mac:
             pinned[address] = chosen.mac
             visit.effects.append(Pin(address, chosen.mac))
         at = IPv4Interface((address, laptop.network.prefixlen))

@@ -58,7 +58,8 @@ class Setting(Stage):
     def plan(self, target: Target, now: float) -> None:
         """Change what the device is meant to become."""
         device, planned = self._visit.device, self._visit.device.work.planned
-        device.target, device.restores = target, False
+        device.replan(target)
+        device.restores = False
         if planned:
             self._visit.write(DevicePlanned(device=planned.becoming(target)))
         if self._visit.phase.step is Step.SET:

@@ -4,20 +4,20 @@ from collections.abc import Sequence
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
+from askport.core.addresses import MacAddress
 from askport.core.at_hand import AtHand, address_of
 from askport.core.cable import Cable
 from askport.core.errors import AskPortError
 from askport.core.finding.device import Device
-from askport.core.kinds.recognising import Fit, fitting_kinds
+from askport.core.kinds.recognising import Fit, fitting_kinds, possible_kinds
 from askport.core.machine import Effect, Machine, WriteEntry
 from askport.core.plan.editing import next_free
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Check, Target, check_target
-from askport.core.plan.work import clean_tag
 from askport.core.proofs.proof import Subject
 from askport.core.reach.talk import Verdict, can_talk
 from askport.core.register import writing
-from askport.core.register.entries import Entry, Named
+from askport.core.register.entries import DevicePlanned, Entry, Named
 from askport.core.steps import Phase
 from askport.core.transitions import Event, after
 from askport.core.ways.choosing import WayChoice, fitting
@@ -34,7 +34,7 @@ class Visit:
     def __init__(self, cable: Cable, device: AtHand) -> None:
         """Begin where the link is."""
         self.cable, self.device = cable, device
-        cable.search.delivered_of = self._delivered
+        cable.search.likely_of = self._likely_of
         self.phase = Phase.FINDING if cable.link.up else Phase.PLUGGING
         self.free_address: IPv4Interface | None = None
         """The free laptop address that can be borrowed now."""
@@ -70,15 +70,17 @@ class Visit:
         self.effects += [WriteEntry(each) for each in entries]
 
     def name(self, tag: str) -> None:
-        """Give the device its tag.
-
-        Raises:
-            BadInput: the text is no tag.
-        """
-        device = self.device
-        device.work = replace(device.work, tag=clean_tag(tag))
+        """Give the device a new tag; its row of the plan is called that too, and keeps its values."""
+        device, planned = self.device, self.device.work.planned
+        if planned and tag != planned.tag:
+            renamed = planned.model_copy(update={"tag": tag})
+            self.write(DevicePlanned(device=planned, removed=True), DevicePlanned(device=renamed))
+            planned = renamed
+        device.work = device.next_item = replace(device.work, tag=tag, planned=planned)
+        device.is_meant = True
         if device.chosen:
-            self.write(Named(unit=device.unit, mac=device.chosen.mac, tag=device.work.tag))
+            device.decided = device.chosen.mac
+            self.write(Named(unit=device.unit, mac=device.chosen.mac, tag=tag))
 
     # What the stages and the screen ask
 
@@ -104,10 +106,15 @@ class Visit:
         ports = self.device.open_ports if self.device.chosen and self.device.chosen.mac == device.mac else ()
         return fitting_kinds(self.cable.around.kinds, device, banners=self.device.first_words, ports=ports)
 
-    def _delivered(self, device: Device) -> IPv4Address | None:
-        fit = next(iter(self.kinds_of(device)), None)
-        interface = fit.kind.delivered.interface if fit else None
-        return interface.ip if interface else None
+    def _likely_of(self, mac: MacAddress) -> list[IPv4Address]:
+        """Return where a device may be: what its kind is delivered with, where it was left, where it is meant to be."""
+        around, found = self.cable.around, self.cable.finder.device(mac)
+        kinds = [*(each.kind for each in self.kinds_of(found))] if found else []
+        kinds += possible_kinds(around.kinds, mac, found)
+        known, row = around.known.get(mac), next((each for each in around.rows if each.mac == mac), None)
+        meant = [each.interface.ip for each in (known.target if known else None, row.target if row else None) if each]
+        at = [each.delivered.interface.ip for each in kinds if each.delivered.interface]
+        return list(dict.fromkeys([*at, *meant, *([known.found_at] if known and known.found_at else [])]))
 
     def see_kind(self) -> None:
         """Take in which kind the device at hand is of, as far as was heard by now."""

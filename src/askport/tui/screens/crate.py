@@ -94,6 +94,6 @@ class CrateKeys(PracticeHands):
             self.crate_of = None
         super().take_next()
         if crate and rest and run.item is not rest[0] and run.session.phase in (Phase.PLUGGING, Phase.FINDING):
-            self.take_up(rest[0])
+            self.take_up(rest[0], is_meant=False)
         if crate and rest:
             crate.number += 1

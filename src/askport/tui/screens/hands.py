@@ -29,10 +29,10 @@ class PracticeHands:
         self.workplace.run.wire.wake()
         self.draw()
 
-    def take_up(self, item: WorkItem) -> None:
-        """Take another device of the work list than the next one."""
+    def take_up(self, item: WorkItem, *, is_meant: bool = True) -> None:
+        """Take another device of the work list than the next one, because it was chosen or is like the last."""
         run, practice = self.workplace.run, self.workplace.practice
-        run.take(item)
+        run.take(item, is_meant=is_meant)
         if practice:
             practice.take(item)
         run.wire.wake()

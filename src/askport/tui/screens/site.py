@@ -15,7 +15,7 @@ from askport.core.plan.address_map import ROW, Cell, CellState, Known, MapRow, c
 from askport.core.plan.target import Site, site_among
 from askport.core.plan.work import WorkItem
 from askport.core.stages.stage import Next
-from askport.core.steps import Phase
+from askport.core.steps import Phase, Step
 from askport.core.survey.against_plan import (
     MOST_ASKED,
     Surveyed,
@@ -24,6 +24,7 @@ from askport.core.survey.against_plan import (
     gateways_said,
     holders_in,
 )
+from askport.core.transitions import may_go_back
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, line, wrapped
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.site_map import GLYPHS, legend_lines, site_map_lines
@@ -31,6 +32,8 @@ from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
 _LIST = 46
+_BETWEEN = (Phase.PLUGGING, Phase.FINDING, Phase.RECORDED)
+"""Where no device is at hand."""
 _SURVEYED = {
     "as-left": ("is there", THEIRS),
     "held-by-another": ("another's", CONFLICT),
@@ -190,7 +193,7 @@ class SiteScreen(Screen[None]):
         if item := self._item(cell):
             about = f"{says[:-1]}, {item.description}." if item.description else says
             if cell.state is CellState.PLANNED and self._may_take:
-                return Next(f"{about} Enter takes it next.")
+                return Next(f"{about} Enter takes it{self._instead}.")
             return Next(about, enter=False)
         if cell.state is CellState.FREE and self._may_move:
             return Next(f"{says} Enter gives it to {device.work.tag}, which is at hand.")
@@ -200,8 +203,14 @@ class SiteScreen(Screen[None]):
         return next((each for each in self._workplace.run.work if each.tag in cell.tags), None)
 
     @property
+    def _instead(self) -> str:
+        device = self._workplace.run.session.device
+        return " next" if device.chosen is None else f" for the device at hand, instead of {device.work.tag}"
+
+    @property
     def _may_take(self) -> bool:
-        return self._workplace.run.session.phase in (Phase.PLUGGING, Phase.FINDING, Phase.RECORDED)
+        phase = self._workplace.run.session.phase
+        return phase in _BETWEEN or may_go_back(phase, Step.REACH)
 
     @property
     def _may_move(self) -> bool:
@@ -227,7 +236,9 @@ class SiteScreen(Screen[None]):
         self.dismiss()
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
-        """Ask the site only where nothing else is under way on the cable."""
+        """Ask the site only where nothing else is under way on the cable; offer Enter where it does something."""
+        if action == "take":
+            return True if self._next().enter else None
         return action != "survey" or self._workplace.run.session.phase is Phase.FINDING
 
     def action_survey(self) -> None:

@@ -118,7 +118,7 @@ class SwitchScreen(Screen[None]):
         """Take in who is on the switch, and where."""
         if self.going is None:
             devices = self._workplace.run.session.cable.finder.devices()
-            self.crate.hears(each.mac for each in devices if each.is_present)
+            self.crate.hears(devices)
         for device in self._workplace.run.session.cable.finder.devices():
             if device.is_present and device.best:
                 self._heard[device.mac] = device.best.address

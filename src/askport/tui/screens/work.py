@@ -269,7 +269,7 @@ class WorkScreen(LessonKeys, Screen[None]):
 
     def action_ask_for(self) -> None:
         """Ask for an address that the technician knows, of the device or for the laptop."""
-        session, delivered = self.workplace.run.session, self.workplace.run.item.delivered
+        session, delivered = self.workplace.run.session, self.workplace.run.session.device.work.delivered
         at_laptop = session.phase is not Phase.FINDING
         self.entry.ask(ask_laptop_address(session) if at_laptop else ask_device_address(delivered))
 
@@ -293,6 +293,10 @@ class WorkScreen(LessonKeys, Screen[None]):
     def action_accept(self) -> None:
         """Say that what runs a live network here is the device that is meant."""
         self._act(lambda session, _: session.cable.search.accept())
+
+    def action_decide(self, place: int) -> None:
+        """Say which device of the job this is."""
+        self._act(lambda session, now: session.stages.find.decide(place, now))
 
     def action_louder(self) -> None:
         """Let the laptop ask more."""
