@@ -17,6 +17,7 @@ def table() -> str:
         if each.shown or each.name == "point"
     ]
     more = [
+        "| 7 to 9 | It is this | Decide which device of the plan it is, where plan, choice and register differ |",
         "| 1 to 6 | Look | Look at a step of the way; Escape comes back |",
         "| ? | Keys | Every key, and what it does now |",
     ]
