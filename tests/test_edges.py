@@ -135,7 +135,7 @@ def test_a_door_lets_go_of_what_is_half_closed(monkeypatch):
         door = Door("lo", TcpPort(IPv4Address("127.0.0.1"), server.sockets[0].getsockname()[1]))
         await door.open()
         for _ in range(100):
-            reader, writer = await asyncio.open_connection("127.0.0.1", door.port)
+            reader, writer = await asyncio.open_connection(*door.host.split(":"))
             writer.write_eof()
             assert await asyncio.wait_for(reader.read(), 2.0) == b"page"
             writer.close()

@@ -10,6 +10,7 @@ from typing import Annotated
 import typer
 
 from askport.cli.cable import choose, finder_on, free_within, giving_back, laptop_beside, laptop_within, open_cable, run
+from askport.cli.door import is_walled
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.ports import tcp_port
 from askport.cli.record import JobOption, Record, TagOption
@@ -19,7 +20,7 @@ from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
-from askport.core.kinds.model import SCHEMA, Kind, PingWay
+from askport.core.kinds.model import SCHEMA, ConsoleWay, Kind, PageWay, PingWay
 from askport.core.kinds.typing_in import typed
 from askport.core.machine import Together
 from askport.core.plan.landings import aligned, landings
@@ -30,7 +31,7 @@ from askport.core.ways.reading import WITH_PASSWORD
 from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
-from askport.edges.door import Door
+from askport.edges.door import FIREWALL, Door, is_dropped
 from askport.edges.keeper_client import Keeper
 from askport.edges.kinds import kind_named
 from askport.reports.times import iso
@@ -212,6 +213,9 @@ async def _assign(
         if door:
             await door.close()
     way.close(keeper.wire.now())
+    far = door.far if door and door.dropped else plan.far if way.result is not Result.TAKEN else None
+    if far and await is_dropped(keeper.adapter, far) and await is_walled(keeper, far):
+        say(FIREWALL.format(far=far, adapter=keeper.adapter))
     return way, seen
 
 
@@ -287,6 +291,16 @@ class _Plan:
             raise BadInput(f"--by {self.by} talks to it where it is: name that with --at.")
         self.lines(mac)
 
+    @property
+    def far(self) -> TcpPort | None:
+        """The port that the way connects to, or None where it connects to none."""
+        way = self.kind.way_by(self.by) if self.kind else None
+        if self.old is None or not isinstance(way, PageWay | ConsoleWay):
+            return None
+        usual = {"http": 80, "https": 443, "telnet": 23, "ssh": 22}
+        named = way.scheme if isinstance(way, PageWay) else way.over
+        return TcpPort(self.old, way.port or usual[named]) if named in usual else None
+
     def lines(self, mac: MacAddress) -> list[str]:
         """Return what will be said to it.
 
@@ -307,5 +321,5 @@ async def _door_to(keeper: Keeper, mac: MacAddress, old: IPv4Address | None, fin
     await keeper.pin(at, mac)
     door = Door(keeper.adapter, TcpPort(at, _PAGE))
     await door.open()
-    say(f"Its page is at {door.url}, over {keeper.adapter} only.")
+    say(f"Its page is at {door.hand_out()}, over {keeper.adapter} only.")
     return door

@@ -10,9 +10,11 @@ import typer
 from askport.cli.cable import finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.talk import Status, put_json, say
 from askport.cli.teaching import Teaching
-from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
+from askport.core.addresses import LINK_LOCAL, MacAddress, parse_address, parse_interface, parse_list
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, MachineRefused
+from askport.core.finding.beliefs import Belief
+from askport.core.finding.finder import Finder
 from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
@@ -97,30 +99,59 @@ async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, taught: T
     opened = await taught.door(keeper, far, mac) if taught else Door(keeper.adapter, far)
     await opened.open()
     if json:
-        put_json({"schema": "askport.door/1", "adapter": keeper.adapter, "to": str(far), "url": opened.url})
+        put_json({"schema": "askport.door/1", "adapter": keeper.adapter, "to": str(far), "url": opened.hand_out()})
     else:
-        print(opened.url, flush=True)
+        print(opened.hand_out(), flush=True)
     say(f"Press Ctrl-C to close the door to {far} over {keeper.adapter}.")
-    said = ""
+    said, told, finder = "", 0, finder_on(keeper, measures=False)
+    following = _Following(keeper, opened, finder, mac)
     try:
         while keeper.is_alive:
-            await asyncio.sleep(_LOOKS_EVERY_S)
+            await run(finder, keeper, _LOOKS_EVERY_S, lambda: False)
+            await following.look()
             if taught:
                 taught.look(keeper)
+            for each in opened.said[told:]:
+                say(each)
+            told = len(opened.said)
             if opened.fault != said:
                 said = opened.fault
                 say(said)
-                if (
-                    opened.dropped
-                    and isinstance(far.address, IPv4Address)
-                    and await _opens(keeper, far.address, far.port)
-                ):
-                    say(FIREWALL.format(far=far, adapter=keeper.adapter))
+                if said and opened.dropped and await is_walled(keeper, opened.far):
+                    say(FIREWALL.format(far=opened.far, adapter=keeper.adapter))
     except asyncio.CancelledError:
         return Status.INTERRUPTED
     finally:
         await opened.close()
     raise MachineRefused(f"The keeper of {keeper.adapter} has ended: run 'askport restore'.", code="keeper-gone")
+
+
+class _Following:
+    """Leads a door to where its device has moved."""
+
+    def __init__(self, keeper: Keeper, opened: Door, finder: Finder, mac: MacAddress | None) -> None:
+        """Begin; without a MAC address, the one that shows itself where the door leads is the device."""
+        self._keeper, self._opened, self._finder, self._mac = keeper, opened, finder, mac
+
+    async def look(self) -> None:
+        """Follow the device, once it shows itself elsewhere."""
+        far = self._opened.far
+        for each in self._finder.devices():
+            best = each.best
+            if best is None or best.belief is not Belief.CERTAIN or not isinstance(far.address, IPv4Address):
+                continue
+            if self._mac is None and best.address == far.address:
+                self._mac = each.mac
+            if each.mac == self._mac and best.address != far.address and best.address not in LINK_LOCAL:
+                await laptop_beside(self._keeper, best.address, self._finder)
+                await self._keeper.pin(best.address, each.mac)
+                self._opened.follow(TcpPort(best.address, far.port))
+                say(f"It has moved to {best.address}: the door leads there now.")
+
+
+async def is_walled(keeper: Keeper, far: TcpPort) -> bool:
+    """Whether a port that this laptop's programs get nothing from opens to a bare question, past its firewall."""
+    return isinstance(far.address, IPv4Address) and await _opens(keeper, far.address, far.port)
 
 
 async def _opens(keeper: Keeper, address: IPv4Address, port: int) -> bool:

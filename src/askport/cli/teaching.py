@@ -45,7 +45,8 @@ class Teaching:
 
     async def door(self, keeper: Keeper, far: TcpPort, mac: MacAddress | None) -> "LearningDoor":
         """Return the door, once it is known whose page it leads to."""
-        from askport.edges.learning_door import SECURE_PORTS, LearningDoor
+        from askport.edges.door import SECURE_PORTS
+        from askport.edges.learning_door import LearningDoor
 
         self._far, self._mac = far, mac
         if mac is None and isinstance(far.address, IPv4Address):
@@ -75,7 +76,7 @@ class Teaching:
         door, far = self._door, self._far
         if door is None or far is None or not isinstance(far.address, IPv4Address):
             return
-        for each in door.not_learned:
+        for each in door.said:
             say(each)
         if not door.exchanges:
             raise Refused("Nothing passed through the door: nothing was learned.")

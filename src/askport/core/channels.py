@@ -17,8 +17,13 @@ class TcpPort:
     address: IPv4Address | IPv6Address
     port: int
 
+    @property
+    def host(self) -> str:
+        """Its address as links have it."""
+        return f"[{self.address}]" if self.address.version == 6 else str(self.address)
+
     def __str__(self) -> str:
-        return f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
+        return f"{self.host}:{self.port}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,8 +11,8 @@ from askport.core.finding.hazards import Hazard
 from askport.core.lessons.page_lesson import PageLesson, learn
 from askport.core.session import Session
 from askport.edges.adapters import list_adapters, way_to
-from askport.edges.door import FIREWALL, is_dropped
-from askport.edges.learning_door import SECURE_PORTS, LearningDoor
+from askport.edges.door import FIREWALL, SECURE_PORTS, is_dropped
+from askport.edges.learning_door import LearningDoor
 
 _PAGES = (80, 443, 8080, 8443)
 
@@ -47,13 +47,16 @@ class LaptopWatch:
         self._asleep = asleep
         self._slept = asleep()
         self._dropped: dict[TcpPort, bool] = {}
-        self._doors: dict[tuple[int, TcpPort], LearningDoor] = {}
-        """By the visit and the page that they lead to."""
+        self._doors: dict[tuple[int, int], LearningDoor] = {}
+        """By the visit and the port that they lead to."""
 
     async def look(self, session: Session, now: float) -> None:
         """Tell the session how the laptop is now, ``now`` being the wire's time."""
         present = session.visit.present_address
         device = present[0].ip if present else None
+        for (unit, port), door in self._doors.items():
+            if unit == session.device.unit and device and session.cable.laptop.reaching(device):
+                door.follow(TcpPort(device, port))
         try:
             # In threads of their own, because the netlink library brings its own event loop.
             adapters = await asyncio.to_thread(list_adapters)
@@ -85,7 +88,7 @@ class LaptopWatch:
         if target is None or port is None:
             return None
         far = TcpPort(target, port)
-        key = (session.device.unit, far)
+        key = (session.device.unit, port)
         if key not in self._doors:
             for old in [each for each in self._doors if each[0] != session.device.unit]:
                 await self._doors.pop(old).close()  # the device before has gone

@@ -1,8 +1,8 @@
 """What passed between a browser and a device's page: requests with their fields, and what was answered."""
 
 import json
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from email import message_from_bytes, policy
 from urllib.parse import parse_qsl, urlsplit
 
@@ -22,6 +22,8 @@ class Exchange:
     body: bytes = b""
     log_in: str = ""
     """The scheme of an Authorization header (RFC 9110 section 11.6.2), in small letters; what was in it is not kept."""
+    headers: Mapping[str, str] = field(default_factory=dict)
+    """What a script of the page has added to the browser's own."""
     status: int = 0
     """0 where it was not answered."""
     answer: str = ""

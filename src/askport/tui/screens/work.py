@@ -282,9 +282,10 @@ class WorkScreen(LessonKeys, Screen[None]):
             self.notify(error.message, severity="error", markup=False)
             return
         if door:
-            shown = await asyncio.to_thread(open_page, door.url)
+            url = door.hand_out()
+            shown = await asyncio.to_thread(open_page, url)
             here = "" if shown else " No browser with a window could be started here: open it in one."
-            self.notify(f"{door.url} leads to {door.far} over the cable.{here}", markup=False, timeout=15)
+            self.notify(f"{url}\nleads one browser to {door.far} over the cable.{here}", markup=False, timeout=15)
 
     def action_label(self) -> None:
         """Compare the MAC address on a label with what is on the wire."""
