@@ -99,7 +99,7 @@ def test_a_whole_file_is_read_and_the_schema_knows_its_keys():
         ("at (?P<address>", "at ((?P<address>", 14, "no regular expression"),
         ('get = "/net"', 'got = "/net"', 22, "get was probably meant"),
         ('form = { t = "{token}" }', 'form = { t = "{tokn}" }', 22, "write {token}"),
-        ('post = "/save", ', 'post = "/save", get = "/", ', 22, "either get or post"),
+        ('post = "/save", ', 'post = "/save", get = "/", ', 22, "give one of get, post, put"),
         ("[needs]", "[neds]", 8, "needs was probably meant"),
         ("'at (?P<address>\\\\S+)'", '"at (?P<address>\\\\S+)"', 14, "single quotation marks"),
     ],

@@ -7,15 +7,22 @@ import subprocess
 import sys
 import time
 import tomllib
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 from urllib.parse import quote
 
 import pytest
+import regex
 
+from askport.core.channels import Fetched, HttpPort
+from askport.core.errors import BadInput
+from askport.core.kinds.reading import read_kind
+from askport.core.lessons.drafting import draft
 from askport.core.lessons.evidence import as_kept, as_passed, blanked
 from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
+from askport.core.ways.page_talk import PageTalk
 from conftest import ASKPORT, DEVICE
 from test_pages import certificate
 from test_screen import terminal  # noqa: F401
@@ -305,6 +312,8 @@ OX-01\r
          "10.84.16.31/22", "/s?ip={address}&mask={mask}&x=a%26b"),
         ([("POST", "/s", "a1=010&a2=084&a3=016&a4=031&m1=255&m2=255&m3=252&m4=000", "")], "10.84.16.31/22", "{mask.4}"),
         ([("POST", "/s", "a1=10&a2=84&a3=16&a4=31&m1=255&m2=255&m3=252&m4=0", "")], "10.84.16.31/22", "{mask.4}"),
+        ([("POST", "/s", "o1=10&o2=84&o3=16&o4=31&bits=22&router=10.84.19.254", "")], "10.84.16.31/22",
+         "'o3': '{address.3}', 'o4': '{address.4}', 'bits': '{prefix}', 'router': '{gateway}'}"),
         ([("POST", "/s", "ip=10.84.16.31&mask=22&dns_1=10.84.19.253&other=10.9.9.9", "your address is 10.1.2.3")],
          "10.84.16.31/22", "{'ip': '{address}', 'mask': '{prefix}', 'dns_1': '{dns1}', 'other': '10.9.9.9'}"),
     ],
@@ -318,6 +327,92 @@ def test_what_was_sent_becomes_a_step_with_placeholders(requests, target, sent):
     assert sent in str(list(lesson.set[-1].values())), lesson.set
     assert lesson.pads_octets == ("010" in str(requests))
     assert len(lesson.set) == 1
+
+
+FORM = """<form action=/s method=post><input name=ip value=192.168.61.7><input name="nm" value="255.255.255.0">
+<input name=gw value="192.168.61.1"><input type=hidden name=t value="a1b2c3d4e5f6a7b8"></form>"""
+PUT = '{"ip": "10.84.16.31", "nm": "255.255.252.0", "gw": "10.84.19.254"}'
+
+
+def with_headers(requests, headers):
+    *first, last = passed(*requests)
+    return [*first, replace(last, headers=headers)]
+
+
+def test_what_was_seen_of_the_form_is_learned_too():
+    """The page that showed the settings as they were is read at the next unit; one that showed others is not."""
+    sent = ("POST", "/s", "ip=10.84.16.31&nm=255.255.252.0&gw=10.84.19.254&t=a1b2c3d4e5f6a7b8", "")
+    lesson = learn(passed(("GET", "/net", "", FORM), sent), present=IPv4Address("192.168.61.7"))
+    assert str(lesson.found) == "192.168.61.7/24"
+    text = draft(lesson, name="valve", mac=None, secure=False, port=80, after_restart=False, learned="x",
+                 delivered=lesson.found, lasted=True)  # fmt: skip
+    kind = read_kind(text, "x.toml")
+    (step,) = kind.way_by("page").read
+    found = regex.search(step.find, FORM).groupdict()
+    assert found == {"address": "192.168.61.7", "mask": "255.255.255.0", "gateway": "192.168.61.1"}
+    assert (kind.delivered.address, kind.way_by("page").permanent, step.place) == ("192.168.61.7/24", "yes", "/net")
+    other = learn(passed(("GET", "/net", "", FORM.replace("192.168.61.7", "10.9.9.9")), sent),
+                  present=IPv4Address("192.168.61.7"))  # fmt: skip
+    assert (other.read, other.found) == ([], None)
+
+
+@pytest.mark.parametrize("method", ["PUT", "PATCH"])
+def test_a_script_s_method_headers_and_token_are_learned(method):
+    page = '<meta name="csrf-token" content="a1b2c3d4e5f6a7b8c9"><script>x = 1</script>'
+    headers = {"X-Requested-With": "XMLHttpRequest", "Authorization": "Bearer a1b2c3d4e5f6a7b8c9"}
+    requests = with_headers([("GET", "/", "", page), (method, "/api/net", PUT, "{}")], headers)
+    lesson = learn(requests, present=IPv4Address("192.168.61.7"))
+    text = draft(lesson, name="v", mac=None, secure=False, port=80, after_restart=False, learned="x")
+    steps = read_kind(text, "x.toml").way_by("page").set
+    values = {"address": "10.84.16.32", "mask": "255.255.252.0", "gateway": "10.84.19.254"}
+    talk = PageTalk(HttpPort(IPv4Address("192.168.61.7"), 80), steps, values)
+    (first,) = [each.channel for each in talk.poll()]
+    talk.channel_event(Fetched(first, 200, page.replace("a1b2c3d4e5f6a7b8c9", "zz11yy22xx33ww44")), 0.0)
+    (asked,) = [each.channel for each in talk.poll()]
+    assert (asked.method, asked.path, asked.fields["ip"]) == (method, "/api/net", "10.84.16.32")
+    assert asked.headers == {
+        "Referer": "http://192.168.61.7/", "Origin": "http://192.168.61.7", "X-Requested-With": "XMLHttpRequest",
+        "Authorization": "Bearer zz11yy22xx33ww44",
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("page", "sent", "headers", "why"),
+    [
+        ("", "u=a&password=5f4dcc3b5aa765d61d8327deb882cf99", {}, "computes the password"),
+        ("", "u=a&password=hunter2&nonce=77", {}, "computes the password"),
+        ('{"nonce": "77"}', "u=a&password=q1w2e3r4t5y6u7i8o9", {}, "computes the password"),
+        ("", "u=a&password=W6ph5Mm5Pz8GgiULbPgzG37mj9g=", {}, "computes the password"),
+        ("", "u=a&password=hunter2", {"X-Signature": "9f8e7d6c5b4a39281706"}, "a script computes it"),
+    ],
+)
+def test_what_a_script_has_computed_is_never_learned(page, sent, headers, why):
+    log_in, *rest = passed(("POST", "/login", sent, ""), ("PUT", "/net", PUT, ""))
+    run = [*passed(("GET", "/", "", page)), log_in, replace(rest[0], headers=headers)]
+    for each in (run, [as_passed(as_kept(kept)) for kept in blanked(run)]):
+        lesson = learn(each, present=IPv4Address("192.168.61.7"))
+        assert (why in lesson.why_not, lesson.set, lesson.login) == (True, [], []), lesson
+
+
+def test_a_new_password_that_was_left_empty_stays_empty():
+    run = passed(("POST", "/s", "ip=10.84.16.31&nm=255.255.252.0&newpass=", ""))
+    assert learn(run, present=IPv4Address("192.168.61.7")).set == [
+        {"post": "/s", "form": {"ip": "{address}", "nm": "{mask}", "newpass": ""}}
+    ]
+
+
+@pytest.mark.parametrize("place", ["http://10.9.9.9/s", "//10.9.9.9/s", "s", "{found}"])
+def test_a_step_that_leads_to_another_host_sends_nothing_there(place):
+    if place != "{found}":
+        with pytest.raises(BadInput, match="a path of the device itself"):
+            read_kind(A_STEP.format(place=place), "x.toml")
+        return
+    (step,) = read_kind(A_STEP.format(place="/{name}"), "x.toml").way_by("page").set
+    talk = PageTalk(HttpPort(IPv4Address("192.168.61.7"), 80), [step], {"name": "/10.9.9.9/s"})
+    assert (talk.poll(), talk.done, "leads to another host" in talk.said.because) == ([], True, True)
+
+
+A_STEP = 'schema = "askport.kind/1"\nname = "x"\n[[way]]\nby = "page"\nset = [{{ post = "{place}" }}]\n'
 
 
 @pytest.mark.parametrize(

@@ -10,11 +10,13 @@ import typer
 from askport.cli.cable import finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.talk import Status, put_json, say
 from askport.cli.teaching import Teaching
-from askport.core.addresses import LINK_LOCAL, MacAddress, parse_address, parse_interface, parse_list
+from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address, parse_interface, parse_list
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.finding.beliefs import Belief
-from askport.core.finding.finder import Finder
+from askport.core.finding.device import Device
+from askport.core.finding.tracking import Tracker
+from askport.core.machine import Together
 from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
@@ -103,12 +105,11 @@ async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, taught: T
     else:
         print(opened.hand_out(), flush=True)
     say(f"Press Ctrl-C to close the door to {far} over {keeper.adapter}.")
-    said, told, finder = "", 0, finder_on(keeper, measures=False)
-    following = _Following(keeper, opened, finder, mac)
+    said, told, following = "", 0, _Following(keeper, opened, mac)
+    await following.begin()
     try:
         while keeper.is_alive:
-            await run(finder, keeper, _LOOKS_EVERY_S, lambda: False)
-            await following.look()
+            await following.look(_LOOKS_EVERY_S)
             if taught:
                 taught.look(keeper)
             for each in opened.said[told:]:
@@ -129,24 +130,52 @@ async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, taught: T
 class _Following:
     """Leads a door to where its device has moved."""
 
-    def __init__(self, keeper: Keeper, opened: Door, finder: Finder, mac: MacAddress | None) -> None:
+    def __init__(self, keeper: Keeper, opened: Door, mac: MacAddress | None) -> None:
         """Begin; without a MAC address, the one that shows itself where the door leads is the device."""
-        self._keeper, self._opened, self._finder, self._mac = keeper, opened, finder, mac
+        self._keeper, self._opened, self._mac = keeper, opened, mac
+        self._finder = finder_on(keeper, measures=False)
+        self._tracker: Tracker | None = None
+        self._told: list[IPv4Address] = []
 
-    async def look(self) -> None:
-        """Follow the device, once it shows itself elsewhere."""
-        far = self._opened.far
-        for each in self._finder.devices():
-            best = each.best
-            if best is None or best.belief is not Belief.CERTAIN or not isinstance(far.address, IPv4Address):
-                continue
-            if self._mac is None and best.address == far.address:
-                self._mac = each.mac
-            if each.mac == self._mac and best.address != far.address and best.address not in LINK_LOCAL:
-                await laptop_beside(self._keeper, best.address, self._finder)
-                await self._keeper.pin(best.address, each.mac)
-                self._opened.follow(TcpPort(best.address, far.port))
-                say(f"It has moved to {best.address}: the door leads there now.")
+    async def begin(self) -> None:
+        """Ask who is where the door leads, so that it is known again."""
+        self._finder.laptop_addresses |= set(await self._own())
+        if isinstance(self._opened.far.address, IPv4Address):
+            self._finder.call([self._opened.far.address], now=self._keeper.wire.now(), guess=False)
+
+    async def _own(self) -> list[IPv4Address]:
+        return [IPv4Interface(each).ip for each in await self._keeper.addresses()]
+
+    async def look(self, seconds: float) -> None:
+        """Watch the wire for a while; follow the device where it was told to go, or shows itself."""
+        await run(Together(*filter(None, (self._finder, self._tracker))), self._keeper, seconds, lambda: False)
+        at = self._opened.far.address
+        if not isinstance(at, IPv4Address):
+            return
+        shown = {each.best.address: each.mac for each in self._finder.devices() if each.best and _is_certain(each)}
+        self._mac = self._mac or shown.get(at)
+        if self._mac and self._opened.told != self._told:
+            self._told = list(self._opened.told)
+            may_be = [each for each in self._told if not host_fault_of(each) and each != at]
+            self._tracker = None
+            if may_be:
+                self._tracker = Tracker(
+                    self._keeper.mac, self._mac, await self._own(), meant=may_be[0], was=at, landings=may_be[1:]
+                )
+                self._tracker.look_from(self._keeper.wire.now())
+        moved = next((where for where, mac in shown.items() if mac == self._mac and where != at), None)
+        if tracker := self._tracker:
+            moved = tracker.meant if tracker.has_left and tracker.meant in tracker.seen else tracker.moved_to
+        if self._mac and moved and moved not in LINK_LOCAL:
+            await laptop_beside(self._keeper, moved, self._finder)
+            await self._keeper.pin(moved, self._mac)
+            self._opened.follow(TcpPort(moved, self._opened.far.port))
+            self._tracker = None
+            say(f"It has moved to {moved}: the door leads there now.")
+
+
+def _is_certain(device: Device) -> bool:
+    return device.best is not None and device.best.belief is Belief.CERTAIN
 
 
 async def is_walled(keeper: Keeper, far: TcpPort) -> bool:

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from askport.cli.talk import JsonOption, Status, put_json, say
+from askport.core.text import display_text
 
 app = typer.Typer(help="What is known of devices of one kind.", no_args_is_help=False)
 
@@ -34,7 +35,7 @@ def list_(
     else:
         for each in found:
             ways = ", ".join(way.by for way in each.kind.way) or "no way"
-            print(f"{each.kind.words}: {ways} ({each.path or each.where})")
+            print(f"{display_text(each.kind.words, 140)}: {ways} ({each.path or each.where})")
     for sentence in wrong:
         say(f"askport: {sentence}")
 
@@ -49,13 +50,13 @@ def show(name: Annotated[str, typer.Argument(help="A kind's name, or a file.")],
     if json:
         put_json(kind.model_dump(mode="json", by_alias=True, exclude_defaults=True))
         return
-    print(kind.words)
+    print(display_text(kind.words, 140))
     delivered = kind.delivered.address or (f"asks by {kind.delivered.asks}" if kind.delivered.asks else "not known")
     print(f"    delivered: {delivered}")
     if kind.needs.boot_s:
         print(f"    longest start: {kind.needs.boot_s:g} s")
     if kind.notes:
-        print(f"    {kind.notes}")
+        print(f"    {display_text(kind.notes, 400)}")
     for way in kind.way:
         lasts = {"yes": "lasts", "no": "gone at a power cut", "after keep": "lasts once it is told to keep it"}
         told = "its agent says whether it lasts" if isinstance(way, SnmpWay) else lasts.get(way.permanent or "")
@@ -76,7 +77,7 @@ def check(files: Annotated[list[Path], typer.Argument(help="Kind files.")]) -> N
             say(error.message)
             status = max(status, Status(error.exit_status))
         else:
-            print(f"{file}: {kind.words}, {len(kind.way)} way{'' if len(kind.way) == 1 else 's'}.")
+            print(f"{file}: {display_text(kind.words, 140)}, {len(kind.way)} way{'' if len(kind.way) == 1 else 's'}.")
     if status:
         raise typer.Exit(status)
 

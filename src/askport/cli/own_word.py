@@ -23,8 +23,11 @@ def reading_start(
     port: str,
     user: str,
     password_from: str | None,
+    must_read: bool = True,
 ) -> Start:
     """Return what a device's own word is read with, whole before anything is touched.
+
+    Where it need not be read, a kind that does not say how is no mistake.
 
     Raises:
         BadInput: its kind does not say how it is read, or a log-in is missing.
@@ -46,7 +49,7 @@ def reading_start(
     )  # fmt: skip
     if by == ReadBySnmp.name:
         access_of(start)
-    if kind and by not in READERS and reading(start, by) is None:
+    if must_read and kind and by not in READERS and reading(start, by) is None:
         what = by or "console or page"
         raise BadInput(f"The kind '{kind.name}' does not say how its {what} is read: give that way read = [...].")
     return start

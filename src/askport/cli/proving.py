@@ -19,6 +19,7 @@ from askport.core.addresses import MacAddress, parse_address, parse_interface, p
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
+from askport.core.kinds.model import Kind
 from askport.core.machine import Machine, Together
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
@@ -27,6 +28,7 @@ from askport.core.proofs.page import PAGE_PORTS
 from askport.core.proofs.power_cycle import Boot, PowerCycle
 from askport.core.proofs.proof import Expected, Subject
 from askport.core.proofs.verdict import verdict_of
+from askport.core.text import display_text
 from askport.core.ways.reading import reads_with
 from askport.core.ways.start import Start
 from askport.core.words import listed
@@ -73,9 +75,7 @@ def prove(
         page=next((port for port in open_ or [] if port in PAGE_PORTS), None),
     )  # fmt: skip
     its = kind_named(kind, job).kind if kind else None
-    own = (
-        reading_start(device, interface.ip, its, None, port="", user=user, password_from=password_from) if its else None
-    )
+    own = _own(device, interface.ip, its, user, password_from) if its else None
     asked = [
         *(["gateway"] if gateway else []), *(["dns"] if servers else []), *(["old-gone"] if old else []),
         *(f"port-{port}" for port in open_ or []), *([PowerCycle.name] if power_cycle else []),
@@ -128,6 +128,15 @@ def prove(
 def _heard_gateway(finder: Finder, mac: MacAddress, at: IPv4Address) -> IPv4Address | None:
     device = finder.device(mac)
     return device.gateway_heard_from(at) if device else None
+
+
+def _own(mac: MacAddress, at: IPv4Address, kind: Kind, user: str, password_from: str | None) -> Start | None:
+    """Return what its own word is read with, or None where its kind does not say how."""
+    own = reading_start(mac, at, kind, None, port="", user=user, password_from=password_from, must_read=False)
+    if reads_with(own) is None:
+        say(f"The kind '{display_text(kind.name, 60)}' does not say how its settings are read: that is left out.")
+        return None
+    return own
 
 
 async def _prove(

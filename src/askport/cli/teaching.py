@@ -93,6 +93,7 @@ class Teaching:
             port=far.port,
             after_restart=self._went_down_at is not None and self._went_down_at > last,
             learned=f"Learned from {self._mac or far} on {today}",
+            delivered=lesson.found,
         )
         _write(lesson, text, self._path)
 

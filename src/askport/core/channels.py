@@ -84,15 +84,15 @@ class Channel:
 class PageCall:
     """One request to a device's page. Whoever makes it tells it from others by identity."""
 
-    __slots__ = ("as_json", "body", "far", "fields", "method", "path")
+    __slots__ = ("as_json", "body", "far", "fields", "headers", "method", "path")
 
     def __init__(
         self, far: HttpPort, method: str, path: str, fields: Mapping[str, str] | None = None, *, as_json: bool = False,
-        body: tuple[str, str] | None = None,
+        body: tuple[str, str] | None = None, headers: Mapping[str, str] | None = None,
     ) -> None:  # fmt: skip
-        """Take what is sent: fields as a form or as JSON, or a text with its Content-Type."""
+        """Take what is sent: fields as a form or as JSON, or a text with its Content-Type; and headers beside."""
         self.far, self.method, self.path, self.fields, self.as_json = far, method, path, fields, as_json
-        self.body = body
+        self.body, self.headers = body, headers or {}
 
 
 # What a machine wants done

@@ -10,11 +10,14 @@ import contextlib
 import re
 import ssl
 from hashlib import sha256
+from ipaddress import IPv4Address
 
 import h11
 
 from askport.core.channels import TcpPort
 from askport.core.errors import MachineRefused
+from askport.core.lessons.exchange import MAX_BODY, Exchange
+from askport.core.lessons.values import held_in
 from askport.core.text import display_text
 from askport.edges import door_guard, door_pages
 from askport.edges.door_links import Links
@@ -34,6 +37,7 @@ _SILENT_S = 0.3
 """Who says nothing for this long speaks no HTTP: on a console the device speaks first."""
 _PATIENCE_S = 60.0
 _MOST_SAID = 20
+_MOST_TOLD = 8
 _REQUEST = re.compile(rb"[A-Z]{3,10} \S")
 _TLS = b"\x16\x03"
 _HTML = [(b"content-type", b"text/html; charset=utf-8"), (b"cache-control", b"no-store")]
@@ -67,6 +71,8 @@ class Door:
         """Connections that reached the device."""
         self.fault = ""
         """Why the last connection did not reach it."""
+        self.told: list[IPv4Address] = []
+        """Addresses that the device was told of, the latest first."""
         self.said: list[str] = []
         """What passed and has to be known, as sentences."""
         self.dropped = False
@@ -248,7 +254,14 @@ class Door:
         return True
 
     def kept(self, request: Message, target: str, response: Message | None) -> None:
-        """See what has passed; a door that learns keeps it."""
+        """See what has passed: a device that was told an address may move there without a word."""
+        assert isinstance(request.head, h11.Request)  # noqa: S101 - for the type checker
+        exchange = Exchange(
+            method=request.head.method.decode("latin-1"), path=target, content_type=request.header(b"content-type"),
+            body=bytes(request.body[:MAX_BODY]),
+        )  # fmt: skip
+        held = [each.address for each in held_in(exchange.fields)]
+        self.told = list(dict.fromkeys([*held, *self.told]))[:_MOST_TOLD]
 
     async def _connect(self) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
         reader, writer = await connect(self._adapter, self.far)

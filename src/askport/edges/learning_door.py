@@ -31,14 +31,15 @@ class LearningDoor(Door):
             now: the wire's time.
         """
         super().__init__(adapter, far, secure=secure)
-        self._now = now
+        self._now, self._first = now, far
         self.exchanges: list[Exchange] = []
         """What passed, in order; bodies and answers are cut to what is looked at."""
 
     def kept(self, request: Message, target: str, response: Message | None) -> None:
         """Keep a request with its answer."""
+        super().kept(request, target, response)
         head = request.head
-        if len(self.exchanges) >= _MOST_EXCHANGES or not isinstance(head, h11.Request):
+        if len(self.exchanges) >= _MOST_EXCHANGES or self.far != self._first or not isinstance(head, h11.Request):
             return
         kind = response.header(b"content-type") if response else ""
         readable = response is not None and (not kind or kind.startswith(("text/", "application/json")))

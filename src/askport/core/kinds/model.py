@@ -11,6 +11,7 @@ from askport.core.errors import BadInput
 from askport.core.kinds.placeholders import check_placeholders
 
 SCHEMA = "askport.kind/1"
+_NOT_GIVEN = frozenset({"host", "content-length", "transfer-encoding", "connection", "cookie"})
 
 
 def _digits(text: str) -> str:
@@ -27,6 +28,12 @@ def _interface(text: str) -> str:
         raise ValueError(error.message) from None
 
 
+def _printable(text: str) -> str:
+    if not text.isprintable():
+        raise ValueError("it has characters that cannot be printed")
+    return text
+
+
 def _template(text: str) -> str:
     check_placeholders(text)
     return text
@@ -37,6 +44,31 @@ def _pattern(text: str) -> str:
         re.compile(text)
     except re.error as error:
         raise ValueError(f"it is no regular expression: {error}") from None
+    return text
+
+
+def _place(text: str) -> str:
+    if not is_own_place(text):
+        raise ValueError("write a path of the device itself, which begins with one / and names no other host")
+    return text
+
+
+def is_own_place(path: str) -> bool:
+    """Whether a path stays at the device: one that names another host would carry what is sent there with it."""
+    return path.startswith("/") and not path.startswith(("//", "/\\")) and path.isprintable()
+
+
+def _header_name(text: str) -> str:
+    if not re.fullmatch(r"[!#$%&'*+.^_`|~0-9A-Za-z-]{1,60}", text):
+        raise ValueError("it is no name of a header")
+    if text.lower() in _NOT_GIVEN:
+        raise ValueError("it is said by the program itself: leave it out")
+    return text
+
+
+def _header_text(text: str) -> str:
+    if not text.isprintable() or not text.isascii():
+        raise ValueError("a header is one line of plain characters")
     return text
 
 
@@ -52,6 +84,12 @@ Template = Annotated[str, AfterValidator(_template)]
 """Text that is sent, with placeholders."""
 Pattern = Annotated[str, AfterValidator(_pattern)]
 """A regular expression (Python's)."""
+METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")
+"""What a step may ask by (RFC 9110 section 9, RFC 5789)."""
+Place = Annotated[Template, AfterValidator(_place)]
+"""A path of the device itself, with its query."""
+HeaderName = Annotated[str, AfterValidator(_header_name)]
+HeaderText = Annotated[Template, AfterValidator(_header_text)]
 Port = Annotated[int, Field(strict=True, ge=1, le=65_535)]
 
 
@@ -115,12 +153,17 @@ class Line(_Model):
 class PageStep(_Model):
     """One request to its page."""
 
-    get: Template | None = None
-    post: Template | None = None
+    get: Place | None = None
+    post: Place | None = None
+    put: Place | None = None
+    patch: Place | None = None
+    delete: Place | None = None
+    headers: dict[HeaderName, HeaderText] | None = None
+    """What is sent beside a browser's own headers."""
     form: dict[str, Template] | None = None
     json_: Annotated[dict[str, Template] | None, Field(alias="json")] = None
     body: Template | None = None
-    """What is posted as it is, where it is neither a form nor a flat JSON object."""
+    """What is sent as it is, where it is neither a form nor a flat JSON object."""
     type_: Annotated[str | None, Field(alias="type", min_length=3, max_length=200)] = None
     """The Content-Type of a body."""
     find: Pattern | None = None
@@ -129,15 +172,25 @@ class PageStep(_Model):
     @property
     def texts(self) -> list[str]:
         """Everything in which placeholders may stand."""
-        whole = filter(None, (self.get, self.post, self.body))
-        return [*whole, *(self.form or {}).values(), *(self.json_ or {}).values()]
+        parts = (self.form or {}, self.json_ or {}, self.headers or {})
+        return [self.place, *filter(None, (self.body,)), *(text for part in parts for text in part.values())]
+
+    @property
+    def method(self) -> str:
+        """Its method, as HTTP writes it."""
+        return next(each for each in METHODS if getattr(self, each.lower()) is not None)
+
+    @property
+    def place(self) -> str:
+        """The path that it goes to."""
+        return str(getattr(self, self.method.lower()))
 
     @model_validator(mode="after")
     def _one_request(self) -> "PageStep":
-        if (self.get is None) == (self.post is None):
-            raise ValueError("a step is one request: give either get or post")
+        if sum(getattr(self, each.lower()) is not None for each in METHODS) != 1:
+            raise ValueError("a step is one request: give one of get, post, put, patch and delete")
         if self.get is not None and (self.form or self.json_ or self.body):
-            raise ValueError("a form, json or body goes with post, not with get")
+            raise ValueError("a form, json or body goes with post, put or patch, not with get")
         if (self.body is None) != (self.type_ is None) or (self.body and (self.form or self.json_)):
             raise ValueError("a body stands alone, with its type")
         return self
@@ -242,7 +295,7 @@ class SnmpWay(_Model):
 
 AnyWay = ConsoleWay | PageWay | PingWay | HandWay | SnmpWay
 KindWay = Annotated[AnyWay, Field(discriminator="by")]
-Name = Annotated[str, Field(min_length=1, max_length=60), PlainSerializer(str)]
+Name = Annotated[str, Field(min_length=1, max_length=60), AfterValidator(_printable), PlainSerializer(str)]
 
 
 class Kind(_Model):

@@ -1,11 +1,14 @@
 """A lesson as a kind file that can be read, corrected and shared."""
 
 import tomllib
+from ipaddress import IPv4Interface
 from typing import Any
 
 import tomli_w
 
 from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput, Refused
+from askport.core.kinds.reading import read_kind
 from askport.core.lessons.console_lesson import ConsoleLesson
 from askport.core.lessons.page_lesson import PageLesson
 
@@ -14,8 +17,9 @@ _OUI_DIGITS = 8
 
 
 def draft(
-    lesson: PageLesson, *, name: str, mac: MacAddress | None, secure: bool, port: int, after_restart: bool, learned: str
-) -> str:
+    lesson: PageLesson, *, name: str, mac: MacAddress | None, secure: bool, port: int, after_restart: bool,
+    learned: str, delivered: IPv4Interface | None = None, lasted: bool = False,
+) -> str:  # fmt: skip
     """Return a kind file.
 
     Args:
@@ -26,6 +30,11 @@ def draft(
         port: where the page is.
         after_restart: whether the unit used its new settings only after a restart.
         learned: from which unit and when, as the file says it.
+        delivered: where the unit was found as it was delivered, or None where that is not known.
+        lasted: whether its settings were seen to survive a power cut.
+
+    Raises:
+        Refused: what was learned makes no sound kind file.
     """
     way: dict[str, Any] = {"by": "page", "scheme": "https" if secure else "http"}
     if port != (443 if secure else 80):
@@ -33,15 +42,32 @@ def draft(
     way["takes_effect"] = "after restart" if after_restart else "at once"
     if lesson.by_header:
         way["log_in_by"] = "header"
+    way |= {"permanent": "yes"} if lasted else {}
     way |= {"login": lesson.login} if lesson.login else {}
+    way |= {"read": lesson.read} if lesson.read else {}
     way["set"] = lesson.set
     recognise: dict[str, Any] = {"mac": [str(mac)[:_OUI_DIGITS]]} if mac else {}
     if lesson.title:
         recognise["banner"] = [f"*{lesson.title}*"]
     document: dict[str, Any] = {"schema": "askport.kind/1", "name": name, "notes": f"{learned}: {lesson.words}."}
     document |= {"recognise": recognise} if recognise else {}
+    document |= {"delivered": {"address": str(delivered)}} if delivered else {}
     document |= {"needs": {"octets": "padded"}} if lesson.pads_octets else {}
-    return tomli_w.dumps({**document, "way": [way]})
+    return _checked({**document, "way": [way]})
+
+
+def _checked(document: dict[str, Any]) -> str:
+    """Return a kind file, once its own check has nothing against it.
+
+    Raises:
+        Refused: it has.
+    """
+    text = tomli_w.dumps(document)
+    try:
+        read_kind(text, "what was learned")
+    except BadInput as error:
+        raise Refused(f"What passed makes no sound kind, and nothing is kept: {error.message}") from None
+    return text
 
 
 def draft_console(
@@ -62,7 +88,7 @@ def draft_console(
     made |= {key: lines for key, lines in parts.items() if lines}
     document: dict[str, Any] = {"schema": "askport.kind/1", "name": name, "notes": f"{learned}: {lesson.words}."}
     document |= {"recognise": {"mac": [str(mac)[:_OUI_DIGITS]]}} if mac else {}
-    return tomli_w.dumps({**document, "way": [made]})
+    return _checked({**document, "way": [made]})
 
 
 def add_keep(text: str, lesson: ConsoleLesson) -> str:

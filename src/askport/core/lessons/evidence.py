@@ -8,10 +8,12 @@ from typing import Any
 from urllib.parse import quote_plus
 
 from askport.core.lessons.exchange import Exchange
-from askport.core.lessons.page_lesson import is_asset, secret_fields
+from askport.core.lessons.page_lesson import computed, is_asset, secret_fields
 
 BLANK = "blanked"
 """Stands where a name or a password stood."""
+_DIGEST = "0" * 32
+"""Stands where a password stood that a script had computed, so that it is not taken for a typed one."""
 _MOST = 40
 _MOST_TEXT = 20_000
 """Characters of an answer that are kept: a form and its hidden fields stand at its beginning."""
@@ -22,28 +24,33 @@ _PLAIN = 4
 def blanked(exchanges: Sequence[Exchange]) -> list[Exchange]:
     """Return requests and answers without the names and passwords that were typed, and without what is no page."""
     pages = [each for each in exchanges if not is_asset(each)]
-    found = [(key, text) for each in pages for key, text in each.fields.items() if key in secret_fields(each, pages)]
+    found = [
+        (key, text, _DIGEST if computed(each, pages[:place]) else BLANK)
+        for place, each in enumerate(pages) for key, text in each.fields.items() if key in secret_fields(each, pages)
+    ]  # fmt: skip
     kept = []
     for each in pages[:_MOST]:
         body, path, answer = each.body.decode("utf-8", "replace"), each.path, each.answer
-        for key, text in found:
+        headers = dict(each.headers)
+        for key, text, blank in found:
             if not text:
                 continue
-            body, path = _in_field(key, text, body), _in_field(key, text, path)
+            body, path = _in_field(key, text, body, blank), _in_field(key, text, path, blank)
             if len(text) >= _PLAIN:
                 for form in dict.fromkeys((text, quote_plus(text), json.dumps(text)[1:-1])):
-                    body, path, answer = (part.replace(form, BLANK) for part in (body, path, answer))
-        kept.append(replace(each, body=body.encode(), path=path, answer=answer[:_MOST_TEXT]))
+                    body, path, answer = (part.replace(form, blank) for part in (body, path, answer))
+                    headers = {name: value.replace(form, blank) for name, value in headers.items()}
+        kept.append(replace(each, body=body.encode(), path=path, answer=answer[:_MOST_TEXT], headers=headers))
     return kept
 
 
-def _in_field(key: str, text: str, whole: str) -> str:
+def _in_field(key: str, text: str, whole: str, blank: str) -> str:
     """Blank a field of a form, of a query, of a JSON object or of a form of parts."""
     name, last = re.escape(quote_plus(key)), re.escape(key.rpartition(".")[2])
-    whole = re.sub(rf"(?<![\w.]){name}={re.escape(quote_plus(text))}(?=&|$)", f"{quote_plus(key)}={BLANK}", whole)
-    whole = re.sub(rf'"{last}"(\s*:\s*){re.escape(json.dumps(text))}', rf'"{key.rpartition(".")[2]}"\1"{BLANK}"', whole)
+    whole = re.sub(rf"(?<![\w.]){name}={re.escape(quote_plus(text))}(?=&|$)", f"{quote_plus(key)}={blank}", whole)
+    whole = re.sub(rf'"{last}"(\s*:\s*){re.escape(json.dumps(text))}', rf'"{key.rpartition(".")[2]}"\1"{blank}"', whole)
     head = rf'(name="{re.escape(key)}"[^\r\n]*\r\n(?:[^\r\n]+\r\n)*\r\n){re.escape(text)}(?=\r\n)'
-    return re.sub(head, rf"\g<1>{BLANK}", whole)
+    return re.sub(head, rf"\g<1>{blank}", whole)
 
 
 def as_kept(exchange: Exchange) -> dict[str, Any]:
@@ -51,7 +58,7 @@ def as_kept(exchange: Exchange) -> dict[str, Any]:
     return {
         "method": exchange.method, "path": exchange.path, "type": exchange.content_type,
         "body": exchange.body.decode("utf-8", "replace"), "log_in": exchange.log_in, "status": exchange.status,
-        "answer": exchange.answer,
+        "answer": exchange.answer, "headers": dict(exchange.headers),
     }  # fmt: skip
 
 
@@ -59,5 +66,5 @@ def as_passed(kept: dict[str, Any]) -> Exchange:
     """Return an exchange of the journal as it passed, but for its secrets."""
     return Exchange(
         method=kept["method"], path=kept["path"], content_type=kept["type"], body=kept["body"].encode(),
-        log_in=kept["log_in"], status=kept["status"], answer=kept["answer"],
+        log_in=kept["log_in"], status=kept["status"], answer=kept["answer"], headers=kept.get("headers", {}),
     )  # fmt: skip

@@ -4,15 +4,18 @@ import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 from typing import Any
 from urllib.parse import parse_qsl, quote, urlsplit
 
 from askport.core.finding.page_title import title_of
+from askport.core.kinds.model import METHODS
 from askport.core.kinds.placeholders import KNOWN
 from askport.core.lessons.exchange import MAX_BODY, Exchange
-from askport.core.lessons.values import Stood, held_in, meant_by, templates
+from askport.core.lessons.tokens import LONG_TOKEN, anywhere, is_digest, is_opaque, named
+from askport.core.lessons.values import Stood, held_in, meant_by, plain_address, templates
 from askport.core.plan.target import Target
+from askport.core.text import display_text
 
 _SECRET = re.compile(r"pass|pwd|\bpw\b|secret|\bpin\b", re.IGNORECASE)
 _USER = re.compile(r"user|login|account|\bname\b", re.IGNORECASE)
@@ -22,6 +25,10 @@ _SHORTEST_TOKEN = 4
 """Characters: a shorter value that stood in an answer before stands there by chance."""
 _ASSETS = re.compile(r"\.(css|js|png|jpe?g|gif|svg|ico|woff2?|ttf|map)$", re.IGNORECASE)
 _ASKS_LOG_IN = (401, 407)
+_OK = 200
+_READ = ("address", "mask", "prefix", "gateway", "dns1", "dns2", "dns3")
+_NONCE = re.compile(r"nonce|challenge|salt|\brand(om)?\b", re.IGNORECASE)
+_NONCE_IN = re.compile(r"[\"'](?:\w*nonce|challenge|salt)[\"']", re.IGNORECASE)
 _LOG_IN_PATH = re.compile(r"log-?_?in|auth|session|sign-?_?in", re.IGNORECASE)
 _MOST_IN_LOG_IN = 4
 """Texts in a request that does nothing but log in."""
@@ -43,6 +50,10 @@ class PageLesson:
     """The fields that are asked for at every unit: names and passwords."""
     title: str = ""
     """Of its page."""
+    read: list[dict[str, Any]] = field(default_factory=list)
+    """The page that showed the settings as they were, to read them by."""
+    found: IPv4Interface | None = None
+    """Where it was, with the mask that its own page showed."""
     by_header: str = ""
     """The scheme by which the page itself asked for a log-in, or an empty text."""
     pads_octets: bool = False
@@ -52,7 +63,7 @@ class PageLesson:
     @property
     def words(self) -> str:
         """What it is, in a few words: ``3 requests, 5 values put in, 1 secret asked for``."""
-        count = len(self.login) + len(self.set)
+        count = len(self.login) + len(self.set)  # what is only read is shown, not told
         secrets = len(self.secrets) + bool(self.by_header)
         parts = [_counted(count, "request"), f"{_counted(len(self.stood), 'value')} put in"]
         return ", ".join([*parts, *([f"{_counted(secrets, 'secret')} asked for"] if secrets else [])])
@@ -74,7 +85,10 @@ def learn(
         name: what it is called, or an empty text.
     """
     # What was refused for want of a log-in was sent again with one.
-    looked_at = [each for each in exchanges if not is_asset(each) and each.status not in _ASKS_LOG_IN]
+    looked_at = [
+        each for each in exchanges
+        if not is_asset(each) and each.status not in _ASKS_LOG_IN and each.method in METHODS
+    ]  # fmt: skip
     title = next((found for each in looked_at if (found := title_of(each.answer))), "")
     telling = [each for each in looked_at if each.fields and not _is_log_in(each, looked_at)]
     told = {key: value for each in telling for key, value in each.fields.items()}
@@ -87,16 +101,15 @@ def learn(
             title=title, why_not=f"No request told {target.interface.ip}: nothing can be learned from it."
         )
     first, last = setting[0], _end_of(looked_at, setting[-1])
-    lesson = PageLesson(target=target, title=title, by_header=next((e.log_in for e in looked_at if e.log_in), ""))
+    by_header = next((each.log_in for each in looked_at if each.log_in in ("basic", "digest")), "")
+    lesson = PageLesson(target=target, title=title, by_header=by_header)
     logins = [place for place, each in enumerate(looked_at[:first]) if _is_log_in(each, looked_at)]
     wanted = [
         *logins[-1:],
-        *(
-            place
-            for place in range(first, last + 1)
-            if looked_at[place] in telling or looked_at[place].method == "POST"
-        ),
+        *(place for place in range(first, last + 1) if looked_at[place] in telling or looked_at[place].method != "GET"),
     ]
+    if why_not := next(filter(None, (computed(looked_at[place], looked_at[:place]) for place in wanted)), ""):
+        return PageLesson(title=title, why_not=why_not)
     sources: dict[int, dict[str, str]] = {}
     steps: list[tuple[int, dict[str, Any]]] = []
     for place in wanted[:_MOST_STEPS]:
@@ -105,23 +118,40 @@ def learn(
         secret = secret_fields(exchange, looked_at, with_user=place in logins)
         lesson.secrets += secret
         made |= secret
+        headers: dict[str, str] = {}
+        for key, text in exchange.headers.items():
+            token = text.rpartition(" ")[2]
+            source = _stood_in(token, looked_at[:place])
+            if source is not None:
+                sources.setdefault(source, {})[key] = anywhere(token, looked_at[source].answer, _group(key))
+                headers[key] = text.replace(token, f"{{{_group(key)}}}")
+            elif is_opaque(token):
+                return PageLesson(
+                    title=title,
+                    why_not=f"Its page sends “{display_text(key, 40)}”, which came out of nothing that passed: a "
+                    "script computes it, and that cannot be learned.",
+                )
+            else:
+                headers[key] = text
         for key, text in exchange.fields.items():
             source = _came_from(key, text, looked_at[:place]) if made[key] == text else None
             if source is not None:
-                sources.setdefault(source, {})[key] = _where(key, text, looked_at[source].answer)
+                answer = looked_at[source].answer
+                sources.setdefault(source, {})[key] = _where(key, text, answer) or anywhere(text, answer, _group(key))
                 made[key] = f"{{{_group(key)}}}"
             elif stood and (form := _form_of(key, looked_at[:place])) is not None:
                 sources.setdefault(form, {}).setdefault(key, _there(key))
         lesson.stood += stood
         octets = [each.value for each in stood if re.search(r"\.\d\}$", each.placeholder)]
         lesson.pads_octets |= any(len(each) == _PADDED and each[0] == "0" for each in octets)
-        steps.append((place, _step(exchange, made)))
+        steps.append((place, _step(exchange, made) | ({"headers": headers} if headers else {})))
     for place in sorted(sources):
         step = next((made for at, made in steps if at == place), None)
         if step is None:
             step = _step(looked_at[place], looked_at[place].fields)
             steps.append((place, step))
         step["find"] = _all_of(sources[place].values())
+    lesson.read, lesson.found = shown_before(lesson.stood, looked_at[:first], present)
     for place, step in sorted(steps, key=lambda each: each[0]):
         before_login = bool(logins) and place <= logins[-1]
         (lesson.login if before_login else lesson.set).append(step)
@@ -130,7 +160,7 @@ def learn(
 
 def _end_of(exchanges: Sequence[Exchange], last: int) -> int:
     """Return the last request that changes something: a wizard saves at its end, without a value of the target."""
-    posts = [place for place, each in enumerate(exchanges) if each.method == "POST" and place > last]
+    posts = [place for place, each in enumerate(exchanges) if each.method != "GET" and place > last]
     return posts[-1] if posts else last
 
 
@@ -173,7 +203,9 @@ def secret_fields(exchange: Exchange, exchanges: Sequence[Exchange], *, with_use
         with_user: whether the name beside the password is one of them.
     """
     keys = list(exchange.fields)
-    made = dict.fromkeys(_passwords(exchange, exchanges), "{password}")
+    # One that was left empty says that the password stays as it is.
+    typed = (key for key in _passwords(exchange, exchanges) if exchange.fields[key])
+    made = dict.fromkeys(typed, "{password}")
     if made and with_user:
         # What is called like a name, or else what is typed right before the password.
         before = keys[: keys.index(next(iter(made)))]
@@ -189,17 +221,39 @@ def _came_from(key: str, text: str, before: Sequence[Exchange]) -> int | None:
     for place in range(len(before) - 1, -1, -1):
         if text in before[place].answer and _where(key, text, before[place].answer):
             return place
-    return None
+    return _stood_in(text, before) if is_opaque(text) else None
+
+
+def _stood_in(token: str, before: Sequence[Exchange]) -> int | None:
+    """Return which answer a value stood in under any name, the latest first, or None."""
+    if len(token) < LONG_TOKEN:
+        return None
+    places = (place for place in range(len(before) - 1, -1, -1) if token in before[place].answer)
+    return next((place for place in places if anywhere(token, before[place].answer, "token")), None)
+
+
+def computed(exchange: Exchange, before: Sequence[Exchange]) -> str:
+    """Say why a password in a request is not what was typed, or an empty text where nothing shows that.
+
+    A script that turns it into a digest sends something of a digest's length, or takes a nonce from an answer and sends
+    it beside.
+    """
+    for key in _passwords(exchange, (*before, exchange)):
+        text = exchange.fields[key]
+        beside = [name for name in exchange.fields if name != key and _NONCE.search(name)]
+        asked = [each for each in before if _NONCE_IN.search(each.answer[:MAX_BODY])]
+        if text and (is_digest(text) or beside or (asked and len(text) >= LONG_TOKEN and is_opaque(text))):
+            return (
+                f"Its page's script computes the password in “{display_text(key, 40)}” before it is sent: that cannot "
+                "be learned, and the typed one must not go out in its place."
+            )
+    return ""
 
 
 def _where(key: str, text: str, answer: str) -> str:
     """Return an expression that finds a value where it stands in an answer under its field's name, or nothing."""
-    name, held, group = re.escape(key), f"(?P<{_group(key)}>[^\"'<>\\s]{{1,400}})", _group(key)
-    for pattern in (
-        rf"name=[\"']?{name}[\"']?[^>]*?value=[\"']?{held}",
-        rf"value=[\"']?{held}[\"']?[^>]*?name=[\"']?{name}\b",
-        rf"[\"']{name}[\"']\s*:\s*[\"']{held}[\"']",
-    ):
+    group = _group(key)
+    for pattern in named(key, f"(?P<{group}>[^\"'<>\\s]{{1,400}})"):
         found = re.search(pattern, answer[:MAX_BODY], re.IGNORECASE)
         if found and found[group] == text:
             return pattern
@@ -224,6 +278,38 @@ def _form_of(key: str, before: Sequence[Exchange]) -> int | None:
     last = key.rpartition(".")[2]
     places = (place for place in range(len(before) - 1, -1, -1) if last in before[place].answer)
     return next((place for place in places if pattern.search(before[place].answer)), None)
+
+
+def shown_before(
+    stood: Sequence[Stood], before: Sequence[Exchange], present: IPv4Address
+) -> tuple[list[dict[str, Any]], IPv4Interface | None]:
+    """Return the step that reads the settings from the form that showed them, and what it showed of address and mask.
+
+    Only a form that showed the address which the device really had is one: the control of the names of its fields.
+    """
+    for exchange in reversed(before):
+        if exchange.method != "GET" or exchange.status != _OK or not exchange.answer:
+            continue
+        text, shown, patterns = exchange.answer[:MAX_BODY], dict[str, str](), dict[str, str]()
+        for each in stood:
+            key = each.placeholder.strip("{}").removesuffix(":padded")
+            if key not in _READ or key in shown:
+                continue
+            for pattern in named(each.field.rpartition(".")[2], rf"(?P<{key}>[\d.]{{1,15}})"):
+                if found := re.search(pattern, text, re.IGNORECASE):
+                    shown[key], patterns[key] = found[key], pattern
+                    break
+        if plain_address(shown.get("address", "")) == present:
+            step = {"get": exchange.path, "find": _all_of(patterns.values())}
+            return [step], _interface(present, shown.get("prefix") or shown.get("mask", ""))
+    return [], None
+
+
+def _interface(address: IPv4Address, length: str) -> IPv4Interface | None:
+    try:
+        return IPv4Interface(f"{address}/{length}") if length else None
+    except ValueError:
+        return None
 
 
 def _all_of(patterns: Iterable[str]) -> str:

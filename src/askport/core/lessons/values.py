@@ -14,7 +14,7 @@ _OCTET = re.compile(r"\d{1,3}")
 _NAMES = (
     ("dns", re.compile(r"dns|name.?serv|resolver", re.IGNORECASE)),
     ("gateway", re.compile(r"gate|gw|router|default.?r|def.?gw", re.IGNORECASE)),
-    ("mask", re.compile(r"mask|netm|prefix|cidr|\bnm\b|subn", re.IGNORECASE)),
+    ("mask", re.compile(r"mask|netm|prefix|cidr|\bnm\b|subn|\bbits?\b", re.IGNORECASE)),
     ("address", re.compile(r"addr|\bip|ip\b|ip_|_ip|host.?ip|ipv4", re.IGNORECASE)),
 )
 """What people call such fields, the surest first."""
@@ -33,7 +33,7 @@ def _role(name: str) -> str:
     return next((role for role, pattern in _NAMES if pattern.search(name)), "")
 
 
-def _plain(text: str) -> IPv4Address | None:
+def plain_address(text: str) -> IPv4Address | None:
     """Read an address, padded octets too."""
     if not _DOTTED.fullmatch(text.strip()):
         return None
@@ -61,7 +61,7 @@ def held_in(fields: Mapping[str, str]) -> list[_Held]:
     found = []
     for name, value in fields.items():
         head = value.split("/")[0]
-        if address := _plain(head):
+        if address := plain_address(head):
             found.append(_Held(address, (name,), head.strip() != str(address)))
     return [*found, *_in_octets(fields)]
 
@@ -112,7 +112,7 @@ def meant_by(fields: Mapping[str, str], present: IPv4Address | None = None) -> T
 
 def _prefix_in(fields: Mapping[str, str]) -> int | None:
     for name, value in fields.items():
-        tail = value.rpartition("/")[2] if "/" in value and _plain(value.split("/")[0]) else value
+        tail = value.rpartition("/")[2] if "/" in value and plain_address(value.split("/")[0]) else value
         is_one = tail.isascii() and tail.isdigit() and _SHORTEST_MASK <= int(tail) <= 32
         if is_one and (tail is not value or _role(name) == "mask"):
             return int(tail)

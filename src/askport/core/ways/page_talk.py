@@ -8,7 +8,7 @@ import regex
 
 from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort, PageCall
 from askport.core.errors import BadInput
-from askport.core.kinds.model import PageStep
+from askport.core.kinds.model import PageStep, is_own_place
 from askport.core.kinds.placeholders import BLANK, SECRET, fill
 from askport.core.text import display_text
 from askport.core.ways.conversation import Conversation, Ended, Spoken
@@ -33,6 +33,8 @@ class PageTalk(Conversation):
         super().__init__(values)
         self._far, self._steps = far, list(steps)
         self._place = 0
+        self._page = "/"
+        """The page that the browser would be on, as it would say in a Referer."""
         self._call: PageCall | None = None
         self._ask()
 
@@ -46,16 +48,30 @@ class PageTalk(Conversation):
         fields = step.form or step.json_
         values = {**self._values, **self._found}
         try:
-            path = fill(step.get or step.post or "/", values)
+            path = fill(step.place, values)
+            headers = {name: fill(text, values) for name, text in (step.headers or {}).items()}
             body = (fill(step.body, values), step.type_ or "") if step.body is not None else None
             filled = {key: fill(text, values) for key, text in fields.items()} if fields else None
         except BadInput as error:
             self._finish(Ended.SILENT, error.message.rstrip("."))
             return
-        method, as_json = "POST" if step.post else "GET", step.json_ is not None
-        self._call = PageCall(self._far, method, path, filled, as_json=as_json, body=body)
+        if not is_own_place(path) or not all(each.isprintable() and each.isascii() for each in headers.values()):
+            self._finish(Ended.REFUSED, "what its page said leads to another host, or is no header")
+            return
+        as_json = step.json_ is not None
+        headers = {**self._as_browser(step), **headers}
+        self._call = PageCall(self._far, step.method, path, filled, as_json=as_json, body=body, headers=headers)
+        self._page = path if step.get is not None else self._page
         self.spoken.append(Spoken(f"{self._call.method} {display_text(self._blanked(path), 60)}"))
         self._effects.append(Fetch(self._call))
+
+    def _as_browser(self, step: PageStep) -> dict[str, str]:
+        """Return what a browser would say of where it is (RFC 9110 section 10.1.3, RFC 6454 section 7)."""
+        usual = 443 if self._far.secure else 80
+        host = self._far.host if self._far.port == usual else str(self._far)
+        origin = f"http{'s' if self._far.secure else ''}://{host}"
+        said = {"Referer": f"{origin}{self._page}"} if self._place else {}
+        return said if step.get is not None else {**said, "Origin": origin}
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         """Take the answer, and send the next request."""
@@ -113,9 +129,9 @@ def shown_steps(steps: Sequence[PageStep], values: Mapping[str, str]) -> list[st
         known = {**values, **{each: f"{{{each}}}" for each in found}}
         if SECRET in known:
             known[SECRET] = BLANK
-        fields = {**(step.form or {}), **(step.json_ or {})}
+        fields = {**(step.headers or {}), **(step.form or {}), **(step.json_ or {})}
         filled = " ".join(f"{key}={fill(text, known)}" for key, text in fields.items())
         filled += " ".join(fill(step.body, known).split()) if step.body else ""
-        shown.append(f"{'POST' if step.post else 'GET'} {fill(step.get or step.post or '/', known)} {filled}".rstrip())
+        shown.append(f"{step.method} {fill(step.place, known)} {filled}".rstrip())
         found |= set(regex.compile(step.find).groupindex) if step.find else set()
     return shown

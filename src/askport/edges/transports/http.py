@@ -67,13 +67,13 @@ async def fetch(client: Any, call: PageCall) -> Answer:
     """
     import httpx
 
-    body: dict[str, Any] = {}
+    body: dict[str, Any] = {"headers": dict(call.headers)}
     if call.body:
-        body = {"content": call.body[0].encode(), "headers": {"Content-Type": call.body[1]}}
+        body = {"content": call.body[0].encode(), "headers": {**call.headers, "Content-Type": call.body[1]}}
     elif call.as_json:
-        body = {"json": dict(call.fields or {})}
+        body["json"] = dict(call.fields or {})
     elif call.fields:
-        body = {"data": dict(call.fields)}
+        body["data"] = dict(call.fields)
     try:
         async with asyncio.timeout(_WHOLE_S):
             answer, text = await _request(client, call, body)

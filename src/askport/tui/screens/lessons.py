@@ -3,8 +3,10 @@
 import re
 from collections.abc import Callable
 from datetime import UTC, datetime
+from ipaddress import IPv4Interface
 
 from askport.core.errors import BadInput
+from askport.core.kinds.model import METHODS
 from askport.core.kinds.reading import read_kind
 from askport.core.lessons.console_lesson import ConsoleLesson, learn_lines
 from askport.core.lessons.drafting import draft, draft_console
@@ -80,7 +82,7 @@ class LessonKeys(CrateKeys):
             lesson, door = found
             return lesson, lambda kind: draft(
                 lesson, name=kind, mac=mac, secure=door.secure, port=door.far.port, after_restart=after_restart,
-                learned=learned,
+                learned=learned, delivered=_delivered(session, lesson), lasted=_lasted(session),
             )  # fmt: skip
         return None
 
@@ -122,6 +124,22 @@ class LessonKeys(CrateKeys):
         self.entry.ask(Question(question, name, check, use, replaces=True))
 
 
+def _delivered(session: Session, lesson: PageLesson) -> IPv4Interface | None:
+    """Return where the unit was as it was delivered: with its mask, and where nobody has set it before."""
+    device, around = session.device, session.cable.around
+    best = device.chosen.best if device.chosen else None
+    at = lesson.found
+    if best and best.prefix is not None and best.address == device.old_address:
+        at = IPv4Interface((best.address, best.prefix))
+    is_site = at is not None and any(at.ip in site.network for site in around.sites)
+    return None if at is None or is_site or (device.chosen and around.known.get(device.chosen.mac)) else at
+
+
+def _lasted(session: Session) -> bool:
+    cycle = session.device.power_cycle
+    return cycle is not None and cycle.passed is True
+
+
 def _taught(session: Session, door: LearningDoor) -> Taught | None:
     device, old = session.device, session.device.whereabouts
     if device.chosen is None or old is None or device.way is None or device.way.gives:
@@ -137,7 +155,5 @@ def _steps(lesson: PageLesson | ConsoleLesson) -> str:
     stood = ", ".join(f"{each.placeholder} for {each.value}" for each in lesson.stood)
     if isinstance(lesson, ConsoleLesson):
         return f"{' '.join('“' + each['send'] + '”' for each in (*lesson.set, *lesson.keep))}, with {stood}."
-    asks = [
-        next(f"{verb.upper()} {step[verb]}" for verb in ("post", "put", "get") if verb in step) for step in lesson.set
-    ]
+    asks = [next(f"{verb} {step[verb.lower()]}" for verb in METHODS if verb.lower() in step) for step in lesson.set]
     return f"{', '.join(asks)}, with {stood}."

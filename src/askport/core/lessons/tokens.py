@@ -1,0 +1,53 @@
+"""Values that a page gives out and takes back, and such as a script has computed."""
+
+import re
+from collections.abc import Iterator
+
+from askport.core.lessons.exchange import MAX_BODY
+
+LONG_TOKEN = 8
+"""Characters: a shorter value stands somewhere by chance."""
+_OPAQUE = 16
+_DIGESTS = frozenset({32, 40, 56, 64, 96, 128})
+"""Hexadecimal digits of MD5, SHA-1 and the lengths of SHA-2 (RFC 1321, 6234)."""
+_BASE64_DIGESTS = frozenset({24, 28, 40, 44, 64, 88})
+"""Characters of the same in base64, with padding (RFC 4648 section 4)."""
+
+
+def named(key: str, held: str) -> Iterator[str]:
+    """Yield expressions that find a value under its field's name, in a form or in a JSON object."""
+    name = re.escape(key)
+    yield rf"name=[\"']?{name}[\"']?[^>]*?value=[\"']?{held}"
+    yield rf"value=[\"']?{held}[\"']?[^>]*?name=[\"']?{name}\b"
+    yield rf"[\"']{name}[\"']\s*:\s*[\"']?{held}[\"']?"
+
+
+def anywhere(token: str, answer: str, group: str) -> str:
+    """Return an expression that finds a value by whatever name it stood under in an answer, or nothing."""
+    text, held = answer[:MAX_BODY], f"(?P<{group}>[^\"'<>\\s]{{1,400}})"
+    plain = re.escape(token)
+    for before, after in (
+        (rf"[\"']([\w-]{{1,60}})[\"']\s*:\s*[\"']{plain}", r"[\"']{name}[\"']\s*:\s*[\"']{held}"),
+        (rf"name=[\"']?([\w-]{{1,60}})[\"']?[^>]*?(?:value|content)=[\"']?{plain}",
+         r"name=[\"']?{name}[\"']?[^>]*?(?:value|content)=[\"']?{held}"),
+        (rf"([A-Za-z_]\w{{1,60}})\s*=\s*[\"']{plain}", r"\b{name}\s*=\s*[\"']{held}"),
+    ):  # fmt: skip
+        if found := re.search(before, text):
+            pattern = after.format(name=re.escape(found[1]), held=held)
+            again = re.search(pattern, text)
+            if again and again[group] == token:
+                return pattern
+    return ""
+
+
+def is_digest(text: str) -> bool:
+    """Whether a text has the shape of a digest: hexadecimal or base64 of a digest's length."""
+    if re.fullmatch(r"[0-9a-fA-F]+", text):
+        return len(text) in _DIGESTS
+    return len(text) in _BASE64_DIGESTS and text.endswith("=") and bool(re.fullmatch(r"[A-Za-z0-9+/]+={1,2}", text))
+
+
+def is_opaque(text: str) -> bool:
+    """Whether a text is nothing that a person or a page's author would write: long, and of letters and digits."""
+    mixed = re.search(r"\d", text) and re.search(r"[A-Za-z]", text)
+    return len(text) >= _OPAQUE and bool(mixed) and bool(re.fullmatch(r"[A-Za-z0-9+/=_.~-]+", text))
