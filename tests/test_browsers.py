@@ -27,14 +27,18 @@ PAGE = r"""
 import base64, hashlib, http.server, json, re, secrets, ssl, subprocess, sys, urllib.parse
 mode, pem, asked = sys.argv[1], sys.argv[2], open(sys.argv[3], "a", buffering=1)
 sid, nonce = secrets.token_hex(8), secrets.token_hex(8)
-def here(): return subprocess.run("ip -4 -o addr show zd0", shell=True, capture_output=True, text=True).stdout.split()[3]
+def out(line): return subprocess.run(line, shell=True, capture_output=True, text=True).stdout
+def here():
+    ip, size = out("ip -4 -o addr show zd0").split()[3].split("/")
+    mask = ".".join(str(0xffffffff << 32 - int(size) >> each & 255) for each in (24, 16, 8, 0))
+    return {"ip": ip, "mask": mask, "gw": next(iter(out("ip route show default").split()[2:3]), "0.0.0.0")}
 def move(ip, prefix, gw):
     run = f"sleep 0.4; ip addr flush dev zd0; ip addr add {ip}/{prefix} dev zd0; ip route add default via {gw} onlink dev zd0"
     subprocess.Popen(run, shell=True)
 def length(mask): return sum(bin(int(each)).count("1") for each in mask.split("."))
 def md5(text): return hashlib.md5(text.encode()).hexdigest()
-FORM = "<form {a}><input name=ip value={ip}><input name=mask value=255.255.255.0><input name=gw value=0.0.0.0>{more}<button id=go>Save</button></form>"
-AJAX = '''<title>Valve {mode}</title><input id=ip name=ip value={ip}><input id=mask name=mask value=255.255.255.0><input id=gw value=0.0.0.0>
+FORM = "<form {a}><input name=ip value={ip}><input name=mask value={mask}><input name=gw value={gw}>{more}<button id=go>Save</button></form>"
+AJAX = '''<title>Valve {mode}</title><input id=ip name=ip value={ip}><input id=mask name=mask value={mask}><input id=gw value={gw}>
 <button id=go onclick="go()">Save</button><script>const v = name => document.getElementById(name).value;{script}</script>'''
 class Page(http.server.BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
@@ -60,7 +64,7 @@ class Page(http.server.BaseHTTPRequestHandler):
         return ok
     def do_GET(self):
         asked.write(f"GET {self.path} {self.headers.get('Host')} {'askport' in self.headers.get('Cookie', '')}\n")
-        ip, path = here().split("/")[0], self.path.partition("?")[0]
+        now, path = here(), self.path.partition("?")[0]
         if not self.may(): return
         if path == "/favicon.ico": return self.say("", 404)
         if mode == "socket" and self.headers.get("Upgrade"):
@@ -77,8 +81,8 @@ class Page(http.server.BaseHTTPRequestHandler):
                 "put": f'const token="{sid}abcdef";function go(){{fetch("/api",{{method:"PUT",headers:{{"Content-Type":"application/json","X-Requested-With":"XMLHttpRequest","X-Token":token}},body:JSON.stringify({{ip:v("ip"),mask:v("mask"),gw:v("gw")}})}})}}',
                 "computed": 'async function go(){const d=await crypto.subtle.digest("SHA-256",new TextEncoder().encode("marked-secret"));const h=[...new Uint8Array(d)].map(b=>b.toString(16).padStart(2,"0")).join("");await fetch("/login",{method:"POST",headers:{"Content-Type":"application/x-www-form-urlencoded"},body:"user=fitter&password="+h});fetch("/api",{method:"POST",headers:{"Content-Type":"application/json"},body:JSON.stringify({ip:v("ip"),mask:v("mask"),gw:v("gw")})})}'}
             script["socket"] = script["json"] + ';const s=new WebSocket("ws://"+location.host+"/status");s.onmessage=e=>document.title="status "+e.data;'
-            return self.say(AJAX.replace("{mode}", mode).replace("{ip}", ip).replace("{script}", script[mode]))
-        self.say(f"<title>Valve {mode}</title>" + FORM.format(a=a, ip=ip, more=more))
+            return self.say(AJAX.replace("{mode}", mode).replace("{script}", script[mode]).replace("{ip}", now["ip"]).replace("{mask}", now["mask"]).replace("{gw}", now["gw"]))
+        self.say(f"<title>Valve {mode}</title>" + FORM.format(a=a, more=more, **now))
     def do_POST(self):
         asked.write(f"{self.command} {self.path} {self.headers.get('Host')} {'askport' in self.headers.get('Cookie', '')}\n")
         body = self.rfile.read(int(self.headers.get("Content-Length", 0))).decode()
@@ -92,7 +96,7 @@ class Page(http.server.BaseHTTPRequestHandler):
     do_PUT = do_POST
 server = http.server.ThreadingHTTPServer(("", 443 if mode == "tls" else 80), Page)
 if mode == "tls":
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER); context.load_cert_chain(pem)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER); context.set_ciphers("ALL:@SECLEVEL=0"); context.load_cert_chain(pem)
     server.socket = context.wrap_socket(server.socket, server_side=True)
 server.serve_forever()
 """
@@ -111,11 +115,9 @@ browser = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriv
 browser.set_page_load_timeout(25)
 def source(): return browser.page_source
 try:
-    if mode in ("basic", "digest"):
-        browser.execute_cdp_cmd("Network.enable", {})
-        from threading import Thread
-        url = url.replace("http://", "http://fitter:marked-secret@")
     browser.get(url)
+    if mode in ("basic", "digest"):
+        browser.get("http://fitter:marked-secret@" + url.split("/")[2] + "/")
     if mode == "foreign":  # a page of another origin tries to reach the door
         host = more[0]
         tries = browser.execute_async_script('''const done = arguments[arguments.length - 1], at = arguments[0];

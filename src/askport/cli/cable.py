@@ -18,6 +18,7 @@ from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link, require_switched_on
 from askport.edges.streams import Streams
 from askport.edges.terminal import end_with_terminal
+from askport.edges.transports import hush
 
 _SLICE_S = 0.2
 
@@ -34,6 +35,7 @@ def open_cable(adapter: str, *, needs_link: bool = True, first: Callable[[], obj
         MachineRefused: no permission, no such adapter, in use, or without link.
     """
     end_with_terminal(Status.INTERRUPTED)
+    hush("asyncio")  # Ctrl-C may come while its loop carries something, of which it would cry out
     keeper = Keeper()
     drop_to_invoker()
     try:

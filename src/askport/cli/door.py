@@ -20,7 +20,7 @@ from askport.core.machine import Together
 from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
-from askport.core.text import display_text
+from askport.core.text import display_text, whole_number
 from askport.edges.door import FIREWALL, Door
 from askport.edges.keeper_client import Keeper
 
@@ -88,7 +88,7 @@ def far_end(text: str) -> TcpPort:
             raise BadInput(f"'{shown}' is no address of a device: write e.g. 10.84.16.40:80 or [fe80::1]:80.") from None
     else:
         address = parse_address(head)
-    if port and not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
+    if port and whole_number(port, 1, 65_535) is None:
         raise BadInput(f"'{display_text(port, 20)}' is no TCP port: name one from 1 to 65535.")
     return TcpPort(address, int(port) if port else _PORT)
 

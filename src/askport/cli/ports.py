@@ -1,6 +1,7 @@
 """TCP ports as they are typed."""
 
 from askport.core.errors import BadInput
+from askport.core.text import display_text, whole_number
 
 
 def tcp_port(text: str) -> int:
@@ -9,8 +10,10 @@ def tcp_port(text: str) -> int:
     Raises:
         BadInput: it is none.
     """
-    if not (text.isascii() and text.isdigit() and 0 < int(text) < 65_536):
+    port = whole_number(text, 1, 65_535)
+    if port is None:
         raise BadInput(
-            f"'{text}' is no TCP port and no path: name one from 1 to 65535, or a path such as /dev/ttyUSB0."
+            f"'{display_text(text, 60)}' is no TCP port and no path: name one from 1 to 65535, or a path such as "
+            "/dev/ttyUSB0."
         )
-    return int(text)
+    return port

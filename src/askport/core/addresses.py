@@ -7,7 +7,7 @@ from ipaddress import AddressValueError, IPv4Address, IPv4Interface, IPv4Network
 from itertools import permutations
 
 from askport.core.errors import BadInput
-from askport.core.text import display_text
+from askport.core.text import display_text, whole_number
 
 UNSPECIFIED = IPv4Address("0.0.0.0")
 LIMITED_BROADCAST = IPv4Address("255.255.255.255")
@@ -84,11 +84,9 @@ NO_MAC = MacAddress(bytes(6))
 def _padded_octets(text: str) -> str | None:
     """Return the plain decimal writing of an address with zero-padded octets, or None if it is not one."""
     parts = text.split(".")
-    if len(parts) != 4 or not all(part.isascii() and part.isdigit() for part in parts):
-        return None
-    if all(part == str(int(part)) for part in parts) or any(int(part) > 255 for part in parts):
-        return None
-    return ".".join(str(int(part)) for part in parts)
+    octets = [each for part in parts if (each := whole_number(part, 0, 255)) is not None]
+    plain = ".".join(map(str, octets))
+    return plain if len(parts) == len(octets) == 4 and plain != text else None
 
 
 @lru_cache(maxsize=1024)  # a plan names the same gateway in ten thousand lines
@@ -107,7 +105,9 @@ def parse_address(text: str, what: str = "address") -> IPv4Address:
     try:
         return IPv4Address(text.strip())
     except AddressValueError:
-        too_large = [part for part in text.split(".") if part.isascii() and part.isdigit() and int(part) > 255]
+        too_large = [
+            part for part in text.split(".") if part.isascii() and part.isdigit() and whole_number(part, 0, 255) is None
+        ]
         why = f"its part {too_large[0][:12]} is over 255" if too_large else "write one like 10.84.16.40"
         raise BadInput(f"'{shown}' is not an IPv4 {what}: {why}.") from None
 
@@ -131,9 +131,10 @@ def _parse_prefix(text: str, whole: str) -> int:
         if prefix is None:
             raise BadInput(f"'{shown}' has the mask {mask}, whose ones are not in one piece: write e.g. 255.255.252.0.")
         return prefix
-    if not (text.isascii() and text.isdigit() and int(text) <= 32):
+    length = whole_number(text, 0, 32)
+    if length is None:
         raise BadInput(f"'{shown}' has no prefix length from 0 to 32 after the slash: write e.g. /22.")
-    return int(text)
+    return length
 
 
 def _split(text: str) -> tuple[str, str]:

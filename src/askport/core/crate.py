@@ -14,7 +14,7 @@ from askport.core.plan.work import WorkItem
 from askport.core.session import Session
 from askport.core.stages.stage import Next
 from askport.core.steps import Phase
-from askport.core.text import display_text
+from askport.core.text import display_text, whole_number
 
 _BY_ITSELF = frozenset({Phase.MAY_BORROW, Phase.MAY_SET, Phase.MAY_KEEP, Phase.MAY_PROVE, Phase.MAY_RECORD})
 """Where Enter only goes on with what was decided at the first unit."""
@@ -38,8 +38,8 @@ class PowerCuts:
             return cls(1)
         if plain in ("last", "the last"):
             return cls(0)
-        if plain.isascii() and plain.isdigit() and 0 < int(plain) < 1000:
-            return cls(int(plain))
+        if number := whole_number(plain, 1, 999):
+            return cls(number)
         raise BadInput(f"'{display_text(text, 30)}' says of no unit: write each, last, or a number for every so many.")
 
     @property

@@ -5,6 +5,7 @@ import unicodedata
 MAX_TEXT = 255
 """Characters kept of one text from the wire. A DNS name has at most 255 (RFC 1035 section 2.3.4)."""
 
+_MOST_DIGITS = 20
 _SUBSTITUTE = "\N{MIDDLE DOT}"
 
 
@@ -20,6 +21,17 @@ def display_text(raw: str | bytes, limit: int = MAX_TEXT) -> str:
     if not cut.isprintable():
         cut = "".join(char if char.isprintable() else _instead(char) for char in cut)
     return cut if len(text) <= limit else cut[: limit - 1] + "…"
+
+
+def whole_number(text: str, least: int, most: int) -> int | None:
+    """Return the number that a text is, in decimal digits of ASCII, or None where it is none or out of bounds.
+
+    Other digits (², ٣) and endless ones are no numbers: what reads them otherwise raises, or takes seconds.
+    """
+    if not (text.isascii() and text.isdigit() and len(text) <= _MOST_DIGITS):
+        return None
+    number = int(text)
+    return number if least <= number <= most else None
 
 
 def _instead(char: str) -> str:

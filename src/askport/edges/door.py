@@ -124,7 +124,12 @@ class Door:
             return
         task = asyncio.ensure_future(self._carry(reader, writer))
         self._open.add(task)
-        task.add_done_callback(self._open.discard)
+        task.add_done_callback(self._ended)
+
+    def _ended(self, task: asyncio.Task[None]) -> None:
+        self._open.discard(task)
+        if not task.cancelled():
+            task.exception()  # Ctrl-C came while this ran: the loop passes it on, and nothing is to be said of it here
 
     async def _carry(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         first = b""

@@ -13,6 +13,7 @@ from http.cookies import CookieError, SimpleCookie
 from ipaddress import IPv4Address
 from pathlib import Path
 
+from askport.core.text import whole_number
 from askport.edges.door_talk import Message
 
 COOKIE = "askport-door"
@@ -40,8 +41,8 @@ def is_of_same_user(peer: tuple[str, int]) -> bool:
         return False
     # One whose program has let go of it is shown as root's, with no file behind it.
     users = {int(row[7]) for row in rows if row[1] == wanted and row[9] != "0"}
-    sudo = os.environ.get("SUDO_UID", "")
-    allowed = {0, os.getuid(), *([int(sudo)] if sudo.isascii() and sudo.isdigit() else [])}
+    sudo = whole_number(os.environ.get("SUDO_UID", ""), 0, 2**32 - 1)
+    allowed = {0, os.getuid(), *([] if sudo is None else [sudo])}
     return bool(users) and users <= allowed
 
 

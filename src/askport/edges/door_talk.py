@@ -5,6 +5,8 @@ from dataclasses import dataclass, field
 
 import h11
 
+from askport.core.text import whole_number
+
 MAX_HELD = 8_000_000
 """Bytes of a body that are held to be looked at; what is larger is carried as it comes."""
 CHUNK = 65_536
@@ -29,8 +31,7 @@ class Message:
     @property
     def length(self) -> int | None:
         """How long its body is, where it says so."""
-        said = self.header(b"content-length")
-        return int(said) if said.isascii() and said.isdigit() and len(said) < 16 else None
+        return whole_number(self.header(b"content-length"), 0, 1 << 50)
 
     @property
     def streams(self) -> bool:

@@ -54,6 +54,7 @@ class LearningDoor(Door):
                 body=bytes(request.body[:MAX_BODY]), log_in=scheme.lower(), headers=headers,
                 status=response.head.status_code if response and isinstance(response.head, h11.Response) else 0,
                 answer=answer, at=self._now(),
+                sets_cookie=bool(response and response.header(b"set-cookie")),
             )
         )  # fmt: skip
 

@@ -2,6 +2,9 @@
 
 import csv
 import io
+import re
+import zipfile
+import zlib
 from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,6 +14,17 @@ from askport.core.errors import BadInput, MachineRefused
 from askport.core.text import display_text
 
 _MAX_BYTES = 50_000_000
+_MAX_UNPACKED = 150_000_000
+_MAX_CELLS = 5_000_000
+_CHUNK = 1_000_000
+_TAIL = 40
+"""Bytes: what is looked for may be cut between two chunks."""
+MAX_ROWS = 50_000
+"""More devices than any site has; a plan is held in memory as a whole."""
+_LONGEST_CELL = 50
+"""Lines of one cell: a longer one is a quotation mark that nobody closed."""
+_AT = re.compile(rb'\sr="([A-Z]{1,4})(\d{1,8})"')
+_REPEATED = re.compile(rb'number-columns-repeated="(\d{1,9})"[^>]*>[^<]{0,2}<text')
 _SEPARATORS = ";,\t|"
 _SHEETS = frozenset({".xlsx", ".xlsm", ".xls", ".ods"})
 _BOMS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
@@ -51,6 +65,8 @@ def _sheets(path: Path, name: str) -> list[Table]:
 
     tables = []
     try:
+        if zipfile.is_zipfile(path):
+            _see_size(path, name)
         with load_workbook(path) as book:
             for title in book.sheet_names:
                 sheet = book.get_sheet_by_name(title)
@@ -60,10 +76,54 @@ def _sheets(path: Path, name: str) -> list[Table]:
                     if top < len(rows) and left == right:
                         for place in range(top + 1, min(bottom + 1, len(rows))):
                             rows[place][left] = rows[place][left] or rows[top][left]
-                tables.append(Table(title, rows, f"sheet '{display_text(title, 40)}'"))
-    except (CalamineError, ValueError, OverflowError) as error:
+                tables.append(Table(title, _few(rows, name), f"sheet '{display_text(title, 40)}'"))
+    except (CalamineError, ValueError, OverflowError, zipfile.BadZipFile, zlib.error) as error:
         raise BadInput(f"'{name}' cannot be read as a spreadsheet ({error}): save it anew, or as CSV.") from None
     return tables
+
+
+def _see_size(path: Path, name: str) -> None:
+    """Refuse a spreadsheet that would fill the memory: one of endless cells, or with a cell far from all others.
+
+    Whoever reads a sheet makes a table of everything between its first cell and its last (ISO/IEC 29500-1 section
+    18.3.1.4, OpenDocument 1.3 section 19.677).
+
+    Raises:
+        BadInput: it is one.
+    """
+    with zipfile.ZipFile(path) as packed:
+        parts = packed.infolist()
+        if sum(each.file_size for each in parts) > _MAX_UNPACKED:
+            raise BadInput(f"'{name}' unpacks to more than {_MAX_UNPACKED // 1_000_000} MB: save the table alone.")
+        for part in parts:
+            if not part.filename.endswith(".xml"):
+                continue
+            rows = columns = 0
+            held = b""
+            with packed.open(part) as xml:
+                while data := xml.read(_CHUNK):
+                    text = held + data
+                    for letters, digits in _AT.findall(text):
+                        rows = max(rows, int(digits))
+                        columns = max(columns, _column(letters))
+                    repeats = [int(each) for each in _REPEATED.findall(text)]
+                    columns = max(columns, *repeats) if repeats else columns
+                    held = text[-_TAIL:]
+            if rows * max(columns, 1) > _MAX_CELLS:
+                raise BadInput(f"'{name}' has a cell far from all others, in row {rows}: delete what is empty there.")
+
+
+def _column(letters: bytes) -> int:
+    number = 0
+    for each in letters:
+        number = number * 26 + each - 64
+    return number
+
+
+def _few(rows: list[list[str]], name: str) -> list[list[str]]:
+    if len(rows) > MAX_ROWS:
+        raise BadInput(f"'{name}' has more than {MAX_ROWS:,} rows: split it, by its subnets say.")
+    return rows
 
 
 def _cell(value: Any) -> str:
@@ -80,9 +140,25 @@ def _csv(data: bytes, name: str) -> Table:
     if lines and lines[0].lower().startswith("sep=") and len(lines[0]) == 5:
         separator, text = lines[0][4], "\n".join(["", *lines[1:]])
     separator = separator or _separator(lines)
-    rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=separator, skipinitialspace=True))
+    rows = _few(_csv_rows(text, separator, name), name)
     words = {";": "semicolons", ",": "commas", "\t": "tabs", "|": "bars"}.get(separator, f"'{separator}'")
     return Table("", rows, f"{encoding} with {words}")
+
+
+def _csv_rows(text: str, separator: str, name: str) -> list[list[str]]:
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator, skipinitialspace=True)
+    rows, line = list[list[str]](), 1
+    try:
+        for row in reader:
+            if reader.line_num - line >= _LONGEST_CELL:
+                raise csv.Error
+            rows.append(row)
+            line = reader.line_num + 1
+            if len(rows) > MAX_ROWS:
+                break
+    except csv.Error:
+        raise BadInput(f"'{name}', line {line}: a quotation mark opens there and is not closed: close it.") from None
+    return rows
 
 
 def _decoded(data: bytes, name: str) -> tuple[str, str]:

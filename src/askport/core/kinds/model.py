@@ -4,6 +4,7 @@ import re
 from ipaddress import IPv4Interface
 from typing import Annotated, Literal
 
+import regex
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, PlainSerializer, model_validator
 
 from askport.core.addresses import parse_interface
@@ -42,7 +43,8 @@ def _template(text: str) -> str:
 def _pattern(text: str) -> str:
     try:
         re.compile(text)
-    except re.error as error:
+        regex.compile(text)  # this is what searches, because it can be given a time
+    except (re.error, regex.error) as error:
         raise ValueError(f"it is no regular expression: {error}") from None
     return text
 

@@ -6,7 +6,7 @@ from ipaddress import AddressValueError, IPv4Address
 
 from askport.core.addresses import MacAddress, prefix_of_mask
 from askport.core.errors import BadInput
-from askport.core.text import display_text
+from askport.core.text import display_text, whole_number
 
 _NONE = frozenset({"0.0.0.0", "", "-", "none", "disabled", "not", "unset"})
 
@@ -36,7 +36,8 @@ def read_back(found: Mapping[str, str]) -> ReadBack:
         text = found.get(key, "").strip()
         if text.lower() in _NONE:
             return None
-        plain = ".".join(str(int(part)) if part.isdigit() else part for part in text.split("."))  # padded octets
+        octets = [(part, whole_number(part, 0, 999)) for part in text.split(".")[:5]]  # padded ones too
+        plain = ".".join(part if number is None else str(number) for part, number in octets)
         try:
             return IPv4Address(plain)
         except AddressValueError:
@@ -47,8 +48,8 @@ def read_back(found: Mapping[str, str]) -> ReadBack:
     prefix = prefix_of_mask(mask) if mask else None
     if mask and prefix is None:
         unread.append(f"its mask {mask} has its ones not in one piece")
-    if (digits := found.get("prefix", "").strip()).isdigit() and int(digits) <= 32:
-        prefix = int(digits)
+    if (length := whole_number(found.get("prefix", "").strip(), 0, 32)) is not None:
+        prefix = length
     mac = None
     if text := found.get("mac"):
         try:

@@ -24,6 +24,8 @@ class Exchange:
     """The scheme of an Authorization header (RFC 9110 section 11.6.2), in small letters; what was in it is not kept."""
     headers: Mapping[str, str] = field(default_factory=dict)
     """What a script of the page has added to the browser's own."""
+    sets_cookie: bool = False
+    """Whether the answer gave the browser a cookie, which a later request may want."""
     status: int = 0
     """0 where it was not answered."""
     answer: str = ""

@@ -33,6 +33,7 @@ _LOG_IN_PATH = re.compile(r"log-?_?in|auth|session|sign-?_?in", re.IGNORECASE)
 _MOST_IN_LOG_IN = 4
 """Texts in a request that does nothing but log in."""
 _MOST_STEPS = 40
+_MOST_COOKIES = 3
 _PADDED = 3
 """Digits of an octet that is written with zeros before it; a 0 alone is none."""
 
@@ -105,6 +106,7 @@ def learn(
     lesson = PageLesson(target=target, title=title, by_header=by_header)
     logins = [place for place, each in enumerate(looked_at[:first]) if _is_log_in(each, looked_at)]
     wanted = [
+        *([] if logins else _cookies(looked_at[:first])),
         *logins[-1:],
         *(place for place in range(first, last + 1) if looked_at[place] in telling or looked_at[place].method != "GET"),
     ]
@@ -151,11 +153,18 @@ def learn(
             step = _step(looked_at[place], looked_at[place].fields)
             steps.append((place, step))
         step["find"] = _all_of(sources[place].values())
-    lesson.read, lesson.found = shown_before(lesson.stood, looked_at[:first], present)
+    read, lesson.found = shown_before(lesson.stood, looked_at[:first], present)
+    given = [] if logins else [made for place, made in steps if place in _cookies(looked_at[:first])]
+    lesson.read = [*(each for each in given if each.get("get") != read[0]["get"]), *read] if read else []
     for place, step in sorted(steps, key=lambda each: each[0]):
         before_login = bool(logins) and place <= logins[-1]
         (lesson.login if before_login else lesson.set).append(step)
     return lesson
+
+
+def _cookies(before: Sequence[Exchange]) -> list[int]:
+    """Return which pages gave the browser a cookie before anything was set; a form may refuse whoever has none."""
+    return [place for place, each in enumerate(before) if each.sets_cookie and each.method == "GET"][:_MOST_COOKIES]
 
 
 def _end_of(exchanges: Sequence[Exchange], last: int) -> int:

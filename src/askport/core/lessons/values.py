@@ -7,6 +7,7 @@ from ipaddress import AddressValueError, IPv4Address, IPv4Interface
 
 from askport.core.addresses import prefix_of_mask
 from askport.core.plan.target import Target
+from askport.core.text import whole_number
 
 _SHORTEST_MASK = 8
 _DOTTED = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}")
@@ -113,7 +114,7 @@ def meant_by(fields: Mapping[str, str], present: IPv4Address | None = None) -> T
 def _prefix_in(fields: Mapping[str, str]) -> int | None:
     for name, value in fields.items():
         tail = value.rpartition("/")[2] if "/" in value and plain_address(value.split("/")[0]) else value
-        is_one = tail.isascii() and tail.isdigit() and _SHORTEST_MASK <= int(tail) <= 32
+        is_one = whole_number(tail, _SHORTEST_MASK, 32) is not None
         if is_one and (tail is not value or _role(name) == "mask"):
             return int(tail)
     return None

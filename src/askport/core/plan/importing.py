@@ -17,10 +17,11 @@ from askport.core.errors import BadInput
 from askport.core.plan.heads import columns_of, find_heads
 from askport.core.plan.site_plan import PlannedDevice, Range, Subnet
 from askport.core.plan.work import clean_tag
-from askport.core.text import display_text
+from askport.core.text import display_text, whole_number
 
 _NEXT = frozenset({"", "next", "next free", "free", "auto", "?", "-", "tbd", "nachste", "libre", "frei"})
 _MAX_CELL = 200
+_TO = re.compile(r"\s*(?:-|–|\.\.\.?|\bto\b|\bbis\b|\bà\b)\s*")
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,8 +136,10 @@ def _address(text: str) -> tuple[IPv4Address | None, Range | None, int | None]:
     range_ = re.sub(r"^next( free)?( in)?\s+", "", plain)
     if range_ != plain and "/" in range_:
         network = parse_network(range_)
+        if network.prefixlen > 30:
+            raise BadInput(f"'{display_text(text, 60)}' has no address to choose: write the device's own.")
         return None, Range(first=network[1], last=network[-2]), None
-    if "/" not in range_ and (parts := re.split(r"\s*(?:-|–|\.\.\.?|\bto\b|\bbis\b)\s*", range_)) and len(parts) == 2:
+    if "/" not in range_ and len(_TO.split(range_)) == 2:
         return None, _range(range_), None
     if "/" in text or " " in text.strip():
         interface = parse_interface(text)
@@ -145,7 +148,7 @@ def _address(text: str) -> tuple[IPv4Address | None, Range | None, int | None]:
 
 
 def _range(text: str) -> Range:
-    parts = re.split(r"\s*(?:-|–|\.\.\.?|\bto\b|\bbis\b|\bà\b)\s*", text.strip())
+    parts = _TO.split(text.strip())
     if len(parts) != 2:
         raise BadInput(f"'{display_text(text, 60)}' is no range: write it like 10.84.18.0-10.84.18.255.")
     first = parse_address(parts[0])
@@ -165,9 +168,10 @@ def _prefix(text: str) -> int | None:
         if prefix is None:
             raise BadInput(f"The mask {plain} has its ones not in one piece: write e.g. 255.255.252.0.")
         return prefix
-    if not (plain.isascii() and plain.isdigit() and 0 < int(plain) <= 32):
+    length = whole_number(plain, 1, 32)
+    if length is None:
         raise BadInput(f"'{display_text(text, 40)}' is no prefix length: write one from 1 to 32, or a mask.")
-    return int(plain)
+    return length
 
 
 def _subnet(cells: _Cells) -> Subnet:
@@ -178,7 +182,7 @@ def _subnet(cells: _Cells) -> Subnet:
     if network.prefixlen == 32:
         raise BadInput(f"{network.network_address} has no prefix: write {network.network_address}/24, say.")
     vlan = cells.get("vlan")
-    if vlan and not (vlan.isdigit() and 0 < int(vlan) < 4095):
+    if vlan and whole_number(vlan, 1, 4094) is None:
         raise BadInput(f"'{display_text(vlan, 20)}' is no VLAN: write a number from 1 to 4094.")
     ranges = {
         name: tuple(_range(each) for text in cells.by_field.get(name, []) for each in re.split(r"[,;]", text))

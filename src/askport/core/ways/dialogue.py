@@ -17,6 +17,7 @@ from askport.core.channels import (
     Opened,
     Received,
     SendOn,
+    SerialLine,
 )
 from askport.core.errors import BadInput
 from askport.core.kinds.model import Line
@@ -31,14 +32,22 @@ _GREETING_S = 30.0
 _QUIET_S = 1.5
 """After the last line, how long the device may be silent until its answer counts as complete."""
 _NUDGE_S = 2.0
-"""A console that says nothing at first gets one empty line: many wait for somebody to press a key."""
+"""A serial console that says nothing at first gets one empty line: many wait for somebody to press a key."""
+_NUDGE_SERVER_S = 15.0
+"""The same for Telnet and SSH, which greet by themselves: what greets late would take an empty line for a name."""
+_SILENT_END_S = 5.0
+"""After an answer that ends in no prompt which is known, how long it may be silent until it counts as complete."""
 _MAX_ANSWER = 65_536
 """Bytes of one answer; a device that sends more is not in a dialogue."""
 _MAX_PAGES = 200
 _END = b"\r"
 """Ends a line: with a line feed behind it, the spare one would answer the next question."""
 _ESCAPES = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-_])")
-_MORE = re.compile(r"(?:--\s*more\s*--|\(more\)|press any key|<space>)[^\n]{0,20}$", re.IGNORECASE)
+_MORE = re.compile(
+    r"(?:--\s*more\s*--|\(more\)|press any key(?! to (?:stop|abort|interrupt|cancel|enter|halt))|<space>)[^\n]{0,20}$",
+    re.IGNORECASE,
+)
+"""A page's end; a key that would stop a device's start is none."""
 
 
 def shown_lines(lines: Sequence[Line], values: Mapping[str, str]) -> list[str]:
@@ -77,6 +86,7 @@ class Dialogue(Conversation):
         self._nudge_at: float | None = None
         self._quiet_at: float | None = None
         self._settled_at: float | None = None
+        self._is_cut_short = False
         self._was_nudged = False
         self._give_up_at = now + ANSWER_S + 2.0
         self._effects.append(OpenChannel(self._channel))
@@ -93,7 +103,8 @@ class Dialogue(Conversation):
         match event:
             case Opened(_, key):
                 self._is_open, self.key = True, key
-                self._nudge_at, self._give_up_at = now + _NUDGE_S, now + _GREETING_S
+                after_s = _NUDGE_S if isinstance(self._channel.far, SerialLine) else _NUDGE_SERVER_S
+                self._nudge_at, self._give_up_at = now + after_s, now + _GREETING_S
                 self._go_on(now)
             case Received(_, data):
                 self._take(data, now)
@@ -105,8 +116,8 @@ class Dialogue(Conversation):
         if self.done:
             return
         if self._settled_at is not None and now >= self._settled_at:
-            self._settled_at, self._was_nudged = None, False
-            self._go_on(now)
+            self._settled_at = None
+            self._settle(now)
             return
         if self._nudge_at is not None and now >= self._nudge_at:
             self._nudge_at, self._was_nudged = None, True
@@ -156,8 +167,12 @@ class Dialogue(Conversation):
             return
         last = self._place == len(self._lines)
         wanted = self._lines[self._place - 1 if last else self._place].expect.lower() if self._lines else ""
-        if not self._is_open or wanted not in text:
+        if not self._is_open or not (wanted in text or (last and self._is_at_prompt())):
+            if last and self._answers_question and self._text.strip():
+                self._quiet_at, self._is_cut_short = now + _SILENT_END_S, True
             return
+        if self._is_cut_short:
+            self._quiet_at, self._is_cut_short = None, False  # a prompt came after all
         if self._was_nudged:  # what it answers to the empty line is none of the first line's
             self._settled_at = now + _QUIET_S
             return
@@ -169,6 +184,27 @@ class Dialogue(Conversation):
             self._quiet_at = self._quiet_at or now + _QUIET_S  # a late refusal still counts
         else:
             self._say(self._lines[self._place], now)
+
+    @property
+    def _answers_question(self) -> bool:
+        """Whether the last line answers a question, which does not come again, and not a prompt."""
+        return len(self._lines) > 1 and all(each.expect != self._lines[-1].expect for each in self._lines[:-1])
+
+    def _is_at_prompt(self) -> bool:
+        """Whether what came ends in a text that was waited for before."""
+        tail = next((line for line in reversed(self._text.lower().splitlines()) if line.strip()), "")
+        return any(each.expect.lower().strip() in tail for each in self._lines[:-1] if each.expect.strip())
+
+    def _settle(self, now: float) -> None:
+        """Go on after an empty line: where it was taken for a name, the question for a password is left, too."""
+        tail = next((line for line in reversed(self._text.lower().splitlines()) if line.strip()), "")
+        first, *more = [each.expect.lower() for each in self._lines]
+        if first not in tail and any(each in tail for each in more[:1]):
+            self._came, self._text = b"", ""
+            self._effects.append(SendOn(self._channel, _END))  # and then it asks for the name again
+            return
+        self._was_nudged = False
+        self._go_on(now)
 
     def _refusal(self) -> str | None:
         for line in self._text.splitlines():

@@ -112,9 +112,12 @@ def _missing(find: str, text: str) -> str:
     """Return what of an expression is not in a text, by the names that it gives; all of it where it gives none."""
     pieces = [f"(?:{each}" for each in find.split("(?=.*?")[1:]] or [find]
     for piece in pieces:
-        pattern = regex.compile(piece)
-        if pattern.groupindex and not pattern.search(text, timeout=_FINDS_S):
-            return ", ".join(each.removeprefix("has_") for each in pattern.groupindex)
+        try:
+            pattern = regex.compile(piece)
+            if pattern.groupindex and not pattern.search(text, timeout=_FINDS_S):
+                return ", ".join(each.removeprefix("has_") for each in pattern.groupindex)
+        except (regex.error, TimeoutError):
+            return find  # a part of it is no expression alone, or takes for ever
     return find
 
 

@@ -94,7 +94,7 @@ class OctetKeys(Static, can_focus=True):
                 self.close()
                 self.post_message(self.WholeLine())
                 return
-            case key if key.isdigit():
+            case key if key.isascii() and key.isdigit():
                 edit.type(key)
         self._say()
         self.post_message(self.Changed())
