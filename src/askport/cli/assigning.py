@@ -9,7 +9,17 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import choose, finder_on, free_within, giving_back, laptop_beside, laptop_within, open_cable, run
+from askport.cli.cable import (
+    LINK_S,
+    choose,
+    finder_on,
+    free_within,
+    giving_back,
+    laptop_beside,
+    laptop_within,
+    open_cable,
+    run,
+)
 from askport.cli.door import is_walled
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.ports import tcp_port
@@ -117,7 +127,7 @@ def assign(
         for line in plan.lines(device):
             print(line)
         return
-    with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
+    with open_cable(adapter, waits_s=LINK_S, first=record.open) as keeper, giving_back(keeper):
         way, seen = asyncio.run(_assign(keeper, device, plan, seconds, others_are_fine, record.known_key(device)))
         wall, now = keeper.wire.wall, keeper.wire.now()
         if job:

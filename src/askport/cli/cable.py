@@ -1,6 +1,7 @@
 """What the commands that use the cable share: running machines on it, and a laptop address in a subnet."""
 
 import contextlib
+import time
 from collections.abc import Callable, Collection, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
@@ -21,14 +22,22 @@ from askport.edges.terminal import end_with_terminal
 from askport.edges.transports import hush
 
 _SLICE_S = 0.2
+NO_LINK = "{adapter} has no link yet: plug the cable in at both ends and give the device power."
 
 
-def open_cable(adapter: str, *, needs_link: bool = True, first: Callable[[], object] = lambda: None) -> Keeper:
+LINK_S = 60.0
+"""How long the link is waited for where no time is given."""
+
+
+def open_cable(
+    adapter: str, *, needs_link: bool = True, waits_s: float = 0.0, first: Callable[[], object] = lambda: None
+) -> Keeper:
     """Take an adapter.
 
     Args:
         adapter: its name.
         needs_link: whether there is nothing to do where it has no link.
+        waits_s: how long that is waited for.
         first: what has to work, as the user who called, before anything is touched: the job file is opened, say.
 
     Raises:
@@ -45,7 +54,10 @@ def open_cable(adapter: str, *, needs_link: bool = True, first: Callable[[], obj
             say(f"{adapter}: gave back {address}, which an interrupted run had left.")
         for what in keeper.left:
             say(f"{adapter}: not given back: {what}. 'askport restore' tries again.")
-        require_link(keeper) if needs_link else require_switched_on(keeper)
+        require_switched_on(keeper)
+        if needs_link:
+            _await_link(keeper, waits_s)
+            require_link(keeper)
     except BaseException:
         keeper.close()
         raise
@@ -54,6 +66,15 @@ def open_cable(adapter: str, *, needs_link: bool = True, first: Callable[[], obj
     for hazard in cable_hazards(list_adapters(), adapter):
         say(hazard.text)
     return keeper
+
+
+def _await_link(keeper: Keeper, longest_s: float) -> None:
+    wire = keeper.wire
+    if longest_s and not wire.link().up:
+        say(NO_LINK.format(adapter=keeper.adapter))
+        until = wire.now() + longest_s
+        while not wire.link().up and wire.now() < until:
+            time.sleep(_SLICE_S)
 
 
 def finder_on(keeper: Keeper, **options: Any) -> Finder:

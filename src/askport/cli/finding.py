@@ -10,7 +10,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import finder_on, open_cable, run, saving
+from askport.cli.cable import LINK_S, NO_LINK, finder_on, open_cable, run, saving
 from askport.cli.find_document import find_document
 from askport.cli.talk import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_network
@@ -29,8 +29,6 @@ from askport.edges.makers import maker
 
 _LONGEST_S: dict[Loudness, float] = {Loudness.LISTEN: 30.0, Loudness.GREET: 15.0}
 """How long it takes unless said otherwise: most devices speak within 30 s after power-up, and answer in seconds."""
-_LINK_S = 60.0
-"""How long the link is waited for where no time is given."""
 _LAST_ANSWERS_S = 1.0
 """How long answers to the last question are waited for."""
 _PROGRESS_S = 5.0
@@ -109,7 +107,7 @@ def find(
         longest = _LONGEST_S.get(loud) if seconds is None else seconds
         if not keeper.wire.link().up:
             finder.link_changed(keeper.wire.link(), started)
-            say(f"{adapter} has no link yet: plug the cable in at both ends and give the device power.")
+            say(NO_LINK.format(adapter=adapter))
         over = _Over(finder, keeper.wire, until_found=until_found, settles=seconds is None)
         asyncio.run(run(finder, keeper, longest, over))
         if not over.had_link:
@@ -140,7 +138,7 @@ class _Over:
         self._finder, self._wire, self._now, self._until_found = finder, wire, wire.now, until_found
         self.had_link = wire.link().up
         """Whether there was a link at any time."""
-        self._give_up_at = wire.now() + _LINK_S
+        self._give_up_at = wire.now() + LINK_S
         self._settles = settles and finder.loudness.allows(Loudness.CALL)
         self._settled_at: float | None = None
         self._told_at = self._now()
@@ -252,7 +250,8 @@ def put_found(
             print(hazard.text)
         if not devices:
             say(silent)
-    if not any(device.addresses or device.request for device in devices):
+    fits = label is None or any(compare_label(label, device.mac).fits for device in devices)
+    if not fits or not any(device.addresses or device.request for device in devices):
         raise typer.Exit(Status.NO)
 
 

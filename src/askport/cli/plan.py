@@ -50,6 +50,7 @@ def import_(
     from askport.core.plan.changes import changes
     from askport.core.plan.checks import check_plan
     from askport.core.plan.folding import planned_after
+    from askport.core.plan.importing import keep_others
     from askport.core.plan.site_plan import Plan
 
     tables = _read(file, _mapping(map_ or []))
@@ -61,6 +62,7 @@ def import_(
         rows = "one row is" if len(bad) == 1 else f"{len(bad)} rows are"
         raise BadInput(f"Nothing was imported: {rows} bad. Correct the file, or take the good ones with --skip-bad.")
     opened, plan = (None, Plan(name=job.stem)) if dry_run and not job.exists() else _open(job, create=not dry_run)
+    keep_others(plan, [table for _, table in tables])
     found = changes(plan, [table for _, table in tables], removes=remove_missing)
     for change in found:
         print(change.sentence)
@@ -220,7 +222,7 @@ def request(job: Job, out: Annotated[Path, typer.Option("--out", help="The XLSX 
     """Write the sheet that the IT department fills in; filled in, it is imported like any plan."""
     from askport.reports.plan import request_sheets, workbook
 
-    _, plan = _open(job, create=False)
+    _, plan = _open(job, create=True)
     sheets, asked = request_sheets(plan)
     if out.suffix.lower() == ".xlsx":
         write_file(out, workbook(sheets, asked))

@@ -10,7 +10,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import finder_on, giving_back, laptop_within, open_cable, run
+from askport.cli.cable import LINK_S, finder_on, giving_back, laptop_within, open_cable, run
 from askport.cli.own_word import reading_start
 from askport.cli.passwords import PasswordOption
 from askport.cli.record import JobOption, Record, TagOption
@@ -81,7 +81,7 @@ def prove(
         *(f"port-{port}" for port in open_ or []), *([PowerCycle.name] if power_cycle else []),
     ]  # fmt: skip
     record = Record(job, tag)
-    with open_cable(adapter, first=record.open) as keeper, giving_back(keeper):
+    with open_cable(adapter, waits_s=LINK_S, first=record.open) as keeper, giving_back(keeper):
         finder = finder_on(keeper, measures=False)
         finder.laptop_addresses |= {each.ip for each in keeper.own}
         start_s = record.start_s(device)

@@ -6,7 +6,7 @@ APPLICATION_ID = 0x41534B50
 """Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
 VERSION = 5
 """Of the journal's tables (PRAGMA user_version). A newer file is refused; an older one is brought up to date."""
-FORM = 1
+FORM = 2
 """Of the register's tables: where a file has another, they are made anew from the journal."""
 
 METADATA = MetaData()

@@ -116,11 +116,15 @@ class Projection:
         found = select(DEVICES.c.tag, DEVICES.c.state).order_by(DEVICES.c.id)
         return self._once("states", lambda connection: pairs(connection.execute(found)))
 
-    def proven(self) -> tuple[int, int]:
-        """Return how many devices are proven, and how many there are."""
-        proven = select(func.count().filter(DEVICES.c.state == "proven"), func.count()).select_from(DEVICES)
-        first, everyone = self._once("proven", lambda connection: connection.execute(proven).one())
-        return first, everyone
+    def proven(self) -> tuple[int, int, int]:
+        """Return how many devices are proven, how many there are, and how many of the proven have open points."""
+        is_proven = DEVICES.c.state == "proven"
+        has_open = is_proven & (DEVICES.c.has_open_points == 1)
+        counts = select(func.count().filter(is_proven), func.count(), func.count().filter(has_open))
+        proven, everyone, open_among = self._once(
+            "proven", lambda connection: connection.execute(counts.select_from(DEVICES)).one()
+        )
+        return proven, everyone, open_among
 
     def last_id(self) -> int:
         """Return how many devices were ever found."""

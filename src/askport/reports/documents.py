@@ -40,21 +40,20 @@ def documents(rows: Sequence[Row], plan: Plan, fingerprint: str, conflicts: Sequ
         fingerprint: of the journal.
         conflicts: what joined journals say differently and nobody has settled.
     """
-    name = plan.name
     addresses = ((device.address, device.tag) for device in plan.devices if device.address)
     planned = to_have((*addresses, *((row.left, row.tag) for row in rows if row.left)))
     known = Known(planned=planned, states={row.tag: row.state for row in rows})
     made: Documents = {
-        "register.csv": lambda: register_csv(rows).encode(),
-        "register.xlsx": lambda: workbook([("register", register_rows(rows))]),
+        "register.csv": lambda: register_csv(rows, plan).encode(),
+        "register.xlsx": lambda: workbook([("register", register_rows(rows, plan))]),
         "register.json": lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode(),
-        "handover.pdf": lambda: handover.handover_pdf(name, rows, fingerprint, conflicts),
-        "labels.pdf": lambda: labels.sheet_pdf(rows),
-        "labels-roll.pdf": lambda: labels.roll_pdf(rows),
+        "handover.pdf": lambda: handover.handover_pdf(plan, rows, fingerprint, conflicts),
+        "labels.pdf": lambda: labels.sheet_pdf(rows, plan),
+        "labels-roll.pdf": lambda: labels.roll_pdf(rows, plan),
         "hosts": lambda: reservations.hosts_text(rows).encode(),
         "zone": lambda: reservations.zone_text(rows).encode(),
         "reservations-dhcpd.conf": lambda: reservations.dhcpd_text(rows).encode(),
-        "reservations-kea.json": lambda: reservations.kea_text(rows).encode(),
+        "reservations-kea.json": lambda: reservations.kea_text(rows, plan).encode(),
         "reservations-dnsmasq.conf": lambda: reservations.dnsmasq_text(rows).encode(),
     }
     drawn = {"lanes": lambda: drawings.lanes_sketch(rows), "pace": lambda: drawings.pace_sketch(rows)}

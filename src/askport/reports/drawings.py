@@ -69,9 +69,11 @@ def map_sketch(site: Site, rows: Sequence[MapRow]) -> Sketch:
 def lanes_sketch(rows: Iterable[Row]) -> Sketch:
     """Draw each device's power cut on one line of time: power off, link, first word, first answer."""
     cuts = [(row.tag, row.last.cut) for row in rows if row.last.cut]
-    longest = max((at for _, cut in cuts for _, at in cut.moments), default=1.0) or 1.0
+    # One slow device does not press all others against the left edge: what is longer than thrice the median is cut off.
+    ends = [at for _, cut in cuts for _, at in cut.moments]
+    longest = min(max(ends, default=1.0), 3 * median(ends) if ends else 1.0) or 1.0
     left, right, step = 120, 860, 22
-    sketch = Sketch(960, _TOP + 20 + step * max(1, len(cuts)), "After the power cut, in seconds")
+    sketch = Sketch(960, _TOP + 50 + step * max(1, len(cuts)), "After the power cut, in seconds")
     if not cuts:
         sketch.text(12, _TOP + 12, "No power cut was recorded.", fill=SOFT)
     for place, (tag, cut) in enumerate(cuts):
@@ -79,17 +81,23 @@ def lanes_sketch(rows: Iterable[Row]) -> Sketch:
         sketch.text(12, y + 4, tag, weight="bold")
         sketch.line(left, right, y, _FINE)
         end = cut.answer_s or cut.first_word_s or cut.link_s or 0.0
-        sketch.line(left, left + (right - left) * end / longest, y, _THEIRS if cut.answer_s else _CONFLICT, 2)
+        sketch.line(left, left + (right - left) * min(1.0, end / longest), y, _THEIRS if cut.answer_s else _CONFLICT, 2)
         for name, at in (("power off", 0.0), *cut.moments):
-            x = left + (right - left) * at / longest
+            x = left + (right - left) * min(1.0, at / longest)
             fill = _OURS if name in cut.services else INK
             sketch.box(x - 2, y - 4, 4, 8, fill, f"{tag}: {name} after {at:.1f} s")
-        sketch.text(right + 8, y + 4, f"{end:.1f} s" if cut.answer_s else "no answer", size=9, fill=SOFT)
+        cut_off = "› " if end > longest else ""
+        sketch.text(right + 8, y + 4, f"{cut_off}{end:.1f} s" if cut.answer_s else "no answer", size=9, fill=SOFT)
+    y = _TOP + 26 + step * max(1, len(cuts))
+    legend = ((INK, "power off, link, first word, first answer"), (_OURS, "a service answers"))
+    for place, (fill, words) in enumerate(legend):
+        sketch.box(left + place * 300, y - 4, 4, 8, fill, words)
+        sketch.text(left + 10 + place * 300, y + 4, words, size=9, fill=SOFT)
     return sketch
 
 
 def pace_sketch(rows: Iterable[Row]) -> Sketch:
-    """Draw how many devices were recorded a day, and how long each step took in the middle."""
+    """Draw how many devices were recorded a day, and the median of how long each step took."""
     done = [row.last for row in rows if row.last.recorded_at]
     days = Counter(str(each.recorded_at.date()) for each in done if each.recorded_at)
     most = max(days.values(), default=1)
@@ -107,7 +115,7 @@ def pace_sketch(rows: Iterable[Row]) -> Sketch:
         ],
     }
     for place, (name, seconds) in enumerate(spans.items()):
-        middle = f"{median(seconds) / 60:.1f} min, in the middle of {len(seconds)}" if seconds else "not known"
+        middle = f"{median(seconds) / 60:.1f} min, the median of {len(seconds)}" if seconds else "not known"
         sketch.text(12, y + place * 18, name)
         sketch.text(160, y + place * 18, middle)
     slips = sum(each.slips for each in done)

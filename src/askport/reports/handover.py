@@ -5,19 +5,22 @@ from typing import Any
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.narrate import basis_words, proof_words
+from askport.core.plan.site_plan import Plan, PlannedDevice
 from askport.core.register.found_words import found_words
 from askport.core.register.visits import Row
 from askport.core.ways.table import entry_of
 from askport.reports.drawings import cable_sketch
+from askport.reports.open_points import OpenPoints, counted, open_points, proven_words
 from askport.reports.paper import document, drawn, printable, styles, table
+from askport.reports.planned import planned_words
 from askport.reports.times import iso
 
 
-def handover_pdf(site: str, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = ()) -> bytes:
+def handover_pdf(plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = ()) -> bytes:
     """Return the whole handover.
 
     Args:
-        site: its name.
+        plan: the site's, under its name.
         rows: the register.
         fingerprint: of the journal's chain, by which it is known later whether it still stands.
         conflicts: what joined records say differently and nobody has settled.
@@ -25,16 +28,15 @@ def handover_pdf(site: str, rows: Sequence[Row], fingerprint: str, conflicts: Se
     from reportlab.platypus import KeepTogether, PageBreak, Paragraph, Spacer
 
     set_in = styles()
-    proven = sum(row.is_proven for row in rows)
-    open_points = [*conflicts]
-    open_points += [f"{row.tag or row.mac}: {', '.join(row.open_points)}" for row in rows if row.open_points]
+    site, counts = plan.name, counted(rows)
     last = max((row.last.recorded_at for row in rows if row.last.recorded_at), default=None)
     story: list[Any] = [
         Paragraph(printable(f"Handover: {site}"), set_in["title"]),
-        Paragraph(f"{len(rows)} devices, {proven} of them proven.", set_in["body"]),
+        Paragraph(f"{proven_words(*counts)}.", set_in["body"]),
         Paragraph(f"Last recorded: {iso(last) or 'nothing'}.", set_in["body"]),
         Paragraph(f"Fingerprint of the record: <b>{printable(grouped(fingerprint))}</b>", set_in["body"]),
         Paragraph("'askport register verify JOB --against FINGERPRINT' says whether it still stands.", set_in["body"]),
+        *_open(open_points(rows, plan, conflicts), set_in),
         Spacer(1, 8),
         Paragraph("Register", set_in["section"]),
         table(
@@ -49,12 +51,20 @@ def handover_pdf(site: str, rows: Sequence[Row], fingerprint: str, conflicts: Se
             [70, 95, 105, 105, 75, 55],
         ),
     ]  # fmt: skip
-    if open_points:
-        story += [Paragraph("Open points", set_in["section"])]
-        story += [Paragraph(printable(each), set_in["body"]) for each in open_points]
     for row in rows:
-        story += [PageBreak(), KeepTogether(_device(row, set_in))]
+        story += [PageBreak(), KeepTogether(_device(row, plan.by_tag.get(row.tag), set_in))]
     return document(f"Handover: {site}", story)
+
+
+def _open(found: Sequence[OpenPoints], set_in: dict[str, Any]) -> list[Any]:
+    """Return what is open, the worst first, before the register that it is about."""
+    from reportlab.platypus import Paragraph
+
+    story: list[Any] = [Paragraph("Open points", set_in["section"])]
+    for points in found:
+        story.append(Paragraph(f"<b>{printable(points.heading)}</b>", set_in["body"]))
+        story += [Paragraph(printable(each), set_in["body"]) for each in points.lines]
+    return story if found else [*story, Paragraph("None.", set_in["body"])]
 
 
 def grouped(fingerprint: str) -> str:
@@ -62,7 +72,7 @@ def grouped(fingerprint: str) -> str:
     return " ".join(fingerprint[place : place + 8] for place in range(0, len(fingerprint), 8))
 
 
-def _device(row: Row, set_in: dict[str, Any]) -> list[Any]:
+def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any]) -> list[Any]:
     from reportlab.platypus import Paragraph, Spacer
 
     first, last, left = row.first, row.last, row.last.as_left
@@ -81,6 +91,7 @@ def _device(row: Row, set_in: dict[str, Any]) -> list[Any]:
     story: list[Any] = [
         Paragraph(printable(row.tag or "without a tag"), set_in["title"]),
         Paragraph(printable(f"{row.mac}, {row.maker or 'maker unknown'}, {row.state}"), set_in["body"]),
+        *([Paragraph(printable(told), set_in["body"])] if (told := planned_words(planned)) else []),
         Paragraph("As found and as left", set_in["section"]),
         table(values, [70, 145, 145, 145]),
     ]
@@ -99,11 +110,14 @@ def _device(row: Row, set_in: dict[str, Any]) -> list[Any]:
     if cut := last.cut:
         told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
         about.append(f"After its power was cut: {told or 'nothing was heard'}.")
+    if last.slips:
+        times = "once" if last.slips == 1 else f"{last.slips} times"
+        about.append(f"A slip was caught and corrected {times} while it was set.")
     about += [f"Known by {each.sentence}." for each in row.identities]
     if len(row.visits) > 1:
         about.append(f"{len(row.visits)} visits, the first {iso(first.found_at)}.")
     if row.open_points:
-        about.append(f"Open: {', '.join(row.open_points)}.")
+        about.append(f"Open: {', '.join(map(proof_words, row.open_points))}.")
     remarks = [
         Paragraph(
             printable(f"{iso(each.at)}: {each.text}{f', photo {each.photo}' if each.photo else ''}"), set_in["body"]

@@ -4,6 +4,7 @@ import io
 from collections.abc import Iterable
 from typing import Any
 
+from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
 from askport.reports.fonts import BOLD, PLAIN, fonts, in_font
 
@@ -14,7 +15,7 @@ _ROLL_MM = (62.0, 29.0)
 _MM = 72 / 25.4
 
 
-def sheet_pdf(rows: Iterable[Row]) -> bytes:
+def sheet_pdf(rows: Iterable[Row], plan: Plan) -> bytes:
     """Return labels for sheets of A4, three across and seven down."""
     wide, high = _SHEET_MM[0] * _MM, _SHEET_MM[1] * _MM
     a4 = 210 * _MM, 297 * _MM
@@ -24,23 +25,29 @@ def sheet_pdf(rows: Iterable[Row]) -> bytes:
         if place and place % 21 == 0:
             canvas.showPage()
         column, line = place % 3, place % 21 // 3
-        _label(canvas, row, left + column * wide, top - (line + 1) * high, wide, high)
+        place_of = _place(row, plan)
+        _label(canvas, row, place_of, left + column * wide, top - (line + 1) * high, wide, high)
     canvas.showPage()
     canvas.save()
     return out.getvalue()
 
 
-def roll_pdf(rows: Iterable[Row]) -> bytes:
+def roll_pdf(rows: Iterable[Row], plan: Plan) -> bytes:
     """Return labels for a roll, one a page."""
     wide, high = _ROLL_MM[0] * _MM, _ROLL_MM[1] * _MM
     out, canvas = _canvas((wide, high))
     for place, row in enumerate(row for row in rows if row.left):
         if place:
             canvas.showPage()
-        _label(canvas, row, 0, 0, wide, high)
+        _label(canvas, row, _place(row, plan), 0, 0, wide, high)
     canvas.showPage()
     canvas.save()
     return out.getvalue()
+
+
+def _place(row: Row, plan: Plan) -> str:
+    planned = plan.by_tag.get(row.tag)
+    return planned.place if planned else ""
 
 
 def _canvas(size: tuple[float, float]) -> tuple[io.BytesIO, Any]:
@@ -53,7 +60,7 @@ def _canvas(size: tuple[float, float]) -> tuple[io.BytesIO, Any]:
     return out, canvas
 
 
-def _label(canvas: Any, row: Row, x: float, y: float, wide: float, high: float) -> None:
+def _label(canvas: Any, row: Row, place: str, x: float, y: float, wide: float, high: float) -> None:
     import segno
 
     address, mac = row.last.as_left.words(), str(row.mac)
@@ -72,3 +79,5 @@ def _label(canvas: Any, row: Row, x: float, y: float, wide: float, high: float) 
     canvas.setFont(PLAIN, 8)
     canvas.drawString(x + 8, y + high - 44, address)
     canvas.drawString(x + 8, y + high - 57, mac)
+    canvas.setFont(PLAIN, 7)
+    canvas.drawString(x + 8, y + high - 70, in_font(place)[:26])

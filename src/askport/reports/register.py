@@ -5,9 +5,11 @@ import io
 from collections.abc import Iterable
 from typing import Any
 
+from askport.core.plan.site_plan import Plan
 from askport.core.register.as_left import AsLeft
 from askport.core.register.visits import Row
 from askport.reports.cells import cell
+from askport.reports.planned import planned_heads, planned_values
 from askport.reports.times import iso
 
 COLUMNS = (
@@ -76,10 +78,12 @@ def device_json(row: Row) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def register_rows(rows: Iterable[Row]) -> list[list[str]]:
-    """Return the register as a table with its heads, every cell a text."""
+def register_rows(rows: Iterable[Row], plan: Plan | None = None) -> list[list[str]]:
+    """Return the register as a table with its heads, every cell a text; what the plan has beside stands behind it."""
+    plan = plan or Plan()
+    beside = planned_heads(plan)
     named = {True: "passed", False: "failed", None: "not made"}
-    table = [[*COLUMNS]]
+    table = [[*COLUMNS, *(f"plan: {each}" for each in beside)]]
     for row in rows:
         first, last, left = row.first, row.last, row.last.as_left
         by_outcome = {
@@ -93,12 +97,15 @@ def register_rows(rows: Iterable[Row]) -> list[list[str]]:
             ", ".join(bases), last.way, row.state, by_outcome["passed"], by_outcome["failed"], by_outcome["not made"],
             " ".join(last.left_out), iso(last.recorded_at), len(row.visits),
         )  # fmt: skip
-        table.append(["" if each is None else str(each) for each in cells])
+        told = planned_values(plan.by_tag.get(row.tag))
+        table.append([*("" if each is None else str(each) for each in cells), *(told.get(each, "") for each in beside)])
     return table
 
 
-def register_csv(rows: Iterable[Row]) -> str:
+def register_csv(rows: Iterable[Row], plan: Plan | None = None) -> str:
     """Return the register as CSV (RFC 4180); no cell can be taken for a formula."""
     out = io.StringIO()
-    csv.writer(out, lineterminator="\r\n").writerows([[cell(each) for each in row] for row in register_rows(rows)])
+    csv.writer(out, lineterminator="\r\n").writerows(
+        [[cell(each) for each in row] for row in register_rows(rows, plan)]
+    )
     return out.getvalue()

@@ -3,8 +3,9 @@
 import json
 import re
 from collections.abc import Iterable
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Network
 
+from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
 
 
@@ -40,10 +41,20 @@ def dhcpd_text(rows: Iterable[Row]) -> str:
     return "".join(lines)
 
 
-def kea_text(rows: Iterable[Row]) -> str:
-    """Return reservations of Kea's Dhcp4 server, for the subnet that they are put into."""
-    found = [{"hw-address": mac, "ip-address": str(address), "hostname": name} for name, mac, address in _hosts(rows)]
-    return json.dumps({"reservations": found}, indent=2) + "\n"
+def kea_text(rows: Iterable[Row], plan: Plan) -> str:
+    """Return a configuration of Kea's Dhcp4 server: the plan's subnets with their reservations, and nothing given out.
+
+    It is loaded as it is (``kea-dhcp4 -t``); whoever has a configuration already takes its ``subnet4`` over.
+    """
+    subnets: dict[IPv4Network, list[dict[str, str]]] = {each.network: [] for each in plan.subnets}
+    for name, mac, address in _hosts(rows):
+        network = subnet.network if (subnet := plan.subnet_of(address)) else IPv4Network(f"{address}/32")
+        subnets.setdefault(network, []).append({"hw-address": mac, "ip-address": str(address), "hostname": name})
+    found = [
+        {"id": number, "subnet": str(network), "reservations": reserved}
+        for number, (network, reserved) in enumerate(subnets.items(), 1)
+    ]
+    return json.dumps({"Dhcp4": {"interfaces-config": {"interfaces": []}, "subnet4": found}}, indent=2) + "\n"
 
 
 def dnsmasq_text(rows: Iterable[Row]) -> str:

@@ -101,6 +101,8 @@ def _each_device(plan: Plan) -> Iterator[Finding]:
             slip = f"was {meant} meant (digits swapped)?" if meant else "add the subnet, or its prefix."
             yield Finding("no-subnet", text + slip, tag)
             continue
+        if target.gateway == target.interface.ip:
+            yield Finding("own-gateway", f"{device.tag} is to be its own gateway: is that meant?", tag, True)
         for check in check_target(target, site_among(plan.sites, device.address)):
             if not check.passed:
                 yield Finding(check.about, f"{device.tag}: {check.sentence}", tag)

@@ -10,17 +10,17 @@ from askport.core.words import listed
 
 _WORDS = {
     "tag": (
-        "tag|name|device|device name|device tag|asset|label|point|kennzeichen|bezeichnung|gerat|geratename|"
-        "anlagenkennzeichen|bmk|repere|etiquette|equipement|nom|appareil|etiqueta|nombre|equipo|nome|apparato"
+        "tag|unit|unit label|name|device|device name|device tag|asset|label|point|kennzeichen|bezeichnung|gerat|"
+        "geratename|anlagenkennzeichen|bmk|repere|etiquette|equipement|nom|appareil|etiqueta|nombre|equipo|nome|apparato"
     ),
     "place": (
-        "place|location|room|position|cabinet|panel|area|ort|standort|raum|einbauort|schrank|lieu|emplacement|"
+        "place|where|location|room|position|cabinet|panel|area|ort|standort|raum|einbauort|schrank|lieu|emplacement|"
         "local|salle|armoire|ubicacion|lugar|sala|luogo|posizione"
     ),
     "kind": ("kind|type|model|device type|product|typ|modell|geratetyp|produkt|modele|produit|tipo|modelo|modello|art"),
     "mac": (
-        "mac|mac address|mac id|mac-address|ethernet address|physical address|hardware address|mac adresse|"
-        "mac-adresse|hardwareadresse|adresse mac|adresse physique|direccion mac|indirizzo mac"
+        "mac|mac address|mac id|mac-address|ethernet address|physical address|hardware address|hw address|hw-address|"
+        "mac adresse|mac-adresse|hardwareadresse|adresse mac|adresse physique|direccion mac|indirizzo mac"
     ),
     "address": (
         "ip|ip address|address|ipv4|ipv4 address|ip-address|final ip|new ip|static ip|ip adresse|ip-adresse|"
@@ -110,3 +110,24 @@ def columns_of(heads: Sequence[str], mapped: Mapping[str, str]) -> list[tuple[st
             taken.add(field)
         found.append((name, field))
     return found
+
+
+def with_tags(columns: list[tuple[str, str | None]], rows: Sequence[Sequence[str]]) -> list[tuple[str, str | None]]:
+    """Return the columns with one for the tags: where no head is known for one, it is filled and different everywhere.
+
+    Raises:
+        BadInput: several are.
+    """
+    fields = {field for _, field in columns}
+    if fields & {"tag", "network"} or "address" not in fields:
+        return columns
+    filled = [row for row in rows if sum(bool(cell.strip()) for cell in row) > 1]
+    may_be = []
+    for place, (name, field) in enumerate(columns):
+        cells = [row[place].strip() if place < len(row) else "" for row in filled]
+        if name and field is None and cells and all(cells) and len(set(cells)) == len(cells):
+            may_be.append(place)
+    if len(may_be) > 1:
+        lines = listed([f"--map '{display_text(columns[place][0], 30)}=tag'" for place in may_be])
+        raise BadInput(f"No column is known to hold the tags, and several may: add one of {lines}.")
+    return [(name, "tag" if [place] == may_be else field) for place, (name, field) in enumerate(columns)]

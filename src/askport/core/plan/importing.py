@@ -14,13 +14,14 @@ from askport.core.addresses import (
     prefix_of_mask,
 )
 from askport.core.errors import BadInput
-from askport.core.plan.heads import columns_of, find_heads
-from askport.core.plan.site_plan import PlannedDevice, Range, Subnet
+from askport.core.plan.heads import columns_of, find_heads, with_tags
+from askport.core.plan.site_plan import Plan, PlannedDevice, Range, Subnet
 from askport.core.plan.work import clean_tag
 from askport.core.text import display_text, whole_number
 
 _NEXT = frozenset({"", "next", "next free", "free", "auto", "?", "-", "tbd", "nachste", "libre", "frei"})
 _MAX_CELL = 200
+_KEPT = ("place", "kind", "mac", "prefix", "gateway", "dns")
 _TO = re.compile(r"\s*(?:-|–|\.\.\.?|\bto\b|\bbis\b|\bà\b)\s*")
 
 
@@ -53,7 +54,7 @@ def import_rows(rows: Sequence[Sequence[str]], mapped: Mapping[str, str] | None 
     """
     mapped = mapped or {}
     head = find_heads(rows, mapped)
-    columns = columns_of(rows[head], mapped)
+    columns = with_tags(columns_of(rows[head], mapped), rows[head + 1 :])
     read = Imported(columns=columns)
     by_field = [field for _, field in columns]
     is_subnets = "network" in by_field and "tag" not in by_field
@@ -82,6 +83,20 @@ def import_rows(rows: Sequence[Sequence[str]], mapped: Mapping[str, str] | None 
     if not is_subnets and not read.subnets:
         read.subnets = _subnets_of(read.devices)
     return read
+
+
+def keep_others(plan: Plan, tables: Sequence[Imported]) -> None:
+    """Have devices that are planned already keep what a table has no column for."""
+    for table in tables:
+        given = {field_ for _, field_ in table.columns if field_}
+        for place, each in enumerate(table.devices):
+            if before := plan.by_tag.get(each.tag):
+                kept = {name for name in _KEPT if name not in given and getattr(each, name) in ("", None)}
+                update: dict[str, object] = {name: getattr(before, name) for name in kept}
+                if "address" not in given:
+                    update |= {"address": before.address, "within": before.within}
+                update["columns"] = {**before.columns, **each.columns}
+                table.devices[place] = each.model_copy(update=update)
 
 
 class _Cells:

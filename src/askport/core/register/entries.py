@@ -123,6 +123,8 @@ class WasSet(_Entry):
     because: str
     key: str | None = None
     """The key that its console or page showed, to know it again by."""
+    permanent: bool | None = None
+    """Whether it lasts over a power cut, as far as the way knows."""
 
 
 class Proved(_Entry):

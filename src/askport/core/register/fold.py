@@ -184,7 +184,7 @@ def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
             row.tag = entry.tag
         case WasSet():
             visit.way, visit.result, visit.proofs, visit.recorded_at = entry.way, entry.result, {}, None
-            visit.key = entry.key or visit.key
+            visit.key, visit.permanent = entry.key or visit.key, entry.permanent
             visit.slips += entry.result == "sent"
             if entry.result == "taken":
                 visit.set_at = at

@@ -52,6 +52,8 @@ class Visit(BaseModel):
     """How often setting it came to something else than was meant."""
     way: str | None = None
     result: str | None = None
+    permanent: bool | None = None
+    """Whether what it was told lasts, as far as its way knows."""
     as_left: AsLeft = AsLeft()
     proofs: dict[str, ProofRow] = {}
     left_out: tuple[str, ...] = ()
@@ -180,8 +182,19 @@ class Row(BaseModel):
         return next((each.start_s for each in cuts if each.start_s is not None), None)
 
     @property
+    def failed(self) -> list[str]:
+        """The proofs that failed."""
+        return [name for name, proof in self.last.proofs.items() if proof.passed is False]
+
+    @property
+    def is_fleeting(self) -> bool:
+        """Whether it was set for now only, and has not shown since that it keeps what it has."""
+        cut = self.last.proofs.get("power-cycle")
+        return self.last.permanent is False and not (cut and cut.passed)
+
+    @property
     def open_points(self) -> list[str]:
-        """What was left out, what could not be proved, and what rests on somebody's word only."""
+        """What failed, what was left out or could not be proved, and what rests on somebody's word only."""
         visit = self.last
         unshown = visit.unshown if visit.has_changed else []
-        return list(dict.fromkeys((*visit.left_out, *visit.not_made, *unshown)))
+        return list(dict.fromkeys((*self.failed, *visit.left_out, *visit.not_made, *unshown)))

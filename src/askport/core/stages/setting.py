@@ -208,6 +208,8 @@ class Setting(Stage):
             case Phase.KEEPING, Conversation(said=said) if said:
                 if said.ended is Ended.WELL:
                     device.is_kept = True
+                    if device.way:
+                        visit.write(writing.was_set(device.way, unit=device.unit, is_kept=True))
                     self._stages.prove.begin(now)
                 else:
                     visit.go(Event.NOT_KEPT)

@@ -8,14 +8,16 @@ from textual.containers import VerticalScroll
 from textual.screen import Screen
 from textual.widgets import Footer
 
-from askport.core.register.searching import wanted
 from askport.edges.jobfile import JobFile
 from askport.reports.documents import what_for
 from askport.reports.handover import grouped
+from askport.reports.open_points import open_points, proven_words
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
 from askport.tui.widgets.sheet import Sheet
 
 _SIZE = 36
+_MOST = 8
+"""Open points of one kind that are shown here; the cover has all."""
 
 
 class HandoverScreen(Screen[None]):
@@ -46,8 +48,8 @@ class HandoverScreen(Screen[None]):
     def draw(self) -> None:
         """Show what was written where."""
         width, register = max(60, self.size.width - 8), self._job.register
-        proven, everyone = register.proven()
-        title = Ink().put(f"  {self._site}", STRONG).put(f" · handover   {proven} of {everyone} proven", DIM)
+        title = Ink().put(f"  {self._site}", STRONG)
+        title.put(f" · handover   {proven_words(*register.proven())}", DIM)
         self.query_one("#heading", Sheet).show([title])
         folder = self._written[0][0].parent if self._written else self._job.path.parent
         lines = [heading(f"Written to {folder}", width)]
@@ -62,15 +64,9 @@ class HandoverScreen(Screen[None]):
             f"Later, 'askport register verify {self._job.path.name} --against' with its first 16 digits or more says "
         )
         lines += wrapped(f"{text}whether what was handed over still stands, and what came after it.", width, DIM)
-        open_points = [each for each in register.find(wanted("")) if each.has_open_points]
-        if conflicts := register.open_conflicts():
-            lines += [blank(), heading("Said differently by joined jobs", width)]
-            lines += [each for text in conflicts for each in wrapped(text, width, CONFLICT, 2)]
-        if open_points:
-            names = ", ".join(each.tag or each.mac for each in open_points)
-            lines += [
-                blank(),
-                heading(f"Open points at {len(open_points)}", width),
-                *wrapped(names, width, CONFLICT, 2),
-            ]
+        for points in open_points(register.rows(), register.plan(), register.open_conflicts()):
+            lines += [blank(), heading(f"{points.heading}: {len(points.lines)}", width)]
+            lines += [each for text in points.lines[:_MOST] for each in wrapped(text, width, CONFLICT, 2)]
+            if more := len(points.lines) - _MOST:
+                lines += wrapped(f"and {more} more, all on the cover", width, DIM, 2) if more > 0 else []
         self.query_one("#sheet", Sheet).show(lines)

@@ -12,6 +12,7 @@ from askport.core.register.searching import Brief, Order, Wanted, wanted
 from askport.core.text import display_text
 from askport.edges.files import write_all
 from askport.edges.projection import Projection
+from askport.reports.open_points import proven_words
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, wrapped
 from askport.tui.pictures.register import HEADS, STATE_STYLES, cells_of, left_lines
 from askport.tui.screens.device import DeviceScreen
@@ -112,10 +113,10 @@ class RegisterScreen(Screen[None]):
 
     def _say(self) -> None:
         register, work = self._register, self._workplace.run.work
-        proven, everyone = register.proven()
+        proven, everyone, open_among = register.proven()
         self._found = found = register.count(self._wanted)
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · register of ", DIM)
-        title.put(self._workplace.run.job.path.name).put(f"   {proven} of {everyone} proven", DIM)
+        title.put(self._workplace.run.job.path.name).put(f"   {proven_words(proven, everyone, open_among)}", DIM)
         title.put(f"   {found} found" if found < everyone else "", THEIRS)
         title.put(f"   by {self._order}" if self._order is not Order.FOUND else "", DIM)
         self.query_one("#heading", Sheet).show([title])

@@ -1,0 +1,73 @@
+"""What a job leaves open, the worst first: what a customer has to read before anything else."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from askport.core.narrate import proof_words
+from askport.core.plan.site_plan import Plan
+from askport.core.proofs.power_cycle import PowerCycle
+from askport.core.register.visits import Row
+from askport.core.words import listed
+
+
+@dataclass(frozen=True, slots=True)
+class OpenPoints:
+    """Points of one kind."""
+
+    heading: str
+    lines: tuple[str, ...]
+
+
+def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) -> list[OpenPoints]:
+    """Return all of them.
+
+    Args:
+        rows: the register.
+        plan: the site's plan.
+        conflicts: what joined records say differently and nobody has settled.
+    """
+    done = {row.tag for row in rows if row.last.recorded_at}
+    begun = {row.tag for row in rows}
+    failed = [row for row in rows if row.failed]
+    groups = (
+        ("Failed", [f"{_name(row)}: {listed(map(proof_words, row.failed))}" for row in failed]),
+        ("Not proven", [
+            f"{_name(row)}: {_why(row)}" for row in rows if not row.is_proven and row not in failed
+        ]),
+        ("Planned and not done", [each.tag for each in plan.devices if each.tag not in done | begun]),
+        ("Lost at the next power cut", [f"{_name(row)}: it was set for now only" for row in rows if row.is_fleeting]),
+        ("Records that differ", [*conflicts]),
+        ("Proven, but not shown", [
+            f"{_name(row)}: {listed(map(proof_words, row.open_points))}"
+            for row in rows if row.is_proven and row.open_points
+        ]),
+    )  # fmt: skip
+    return [OpenPoints(heading, tuple(lines)) for heading, lines in groups if lines]
+
+
+def proven_words(proven: int, everyone: int, open_among: int) -> str:
+    """Say how many devices are proven, and of how many of them something is missing all the same."""
+    but = f", {open_among} of them with open points" if open_among else ""
+    return f"{proven} of {everyone} proven{but}"
+
+
+def counted(rows: Iterable[Row]) -> tuple[int, int, int]:
+    """Return how many are proven, how many there are, and how many of the proven have open points."""
+    found = list(rows)
+    proven = [row for row in found if row.is_proven]
+    return len(proven), len(found), sum(bool(row.open_points) for row in proven)
+
+
+def _name(row: Row) -> str:
+    return row.tag or str(row.mac)
+
+
+def _why(row: Row) -> str:
+    visit = row.last
+    if not visit.recorded_at:
+        return "set, and not recorded" if visit.result == "taken" else "found, and not set"
+    if PowerCycle.name in row.open_points:
+        others = [each for each in row.open_points if each != PowerCycle.name]
+        told = f"; {listed(map(proof_words, others))} not shown" if others else ""
+        return f"no power cut{told}"
+    return f"{listed(map(proof_words, row.open_points))} not shown" if row.open_points else "nothing was proven"
