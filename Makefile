@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test lint benchmarks endings liars races fuzz mutations screenshots clean
+.PHONY: demo test lint benchmarks browsers endings liars races fuzz mutations screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -30,6 +30,11 @@ liars: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 
 races: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	ASKPORT_RACES=100 $(BIN)/pytest -n 4 --dist worksteal tests/test_kernel.py -k beside_a_server
+
+browsers: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	@sh tools/system-packages --no-install-recommends chromium:command:chromium chromium-driver:command:chromedriver
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-compile --editable '.[test,browsers]'
+	ASKPORT_BROWSERS=1 $(BIN)/pytest -n 2 tests/test_browsers.py
 
 fuzz: $(VENV)/.dev
 	$(BIN)/python benchmarks/fuzz.py
@@ -61,7 +66,8 @@ $(VENV)/.tools: $(VENV)/bin/python
 # Device-side programs that are never installed, only unpacked.
 $(VENV)/partners: tools/test-partners $(VENV)/bin/python
 	@sh tools/test-partners $(CURDIR)/$@ isc-dhcp-client avahi-autoipd avahi-daemon lldpd dnsmasq-base \
-		busybox-static inetutils-telnetd openssh-server dropbear-bin bootpc snmpd knxd ola wsdd
+		busybox-static inetutils-telnetd openssh-server dropbear-bin bootpc snmpd knxd ola wsdd \
+		kea-dhcp4-server isc-dhcp-server bind9-utils
 	@touch $@
 
 clean:

@@ -17,6 +17,8 @@ from conftest import DEVICE
 from test_lessons import deliver
 from test_pages import certificate
 
+if not os.environ.get("ASKPORT_BROWSERS"):
+    pytest.skip("a real browser is tried by make browsers", allow_module_level=True)
 pytest.importorskip("selenium", reason="no selenium: what a real browser does was not tested")
 pytestmark = [
     pytest.mark.kernel,

@@ -1,6 +1,7 @@
 """The handover: every document of a job, the same bytes each time, harmless whatever a device says of itself."""
 
 import json
+import os
 import shutil
 import subprocess
 from datetime import UTC, datetime
@@ -10,6 +11,7 @@ from xml.etree import ElementTree
 import pytest
 
 from askport.core.addresses import MacAddress
+from askport.core.plan.site_plan import PlannedDevice
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.entries import (
     Borrowed,
@@ -22,9 +24,12 @@ from askport.core.register.entries import (
     SubnetPlanned,
     WasSet,
 )
+from askport.core.register.visits import ProofRow, Row
 from askport.edges.jobfile import JobFile
 from askport.edges.tables import read_tables
-from conftest import askport
+from askport.reports.open_points import counted, open_points, proven_words
+from askport.reports.register import register_rows
+from conftest import PARTNERS, askport
 from test_plan import SITE, device
 
 HOSTILE = "=cmd|'/c x'!A1 <b>&[/] \u202egnp.exe 水槽"
@@ -89,12 +94,57 @@ def test_what_a_device_says_of_itself_is_harmless_in_each(job, tmp_path):
     assert (out / "hosts").read_text().splitlines()[0] == "10.84.16.40\ttg-01"
     name = (out / "hosts").read_text().splitlines()[1].split("\t")[1]
     assert name.replace("-", "").isalnum()
-    kea = json.loads((out / "reservations-kea.json").read_text())["reservations"][0]
-    assert kea == {"hw-address": "02:00:00:00:00:01", "ip-address": "10.84.16.40", "hostname": "tg-01"}
+    kea = json.loads((out / "reservations-kea.json").read_text())["Dhcp4"]["subnet4"][0]
+    assert kea["subnet"] == "10.84.16.0/22"
+    assert kea["reservations"][0] == {
+        "hw-address": "02:00:00:00:00:01",
+        "ip-address": "10.84.16.40",
+        "hostname": "tg-01",
+    }
     if shutil.which("pdftotext"):
         text = subprocess.run(["pdftotext", str(out / "handover.pdf"), "-"], capture_output=True, text=True).stdout
         assert "Handover: site" in text
         assert "[U+" in text or "水" in text
+
+
+@pytest.mark.parametrize(
+    ("server", "check"),
+    [("kea-dhcp4", ["-t", "reservations-kea.json"]), ("dhcpd", ["-t", "-cf", "reservations-dhcpd.conf"]),
+     ("dnsmasq", ["--test", "-C", "reservations-dnsmasq.conf"]), ("named-checkzone", ["site.example", "zone"])],
+)  # fmt: skip
+def test_the_site_s_own_servers_take_over_what_is_theirs(job, tmp_path, server, check):
+    """Each file is checked by the server that it is for, as it was written."""
+    assert askport("report", job, "--out", tmp_path).returncode == 0
+    root = PARTNERS / "root"
+    found = [each for where in ("usr/sbin", "usr/bin") if (each := root / where / server).exists()]
+    if not found and not shutil.which(server):
+        pytest.skip(f"no {server}: whether it takes over its file was not tested")
+    libraries = ":".join(map(str, sorted((root / "usr/lib").glob("*-linux-gnu"))))
+    run = subprocess.run([str(found[0]) if found else server, *check], cwd=tmp_path, capture_output=True, text=True,
+                         env={**os.environ, "LD_LIBRARY_PATH": libraries})  # fmt: skip
+    assert run.returncode == 0, run.stdout + run.stderr
+
+
+def test_the_cover_begins_with_what_is_open_the_worst_first(job):
+    """A failed proof is named, and nothing that is missing stands behind the word proven."""
+    kept = JobFile(job, create=False)
+    rows, plan = kept.checked(), kept.register.plan("site")
+    row = rows[0].model_copy(deep=True)
+    planned = PlannedDevice(tag="ZZ-99", place="Roof", columns={"Item": "7.3"})
+    plan = plan.model_copy(update={"devices": (*plan.devices, planned)})
+    visit = row.visits[-1]
+    visit.proofs = {name: ProofRow(name=name, expected="", measured="", passed=passed, because="", at=AT)
+                    for name, passed in (("mask", False), ("gateway", False), ("echo", True))}  # fmt: skip
+    visit.permanent = False
+    failing = Row.model_validate({**row.model_dump(), "tag": "AA-01"})
+    points = open_points([failing, rows[0]], plan, ["AA-01 is planned differently"])
+    assert [each.heading for each in points][:3] == ["Failed", "Planned and not done", "Lost at the next power cut"]
+    assert points[0].lines == ("AA-01: mask as planned and gateway as planned",)
+    assert "ZZ-99" in points[1].lines
+    assert "Records that differ" in [each.heading for each in points]
+    assert proven_words(*counted([failing, rows[0]])).startswith("1 of 2 proven")
+    table = register_rows([rows[0]], plan)
+    assert table[0][-2:] == ["plan: place", "plan: Item"]
 
 
 @pytest.mark.parametrize("name", ["labels", "labels-roll"])

@@ -9,6 +9,12 @@ from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
 
 
+_ZONE_HEAD = """$TTL 3600
+@\tIN\tSOA\tlocalhost. root.localhost. 1 3600 600 86400 3600
+@\tIN\tNS\tlocalhost.
+"""
+
+
 def _hosts(rows: Iterable[Row]) -> list[tuple[str, str, IPv4Address]]:
     """Return name, MAC address and address of every device that was left with one; a name is a host name (RFC 1123)."""
     found, taken = [], set[str]()
@@ -29,8 +35,9 @@ def hosts_text(rows: Iterable[Row]) -> str:
 
 
 def zone_text(rows: Iterable[Row]) -> str:
-    """Return the lines of a zone (RFC 1035 section 5)."""
-    return "".join(f"{name}\tIN\tA\t{address}\n" for name, _, address in _hosts(rows))
+    """Return a zone (RFC 1035 section 5), which a name server loads as it is."""
+    lines = "".join(f"{name}\tIN\tA\t{address}\n" for name, _, address in _hosts(rows))
+    return f"{_ZONE_HEAD}; From here on for a zone that there is already.\n{lines}"
 
 
 def dhcpd_text(rows: Iterable[Row]) -> str:
