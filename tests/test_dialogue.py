@@ -64,6 +64,8 @@ def talk(*answers, lines=LINES, refused=("error",), opens=True, until=100.0):
         ([b"\xff\xfe\x80> ", b"\xff ok\r\n> ", b"kept \xff\r\n> "], Ended.WELL, "", 2),
         ([b"> ", [b"ok", None]], Ended.CLOSED, "connection reset", 1),
         ([b"> ", b"ok\r\n> ", [b"kept all\r\n> ", None]], Ended.WELL, "", 2),
+        # A key there would stop its start: it is no page's end.
+        ([b"Press any key to stop autoboot: 3", b""], Ended.SILENT, "did not come", 0),
         ([b"> ", *[b"page\r\n--More--"] * 300], Ended.TOO_MUCH, "more than 200 pages", 201),
     ],
 )
@@ -72,6 +74,29 @@ def test_what_comes_is_bounded_cleaned_and_told(answers, ended, said, sent):
     assert (dialogue.said.ended, len(lines)) == (ended, sent), dialogue.said
     assert said in dialogue.said.because
     assert dialogue.said.because.isprintable()
+
+
+STORE = [Line(expect="> ", send="store"), Line(expect="[y/n]", send="y")]
+
+
+@pytest.mark.parametrize(
+    ("last", "ended"),
+    [(b"y\r\nstored\r\n> ", Ended.WELL), (b"y\r\nstored\r\n", Ended.WELL), (b"y\r\nERROR: full\r\n> ", Ended.REFUSED),
+     (b"", Ended.SILENT)],
+)  # fmt: skip
+def test_a_last_line_that_answers_a_question_ends_with_a_prompt_or_quiet(last, ended):
+    dialogue, _ = talk(b"> ", b"store\r\nSure? [y/n]", last, lines=STORE)
+    assert dialogue.said.ended is ended
+
+
+def test_a_server_that_greets_late_gets_no_empty_line_for_a_name():
+    dialogue = Dialogue(TelnetPort(IPv4Address("10.0.0.9"), 23), LOG_IN, VALUES, now=0.0)
+    channel = dialogue.poll()[0].channel
+    dialogue.channel_event(Opened(channel), 0.0)
+    dialogue.handle_timer(8.0)
+    assert dialogue.poll() == []
+    dialogue.channel_event(Received(channel, b"login:"), 9.0)
+    assert [each.data for each in dialogue.poll()] == [b"fitter\r"]
 
 
 def test_no_connection_and_what_was_found():

@@ -140,6 +140,23 @@ def test_twins_are_reached_one_by_one_in_any_order(cable, tmp_path):
     assert "172.29.4" not in cable.ip("addr", "show", "zl0", at="laptop")
 
 
+def test_a_command_s_traffic_goes_over_the_cable_or_it_is_not_started(cable, tmp_path):
+    """Both the cable and a better route have the subnet: the device that is named is reached, and else nobody."""
+    cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
+    (tmp_path / "index.html").write_text("the device")
+    cable.start("device", sys.executable, "-m", "http.server", "80", cwd=tmp_path)
+    cable.wifi("192.168.1.50/24", "192.168.1.200/24")
+    before = cable.adapter()
+    fetch = "import urllib.request as u; print(u.urlopen('http://192.168.1.200', timeout=5).read().decode())"
+    time.sleep(1.0)
+    run = cable.askport("borrow", "zl0", "--to", "192.168.1.200", "--", sys.executable, "-c", fetch)
+    assert (run.stdout, run.returncode) == ("the device\n", 0), run.stderr
+    run = cable.askport("borrow", "zl0", "192.168.1.77/24", "--", "true")
+    assert run.returncode == 3, run.stderr
+    assert "wl0 has 192.168.1.50/24 in the same subnet, and the command would go there" in run.stderr
+    assert cable.adapter() == before
+
+
 def test_the_door_goes_over_the_cable_while_wi_fi_has_the_same_subnet(cable, tmp_path):
     """A second adapter with a better route to the same subnet: the door still reaches the device on the cable."""
     cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")

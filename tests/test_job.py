@@ -1,5 +1,6 @@
 """The job file and what is read out of it: durable, append-only, and refused in one sentence where it is not one."""
 
+import contextlib
 import csv
 import json
 import os
@@ -208,6 +209,24 @@ def test_what_was_changed_outside_is_said_in_a_sentence(tmp_path, spoil):
     run = askport("register", "list", path)
     assert (run.returncode, run.stdout, run.stderr.count("\n")) == (2, "", 1), run
     assert "fault of Ask Port" not in run.stderr
+
+
+@pytest.mark.parametrize(
+    "done",
+    [
+        "CREATE TRIGGER t BEFORE INSERT ON journal BEGIN SELECT RAISE(IGNORE); END",
+        "ALTER TABLE journal RENAME TO j2; CREATE VIEW journal AS SELECT * FROM j2 WHERE number < 2",
+        "CREATE TABLE beside (x)",
+    ],
+)
+def test_a_job_with_parts_that_are_none_of_its_own_is_refused(tmp_path, done):
+    path = tmp_path / "job.askport"
+    JobFile(path, create=True).close()
+    with contextlib.closing(sqlite3.connect(path)) as connection:
+        connection.executescript(done)
+    run = askport("register", "verify", path)
+    assert (run.returncode, "none of its own" in run.stderr) == (1, True), run.stderr
+    assert askport("register", "list", path).returncode == 2
 
 
 def test_a_job_of_an_earlier_format_is_read_and_brought_up_to_date(tmp_path):

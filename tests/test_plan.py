@@ -29,6 +29,50 @@ SITE = Subnet(
 )  # fmt: skip
 
 
+@pytest.mark.parametrize(
+    ("made", "said"),
+    [
+        ('Tag;IP\nA-1;"10.84.16.9\n' + "B-1;10.84.16.10\n" * 80, "line 2: a quotation mark opens there"),
+        ("Tag;IP\n" + "".join(f"A-{n};next\n" for n in range(60_000)), "more than 50,000 rows"),
+        ("Tag;IP\nA-1;next in 10.0.0.0/31\n", "has no address to choose"),
+        ("Network;VLAN\n10.0.0.0/24;\u00b2\n", "is no VLAN"),
+        ("Nr;Code;IP\n1;x;10.0.0.1\n2;y;10.0.0.2\n", "add one of --map 'Nr=tag' and --map 'Code=tag'"),
+    ],
+)
+def test_a_hostile_table_is_one_sentence(tmp_path, made, said):
+    (tmp_path / "plan.csv").write_text(made)
+    run = askport("plan", "import", tmp_path / "plan.csv", "--job", tmp_path / "x.askport")
+    assert (run.returncode, said in run.stderr) == (2, True), run.stderr[-600:]
+
+
+@pytest.mark.parametrize("reference", ["XFD1048576", "A1"])
+def test_a_spreadsheet_that_would_fill_the_memory_is_refused_first(tmp_path, reference):
+    path = tmp_path / "plan.xlsx"
+    path.write_bytes(workbook([("plan", [["Tag", "IP"], ["A-1", "10.0.0.1"]])]))
+    with zipfile.ZipFile(path) as packed:
+        parts = {each.filename: packed.read(each) for each in packed.infolist()}
+    sheet = "xl/worksheets/sheet1.xml"
+    text = b"x" * 1_000 if reference != "A1" else b"x" * 160_000_000
+    cell = f'<row r="1048576"><c r="{reference}" t="inlineStr"><is><t>'.encode() + text + b"</t></is></c></row>"
+    parts[sheet] = parts[sheet].replace(b"</sheetData>", cell + b"</sheetData>")
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as packed:
+        for name, data in parts.items():
+            packed.writestr(name, data)
+    run = askport("plan", "import", path, "--job", tmp_path / "x.askport")
+    assert run.returncode == 2
+    assert "far from all others" in run.stderr or "unpacks to more than" in run.stderr, run.stderr
+
+
+def test_a_table_with_fewer_columns_keeps_what_it_has_no_column_for(tmp_path):
+    job = tmp_path / "x.askport"
+    for text in ("Tag;IP;Prefix;Place;Item\nA-1;10.0.0.5;24;Roof;7.3\n", "Unit label;IP\nA-1;10.0.0.6\n"):
+        (tmp_path / "plan.csv").write_text(text)
+        assert askport("plan", "import", tmp_path / "plan.csv", "--job", job).returncode == 0
+    (device_,) = json.loads(askport("plan", "show", job, "--json").stdout)["devices"]
+    kept = (device_["address"], device_["place"], device_["prefix"], device_["columns"])
+    assert kept == ("10.0.0.6", "Roof", 24, {"Item": "7.3"})
+
+
 def spreadsheet(path):
     book = xlsxwriter.Workbook(path)
     sheet = book.add_worksheet("Plan")

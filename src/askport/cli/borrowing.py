@@ -46,6 +46,8 @@ def borrow(
     routes = [_route(each) for each in route or []]
     with open_cable(adapter) as keeper, giving_back(keeper):
         interfaces = asyncio.run(_borrow(keeper, wanted, device, pins, routes, instead=instead))
+        if command:
+            asyncio.run(_over_cable(keeper, interfaces, [*([device[0].ip] if device else []), *(at for at, _ in pins)]))
         if json:
             document = {"schema": "askport.borrow/1", "adapter": adapter, "address": str(interfaces[0])}
             put_json({**document, "addresses": [str(each) for each in interfaces]})
@@ -72,6 +74,32 @@ async def _borrow(
     for network, gateway in routes:
         await keeper.route(network, gateway)
     return interfaces
+
+
+async def _over_cable(keeper: Keeper, interfaces: list[IPv4Interface], devices: list[IPv4Address]) -> None:
+    """Have a command's traffic go over the cable, where another adapter is in the same subnet and would take it.
+
+    Raises:
+        MachineRefused: nobody said which device is meant, so that nothing can be led there.
+    """
+    from askport.edges.adapters import list_adapters, way_to
+
+    for at in devices:
+        if await asyncio.to_thread(way_to, at) != keeper.adapter:
+            await keeper.route(IPv4Network(at), at)
+    if devices:
+        return
+    for each in await asyncio.to_thread(list_adapters):
+        others = [
+            other
+            for other in each.addresses
+            if any(own.network.overlaps(other.interface.network) for own in interfaces)
+        ]
+        if each.name != keeper.adapter and others:
+            raise MachineRefused(
+                f"{each.name} has {others[0].interface} in the same subnet, and the command would go there: name the device with "
+                "--to ADDRESS, or with --pin ADDRESS=MAC."
+            )
 
 
 def _pin(text: str) -> tuple[IPv4Address, MacAddress]:

@@ -35,14 +35,16 @@ def verify(
     except BadInput as error:
         raise Refused(error.message) from None
     entries = f"{opened.count} entries" if opened.count != 1 else "1 entry"
-    print(f"Nothing was changed: {entries}, fingerprint {opened.fingerprint or 'none'}.")
+    whole = f"Nothing was changed: {entries}, fingerprint {opened.fingerprint or 'none'}."
     if not against:
+        print(whole)
         return
     stands = opened.stands(wanted)
-    if stands is None:
+    if stands is None:  # a chain that was made anew fits itself, and says nothing of what was handed over
         raise Refused(
             "What was handed over with that fingerprint is not in this record: it is another job, or a changed one."
         )
+    print(whole)
     handed_over, after, first = stands
     came = f"{after} came after it, the first at {first.isoformat()}" if first else "nothing came after it"
     print(f"What was handed over still stands: {handed_over} entries, and {came}.")

@@ -2,6 +2,8 @@
 
 from sqlalchemy import Column, Connection, Index, Integer, LargeBinary, MetaData, String, Table, column, table, text
 
+from askport.core.text import display_text
+
 APPLICATION_ID = 0x41534B50
 """Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
 VERSION = 5
@@ -100,3 +102,18 @@ def create_register(connection: Connection) -> None:
     REGISTER.drop_all(connection)
     REGISTER.create_all(connection)
     connection.execute(text("CREATE VIRTUAL TABLE search USING fts5(known, tokenize = 'trigram')"))
+
+
+def foreign_parts(connection: Connection, *, is_older: bool) -> str:
+    """Say what is in a file beside our own tables and indexes, or nothing.
+
+    A trigger or a view in place of a table could drop lines, or show others than are there. An earlier format had other
+    tables, but neither of these.
+    """
+    ours = {each.name for each in (*METADATA.tables.values(), *REGISTER.tables.values())} | {"search"}
+    for kind, name, of in connection.execute(text("SELECT type, name, tbl_name FROM sqlite_master")):
+        is_known = kind in ("table", "index") and (is_older or of in ours or of.startswith("search_"))
+        if not is_known and not name.startswith("sqlite_"):
+            shown = display_text(str(name), 40)
+            return f"it has the {kind} '{shown}', which is none of its own"
+    return ""

@@ -34,7 +34,7 @@ from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.edges.growing import grow, is_behind, make_anew
 from askport.edges.job_engine import copied, engine_of
-from askport.edges.job_tables import APPLICATION_ID, CAPTURES, JOURNAL, METADATA, SEAL, VERSION
+from askport.edges.job_tables import APPLICATION_ID, CAPTURES, JOURNAL, METADATA, SEAL, VERSION, foreign_parts
 from askport.edges.older_jobs import bring_up_to_date
 from askport.edges.projection import Projection
 
@@ -129,6 +129,8 @@ class JobFile:
                     f"'{self._name}' is from a newer Ask Port (format {version}, this one reads {VERSION}): "
                     "update Ask Port to open it."
                 )
+            if foreign := foreign_parts(connection, is_older=version < VERSION):
+                raise BadInput(f"'{self._name}' was changed outside Ask Port: {foreign}. Go on with an earlier copy.")
             if version == VERSION or writes:
                 self._bring_up_to_date(connection, version)
             if writes:
@@ -197,11 +199,9 @@ class JobFile:
         with self._engine.connect() as connection:
             like = JOURNAL.c.body.contains('"kind":"kept"')
             bodies = connection.execute(select(JOURNAL.c.body).where(JOURNAL.c.number >= first, like)).scalars().all()
-            kept = {}
-            for entry in (Line.model_construct(body=body).entry for body in bodies):
-                if isinstance(entry, Kept):
-                    kept[entry.unit] = entry.sha256
-            for unit, digest in kept.items():
+            entries = (Line.model_construct(body=body).entry for body in bodies)
+            kept = {(entry.unit, entry.sha256) for entry in entries if isinstance(entry, Kept)}
+            for unit, digest in sorted(kept):
                 found = connection.execute(select(_CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
                 if found is None or sha256(bytes(found)).hexdigest() != digest:
                     return f"the frames kept of unit {unit} do not fit."

@@ -8,7 +8,6 @@ from ipaddress import IPv4Address, IPv4Network
 from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
 
-
 _ZONE_HEAD = """$TTL 3600
 @\tIN\tSOA\tlocalhost. root.localhost. 1 3600 600 86400 3600
 @\tIN\tNS\tlocalhost.
