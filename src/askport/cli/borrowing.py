@@ -97,8 +97,8 @@ async def _over_cable(keeper: Keeper, interfaces: list[IPv4Interface], devices: 
         ]
         if each.name != keeper.adapter and others:
             raise MachineRefused(
-                f"{each.name} has {others[0].interface} in the same subnet, and the command would go there: name the device with "
-                "--to ADDRESS, or with --pin ADDRESS=MAC."
+                f"{each.name} has {others[0].interface} in the same subnet, and the command would go there: name the "
+                "device with --to ADDRESS, or with --pin ADDRESS=MAC."
             )
 
 

@@ -83,6 +83,8 @@ class AtHand:
         """The title that its page was found with, where it was asked for."""
         self.ports_tried: list[Proof] = []
         """What it answered at its old address."""
+        self.ports_seen: list[Proof] = []
+        """The same at the address that it was given, where it had none before."""
         self.as_found: Target | None = None
         """The settings as found, where address and mask are known."""
         self.was_touched = False
@@ -168,8 +170,10 @@ class AtHand:
 
     @property
     def open_ports(self) -> list[int]:
-        """TCP ports that opened to a bare question as it was found."""
-        return [each.port for each in self.ports_tried if isinstance(each, PortOpens) and each.passed]
+        """TCP ports that opened to a bare question, as it was found or at the address that it was given."""
+        return [
+            each.port for each in (*self.ports_tried, *self.ports_seen) if isinstance(each, PortOpens) and each.passed
+        ]
 
     @property
     def may_echo(self) -> bool:

@@ -183,6 +183,13 @@ class Kept(_Entry):
     """Of the capture file, in hexadecimal digits."""
 
 
+class ToldToKeep(_Entry):
+    """Its console or page was told to keep what it has, and confirmed that."""
+
+    kind: Literal["told-to-keep"] = "told-to-keep"
+    mac: Mac
+
+
 class Recorded(_Entry):
     """The technician closed this device."""
 
@@ -282,7 +289,8 @@ class Settled(_Model):
 
 Entry = (
     SubnetPlanned | DevicePlanned | Found | Identified | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved
-    | PowerCut | Left | Kept | Recorded | Noted | Reopened | SameDevice | Taught | CrateBegun | Joined | Settled
+    | PowerCut | Left | Kept | ToldToKeep | Recorded | Noted | Reopened | SameDevice | Taught | CrateBegun | Joined
+    | Settled
 )  # fmt: skip
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 

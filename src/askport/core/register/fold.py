@@ -22,6 +22,7 @@ from askport.core.register.entries import (
     Recorded,
     Reopened,
     SameDevice,
+    ToldToKeep,
     WasSet,
 )
 from askport.core.register.journal import Line
@@ -96,6 +97,7 @@ class Register:
                 | ReadOut()
                 | Named()
                 | WasSet()
+                | ToldToKeep()
                 | Proved()
                 | PowerCut()
                 | Left()
@@ -189,6 +191,8 @@ def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
             if entry.result == "taken":
                 visit.set_at = at
                 visit.as_left = as_told(entry)
+        case ToldToKeep():
+            visit.permanent = True
         case Proved():
             kept = entry.model_dump(include={"name", "expected", "measured", "passed", "because", "after_cut"})
             visit.proofs = {**visit.proofs, entry.name: ProofRow(**kept, at=at)}

@@ -42,7 +42,7 @@ def found(device: Device, *, unit: int, tag: str, maker: str | None) -> tuple[Fo
     return entry, tuple(dict.fromkeys(frame for reason in reasons for frame in reason.frames))
 
 
-def was_set(way: Way, *, unit: int, left: Way | None = None, is_kept: bool = False) -> WasSet:
+def was_set(way: Way, *, unit: int, left: Way | None = None) -> WasSet:
     """Return how a way of setting the address ended.
 
     Args:
@@ -50,7 +50,6 @@ def was_set(way: Way, *, unit: int, left: Way | None = None, is_kept: bool = Fal
         unit: the device's number in the journal.
         left: another that was left for this one, and had told the device something by then. Where nobody but somebody's
             hands came after it, what the device took may be what that one told.
-        is_kept: whether the device was told afterwards to keep it.
     """
     by = left if left and not way.has_acted and left.target == way.target else way
     return WasSet(
@@ -65,7 +64,7 @@ def was_set(way: Way, *, unit: int, left: Way | None = None, is_kept: bool = Fal
         result=str(way.result),
         because=way.because,
         key=way.shown_key,
-        permanent=True if is_kept else way.permanent,
+        permanent=way.permanent,
     )
 
 

@@ -8,14 +8,22 @@ from askport.core.machine import Machine
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.page import PAGE_PORTS
 from askport.core.proofs.power_cycle import Boot, Power, PowerCycle
-from askport.core.proofs.proof import Expected, Subject
+from askport.core.proofs.proof import Expected, Proving, Subject
+from askport.core.proofs.reachable import PortOpens
 from askport.core.proofs.verdict import verdict_of
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register.entries import Left
+from askport.core.stages.reach import USUAL_PORTS
 from askport.core.stages.stage import Next, Stage
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
 from askport.core.ways.told_names import told_name
+
+
+class Looking(Proving):
+    """Questions that nobody waits for."""
+
+    is_aside = True
 
 
 class Prove(Stage):
@@ -134,7 +142,7 @@ class Prove(Stage):
         running = course.go_on(now)
         match ended, course.part:
             case _, Part.CUT:
-                visit.go(Event.PASSED, *running)
+                visit.go(Event.PASSED, *running, *self._looks_at_ports(now))
             case _, Part.AGAIN:
                 visit.go(Event.PROVES_AGAIN, *running)
             case Part.CUT, _ if not (course.cycle and course.cycle.passed):
@@ -143,6 +151,15 @@ class Prove(Stage):
                 visit.go(Event.KEPT, *course.asides)
             case _:
                 visit.go(Event.FAILED)
+
+    def _looks_at_ports(self, now: float) -> list[Machine]:
+        """Look which of the usual ports open, where it had no address to be asked at before it was given this one."""
+        visit, device = self._visit, self._visit.device
+        subject = visit.subject()
+        if subject is None or device.ports_tried:
+            return []
+        device.ports_seen = [PortOpens(subject, port, now=now) for port in USUAL_PORTS]
+        return [Looking(device.ports_seen)]
 
     def _is_alone(self) -> bool:
         """Whether nobody but the device was heard on this wire since the link came up."""

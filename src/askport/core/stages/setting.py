@@ -11,7 +11,7 @@ from askport.core.machine import Machine
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import writing
-from askport.core.register.entries import DevicePlanned
+from askport.core.register.entries import DevicePlanned, ToldToKeep
 from askport.core.register.fold import as_told
 from askport.core.stages.own_word import OwnWord
 from askport.core.stages.stage import Next, Stage
@@ -208,8 +208,8 @@ class Setting(Stage):
             case Phase.KEEPING, Conversation(said=said) if said:
                 if said.ended is Ended.WELL:
                     device.is_kept = True
-                    if device.way:
-                        visit.write(writing.was_set(device.way, unit=device.unit, is_kept=True))
+                    if device.chosen:
+                        visit.write(ToldToKeep(unit=device.unit, mac=device.chosen.mac))
                     self._stages.prove.begin(now)
                 else:
                     visit.go(Event.NOT_KEPT)
