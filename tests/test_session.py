@@ -666,6 +666,14 @@ def test_a_crate_stops_at_what_is_not_like_its_first_unit(practice):
     assert "This is not like OX-01 (oxygen probe head): its kind is feed hopper controller" in said.sentence, said
     session = walk(bench, run, {Phase.MAY_SET})
     assert not crate.goes_on(session, bench.now())
+    bench, run = practice("OX-01", job="third.askport")
+    unit = scenario.stand_in("OX-01")
+    unit.saved = replace(unit.saved, interface=IPv4Interface("192.168.61.99/24"))
+    unit.host.mac = MacAddress.parse("00:00:5e:00:53:4e")
+    bench.plug(unit)
+    pass_time(bench, run, until=lambda: bool((c := run.session.cable.search.candidate) and c.is_found))
+    said = crate.says(run.session, next_line(run.session, bench.now()), bench.now())
+    assert "and this one is at 192.168.61.99" in said.sentence, said
 
 
 def test_a_live_network_is_no_switch_of_ones_own(practice):

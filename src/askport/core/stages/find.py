@@ -158,7 +158,7 @@ class Find(Stage):
         heard = "It speaks but has not shown an address yet" if device else "Listening"
         silent_s = now - max(visit.cable.link.since, visit.cable.began_at, device.last_at if device else 0.0)
         if silent_s >= SILENCE_S:
-            heard = f"Nothing heard for {span_words(silent_s)}: {POWER}"
+            heard = f"Nothing {'more ' if device else ''}heard for {span_words(silent_s)}: {POWER}"
         return Next(f"{heard}. {_LOUDER[finder.loudness]}{self._first()}.")
 
     def _first(self) -> str:

@@ -277,7 +277,9 @@ class Setting(Stage):
         visit, device = self._visit, self._visit.device
         target = device.target
         if target is None:
-            return Next("Say what its final address is to be: press e.", enter=False)
+            begins = visit.suggested()
+            said = f", beginning with {begins.interface}" if begins else ""
+            return Next(f"Say what its final address is to be: press e{said}.", enter=False)
         match visit.phase:
             case Phase.PREPARING if visit.running and visit.running[0].done:
                 return Next("Reading what it says of its settings.", enter=False)

@@ -186,6 +186,23 @@ class Visit:
         avoid = self.cable.somebodys() | {each.ip for each in self.cable.laptop.addresses}
         return next_free(after, avoid, (*site.pools, *site.reserved) if site else ())
 
+    def suggested(self) -> Target | None:
+        """Return what the device may be to become where nothing is planned: like the one before, or of the site.
+
+        The address is the next free one; where nobody was left with any, that as found is begun with.
+        """
+        around, at = self.cable.around, self.device.old_address
+        before = next(reversed(list(around.used.values())), None)
+        known = around.known.get(before) if before else None
+        like = known.target if known else None
+        if like is None and around.sites:
+            site = around.sites[0]
+            like = site.target_at(IPv4Interface((int(site.network.network_address) + 1, site.network.prefixlen)))
+        if like is None:
+            return Target(interface=IPv4Interface((at, 24)), gateway=None, dns=()) if at else None
+        free = self.next_free(like.interface)
+        return like.moved_to(IPv4Interface((free, like.interface.network.prefixlen))) if free else like
+
     @property
     def may_set(self) -> bool:
         """Whether the planned values pass every check."""

@@ -13,12 +13,14 @@ _MATTER_LATER = frozenset({"address-server", "several-devices", "duplicate-addre
 """What is dangerous about a wire after the device was found, too."""
 
 
-def title_line(workplace: Workplace, now: float, width: int) -> Ink:
-    """Draw the job, the device at hand and what is borrowed since when."""
+def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> Ink:
+    """Draw the job, the device at hand, in a crate what it is like, and what is borrowed since when."""
     run = workplace.run
     item, laptop = run.session.device.work, run.session.cable.laptop
     ink = Ink().put(f"  {workplace.title}", STRONG)
     ink.put(" · ", DIM).put(item.tag, STRONG)
+    if like:
+        ink.put(f" ▐ crate, like {like} ▌", f"{STRONG} {OURS}")
     borrowed = ""
     if laptop.borrowed and laptop.borrowed_at is not None:
         borrowed = f"   borrowed {listed(laptop.borrowed)} for {span_words(now - laptop.borrowed_at)}"

@@ -18,7 +18,7 @@ _MEASURED = 52
 def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw the proofs as they come in."""
     if not session.device.proofs:
-        text = "Nothing to prove yet: first the device takes its new address."
+        text = "Nothing is proven yet: that begins once the laptop reaches the device at its new address."
         return wrapped(text, width, DIM)
     lines = [Ink().put("Expected", STRONG).to(_MEASURED).put("Measured", STRONG).put(" ").to(width, "┈", DIM), blank()]
     for proof in session.device.proofs:

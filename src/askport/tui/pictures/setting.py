@@ -22,12 +22,14 @@ _WAY = 26
 def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None = None) -> list[Ink]:
     """Draw the plan, the ways and what has happened; ``edit`` is the plan while it is typed."""
     device, target = session.device, session.device.target
-    if target is None:
-        return wrapped(
-            f"Nothing is planned for this device. Press e and type what it is to become, say {EXAMPLE}", width
-        )
     if edit:
         return _edited(session, edit, width)
+    if target is None:
+        text = "Nothing is planned for this device. e types what it is to become, "
+        if suggested := session.visit.suggested():
+            lines = wrapped(f"{text}beginning with what stands here: the next free address, like those before.", width)
+            return [*lines, blank(), *_edited(session, TargetEdit(suggested), width)]
+        return wrapped(f"{text}say {EXAMPLE}", width)
     way = session.visit.way
     typing = session.phase is Phase.SETTING and way is not None and way.by_technician
     put_back = f"What {device.work.tag} was found with, to be put back"

@@ -84,15 +84,21 @@ class CrateKeys(PracticeHands):
 
     def _is_last(self, crate: Crate) -> bool:
         run = self.workplace.run
-        return len(crate.rest(run.work, run.job.register.recorded_tags())) <= 1
+        return bool(run.work) and len(crate.rest(run.work, run.job.register.recorded_tags())) <= 1
 
     def take_next(self) -> None:
         """Go on to the next unit of the crate, or to the next device where that was the last."""
         crate, run, self.learned = self.crate_of, self.workplace.run, None
         rest = crate.rest(run.work, run.job.register.recorded_tags()) if crate else []
-        if crate and not rest:
+        if crate and not rest and run.work:
             self.crate_of = None
+            self.tell(f"The crate ends here: no other device like {crate.like} is planned and not recorded.")
         super().take_next()
+        if crate and not run.work:  # without a plan, tags and addresses are counted on
+            crate.number += 1
+            if run.session.device.target is None:
+                self.crate_of = None
+                self.tell(f"The crate ends here: behind {crate.like}'s address its subnet has no other. e names one.")
         if crate and rest and run.item is not rest[0] and run.session.phase in (Phase.PLUGGING, Phase.FINDING):
             self.take_up(rest[0], is_meant=False)
         if crate and rest:

@@ -187,6 +187,8 @@ class SiteScreen(Screen[None]):
 
     def _next(self) -> Next:
         cell, device = self._cell(self._cursor), self._workplace.run.session.device
+        if not self._sites:
+            return Next("Nothing is planned yet: 'askport plan import' reads a table. Escape goes back.", enter=False)
         if cell is None:
             return Next(f"{self._cursor} lies in no subnet of the plan.", enter=False)
         says = f"{self._cursor}: {cell.words}."

@@ -32,7 +32,6 @@ from askport.tui.questions import (
     ask_label,
     ask_laptop_address,
     ask_log_in,
-    ask_plan,
     ask_serial_line,
     ask_tag,
 )
@@ -40,6 +39,7 @@ from askport.tui.screens.crib import CribScreen
 from askport.tui.screens.evidence import EvidenceScreen
 from askport.tui.screens.keys import key_strip, program_bindings
 from askport.tui.screens.lessons import LessonKeys
+from askport.tui.screens.planning import PlanKeys
 from askport.tui.screens.register import RegisterScreen
 from askport.tui.screens.site import SiteScreen
 from askport.tui.widgets.entry import EntryLine
@@ -57,7 +57,7 @@ _MAX_PULSES = 24
 """Frames drawn on the cable at once; more would be a solid line."""
 
 
-class WorkScreen(LessonKeys, Screen[None]):
+class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
     """One device after the other."""
 
     CSS_PATH = "work.tcss"
@@ -181,19 +181,19 @@ class WorkScreen(LessonKeys, Screen[None]):
             self._offered = offered
             self.refresh_bindings()
         width = self.size.width
-        self.query_one("#title", Sheet).show([title_line(self.workplace, now, width)])
+        like = self.crate_of.like if self.crate_of else ""
+        self.query_one("#title", Sheet).show([title_line(self.workplace, now, width, like)])
         room, compact = self.cable.content_size.width or width - 4, self.has_class("-compact")
         pulses = list(self._pulses)
         self.cable.show(cable_lines(session, room, now, time.monotonic(), pulses, compact=compact))
         self.query_one("#steps", Sheet).show([way_strip(session, self.looking_at, width)])
         left = self.rail.size.width or 28
         self.rail.show(way_lines(session, self.looking_at, left))
-        like = self.crate_of.like if self.crate_of else ""
         self.crate.show(crate_lines(run, left, max(1, self.crate.size.height - 2), like))
         room = max(40, self.picture.size.width)
         step = self.looking_at or session.phase.step
         if edit := self.octets.edit:
-            self.picture.show(set_lines(session, room, now, edit))
+            self.picture.show([*news_lines(session, step, room), *set_lines(session, room, now, edit)])
         else:
             self.picture.show([*news_lines(session, step, room), *PICTURES[step](session, room, now)])
         self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
@@ -320,29 +320,6 @@ class WorkScreen(LessonKeys, Screen[None]):
         else:
             live = session.cable.finder.device(device.mac) or device
             self.app.push_screen(EvidenceScreen(live, session.cable.around.maker(live.mac), self.workplace.run.wire))
-
-    def action_plan(self) -> None:
-        """Change what the device is to become."""
-        session = self.workplace.run.session
-        target = session.device.target
-        if target and session.phase.step is Step.SET:
-            self.looking_at = None
-            self.octets.begin(target, lambda typed: session.visit.next_free(typed.interface))
-            self.draw()
-        else:
-            self.entry.ask(ask_plan(session))
-
-    def on_octet_keys_changed(self, _: OctetKeys.Changed) -> None:
-        """Draw what was typed."""
-        self.draw()
-
-    def on_octet_keys_taken(self, event: OctetKeys.Taken) -> None:
-        """Plan what was typed."""
-        self._act(lambda session, now: session.stages.setting.plan(event.target, now))
-
-    def on_octet_keys_whole_line(self, _: OctetKeys.WholeLine) -> None:
-        """Ask for the whole line."""
-        self.entry.ask(ask_plan(self.workplace.run.session))
 
     def action_log_in(self) -> None:
         """Ask what devices of this kind are logged in to with."""
