@@ -65,7 +65,7 @@ def claims_on(
     if planned:
         claim(planned, "the plan has its MAC address", revisits=known is not None and planned.tag != next_item.tag)
     if is_meant:
-        claim(next_item, "it was chosen")
+        claim(next_item, "you chose it")
     if known and known.is_named:
         row = next((each for each in rows if each.tag.casefold() == known.tag.casefold()), None)
         bare = WorkItem(tag=known.tag, target=known.target, mac=mac)

@@ -198,9 +198,8 @@ class Find(Stage):
 
 def _decide(device: Device, claims: list[Claim]) -> str:
     """Name all that it may be, each with its key."""
-    choices = ", ".join(f"{key} {each.words}" for key, each in zip(DECIDING_KEYS, claims, strict=False))
-    one = "Which" if len(claims) > 1 else "Is that right? Which"
-    return f"{one} is {device.mac}? Press {choices}; or point at another."
+    choices = _or([f"{key} for {each.words}" for key, each in zip(DECIDING_KEYS, claims, strict=False)])
+    return f"Which device of the job is {device.mac}? Press {choices}."
 
 
 def _or(choices: list[str]) -> str:

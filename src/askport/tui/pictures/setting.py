@@ -25,11 +25,11 @@ def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None 
     if edit:
         return _edited(session, edit, width)
     if target is None:
-        text = "Nothing is planned for this device. e types what it is to become, "
+        text = "Nothing is planned for this device. e types what it is to become"
         if suggested := session.visit.suggested():
-            lines = wrapped(f"{text}beginning with what stands here: the next free address, like those before.", width)
-            return [*lines, blank(), *_edited(session, TargetEdit(suggested), width)]
-        return wrapped(f"{text}say {EXAMPLE}", width)
+            lines = wrapped(f"{text}, beginning with these values.", width)
+            return [*lines, blank(), *_edited(session, TargetEdit(suggested), width, typed=False)]
+        return wrapped(f"{text}, say {EXAMPLE}", width)
     way = session.visit.way
     typing = session.phase is Phase.SETTING and way is not None and way.by_technician
     put_back = f"What {device.work.tag} was found with, to be put back"
@@ -126,7 +126,7 @@ def _checked(checks: list[Check], width: int) -> list[Ink]:
     return lines
 
 
-def _edited(session: Session, edit: TargetEdit, width: int) -> list[Ink]:
+def _edited(session: Session, edit: TargetEdit, width: int, *, typed: bool = True) -> list[Ink]:
     """Draw the values while they are typed, the number at hand turned round, and what is wrong with them."""
     lines = [heading(f"What {session.device.work.tag} is to become", width), blank()]
     present = _present(session)
@@ -135,7 +135,7 @@ def _edited(session: Session, edit: TargetEdit, width: int) -> list[Ink]:
         "Gateway": present.get("Default gateway", "not known"),
     }
     for row, (name, numbers) in enumerate(zip(ROWS, edit.rows, strict=True)):
-        at = row == edit.row
+        at = typed and row == edit.row
         ink = Ink().to(2).put("▸ " if at else "  ", STRONG).put(name, STRONG if at else DIM).to(_VALUE)
         if not any(numbers) and not at:
             lines.append(ink.put("none", DIM))

@@ -61,7 +61,8 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     states = run.job.register.states()
     lines = [blank(), line(f" In this crate, like {like}"[:width] if like else " In this round", STRONG)]
     tags = [item.tag for item in run.work]
-    here = tags.index(run.item.tag) if run.item.tag in tags else len(tags)
+    at_hand = run.session.device.listed_as
+    here = tags.index(at_hand) if at_hand in tags else len(tags)
     first, last = shown_of(len(tags), here, room)
     counts = room >= 3
     if first and counts:
@@ -69,7 +70,7 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     for item in run.work[first:last]:
         state = states.get(item.tag, "")
         if state not in ("proven", "unproven"):
-            state = "at hand" if item.tag == run.item.tag else ""
+            state = "at hand" if item.tag == at_hand else ""
         style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
         ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
         lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))
