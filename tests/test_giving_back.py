@@ -167,6 +167,11 @@ def test_the_door_goes_over_the_cable_while_wi_fi_has_the_same_subnet(cable, tmp
     fetch = "import sys, urllib.request as u; print(u.urlopen(sys.argv[1], timeout=5).read().decode())"
     time.sleep(1.0)
     with cable.door("192.168.1.200:80") as url:
+        other_user = "import os, sys; os.setgid(65534); os.setuid(65534); " + fetch
+        stranger = subprocess.run(
+            [*cable.inside("laptop"), sys.executable, "-c", other_user, url], capture_output=True, text=True
+        )
+        assert (stranger.returncode, stranger.stdout) == (1, ""), "another local user is not let in"
         page = subprocess.run(
             [*cable.inside("laptop"), sys.executable, "-c", fetch, url], capture_output=True, text=True
         )

@@ -292,8 +292,8 @@ def values_of(data: bytes) -> list[bytes]:
     found: list[bytes] = []
     at = 0
     while len(found) < _MOST_VALUES and (tag := _tag_at(data, at)):
-        if tag.number == _BOOLEAN and not tag.is_context:  # a boolean has its value in its tag
-            found.append(bytes((tag.size,)))
+        if tag.number == _BOOLEAN and not tag.is_context:  # a boolean has its value in its tag, in place of a length
+            found += [bytes((tag.size,))] if tag.size <= 1 else []
         elif not (tag.opens or tag.closes):
             found.append(data[tag.at : tag.end])
         at = tag.end

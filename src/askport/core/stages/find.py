@@ -1,5 +1,7 @@
 """Find: which device is meant, and which address it has."""
 
+from typing import TYPE_CHECKING
+
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.beliefs import Basis, Belief
@@ -12,9 +14,14 @@ from askport.core.plan.claims import Claim, claims_on, is_decided
 from askport.core.register import writing
 from askport.core.register.entries import DevicePlanned, Named
 from askport.core.stages.stage import POWER, Next, Stage
+from askport.core.stages.visit import Visit
 from askport.core.steps import Phase, Step
 from askport.core.transitions import Event
 from askport.core.words import span_words
+
+if TYPE_CHECKING:
+    from askport.core.stages.all import Stages
+
 
 DECIDING_KEYS = ("7", "8", "9")
 """Keys that decide which device of the job it is; 1 to 6 look at steps."""
@@ -33,6 +40,11 @@ class Find(Stage):
 
     step = Step.FIND
 
+    def __init__(self, visit: Visit, stages: "Stages") -> None:
+        super().__init__(visit, stages)
+        self._claimed: tuple[object, list[Claim]] | None = None
+        """What the device that was looked at last may be, and what that was made of."""
+
     def enter(self, now: float) -> None:
         """Take the device that is found, or ask louder."""
         search = self._visit.cable.search
@@ -45,10 +57,14 @@ class Find(Stage):
 
     def _claims(self, mac: MacAddress) -> list[Claim]:
         cable, device = self._visit.cable, self._visit.device
-        return claims_on(
-            mac, device.next_item, cable.around.rows, cable.around.known.get(mac),
-            is_meant=device.is_meant, label_mac=cable.search.label_mac,
-        )  # fmt: skip
+        asked = mac, device.next_item, device.is_meant, cable.search.label_mac
+        if self._claimed is None or self._claimed[0] != asked:  # the register is asked, and the screen draws often
+            found = claims_on(
+                mac, device.next_item, cable.around.rows, cable.around.known.get(mac),
+                is_meant=device.is_meant, label_mac=cable.search.label_mac,
+            )  # fmt: skip
+            self._claimed = asked, found
+        return self._claimed[1]
 
     @property
     def undecided(self) -> list[Claim]:

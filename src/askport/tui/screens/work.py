@@ -49,6 +49,9 @@ from askport.tui.widgets.way import WayRail, crate_lines, way_lines, way_strip
 from askport.tui.workplace import Workplace
 
 _FRAMES_A_SECOND = 8
+_STILL_S = 1.0
+_MOVES_S = 2.0
+"""How long a frame is seen passing along the cable, at the most."""
 _LOOKS_EVERY_S = 3.0
 _CRATE_EVERY_S = 0.1
 _ROOMY = Size(100, 30)
@@ -84,6 +87,9 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         self.laptop = LaptopWatch()
         self._offered: tuple[object, ...] = ()
         """What the footer's keys depend on, when they were drawn last."""
+        self._drawn: tuple[object, ...] = ()
+        self._drawn_at = 0.0
+        """What was drawn last, and when, in seconds of the real clock."""
         self._said_by_hand = ""
         self._stopped: AskPortError | None = None
 
@@ -109,7 +115,7 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         """Start the cable and the pictures."""
         self.workplace.run.wire.on_pass = lambda to_device: self._pulses.append(Pulse(time.monotonic(), to_device))
         self.set_class(self.workplace.practice is not None, "-practice")
-        self.set_interval(1 / _FRAMES_A_SECOND, self.draw)
+        self.set_interval(1 / _FRAMES_A_SECOND, self.draw_if_due)
         self.set_interval(_CRATE_EVERY_S, self.go_on_in_crate)
         self.run_cable()
         self.watch_laptop()
@@ -163,6 +169,16 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         """Show what happened behind another screen."""
         self.draw()
 
+    def draw_if_due(self) -> None:
+        """Draw where something has changed or moves, and else once a second, for the clock."""
+        session, moment = self.workplace.run.session, time.monotonic()
+        visit, finder = session.visit, session.cable.finder
+        state = (session, session.phase, session.cable.link, finder.frames_seen, finder.loudness, len(visit.effects))
+        moves = bool(visit.running or finder.asking) or any(moment - each.at < _MOVES_S for each in self._pulses)
+        if moves or state != self._drawn or moment - self._drawn_at >= _STILL_S:
+            self._drawn, self._drawn_at = state, moment
+            self.draw()
+
     def draw(self) -> None:
         """Show the state of this moment, while it is in front."""
         if not self.is_attached or self.size.width == 0 or not (self.is_current or self.app.screen.is_modal):
@@ -197,7 +213,7 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         else:
             self.picture.show([*news_lines(session, step, room), *PICTURES[step](session, room, now)])
         self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
-        if compact:
+        if compact or self.has_class("-narrow"):
             shown = [each for each in program_bindings(self) if each.binding.show]
             self.query_one("#keyline", Sheet).show([key_strip(shown, self.app.get_key_display, width)])
         self.query_one("#hands", Sheet).show(

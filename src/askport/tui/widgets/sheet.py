@@ -19,5 +19,7 @@ class Sheet(Static):
         """Show these lines from now on."""
         content = page(lines)
         if self._shown is None or content.plain != self._shown.plain or content.spans != self._shown.spans:
-            self._shown = content
-            self.update(content)
+            before, self._shown = self._shown, content
+            # As many lines take as much room: nothing else has to be laid out anew.
+            same = before is not None and before.plain.count("\n") == content.plain.count("\n")
+            self.update(content, layout=not same)
