@@ -185,5 +185,5 @@ def test_whatever_comes_is_read_or_is_none(data):
 
 def test_a_boolean_with_a_length_of_its_own_is_no_fault():
     """Its value stands in its tag, which a bent message may make longer than a byte holds (found by bending frames)."""
-    assert bacnet.values_of(b"\x15\xfe\x01\x2c" + bytes(300)) == []
+    assert bacnet.values_of(b"\x15\xfe\x01\x2c") == []
     assert bacnet.values_of(b"\x11\x10") == [b"\x01", b"\x00"]
