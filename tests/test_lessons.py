@@ -14,6 +14,7 @@ from urllib.parse import quote
 import pytest
 import regex
 
+from askport.core.addresses import MacAddress
 from askport.core.channels import Fetched, HttpPort
 from askport.core.errors import BadInput
 from askport.core.kinds.reading import read_kind
@@ -22,6 +23,7 @@ from askport.core.lessons.evidence import as_kept, as_passed, blanked
 from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
+from askport.core.register.entries import Taught
 from askport.core.ways.page_talk import PageTalk
 from conftest import ASKPORT, DEVICE
 from test_pages import certificate
@@ -276,8 +278,12 @@ def test_what_is_kept_of_a_lesson_has_no_secret_and_teaches_the_same(path, body,
         ("POST", path, body, f"welcome fitter, {password} was right"),
         ("POST", "/s", "ip=10.84.16.31&mask=255.255.252.0", ""),
     )
+    whole = [replace(each, headers={"X-Requested-With": "fetch"}, sets_cookie=True) for each in whole]
     kept = blanked(whole)
-    journal = json.dumps([as_kept(each) for each in kept])
+    entry = Taught(unit=1, mac=MacAddress(b"\2\0\0\0\0\1"), present=IPv4Address("192.168.61.7"), port=80, secure=False,
+                   after_restart=False, exchanges=tuple(as_kept(each) for each in kept))  # fmt: skip
+    journal = entry.model_dump_json()
+    assert next(as_passed(each) for each in entry.exchanges).headers == {"X-Requested-With": "fetch"}
     assert "fitter" not in journal
     assert "marked" not in journal
     assert set(kept[1].fields.values()) - {"true", "3600"} <= {"blanked", *(["1"] * ("go" in body))}

@@ -58,7 +58,7 @@ def as_kept(exchange: Exchange) -> dict[str, Any]:
     return {
         "method": exchange.method, "path": exchange.path, "type": exchange.content_type,
         "body": exchange.body.decode("utf-8", "replace"), "log_in": exchange.log_in, "status": exchange.status,
-        "answer": exchange.answer, "headers": dict(exchange.headers), "cookie": exchange.sets_cookie,
+        "answer": exchange.answer, "headers": json.dumps(dict(exchange.headers)), "cookie": int(exchange.sets_cookie),
     }  # fmt: skip
 
 
@@ -66,6 +66,6 @@ def as_passed(kept: dict[str, Any]) -> Exchange:
     """Return an exchange of the journal as it passed, but for its secrets."""
     return Exchange(
         method=kept["method"], path=kept["path"], content_type=kept["type"], body=kept["body"].encode(),
-        log_in=kept["log_in"], status=kept["status"], answer=kept["answer"], headers=kept.get("headers", {}),
-        sets_cookie=kept.get("cookie", False),
+        log_in=kept["log_in"], status=kept["status"], answer=kept["answer"],
+        headers=json.loads(kept.get("headers", "{}")), sets_cookie=bool(kept.get("cookie")),
     )  # fmt: skip

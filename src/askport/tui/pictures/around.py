@@ -19,13 +19,13 @@ def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> 
     item, laptop = run.session.device.work, run.session.cable.laptop
     ink = Ink().put(f"  {workplace.title}", STRONG)
     ink.put(" · ", DIM).put(item.tag, STRONG)
-    if like:
-        ink.put(f" ▐ crate, like {like} ▌", f"{STRONG} {OURS}")
     borrowed = ""
     if laptop.borrowed and laptop.borrowed_at is not None:
         borrowed = f"   borrowed {listed(laptop.borrowed)} for {span_words(now - laptop.borrowed_at)}"
     if ink.width + 1 + len(item.description) + len(borrowed) <= width:
         ink.put(f" {item.description}")
+    if like:
+        ink.put(f"  ▐ crate, like {like} ▌", f"{STRONG} {OURS}")
     if ink.width + len(borrowed) > width:
         borrowed = f"   {len(laptop.borrowed)} borrowed"
     ink.put(borrowed, OURS)
