@@ -206,8 +206,9 @@ class SiteScreen(Screen[None]):
 
     @property
     def _instead(self) -> str:
-        device = self._workplace.run.session.device
-        return " next" if device.chosen is None else f" for the device at hand, instead of {device.work.tag}"
+        session, device = self._workplace.run.session, self._workplace.run.session.device
+        is_next = session.phase in _BETWEEN or device.chosen is None
+        return " next" if is_next else f" for the device at hand, instead of {device.work.tag}"
 
     @property
     def _may_take(self) -> bool:
