@@ -170,7 +170,7 @@ class SwitchCrate:
         recorded = [each for each in self.units if each.turn is Turn.RECORDED]
         left = [each for each in self.units if each.turn is Turn.LEFT]
         count = f"{len(proven)} of {len(self.units)} proven."
-        said = [count, "Their masks and gateways were not measured beside each other."] if proven else []
+        said = [count, "Masks and gateways were not measured: other devices were on the wire."] if proven else []
         said += [f"{len(recorded)} recorded without their power cut: {_named(recorded)}."] if recorded else []
         said += [f"Not done: {_named(left)}"] if left else []
         return " ".join(said) or "None is done yet."

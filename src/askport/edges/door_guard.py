@@ -10,7 +10,6 @@ import secrets
 import socket
 import struct
 from http.cookies import CookieError, SimpleCookie
-from ipaddress import IPv4Address
 from pathlib import Path
 
 from askport.core.text import whole_number
@@ -103,12 +102,3 @@ def is_foreign(request: Message, host: str) -> str:
     if request.header(b"sec-fetch-site") in ("cross-site", "same-site") and not navigates:
         return "another page asked for it"
     return ""
-
-
-def is_ipv4(text: str) -> bool:
-    """Whether a host is an address, and no name."""
-    try:
-        IPv4Address(text)
-    except ValueError:
-        return False
-    return True

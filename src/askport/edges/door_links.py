@@ -6,9 +6,10 @@ changed back on the way to the device.
 
 import re
 from collections.abc import Callable
+from ipaddress import IPv4Address
 from urllib.parse import quote
 
-from askport.edges.door_guard import OWN, is_ipv4
+from askport.edges.door_guard import OWN
 
 _AWAY = f"{OWN}away/"
 _ADDRESS = rb"(\d{1,3}(?:\.\d{1,3}){3})(?![\w.])(:\d{1,5})?"
@@ -32,7 +33,7 @@ class Links:
 
     def _away(self, found: re.Match[bytes]) -> bytes:
         address = found[2].decode()
-        if address.startswith("127.") or not is_ipv4(address):
+        if address.startswith("127.") or not _is_ipv4(address):
             return found[0]
         return f"{self.url}{_AWAY}{found[1].decode()}/{address}{(found[3] or b'').decode()}".encode()
 
@@ -70,3 +71,11 @@ _WRITTEN: tuple[Callable[[str], bytes], ...] = (str.encode, _quoted, lambda text
 def _any(written: bytes) -> bytes:
     """Return an expression for a text whose quoted characters may be written in small letters too."""
     return re.sub(rb"%([0-9A-F]{2})", lambda found: b"%(?i:" + found[1] + b")", re.escape(written))
+
+
+def _is_ipv4(text: str) -> bool:
+    try:
+        IPv4Address(text)
+    except ValueError:
+        return False
+    return True

@@ -35,9 +35,9 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
             f"{_name(row)}: {_why(row)}" for row in rows if not row.is_proven and row not in failed
         ]),
         ("Planned and not done", [each.tag for each in plan.devices if each.tag not in done | begun]),
-        ("Lost at the next power cut", [f"{_name(row)}: it was set for now only" for row in rows if row.is_fleeting]),
+        ("Lost at the next power cut", [f"{_name(row)}: the setting is temporary" for row in rows if row.is_fleeting]),
         ("Records that differ", [*conflicts]),
-        ("Proven, but not shown", [
+        ("Proven except for", [
             f"{_name(row)}: {listed(map(proof_words, row.open_points))}"
             for row in rows if row.is_proven and row.open_points
         ]),
