@@ -6,6 +6,7 @@ import beliefs
 import decoding
 import drawing
 import fuzz
+import painting
 import register
 import starting
 import wire
@@ -16,6 +17,7 @@ BENCHMARKS = {
     "decode": decoding.beside_headers,
     "beliefs": beliefs.many_beside_few,
     "draw": drawing.many_devices,
+    "keys": painting.key_to_paint,
     "register": register.many_beside_few,
     "loss": wire.lost_in_a_flood,
     "belief": wire.time_to_belief,

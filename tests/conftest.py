@@ -201,6 +201,10 @@ class Cable:
         """Run a command at the laptop's end."""
         return subprocess.run([*self.inside("laptop"), *command], check=True, capture_output=True, text=True).stdout
 
+    def in_device(self, *command):
+        """Run a command at the device's end."""
+        return subprocess.run([*self.inside("device"), *command], check=True, capture_output=True, text=True).stdout
+
     def inside(self, at):
         return ["ip", "netns", "exec", getattr(self, at)]
 

@@ -184,7 +184,7 @@ def test_a_device_that_lies_about_who_and_where_it_is_fails_its_proof(cable, lie
     elif lie == "old address":  # kept, and answered to senders of its own subnet only
         device(cable)
         cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
-        subprocess.run([*cable.inside("device"), "sysctl", "-qw", "net.ipv4.conf.zd0.arp_ignore=2"], check=True)
+        cable.in_device("sysctl", "-qw", "net.ipv4.conf.zd0.arp_ignore=2")
         more, wrong = [*more, "--was", "192.168.61.7"], "old-gone"
     else:  # the device that is meant hangs behind another, which answers for it by proxy
         behind = f"{cable.device}-far"
@@ -194,8 +194,7 @@ def test_a_device_that_lies_about_who_and_where_it_is_fails_its_proof(cable, lie
         cable.ip("link", "set", "far1", "up")
         cable.ip("route", "add", f"{HOME}/32", "dev", "far1")
         cable.ip("neigh", "add", "proxy", HOME, "dev", "zd0")
-        subprocess.run([*cable.inside("device"), "sysctl", "-qw", "net.ipv4.ip_forward=1",
-                        "net.ipv4.conf.far1.proxy_arp=1"], check=True)  # fmt: skip
+        cable.in_device("sysctl", "-qw", "net.ipv4.ip_forward=1", "net.ipv4.conf.far1.proxy_arp=1")
         for line in (("addr", "add", f"{HOME}/22", "dev", "e0"), ("link", "set", "e0", "up")):
             subprocess.run(["ip", "-n", behind, *line], check=True)
         more = [*more, "--no-ping"]
@@ -235,8 +234,7 @@ def test_one_that_answers_nothing_but_a_ping_to_all_is_found_by_greeting(cable, 
     at = "169.254.83.12/16" if case == "link-local" else f"{HOME}/22"
     cable.ip("addr", "add", at, "dev", "zd0")
     cable.ip("link", "set", "zd0", "addrgenmode", "none")
-    subprocess.run([*cable.inside("device"), "sysctl", "-qw", "net.ipv4.icmp_echo_ignore_broadcasts=0",
-                    "net.ipv6.conf.zd0.disable_ipv6=1"], check=True)  # fmt: skip
+    cable.in_device("sysctl", "-qw", "net.ipv4.icmp_echo_ignore_broadcasts=0", "net.ipv6.conf.zd0.disable_ipv6=1")
     if case == "laptop beside":
         cable.ip("addr", "add", "10.84.16.9/22", "dev", "zl0", at="laptop")
     assert (DEVICE, at.split("/")[0]) in found_at_greet(cable)

@@ -1,7 +1,10 @@
 """Where the program meets the world: waiting, sending, the keeper's client, doors, and hostile files."""
 
 import asyncio
+import contextlib
 import grp
+import hashlib
+import http.server
 import json
 import os
 import pwd
@@ -11,6 +14,7 @@ import subprocess
 import sys
 import threading
 import time
+import urllib.request
 from ipaddress import IPv4Address
 from pathlib import Path
 from types import SimpleNamespace
@@ -18,14 +22,18 @@ from types import SimpleNamespace
 import pytest
 
 from askport.bell import Bell
-from askport.core.channels import TcpPort
+from askport.core.addresses import MacAddress
+from askport.core.channels import HttpPort, PageCall, TcpPort
 from askport.core.errors import BadInput, MachineRefused
+from askport.core.formats.arp import arp_question
 from askport.core.formats.capture import pcapng_start
 from askport.edges import door as doors
 from askport.edges.browser import open_page
 from askport.edges.capture_file import CaptureFile
 from askport.edges.door import Door
 from askport.edges.keeper_client import Keeper
+from askport.edges.learning_door import LearningDoor
+from askport.edges.streams import Streams
 from askport.tui.laptop import page_port
 from conftest import children, wait_for
 
@@ -146,6 +154,115 @@ def test_a_door_lets_go_of_what_is_half_closed(monkeypatch):
         server.close()
 
     asyncio.run(scene())
+
+
+class Taking(http.server.BaseHTTPRequestHandler):
+    """A page that takes whatever is sent, said by its length or in chunks, and answers with its digest."""
+
+    protocol_version = "HTTP/1.1"
+
+    def do_POST(self):
+        """Read all of it."""
+        digest, left = hashlib.sha256(), int(self.headers.get("Content-Length", 0))
+        while left and (data := self.rfile.read(min(left, 65_536))):
+            digest.update(data)
+            left -= len(data)
+        while "chunked" in self.headers.get("Transfer-Encoding", ""):
+            size = int(self.rfile.readline(), 16)
+            digest.update(self.rfile.read(size))
+            self.rfile.readline()
+            if not size:
+                break
+        text = digest.hexdigest().encode()
+        self.send_response(200)
+        self.send_header("Content-Length", str(len(text)))
+        self.end_headers()
+        self.wfile.write(text)
+
+    def log_message(self, *_):
+        """Say nothing."""
+
+
+@contextlib.contextmanager
+def page(handler):
+    """Serve on a loopback port, in a thread."""
+    with http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        yield server.server_address[1]
+        server.shutdown()
+
+
+@pytest.mark.kernel
+def test_a_device_that_never_stops_talking_hides_nobody(cable):
+    """A quiet device's one word is found under 20,000 frames a second; what is shed is counted."""
+    flood = Path(__file__).parent.parent / "benchmarks/flood.py"
+    babbler = cable.start("device", sys.executable, str(flood), "--seconds", "8")
+    finding = cable.start("laptop", *cable.command("find", "zl0", "--loudness", "listen", "--seconds", "5", "--json"),
+                          stdout=subprocess.PIPE, text=True)  # fmt: skip
+    time.sleep(3.0)
+    quiet = arp_question(MacAddress.parse("02:00:00:00:00:77"), IPv4Address("10.3.0.1"), sender=IPv4Address("10.3.0.7"))
+    cable.in_device(sys.executable, "-c", "import socket, sys; wire = socket.socket(17, 3); wire.bind(('zd0', 0)); "
+                    "wire.send(bytes.fromhex(sys.argv[1]))", quiet.hex())  # fmt: skip
+    document = json.loads(finding.communicate(timeout=60)[0])
+    babbler.wait(20)
+    found = {each["mac"]: [held["address"] for held in each["addresses"]] for each in document["devices"]}
+    assert found["02:00:00:00:00:77"] == ["10.3.0.7"]
+    assert {f"02:00:00:00:09:0{n}" for n in range(4)} <= set(found)
+    frames = document["frames"]
+    assert frames["lost"] == 0
+    assert frames["shed"]["arp"] > 1_000 < frames["shed"]["ipv4"]
+    assert sum(frames["shed"].values()) < frames["seen"]
+
+
+@pytest.mark.parametrize("in_chunks", [False, True], ids=["with its length", "in chunks"])
+def test_a_large_upload_passes_the_learning_door_whole(in_chunks):
+    """Firmware and backups are larger than what is held to be looked at."""
+    data = os.urandom(1 << 20) * 20
+
+    async def scene(port):
+        door = LearningDoor("lo", TcpPort(IPv4Address("127.0.0.1"), port), secure=False, now=time.monotonic)
+        await door.open()
+        body = (data[at : at + 100_000] for at in range(0, len(data), 100_000)) if in_chunks else data
+        request = urllib.request.Request(door.hand_out(), data=body, headers={"Content-Type": "application/x-tar"})
+        with await asyncio.to_thread(urllib.request.urlopen, request, timeout=60) as answer:
+            text = answer.read().decode()
+        await door.close()
+        return text, door.exchanges
+
+    with page(Taking) as port:
+        text, exchanges = asyncio.run(scene(port))
+    assert text == hashlib.sha256(data).hexdigest()
+    assert [(each.method, each.status) for each in exchanges] == [("POST", 200)]
+    assert len(exchanges[0].body) < len(data), "what is kept is cut"
+
+
+def test_pages_are_let_go_of_when_the_channels_are_closed():
+    """What holds connections to a device's pages is closed with all else, also in the midst of an answer."""
+
+    class Never(Taking):
+        def do_GET(self):
+            """Begin an answer, and never end it; see the other side go."""
+            self.send_response(200)
+            self.send_header("Content-Length", "1000")
+            self.end_headers()
+            begun.set()
+            if self.rfile.read(1) == b"":
+                ended.set()
+
+    begun, ended = threading.Event(), threading.Event()
+
+    async def scene(port):
+        streams = Streams("lo", lambda: None)
+        streams.fetch(PageCall(HttpPort(IPv4Address("127.0.0.1"), port), "GET", "/"))
+        await asyncio.to_thread(begun.wait, 5)
+        (client,) = streams._clients.values()
+        streams.close_channels()
+        await asyncio.to_thread(ended.wait, 5)
+        return client.is_closed
+
+    with page(Never) as port:
+        assert asyncio.run(scene(port))
+    assert ended.is_set()
 
 
 def capture(tmp_path, data):

@@ -10,6 +10,7 @@ from askport.core.finding.finder import MAX_DEVICES, Finder
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.services import ServiceQuestions
+from askport.core.finding.shedding import Shedding
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question, decode_arp
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode, encode_dhcp
 from askport.core.formats.dns import Dns, Record, RecordType, encode_dns, name_of
@@ -414,3 +415,32 @@ def test_a_service_that_is_named_by_its_type_is_asked_for_its_port():
         (asked,) = asks.poll()
         (question,) = read_packet(asked.data).get(Dns).questions
         assert (question.name, question.type) == (name_of(target), wants)
+
+
+def streamed(mac, number, port=6000):
+    ends = Ends(src_mac=mac, src=HOME, dst_mac=MacAddress(b"\1\0\x5e\1\1\1"), dst=IPv4Address("239.1.1.1"))
+    return frame_between(ends, Udp(src_port=5000, dst_port=port, payload=number.to_bytes(4)))
+
+
+def test_a_flood_is_shed_by_its_sender_and_its_kind_and_hides_nothing_else():
+    """The babbler's own announcement, another device's first word and answers to the laptop are read all the same."""
+    shedding, read = Shedding(US), []
+    rare = [streamed(IT, 0, port=5353), arp_question(OTHER, GATEWAY, sender=GATEWAY + 1)]
+    answers = [arp_frame(Arp(Op.REPLY, OTHER, GATEWAY + n, US, HOME), to=US) for n in range(200)]
+    frames = [streamed(IT, number) for number in range(5_000)] + [arp_question(IT, GATEWAY, sender=HOME)] * 1_000
+    for at, data in enumerate([*frames, *rare, *answers]):
+        if shedding.is_read(data, 100.0 + at * 1e-5):
+            read.append(data)
+    assert {*rare, *answers} <= set(read)
+    assert len(read) < 500
+    assert sum(shedding.by_kind.values()) + len(read) == 6_202
+    assert shedding.by_kind["ipv4"] > 4_000 > shedding.by_kind["arp"] > 900
+
+
+def test_a_wire_that_a_person_would_call_busy_is_read_whole():
+    """Three hundred frames a second of one device, and a thousand devices that speak at once."""
+    shedding = Shedding(US)
+    assert all(shedding.is_read(streamed(IT, number), number / 300) for number in range(3_000))
+    talkers = [arp_question(MacAddress(b"\2\0\0\1" + n.to_bytes(2)), GATEWAY, sender=HOME) for n in range(1_000)]
+    assert all(shedding.is_read(data, 20.0) for data in talkers)
+    assert not shedding.by_kind

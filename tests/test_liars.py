@@ -114,7 +114,7 @@ class Scene:
         self.set("net.ipv4.ip_forward=1")
 
     def set(self, *values):
-        subprocess.run([*self.cable.inside("device"), "sysctl", "-qw", *values], check=True)
+        self.cable.in_device("sysctl", "-qw", *values)
 
     def later(self, seconds, act):
         threading.Timer(seconds, act).start()

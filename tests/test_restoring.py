@@ -5,6 +5,7 @@ import os
 import resource
 import signal
 import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -118,6 +119,45 @@ def test_a_full_run_directory_loses_nothing(cable, when):
         assert (run.returncode, "Gave 172.29.4.9/24 and 10.84.16.9/22 on zl0 back." in run.stderr) == (0, True), (
             run.stderr
         )
+
+
+SAVES_WHILE_ANOTHER_CHANGES = """
+import socket, sys, threading, time
+from struct import pack
+from askport.edges.kernel import rtnetlink, state
+from askport.edges.kernel.rtnetlink import ADDRESS, Kernel, with_attributes
+
+index = socket.if_nametoindex("zl0")
+def message(block, number):
+    raw = bytes((10, 1, block, number))
+    return with_attributes(pack(ADDRESS, 2, 32, 0, 0, index), _2=raw, _1=raw)
+def change(over):
+    netlink = Kernel()
+    while True:
+        for number in range(7 * 250):
+            if over.wait(0.0005):
+                return
+            netlink.take_away(rtnetlink.DELADDR, message(*divmod(number, 250)))
+            netlink.send(rtnetlink.NEWADDR, message(*divmod(number, 250)), rtnetlink.CREATE)
+
+netlink, over = Kernel(), threading.Event()
+for number in range(8 * 250):
+    netlink.send(rtnetlink.NEWADDR, message(*divmod(number, 250)), rtnetlink.CREATE)
+thread = threading.Thread(target=change, args=(over,))
+thread.start()
+wanted, wrong = [f"10.1.7.{number}/32" for number in range(250)], 0
+for _ in range(100):
+    found = [state.written(each) for each in state.addresses(netlink, index)]
+    wrong += sorted(each for each in found if each.startswith("10.1.7.")) != sorted(wanted)
+over.set()
+thread.join()
+print(wrong)
+"""
+
+
+def test_what_changes_while_it_is_saved_is_saved_whole(cable):
+    """The kernel tells much in pieces; an address that goes in between would hide another one that stays."""
+    assert cable.in_laptop(sys.executable, "-c", SAVES_WHILE_ANOTHER_CHANGES) == "0\n"
 
 
 def test_giving_back_needs_no_file_descriptor(cable):

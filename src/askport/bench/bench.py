@@ -102,6 +102,9 @@ class Bench:
         for data in frames:
             self.send(data)
 
+    def give_way(self, seconds: float) -> None:
+        """Nothing floods it."""
+
     def wake(self) -> None:
         """Let a wait return now."""
         self._bell.ring()

@@ -59,11 +59,32 @@ def console(
         far: Any = TelnetPort(at, number)
         if over == "ssh":
             far = SshPort(at, number, user, read_password(password_from, wanted=True))
-        with open_cable(adapter) as keeper, giving_back(keeper):
-            asyncio.run(_on_cable(keeper, far, at, mac, listening))
+        try:
+            with open_cable(adapter) as keeper, giving_back(keeper):
+                asyncio.run(_on_cable(keeper, far, at, mac, listening))
+        except MachineRefused as error:
+            if error.code != "in-use" or mac:
+                raise
+            _require_beside(adapter, at)
+            asyncio.run(_talk(adapter, far, listening))
         way = {"by": "console", "over": over} | ({"port": port} if port else {})
     if learn:
         _learned(learn, listening, way, target, name, mac)
+
+
+def _require_beside(adapter: str, at: IPv4Address) -> None:
+    """See that what another run has on the adapter leads to the device: this console goes the same way.
+
+    Raises:
+        MachineRefused: it does not.
+    """
+    from askport.edges.adapters import list_adapters
+
+    held = [each.interface.network for one in list_adapters() if one.name == adapter for each in one.addresses]
+    busy = f"{adapter} is in use by another run of Ask Port"
+    if not any(at in network for network in held):
+        raise MachineRefused(f"{busy}, which has no address beside {at}: borrow one there first.", code="in-use")
+    say(f"{busy}: nothing is borrowed here, and this console goes over what that one has.")
 
 
 async def _on_cable(keeper: Any, far: Any, at: IPv4Address, mac: MacAddress | None, listening: Any) -> None:

@@ -8,6 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
+from askport.core.finding.hazards import flood
 from askport.core.finding.label import compare_label
 from askport.core.finding.sweeping import Sweeping
 from askport.core.wire import Counts
@@ -25,14 +26,19 @@ def find_document(
     maker: Callable[[MacAddress], str | None],
 ) -> dict[str, Any]:
     """Return what was found, as values of JSON."""
-    hazards = finder.hazards()
+    hazards = [*finder.hazards(), *flood(counts.shed)]
     return {
         "schema": "askport.find/1",
         "source": source,
         "laptop_macs": [str(mac) for mac in finder.laptop_macs],
         "loudness": str(finder.loudness),
         "listened_s": round(listened_s, 3),
-        "frames": {"seen": counts.seen, "unreadable": finder.frames_unreadable, "lost": counts.lost},
+        "frames": {
+            "seen": counts.seen,
+            "unreadable": finder.frames_unreadable,
+            "lost": counts.lost,
+            **({"shed": dict(counts.shed)} if counts.shed else {}),
+        },
         "swept": _swept(finder.sweeping),
         "devices": [
             {

@@ -17,6 +17,7 @@ from askport.core.addresses import MacAddress, parse_address, parse_network
 from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
+from askport.core.finding.hazards import flood
 from askport.core.finding.label import compare_label, label_digits
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
@@ -246,7 +247,7 @@ def put_found(
     else:
         for device in devices:
             _tell(device, label)
-        for hazard in {hazard.text: hazard for hazard in finder.hazards()}.values():
+        for hazard in {each.text: each for each in (*finder.hazards(), *flood(counts.shed))}.values():
             print(hazard.text)
         if not devices:
             say(silent)

@@ -1,7 +1,7 @@
 """The wire as the core sees it: frames with their time, and what every wire can do."""
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Interface
 from typing import TYPE_CHECKING, Protocol
@@ -54,6 +54,8 @@ class Counts:
     sent: int
     lost: int = 0
     """Frames that the kernel took off the wire and we were too slow for."""
+    shed: Mapping[str, int] = field(default_factory=dict)
+    """Frames of a flood that were left unread, by the protocol that they belong to."""
 
 
 OnDrop = Callable[[Heard, str], None]
@@ -103,6 +105,9 @@ class Wire(Protocol):
 
     async def wait(self, deadline: float | None) -> list[Frame]:
         """Return the frames that have come, or none when the deadline has come first or the link has changed."""
+
+    def give_way(self, seconds: float) -> None:
+        """In a flood, leave frames unread for so long; their time of arrival is kept."""
 
     def wake(self) -> None:
         """Let a ``wait`` under way return now, because there is something new to do."""

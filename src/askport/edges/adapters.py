@@ -5,16 +5,19 @@ import re
 import socket
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
-from typing import Any
+from struct import pack, unpack_from
 
 from askport.core.addresses import LINK_LOCAL
 from askport.core.errors import MachineRefused
 from askport.core.reach.adapters import Adapter, AdapterAddress, with_hazards
+from askport.edges.kernel import rtnetlink as kernel
+from askport.edges.kernel import state
+from askport.edges.kernel.rtnetlink import ADDRESS, INET, ROUTE, Kernel, attributes, with_attributes
 from askport.edges.link_speed import speed_of
 
-_FOREVER = 0xFFFFFFFF
 _IFF_UP, _IFF_RUNNING, _IFF_LOOPBACK = 1, 0x40, 8
 _ETHERNET = 1
+_LINK_INFO, _MAIN_TABLE = 18, 254
 _SERVER_PORT = 67
 _VIRTUAL_KINDS = frozenset({"bridge", "bond", "dummy", "veth", "vlan", "macvlan", "ipvlan", "team", "tun", "vrf"})
 _TUNNEL_KINDS = frozenset({"wireguard", "vxlan", "gre", "gretap", "ipip", "sit", "geneve", "ip6tnl", "vti"})
@@ -33,16 +36,14 @@ def list_adapters() -> list[Adapter]:
     Raises:
         MachineRefused: the kernel did not tell.
     """
-    from pyroute2 import IPRoute  # here, because it takes as long to load as all the rest
-
     try:
-        with IPRoute() as netlink:
-            links = list(netlink.get_links())
-            addresses = list(netlink.get_addr(family=socket.AF_INET))
-            routes = list(netlink.get_default_routes(family=socket.AF_INET))
+        with Kernel() as netlink:
+            links = list(state.links(netlink))
+            addresses = netlink.dump(kernel.NEWADDR, pack(ADDRESS, INET, 0, 0, 0, 0))
+            gateways = _gateways(netlink)
     except OSError as error:
         raise MachineRefused(f"The kernel does not list adapters: {error.strerror or error}.") from None
-    adapters = [_adapter(link, addresses, routes) for link in links]
+    adapters = [_adapter(link, addresses, gateways) for link in links]
     adapters = with_hazards(adapters, server_port_held=_server_port_held())
     order = ("wired", "virtual", "wireless", "tunnel", "loopback")
     return sorted(adapters, key=lambda each: (order.index(each.kind), not each.link_up, each.name))
@@ -56,43 +57,54 @@ def forwards(name: str) -> bool:
         return False
 
 
-def _adapter(link: Any, addresses: list[Any], routes: list[Any]) -> Adapter:
-    name, index, flags = str(link.get_attr("IFLA_IFNAME")), int(link["index"]), int(link["flags"])
-    gateway = next((each.get_attr("RTA_GATEWAY") for each in routes if each.get_attr("RTA_OIF") == index), None)
+def _gateways(netlink: Kernel) -> dict[int, IPv4Address | None]:
+    """Return the gateway of each adapter that a default route leads over; None where it needs none."""
+    found: dict[int, IPv4Address | None] = {}
+    for each in netlink.dump(kernel.NEWROUTE, pack(ROUTE, INET, 0, 0, 0, 0, 0, 0, 0, 0)):
+        _, prefix, _, _, table, *_ = unpack_from(ROUTE, each)
+        given = attributes(each, ROUTE)
+        if not prefix and table == _MAIN_TABLE and 4 in given:
+            found.setdefault(
+                unpack_from("I", given[4])[0], IPv4Address(given[5]) if len(given.get(5, b"")) == 4 else None
+            )
+    return found
+
+
+def _adapter(link: state.LinkTold, addresses: list[bytes], gateways: dict[int, IPv4Address | None]) -> Adapter:
+    hardware, index, flags, given = link
+    name = given[3].rstrip(b"\0").decode()
+    gateway = gateways.get(index)
     link_up, switched_on = bool(flags & _IFF_RUNNING), bool(flags & _IFF_UP)
-    kind = _kind(name, link)
     return Adapter(
         name=name,
-        kind=kind,
+        kind=_kind(name, link),
         link_up=link_up,
         switched_on=switched_on,
         speed_mbps=speed_of(name),
         half_duplex=_told(name, "duplex") == "half",
         driver=_driver(name),
-        mac=link.get_attr("IFLA_ADDRESS") if link["ifi_type"] == _ETHERNET else None,
-        addresses=tuple(_address(each) for each in addresses if each["index"] == index),
-        gateway=IPv4Address(gateway) if gateway else None,
+        mac=given[1].hex(":") if hardware == _ETHERNET and 1 in given else None,
+        addresses=tuple(_address(each) for each in addresses if unpack_from(ADDRESS, each)[4] == index),
+        gateway=gateway,
         dns=_dns() if gateway else (),
         manager=_manager(name, index),
         forwards=forwards(name),
     )
 
 
-def _address(message: Any) -> AdapterAddress:
-    text = message.get_attr("IFA_LOCAL") or message.get_attr("IFA_ADDRESS")
-    interface = IPv4Interface(f"{text}/{message['prefixlen']}")
-    cache = message.get_attr("IFA_CACHEINFO")
-    leased = cache is not None and cache["ifa_valid"] != _FOREVER
+def _address(message: bytes) -> AdapterAddress:
+    interface = IPv4Interface(state.written(message))
+    leased = state.valid_s(message) is not None
     origin = "link-local" if interface.ip in LINK_LOCAL else "dhcp" if leased else "static"
     return AdapterAddress(interface=interface, origin=origin)
 
 
-def _kind(name: str, link: Any) -> str:
-    if link["flags"] & _IFF_LOOPBACK:
+def _kind(name: str, link: state.LinkTold) -> str:
+    hardware, _, flags, given = link
+    if flags & _IFF_LOOPBACK:
         return "loopback"
-    info = link.get_attr("IFLA_LINKINFO")
-    made_as = info.get_attr("IFLA_INFO_KIND") if info else None
-    if link["ifi_type"] != _ETHERNET or made_as in _TUNNEL_KINDS:
+    made_as = attributes(given.get(_LINK_INFO, b""), "").get(1, b"").rstrip(b"\0").decode()
+    if hardware != _ETHERNET or made_as in _TUNNEL_KINDS:
         return "tunnel"
     if made_as in _VIRTUAL_KINDS:
         return "virtual"
@@ -123,15 +135,13 @@ def _server_port_held() -> bool:
 
 def way_to(address: IPv4Address) -> str | None:
     """Return the adapter by which the kernel would send to an address, or None where by none."""
-    from pyroute2 import IPRoute
-    from pyroute2.netlink.exceptions import NetlinkError
-
+    question = with_attributes(pack(ROUTE, INET, 32, 0, 0, 0, 0, 0, 0, 0), _1=address.packed)
     try:
-        with IPRoute() as netlink:
-            found = netlink.route("get", dst=str(address))
-            index = next((each.get_attr("RTA_OIF") for each in found), None)
-            return str(netlink.get_links(index)[0].get_attr("IFLA_IFNAME")) if index else None
-    except (OSError, NetlinkError):
+        with Kernel() as netlink:
+            found = (attributes(each, ROUTE) for each in netlink.ask(kernel.NEWROUTE, question))
+            index = next((unpack_from("I", each[4])[0] for each in found if 4 in each), None)
+        return socket.if_indextoname(index) if index else None
+    except OSError:
         return None
 
 

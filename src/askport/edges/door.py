@@ -305,8 +305,8 @@ class Door:
             request.body = bytearray(links.to_device(bytes(request.body)))
         length = len(request.body) if request.is_whole else request.length
         if length is None:
-            raise ConnectionError("what the browser sends is larger than the door holds, and says no length")
-        if length or request.head.method in (b"POST", b"PUT", b"PATCH"):
+            own.append((b"transfer-encoding", b"chunked"))  # larger than what is held, and without a length
+        elif length or request.head.method in (b"POST", b"PUT", b"PATCH"):
             own.append((b"content-length", str(length).encode()))
         path = links.to_device(target.encode("latin-1"))
         head = h11.Request(method=request.head.method, target=path, headers=[*own, *self._headers(request, links)])

@@ -122,7 +122,7 @@ class Keeper:
             return False
         if "error" in answer:
             log.wrong("keeper refuses", adapter=self.adapter, id=number, because=answer["error"])
-            raise MachineRefused(str(answer["error"]))
+            raise MachineRefused(str(answer["error"]), code=str(answer.get("code", "")))
         return True
 
     def _await(self, number: int | None) -> tuple[dict[str, Any], list[int]]:

@@ -15,6 +15,7 @@ from struct import pack, unpack, unpack_from
 from askport.bell import Bell
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
+from askport.core.finding.shedding import Shedding
 from askport.core.wire import Counts, Frame, Link, OnPass
 from askport.edges import log
 from askport.edges.link_speed import has_carrier, speed_of
@@ -24,8 +25,12 @@ _SCM_TIMESTAMPNS = 35
 _SIOCGIFFLAGS, _IFF_RUNNING = 0x8913, 0x40
 _TP_STATUS_VLAN_VALID, _TP_STATUS_VLAN_TPID_VALID = 1 << 4, 1 << 6
 _MAX_FRAME = 65_536
-_MAX_BATCH = 256
-"""Frames taken before timers get their turn: under 10 ms of reading."""
+_MAX_BATCH = 64
+"""Frames taken before timers and keys get their turn: a few ms of reading."""
+_MAX_SHED = 512
+"""Frames that may be shed on the way to them."""
+_LONGEST_BREATH_S = 0.01
+"""How long, at the most, others have the processor after a full batch: as long as the batch has taken."""
 _SAME_CLOCK_S = 0.5
 """What the wall clock may drift from its start before it counts as set."""
 _LONGEST_SEND_S = 0.02
@@ -50,6 +55,10 @@ class PacketWire:
         self._index = socket.if_nametoindex(name)
         self._wall_offsets = [(float("-inf"), time.time() - time.monotonic())]
         self._seen = self._sent = self._lost = 0
+        self._shedding = Shedding(mac)
+        self._is_full, self._has_shed, self._given_at = False, False, 0.0
+        """Whether the last batch left frames behind, whether some were shed with it, and when it was handed over."""
+        self._silent_until = 0.0
         self._link = Link(up=self._running(), since=self.now(), speed_mbps=speed_of(self.name))
         self._bell = Bell()
         self._unsent: deque[bytes] = deque()
@@ -87,7 +96,7 @@ class PacketWire:
         """Return how many frames have passed, with those that the kernel had to drop."""
         statistics = self._socket.getsockopt(_SOL_PACKET, _PACKET_STATISTICS, 8)
         self._lost += int(unpack("II", statistics)[1])  # reading resets the kernel's count
-        return Counts(seen=self._seen, sent=self._sent, lost=self._lost)
+        return Counts(seen=self._seen, sent=self._sent, lost=self._lost, shed=dict(self._shedding.by_kind))
 
     def send(self, data: bytes) -> None:
         """Send a frame.
@@ -156,6 +165,10 @@ class PacketWire:
         text = f"{self.name} has vanished, and nothing is left to give back: plug the adapter in again and start anew."
         return MachineRefused(text, code="no-adapter")
 
+    def give_way(self, seconds: float) -> None:
+        """In a flood, leave frames in the kernel's buffer for so long."""
+        self._silent_until = self.now() + seconds
+
     def wake(self) -> None:
         """Let a wait return now."""
         self._bell.ring()
@@ -165,9 +178,10 @@ class PacketWire:
         loop = asyncio.get_running_loop()
         was_up = self._link.up
         self._send_on(0.0)
+        await self._breathe()
         frames = self._take()
         if frames:
-            await asyncio.sleep(0)
+            self._given_at = self.now()
             return frames
         loop.add_reader(self._socket, self._bell.ring)
         try:
@@ -181,12 +195,21 @@ class PacketWire:
                 if rang and not frames:
                     # Woken, or a socket in error that stays readable: nobody goes round in circles over that.
                     self.require_present()
-                    await asyncio.sleep(0)
+                    await self._breathe()
                     break
         finally:
             loop.remove_reader(self._socket)
             self._bell.clear()
         return frames
+
+    async def _breathe(self) -> None:
+        """Let others have the processor; in a flood for as long as its frames have had it, or for as long as asked."""
+        if not (self._is_full or self._has_shed):
+            await asyncio.sleep(0)
+            return
+        now = self.now()
+        breath = max(self._silent_until - now, min(_LONGEST_BREATH_S, now - self._given_at))
+        await asyncio.sleep(max(0.0, breath))
 
     def close(self) -> None:
         """Close the socket; again, it does nothing."""
@@ -198,21 +221,29 @@ class PacketWire:
 
     def _take(self) -> list[Frame]:
         frames: list[Frame] = []
-        while len(frames) < _MAX_BATCH:
+        self._is_full, self._has_shed = True, False
+        for _ in range(_MAX_SHED):
+            if len(frames) == _MAX_BATCH:
+                break
             try:
                 data, ancillary, _, _ = self._socket.recvmsg(_MAX_FRAME, 256)
             except BlockingIOError:
+                self._is_full = False
                 break
             except OSError as error:
+                self._is_full = False
                 if error.errno == errno.ENETDOWN:
                     self.require_present()
                     break
                 raise MachineRefused(f"{self.name} cannot be read: {error.strerror}.") from None
+            self._seen += 1
+            if not self._shedding.is_read(data, self.now()):
+                self._has_shed = True
+                continue
             frames.append(self._frame(data, ancillary))
             self.on_pass(False)
             if self.tap:
                 self.tap(frames[-1].at, frames[-1].data, False)
-        self._seen += len(frames)
         return frames
 
     def _frame(self, data: bytes, ancillary: list[tuple[int, int, bytes]]) -> Frame:

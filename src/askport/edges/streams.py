@@ -44,6 +44,8 @@ class Streams:
         self._adapter, self._wake = adapter, wake
         self._tasks: dict[Channel | PageCall, asyncio.Task[None]] = {}
         self._clients: dict[HttpPort, Any] = {}
+        self._closing: set[asyncio.Task[None]] = set()
+        """Clients that are being closed; kept, because the loop alone would forget them."""
         self._writers: dict[Channel, Any] = {}
         self._events: list[ChannelEvent] = []
         self._room = asyncio.Event()
@@ -100,6 +102,10 @@ class Streams:
                 self.close_channel(channel)
             else:
                 self._tasks.pop(channel).cancel()
+        for client in self._clients.values():
+            closing = asyncio.ensure_future(client.aclose())
+            self._closing.add(closing)
+            closing.add_done_callback(self._closing.discard)
         self._clients.clear()
 
     def channel_events(self) -> list[ChannelEvent]:

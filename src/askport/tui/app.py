@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from textual import work
 from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
+from textual.events import Event, Key
 from textual.screen import Screen
 from textual.widgets import Static
 
@@ -26,6 +27,9 @@ Plug = Callable[[str], "PlugScreen"]
 """Makes the choice of an adapter, with a sentence on what was wrong with the last one, or none."""
 Fit = Callable[["Choice"], "Workplace"]
 """Makes a round on the adapter that was chosen, or on the practice bench."""
+
+
+_FOR_A_KEY_S = 0.05
 
 
 class AskPortApp(App[None]):
@@ -73,6 +77,12 @@ class AskPortApp(App[None]):
     def compose(self) -> ComposeResult:
         """Say who is there."""
         yield Static("  Ask Port · one moment", id="opening")
+
+    async def on_event(self, event: Event) -> None:
+        """Give a key the processor until its view is painted, also in a flood of frames."""
+        if isinstance(event, Key) and self.workplace:
+            self.workplace.run.wire.give_way(_FOR_A_KEY_S)
+        await super().on_event(event)
 
     def on_mount(self) -> None:
         """Start at the cable; what ends the program from outside ends it as its own key does."""
@@ -122,7 +132,7 @@ class AskPortApp(App[None]):
 
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:
         """Give the palette what the keys do, as far as it can be done now."""
-        from askport.tui.screens.keys import program_bindings
+        from askport.tui.widgets.key_line import program_bindings
 
         for active in program_bindings(screen):
             binding = active.binding

@@ -1,6 +1,6 @@
 """What is dangerous about the devices on one wire, each with what to do."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from itertools import pairwise
@@ -31,6 +31,17 @@ class Hazard:
     def mac(self) -> MacAddress | None:
         """The first that it concerns."""
         return self.macs[0] if self.macs else None
+
+
+def flood(shed: Mapping[str, int]) -> list[Hazard]:
+    """Return the hazard of a flood, by the frames that were left unread of each protocol."""
+    if not shed:
+        return []
+    each = listed(f"{count:,} of {protocol.upper()}" for protocol, count in sorted(shed.items()))
+    text = (
+        f"This wire is flooded: {each} were left unread. Look for a loop in the cabling, or connect the device alone."
+    )
+    return [Hazard(code="flood", text=text)]
 
 
 class OwnHazards:

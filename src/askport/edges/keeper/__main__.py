@@ -69,7 +69,7 @@ def main(descriptor: int) -> int:
             return 0
         adapter = Adapter(str(json.loads(first)["adapter"]))
     except (Refusal, OSError, ValueError, LookupError, TypeError, RecursionError) as error:
-        control.send(json.dumps({"error": str(error)}).encode())
+        control.send(json.dumps({"error": str(error), "code": getattr(error, "code", "")}).encode())
         return 1
     try:
         control.send(json.dumps({"ready": True}).encode())

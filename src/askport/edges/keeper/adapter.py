@@ -20,7 +20,11 @@ _NO_ADAPTER = (os.strerror(errno.ENODEV), os.strerror(errno.ENXIO))
 
 
 class Refusal(Exception):
-    """The keeper will not, or the kernel would not; the message is for the technician."""
+    """The keeper will not, or the kernel would not; the message is for the technician, the code for the program."""
+
+    def __init__(self, message: str, code: str = "") -> None:
+        super().__init__(message)
+        self.code = code
 
 
 class Adapter:
@@ -39,7 +43,7 @@ class Adapter:
         try:
             self._journal = journal.Journal(journal.left_for(whose), whose)
         except BlockingIOError:
-            raise Refusal(f"{name} is in use by another run of Ask Port: end that one first.") from None
+            raise Refusal(f"{name} is in use by another run of Ask Port: end that one first.", "in-use") from None
         except OSError as error:
             raise Refusal(f"{journal.DIRECTORY} cannot be used: {error.strerror or error}.") from None
         self.restored, self.left = self.give_back()

@@ -4,13 +4,16 @@ import errno
 import os
 import socket
 from struct import calcsize, pack, unpack_from
+from typing import Self
 
 NEWLINK, NEWADDR, DELADDR, NEWROUTE, DELROUTE, NEWNEIGH, DELNEIGH = 16, 20, 21, 24, 25, 28, 29
 GET = 2  # from the number of a NEW message to that of its GET
 ADDRESS, ROUTE, NEIGHBOUR, LINK = "BBBBI", "BBBBBBBBI", "BxxxiHBB", "BxHiII"
-_REQUEST, _MULTI, _ACK, _DUMP = 1, 2, 4, 0x300
+_REQUEST, _ACK, _INTERRUPTED, _DUMP = 1, 4, 0x10, 0x300
 REPLACE, ONLY_NEW, CREATE, APPEND = 0x100, 0x200, 0x400, 0x800
 _ERROR, _DONE = 2, 3
+_DUMPS = 50
+"""How often what changes while it is told is asked for again: a cable that is plugged in changes it a few times."""
 INET = socket.AF_INET
 
 
@@ -22,25 +25,34 @@ class Kernel:
         self._socket.settimeout(5.0)
         self._sequence = 0
 
-    def _exchange(self, kind: int, flags: int, payload: bytes) -> list[bytes]:
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._socket.close()
+
+    def _exchange(self, kind: int, flags: int, payload: bytes) -> tuple[list[bytes], bool]:
+        """Return what was answered, and whether it is whole: all of it from one moment."""
         self._sequence += 1
         head = pack("IHHII", 16 + len(payload), kind, flags | _REQUEST, self._sequence, 0)
         self._socket.send(head + payload)
         found: list[bytes] = []
+        is_whole = True
         while True:
             data = self._socket.recv(1 << 18)
             while len(data) >= 16:
-                size, answer, flags, sequence, _ = unpack_from("IHHII", data)
+                size, answer, marks, sequence, _ = unpack_from("IHHII", data)
                 body, data = data[16:size], data[size + -size % 4 :]
                 if sequence != self._sequence:
                     continue
+                is_whole &= not marks & _INTERRUPTED
                 if answer == _ERROR:
                     code = -int(unpack_from("i", body)[0])
                     if code:
                         raise OSError(code, os.strerror(code))
-                    return found
+                    return found, is_whole
                 if answer == _DONE:
-                    return found
+                    return found, is_whole
                 found.append(body)
 
     def send(self, kind: int, payload: bytes, flags: int = 0) -> None:
@@ -73,8 +85,27 @@ class Kernel:
         return "it would become another one"
 
     def dump(self, kind: int, request: bytes) -> list[bytes]:
-        """Return all messages of a kind, each without its netlink header."""
-        return self._exchange(kind + GET, _DUMP, request)
+        """Return all messages of a kind, each without its netlink header.
+
+        The kernel tells them in several pieces and marks them where something changed in between (NLM_F_DUMP_INTR,
+        linux/netlink.h): one may be missing then, or there twice, and all are asked for again.
+
+        Raises:
+            OSError: the kernel would not, or it changed all the time.
+        """
+        for _ in range(_DUMPS):
+            found, is_whole = self._exchange(kind + GET, _DUMP, request)
+            if is_whole:
+                return found
+        raise OSError(errno.EBUSY, "the network settings are being changed all the time")
+
+    def ask(self, kind: int, request: bytes) -> list[bytes]:
+        """Return what answers one question that is not for all of a kind.
+
+        Raises:
+            OSError: the kernel would not.
+        """
+        return self._exchange(kind + GET, _ACK, request)[0]
 
 
 def attributes(message: bytes, layout: str) -> dict[int, bytes]:

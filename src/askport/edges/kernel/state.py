@@ -13,6 +13,8 @@ from askport.edges.kernel.rtnetlink import ADDRESS, INET, LINK, NEIGHBOUR, ROUTE
 
 Message = tuple[int, str]
 """A message's kind, and its bytes in hexadecimal digits."""
+LinkTold = tuple[int, int, int, dict[int, bytes]]
+"""An adapter's kind of hardware, index, flags and attributes (rtnetlink(7), IFLA_)."""
 _BY_KERNEL, _UNICAST = 2, 1  # the kernel's own routes other than to hosts come and go with addresses
 _FAILED = 0x01 | 0x20  # of a neighbour (linux/neighbour.h)
 _STALE, _KEPT = 0x04, 0x40 | 0x80  # no ARP, permanent
@@ -29,15 +31,20 @@ def boot_s() -> float:
 def adapters(netlink: Kernel) -> list[dict[str, Any]]:
     """Return all adapters by what identifies them: name, index, MAC address and the one that they were made with."""
     found = []
-    for each in netlink.dump(kernel.NEWLINK, pack(LINK, 0, 0, 0, 0, 0)):
-        _, hardware, index, flags, _ = unpack_from(LINK, each)
-        given = attributes(each, LINK)
+    for hardware, index, flags, given in links(netlink):
         mac = given.get(1, b"")
         found.append(
             {"name": given[3].rstrip(b"\0").decode(), "index": index, "mac": mac.hex(":"),
              "permanent": given.get(54, mac).hex(":"), "hardware": hardware, "on": bool(flags & 1)}
         )  # fmt: skip
     return found
+
+
+def links(netlink: Kernel) -> Iterator[LinkTold]:
+    """Yield each adapter as the kernel tells it."""
+    for each in netlink.dump(kernel.NEWLINK, pack(LINK, 0, 0, 0, 0, 0)):
+        _, hardware, index, flags, _ = unpack_from(LINK, each)
+        yield hardware, index, flags, attributes(each, LINK)
 
 
 def addresses(netlink: Kernel, index: int) -> list[bytes]:
@@ -50,6 +57,13 @@ def written(message: bytes) -> str:
     """Return an address with its prefix."""
     given = attributes(message, ADDRESS)
     return f"{socket.inet_ntoa(given.get(2) or given[1])}/{message[1]}"
+
+
+def valid_s(message: bytes) -> int | None:
+    """Return how long an address still lasts, in seconds, or None where it lasts for ever."""
+    cache = attributes(message, ADDRESS).get(_CACHE_INFO)
+    valid = unpack_from("II", cache)[1] if cache else _FOREVER
+    return None if valid == _FOREVER else int(valid)
 
 
 def local(message: Message) -> bytes | None:

@@ -1,10 +1,12 @@
 """What stands around the step's picture: the title, what has just happened, what to do next, and practice hands."""
 
 from askport.bench.practice import Practice
+from askport.core.finding.hazards import flood
 from askport.core.reach.laptop import NEWS
 from askport.core.session import Session
 from askport.core.stages.stage import Next
 from askport.core.steps import Step
+from askport.core.wire import Counts
 from askport.core.words import listed, span_words
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken, warning
 from askport.tui.workplace import Workplace
@@ -35,13 +37,14 @@ def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> 
     return ink.to(width - len(right)).put(right, DIM)
 
 
-def news_lines(session: Session, step: Step, width: int) -> list[Ink]:
+def news_lines(session: Session, counts: Counts, step: Step, width: int) -> list[Ink]:
     """Draw what is dangerous about laptop and wire where it matters; finding shows it itself, reaching the laptop's."""
-    if step in (Step.PLUG, Step.FIND):
-        return []
-    laptop = [] if step is Step.REACH else session.cable.laptop.hazards
+    is_early = step in (Step.PLUG, Step.FIND)
+    laptop = [] if is_early or step is Step.REACH else session.cable.laptop.hazards
     news = [each.text for each in laptop if step is not Step.RECORD or each.code in NEWS]
     if step is not Step.RECORD:
+        news += [each.text for each in flood(counts.shed)]
+    if not is_early and step is not Step.RECORD:
         news += [each.text for each in session.cable.finder.hazards() if each.code in _MATTER_LATER]
     return [ink for text in news for ink in (*warning(text, width), blank())]
 

@@ -7,8 +7,6 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Container
 from textual.events import Key
-from textual.screen import Screen
-from textual.widgets import Footer
 
 from askport.core.channels import FarEnd, SshPort
 from askport.core.kinds.typing_in import typed
@@ -17,7 +15,9 @@ from askport.tui.ink import DIM, STRONG, Ink, blank, heading, wrapped
 from askport.tui.laptop_console import Terminal
 from askport.tui.pictures.around import next_lines
 from askport.tui.questions import ask_name_and_password
+from askport.tui.screens.drawn import DrawnScreen
 from askport.tui.widgets.entry import EntryLine
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -30,7 +30,7 @@ _KEYS = {
 _ROOMY = 34
 
 
-class ConsoleScreen(Screen[Terminal | None]):
+class ConsoleScreen(DrawnScreen[Terminal | None]):
     """A terminal on the device. It gives back the connection that was typed on, for what was said to be learned."""
 
     CSS_PATH = "console.tcss"
@@ -51,7 +51,7 @@ class ConsoleScreen(Screen[Terminal | None]):
             yield Sheet(id="about")
         yield EntryLine()
         yield Sheet(id="next")
-        yield Footer(compact=True, show_command_palette=False)
+        yield KeyLine()
 
     def on_mount(self) -> None:
         """Connect, or ask for the log-in first where the connection itself needs one."""
@@ -64,7 +64,7 @@ class ConsoleScreen(Screen[Terminal | None]):
             self.query_one(EntryLine).ask(question)
         else:
             self.connect(self._far)
-        self.call_after_refresh(self.draw)
+        self.draw()
 
     def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
         """Use what was typed."""
@@ -79,7 +79,7 @@ class ConsoleScreen(Screen[Terminal | None]):
     async def carry(self) -> None:
         """Show what comes."""
         if self.terminal:
-            await self.terminal.run(self.draw)
+            await self.terminal.run(self.draw_in_front)
 
     def on_resize(self) -> None:
         """Draw to the new size."""
@@ -88,8 +88,6 @@ class ConsoleScreen(Screen[Terminal | None]):
 
     def draw(self) -> None:
         """Show the terminal, and what to do."""
-        if not self.is_attached or self.size.width == 0:
-            return
         terminal, device = self.terminal, self._workplace.run.session.device
         title = Ink().put(f"  {device.work.tag}", STRONG).put(f"  its console at {self._far}", DIM)
         self.query_one("#heading", Sheet).show([title])

@@ -5,8 +5,6 @@ from collections.abc import Callable
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
-from textual.screen import Screen
-from textual.widgets import Footer
 
 from askport.core.kinds.model import HandWay
 from askport.core.kinds.typing_in import typed
@@ -16,6 +14,8 @@ from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, blank, wrapped
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.landing import landing_lines
 from askport.tui.pictures.large import large_lines, large_width
+from askport.tui.screens.drawn import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -28,10 +28,11 @@ _AROUND = 8
 _HINT = "A number key copies its value; space copies number by number, for pages with four fields."
 
 
-class CribScreen(Screen[None]):
+class CribScreen(DrawnScreen[None]):
     """Stands beside the device's page or keypad while the wire is watched, and goes once the device has moved."""
 
     CSS_PATH = "crib.tcss"
+    DRAWS_EVERY_S = 1 / _LOOKS_A_SECOND
     BINDINGS = [
         Binding("enter", "next", "Do it", id="crib.enter"),
         Binding("escape,c", "app.pop_screen", "Back", id="crib.back"),
@@ -56,12 +57,7 @@ class CribScreen(Screen[None]):
         with VerticalScroll(id="rest"):
             yield Sheet(id="values")
         yield Sheet(id="next")
-        yield Footer(compact=True, show_command_palette=False)
-
-    def on_mount(self) -> None:
-        """Draw, and go on drawing: the wire is watched."""
-        self.set_interval(1 / _LOOKS_A_SECOND, self.draw)
-        self.draw()
+        yield KeyLine()
 
     @property
     def _values(self) -> list[tuple[str, str]]:
@@ -71,7 +67,7 @@ class CribScreen(Screen[None]):
     def draw(self) -> None:
         """Show the values, and what the wire says."""
         run = self._workplace.run
-        session, width, values = run.session, self.size.width, self._values
+        session, width, values = run.session, self.room, self._values
         if session.phase.step is not Step.SET or not values:
             self.dismiss()
             return

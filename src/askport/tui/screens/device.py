@@ -6,8 +6,6 @@ from datetime import UTC, datetime
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
-from textual.screen import Screen
-from textual.widgets import Footer
 
 from askport.core.errors import AskPortError, BadInput
 from askport.core.plan.work import clean_tag
@@ -17,12 +15,14 @@ from askport.core.register.visits import Row
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink
 from askport.tui.pictures.register import STATE_STYLES, device_lines
 from askport.tui.questions import Question
+from askport.tui.screens.drawn import DrawnScreen
 from askport.tui.widgets.entry import EntryLine
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
 
-class DeviceScreen(Screen[None]):
+class DeviceScreen(DrawnScreen[None]):
     """One device of the register; what is written down comes behind what was recorded, and changes nothing of it."""
 
     CSS_PATH = "register.tcss"
@@ -43,15 +43,7 @@ class DeviceScreen(Screen[None]):
         with VerticalScroll(id="rows"):
             yield Sheet(id="sheet")
         yield EntryLine()
-        yield Footer(compact=True)
-
-    def on_mount(self) -> None:
-        """Show it."""
-        self.call_after_refresh(self.draw)
-
-    def on_resize(self) -> None:
-        """Draw to the new width."""
-        self.draw()
+        yield KeyLine()
 
     @property
     def _row(self) -> Row:
@@ -59,7 +51,7 @@ class DeviceScreen(Screen[None]):
 
     def draw(self) -> None:
         """Show what is known of it."""
-        row, width = self._row, max(60, self.size.width - 8)
+        row, width = self._row, max(60, self.room - 8)
         planned = self._workplace.run.job.register.planned(row.tag)
         title = Ink().put(f"  {row.tag or 'no tag'}", f"{STRONG} {THEIRS}")
         title.put(f"  {row.mac}  {row.maker or 'maker unknown'}   ", DIM).put(

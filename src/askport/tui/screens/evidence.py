@@ -3,20 +3,20 @@
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
-from textual.screen import Screen
-from textual.widgets import Footer
 
 from askport.core.finding.device import Device
 from askport.core.finding.device_name import device_words
 from askport.core.wire import Wire
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink, blank, line, wrapped
 from askport.tui.pictures.evidence import frame_lines, sentence_lines
+from askport.tui.screens.drawn import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 
 _SENTENCES = 10
 
 
-class EvidenceScreen(Screen[None]):
+class EvidenceScreen(DrawnScreen[None]):
     """The sentences about one device, and the frame behind the one at hand."""
 
     CSS_PATH = "evidence.tcss"
@@ -39,19 +39,11 @@ class EvidenceScreen(Screen[None]):
         yield Sheet(id="sentences")
         with VerticalScroll(id="frame"):
             yield Sheet(id="bytes")
-        yield Footer(compact=True, show_command_palette=False)
-
-    def on_mount(self) -> None:
-        """Show the first sentence."""
-        self.draw()
-
-    def on_resize(self) -> None:
-        """Draw to the new width."""
-        self.draw()
+        yield KeyLine()
 
     def draw(self) -> None:
         """Show the sentence at hand and its frame."""
-        width = max(50, self.size.width - 8)
+        width = max(50, self.room - 8)
         reasons = self._device.reasons()
         title = Ink().put("  What it said: ").put(self._device.mac, f"{STRONG} {THEIRS}")
         title.put(f"  {device_words(self._device, self._maker)}", DIM)

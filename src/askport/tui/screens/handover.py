@@ -5,14 +5,14 @@ from pathlib import Path
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
-from textual.screen import Screen
-from textual.widgets import Footer
 
 from askport.edges.jobfile import JobFile
 from askport.reports.documents import what_for
 from askport.reports.handover import grouped
 from askport.reports.open_points import open_points, proven_words
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
+from askport.tui.screens.drawn import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 
 _SIZE = 36
@@ -20,7 +20,7 @@ _MOST = 8
 """Open points of one kind that are shown here; the cover has all."""
 
 
-class HandoverScreen(Screen[None]):
+class HandoverScreen(DrawnScreen[None]):
     """Shown once everything is written."""
 
     CSS_PATH = "register.tcss"
@@ -35,19 +35,11 @@ class HandoverScreen(Screen[None]):
         yield Sheet(id="heading")
         with VerticalScroll(id="rows"):
             yield Sheet(id="sheet")
-        yield Footer(compact=True)
-
-    def on_mount(self) -> None:
-        """Show it."""
-        self.call_after_refresh(self.draw)
-
-    def on_resize(self) -> None:
-        """Draw to the new width."""
-        self.draw()
+        yield KeyLine()
 
     def draw(self) -> None:
         """Show what was written where."""
-        width, register = max(60, self.size.width - 8), self._job.register
+        width, register = max(60, self.room - 8), self._job.register
         title = Ink().put(f"  {self._site}", STRONG)
         title.put(f" · handover   {proven_words(*register.proven())}", DIM)
         self.query_one("#heading", Sheet).show([title])

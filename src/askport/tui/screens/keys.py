@@ -6,22 +6,14 @@ from typing import Any
 from textual.app import ComposeResult
 from textual.binding import ActiveBinding, Binding
 from textual.containers import VerticalScroll
-from textual.screen import ModalScreen, Screen
-from textual.widgets import Footer
+from textual.screen import Screen
 
 from askport.tui.ink import DIM, OURS, STRONG, Ink, beside, blank, line
+from askport.tui.screens.drawn import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine, program_bindings
 from askport.tui.widgets.sheet import Sheet
 
 _TITLE, _SAYS = 14, 34
-
-
-def program_bindings(screen: Screen[Any]) -> list[ActiveBinding]:
-    """Return what can be done on a screen, once for each action, in the order in which it was written."""
-    found: dict[str, ActiveBinding] = {}
-    for active in screen.active_bindings.values():
-        if active.binding.id and active.binding.id not in found:
-            found[active.binding.id] = active
-    return list(found.values())
 
 
 def key_lines(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], str], width: int) -> list[Ink]:
@@ -35,21 +27,7 @@ def key_lines(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], 
     return lines
 
 
-def key_strip(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], str], width: int) -> Ink:
-    """Draw what can be done now on one line, as far as there is room, and where the rest is."""
-    rest = "? all keys"
-    ink = Ink().put(" ")
-    for active in bindings:
-        key, title = shown_key(active.binding), active.binding.description
-        if active.binding.id in ("app.keys", "app.theme") or not active.enabled:
-            continue
-        if ink.width + len(key) + len(title) + 3 + len(rest) > width:
-            continue
-        ink.put(key, f"{STRONG} {OURS}").put(f" {title}  ")
-    return ink.to(width - len(rest) - 1).put("?", f"{STRONG} {OURS}").put(rest[1:])
-
-
-class KeysScreen(ModalScreen[None]):
+class KeysScreen(DrawnScreen[None]):
     """Shows the keys of the screen under it, and goes by the key that opened it."""
 
     CSS_PATH = "keys.tcss"
@@ -63,17 +41,9 @@ class KeysScreen(ModalScreen[None]):
         """Lay out the list."""
         with VerticalScroll(id="keys"):
             yield Sheet(id="list")
-        yield Footer(compact=True)
-
-    def on_mount(self) -> None:
-        """Show them."""
-        self.call_after_refresh(self.draw)
-
-    def on_resize(self) -> None:
-        """Break the lines anew."""
-        self.draw()
+        yield KeyLine()
 
     def draw(self) -> None:
         """Show every key."""
         sheet = self.query_one("#list", Sheet)
-        sheet.show(key_lines(self._under, self.app.get_key_display, max(40, sheet.size.width)))
+        sheet.show(key_lines(self._under, self.app.get_key_display, max(40, sheet.size.width or self.room - 6)))

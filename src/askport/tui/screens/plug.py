@@ -10,7 +10,6 @@ from textual.binding import Binding
 from textual.containers import VerticalScroll
 from textual.message import Message
 from textual.screen import Screen
-from textual.widgets import Footer
 
 from askport.core.errors import AskPortError
 from askport.core.reach.adapters import Adapter
@@ -19,6 +18,7 @@ from askport.edges.adapters import list_adapters
 from askport.edges.ear import Ear
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, line, wrapped
 from askport.tui.pictures.plug import heard_lines
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 
 _LOOKS_A_SECOND = 2
@@ -79,7 +79,7 @@ class PlugScreen(Screen[None]):
         with VerticalScroll(id="adapters"):
             yield Sheet(id="list")
         yield Sheet(id="next")
-        yield Footer(compact=True)
+        yield KeyLine()
 
     async def on_mount(self) -> None:
         """Look at the adapters now and again and again."""

@@ -4,8 +4,7 @@ from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.content import Content
-from textual.screen import Screen
-from textual.widgets import DataTable, Footer, Input
+from textual.widgets import DataTable, Input
 
 from askport.core.errors import AskPortError
 from askport.core.register.searching import Brief, Order, Wanted, wanted
@@ -16,7 +15,9 @@ from askport.reports.open_points import proven_words
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, wrapped
 from askport.tui.pictures.register import HEADS, STATE_STYLES, cells_of, left_lines
 from askport.tui.screens.device import DeviceScreen
+from askport.tui.screens.drawn import DrawnScreen
 from askport.tui.screens.handover import HandoverScreen
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -25,7 +26,7 @@ _AT_ONCE = 60
 _WIDTHS = (10, 10, 18, 18, 22, 22, 17, 16)
 
 
-class RegisterScreen(Screen[None]):
+class RegisterScreen(DrawnScreen[None]):
     """What this job has recorded."""
 
     CSS_PATH = "register.tcss"
@@ -54,7 +55,7 @@ class RegisterScreen(Screen[None]):
         yield Input(id="search", placeholder=hint, compact=True)
         yield DataTable(id="table", cursor_type="row", zebra_stripes=False)
         yield Sheet(id="below")
-        yield Footer(compact=True)
+        yield KeyLine()
 
     def on_mount(self) -> None:
         """Fill the table."""
@@ -62,10 +63,6 @@ class RegisterScreen(Screen[None]):
             self.query_one(DataTable).add_column(head, width=width)
         self.query_one(Input).focus()
         self.fill()
-
-    def on_resize(self) -> None:
-        """Break the lines below anew."""
-        self._say()
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Search as one types."""
@@ -87,7 +84,7 @@ class RegisterScreen(Screen[None]):
         self._more()
         place = next((place for place, device in enumerate(self._shown) if device.id == at), 0)
         table.move_cursor(row=place)
-        self._say()
+        self.draw()
 
     def _more(self) -> None:
         """Put the next rows into the table."""
@@ -111,7 +108,8 @@ class RegisterScreen(Screen[None]):
     def _wanted(self) -> Wanted:
         return wanted(self.query_one(Input).value, self._order)
 
-    def _say(self) -> None:
+    def draw(self) -> None:
+        """Say over and under the table what there is."""
         register, work = self._register, self._workplace.run.work
         proven, everyone, open_among = register.proven()
         self._found = found = register.count(self._wanted)
@@ -120,7 +118,7 @@ class RegisterScreen(Screen[None]):
         title.put(f"   {found} found" if found < everyone else "", THEIRS)
         title.put(f"   by {self._order}" if self._order is not Order.FOUND else "", DIM)
         self.query_one("#heading", Sheet).show([title])
-        width = max(40, self.size.width - 8)
+        width = max(40, self.room - 8)
         done = register.recorded_tags()
         lines = left_lines([item for item in work if item.tag not in done], width)
         if not everyone:

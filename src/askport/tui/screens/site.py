@@ -7,8 +7,6 @@ from ipaddress import IPv4Address, IPv4Interface
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, VerticalScroll
-from textual.screen import Screen
-from textual.widgets import Footer
 
 from askport.core.finding.calling import DEFAULT_RATE
 from askport.core.plan.address_map import ROW, Cell, CellState, Known, MapRow, cell_at, counts, map_rows, to_have
@@ -28,6 +26,8 @@ from askport.core.transitions import may_go_back
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, line, wrapped
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.site_map import GLYPHS, legend_lines, site_map_lines
+from askport.tui.screens.drawn import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -44,10 +44,11 @@ _SURVEYED = {
 """What a survey found of a device, in a word, and how it is drawn."""
 
 
-class SiteScreen(Screen[None]):
+class SiteScreen(DrawnScreen[None]):
     """Says what is at each address; Enter takes the device that is planned there, or gives a free one to this one."""
 
     CSS_PATH = "site.tcss"
+    DRAWS_EVERY_S = 1.0  # who is there may show meanwhile
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
     BINDINGS = [
         Binding("enter", "take", "Take it", id="site.take"),
@@ -72,6 +73,8 @@ class SiteScreen(Screen[None]):
         self._plan = run.job.register.plan()
         self._asked: frozenset[IPv4Address] = frozenset()
         self._cursor = target.interface.ip if target else first.network.network_address + 1 if first else IPv4Address(0)
+        self._known = self._look()
+        """What was known when it was drawn last."""
 
     def compose(self) -> ComposeResult:
         """Lay out the devices beside the maps."""
@@ -81,19 +84,9 @@ class SiteScreen(Screen[None]):
             with VerticalScroll(id="scroll", can_focus=False):
                 yield Sheet(id="map")
         yield Sheet(id="next")
-        yield Footer(compact=True, show_command_palette=False)
+        yield KeyLine()
 
-    def on_mount(self) -> None:
-        """Draw, and go on drawing: who is there may show meanwhile."""
-        self.call_after_refresh(self.draw)
-        self.set_interval(1.0, self.draw)
-
-    def on_resize(self) -> None:
-        """Draw to the new width."""
-        self.draw()
-
-    @property
-    def _known(self) -> Known:
+    def _look(self) -> Known:
         run = self._workplace.run
         targets = ((item.target.interface.ip, item.tag) for item in run.work if item.target)
         register = run.job.register
@@ -110,10 +103,9 @@ class SiteScreen(Screen[None]):
 
     def draw(self) -> None:
         """Show the maps, and what is under the cursor."""
-        if not self.is_attached or self.size.width == 0:
-            return
-        run, known = self._workplace.run, self._known
-        width = max(40, self.query_one("#map", Sheet).size.width)
+        run = self._workplace.run
+        known = self._known = self._look()
+        width = max(40, self.query_one("#map", Sheet).size.width or self.room - _LIST - 5)
         rows: list[MapRow] = []
         lines: list[Ink] = []
         for site in self._sites:
@@ -130,7 +122,7 @@ class SiteScreen(Screen[None]):
         self.query_one("#heading", Sheet).show([title])
         self.query_one("#map", Sheet).show([*lines, *legend_lines(rows, width)])
         self.query_one("#devices", Sheet).show(self._devices(known))
-        self.query_one("#next", Sheet).show(next_lines(self._next(), False, self.size.width))
+        self.query_one("#next", Sheet).show(next_lines(self._next(), False, self.room))
 
     def _devices(self, known: Known) -> list[Ink]:
         """Draw the devices in working order, as many around the cursor as there is room for."""
@@ -222,6 +214,7 @@ class SiteScreen(Screen[None]):
 
     def action_take(self) -> None:
         """Take the device that is planned here, or give the address to the one at hand."""
+        self._known = self._look()
         run, cell = self._workplace.run, self._cell(self._cursor)
         if cell is None or not self._next().enter:
             return

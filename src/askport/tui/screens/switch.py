@@ -9,8 +9,7 @@ from textual.containers import Vertical, VerticalScroll
 from textual.content import Content
 from textual.events import Key
 from textual.message import Message
-from textual.screen import Screen
-from textual.widgets import Footer, Input, Static
+from textual.widgets import Input, Static
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError
@@ -22,6 +21,8 @@ from askport.tui.ink import DIM, STRONG, Ink, blank, heading
 from askport.tui.pictures.all import PICTURES
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.switch import power_lines, switch_lines
+from askport.tui.screens.drawn import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -47,10 +48,11 @@ class ScanLine(Input):
             self.post_message(self.Scanned(typed))
 
 
-class SwitchScreen(Screen[None]):
+class SwitchScreen(DrawnScreen[None]):
     """Who is who on the switch, and how far each of them is."""
 
     CSS_PATH = "switch.tcss"
+    DRAWS_EVERY_S = _DRAWS_EVERY_S
     AUTO_FOCUS = "#typed"
     BINDINGS = [
         Binding("enter", "go_on", "Go on", id="switch.next"),
@@ -80,7 +82,7 @@ class SwitchScreen(Screen[None]):
             yield Static(id="said")
         yield Sheet(id="next")
         yield Sheet(id="hands")
-        yield Footer(compact=True, show_command_palette=False)
+        yield KeyLine()
 
     def on_mount(self) -> None:
         """Ask who is there, and draw."""
@@ -89,12 +91,7 @@ class SwitchScreen(Screen[None]):
             session.cable.search.louder(now)
             self._workplace.run.wire.wake()
         self.set_interval(_STEPS_EVERY_S, self.step)
-        self.set_interval(_DRAWS_EVERY_S, self.draw)
-        self.call_after_refresh(self.draw)
-
-    def on_resize(self) -> None:
-        """Draw to the new width."""
-        self.draw()
+        super().on_mount()
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Offer only what makes sense now."""
@@ -144,9 +141,7 @@ class SwitchScreen(Screen[None]):
 
     def draw(self) -> None:
         """Show the units, and what to do next."""
-        if not self.is_attached or self.size.width == 0:
-            return
-        run, width = self._workplace.run, self.size.width
+        run, width = self._workplace.run, self.room
         self._look()
         step = run.session.phase.step if self.going and self.going.at_hand else None
         title = Ink().put(f"  {self._workplace.title}", STRONG).put("   all on one switch", DIM)

@@ -11,8 +11,6 @@ from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.geometry import Size
 from textual.getters import query_one
 from textual.message import Message
-from textual.screen import Screen
-from textual.widgets import Footer
 
 from askport.core.errors import AskPortError, MachineRefused
 from askport.core.narrate import next_line
@@ -36,13 +34,14 @@ from askport.tui.questions import (
     ask_tag,
 )
 from askport.tui.screens.crib import CribScreen
+from askport.tui.screens.drawn import DrawnScreen
 from askport.tui.screens.evidence import EvidenceScreen
-from askport.tui.screens.keys import key_strip, program_bindings
 from askport.tui.screens.lessons import LessonKeys
 from askport.tui.screens.planning import PlanKeys
 from askport.tui.screens.register import RegisterScreen
 from askport.tui.screens.site import SiteScreen
 from askport.tui.widgets.entry import EntryLine
+from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.octets import OctetKeys
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.widgets.way import WayRail, crate_lines, way_lines, way_strip
@@ -50,6 +49,8 @@ from askport.tui.workplace import Workplace
 
 _FRAMES_A_SECOND = 8
 _STILL_S = 1.0
+_REST = 10
+"""Times as long as drawing took until it is drawn again: a slow laptop, or a flood, leaves room for keys."""
 _MOVES_S = 2.0
 """How long a frame is seen passing along the cable, at the most."""
 _LOOKS_EVERY_S = 3.0
@@ -60,7 +61,7 @@ _MAX_PULSES = 24
 """Frames drawn on the cable at once; more would be a solid line."""
 
 
-class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
+class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
     """One device after the other."""
 
     CSS_PATH = "work.tcss"
@@ -88,8 +89,8 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         self._offered: tuple[object, ...] = ()
         """What the footer's keys depend on, when they were drawn last."""
         self._drawn: tuple[object, ...] = ()
-        self._drawn_at = 0.0
-        """What was drawn last, and when, in seconds of the real clock."""
+        self._drawn_at = self._took_s = 0.0
+        """What was drawn last, when, and how long it took, in seconds of the real clock."""
         self._said_by_hand = ""
         self._stopped: AskPortError | None = None
 
@@ -108,8 +109,7 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         yield OctetKeys()
         yield Sheet(id="next")
         yield Sheet(id="hands")
-        yield Footer(compact=True)
-        yield Sheet(id="keyline")
+        yield KeyLine()
 
     def on_mount(self) -> None:
         """Start the cable and the pictures."""
@@ -119,7 +119,7 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         self.set_interval(_CRATE_EVERY_S, self.go_on_in_crate)
         self.run_cable()
         self.watch_laptop()
-        self.call_after_refresh(self.draw)
+        self.draw()
         for note in self.workplace.notes:
             self.notify(note, severity="warning", timeout=20, markup=False)
 
@@ -175,13 +175,15 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         visit, finder = session.visit, session.cable.finder
         state = (session, session.phase, session.cable.link, finder.frames_seen, finder.loudness, len(visit.effects))
         moves = bool(visit.running or finder.asking) or any(moment - each.at < _MOVES_S for each in self._pulses)
-        if moves or state != self._drawn or moment - self._drawn_at >= _STILL_S:
+        is_due = moves or state != self._drawn or moment - self._drawn_at >= _STILL_S
+        if is_due and self.is_in_front and moment - self._drawn_at >= _REST * self._took_s:
             self._drawn, self._drawn_at = state, moment
             self.draw()
+            self._took_s = time.monotonic() - moment
 
     def draw(self) -> None:
         """Show the state of this moment, while it is in front."""
-        if not self.is_attached or self.size.width == 0 or not (self.is_current or self.app.screen.is_modal):
+        if not self.is_in_front:
             return
         run = self.workplace.run
         session, now = run.session, run.wire.now()
@@ -196,7 +198,7 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         if offered != self._offered:
             self._offered = offered
             self.refresh_bindings()
-        width = self.size.width
+        width = self.room
         like = self.crate_of.like if self.crate_of else ""
         self.query_one("#title", Sheet).show([title_line(self.workplace, now, width, like)])
         room, compact = self.cable.content_size.width or width - 4, self.has_class("-compact")
@@ -208,14 +210,10 @@ class WorkScreen(LessonKeys, PlanKeys, Screen[None]):
         self.crate.show(crate_lines(run, left, max(1, self.crate.size.height - 2), like))
         room = max(40, self.picture.size.width)
         step = self.looking_at or session.phase.step
-        if edit := self.octets.edit:
-            self.picture.show([*news_lines(session, step, room), *set_lines(session, room, now, edit)])
-        else:
-            self.picture.show([*news_lines(session, step, room), *PICTURES[step](session, room, now)])
+        edit = self.octets.edit
+        drawn = set_lines(session, room, now, edit) if edit else PICTURES[step](session, room, now)
+        self.picture.show([*news_lines(session, run.wire.counts(), step, room), *drawn])
         self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
-        if compact or self.has_class("-narrow"):
-            shown = [each for each in program_bindings(self) if each.binding.show]
-            self.query_one("#keyline", Sheet).show([key_strip(shown, self.app.get_key_display, width)])
         self.query_one("#hands", Sheet).show(
             hand_lines(self.workplace.practice, self._said_by_hand, width, compact=compact)
         )
