@@ -342,3 +342,67 @@ def cable(namespaces):
     made = Cable()
     yield made
     made.close()
+
+
+class Terminal:
+    """A program in a terminal of its own."""
+
+    def __init__(self, home, *command, size=(160, 47)):
+        self._socket = str(home / "tmux")
+        columns, lines = map(str, size)
+        shell = " ".join(command)
+        self._tmux(
+            "-f",
+            "/dev/null",
+            "new-session",
+            "-e",
+            f"TMPDIR={home}",
+            "-d",
+            "-x",
+            columns,
+            "-y",
+            lines,
+            f"{shell}; echo ended $?; sleep 60",
+        )
+
+    def _tmux(self, *arguments):
+        size_free = {name: value for name, value in os.environ.items() if name not in ("COLUMNS", "LINES")}
+        command = ["tmux", "-S", self._socket, *arguments]
+        return subprocess.run(command, capture_output=True, text=True, env=size_free).stdout
+
+    def keys(self, *keys):
+        self._tmux("send-keys", *keys)
+
+    def screen(self):
+        return self._tmux("capture-pane", "-p")
+
+    def until(self, *texts, seconds=25.0):
+        """Wait until all the texts stand on the screen, which a terminal draws in pieces; return the screen."""
+        deadline = time.monotonic() + seconds
+        while missing := [text for text in texts if text not in (screen := self.screen())]:
+            assert time.monotonic() < deadline, f"never saw {missing}:\n{screen}"
+            time.sleep(0.1)
+        return screen
+
+    def leave(self):
+        """Escape and q, which sent together would be one key to a terminal."""
+        self.keys("Escape")
+        time.sleep(0.5)
+        self.keys("q")
+        self.until("ended 0")
+
+    def close(self):
+        self._tmux("kill-server")
+
+
+@pytest.fixture
+def terminal(tmp_path):
+    opened = []
+
+    def start(*command, **options):
+        opened.append(Terminal(tmp_path, *command, **options))
+        return opened[-1]
+
+    yield start
+    for each in opened:
+        each.close()

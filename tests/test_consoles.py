@@ -10,7 +10,6 @@ import pytest
 
 from conftest import ASKPORT, DEVICE, askport, wait_for
 from test_lessons import walk
-from test_screen import terminal  # noqa: F401
 
 pytestmark = pytest.mark.kernel
 
@@ -353,7 +352,7 @@ def test_what_is_typed_on_a_console_is_learned_and_followed_on_another_unit(devi
     assert line or device.kept() == "10.84.16.22"
 
 
-def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal, tmp_path):  # noqa: F811
+def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal, tmp_path):
     job, plan = tmp_path / "site.askport", tmp_path / "plan.csv"
     plan.write_text("tag;ip;mask;gateway\nBD-1;10.84.16.21;22;10.84.19.254\n")
     assert askport("plan", "import", plan, "--job", job).returncode == 0

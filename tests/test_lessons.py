@@ -27,7 +27,6 @@ from askport.core.register.entries import Taught
 from askport.core.ways.page_talk import PageTalk
 from conftest import ASKPORT, DEVICE
 from test_pages import certificate
-from test_screen import terminal  # noqa: F401
 
 PAGES = r"""
 import hashlib, html, http.server, json, os, secrets, ssl, subprocess, sys, threading, time, urllib.parse
@@ -312,7 +311,7 @@ OX-01\r
     [
         ([("POST", "/s", PARTS, "")], "10.84.16.31/22", "{address}/{prefix}"),
         ([("POST", "/s", '{"list": [{"ip": "10.84.16.31", "len": 22}, {"router": "10.84.19.254"}]}', "")],
-         "10.84.16.31/22", '{"list": [{"ip": "{address}", "len": 22}, {"router": "{gateway}"}]}'),
+         "10.84.16.31/22", '{"list": [{"ip": "{address}", "len": {prefix}}, {"router": "{gateway}"}]}'),
         ([("GET", "/a.js", "", ""), ("GET", "/poll", "", "1"), ("GET", "/s?ip=10.84.16.31&mask=255.255.252.0&x=a%26b",
                                                               "", "")],
          "10.84.16.31/22", "/s?ip={address}&mask={mask}&x=a%26b"),
@@ -438,7 +437,7 @@ def test_nothing_is_learned_from_what_tells_nothing(requests):
 
 
 @pytest.mark.kernel
-def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, terminal, tmp_path):  # noqa: F811
+def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, terminal, tmp_path):
     """Its page is opened through the door; what the browser sent is kept as a kind, and the crate goes on by it."""
     job = tmp_path / "site.askport"
     plan = "tag;ip;mask;gateway;kind\n" + "".join(f"DP-{n};10.84.16.{30 + n};22;10.84.19.254;pump\n" for n in (1, 2, 3))

@@ -20,7 +20,6 @@ from askport.edges.tables import read_tables
 from askport.reports.cells import as_meant, cell
 from askport.reports.plan import csv_text, device_rows, subnet_rows, workbook
 from conftest import askport
-from test_screen import terminal  # noqa: F401
 
 SITE = Subnet(
     network=IPv4Network("10.84.16.0/22"), gateway=IPv4Address("10.84.19.254"), dns=(IPv4Address("10.84.19.253"),),

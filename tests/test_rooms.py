@@ -13,7 +13,6 @@ from askport.core.steps import Phase, Step
 from askport.core.transitions import Event, after, may_go_back
 from askport.core.ways.table import WAYS
 from conftest import DEVICE, pass_time
-from test_screen import terminal  # noqa: F401
 from test_session import walk
 
 HERE = Path(__file__).with_name("throw_away.py")
@@ -96,7 +95,7 @@ def test_a_new_way_is_offered_narrated_run_and_recorded(practice, monkeypatch):
     assert (run.job.register.rows()[0].last.way, run.job.register.rows()[0].state) == ("shout", "proven")
 
 
-def test_the_screen_offers_it(terminal):  # noqa: F811
+def test_the_screen_offers_it(terminal):
     screen = terminal(sys.executable, str(HERE), "demo", "--pace", "12")
     screen.until("Enter ▸ Go on with 00:00:5e:00:53:10")
     screen.keys("Enter")

@@ -35,7 +35,6 @@ from conftest import ASKPORT, DEVICE, pass_time
 from test_consoles import Device
 from test_pages import KIND as PAGE_KIND
 from test_pages import SERVER
-from test_screen import terminal  # noqa: F401
 from test_session import walk
 
 TARGET = Target(
@@ -243,7 +242,7 @@ def test_a_first_answer_is_believed_only_of_one_that_was_silent_about_others(rou
     assert any(said) is shown
 
 
-def test_the_crib_card_and_the_numbers_on_the_screen(terminal):  # noqa: F811
+def test_the_crib_card_and_the_numbers_on_the_screen(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12")
     for waits in ("Enter ▸ Go on with 00:00:5e:00:53:10", "Enter ▸ Borrow 192.168.61."):
         screen.until(waits)
@@ -280,7 +279,7 @@ def test_what_a_console_and_a_page_say_is_read_and_held_against_the_wire(cable, 
     assert proofs["read-back"]["because"] == "It says that its prefix is /24, planned is /22."
 
 
-def test_a_password_is_nowhere_but_where_it_was_typed(cable, tmp_path, terminal):  # noqa: F811
+def test_a_password_is_nowhere_but_where_it_was_typed(cable, tmp_path, terminal):
     """Telnet and a page on real servers, the console of the bench on the screen: files, output, processes, screen."""
     home, secret = tmp_path / "home", tmp_path / "secret"
     home.mkdir()

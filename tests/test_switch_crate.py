@@ -1,24 +1,32 @@
 """Twins of one crate on a switch: real pages behind a bridge that move their address, each set by its label."""
 
 import json
+import os
 import subprocess
 import sys
 import time
+from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
+from askport.core.lessons.drafting import draft
+from askport.core.lessons.exchange import Exchange
+from askport.core.lessons.page_lesson import learn
+from askport.core.plan.target import Target
 from askport.core.plan.work import WorkItem
 from askport.core.switch_crate import SwitchCrate
-from conftest import askport
+from conftest import ASKPORT, askport
 
 DEFAULT, COUNT = "192.168.61.7", 6
 MACS = [f"00:00:5e:00:53:{0x41 + number:02x}" for number in range(COUNT)]
-TAGS = [f"PH-0{number + 1}" for number in range(COUNT)]
+TAGS = [f"PH-{number + 1:02}" for number in range(11)]
+SHOWN = """<title>pH head</title><form action=/set><input name=ip value="AT"><input name=len value="24">
+<input name=gw value="GW"></form>"""
 PAGE = r"""
 import http.server, subprocess, sys, urllib.parse
-mode = sys.argv[1]
+mode, SHOWN = sys.argv[1:]
 class Page(http.server.BaseHTTPRequestHandler):
     def log_message(self, *_): pass
     def do_GET(self):
@@ -29,7 +37,11 @@ class Page(http.server.BaseHTTPRequestHandler):
         moves += f"ip route add default via {form.get('gw')} onlink dev e0"
         run = "ip link set e0 down" if mode == "pulled" else moves
         if form: subprocess.Popen("sleep 0.3; " + run, shell=True)
-        self.send_response(200); self.end_headers(); self.wfile.write(b"<title>pH head</title>")
+        at = subprocess.run(["ip", "-br", "-4", "addr", "show", "e0"], capture_output=True, text=True).stdout.split()
+        ip, bits = at[2].split("/") if len(at) > 2 else ("", "")
+        way = subprocess.run(["ip", "route", "show", "default"], capture_output=True, text=True).stdout.split()
+        shown = SHOWN.replace("AT", ip).replace("24", bits).replace("GW", way[2] if way else "")
+        self.send_response(200); self.end_headers(); self.wfile.write(shown.encode())
 http.server.ThreadingHTTPServer(("", 80), Page).serve_forever()
 """
 KIND = """schema = "askport.kind/1"
@@ -64,7 +76,7 @@ def switch_with_six(cable, modes):
     cable.bridge()
     units = [cable.behind("br0", mac, f"{DEFAULT}/24") for mac in MACS]
     for unit, mode in zip(units, modes, strict=True):
-        cable.start_in(unit, sys.executable, "-c", PAGE, mode)
+        cable.start_in(unit, sys.executable, "-c", PAGE, mode, SHOWN)
     time.sleep(1.5)
     return units
 
@@ -87,7 +99,7 @@ def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     crate = cable.command("crate", "zl0", "--job", job, "--labels", "-", "--power-cycle", "--json")
     program = cable.start("laptop", *crate, stdin=pipe, stdout=pipe, stderr=pipe, text=True)
     # A barcode reader types the MAC address as the label has it, and then the tag; not in the order of the plan.
-    for mac, tag in reversed(list(zip(MACS, TAGS, strict=True))):
+    for mac, tag in reversed(list(zip(MACS, TAGS[:COUNT], strict=True))):
         program.stdin.write(f"{mac.replace(':', '').upper()}\n{tag}\n")
     program.stdin.close()
     while "Pull the power" not in (line := program.stderr.readline()):
@@ -98,11 +110,13 @@ def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     out, said = program.stdout.read(), program.stderr.read()
     assert program.wait(60) == 0, out + said
     document = json.loads(out)
-    assert [(each["tag"], each["state"]) for each in document["units"]] == [(tag, "proven") for tag in reversed(TAGS)]
+    assert [(each["tag"], each["state"]) for each in document["units"]] == [
+        (tag, "proven") for tag in reversed(TAGS[:COUNT])
+    ]
     listed = json.loads(askport("register", "list", job, "--json").stdout)["devices"]
     as_left = {each["tag"]: (each["mac"], each["state"], each["as_left"]["address"]["value"]) for each in listed}
     assert as_left == {tag: (mac, "proven", f"10.84.16.{31 + place}")
-                       for place, (tag, mac) in enumerate(zip(TAGS, MACS, strict=True))}  # fmt: skip
+                       for place, (tag, mac) in enumerate(zip(TAGS[:COUNT], MACS, strict=True))}  # fmt: skip
     assert [len(each["visits"]) if isinstance(each["visits"], list) else each["visits"] for each in listed] == [1] * 6
     held = [subprocess.run(["ip", "-n", unit, "addr", "show", "e0"], capture_output=True, text=True).stdout
             for unit in units]  # fmt: skip
@@ -147,24 +161,82 @@ def test_labels_are_scanned_and_what_cannot_be_meant_is_said():
     assert crate.next_unit().item.tag == "PH-01"
 
 
+RUNS = int(os.environ.get("ASKPORT_CRATES", "0"))
+"""How often every crate of silent units is set by command and screen; ``make crates`` does."""
+SOME = [("kind", 4, "crate"), ("row", 2, "crate"), ("others", 4, "crate"), ("lesson", 2, "crate"),
+        ("others", 2, "screen"), ("lesson", 4, "screen")]  # fmt: skip
+EVERY = [(how, count, by) for how in ("kind", "lesson", "row", "others") for count in (2, 4, 11)
+         for by in ("crate", "screen") for _ in range(RUNS)]  # fmt: skip
+ODD = "10.77.3.9"
+
+
+def silent_kind(how):
+    """Return the kind file of units that say nothing: written by hand, or as a lesson at one of them makes it."""
+    told = f'[delivered]\naddress = "{DEFAULT}/24"\n'
+    if how != "lesson":
+        text = KIND.replace(told, told.replace(DEFAULT, ODD) if how == "kind" else "")
+        return text.replace('00:00:5e:00:53:4"]', '00:00:5e:77"]\nbanner = ["pH*"]')
+    shown = Exchange(method="GET", path="/", status=200, answer=SHOWN.replace("AT", ODD).replace("GW", "10.77.3.1"))
+    sent = Exchange(method="GET", path="/set?ip=10.84.16.99&len=22&gw=10.84.19.254", status=200)
+    target = Target(interface=IPv4Interface("10.84.16.99/22"), gateway=IPv4Address("10.84.19.254"))
+    lesson = learn([shown, sent], present=IPv4Address(ODD), target=target)
+    return draft(lesson, name="pH head", mac=MacAddress.parse("00:00:5e:77:00:0f"), secure=False, port=80,
+                 after_restart=False, learned="Learned on it", delivered=lesson.found, lasted=True)  # fmt: skip
+
+
 @pytest.mark.kernel
-@pytest.mark.parametrize("count", [2, 4])
-@pytest.mark.parametrize("how", ["kind", "row", "others"])
-def test_silent_units_are_asked_at_their_own_mac_for_where_they_may_be(cable, job, tmp_path, how, count):
-    """They say nothing by themselves, and no guess fits: their kind, the plan, or the one that speaks tells where."""
+@pytest.mark.screen
+@pytest.mark.parametrize(("how", "count", "by"), EVERY or SOME)
+def test_silent_units_are_asked_at_their_own_mac_for_where_they_may_be(
+    cable,
+    job,
+    tmp_path,
+    terminal,
+    how,
+    count,
+    by,
+):
+    """They say nothing by themselves, and no guess fits: kind, lesson, plan or the one that speaks tells where."""
     cable.bridge()
-    odd, told = "10.77.3.9", f'[delivered]\naddress = "{DEFAULT}/24"\n'
-    text = KIND.replace(told, told.replace(DEFAULT, odd) if how == "kind" else "")
-    (tmp_path / "ph-head.kind.toml").write_text(text.replace('00:00:5e:00:53:4"]', '00:00:5e:77"]\nbanner = ["pH*"]'))
-    labels, given = tmp_path / "labels.txt", [(f"00:00:5e:77:00:0{n}", TAGS[n]) for n in range(count)]
-    labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in (given if how == "others" else reversed(given))))
+    (tmp_path / "ph-head.kind.toml").write_text(silent_kind(how))
+    given = [(f"00:00:5e:77:00:{n + 1:02x}", TAGS[n]) for n in range(count)]
     for place, (mac, _) in enumerate(given):
-        at = f"10.84.16.{31 + place}/22" if how == "row" else f"{odd}/24"
+        at = f"10.84.16.{31 + place}/22" if how == "row" else f"{ODD}/24"
         unit = cable.behind("br0", mac, None)
         talks = "while :; do ping -c 1 -W 1 10.77.3.1; done" if how == "others" and place == 0 else "true"
         begins = f"ip link set e0 down addrgenmode none; ip addr add {at} dev e0; ip link set e0 up;"
         cable.start_in(unit, "sh", "-c", f"{begins} ip route add default via 10.84.19.254; {talks}")
-        cable.start_in(unit, sys.executable, "-c", PAGE, "works")
-    run = cable.askport("crate", "zl0", "--job", job, "--labels", labels, "--json", timeout=170)
-    states = {each["tag"]: each["state"] for each in json.loads(run.stdout)["units"]}
-    assert states == dict.fromkeys(TAGS[:count], "recorded"), run.stdout + run.stderr
+        cable.start_in(unit, sys.executable, "-c", PAGE, "works", SHOWN)
+    order = given if how == "others" else given[::-1]
+    if by == "crate":
+        labels = tmp_path / "labels.txt"
+        labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in order))
+        run = cable.askport("crate", "zl0", "--job", job, "--labels", labels, "--json", timeout=400)
+        states = {each["tag"]: each["state"] for each in json.loads(run.stdout)["units"]}
+        assert states == dict.fromkeys(TAGS[:count], "recorded"), run.stdout + run.stderr
+    else:
+        by_the_screen(terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(job)), order)
+    devices = json.loads(askport("register", "list", job, "--json").stdout)["devices"]
+    left = {each["tag"]: (each["mac"], each["as_left"]["address"]["value"]) for each in devices}
+    assert left == {tag: (mac, f"10.84.16.{31 + place}") for place, (mac, tag) in enumerate(given)}
+
+
+def by_the_screen(screen, labels):
+    """Choose the adapter, press x, scan every label, and begin; then leave the power cut out."""
+    screen.until("Use zl0")
+    screen.keys("Enter")
+    screen.until("x All on a switch")
+    screen.keys("x")
+    screen.until("Scan the label of a unit")
+    for mac, tag in labels:
+        screen.keys(mac.replace(":", ""), "Enter", tag, "Enter")
+        screen.until(tag)
+    screen.until("begin with Enter on an empty line")
+    screen.keys("Enter")
+    screen.until("Pull the power of the switch", seconds=40 + 20 * len(labels))
+    screen.keys("l")
+    screen.until(f"{len(labels)} recorded without their power cut")
+    screen.keys("Escape")
+    screen.until("Every device of this round" if len(labels) == len(TAGS) else "In this round")
+    screen.keys("q")
+    screen.until("ended 0")

@@ -195,11 +195,12 @@ class PacketWire:
                 if rang and not frames:
                     # Woken, or a socket in error that stays readable: nobody goes round in circles over that.
                     self.require_present()
-                    await self._breathe()
                     break
         finally:
             loop.remove_reader(self._socket)
             self._bell.clear()
+        if not frames:
+            await self._breathe()  # without the reader, which a flood would ring all the time
         return frames
 
     async def _breathe(self) -> None:

@@ -33,8 +33,15 @@ class SwitchRun:
         crate.sees(run.session.cable.finder.devices())
         self.cut: CutTogether | None = None
         self._cut_seen = False
-        run.work = [next((u.item for u in crate.units if u.item.tag == item.tag), item) for item in run.work]
-        lines = [(unit.item.planned, unit.mac) for unit in crate.units if unit.item.planned]
+        self._planned = 0
+        self._plan()
+
+    def _plan(self) -> None:
+        """Write to the plan which MAC address has which tag; labels may come in while others are being set."""
+        run, units = self.run, self.crate.units[self._planned :]
+        self._planned = len(self.crate.units)
+        run.work = [next((u.item for u in units if u.item.tag == item.tag), item) for item in run.work]
+        lines = [(unit.item.planned, unit.mac) for unit in units if unit.item.planned]
         told = [DevicePlanned(device=line.model_copy(update={"mac": mac})) for line, mac in lines if line.mac != mac]
         run.job.append_all(told, run.wire.wall(run.wire.now()))
 
@@ -94,6 +101,7 @@ class SwitchRun:
         self.run.wire.wake()
 
     def _begin(self, now: float) -> None:
+        self._plan()
         unit = self.crate.next_unit()
         if unit is None:
             if self._kept:

@@ -49,10 +49,11 @@ def _was_given(session: Session) -> bool:
     return done and way is not None and way.gives and session.device.kind is not None
 
 
-def _several(session: Session) -> bool:
-    """Whether several devices hang on the cable, and no live network does."""
+def _may_be_several(session: Session) -> bool:
+    """Whether several devices hang on the cable, or nobody has spoken yet; and no live network does."""
     codes = {each.code for each in session.cable.finder.hazards()}
-    return not live_network(session) and bool(codes & {"duplicate-address", "several-devices"})
+    is_silent = not session.cable.search.devices()
+    return not live_network(session) and (is_silent or bool(codes & {"duplicate-address", "several-devices"}))
 
 
 def _always(_: Moment) -> bool:
@@ -124,7 +125,7 @@ ACTIONS = (
     Action(
         name="switch", key="x", title="All on a switch", touches=Touches.DEVICE,
         says="Set and prove all that hang on one switch, each by its label",
-        offered=lambda moment: moment.session.phase is Phase.FINDING and _several(moment.session),
+        offered=lambda moment: moment.session.phase is Phase.FINDING and _may_be_several(moment.session),
     ),
     Action(
         name="blink", key="i", title="Blink", touches=Touches.DEVICE,

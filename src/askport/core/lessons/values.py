@@ -15,7 +15,10 @@ _OCTET = re.compile(r"\d{1,3}")
 _NAMES = (
     ("dns", re.compile(r"dns|name.?serv|resolver", re.IGNORECASE)),
     ("gateway", re.compile(r"gate|gw|router|default.?r|def.?gw", re.IGNORECASE)),
-    ("mask", re.compile(r"mask|netm|prefix|cidr|\bnm\b|subn|\bbits?\b", re.IGNORECASE)),
+    (
+        "mask",
+        re.compile(r"mask|netm|prefix|cidr|\bnm\b|subn|\bbits?\b|\b(?:ip|net|addr)?_?len(?:gth)?\b", re.IGNORECASE),
+    ),
     ("address", re.compile(r"addr|\bip|ip\b|ip_|_ip|host.?ip|ipv4", re.IGNORECASE)),
 )
 """What people call such fields, the surest first."""

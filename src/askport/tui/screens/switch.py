@@ -131,13 +131,15 @@ class SwitchScreen(DrawnScreen[None]):
             return Next(going.sentence, enter=going.is_over or unsure)
         if self.crate.half:
             return Next(f"Now the tag of {self.crate.half}: scan it, or type it and press Enter.", enter=False)
-        if not self._heard:
-            return Next("Asking who hangs on this switch. Labels can be scanned meanwhile.", enter=False)
         scan = "Scan the label of a unit, its MAC address and then its tag."
+        silent = [each for each in units if each.mac not in self._heard]
+        if not self._heard and not units:
+            return Next(f"Asking who hangs on this switch. {scan}", enter=False)
         if not units:
             return Next(f"{scan} With the last of {len(self._heard)} it begins. F2 gives tags in order.", enter=False)
-        have = f"{len(units)} of {len(self._heard)} have a tag."
-        return Next(f"{have} {scan} Enter on an empty line begins with those that have one.")
+        have = f"{len(units)} of {len(self._heard) + len(silent)} have a tag"
+        have += f"; {len(silent)} not heard yet, asked at its own MAC address" if silent else ""
+        return Next(f"{have}. Scan the next label, or begin with Enter on an empty line.")
 
     def draw(self) -> None:
         """Show the units, and what to do next."""
@@ -161,7 +163,10 @@ class SwitchScreen(DrawnScreen[None]):
             hands.put("   F7 ", STRONG).put("scan the label of the next one")
         self.query_one("#hands", Sheet).show([hands] if practice else [])
         self.query_one("#hands", Sheet).display = practice is not None
-        self.set_class(self.going is not None, "-going")
+        takes_no_more = self.going is not None and (self.going.cut is not None or self.going.is_over)
+        if takes_no_more and self.focused:
+            self.set_focus(None)
+        self.set_class(takes_no_more, "-going")
         self.refresh_bindings()
 
     # Labels
@@ -170,6 +175,8 @@ class SwitchScreen(DrawnScreen[None]):
         """Take a scanned line; an empty one begins."""
         if event.text:
             self._scan(event.text)
+        elif self.going:
+            self.action_go_on()
         elif self.crate.units and not self.crate.half:
             self._begin()
 
@@ -178,8 +185,9 @@ class SwitchScreen(DrawnScreen[None]):
             self._say(self.crate.scan(text))
         except AskPortError as error:
             self._say(error.message, wrong=True)
-        if self.crate.units and not self.crate.half and not self._untagged and len(self._heard) > 1:
-            self._begin()
+        all_heard = all(each.mac in self._heard for each in self.crate.units)
+        if self.crate.units and not self.crate.half and not self._untagged and len(self._heard) > 1 and all_heard:
+            self._begin()  # with silent units nobody knows which label is the last
         self.draw()
 
     def _say(self, text: str, *, wrong: bool = False) -> None:
@@ -190,7 +198,6 @@ class SwitchScreen(DrawnScreen[None]):
     def _begin(self) -> None:
         if self.going is None:
             self.going = SwitchRun(self._workplace.run, self.crate)
-            self.set_focus(None)
             self.draw()
 
     def action_in_order(self) -> None:
