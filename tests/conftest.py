@@ -5,12 +5,14 @@ import atexit
 import contextlib
 import itertools
 import os
+import resource
 import shutil
 import signal
 import subprocess
 import sys
 import tempfile
 import time
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -53,6 +55,12 @@ def askport(*arguments, prefix=(), **options):
     """Run the command line as a user does."""
     command = [*prefix, *ASKPORT, *map(str, arguments)]
     return subprocess.run(command, capture_output=True, text=True, **{"timeout": 60, **options})
+
+
+def askport_in_bounds(*arguments):
+    """Run a command on a hostile file with 1 GB of memory and 20 s."""
+    limit = partial(resource.setrlimit, resource.RLIMIT_AS, (1 << 30, 1 << 30))
+    return askport(*arguments, timeout=20, preexec_fn=limit)
 
 
 @pytest.fixture

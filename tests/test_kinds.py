@@ -20,7 +20,7 @@ from askport.core.plan.target import Target
 from askport.core.steps import Phase
 from askport.core.wire import Frame, hear
 from askport.edges.kinds import known_kinds
-from conftest import askport, pass_time
+from conftest import askport, askport_in_bounds, pass_time
 from test_finding import dhcp
 from test_session import walk
 
@@ -125,6 +125,27 @@ def test_the_command_names_the_file_and_ends_with_2(tmp_path):
     assert "save it as UTF-8" in askport("kinds", "check", file).stderr
     assert askport("kinds", "show", "no such").returncode == 2
     assert "longest start: 130 s" in askport("kinds", "show", "gate reader").stdout
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ('get = "/net"', 'get = "http://203.0.113.9/net"', "line 22"),
+        ('"blower drive"', '"blower\\u001b]0;drive"', ""),
+        ("boot_s = 90", "boot_s = " + "9" * 6_000, "line 9"),
+        ('"bl-*"', ", ".join(['"bl-*"'] * 2_000_000), ""),
+        ("at (?P<address>", "(a+)+(?P<address>", ""),
+        ("boot_s = 90", "boot_s = " + "[" * 90_000, "line 9"),
+    ],
+    ids=["another host", "escape", "digits", "long", "expression", "nested"],
+)
+def test_a_hostile_kind_file_is_one_sentence(tmp_path, old, new, said):
+    (tmp_path / "x.toml").write_text(WHOLE.replace(old, new, 1))
+    run = askport_in_bounds("kinds", "check", tmp_path / "x.toml")
+    assert (run.returncode in ((2,) if said else (0, 2)), said in run.stderr) == (True, True), run.stderr[-500:]
+    assert "\x1b" not in run.stdout + run.stderr
+    assert run.stderr.count("\n") <= 1
+    assert "fault of Ask Port" not in run.stderr
 
 
 def test_placeholders_stand_for_the_plan():

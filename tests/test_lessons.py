@@ -339,6 +339,16 @@ FORM = """<form action=/s method=post><input name=ip value=192.168.61.7><input n
 PUT = '{"ip": "10.84.16.31", "nm": "255.255.252.0", "gw": "10.84.19.254"}'
 
 
+@pytest.mark.parametrize("body", ["{save", "{" + "9" * 5_000, '{"a": ' + "[" * 100_000])
+def test_a_body_that_only_says_it_is_json_goes_as_it_came(body):
+    """Between two requests that set it, a page's script sends something of its own."""
+    first, last = ("POST", "/ip", "ip=10.84.16.31&nm=255.255.252.0", ""), ("POST", "/gw", "gw=10.84.19.254", "")
+    target = Target(interface=IPv4Interface("10.84.16.31/22"), gateway=IPv4Address("10.84.19.254"))
+    exchanges = passed(first, ("POST", "/save", body, ""), last)
+    lesson = learn(exchanges, present=IPv4Address("192.168.61.7"), target=target)
+    assert [each.get("body") for each in lesson.set] == [None, body, None]
+
+
 def with_headers(requests, headers):
     *first, last = passed(*requests)
     return [*first, replace(last, headers=headers)]

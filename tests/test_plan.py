@@ -19,7 +19,7 @@ from askport.core.plan.site_plan import Plan, PlannedDevice, Range, Subnet
 from askport.edges.tables import read_tables
 from askport.reports.cells import as_meant, cell
 from askport.reports.plan import csv_text, device_rows, subnet_rows, workbook
-from conftest import askport
+from conftest import askport, askport_in_bounds
 
 SITE = Subnet(
     network=IPv4Network("10.84.16.0/22"), gateway=IPv4Address("10.84.19.254"), dns=(IPv4Address("10.84.19.253"),),
@@ -35,12 +35,14 @@ SITE = Subnet(
         ("Tag;IP\n" + "".join(f"A-{n};next\n" for n in range(60_000)), "more than 50,000 rows"),
         ("Tag;IP\nA-1;next in 10.0.0.0/31\n", "has no address to choose"),
         ("Network;VLAN\n10.0.0.0/24;\u00b2\n", "is no VLAN"),
+        ("Network;Pool\n10.0.0.0/24;10.0.0.\u00e0-10.0.0.9\n", "line 2"),
+        ("Tag;IP\nA-1;" + "9" * 5_000 + ".0.0.1\n", "line 2"),
         ("Nr;Code;IP\n1;x;10.0.0.1\n2;y;10.0.0.2\n", "add one of --map 'Nr=tag' and --map 'Code=tag'"),
     ],
 )
 def test_a_hostile_table_is_one_sentence(tmp_path, made, said):
     (tmp_path / "plan.csv").write_text(made)
-    run = askport("plan", "import", tmp_path / "plan.csv", "--job", tmp_path / "x.askport")
+    run = askport_in_bounds("plan", "import", tmp_path / "plan.csv", "--job", tmp_path / "x.askport")
     assert (run.returncode, said in run.stderr) == (2, True), run.stderr[-600:]
 
 
@@ -57,7 +59,7 @@ def test_a_spreadsheet_that_would_fill_the_memory_is_refused_first(tmp_path, ref
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as packed:
         for name, data in parts.items():
             packed.writestr(name, data)
-    run = askport("plan", "import", path, "--job", tmp_path / "x.askport")
+    run = askport_in_bounds("plan", "import", path, "--job", tmp_path / "x.askport")
     assert run.returncode == 2
     assert "far from all others" in run.stderr or "unpacks to more than" in run.stderr, run.stderr
 

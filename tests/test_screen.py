@@ -63,6 +63,26 @@ def test_a_crate_on_a_switch_goes_by_itself_after_the_last_label(terminal):
     screen.leave()
 
 
+def test_what_a_barcode_reader_types_after_a_key_is_no_command(terminal):
+    """It types a whole label before the line for it is open."""
+    screen = terminal(*ASKPORT, "demo", "--pace", "8", "--first", "TG-01")
+    screen.until("Listening")
+    screen.keys("-l", "nr6pt+x-q")
+    screen.until("r6pt+x-q")
+    screen.keys("Escape")
+    time.sleep(0.5)
+    screen.keys("-l", "mab5e")
+    assert "◆ listen   ○ greet" in screen.until("ab5e"), "nothing was sent by a key of it"
+    screen.keys("Escape")
+    time.sleep(0.5)
+    screen.keys("-l", "r")
+    screen.until("register of")
+    screen.keys("-l", "tq")
+    screen.until("   tq ")
+    screen.keys("Escape")
+    screen.leave()
+
+
 def climb(screen):
     """Let the laptop ask until a silent device answers."""
     for rung in ("◆ greet", "◆ call"):

@@ -324,7 +324,8 @@ def by_hand(*events):
     [
         ([(1.0, arp_question(IT, TARGET.gateway, sender=NEW))], Result.TAKEN, ""),
         ([(1.0, arp_question(OTHER, TARGET.gateway, sender=NEW))], None, "Type these"),  # not this device
-        ([(6.0, None)], None, "has left 192.168.61.7"),
+        ([(1.0, AT_OLD), (9.0, None)], None, "has left 192.168.61.7"),
+        ([(6.0, None)], None, "has not answered at 192.168.61.7 yet. Waiting for it at"),  # it may hear nothing there
         ([(1.0, arp_question(IT, ANY, sender=SLIP)), (9.0, None)], None, "moved to 10.84.61.21, not to"),
         ([(1.0, arp_question(IT, ANY, sender=SLIP)), (2.0, AT_OLD), (4.0, AT_OLD)], None, "Type these"),  # a second one
         ([(5.0, None), (6.0, arp_question(IT, ANY, sender=FALLBACK)), (9.0, AT_OLD)], None, "Type these"),  # restarted

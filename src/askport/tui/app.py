@@ -3,6 +3,7 @@
 import asyncio
 import os
 import signal
+from collections import deque
 from collections.abc import Callable, Iterable
 from functools import partial
 from typing import TYPE_CHECKING, Any
@@ -59,6 +60,8 @@ class AskPortApp(App[None]):
         """What ended the program unexpectedly."""
         self.was_interrupted = False
         """Whether a signal ended it."""
+        self._aimed_at_nothing: deque[Key] = deque(maxlen=64)
+        """Keys that nothing had the focus for when they came, until they have found their command."""
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
         """Give the side colours to every theme that does not bring its own."""
@@ -79,10 +82,30 @@ class AskPortApp(App[None]):
         yield Static("  Ask Port · one moment", id="opening")
 
     async def on_event(self, event: Event) -> None:
-        """Give a key the processor until its view is painted, also in a flood of frames."""
-        if isinstance(event, Key) and self.workplace:
-            self.workplace.run.wire.give_way(_FOR_A_KEY_S)
+        """Give a key the processor until its view is painted, also in a flood of frames; see where it is aimed."""
+        if isinstance(event, Key):
+            if self.workplace:
+                self.workplace.run.wire.give_way(_FOR_A_KEY_S)
+            if self.focused is None:
+                self._aimed_at_nothing.append(event)
         await super().on_event(event)
+
+    def on_key(self, event: Key) -> None:
+        """Give a key that was typed while a question was opening to the question.
+
+        A barcode reader types faster than a line opens: its next keys are on their way to the screen by then, and
+        would be commands.
+        """
+        if event not in self._aimed_at_nothing:
+            return
+        self._aimed_at_nothing.remove(event)
+        line = self.screen.AUTO_FOCUS and self.screen.query(self.screen.AUTO_FOCUS)
+        if self.focused is None and line:  # a view that is opening
+            self.screen.set_focus(line.first())
+        if self.focused is not None and event.character is not None:
+            event.prevent_default()
+            event.stop()
+            self.focused.post_message(Key(event.key, event.character))
 
     def on_mount(self) -> None:
         """Start at the cable; what ends the program from outside ends it as its own key does."""

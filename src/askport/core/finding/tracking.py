@@ -97,6 +97,11 @@ class Tracker(Machine):
         """Whether it answers for addresses that are not its own: none of its answers counts then."""
         return self._witness.answers_for_others
 
+    @property
+    def was_heard_before(self) -> bool:
+        """Whether it has answered where it was, since it is followed: only then can it be said to have left."""
+        return self.was in self.seen
+
     def look_from(self, now: float) -> None:
         """Begin to ask for it."""
         self._look_at = now

@@ -341,7 +341,10 @@ def _step(exchange: Exchange, made: Mapping[str, str]) -> dict[str, Any]:
     if not exchange.body:
         return step
     if "json" in kind:
-        document = json.loads(exchange.body)
+        try:
+            document = json.loads(exchange.body)
+        except (ValueError, RecursionError):  # it only says that it is
+            return step | {"body": exchange.body.decode("utf-8", "replace"), "type": exchange.content_type}
         if isinstance(document, dict) and all(isinstance(each, str) for each in document.values()):
             step["json"] = dict(made)
         else:

@@ -60,7 +60,9 @@ class ByHand(Way):
         if moved_to:
             return f"It moved to {moved_to}, not to {target}. Correct it at {moved_to}."
         if self._tracker.has_left:
-            return f"It has left {self._tracker.was}. Waiting for it at {target}."
+            was = self._tracker.was
+            gone = f"It has left {was}" if self._tracker.was_heard_before else f"It has not answered at {was} yet"
+            return f"{gone}. Waiting for it at {target}."
         return "Type these values into its own page or keypad and save. It will be seen when it moves."
 
     def receive(self, heard: Heard) -> None:
@@ -84,7 +86,8 @@ class ByHand(Way):
                     )
                     self._note(text, seen.at)
                 case Sighting.GONE:
-                    self._note(f"It no longer answers at {seen.address}.", seen.at)
+                    no = "no longer answers" if self._tracker.was_heard_before else "does not answer"
+                    self._note(f"It {no} at {seen.address}.", seen.at)
                 case Sighting.MOVED:
                     hint = ": two digits or octets are swapped" if is_transposition(seen.address, target) else ""
                     self._note(f"It moved to {seen.address} instead of {target}{hint}.", seen.at)

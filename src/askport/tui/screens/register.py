@@ -30,6 +30,7 @@ class RegisterScreen(DrawnScreen[None]):
     """What this job has recorded."""
 
     CSS_PATH = "register.tcss"
+    AUTO_FOCUS = "#search"
     BINDINGS = [
         Binding("enter", "open", "The device", id="register.open", priority=True),
         Binding("escape", "back", "Back", id="register.back", priority=True),
@@ -61,7 +62,6 @@ class RegisterScreen(DrawnScreen[None]):
         """Fill the table."""
         for head, width in zip(HEADS, _WIDTHS, strict=True):
             self.query_one(DataTable).add_column(head, width=width)
-        self.query_one(Input).focus()
         self.fill()
 
     def on_input_changed(self, event: Input.Changed) -> None:

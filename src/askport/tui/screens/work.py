@@ -193,7 +193,7 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         said = self.next()
         finder = session.cable.finder
         search, at_hand = session.cable.search, session.cable.search.candidate
-        numbers = at_hand.identities if at_hand else ()
+        numbers = at_hand.identities if at_hand else None
         offered = (said.enter, finder.loudness, session.phase, search.may_accept, len(finder.hazards()), numbers)
         if offered != self._offered:
             self._offered = offered

@@ -53,7 +53,7 @@ class EntryLine(Vertical):
         line.password = question.secret
         line.value = question.text
         line.cursor_position = len(question.text)
-        line.focus()
+        self.screen.set_focus(line)  # at once: the next key is there already
         if question.replaces:
             line.action_select_all()
         self._say(question.text)
