@@ -189,6 +189,9 @@ class Find(Stage):
         several = "several-devices" in codes
         check = f"This is {known.words}. " if (known := around.known.get(device.mac)) else ""
         check += "Several devices speak here: check the label first. " if several else ""
+        claim = self._claims(device.mac)[0]
+        if not known and claim.item.tag != self._visit.device.work.tag:
+            who = f"{who} as {claim.words}"
         more = " x sets all of them, each by its label." if several else ""
         if codes & {"address-server", "router"}:
             check, more = f"{check}The cable is in a live network: check the label first. ", ""
