@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test lint benchmarks browsers endings liars races fuzz mutations screenshots clean
+.PHONY: demo test lint benchmarks browsers endings liars races crates fuzz mutations screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -35,6 +35,9 @@ browsers: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	@sh tools/system-packages --no-install-recommends chromium:command:chromium chromium-driver:command:chromedriver
 	$(BIN)/pip install --quiet --disable-pip-version-check --no-compile --editable '.[test,browsers]'
 	ASKPORT_BROWSERS=1 $(BIN)/pytest -n 2 tests/test_browsers.py
+
+crates: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	ASKPORT_CRATES=3 $(BIN)/pytest -n 2 --dist worksteal tests/test_switch_crate.py -k silent
 
 fuzz: $(VENV)/.dev
 	$(BIN)/python benchmarks/fuzz.py

@@ -231,11 +231,23 @@ def test_by_hand_its_page_is_reached_where_it_is_and_the_move_is_seen(cable):
     assert "10.84" not in cable.adapter()
 
 
+def test_what_proves_waits_for_the_link_as_what_finds_does(cable):
+    """The cable is plugged in, or the device gets its power, after the command was typed."""
+    cable.ip("addr", "add", "10.84.16.21/22", "dev", "zd0")
+    cable.ip("link", "set", "zd0", "down")
+    program = cable.start("laptop", *cable.command("prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22"),
+                          stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+    assert "has no link yet: plug the cable in at both ends" in program.stderr.readline()
+    cable.ip("link", "set", "zd0", "up")
+    assert "answers ping at 10.84.16.21" in program.communicate(timeout=60)[0]
+    assert program.returncode == 0
+
+
 AS_USER = """
 import importlib, os, pkgutil, sys, askport
 for each in pkgutil.walk_packages(askport.__path__, "askport."):
     each.name.endswith("__main__") or importlib.import_module(each.name)
-import askport.reports.register, logging.handlers, pyroute2, sqlite3, structlog
+import askport.reports.register, logging.handlers, sqlite3, structlog
 from askport.cli.main import run
 run(["read", "/dev/null"])
 os.environ |= {"SUDO_UID": "65534", "SUDO_GID": "65534"}
