@@ -42,7 +42,7 @@ def sound(lines, width, what):
     assert lines, what
     for ink in lines:
         assert isinstance(ink, Ink)
-        plain = ink.content().plain
+        plain = ink.plain
         assert ink.width <= width, (what, width, ink.width, plain)
         assert plain.isprintable(), (what, plain)
         assert "None" not in plain, (what, plain)
@@ -66,7 +66,7 @@ def check(session, now):
         lines = next_lines(said, False, width)
         sound(lines, width, "next")
         assert len(lines) == 2 or width < 100
-        shown = " ".join(" ".join(ink.content().plain[10:].split()) for ink in lines).strip()
+        shown = " ".join(" ".join(ink.plain[10:].split()) for ink in lines).strip()
         assert shown == " ".join(said.sentence.split()), "the sentence has no room"
     assert next_line(session, now).sentence.isprintable()
     assert [each.step for each in step_lines(session)] == list(type(session.phase.step))

@@ -25,9 +25,9 @@ _SCM_TIMESTAMPNS = 35
 _SIOCGIFFLAGS, _IFF_RUNNING = 0x8913, 0x40
 _TP_STATUS_VLAN_VALID, _TP_STATUS_VLAN_TPID_VALID = 1 << 4, 1 << 6
 _MAX_FRAME = 65_536
-_MAX_BATCH = 64
+_MAX_BATCH = 32
 """Frames taken before timers and keys get their turn: a few ms of reading."""
-_MAX_SHED = 512
+_MAX_SHED = 128
 """Frames that may be shed on the way to them."""
 _LONGEST_BREATH_S = 0.01
 """How long, at the most, others have the processor after a full batch: as long as the batch has taken."""

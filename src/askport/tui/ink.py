@@ -4,7 +4,6 @@ from collections.abc import Iterable
 from textwrap import wrap
 
 from rich.cells import cell_len
-from textual.content import Content
 
 from askport.core.text import display_text
 
@@ -22,7 +21,8 @@ class Ink:
     """One line, written from left to right."""
 
     def __init__(self) -> None:
-        self._parts: list[tuple[str, str]] = []
+        self.parts: list[tuple[str, str]] = []
+        """Its pieces, each with its style."""
         self.width = 0
         """Cells written so far; a name from the wire may have wide and combining characters."""
 
@@ -30,7 +30,7 @@ class Ink:
         """Write a piece."""
         shown = display_text(str(text), 1000)
         if shown:
-            self._parts.append((shown, style))
+            self.parts.append((shown, style))
             self.width += cell_len(shown)
         return self
 
@@ -41,18 +41,33 @@ class Ink:
 
     def put_line(self, other: "Ink") -> "Ink":
         """Write what another line holds."""
-        for text, style in other._parts:
+        for text, style in other.parts:
             self.put(text, style)
         return self
 
-    def content(self) -> Content:
-        """Return the line."""
-        return Content.assemble(*self._parts)
+    @property
+    def plain(self) -> str:
+        """Its text alone."""
+        return "".join(text for text, _ in self.parts)
 
-
-def page(lines: Iterable[Ink]) -> Content:
-    """Return lines one under the other."""
-    return Content("\n").join([line.content() for line in lines])
+    def folded(self, width: int) -> list["Ink"]:
+        """Return it as lines no longer than a width, broken at a space where there is one."""
+        whole = self.plain
+        if self.width <= width or cell_len(whole.rstrip()) <= width:
+            return [self]
+        fits = len(whole)
+        while fits > 1 and cell_len(whole[:fits]) > width:
+            fits -= 1
+        cut = whole.rfind(" ", 1, fits + 1) + 1
+        cut = cut if whole[:cut].strip() else fits
+        first, rest = Ink(), Ink()
+        at = 0
+        for text, style in self.parts:
+            here = max(0, min(cut - at, len(text)))
+            first.put(text[:here].rstrip() if at + here == cut else text[:here], style)
+            rest.put(text[here:], style)
+            at += len(text)
+        return [first, *rest.folded(width)]
 
 
 def blank() -> Ink:

@@ -54,7 +54,6 @@ _REST = 10
 _MOVES_S = 2.0
 """How long a frame is seen passing along the cable, at the most."""
 _LOOKS_EVERY_S = 3.0
-_CRATE_EVERY_S = 0.1
 _ROOMY = Size(100, 30)
 """From this size on there is room for the way down the left and for both addresses bit by bit."""
 _MAX_PULSES = 24
@@ -116,7 +115,6 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         self.workplace.run.wire.on_pass = lambda to_device: self._pulses.append(Pulse(time.monotonic(), to_device))
         self.set_class(self.workplace.practice is not None, "-practice")
         self.set_interval(1 / _FRAMES_A_SECOND, self.draw_if_due)
-        self.set_interval(_CRATE_EVERY_S, self.go_on_in_crate)
         self.run_cable()
         self.watch_laptop()
         self.draw()
@@ -170,7 +168,8 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         self.draw()
 
     def draw_if_due(self) -> None:
-        """Draw where something has changed or moves, and else once a second, for the clock."""
+        """Go on in a crate; draw where something has changed or moves, and else once a second, for the clock."""
+        self.go_on_in_crate()
         session, moment = self.workplace.run.session, time.monotonic()
         visit, finder = session.visit, session.cable.finder
         state = (session, session.phase, session.cable.link, finder.frames_seen, finder.loudness, len(visit.effects))
