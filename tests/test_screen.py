@@ -78,7 +78,7 @@ def test_what_a_barcode_reader_types_after_a_key_is_no_command(terminal):
     screen.keys("-l", "r")
     screen.until("register of")
     screen.keys("-l", "tq")
-    screen.until("   tq ")
+    screen.until("    tq\n")
     screen.keys("Escape")
     screen.leave()
 
