@@ -5,13 +5,16 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test lint benchmarks browsers endings liars races crates fuzz mutations screenshots clean
+.PHONY: demo test check lint benchmarks browsers endings liars races crates fuzz mutations screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
 
 test: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	$(BIN)/pytest -n 4 --dist worksteal
+
+check: lint $(VENV)/.tests
+	$(BIN)/pytest -n 4 -m "not kernel and not screen"
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check src tests benchmarks docs

@@ -36,6 +36,19 @@ ASKPORT = [str(Path(sys.executable).with_name("askport"))]
 LAPTOP, DEVICE = "02:00:00:00:00:01", "02:00:00:00:00:99"
 
 
+_MARKS = {"namespaces": "kernel", "terminal": "screen"}
+"""What a fixture needs of the machine: a test is marked by what it uses, and by nothing else."""
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items):
+    """Mark tests, before those that are not wanted are left out."""
+    for item in items:
+        for fixture, mark in _MARKS.items():
+            if fixture in item.fixturenames:
+                item.add_marker(mark)
+
+
 def wait_for(condition, seconds):
     """Return whether something becomes so within a time."""
     deadline = time.monotonic() + seconds
@@ -405,6 +418,9 @@ class Terminal:
 
 @pytest.fixture
 def terminal(tmp_path):
+    """Start programs in terminals of their own."""
+    if not shutil.which("tmux"):
+        pytest.skip("no tmux: the real screen was not tested")
     opened = []
 
     def start(*command, **options):

@@ -38,7 +38,6 @@ SET = ["assign", "zl0", "--to", "10.84.16.49/22", "--by", "artnet", "--at", "192
 READ = ["settings", "zl0", "--mac", DEVICE, "--by", "artnet", "--json", "--at"]
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize("refuses", [False, True])
 def test_a_node_is_asked_programmed_and_followed_or_quoted(cable, refuses):
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")

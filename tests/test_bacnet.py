@@ -78,7 +78,6 @@ def controller(cable):
     return start
 
 
-@pytest.mark.kernel
 def test_a_device_is_read_set_and_followed(cable, controller):
     first = controller()
     before = cable.adapter()
@@ -97,7 +96,6 @@ def test_a_device_is_read_set_and_followed(cable, controller):
     assert cable.adapter() == before
 
 
-@pytest.mark.kernel
 def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, controller):
     controller("refuses")
     run = cable.askport(*SET, *PLAN)
@@ -108,7 +106,6 @@ def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, controller):
     assert "192.168.61.7" in cable.ip("addr", "show", "zd0")
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize(
     ("mode", "said"),
     [("keeps dhcp", "(“write dhcp enable false”)"), ("half", "It had taken by then: write dhcp enable false; write"),
@@ -123,7 +120,6 @@ def test_what_is_refused_halfway_is_refused_and_said_with_what_it_has_now(cable,
     assert said in document["because"]
 
 
-@pytest.mark.kernel
 def test_its_network_port_is_found_behind_any_number_of_objects(cable, controller):
     controller("many")
     told = json.loads(cable.askport(*READ, "192.168.61.7").stdout)
@@ -140,7 +136,6 @@ def test_a_port_of_any_number_is_found_in_a_list(instance):
     assert bacnet.port_in(bacnet.values_of(answer.value)) == instance
 
 
-@pytest.mark.kernel
 def test_an_instance_that_is_taken_twice_is_a_hazard(cable):
     pytest.importorskip("bacpypes3")
     cable.bridge()

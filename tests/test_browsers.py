@@ -20,10 +20,9 @@ from test_pages import certificate
 if not os.environ.get("ASKPORT_BROWSERS"):
     pytest.skip("a real browser is tried by make browsers", allow_module_level=True)
 pytest.importorskip("selenium", reason="no selenium: what a real browser does was not tested")
-pytestmark = [
-    pytest.mark.kernel,
-    pytest.mark.skipif(not shutil.which("chromedriver"), reason="no chromium-driver: no real browser was tried"),
-]
+pytestmark = pytest.mark.skipif(
+    not shutil.which("chromedriver"), reason="no chromium-driver: no real browser was tried"
+)
 
 PAGE = r"""
 import base64, hashlib, http.server, json, re, secrets, ssl, subprocess, sys, urllib.parse

@@ -89,7 +89,6 @@ def adapter(cable):
     return start
 
 
-@pytest.mark.kernel
 def test_a_device_is_found_read_set_and_followed(cable, adapter, tmp_path):
     adapter()
     laptop = re.search("link/ether (\\S+)", cable.adapter())[1]
@@ -121,7 +120,6 @@ def test_a_device_is_found_read_set_and_followed(cable, adapter, tmp_path):
     assert cable.adapter() == before
 
 
-@pytest.mark.kernel
 def test_a_name_that_it_does_not_take_keeps_no_address_back(cable, adapter, tmp_path):
     adapter()
     (tmp_path / "plan.csv").write_text("Tag;Address;Host name\nVI-1;10.84.16.46;refused\n")
@@ -132,7 +130,6 @@ def test_a_name_that_it_does_not_take_keeps_no_address_back(cable, adapter, tmp_
     assert f"“set host name refused”: {cip.STATUS[0x0E]}." in [step["text"] for step in document["steps"]]
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize(
     ("device", "why"),
     [
@@ -154,7 +151,6 @@ def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, adapter, dev
     assert "192.168.61.7" in cable.ip("addr", "show", "zd0")
 
 
-@pytest.mark.kernel
 def test_servers_that_nobody_planned_stay(cable, adapter):
     adapter()
     assert cable.askport(*SET, *PLAN).returncode == 0
@@ -164,7 +160,6 @@ def test_servers_that_nobody_planned_stay(cable, adapter):
     assert json.loads(cable.askport(*read).stdout)["dns"] == ["10.84.19.253"]
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize("laptop", ["192.168.61.9/24", None])
 def test_a_device_without_a_gateway_is_asked_from_where_it_can_answer(cable, adapter, laptop):
     """From the laptop's own address in its subnet, or from beside it once its address is known."""

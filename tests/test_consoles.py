@@ -11,8 +11,6 @@ import pytest
 from conftest import ASKPORT, DEVICE, askport, wait_for
 from test_lessons import walk
 
-pytestmark = pytest.mark.kernel
-
 PROMPT = r"""#!/bin/sh
 # A device's prompt: running and kept address, paging, refusals, and a connection that may be lost at a line.
 state=$(dirname "$0")

@@ -9,7 +9,6 @@ import pytest
 
 from conftest import DEVICE
 
-pytestmark = pytest.mark.kernel
 HOME, ROUTER = "10.84.16.40", "10.84.19.254"
 
 LOOKS = r"""

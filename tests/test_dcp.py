@@ -103,7 +103,6 @@ SET = [
 ]
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize("lasts", [True, False])
 def test_a_station_without_an_address_is_set_proven_and_found_again_or_not(cable, station, tmp_path, lasts):
     station()
@@ -133,7 +132,6 @@ def test_a_station_without_an_address_is_set_proven_and_found_again_or_not(cable
     assert json.loads(again.stdout)["address"] == ("10.84.16.45" if lasts else None)
 
 
-@pytest.mark.kernel
 def test_the_error_behind_the_success_is_said_and_nothing_is_set(cable, station):
     station("6")
     run = cable.askport("assign", "zl0", *SET)
@@ -143,7 +141,6 @@ def test_the_error_behind_the_success_is_said_and_nothing_is_set(cable, station)
     assert "10.84.16.45" not in cable.ip("addr", "show", "zd0")
 
 
-@pytest.mark.kernel
 def test_a_station_is_named_keeps_that_and_forgets_all_when_told_to(cable, station):
     def told(*more):
         run = cable.askport("station", "zl0", "--mac", DEVICE, "--json", *more)
@@ -199,7 +196,6 @@ def test_every_block_error_has_its_sentence(code):
     assert dcp.REFUSALS[code].startswith("it ")
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize("mode", ["loses", "from elsewhere"])
 def test_a_station_whose_answer_is_lost_or_comes_from_its_second_mac_is_followed(station, cable, mode):
     station("0", mode)

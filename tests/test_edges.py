@@ -59,7 +59,6 @@ def test_waiting_never_swallows_that_it_was_called_off():
         asyncio.run(race(ring_first))
 
 
-@pytest.mark.kernel
 def test_an_adapter_that_vanishes_while_it_is_asked_ends_the_program_at_once(cable):
     """Signalled in the middle, too: no loop goes round a socket in error."""
     program = cable.start("laptop", *cable.command("find", "zl0", "--seconds", 60))
@@ -69,7 +68,6 @@ def test_an_adapter_that_vanishes_while_it_is_asked_ends_the_program_at_once(cab
     assert program.wait(5) == 3
 
 
-@pytest.mark.kernel
 def test_every_question_is_sent_where_the_queue_is_short(cable):
     """A slow adapter takes 2,000 frames a second: all 1,024 asked for go out, none is only counted."""
     cable.in_laptop("tc", "qdisc", "add", "dev", "zl0", "root", "tbf", "rate", "1mbit", "burst", "2kb", "limit", "1mb")
@@ -192,7 +190,6 @@ def page(handler):
         server.shutdown()
 
 
-@pytest.mark.kernel
 def test_a_device_that_never_stops_talking_hides_nobody(cable):
     """A quiet device's one word is found under 20,000 frames a second; what is shed is counted."""
     flood = Path(__file__).parent.parent / "benchmarks/flood.py"

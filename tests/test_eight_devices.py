@@ -6,13 +6,9 @@ import subprocess
 import sys
 import time
 
-import pytest
-
 from conftest import ASKPORT, askport, wait_for
 from test_reports import SERVERS, checked_by
 from test_switch_crate import KIND
-
-pytestmark = [pytest.mark.kernel, pytest.mark.screen]
 
 AT = "192.168.61.7"
 PAGE = r"""

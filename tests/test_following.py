@@ -10,8 +10,6 @@ import pytest
 
 from conftest import DEVICE, shutil, wait_for
 
-pytestmark = pytest.mark.kernel
-
 TARGET = ["--to", "10.84.16.21/22", "--gateway", "10.84.19.254", "--dns", "10.84.19.253,10.84.19.252"]
 _SLACK_S = 1.5
 """For a machine that is busy with other tests."""

@@ -21,7 +21,6 @@ import pytest
 from askport.edges.packet_filter import assemble
 from conftest import ASKPORT, wait_for
 
-pytestmark = pytest.mark.kernel
 ENDINGS = int(os.environ.get("ASKPORT_ENDINGS", "7"))
 """How many; ``make endings`` asks for 210."""
 CHANGES = (

@@ -101,7 +101,6 @@ def identify(cable):
     return json.loads(run.stdout)["identities"], run.returncode
 
 
-@pytest.mark.kernel
 def test_a_knx_server_is_found_and_describes_itself(device, tmp_path):
     (tmp_path / "conf").write_text(KNX)
     device.partner("knxd", "knxd", str(tmp_path / "conf"))
@@ -113,7 +112,6 @@ def test_a_knx_server_is_found_and_describes_itself(device, tmp_path):
     assert ([each["text"] for each in described if each["protocol"] == "knx"], status) == (["at 1.1.250 on its bus"], 0)
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize(("more", "says"), [
     ("False", "Calder Vale PV-7 1.4"), ("True", ("Calder Vale Pump valve " + "x" * 200)[:120])])  # fmt: skip
 def test_a_modbus_server_is_identified(device, more, says):
@@ -126,7 +124,6 @@ def test_a_modbus_server_is_identified(device, more, says):
     assert device.adapter() == before
 
 
-@pytest.mark.kernel
 def test_a_publisher_of_ws_discovery_is_found(device):
     pytest.importorskip("wsdiscovery")
     device.start("device", sys.executable, "-c", PUBLISHED)
@@ -136,7 +133,6 @@ def test_a_publisher_of_ws_discovery_is_found(device):
     assert [each["protocol"] for each in found["identities"]] == ["onvif"]
 
 
-@pytest.mark.kernel
 def test_a_computer_that_shows_itself_by_ws_discovery_is_found(device):
     device.partner("wsdd", "wsdd", "-i", "zd0", "-4", "-t")  # its page would ask for names first
     device.listens(3702)
@@ -144,7 +140,6 @@ def test_a_computer_that_shows_itself_by_ws_discovery_is_found(device):
     assert any("Device Computer" in each for each in found["tells"]), found
 
 
-@pytest.mark.kernel
 def test_a_node_of_art_net_answers_a_poll(device, tmp_path):
     (tmp_path / "ola-artnet.conf").write_text("enabled = true\nip = 192.168.61.7\nshort_name = lane\n")
     (tmp_path / "ola-server.conf").write_text("instance-name = lane\n")
@@ -159,7 +154,6 @@ def test_a_node_of_art_net_answers_a_poll(device, tmp_path):
     assert any(each["source"] == "art-net" for each in found["names"])
 
 
-@pytest.mark.kernel
 def test_who_says_nothing_is_said_to_say_nothing(device):
     assert identify(device) == ([], 1)
 

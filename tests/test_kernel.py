@@ -22,8 +22,6 @@ from askport.core.formats.tcp import Tcp, TcpFlag
 from conftest import DEVICE, LAPTOP, askport, children, wait_for
 from test_readers import TOLD
 
-pytestmark = pytest.mark.kernel
-
 CLIENT_SCRIPT = """#!/bin/sh
 [ "$1" = bound ] || [ "$1" = renew ] || exit 0
 ip addr flush dev "$interface"

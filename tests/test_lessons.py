@@ -178,7 +178,6 @@ def restart(cable):
     time.sleep(1.0)
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize(
     ("mode", "words"),
     [
@@ -222,7 +221,6 @@ def test_the_first_unit_by_hand_and_two_more_by_what_was_learned(cable, tmp_path
         assert prove.returncode == 0, prove.stdout
 
 
-@pytest.mark.kernel
 def test_a_renamed_field_stops_the_lesson_before_anything_is_set(cable, tmp_path):
     learned = tmp_path / "pump.toml"
     deliver(cable, DEVICE)
@@ -446,7 +444,6 @@ def test_nothing_is_learned_from_what_tells_nothing(requests):
     assert "nothing can be learned" in lesson.why_not
 
 
-@pytest.mark.kernel
 def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, terminal, tmp_path):
     """Its page is opened through the door; what the browser sent is kept as a kind, and the crate goes on by it."""
     job = tmp_path / "site.askport"
@@ -526,7 +523,6 @@ for path, form in [*asks, ("/save", b"ip=10.84.16.31&nm=255.255.252.0&h7=v77")]:
 """
 
 
-@pytest.mark.kernel
 def test_a_device_cannot_lead_a_lesson_astray(cable, tmp_path):
     learned = tmp_path / "pump.toml"
     deliver(cable, DEVICE)

@@ -15,7 +15,6 @@ import pytest
 
 from conftest import DEVICE
 
-pytestmark = pytest.mark.kernel
 RUNS = int(os.environ.get("ASKPORT_LIARS", "1"))
 US, HOME, ROUTER = "10.84.16.9", "10.84.16.40", "10.84.19.254"
 

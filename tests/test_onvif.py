@@ -118,7 +118,6 @@ def camera(cable, tmp_path):
     return start
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize("mode", ["token", "digest", "reboot", "open"])
 def test_a_device_with_a_clock_five_years_off_is_read_set_and_followed(cable, camera, tmp_path, mode):
     camera(mode)
@@ -140,7 +139,6 @@ def test_a_device_with_a_clock_five_years_off_is_read_set_and_followed(cable, ca
     assert "marked-secret" not in run.stdout + run.stderr
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize("mode", ["token", "digest"])
 def test_a_wrong_password_is_tried_once(cable, camera, tmp_path, mode):
     tried = camera(mode)
@@ -202,7 +200,6 @@ def device_schema(etree, package):
         path.unlink()
 
 
-@pytest.mark.kernel
 def test_a_camera_that_resets_hides_its_clock_and_writes_ones_is_set(cable, camera, tmp_path):
     """Its Date header tells the clock that its log-in needs; the restart that it asks for is made."""
     camera("rude")

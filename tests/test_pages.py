@@ -9,8 +9,6 @@ import pytest
 
 from conftest import DEVICE
 
-pytestmark = pytest.mark.kernel
-
 SERVER = r"""
 import hashlib, http.server, ssl, subprocess, sys, urllib.parse
 digest, tls, way_out = sys.argv[1] == "digest", sys.argv[2], sys.argv[3]

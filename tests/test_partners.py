@@ -8,7 +8,6 @@ import pytest
 
 from conftest import ASKPORT, DEVICE
 
-pytestmark = pytest.mark.kernel
 HOME = "192.168.61.7"
 
 

@@ -114,7 +114,6 @@ def test_a_laptop_that_has_slept_says_so(practice, monkeypatch, slept, said):
     assert run.session.cable.laptop.hazards == []
 
 
-@pytest.mark.kernel
 def test_every_hazard_that_can_be_made_real_is_said(cable, tmp_path):
     """A second adapter and a tunnel in the same subnet, half duplex, a held server port, a firewall, no link."""
     cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")

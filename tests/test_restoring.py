@@ -13,7 +13,6 @@ import pytest
 
 from conftest import askport, children, wait_for
 
-pytestmark = pytest.mark.kernel
 ENDINGS = int(os.environ.get("ASKPORT_ENDINGS", "7"))
 """How many of the places where a journal can be cut are tried; ``make endings`` tries every one."""
 

@@ -13,11 +13,6 @@ import pytest
 from askport.bench import scenario
 from conftest import ASKPORT, wait_for
 
-pytestmark = [
-    pytest.mark.screen,
-    pytest.mark.skipif(not shutil.which("tmux"), reason="no tmux: the real screen was not tested"),
-]
-
 
 def test_keys_and_palette_know_what_can_be_done_and_go_by_the_key_that_opened_them(terminal):
     """In the smallest terminal, where the keys that have no room in the last line stand in the help."""
@@ -188,7 +183,6 @@ AskPortApp(lambda: workplace).run()
 """
 
 
-@pytest.mark.kernel
 def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_way(terminal, cable, tmp_path):
     """Plug, find, measure, reach on a real kernel's wire, with a second adapter in the device's subnet."""
     cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
@@ -218,7 +212,6 @@ def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_
     assert cable.adapter() == before
 
 
-@pytest.mark.kernel
 def test_what_is_said_while_an_adapter_is_chosen_is_not_missed(terminal, cable, tmp_path):
     """Its first words come once, before Enter: they are seen beside the adapter, and known after it."""
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
@@ -233,7 +226,6 @@ def test_what_is_said_while_an_adapter_is_chosen_is_not_missed(terminal, cable, 
     assert not (tmp_path / "site.askport").exists()
 
 
-@pytest.mark.kernel
 def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(terminal, cable, tmp_path):
     """A dongle is plugged in, another program takes its address off, it is pulled out, and plugged in again."""
     cable.ip("addr", "add", "192.0.2.7/24", "dev", "zl0", at="laptop")
@@ -284,7 +276,6 @@ def test_a_signal_ends_the_screen_as_its_own_key_does(terminal, tmp_path, name):
     assert not list(tmp_path.glob("askport-demo-*"))
 
 
-@pytest.mark.kernel
 def test_a_terminal_that_is_lost_without_a_word_ends_the_program(terminal, cable, tmp_path):
     """Its parent waits for it and passes no hang-up on, as make does: the laptop is given back all the same."""
     cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
@@ -309,7 +300,6 @@ HOLDS_PORT = (
 )
 
 
-@pytest.mark.kernel
 @pytest.mark.skipif(not shutil.which("nft"), reason="no nft: what the screen says of a firewall was not tested")
 def test_the_screen_says_that_a_firewall_or_another_server_is_in_the_way(terminal, cable, tmp_path):
     """The device's port opens to a bare question, the laptop's own programs get nothing, and UDP 67 is held."""

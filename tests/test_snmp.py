@@ -80,7 +80,6 @@ def agent(cable, tmp_path):
     return run
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize(("kind", "user", "password"), [
     ("", [], "orchard"), ('version = "1"', [], "orchard"), ("", ["--user", "tech"], "long enough"),
     ('version = "3"\nauth = "md5"', ["--user", "old"], "long enough")], ids=["2c", "1", "3 sha aes", "3 md5"],
@@ -103,7 +102,6 @@ def test_an_agent_is_read_and_takes_an_address(cable, agent, kind, user, passwor
     assert cable.adapter() == before
 
 
-@pytest.mark.kernel
 @pytest.mark.parametrize(("kind", "user", "password", "why"), [
     ("", [], "nobody", "there is no agent, or it does not take this community"),
     ("", [], "lookonly", "this access does not let that be done (“add 10.84.16.50 to its addresses”)"),

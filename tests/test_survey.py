@@ -4,11 +4,7 @@ import json
 import sys
 import time
 
-import pytest
-
 from conftest import askport
-
-pytestmark = pytest.mark.kernel
 
 HOSTS = r"""
 import socket, struct, sys

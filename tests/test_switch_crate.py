@@ -92,7 +92,6 @@ def power(cable, units, *, on):
             subprocess.run(["ip", "-n", unit, *route], check=True)
 
 
-@pytest.mark.kernel
 def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     units = switch_with_six(cable, ["works"] * COUNT)
     before, pipe = cable.adapter(), subprocess.PIPE
@@ -125,7 +124,6 @@ def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     assert "power of the switch" not in out
 
 
-@pytest.mark.kernel
 def test_one_that_refuses_and_one_that_is_pulled_are_gone_on_from_and_named(cable, job, tmp_path):
     units = switch_with_six(cable, ["works", "refuses", "works", "pulled", "works", "works"])
     labels, before = tmp_path / "labels.txt", cable.adapter()
@@ -184,8 +182,6 @@ def silent_kind(how):
                  after_restart=False, learned="Learned on it", delivered=lesson.found, lasted=True)  # fmt: skip
 
 
-@pytest.mark.kernel
-@pytest.mark.screen
 @pytest.mark.parametrize(("how", "count", "by"), EVERY or SOME)
 def test_silent_units_are_asked_at_their_own_mac_for_where_they_may_be(
     cable,

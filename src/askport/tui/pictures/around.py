@@ -31,9 +31,9 @@ def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> 
     if ink.width + len(borrowed) > width:
         borrowed = f"   {len(laptop.borrowed)} borrowed"
     ink.put(borrowed, OURS)
-    right = f"{workplace.place}   {run.wire.wall(now).astimezone():%H:%M:%S}  "
-    if ink.width + len(right) > width:
-        right = ""  # what is borrowed matters more
+    clock = f"{run.wire.wall(now).astimezone():%H:%M:%S}  "
+    fitting = (each for each in (f"{workplace.place}   {clock}", clock) if ink.width + 2 + len(each) <= width)
+    right = next(fitting, "")  # what is borrowed matters more
     return ink.to(width - len(right)).put(right, DIM)
 
 
