@@ -1,5 +1,6 @@
 """One error root with a branch for each of the contract's exit statuses."""
 
+from enum import StrEnum
 from typing import ClassVar
 
 
@@ -16,6 +17,17 @@ class AskPortError(Exception):
         self.message = message
         self.code = code or type(self).__name__
         """A stable word for scripts."""
+
+
+class Wants(StrEnum):
+    """What has to be named before a device can be talked to: the code of the error that says so."""
+
+    LINE = "line"
+    """The serial line that its console is on."""
+    COMMUNITY = "community"
+    """The community that its SNMP agent lets in (RFC 3584)."""
+    LOG_IN = "log-in"
+    """A name and a password."""
 
 
 class BadInput(AskPortError):

@@ -238,7 +238,8 @@ class Unattended:
             case Phase.POWER_CYCLE:
                 return Do.LEAVE_OUT
             case Phase.NOT_SET | Phase.NOT_PROVEN | Phase.FORGOTTEN:
-                return self._leave(re.sub(r" Enter [^.]*\.$", "", next_line(session, now).sentence))
+                said = next_line(session, now)
+                return self._leave(said.because or said.sentence)
         said = next_line(session, now)
         if said.enter:
             return Do.ENTER

@@ -6,7 +6,7 @@ from difflib import get_close_matches
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress, mask_of_prefix
-from askport.core.errors import BadInput
+from askport.core.errors import BadInput, Wants
 from askport.core.plan.target import Target
 
 _PLACEHOLDER = re.compile(r"\{(plan\.[^{}]{1,60}|[A-Za-z][A-Za-z0-9_.:]*)\}")
@@ -102,7 +102,8 @@ def fill(text: str, values: Mapping[str, str]) -> str:
 
     def value(match: re.Match[str]) -> str:
         if match[1] not in values:
-            raise BadInput(f"'{{{match[1]}}}' has no value: {_remedy(match[1])}.")
+            code = Wants.LOG_IN if match[1] in ("user", SECRET) else ""
+            raise BadInput(f"'{{{match[1]}}}' has no value: {_remedy(match[1])}.", code=code)
         return values[match[1]]
 
     return _PLACEHOLDER.sub(value, text)

@@ -188,13 +188,15 @@ class Prove(Stage):
                 )
             case Phase.NOT_PROVEN:
                 failed = device.course.wrong if device.course else None
-                return Next(f"{failed.because if failed else 'It was not finished.'} Enter proves it again.")
+                because = failed.because if failed else "It was not finished."
+                return Next(f"{because} Enter proves it again.", because=because)
             case Phase.POWER_CYCLE if device.power_cycle:
                 return Next(self._power(device.power_cycle), enter=device.power_cycle.may_be_confirmed)
             case Phase.PROVING_AGAIN:
                 return Next("It kept its address. Everything else is proven once more.", enter=False)
             case Phase.FORGOTTEN if device.power_cycle:
-                return Next(f"{device.power_cycle.because} Enter goes back to setting it.")
+                because = device.power_cycle.because
+                return Next(f"{because} Enter goes back to setting it.", because=because)
         return Next("Proving it at its new address.", enter=False)
 
     def _power(self, cycle: PowerCycle) -> str:

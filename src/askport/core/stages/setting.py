@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 from askport.core.addresses import LINK_LOCAL
 from askport.core.at_hand import as_found
-from askport.core.errors import BadInput, Refused
+from askport.core.errors import BadInput, Refused, Wants
 from askport.core.kinds.model import ConsoleWay
 from askport.core.machine import Machine
 from askport.core.plan.target import Target
@@ -107,22 +107,22 @@ class Setting(Stage):
             self.prepare(now)
 
     @property
-    def asks_for(self) -> str:
-        """Which of ``line``, ``community`` and ``log-in`` can be given for devices of this kind, or nothing."""
+    def asks_for(self) -> Wants | None:
+        """What can be given for devices of this kind, or None."""
         device, kind = self._visit.device, self._visit.device.kind
         console = kind.way_by("console") if kind else None
         if self._visit.phase not in (Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP):
-            return ""
+            return None
         if device.chosen and device.chosen.speaks("onvif"):
-            return "log-in"
+            return Wants.LOG_IN
         if kind is None:
-            return ""
+            return None
         has_line = kind.name in self._visit.cable.around.serial_lines
         if isinstance(console, ConsoleWay) and console.over == "serial" and not has_line:
-            return "line"
+            return Wants.LINE
         if kind.asks_community_only:
-            return "community"
-        return "log-in" if kind.asks_log_in else ""
+            return Wants.COMMUNITY
+        return Wants.LOG_IN if kind.asks_log_in else None
 
     def lines(self, now: float) -> tuple[list[str], str]:
         """Return what the chosen way will say, with secrets blanked, and what is missing for it, or nothing."""
@@ -305,9 +305,11 @@ class Setting(Stage):
             case Phase.KEEPING:
                 return Next(f"Having its {keeps(device.kind)} keep the address.", enter=False)
             case Phase.NOT_SET if device.way:
-                other = f" u gives another {asked}." if (asked := self.asks_for) in ("log-in", "community") else ""
+                other = (
+                    f" u gives another {asked}." if (asked := self.asks_for) in (Wants.LOG_IN, Wants.COMMUNITY) else ""
+                )
                 back = " z puts it back as it was found." if self.may_restore else ""
-                return Next(f"{device.way.because} Enter tries again.{other}{back}")
+                return Next(f"{device.way.because} Enter tries again.{other}{back}", because=device.way.because)
             case Phase.SETTING if device.way:
                 return Next(device.way.waits_for, enter=False)
         return Next("Borrowing the address.", enter=False)
@@ -324,10 +326,11 @@ class Setting(Stage):
 
 def ask_for(error: BadInput) -> str:
     """Say what is missing to talk to a device, as what to press."""
-    if "serial line" in error.message:
-        return "Its console is on a serial line: press u and name the line."
-    if "community" in error.message:
-        return "Its SNMP agent asks for a community: press u and type it."
-    if "log-in" in error.message or "password" in error.message:
-        return "It asks for a log-in: press u and type the name, then the password."
-    return error.message
+    return _PRESS_U.get(error.code, error.message)
+
+
+_PRESS_U: dict[str, str] = {
+    Wants.LINE: "Its console is on a serial line: press u and name the line.",
+    Wants.COMMUNITY: "Its SNMP agent asks for a community: press u and type it.",
+    Wants.LOG_IN: "It asks for a log-in: press u and type the name, then the password.",
+}

@@ -20,6 +20,8 @@ class Next:
 
     sentence: str
     enter: bool = True
+    because: str = ""
+    """What came of it, without what to press; where it is left out, the sentence says no more than that."""
 
 
 class Stage:

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import MacAddress
 from askport.core.at_hand import AtHand, address_of
 from askport.core.cable import Cable
-from askport.core.errors import AskPortError
+from askport.core.errors import AskPortError, Wants
 from askport.core.finding.device import Device
 from askport.core.kinds.recognising import Fit, fitting_kinds, possible_kinds
 from askport.core.machine import Effect, Machine, WriteEntry
@@ -92,8 +92,8 @@ class Visit:
     def ways(self) -> list[WayChoice]:
         """Return the ways that fit this device, best first, each with the reason and what it still needs."""
         device, kind, around = self.device, self.device.kind, self.cable.around
-        has = {"log-in"} if device.entered_as in around.log_ins else set[str]()
-        has |= {"line"} if kind and kind.name in around.serial_lines else set()
+        has = {Wants.LOG_IN} if device.entered_as in around.log_ins else set[Wants]()
+        has |= {Wants.LINE} if kind and kind.name in around.serial_lines else set()
         return fitting(device.chosen, device.whereabouts, kind, ports=device.open_ports, has=has)
 
     @property

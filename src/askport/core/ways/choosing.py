@@ -4,6 +4,7 @@ from collections.abc import Collection
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
+from askport.core.errors import Wants
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, Kind
 from askport.core.ways.console import Console
@@ -34,7 +35,7 @@ def fitting(
     kind: Kind | None = None,
     *,
     ports: Collection[int] = (),
-    has: Collection[str] = (),
+    has: Collection[Wants] = (),
 ) -> list[WayChoice]:
     """Return the ways that fit a device, best first; behind them those that would with a kind.
 
@@ -43,7 +44,7 @@ def fitting(
         there: where it is.
         kind: of which kind.
         ports: TCP ports that opened.
-        has: which of ``log-in`` and ``line`` were given.
+        has: what was given of that.
     """
     reasons = ((entry, entry.fits(device, there, kind)) for entry in WAYS.values())
     found = [WayChoice(entry, reason, _lacks(entry, kind, has)) for entry, reason in reasons if reason]
@@ -56,12 +57,12 @@ def fitting(
     return found
 
 
-def _lacks(entry: WayEntry, kind: Kind | None, has: Collection[str]) -> str:
+def _lacks(entry: WayEntry, kind: Kind | None, has: Collection[Wants]) -> str:
     way = kind.way_by(entry.name) if kind else None
     lacks = []
-    if isinstance(way, ConsoleWay) and way.over == "serial" and "line" not in has:
+    if isinstance(way, ConsoleWay) and way.over == "serial" and Wants.LINE not in has:
         lacks.append("its serial line")
-    if kind and way and kind.is_entered_with(way) and "log-in" not in has:
+    if kind and way and kind.is_entered_with(way) and Wants.LOG_IN not in has:
         lacks.append("its community" if kind.asks_community_only else "its log-in")
     return listed(lacks)
 

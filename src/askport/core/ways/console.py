@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from ipaddress import IPv4Address
 
 from askport.core.channels import FarEnd, SerialLine, SshPort, TelnetPort
-from askport.core.errors import BadInput
+from askport.core.errors import BadInput, Wants
 from askport.core.kinds.model import ConsoleWay, Kind, Line
 from askport.core.ways.conversation import Conversation, Ended
 from askport.core.ways.dialogue import Dialogue
@@ -23,7 +23,9 @@ def far_end(by: ConsoleWay, at: IPv4Address | None, start: Start) -> FarEnd:
     """
     if by.over == "serial":
         if not start.line:
-            raise BadInput("Its console is on a serial line: name that with --port, such as /dev/ttyUSB0.")
+            raise BadInput(
+                "Its console is on a serial line: name that with --port, such as /dev/ttyUSB0.", code=Wants.LINE
+            )
         bits, parity, stop = int(by.format[0]), by.format[1], int(by.format[2])
         return SerialLine(start.line, by.baud or _BAUD, bits, parity, stop)
     if at is None:

@@ -6,7 +6,7 @@ from enum import Enum
 from ipaddress import IPv4Address
 from typing import Any
 
-from askport.core.errors import BadInput
+from askport.core.errors import BadInput, Wants
 from askport.core.kinds.model import SnmpAuth, SnmpPrivacy, SnmpVersion
 
 Oid = tuple[int, ...]
@@ -95,12 +95,15 @@ class Access:
         """
         if self.version != "3":
             if not self.password:
-                raise BadInput("SNMP asks for its community: give it as its password, with --password-from.")
+                raise BadInput(
+                    "SNMP asks for its community: give it as its password, with --password-from.", code=Wants.COMMUNITY
+                )
         elif not self.user:
-            raise BadInput("SNMP version 3 asks for a user: give it with --user, and its password.")
+            raise BadInput("SNMP version 3 asks for a user: give it with --user, and its password.", code=Wants.LOG_IN)
         elif (self.auth or self.privacy) and len(self.password) < _MIN_PASSWORD:
             raise BadInput(
-                f"A password of SNMP version 3 has at least {_MIN_PASSWORD} characters: this one is shorter."
+                f"A password of SNMP version 3 has at least {_MIN_PASSWORD} characters: this one is shorter.",
+                code=Wants.LOG_IN,
             )
 
 

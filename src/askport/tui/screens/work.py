@@ -12,7 +12,7 @@ from textual.geometry import Size
 from textual.getters import query_one
 from textual.message import Message
 
-from askport.core.errors import AskPortError, MachineRefused
+from askport.core.errors import AskPortError, MachineRefused, Wants
 from askport.core.narrate import next_line
 from askport.core.session import Session
 from askport.core.stages.stage import Next
@@ -338,8 +338,9 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         """Ask what devices of this kind are logged in to with."""
         session = self.workplace.run.session
         if name := session.device.entered_as:
-            asked = {"line": ask_serial_line, "community": ask_community}
-            self.entry.ask(asked.get(session.stages.setting.asks_for, ask_log_in)(name))
+            wants = session.stages.setting.asks_for
+            ask = ask_serial_line if wants is Wants.LINE else ask_community if wants is Wants.COMMUNITY else ask_log_in
+            self.entry.ask(ask(name))
 
     def action_restore(self) -> None:
         """Put the device back as it was found."""
