@@ -295,7 +295,7 @@ def test_a_wrong_mask_or_gateway_fails_its_own_proof_and_only_that(prefix, gatew
     assert said in " ".join(proof.because for proof in proving.proofs)
     if prefix == 24:
         echo = next(proof for proof in proving.proofs if proof.name == "echo")
-        assert (echo.outcome.passed, "is a stranger" in echo.because) == (None, True)
+        assert (echo.outcome.passed, "is outside its subnet" in echo.because) == (None, True)
 
 
 @pytest.mark.parametrize(

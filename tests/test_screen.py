@@ -377,7 +377,7 @@ def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
     for waits, *keys in (
         ("Enter ▸ Go on with", "Enter"), ("Enter ▸ Borrow", "Enter"), ("Enter ▸ Send its page", "Enter"),
         ("l leaves", "F6"), ("Its power is off", "F6"), ("Enter ▸ Record OX-01", "Enter"),
-        ("OX-01 is recorded", "g"), ("Of which units", *"sometimes", "Enter"), ("says of no unit", *["BSpace"] * 9),
+        ("OX-01 is recorded", "g"), ("Of which units", *"sometimes", "Enter"), ("names no units", *["BSpace"] * 9),
         ("Enter takes it", *"last"), ("last unit only", "Enter"), ("In this crate, like OX-01", "Enter"),
         ("as OX-02, like OX-01", "Enter"), ("OX-02 is recorded", "Enter"),
         ("as OX-03, like OX-01", "Enter"), ("OX-03 is recorded", "Enter"),

@@ -652,6 +652,13 @@ def test_of_which_units_of_a_crate_the_power_is_cut(text, number, is_last, cut):
         assert PowerCuts.parse(text).wanted(number, is_last=is_last) is cut
 
 
+@pytest.mark.parametrize(
+    ("text", "said"), [("each", "each"), ("2", "every 2nd"), ("13", "every 13th"), ("21", "every 21st")]
+)
+def test_of_which_units_is_said_as_one_says_it(text, said):
+    assert PowerCuts.parse(text).words.startswith(f"of {said} unit")
+
+
 def test_a_crate_stops_at_what_is_not_like_its_first_unit(practice):
     """Another kind, and what failed, wait for somebody to look; the same kind goes by itself once it was taken."""
     bench, run = practice("OX-01")

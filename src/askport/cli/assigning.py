@@ -61,7 +61,7 @@ def assign(
     at: Annotated[str | None, typer.Option(metavar="ADDRESS", help="Where the device is now.")] = None,
     seconds: Annotated[float, typer.Option(help="How long at the most.")] = _ASSIGN_S,
     others_are_fine: Annotated[
-        bool, typer.Option("--others-are-fine", help="Answer this MAC though other devices are on the wire.")
+        bool, typer.Option("--others-are-fine", help="Answer this device even if others are on the wire.")
     ] = False,
     kind: Annotated[
         str | None, typer.Option(metavar="FILE|NAME", help="Its kind; 'askport kinds list' shows them.")
@@ -74,10 +74,10 @@ def assign(
     password_from: PasswordOption = None,
     payload: Annotated[
         int | None,
-        typer.Option(metavar="BYTES", help="For --by ping without a kind: how long its manual wants echoes."),
+        typer.Option(metavar="BYTES", help="With --by ping and no kind: the payload length its manual gives."),
     ] = None,
     temporary: Annotated[
-        bool, typer.Option("--temporary", help="Until the next power cut only, where the way has that (dcp).")
+        bool, typer.Option("--temporary", help="Temporary: lost at the next power cut. PROFINET DCP only.")
     ] = False,
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Show what would be said to it, and send nothing.")

@@ -40,14 +40,19 @@ class PowerCuts:
             return cls(0)
         if number := whole_number(plain, 1, 999):
             return cls(number)
-        raise BadInput(f"'{display_text(text, 30)}' says of no unit: write each, last, or a number for every so many.")
+        raise BadInput(f"'{display_text(text, 30)}' names no units: write each, last, or a number such as 3.")
 
     @property
     def words(self) -> str:
         """Of which, in a few words."""
         if self.every == 1:
             return "of each unit"
-        return "of the last unit only" if self.every == 0 else f"of every {self.every}. unit and the last"
+        if self.every == 0:
+            return "of the last unit only"
+        ending = (
+            {1: "st", 2: "nd", 3: "rd"}.get(self.every % 10, "th") if self.every % 100 not in (11, 12, 13) else "th"
+        )
+        return f"of every {self.every}{ending} unit and the last"
 
     def wanted(self, number: int, *, is_last: bool) -> bool:
         """Whether the power of a unit is cut, counted from 1."""

@@ -109,7 +109,7 @@ class MaskAsPlanned(Proof):
         for proof in self._explains:
             if isinstance(proof, Echo | PortOpens) and proof.passed is False and proof.measured == "no answer":
                 proof.cannot_be_made(
-                    f"With its mask /{prefix} the laptop's {self.subject.laptop.ip} is a stranger, not to be answered."
+                    f"With its mask /{prefix} the laptop's {self.subject.laptop.ip} is outside its subnet: none is due."
                 )
 
 

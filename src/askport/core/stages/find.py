@@ -164,8 +164,8 @@ class Find(Stage):
                 return Next(_decide(device, claims), enter=False)
             return Next(self._take(device))
         if device and device.is_crowded and device.best:
-            text = f"{device.mac} speaks for several hosts, so whose {device.best.address} is is not known: connect "
-            return Next(f"{text}straight to the device, or press m and give the MAC address on its label.", enter=False)
+            text = f"{device.mac} speaks for several hosts, and which of them has {device.best.address} is unknown"
+            return Next(f"{text}: connect straight to the device, or press m and scan its label.", enter=False)
         if finder.sweeping and not finder.sweeping.done:
             return _sweeping(finder.sweeping)
         if finder.calling and not finder.calling.done:
