@@ -50,7 +50,7 @@ from askport.tui.workplace import Workplace
 _FRAMES_A_SECOND = 8
 _STILL_S = 1.0
 _REST = 10
-"""Times as long as drawing took until it is drawn again: a slow laptop, or a flood, leaves room for keys."""
+"""Times as long as drawing took until it is drawn again, at most a second: a slow laptop has room for keys."""
 _MOVES_S = 2.0
 """How long a frame is seen passing along the cable, at the most."""
 _LOOKS_EVERY_S = 3.0
@@ -175,7 +175,7 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         state = (session, session.phase, session.cable.link, finder.frames_seen, finder.loudness, len(visit.effects))
         moves = bool(visit.running or finder.asking) or any(moment - each.at < _MOVES_S for each in self._pulses)
         is_due = moves or state != self._drawn or moment - self._drawn_at >= _STILL_S
-        if is_due and self.is_in_front and moment - self._drawn_at >= _REST * self._took_s:
+        if is_due and self.is_in_front and moment - self._drawn_at >= min(_REST * self._took_s, _STILL_S):
             self._drawn, self._drawn_at = state, moment
             self.draw()
             self._took_s = time.monotonic() - moment
