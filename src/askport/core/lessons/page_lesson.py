@@ -2,16 +2,17 @@
 
 import json
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface
 from typing import Any
-from urllib.parse import parse_qsl, quote, urlsplit
 
+from askport.core.errors import Refused
 from askport.core.finding.page_title import title_of
 from askport.core.kinds.model import METHODS
 from askport.core.kinds.placeholders import KNOWN
 from askport.core.lessons.exchange import MAX_BODY, Exchange
+from askport.core.lessons.page_step import request_as_step
 from askport.core.lessons.tokens import LONG_TOKEN, anywhere, is_digest, is_opaque, named
 from askport.core.lessons.values import Stood, held_in, meant_by, plain_address, templates
 from askport.core.plan.target import Target
@@ -112,9 +113,35 @@ def learn(
     ]
     if why_not := next(filter(None, (computed(looked_at[place], looked_at[:place]) for place in wanted)), ""):
         return PageLesson(title=title, why_not=why_not)
+    try:
+        steps = _steps(lesson, looked_at, wanted[:_MOST_STEPS], logins, name)
+    except Refused as error:
+        return PageLesson(title=title, why_not=error.message)
+    read, lesson.found = shown_before(lesson.stood, looked_at[:first], present)
+    given = [] if logins else [made for place, made in steps if place in _cookies(looked_at[:first])]
+    lesson.read = [*(each for each in given if each.get("get") != read[0]["get"]), *read] if read else []
+    for place, step in sorted(steps, key=lambda each: each[0]):
+        before_login = bool(logins) and place <= logins[-1]
+        (lesson.login if before_login else lesson.set).append(step)
+    return lesson
+
+
+def _steps(
+    lesson: PageLesson, looked_at: Sequence[Exchange], wanted: Sequence[int], logins: Sequence[int], name: str
+) -> list[tuple[int, dict[str, Any]]]:
+    """Return the requests that are wanted as steps, each with its place; the lesson takes in what stood in them.
+
+    A value that an earlier answer held (a token, a field of the form) is found there at run time: that answer's
+    request becomes a step too, or gets the expression that finds it.
+
+    Raises:
+        Refused: a script of the page computes what nothing that passed holds.
+    """
+    target = lesson.target
+    assert target is not None  # noqa: S101 - for the type checker
     sources: dict[int, dict[str, str]] = {}
     steps: list[tuple[int, dict[str, Any]]] = []
-    for place in wanted[:_MOST_STEPS]:
+    for place in wanted:
         exchange = looked_at[place]
         made, stood = templates(exchange.fields, target, name)
         secret = secret_fields(exchange, looked_at, with_user=place in logins)
@@ -128,10 +155,9 @@ def learn(
                 sources.setdefault(source, {})[key] = anywhere(token, looked_at[source].answer, _group(key))
                 headers[key] = text.replace(token, f"{{{_group(key)}}}")
             elif is_opaque(token):
-                return PageLesson(
-                    title=title,
-                    why_not=f"Its page sends “{display_text(key, 40)}”, which came out of nothing that passed: a "
-                    "script computes it, and that cannot be learned.",
+                raise Refused(
+                    f"Its page sends “{display_text(key, 40)}”, which came out of nothing that passed: a script "
+                    "computes it, and that cannot be learned."
                 )
             else:
                 headers[key] = text
@@ -146,20 +172,14 @@ def learn(
         lesson.stood += stood
         octets = [each.value for each in stood if re.search(r"\.\d\}$", each.placeholder)]
         lesson.pads_octets |= any(len(each) == _PADDED and each[0] == "0" for each in octets)
-        steps.append((place, _step(exchange, made) | ({"headers": headers} if headers else {})))
+        steps.append((place, request_as_step(exchange, made) | ({"headers": headers} if headers else {})))
     for place in sorted(sources):
         step = next((made for at, made in steps if at == place), None)
         if step is None:
-            step = _step(looked_at[place], looked_at[place].fields)
+            step = request_as_step(looked_at[place], looked_at[place].fields)
             steps.append((place, step))
         step["find"] = _all_of(sources[place].values())
-    read, lesson.found = shown_before(lesson.stood, looked_at[:first], present)
-    given = [] if logins else [made for place, made in steps if place in _cookies(looked_at[:first])]
-    lesson.read = [*(each for each in given if each.get("get") != read[0]["get"]), *read] if read else []
-    for place, step in sorted(steps, key=lambda each: each[0]):
-        before_login = bool(logins) and place <= logins[-1]
-        (lesson.login if before_login else lesson.set).append(step)
-    return lesson
+    return steps
 
 
 def _cookies(before: Sequence[Exchange]) -> list[int]:
@@ -325,65 +345,3 @@ def _all_of(patterns: Iterable[str]) -> str:
     """Return one expression that finds each, wherever it stands."""
     each = list(dict.fromkeys(patterns))
     return each[0] if len(each) == 1 else "(?s)" + "".join(f"(?=.*?{pattern})" for pattern in each)
-
-
-def _step(exchange: Exchange, made: Mapping[str, str]) -> dict[str, Any]:
-    """Return a request as a step of a kind file."""
-    step: dict[str, Any] = {}
-    path = urlsplit(exchange.path)
-    query = (
-        "&".join(f"{quote(key, safe='[]')}={_quoted(made[key])}" for key in made) if exchange.in_query else path.query
-    )
-    step[exchange.method.lower()] = f"{path.path or '/'}{'?' + query if query else ''}"
-    if exchange.status not in (0, 200):
-        step["status"] = sorted({200, exchange.status})
-    kind = exchange.content_type.lower()
-    if not exchange.body:
-        return step
-    if "json" in kind:
-        try:
-            document = json.loads(exchange.body)
-        except (ValueError, RecursionError):  # it only says that it is
-            return step | {"body": exchange.body.decode("utf-8", "replace"), "type": exchange.content_type}
-        if isinstance(document, dict) and all(isinstance(each, str) for each in document.values()):
-            step["json"] = dict(made)
-        else:
-            step["body"], step["type"] = _filled_json(document, made), "application/json"
-    elif "multipart" in kind:
-        text = exchange.body.decode("utf-8", "replace")
-        for key, value in exchange.fields.items():
-            if made[key] != value:
-                head = rf"(name=\"{re.escape(key)}\"[^\r\n]*\r\n(?:[^\r\n]+\r\n)*\r\n){re.escape(value)}(?=\r\n)"
-                text = re.sub(head, lambda found, key=key: found[1] + made[key], text)  # type: ignore[misc]
-        step["body"], step["type"] = text, exchange.content_type
-    else:
-        query_names = dict(parse_qsl(path.query, keep_blank_values=True))
-        step["form"] = {key: text for key, text in made.items() if key not in query_names}
-    return step
-
-
-def _quoted(text: str) -> str:
-    """Quote what stands in a query, and leave placeholders as they are."""
-    return quote(text, safe="{}.:/")
-
-
-def _filled_json(document: object, made: Mapping[str, str]) -> str:
-    """Return a JSON document with placeholders; one that stood for a number stands without quotes."""
-    bare: list[str] = []
-
-    def fill(value: object, name: str) -> object:
-        if isinstance(value, dict):
-            return {key: fill(part, f"{name}.{key}" if name else str(key)) for key, part in value.items()}
-        if isinstance(value, list):
-            return [fill(part, f"{name}.{place}") for place, part in enumerate(value)]
-        text = made.get(name)
-        if text is None or "{" not in text:
-            return value
-        if not isinstance(value, str):
-            bare.append(text)
-        return text
-
-    text = json.dumps(fill(document, ""), ensure_ascii=False)
-    for each in bare:
-        text = text.replace(f'"{each}"', each)
-    return text
