@@ -1,14 +1,18 @@
 """The pictures at every moment of the job and at every width: nothing is cut, nothing runs over, nothing is blank."""
 
 import asyncio
+import re
+import shutil
 import time
 from itertools import pairwise
+from types import SimpleNamespace
 
 import pytest
 
 from askport.bench import scenario
 from askport.bench.more_devices import LOG_IN
 from askport.cli.headless import Technician
+from askport.cli.practising import bench_workplace
 from askport.core.at_hand import ONVIF_DEVICES
 from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
@@ -19,7 +23,7 @@ from askport.core.steps import Phase
 from askport.core.ways.log_in import LogIn
 from askport.core.wire import Frame, hear
 from askport.tui.ink import Ink
-from askport.tui.pictures.around import next_lines
+from askport.tui.pictures.around import next_lines, title_line
 from askport.tui.pictures.cable import Pulse, cable_lines
 from askport.tui.pictures.evidence import frame_lines, sentence_lines
 from askport.tui.pictures.find import find_lines
@@ -28,6 +32,8 @@ from askport.tui.pictures.reach import reach_lines
 from askport.tui.pictures.record import record_lines
 from askport.tui.pictures.register import device_lines, left_lines
 from askport.tui.pictures.setting import set_lines
+from askport.tui.screens.work import WorkScreen
+from askport.tui.widgets.key_line import key_strip
 from askport.tui.widgets.way import shown_of, way_lines, way_strip
 from conftest import pass_time
 from test_readers import TOLD
@@ -142,3 +148,19 @@ def test_the_one_at_hand_is_always_among_those_of_the_round_that_are_shown(count
         counts = (first > 0) + (last < count) if room >= 3 else 0
         assert last - first + counts <= room
         assert here == count or first <= here < last
+
+
+@pytest.mark.parametrize("width", range(56, 161, 8))
+def test_the_title_and_the_keys_keep_to_their_line_and_run_into_nothing(width):
+    workplace = bench_workplace(1.0)
+    try:
+        title = title_line(workplace, workplace.run.wire.now(), width).plain
+        bindings = [SimpleNamespace(binding=each, enabled=True) for each in WorkScreen.BINDINGS]
+        keys = key_strip(bindings, lambda binding: binding.key_display or binding.key, width)
+    finally:
+        workplace.run.job.close()
+        shutil.rmtree(workplace.run.job.path.parent)
+    assert len(title) <= width
+    assert keys.width <= width
+    assert keys.plain.endswith("? all keys")
+    assert re.search(r"  (practice bench, 1x   )?\d\d:\d\d:\d\d  $", title) or width < 70, title
