@@ -134,7 +134,7 @@ def change(over):
     netlink = Kernel()
     while True:
         for number in range(7 * 250):
-            if over.wait(0.0005):
+            if over.wait(0.001):
                 return
             netlink.take_away(rtnetlink.DELADDR, message(*divmod(number, 250)))
             netlink.send(rtnetlink.NEWADDR, message(*divmod(number, 250)), rtnetlink.CREATE)
@@ -142,21 +142,25 @@ def change(over):
 netlink, over = Kernel(), threading.Event()
 for number in range(8 * 250):
     netlink.send(rtnetlink.NEWADDR, message(*divmod(number, 250)), rtnetlink.CREATE)
-thread = threading.Thread(target=change, args=(over,))
+thread = threading.Thread(target=change, args=(over,), daemon=True)
 thread.start()
-wanted, wrong = [f"10.1.7.{number}/32" for number in range(250)], 0
+wanted, whole, wrong = sorted(f"10.1.7.{number}/32" for number in range(250)), 0, 0
 for _ in range(100):
-    found = [state.written(each) for each in state.addresses(netlink, index)]
-    wrong += sorted(each for each in found if each.startswith("10.1.7.")) != sorted(wanted)
+    try:
+        found = [state.written(each) for each in state.addresses(netlink, index)]
+    except OSError:
+        continue  # refused, and said: a laptop under load is changed faster than it can tell
+    right = sorted(each for each in found if each.startswith("10.1.7.")) == wanted
+    whole, wrong = whole + right, wrong + (not right)
 over.set()
 thread.join()
-print(wrong)
+print(whole > 0, wrong)
 """
 
 
 def test_what_changes_while_it_is_saved_is_saved_whole(cable):
     """The kernel tells much in pieces; an address that goes in between would hide another one that stays."""
-    assert cable.in_laptop(sys.executable, "-c", SAVES_WHILE_ANOTHER_CHANGES) == "0\n"
+    assert cable.in_laptop(sys.executable, "-c", SAVES_WHILE_ANOTHER_CHANGES) == "True 0\n"
 
 
 def test_giving_back_needs_no_file_descriptor(cable):
