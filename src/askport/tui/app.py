@@ -13,6 +13,7 @@ from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.events import Event, Key
 from textual.screen import Screen
+from textual.widget import Widget
 from textual.widgets import Static
 
 from askport.core.errors import AskPortError
@@ -99,9 +100,11 @@ class AskPortApp(App[None]):
         if event not in self._aimed_at_nothing:
             return
         self._aimed_at_nothing.remove(event)
-        line = self.screen.AUTO_FOCUS and self.screen.query(self.screen.AUTO_FOCUS)
-        if self.focused is None and line:  # a view that is opening
-            self.screen.set_focus(line.first())
+        found = self.screen.query(self.screen.AUTO_FOCUS).results(Widget) if self.screen.AUTO_FOCUS else ()
+        line = next(iter(found), None)
+        # A view that is opening has its line already; one that has put its line away wants its keys itself.
+        if self.focused is None and line and all(each.display for each in line.ancestors_with_self):
+            self.screen.set_focus(line)
         if self.focused is not None and event.character is not None:
             event.prevent_default()
             event.stop()

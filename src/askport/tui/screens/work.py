@@ -160,8 +160,8 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         self.draw()
 
     def tell(self, text: str) -> None:
-        """Say something beside the way."""
-        self.notify(text, markup=False)
+        """Say something beside the way, for long enough to come back to the ladder."""
+        self.notify(text, markup=False, timeout=20)
 
     def on_screen_resume(self) -> None:
         """Show what happened behind another screen."""
