@@ -34,9 +34,12 @@ def left_lines(items: Iterable[WorkItem], width: int, most: int = 2) -> list[Ink
     ]
     if not pieces:
         return []
-    lines = flow(pieces, width, 2)
-    more = [Ink().to(2).put("and more", DIM)] if len(lines) > most else []
-    return [heading(f"Still to do: {len(pieces)}", width), *lines[:most], *more]
+    shown = min(len(pieces), most * width // 6)  # no piece is shorter
+    while len(lines := flow(pieces[:shown], width, 2)) > most:
+        shown -= 1
+    left = len(pieces) - shown
+    more = [Ink().to(2).put(f"and {left} more", DIM)] if left else []
+    return [heading(f"Still to do: {len(pieces)}", width), *lines, *more]
 
 
 def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[Ink]:
