@@ -1,5 +1,6 @@
 """Clues and beliefs: never sure and wrong."""
 
+import re
 from ipaddress import IPv4Address, IPv4Network
 
 import pytest
@@ -7,6 +8,7 @@ import pytest
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
 from askport.core.finding.beliefs import MAX_OF_A_KIND, Belief
 from askport.core.finding.finder import MAX_DEVICES, Finder
+from askport.core.finding.hazards import flood
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.services import ServiceQuestions
@@ -434,6 +436,7 @@ def test_a_flood_is_shed_by_its_sender_and_its_kind_and_hides_nothing_else():
     assert {*rare, *answers} <= set(read)
     assert len(read) < 500
     assert sum(shedding.by_kind.values()) + len(read) == 6_202
+    assert re.search(r"[45],\d{3} IPv4 frames were left unread", flood(shedding.by_kind)[0].text)
     assert shedding.by_kind["ipv4"] > 4_000 > shedding.by_kind["arp"] > 900
 
 

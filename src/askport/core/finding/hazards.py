@@ -33,11 +33,14 @@ class Hazard:
         return self.macs[0] if self.macs else None
 
 
+_SHED_AS = {"arp": "ARP", "ipv4": "IPv4", "ipv6": "IPv6", "lldp": "LLDP", "profinet": "PROFINET"}
+
+
 def flood(shed: Mapping[str, int]) -> list[Hazard]:
     """Return the hazard of a flood, by the frames that were left unread of each protocol."""
     if not shed:
         return []
-    each = listed(f"{count:,} of {protocol.upper()}" for protocol, count in sorted(shed.items()))
+    each = listed(f"{count:,} {_SHED_AS.get(kind, 'other')} frames" for kind, count in sorted(shed.items()))
     text = (
         f"This wire is flooded: {each} were left unread. Look for a loop in the cabling, or connect the device alone."
     )

@@ -38,7 +38,7 @@ def read_kind(text: str, name: str) -> model.Kind:
     except (ValueError, RecursionError):  # Python's own limits, of which the parser says nothing
         lines = text.splitlines()
         line = next((str(at) for at, each in enumerate(lines, 1) if re.search(r"\d{300}|[\[{]{300}", each)), "1")
-        raise BadInput(f"{name}, line {line}: a number or a list there is too long to be meant: shorten it.") from None
+        raise BadInput(f"{name}, line {line}: a number or a nested list there is too long: shorten it.") from None
     try:
         kind = model.Kind.model_validate(raw)
     except ValidationError as error:

@@ -108,8 +108,9 @@ class MaskAsPlanned(Proof):
             return
         for proof in self._explains:
             if isinstance(proof, Echo | PortOpens) and proof.passed is False and proof.measured == "no answer":
+                own = self.subject.laptop.ip
                 proof.cannot_be_made(
-                    f"With its mask /{prefix} the laptop's {self.subject.laptop.ip} is outside its subnet: none is due."
+                    f"With mask /{prefix} the laptop's {own} is outside its subnet: it need not answer."
                 )
 
 

@@ -134,11 +134,11 @@ class SwitchScreen(DrawnScreen[None]):
         scan = "Scan the label of a unit, its MAC address and then its tag."
         silent = [each for each in units if each.mac not in self._heard]
         if not self._heard and not units:
-            return Next(f"Asking who hangs on this switch. {scan}", enter=False)
+            return Next(f"Asking who is on this switch. {scan}", enter=False)
         if not units:
             return Next(f"{scan} With the last of {len(self._heard)} it begins. F2 gives tags in order.", enter=False)
         have = f"{len(units)} of {len(self._heard) + len(silent)} have a tag"
-        have += f"; {len(silent)} not heard yet, asked at its own MAC address" if silent else ""
+        have += f"; {len(silent)} not heard yet, each asked at its own MAC address" if silent else ""
         return Next(f"{have}. Scan the next label, or begin with Enter on an empty line.")
 
     def draw(self) -> None:
