@@ -25,7 +25,7 @@ _HERE = Path(__file__).parent
 _ASKPORT = str(Path(sys.executable).with_name("askport"))
 _PATIENCE_S = 20.0
 _COLUMNS, _ROWS = 160, 47
-_ROUNDS = 12
+_ROUNDS_QUIET, _ROUNDS_IN_FLOOD = 30, 12
 _IDLE_S = 20.0
 _ESCAPE = b"\x1b"
 _ESCAPES = re.compile(rb"\x1b\[[0-9;?]*[A-Za-z]")
@@ -126,10 +126,10 @@ Told = dict[bytes, tuple[float, float]]
 """Of each key the time to its paint in milliseconds: the middle one, and the 95th of a hundred."""
 
 
-def _p95_ms(*pairs: tuple[Terminal, Sequence[tuple[bytes, str]]]) -> list[Told]:
+def _p95_ms(rounds: int, *pairs: tuple[Terminal, Sequence[tuple[bytes, str]]]) -> list[Told]:
     """Press each key several times; terminals take turns key by key, so that what else the machine does hits all."""
     times: list[dict[bytes, list[float]]] = [{} for _ in pairs]
-    for turn in range(_ROUNDS + 1):
+    for turn in range(rounds + 1):
         for place in range(len(pairs[0][1])):
             for (terminal, keys), told in zip(pairs, times, strict=True):
                 key, text = keys[place]
@@ -181,7 +181,7 @@ def key_to_paint() -> None:
             ours.until("Nobody has spoken")
             for each in (bare, ours):
                 each.settle(3)
-            quiet, beside = _p95_ms((ours, _OURS), (bare, _BARE))
+            quiet, beside = _p95_ms(_ROUNDS_QUIET, (ours, _OURS), (bare, _BARE))
             print(f"key to paint, quiet, median (p95) in ms: {_named(quiet)}; a bare screen: {_named(beside)}")
             for which, what in enumerate(("median", "p95")):
                 ratios = [quiet[key][which] / beside[key][which] for key in quiet]
@@ -193,7 +193,7 @@ def key_to_paint() -> None:
             )
             try:
                 ours.settle(3)
-                print(f"key to paint, flood, median (p95) in ms: {_named(*_p95_ms((ours, _OURS)))}")
+                print(f"key to paint, flood, median (p95) in ms: {_named(*_p95_ms(_ROUNDS_IN_FLOOD, (ours, _OURS)))}")
             finally:
                 flood.terminate()
                 print("flood: " + flood.communicate()[0].decode().strip())

@@ -1,6 +1,7 @@
 """The full-screen application."""
 
 import asyncio
+import gc
 import os
 import signal
 from collections import deque
@@ -123,6 +124,7 @@ class AskPortApp(App[None]):
     async def open_first(self) -> None:
         """Load what the work needs, and go to the first screen."""
         await asyncio.to_thread(self._load)
+        gc.freeze()  # what was loaded stays, so that no key waits while the collector walks it
         from askport.tui.screens.work import WorkScreen
 
         if self._plug:

@@ -1,5 +1,6 @@
 """Screens that draw themselves."""
 
+from textual._styles_cache import StylesCache
 from textual.screen import Screen, ScreenResultType
 
 
@@ -21,6 +22,13 @@ class DrawnScreen(Screen[ScreenResultType]):
     def on_resize(self) -> None:
         """Draw for the new size."""
         self.draw()
+
+    def on_unmount(self) -> None:
+        """Let go of what Textual keeps of a view that was left: the rows of its last thousand widgets.
+
+        A few hundred views are opened in a day, and the collector would walk all that they showed, in mid-key.
+        """
+        StylesCache.get_inner_outer.cache_clear()
 
     @property
     def room(self) -> int:
