@@ -13,7 +13,7 @@ from askport.bench.bench import Bench
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import arp_question
 from askport.core.plan.target import Target
-from askport.core.plan.work import WorkItem
+from askport.core.plan.working_order import WorkItem
 from askport.core.register.entries import Found, Recorded
 from askport.core.wire import Frame, hear
 from askport.edges.job_run import JobRun

@@ -41,12 +41,12 @@ MUTATIONS = (
         "self._taken.add(arp.spa)", "pass", ("test_measuring.py",),
     ),
     Mutation(
-        "the laptop takes planned addresses", "core/cable.py",
+        "the laptop takes planned addresses", "core/visit/cable.py",
         "found |= self.around.planned.keys() | self.around.used.keys()", "found |= set()",
         ("test_session.py", "test_reach.py"),
     ),
     Mutation(
-        "the laptop takes the planned address of this device", "core/stages/access.py",
+        "the laptop takes the planned address of this device", "core/visit/stages/access.py",
         "return self._visit.cable.somebodys() | planned", "return self._visit.cable.somebodys()",
         ("test_session.py", "test_reach.py"),
     ),
@@ -56,7 +56,7 @@ MUTATIONS = (
         ("test_session.py", "test_job.py"),
     ),
     Mutation(
-        "an event without a place ends what runs", "core/stages/visit.py",
+        "an event without a place ends what runs", "core/visit/visit.py",
         "if phase := after(self.phase, event):", "if phase := after(self.phase, event) or self.phase:",
         ("test_rooms.py",),
     ),
@@ -70,16 +70,16 @@ MUTATIONS = (
         "rival = Rival(clue.mac, at,", 'rival = Rival(clue.mac, float("-inf"),', ("test_finding.py",),
     ),
     Mutation(
-        "a station that wants itself for a gateway is given none", "core/ways/dcp.py",
+        "a station that wants itself for a gateway is given none", "core/ways/dcp_way.py",
         "gateway = at.ip", "gateway = UNSPECIFIED", ("test_dcp.py",),
     ),
     Mutation(
-        "a unit of a crate may be found anywhere", "core/crate.py",
+        "a unit of a crate may be found anywhere", "core/crate/after_first.py",
         "if self._found_at and at and at != self._found_at", "if False and at != self._found_at",
         ("test_session.py", "test_lessons.py"),
     ),
     Mutation(
-        "nobody is asked on a live network", "core/switch_crate.py",
+        "nobody is asked on a live network", "core/crate/switch_crate.py",
         "if live := live_network(session):", 'if live := "":', ("test_session.py", "test_switch_crate.py"),
     ),
     Mutation(

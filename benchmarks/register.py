@@ -21,7 +21,7 @@ from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.reports.documents import documents
 from askport.tui.app import AskPortApp
-from askport.tui.screens.register import RegisterScreen
+from askport.tui.screens.register_screen import RegisterScreen
 from askport.tui.workplace import Workplace
 
 FEW, MANY, ENTRIES = 1_000, 10_000, 100

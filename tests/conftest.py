@@ -22,7 +22,7 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.kinds import known_kinds
+from askport.edges.kind_files import known_kinds
 
 settings.register_profile(
     "ci", derandomize=True, max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow]

@@ -19,7 +19,7 @@ from askport.core.addresses import (
 from askport.core.errors import BadInput
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import Pool, Site, Target, check_target
-from askport.core.plan.work import WorkItem, following
+from askport.core.plan.working_order import WorkItem, following
 from askport.core.text import display_text
 
 SITE = Site(

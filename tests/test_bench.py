@@ -16,9 +16,9 @@ from askport.core.finding.greeting import ASKS, Greeting
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.search import Search
 from askport.core.formats.packet import read_packet
-from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
-from askport.core.steps import Phase, Step
+from askport.core.visit.narrate import next_line
+from askport.core.visit.steps import Phase, Step
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.way import Result
 from askport.core.wire import Frame, hear

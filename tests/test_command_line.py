@@ -100,7 +100,7 @@ def test_commands_load_no_screen_and_the_core_touches_no_world():
     code = "import sys; {}; print([m for m in sys.modules if m.split('.')[0] in {!r}])"
     for load, banned in (
         ("from askport.cli.main import run; run(['--version'])", {"textual", "rich", "sqlalchemy"}),
-        ("import askport.core.session, askport.core.narrate", {"sqlalchemy", "typer", "textual"}),
+        ("import askport.core.visit.session, askport.core.visit.narrate", {"sqlalchemy", "typer", "textual"}),
         (
             "import askport.core.finding.finder, askport.core.ways.answering_requests",
             {"asyncio", "socket", "random", "pydantic"},

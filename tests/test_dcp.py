@@ -14,7 +14,7 @@ from askport.core.formats.dcp import Block, Dcp, FrameId, decode_profinet, encod
 from askport.core.formats.packet import read_packet
 from askport.core.kinds.model import SCHEMA, Kind
 from askport.core.plan.target import Target
-from askport.core.ways.dcp import SetByDcp
+from askport.core.ways.dcp_way import SetByDcp
 from askport.core.ways.start import Start
 from conftest import DEVICE, askport
 

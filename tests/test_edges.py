@@ -34,7 +34,7 @@ from askport.edges.door import Door
 from askport.edges.keeper_client import Keeper
 from askport.edges.learning_door import LearningDoor
 from askport.edges.streams import Streams
-from askport.tui.laptop import page_port
+from askport.tui.laptop_watch import page_port
 from conftest import children, wait_for
 
 

@@ -245,7 +245,7 @@ AS_USER = """
 import importlib, os, pkgutil, sys, askport
 for each in pkgutil.walk_packages(askport.__path__, "askport."):
     each.name.endswith("__main__") or importlib.import_module(each.name)
-import askport.reports.register, logging.handlers, sqlite3, structlog
+import askport.reports.register_document, logging.handlers, sqlite3, structlog
 from askport.cli.main import run
 run(["read", "/dev/null"])
 os.environ |= {"SUDO_UID": "65534", "SUDO_GID": "65534"}

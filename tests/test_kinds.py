@@ -12,14 +12,14 @@ from askport.core.finding.clues import Identity
 from askport.core.finding.finder import Finder
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import OptionCode
+from askport.core.kinds.kind_reading import read_kind
 from askport.core.kinds.placeholders import fill, values_of
-from askport.core.kinds.reading import read_kind
 from askport.core.kinds.recognising import fitting_kinds
-from askport.core.narrate import next_line
 from askport.core.plan.target import Target
-from askport.core.steps import Phase
+from askport.core.visit.narrate import next_line
+from askport.core.visit.steps import Phase
 from askport.core.wire import Frame, hear
-from askport.edges.kinds import known_kinds
+from askport.edges.kind_files import known_kinds
 from conftest import askport, askport_in_bounds, pass_time
 from test_finding import dhcp
 from test_session import walk

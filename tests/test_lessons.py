@@ -17,7 +17,7 @@ import regex
 from askport.core.addresses import MacAddress
 from askport.core.channels import Fetched, HttpPort
 from askport.core.errors import BadInput
-from askport.core.kinds.reading import read_kind
+from askport.core.kinds.kind_reading import read_kind
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.evidence import as_kept, as_passed, blanked
 from askport.core.lessons.exchange import Exchange

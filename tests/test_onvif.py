@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.core.formats import onvif
-from askport.core.ways.onvif import _service_of
+from askport.core.ways.onvif_way import _service_of
 from conftest import DEVICE
 
 CAMERA = r"""

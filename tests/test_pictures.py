@@ -13,28 +13,28 @@ from askport.bench import scenario
 from askport.bench.more_devices import LOG_IN
 from askport.cli.headless import Technician
 from askport.cli.practising import bench_workplace
-from askport.core.at_hand import ONVIF_DEVICES
 from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.frame_fields import fields_of
 from askport.core.formats.packet import read_packet
-from askport.core.narrate import next_line, step_lines
-from askport.core.steps import Phase
+from askport.core.visit.at_hand import ONVIF_DEVICES
+from askport.core.visit.narrate import next_line, step_lines
+from askport.core.visit.steps import Phase
 from askport.core.ways.log_in import LogIn
 from askport.core.wire import Frame, hear
 from askport.tui.ink import Ink
 from askport.tui.pictures.around import next_lines, title_line
-from askport.tui.pictures.cable import Pulse, cable_lines
-from askport.tui.pictures.evidence import frame_lines, sentence_lines
-from askport.tui.pictures.find import find_lines
-from askport.tui.pictures.proving import prove_lines
-from askport.tui.pictures.reach import reach_lines
-from askport.tui.pictures.record import record_lines
-from askport.tui.pictures.register import device_lines, left_lines
-from askport.tui.pictures.setting import set_lines
-from askport.tui.screens.work import WorkScreen
+from askport.tui.pictures.cable_picture import Pulse, cable_lines
+from askport.tui.pictures.evidence_picture import frame_lines, sentence_lines
+from askport.tui.pictures.find_picture import find_lines
+from askport.tui.pictures.proving_picture import prove_lines
+from askport.tui.pictures.reach_picture import reach_lines
+from askport.tui.pictures.record_picture import record_lines
+from askport.tui.pictures.register_picture import device_lines, left_lines
+from askport.tui.pictures.setting_picture import set_lines
+from askport.tui.screens.work_screen import WorkScreen
 from askport.tui.widgets.key_line import key_strip
-from askport.tui.widgets.way import shown_of, way_lines, way_strip
+from askport.tui.widgets.way_rail import shown_of, way_lines, way_strip
 from conftest import pass_time
 from test_readers import TOLD
 

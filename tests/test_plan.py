@@ -18,7 +18,7 @@ from askport.core.plan.importing import import_rows
 from askport.core.plan.site_plan import Plan, PlannedDevice, Range, Subnet
 from askport.edges.tables import read_tables
 from askport.reports.cells import as_meant, cell
-from askport.reports.plan import csv_text, device_rows, subnet_rows, workbook
+from askport.reports.plan_document import csv_text, device_rows, subnet_rows, workbook
 from conftest import askport, askport_in_bounds
 
 SITE = Subnet(

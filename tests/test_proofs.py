@@ -16,18 +16,18 @@ from askport.core.formats.ipv4 import IPv4, ipv4_frame
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
-from askport.core.narrate import next_line
 from askport.core.proofs.final import final_proofs
-from askport.core.proofs.holding import OldGone, SameMac
 from askport.core.proofs.name_servers import DnsAsPlanned
-from askport.core.proofs.page import PageAnswers
+from askport.core.proofs.own_word_proof import ReadsBack
+from askport.core.proofs.page_answers import PageAnswers
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
 from askport.core.proofs.proof import ATTEMPTS, Expected, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
-from askport.core.proofs.read_back import ReadsBack
-from askport.core.proofs.services import Services
+from askport.core.proofs.service_again import Services
 from askport.core.proofs.verdict import Outcome, verdict_of
-from askport.core.steps import Phase
+from askport.core.proofs.who_holds import OldGone, SameMac
+from askport.core.visit.narrate import next_line
+from askport.core.visit.steps import Phase
 from askport.core.ways.conversation import Conversation, Ended
 from askport.core.wire import Frame, Link, hear
 from conftest import pass_time

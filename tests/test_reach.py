@@ -16,11 +16,11 @@ from hypothesis import strategies as st
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
-from askport.core.reach.adapters import Adapter, AdapterAddress, cable_hazards, with_hazards
+from askport.core.reach.can_talk import can_talk, explain
+from askport.core.reach.in_the_way import Adapter, AdapterAddress, cable_hazards, with_hazards
 from askport.core.reach.laptop import Laptop
-from askport.core.reach.talk import can_talk, explain
-from askport.core.steps import Phase
-from askport.tui.laptop import LaptopWatch
+from askport.core.visit.steps import Phase
+from askport.tui.laptop_watch import LaptopWatch
 from conftest import askport, pass_time
 
 
@@ -106,7 +106,7 @@ def test_a_laptop_that_has_slept_says_so(practice, monkeypatch, slept, said):
     asleep = [100.0, 100.0 + slept, 100.0 + slept]
     watch = LaptopWatch(asleep=lambda: asleep.pop(0))
     monkeypatch.setattr(
-        "askport.tui.laptop.list_adapters", lambda: [replace(CABLE, name=run.session.cable.laptop.adapter)]
+        "askport.tui.laptop_watch.list_adapters", lambda: [replace(CABLE, name=run.session.cable.laptop.adapter)]
     )
     asyncio.run(watch.look(run.session, 5.0))
     assert [each.code for each in run.session.cable.laptop.hazards] == said

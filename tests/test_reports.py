@@ -28,7 +28,7 @@ from askport.core.register.visits import ProofRow, Row
 from askport.edges.jobfile import JobFile
 from askport.edges.tables import read_tables
 from askport.reports.open_points import counted, open_points, proven_words
-from askport.reports.register import register_rows
+from askport.reports.register_document import register_rows
 from conftest import PARTNERS, askport
 from test_plan import SITE, device
 

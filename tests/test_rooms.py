@@ -8,9 +8,9 @@ import pytest
 
 import throw_away
 from askport.bench.stand_in import StandIn
-from askport.core.narrate import next_line
-from askport.core.steps import Phase, Step
-from askport.core.transitions import Event, after, may_go_back
+from askport.core.visit.narrate import next_line
+from askport.core.visit.steps import Phase, Step
+from askport.core.visit.transitions import Event, after, may_go_back
 from askport.core.ways.table import WAYS
 from conftest import DEVICE, pass_time
 from test_session import walk

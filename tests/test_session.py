@@ -13,22 +13,22 @@ from askport.bench.slips import mistyped
 from askport.bench.stand_in import Settings
 from askport.core.addresses import MacAddress
 from askport.core.channels import CloseChannel
-from askport.core.crate import Crate, PowerCuts
+from askport.core.crate.after_first import Crate, PowerCuts
+from askport.core.crate.switch_crate import SwitchCrate, Turn
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.formats.arp import arp_question
 from askport.core.formats.packet import frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
-from askport.core.narrate import next_line
 from askport.core.plan.sentence import read_target
 from askport.core.plan.site_plan import PlannedDevice
 from askport.core.plan.target import Target
-from askport.core.plan.work import WorkItem
+from askport.core.plan.working_order import WorkItem
 from askport.core.proofs.power_cycle import Power
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
 from askport.core.register.entries import Borrowed, DevicePlanned, Found, GaveBack, Recorded, WasSet
-from askport.core.steps import Phase, Step
-from askport.core.switch_crate import SwitchCrate, Turn
+from askport.core.visit.narrate import next_line
+from askport.core.visit.steps import Phase, Step
 from askport.core.ways.way import Result
 from askport.core.wire import Frame, hear
 from askport.edges.switch_run import SwitchRun

@@ -21,16 +21,16 @@ from askport.core.finding.own_answer import OwnAnswer
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import ends_of, frame_between, read_packet
-from askport.core.kinds.reading import read_kind
-from askport.core.narrate import next_line
+from askport.core.kinds.kind_reading import read_kind
 from askport.core.plan.editing import TargetEdit, next_free
 from askport.core.plan.landings import digit_by_digit
 from askport.core.plan.target import Pool, Target
-from askport.core.steps import Phase
+from askport.core.visit.narrate import next_line
+from askport.core.visit.steps import Phase
 from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
 from askport.core.wire import Frame, hear
-from askport.edges.kinds import known_kinds
+from askport.edges.kind_files import known_kinds
 from conftest import ASKPORT, DEVICE, pass_time
 from test_consoles import Device
 from test_pages import KIND as PAGE_KIND

@@ -21,8 +21,8 @@ from askport.core.plan.target import Target
 from askport.core.ways import snmp, snmp_engine
 from askport.core.ways.conversation import Ended
 from askport.core.ways.log_in import LogIn
-from askport.core.ways.snmp import ReadBySnmp
 from askport.core.ways.snmp_engine import Access, AgentTalk, Answer, Asks
+from askport.core.ways.snmp_way import ReadBySnmp
 from askport.core.ways.start import Start
 from askport.edges.driver import Driver
 from conftest import DEVICE

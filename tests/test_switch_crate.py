@@ -10,13 +10,13 @@ from ipaddress import IPv4Address, IPv4Interface
 import pytest
 
 from askport.core.addresses import MacAddress
+from askport.core.crate.switch_crate import SwitchCrate
 from askport.core.errors import BadInput
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
-from askport.core.plan.work import WorkItem
-from askport.core.switch_crate import SwitchCrate
+from askport.core.plan.working_order import WorkItem
 from conftest import ASKPORT, askport
 
 DEFAULT, COUNT = "192.168.61.7", 6

@@ -7,7 +7,7 @@ from textual.app import App, ComposeResult
 from textual.strip import Strip
 
 from askport.tui.ink import line
-from askport.tui.screens.drawn import DrawnScreen
+from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.sheet import Sheet
 
 

@@ -16,8 +16,8 @@ from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target
+from askport.core.reach.can_talk import can_talk
 from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
-from askport.core.reach.talk import can_talk
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.way import Result

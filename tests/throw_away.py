@@ -7,9 +7,9 @@ from askport.cli.main import main
 from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.machine import earliest
-from askport.core.ways.entry import WayEntry
 from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
+from askport.core.ways.way_entry import WayEntry
 
 EXPERIMENT = 0x88B5
 """For experiments (IEEE 802, local experimental ethertype 1)."""

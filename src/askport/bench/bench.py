@@ -9,7 +9,7 @@ from itertools import count
 
 from askport.bell import Bell
 from askport.bench.stand_in import StandIn
-from askport.bench.streams import BenchStreams
+from askport.bench.virtual_streams import BenchStreams
 from askport.core.addresses import MacAddress
 from askport.core.channels import Channel, PageCall, SerialLine
 from askport.core.errors import Refused

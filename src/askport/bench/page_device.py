@@ -2,8 +2,8 @@
 
 from collections.abc import Mapping
 
-from askport.bench.browser import fill_in
 from askport.bench.pages import SETS_AT, Answer, SettingsPage, WebTalk
+from askport.bench.person_at_browser import fill_in
 from askport.bench.stand_in import Settings, StandIn, Talk
 from askport.core.addresses import MacAddress
 from askport.core.lessons.exchange import Exchange

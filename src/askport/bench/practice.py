@@ -8,7 +8,7 @@ from askport.bench.slips import mistyped
 from askport.core.addresses import MacAddress
 from askport.core.errors import Refused
 from askport.core.plan.target import Target
-from askport.core.plan.work import WorkItem
+from askport.core.plan.working_order import WorkItem
 
 
 class Practice:

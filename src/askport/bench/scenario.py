@@ -26,7 +26,7 @@ from askport.core.formats.modbus import PORT_MODBUS
 from askport.core.makers import maker_in, read_makers
 from askport.core.plan.site_plan import PlannedDevice, Range, Subnet
 from askport.core.plan.target import Pool, Site, Target
-from askport.core.plan.work import WorkItem
+from askport.core.plan.working_order import WorkItem
 from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
 
 SITE = Site(

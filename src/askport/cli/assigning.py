@@ -9,7 +9,8 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import (
+from askport.cli.door_command import is_walled
+from askport.cli.on_cable import (
     LINK_S,
     choose,
     finder_on,
@@ -20,11 +21,10 @@ from askport.cli.cable import (
     open_cable,
     run,
 )
-from askport.cli.door import is_walled
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.ports import tcp_port
-from askport.cli.record import JobOption, Record, TagOption
-from askport.cli.talk import JsonOption, Status, put_json, say
+from askport.cli.recording import JobOption, Record, TagOption
+from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_interface, parse_list
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, Refused
@@ -36,14 +36,14 @@ from askport.core.machine import Together
 from askport.core.plan.landings import aligned, landings
 from askport.core.plan.target import Target, require_sound
 from askport.core.ways.log_in import LogIn
-from askport.core.ways.ping import Ping
-from askport.core.ways.reading import WITH_PASSWORD
+from askport.core.ways.own_word_talk import WITH_PASSWORD
+from askport.core.ways.ping_way import Ping
 from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
 from askport.edges.door import FIREWALL, Door, is_dropped
 from askport.edges.keeper_client import Keeper
-from askport.edges.kinds import kind_named
+from askport.edges.kind_files import kind_named
 from askport.reports.times import iso
 
 _ASSIGN_S = 120.0

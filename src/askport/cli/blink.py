@@ -6,13 +6,13 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import finder_on, giving_back, open_cable, run
+from askport.cli.on_cable import finder_on, giving_back, open_cable, run
 from askport.core.addresses import MacAddress
 from askport.core.errors import Refused
 from askport.core.finding.blinking import can_blink
 from askport.core.formats import dcp
 from askport.core.ways.conversation import Ended
-from askport.core.ways.station import StationTalk
+from askport.core.ways.station_talk import StationTalk
 from askport.edges.keeper_client import Keeper
 
 _LONGEST_S = 6.0

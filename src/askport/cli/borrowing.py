@@ -8,9 +8,9 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import choose, giving_back, open_cable
 from askport.cli.command import run_command
-from askport.cli.talk import Status, put_json, say
+from askport.cli.on_cable import choose, giving_back, open_cable
+from askport.cli.saying import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.reach.free_address import near

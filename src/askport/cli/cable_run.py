@@ -7,8 +7,8 @@ from askport.core.wire import Heard
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper
-from askport.edges.kinds import known_kinds
-from askport.edges.makers import maker
+from askport.edges.kind_files import known_kinds
+from askport.edges.maker_table import maker
 from askport.edges.streams import Streams
 
 

@@ -4,7 +4,7 @@ import signal
 import subprocess
 import time
 
-from askport.cli.talk import say
+from askport.cli.saying import say
 
 _NOT_FOUND, _NOT_EXECUTABLE = 127, 126
 """What shells report for a command that is not there, or cannot be started."""

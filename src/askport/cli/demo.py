@@ -6,7 +6,7 @@ from typing import Annotated
 import typer
 
 from askport.bench.defaults import PACE, WIRES
-from askport.cli.talk import Status
+from askport.cli.saying import Status
 from askport.core.errors import BadInput
 
 

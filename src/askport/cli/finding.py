@@ -10,9 +10,9 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import LINK_S, NO_LINK, finder_on, open_cable, run, saving
 from askport.cli.find_document import find_document
-from askport.cli.talk import Status, put_json, say
+from askport.cli.on_cable import LINK_S, NO_LINK, finder_on, open_cable, run, saving
+from askport.cli.saying import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_network
 from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
@@ -26,7 +26,7 @@ from askport.core.text import display_text
 from askport.core.wire import Counts, Wire, hear
 from askport.core.words import listed, speed_words
 from askport.edges.keeper_client import require_link
-from askport.edges.makers import maker
+from askport.edges.maker_table import maker
 
 _LONGEST_S: dict[Loudness, float] = {Loudness.LISTEN: 30.0, Loudness.GREET: 15.0}
 """How long it takes unless said otherwise: most devices speak within 30 s after power-up, and answer in seconds."""

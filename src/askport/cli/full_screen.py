@@ -4,7 +4,7 @@ import shutil
 import sys
 from typing import TYPE_CHECKING
 
-from askport.cli.talk import Status, say
+from askport.cli.saying import Status, say
 from askport.core.errors import MachineRefused
 from askport.edges.terminal import end_with_terminal
 

@@ -10,23 +10,23 @@ from askport.bench.bench import Bench
 from askport.bench.more_devices import LOG_IN
 from askport.bench.page_device import PageDevice
 from askport.cli.report import write_reports
-from askport.core.at_hand import ONVIF_DEVICES
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.finder import Finder
 from askport.core.finding.loudness import Loudness
-from askport.core.kinds.reading import read_kind
+from askport.core.kinds.kind_reading import read_kind
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.page_lesson import learn
-from askport.core.narrate import next_line
-from askport.core.practised import Practised, Wanted
-from askport.core.steps import Phase
+from askport.core.visit.at_hand import ONVIF_DEVICES
+from askport.core.visit.narrate import next_line
+from askport.core.visit.practised import Practised, Wanted
+from askport.core.visit.steps import Phase
 from askport.core.ways.log_in import LogIn
 from askport.edges.driver import Driver
 from askport.edges.files import write_file
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.kinds import known_kinds
+from askport.edges.kind_files import known_kinds
 
 _PATIENCE_S = 1200.0
 """Virtual seconds for one device, boots and power cycles included."""

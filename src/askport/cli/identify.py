@@ -6,8 +6,8 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import finder_on, giving_back, laptop_beside, open_cable, run
-from askport.cli.talk import JsonOption, Status, put_json
+from askport.cli.on_cable import finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.saying import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.finding.asking_modbus import AskingModbus
 from askport.core.finding.clues import Identity

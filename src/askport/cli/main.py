@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import typer
 
 from askport import __version__
-from askport.cli.talk import Status, say
+from askport.cli.saying import Status, say
 from askport.core.errors import AskPortError
 from askport.edges import log
 
@@ -21,13 +21,13 @@ _COMMANDS = {
     "measure": "finding",
     "borrow": "borrowing",
     "restore": "borrowing",
-    "door": "door",
-    "console": "console",
-    "crate": "crate",
+    "door": "door_command",
+    "console": "console_command",
+    "crate": "crate_command",
     "blink": "blink",
     "identify": "identify",
-    "station": "station",
-    "reach": "reach",
+    "station": "station_command",
+    "reach": "reach_command",
     "assign": "assigning",
     "prove": "proving",
     "settings": "settings",
@@ -55,7 +55,7 @@ def application(named: str | None = None) -> typer.Typer:
             app.command(name)(getattr(import_module(f"askport.cli.{module}"), name))
     for group in _GROUPS:
         if named in (None, group):
-            app.add_typer(import_module(f"askport.cli.{group}").app, name=group)
+            app.add_typer(import_module(f"askport.cli.{group}_command").app, name=group)
     return app
 
 

@@ -10,15 +10,15 @@ from platformdirs import user_data_path
 from askport.bench.defaults import PACE
 from askport.cli.cable_run import run_on
 from askport.cli.full_screen import require_terminal, run_screen, tell_job
-from askport.cli.talk import say
+from askport.cli.saying import say
 from askport.core.errors import MachineRefused
-from askport.core.reach.adapters import CABLE_KINDS, Adapter
+from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
 from askport.core.words import listed
 from askport.edges.ear import Ear
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.tui.app import AskPortApp
-from askport.tui.screens.plug import Choice, PlugScreen
+from askport.tui.screens.plug_screen import Choice, PlugScreen
 from askport.tui.workplace import Workplace
 
 _KEEPERS = 8

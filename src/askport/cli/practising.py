@@ -7,11 +7,11 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.practice import Practice
 from askport.core.errors import BadInput
-from askport.core.plan.work import WorkItem
+from askport.core.plan.working_order import WorkItem
 from askport.core.text import display_text
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.kinds import known_kinds
+from askport.edges.kind_files import known_kinds
 from askport.tui.workplace import Workplace
 
 

@@ -9,7 +9,7 @@ import typer
 from askport.cli.register_device import Job, Tag, device_of
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
-from askport.core.plan.work import clean_tag
+from askport.core.plan.working_order import clean_tag
 from askport.core.register.remarks import clean_remark
 from askport.core.text import display_text
 

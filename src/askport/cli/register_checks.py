@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from askport.cli.register_device import Job
-from askport.cli.talk import Status, say
+from askport.cli.saying import Status, say
 from askport.core.errors import BadInput, Refused
 from askport.core.text import display_text
 

@@ -8,19 +8,19 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable import finder_on, giving_back, laptop_beside, open_cable, run
-from askport.cli.own_word import reading_start
+from askport.cli.ask_own_word import reading_start
+from askport.cli.on_cable import finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.passwords import PasswordOption
-from askport.cli.talk import JsonOption, Status, put_json
+from askport.cli.saying import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.finding.clues import PROTOCOLS
 from askport.core.kinds.model import ConsoleWay, PageWay
-from askport.core.kinds.read_back import ReadBack, contradictions, read_back
+from askport.core.kinds.own_word import ReadBack, contradictions, read_back
 from askport.core.ways.conversation import Ended, Said
-from askport.core.ways.reading import READERS, reading
+from askport.core.ways.own_word_talk import READERS, reading
 from askport.core.ways.start import Start
 from askport.edges.keeper_client import Keeper
-from askport.edges.kinds import kind_named
+from askport.edges.kind_files import kind_named
 
 _LONGEST_S = 120.0
 

@@ -7,8 +7,8 @@ from typing import Annotated, Any
 
 import typer
 
-from askport.cli.cable import finder_on, open_cable, run
-from askport.cli.talk import JsonOption, Status, put_json, say
+from askport.cli.on_cable import finder_on, open_cable, run
+from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.addresses import MacAddress, parse_network
 from askport.core.errors import BadInput
 from askport.core.finding.calling import DEFAULT_RATE

@@ -6,14 +6,14 @@ from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from askport.cli.cable import finder_on, run
-from askport.cli.talk import say
+from askport.cli.on_cable import finder_on, run
+from askport.cli.saying import say
 from askport.core.addresses import MacAddress
 from askport.core.channels import TcpPort
 from askport.core.errors import Refused
 from askport.core.plan.target import Target
+from askport.core.register.chain import Line
 from askport.core.register.entries import Taught
-from askport.core.register.journal import Line
 from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.edges.files import write_file

@@ -9,7 +9,7 @@ from struct import pack, unpack_from
 
 from askport.core.addresses import LINK_LOCAL
 from askport.core.errors import MachineRefused
-from askport.core.reach.adapters import Adapter, AdapterAddress, with_hazards
+from askport.core.reach.in_the_way import Adapter, AdapterAddress, with_hazards
 from askport.edges.kernel import rtnetlink as kernel
 from askport.edges.kernel import state
 from askport.edges.kernel.rtnetlink import ADDRESS, INET, ROUTE, Kernel, attributes, with_attributes

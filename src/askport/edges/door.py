@@ -23,7 +23,7 @@ from askport.edges import door_guard, door_pages
 from askport.edges.door_links import Links
 from askport.edges.door_talk import HOP_BY_HOP, Message, read_body, read_head, relay, send
 from askport.edges.transports.http import old_tls
-from askport.edges.transports.tcp import connect, why
+from askport.edges.transports.tcp_socket import connect, why
 
 SECURE_PORTS = (443, 8443)
 _PAGE_PORTS = (80, 8080, *SECURE_PORTS)

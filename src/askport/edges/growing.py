@@ -20,9 +20,9 @@ from sqlalchemy.dialects.sqlite import insert as upsert
 
 from askport.core.addresses import MacAddress
 from askport.core.plan.site_plan import Plan, PlannedDevice, Subnet
+from askport.core.register.chain import Line
 from askport.core.register.entries import DevicePlanned, Joined, Settled, SubnetPlanned
 from askport.core.register.fold import Register
-from askport.core.register.journal import Line
 from askport.core.register.searching import brief, haystack
 from askport.core.register.visits import Row
 from askport.edges.job_tables import (

@@ -8,17 +8,17 @@ from ipaddress import IPv4Address, IPv4Interface
 from typing import Protocol
 
 from askport.core.addresses import MacAddress
-from askport.core.cable import Surroundings
 from askport.core.channels import Channels
 from askport.core.kinds.model import Kind
 from askport.core.machine import Machine
 from askport.core.plan.target import Site
-from askport.core.plan.work import WorkItem, following
+from askport.core.plan.working_order import WorkItem, following
 from askport.core.reach.laptop import Laptop
 from askport.core.register.entries import Entry
 from askport.core.register.known import KnownDevices
-from askport.core.session import Session
-from askport.core.steps import Phase
+from askport.core.visit.cable import Surroundings
+from askport.core.visit.session import Session
+from askport.core.visit.steps import Phase
 from askport.core.ways.log_in import LogIn
 from askport.core.wire import Heard, Wire
 from askport.edges import log

@@ -27,9 +27,9 @@ from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.plan.folding import plan_of
+from askport.core.register.chain import Chain, Line, next_line
 from askport.core.register.entries import Entry, Kept
 from askport.core.register.fold import fold
-from askport.core.register.journal import Chain, Line, next_line
 from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.edges.growing import grow, is_behind, make_anew

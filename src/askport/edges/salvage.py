@@ -7,7 +7,7 @@ from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import ConnectionPoolEntry
 
 from askport.core.errors import BadInput
-from askport.core.register.journal import Line
+from askport.core.register.chain import Line
 from askport.core.text import display_text
 from askport.edges.job_tables import JOURNAL
 

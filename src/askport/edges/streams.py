@@ -19,7 +19,7 @@ from askport.core.channels import (
     TelnetPort,
 )
 from askport.edges import log
-from askport.edges.transports import http, serial_line, ssh, tcp, telnet
+from askport.edges.transports import http, serial_line, ssh, tcp_socket, telnet
 
 _CHUNK = 16_384
 _MOST_WAITING = 64
@@ -28,7 +28,7 @@ _MOST_WAITING = 64
 Transport = Callable[[str, Any], Awaitable[tuple[Any, Any]]]
 """Connects over an adapter to a far end; returns what is read from and what is written to."""
 TRANSPORTS: dict[type, Transport] = {
-    TcpPort: tcp.connect_watched,
+    TcpPort: tcp_socket.connect_watched,
     TelnetPort: telnet.connect,
     SshPort: ssh.connect,
     SerialLine: serial_line.connect,
@@ -74,7 +74,7 @@ class Streams:
         try:
             answer = await http.fetch(client, call)
         except OSError as error:
-            self._say(Closed(call, tcp.why(error)))
+            self._say(Closed(call, tcp_socket.why(error)))
         except Exception as error:  # noqa: BLE001 - what a package does with bytes that nobody has thought of
             log.wrong("page", to=call.far, exc_info=True)
             self._say(Closed(call, f"{type(error).__name__}"))
@@ -132,7 +132,7 @@ class Streams:
                     self._room.clear()
                     await self._room.wait()
         except OSError as error:
-            because = tcp.why(error)
+            because = tcp_socket.why(error)
         except Exception as error:  # noqa: BLE001 - what a package does with bytes that nobody has thought of
             log.wrong("channel", to=channel.far, exc_info=True)
             because = type(error).__name__

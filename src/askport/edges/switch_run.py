@@ -2,13 +2,13 @@
 
 from ipaddress import IPv4Interface
 
-from askport.core.cut_together import CutTogether, Kept
+from askport.core.crate.cut_together import CutTogether, Kept
+from askport.core.crate.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
 from askport.core.errors import AskPortError
 from askport.core.machine import GiveBack
-from askport.core.narrate import next_line
 from askport.core.register.entries import DevicePlanned, Noted
-from askport.core.steps import Phase
-from askport.core.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
+from askport.core.visit.narrate import next_line
+from askport.core.visit.steps import Phase
 from askport.edges.job_run import JobRun
 
 

@@ -6,9 +6,9 @@ from collections.abc import Callable, Sequence
 from askport.core.plan.address_map import Known, map_rows, to_have
 from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
-from askport.reports import drawings, handover, labels, reservations
-from askport.reports.plan import workbook
-from askport.reports.register import register_csv, register_json, register_rows
+from askport.reports import drawings, handover_pages, labels, reservations
+from askport.reports.plan_document import workbook
+from askport.reports.register_document import register_csv, register_json, register_rows
 from askport.reports.sketch import Sketch
 
 Documents = dict[str, Callable[[], bytes]]
@@ -47,7 +47,7 @@ def documents(rows: Sequence[Row], plan: Plan, fingerprint: str, conflicts: Sequ
         "register.csv": lambda: register_csv(rows, plan).encode(),
         "register.xlsx": lambda: workbook([("register", register_rows(rows, plan))]),
         "register.json": lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode(),
-        "handover.pdf": lambda: handover.handover_pdf(plan, rows, fingerprint, conflicts),
+        "handover.pdf": lambda: handover_pages.handover_pdf(plan, rows, fingerprint, conflicts),
         "labels.pdf": lambda: labels.sheet_pdf(rows, plan),
         "labels-roll.pdf": lambda: labels.roll_pdf(rows, plan),
         "hosts": lambda: reservations.hosts_text(rows).encode(),

@@ -3,10 +3,10 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from askport.core.narrate import proof_words
 from askport.core.plan.site_plan import Plan
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.register.visits import Row
+from askport.core.visit.narrate import proof_words
 from askport.core.words import listed
 
 

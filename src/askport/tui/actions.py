@@ -6,14 +6,14 @@ from enum import StrEnum
 
 from textual.binding import Binding
 
+from askport.core.crate.switch_crate import live_network
 from askport.core.finding.blinking import can_blink
 from askport.core.finding.loudness import Loudness
-from askport.core.session import Session
-from askport.core.stages.find import DECIDING_KEYS
-from askport.core.steps import Phase, Step
-from askport.core.switch_crate import live_network
-from askport.tui.laptop import door_target, page_port
+from askport.core.visit.session import Session
+from askport.core.visit.stages.find_stage import DECIDING_KEYS
+from askport.core.visit.steps import Phase, Step
 from askport.tui.laptop_console import console_of
+from askport.tui.laptop_watch import door_target, page_port
 
 
 class Touches(StrEnum):

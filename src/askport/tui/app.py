@@ -21,7 +21,7 @@ from askport.core.errors import AskPortError
 from askport.tui.themes import DARK, LIGHT
 
 if TYPE_CHECKING:
-    from askport.tui.screens.plug import Choice, PlugScreen
+    from askport.tui.screens.plug_screen import Choice, PlugScreen
     from askport.tui.workplace import Workplace
 
 Begin = Callable[[], "Workplace"]
@@ -125,7 +125,7 @@ class AskPortApp(App[None]):
         """Load what the work needs, and go to the first screen."""
         await asyncio.to_thread(self._load)
         gc.freeze()  # what was loaded stays, so that no key waits while the collector walks it
-        from askport.tui.screens.work import WorkScreen
+        from askport.tui.screens.work_screen import WorkScreen
 
         if self._plug:
             self.choose_adapter()
@@ -133,7 +133,7 @@ class AskPortApp(App[None]):
             self.push_screen(WorkScreen(self.workplace))
 
     def _load(self) -> None:
-        from askport.tui.screens import plug, work  # noqa: F401 - loaded here, so that they are there at once later
+        from askport.tui.screens import plug_screen, work_screen  # noqa: F401 - loaded here, so that they are there at once later
 
         if self._begin:
             self.workplace = self._begin()
@@ -148,7 +148,7 @@ class AskPortApp(App[None]):
 
     def on_plug_screen_chosen(self, event: "PlugScreen.Chosen") -> None:
         """Begin on the adapter, or say why not."""
-        from askport.tui.screens.work import WorkScreen
+        from askport.tui.screens.work_screen import WorkScreen
 
         if self._fit:
             try:
@@ -170,7 +170,7 @@ class AskPortApp(App[None]):
 
     def action_keys(self) -> None:
         """Show every key of this screen."""
-        from askport.tui.screens.keys import KeysScreen
+        from askport.tui.screens.keys_screen import KeysScreen
 
         self.push_screen(KeysScreen(self.screen))
 

@@ -11,11 +11,11 @@ from rich.cells import cell_len
 from askport.core.channels import FarEnd, SerialLine, SshPort, TelnetPort
 from askport.core.kinds.model import ConsoleWay
 from askport.core.lessons.console_lesson import Listening
-from askport.core.session import Session
+from askport.core.visit.session import Session
 from askport.edges.streams import TRANSPORTS
-from askport.edges.transports.tcp import why
+from askport.edges.transports.tcp_socket import why
 from askport.tui.ink import Ink
-from askport.tui.laptop import door_target
+from askport.tui.laptop_watch import door_target
 
 COLUMNS, ROWS = 80, 24
 """What devices take for granted."""

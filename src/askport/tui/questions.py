@@ -8,8 +8,8 @@ from askport.core.addresses import parse_address, parse_interface
 from askport.core.errors import BadInput
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
-from askport.core.plan.work import clean_tag
-from askport.core.session import Session
+from askport.core.plan.working_order import clean_tag
+from askport.core.visit.session import Session
 from askport.edges.transports.serial_line import serial_lines
 
 

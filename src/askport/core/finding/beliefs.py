@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix
 from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Clue, ClueKind, Identity
-from askport.core.finding.holding import WIDEST_PREFIX, Holdings
+from askport.core.finding.doubts import WIDEST_PREFIX, Holdings
 from askport.core.finding.sentences import sentence_of
 from askport.core.wire import Heard
 

@@ -7,7 +7,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Gathered
 from askport.core.finding.checking import Check, is_answer_to
 from askport.core.finding.clues import Clue, ClueKind
-from askport.core.finding.holding import GIVEN_UP_AFTER
+from askport.core.finding.doubts import GIVEN_UP_AFTER
 from askport.core.formats.arp import Arp, arp_question
 from askport.core.machine import Effect, Machine, earliest
 from askport.core.wire import Heard

@@ -6,7 +6,7 @@ from ipaddress import IPv4Address
 from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Belief, Gathered, Reason, Service
 from askport.core.finding.clues import Clue, ClueKind, Identity
-from askport.core.finding.holding import Holdings
+from askport.core.finding.doubts import Holdings
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -10,9 +10,9 @@ from askport.core.finding.believing import AnswerChecks, LikelyAsks
 from askport.core.finding.calling import DEFAULT_RATE, Calling
 from askport.core.finding.clues import SHOWS_HOLDING, Clue, ClueKind
 from askport.core.finding.device import Device, view
+from askport.core.finding.doubts import Holdings
 from askport.core.finding.greeting import OWN_SOURCES, Greeting, name_questions
 from askport.core.finding.hazards import Hazard, OwnHazards, find_hazards
-from askport.core.finding.holding import Holdings
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring

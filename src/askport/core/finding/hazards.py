@@ -9,7 +9,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Belief
 from askport.core.finding.clues import ClueKind
 from askport.core.finding.device import Device
-from askport.core.finding.holding import GIVEN_UP_AFTER
+from askport.core.finding.doubts import GIVEN_UP_AFTER
 from askport.core.finding.virtual import group_protocol
 from askport.core.words import listed
 

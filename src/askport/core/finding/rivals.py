@@ -6,7 +6,7 @@ from ipaddress import IPv4Address
 from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Gathered
 from askport.core.finding.clues import Clue, ClueKind
-from askport.core.finding.holding import Rival
+from askport.core.finding.doubts import Rival
 
 MAX_ADDRESSES = 1024
 """Addresses of which the holders are remembered: more than a /22 has."""

@@ -8,7 +8,7 @@ import tomli_w
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput, Refused
-from askport.core.kinds.reading import read_kind
+from askport.core.kinds.kind_reading import read_kind
 from askport.core.lessons.console_lesson import ConsoleLesson
 from askport.core.lessons.page_lesson import PageLesson
 

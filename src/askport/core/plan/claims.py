@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from askport.core.addresses import MacAddress
-from askport.core.plan.work import WorkItem
+from askport.core.plan.working_order import WorkItem
 from askport.core.register.known import Known
 
 MOST_CLAIMS = 3

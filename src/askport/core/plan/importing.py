@@ -16,7 +16,7 @@ from askport.core.addresses import (
 from askport.core.errors import BadInput
 from askport.core.plan.heads import columns_of, find_heads, with_tags
 from askport.core.plan.site_plan import Plan, PlannedDevice, Range, Subnet
-from askport.core.plan.work import clean_tag
+from askport.core.plan.working_order import clean_tag
 from askport.core.text import display_text, whole_number
 
 _NEXT = frozenset({"", "next", "next free", "free", "auto", "?", "-", "tbd", "nachste", "libre", "frei"})

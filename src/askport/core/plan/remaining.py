@@ -4,7 +4,7 @@ from collections.abc import Collection, Iterable, Iterator
 from ipaddress import IPv4Address
 
 from askport.core.plan.site_plan import Plan
-from askport.core.plan.work import WorkItem
+from askport.core.plan.working_order import WorkItem
 
 
 def remaining(plan: Plan, recorded: Collection[str], left: Iterable[IPv4Address]) -> Iterator[WorkItem]:

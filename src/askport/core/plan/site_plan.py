@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict
 
 from askport.core.mac_field import Mac
 from askport.core.plan.target import Pool, Site, Target
-from askport.core.plan.work import WorkItem
+from askport.core.plan.working_order import WorkItem
 
 
 class _Model(BaseModel):

@@ -14,10 +14,10 @@ from askport.core.machine import Machine
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import final_proofs
 from askport.core.proofs.name_servers import DnsAsPlanned
+from askport.core.proofs.own_word_proof import Reads
 from askport.core.proofs.power_cycle import UNKNOWN_BOOT, Boot, PowerCycle
 from askport.core.proofs.proof import Expected, Proof, Proving, Subject
-from askport.core.proofs.read_back import Reads
-from askport.core.proofs.services import Services
+from askport.core.proofs.service_again import Services
 from askport.core.register import writing
 from askport.core.register.entries import Entry, Left
 

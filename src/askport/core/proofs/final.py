@@ -4,13 +4,13 @@ from collections.abc import Callable
 from ipaddress import IPv4Address
 
 from askport.core.proofs.calls import Calls
-from askport.core.proofs.holding import OldGone, SameMac
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.name_servers import DnsAsPlanned
-from askport.core.proofs.page import PageAnswers
+from askport.core.proofs.own_word_proof import Reads, ReadsBack
+from askport.core.proofs.page_answers import PageAnswers
 from askport.core.proofs.proof import Expected, Proof, Proving, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
-from askport.core.proofs.read_back import Reads, ReadsBack
+from askport.core.proofs.who_holds import OldGone, SameMac
 
 
 def final_proofs(

@@ -4,8 +4,8 @@ from ipaddress import IPv4Address
 
 from askport.core.channels import ChannelEvent
 from askport.core.proofs.calls import Calls
+from askport.core.proofs.own_word_proof import ReadsBack
 from askport.core.proofs.proof import Proof
-from askport.core.proofs.read_back import ReadsBack
 from askport.core.wire import Heard
 from askport.core.words import listed
 

@@ -5,7 +5,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.hazards import Hazard
-from askport.core.reach.adapters import Adapter, cable_hazards
+from askport.core.reach.in_the_way import Adapter, cable_hazards
 from askport.core.words import listed
 
 NEWS = frozenset({"address-taken", "slept", "no-adapter"})

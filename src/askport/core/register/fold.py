@@ -7,6 +7,7 @@ from typing import Protocol
 
 from askport.core.addresses import MacAddress
 from askport.core.register.as_left import AsLeft, Basis, Value
+from askport.core.register.chain import Line
 from askport.core.register.entries import (
     Borrowed,
     Entry,
@@ -25,7 +26,6 @@ from askport.core.register.entries import (
     ToldToKeep,
     WasSet,
 )
-from askport.core.register.journal import Line
 from askport.core.register.visits import Note, ProofRow, Row, Visit
 
 

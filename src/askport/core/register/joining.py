@@ -2,9 +2,9 @@
 
 from collections.abc import Iterable, Sequence
 
+from askport.core.register.chain import Line, order
 from askport.core.register.entries import DevicePlanned, Joined, SubnetPlanned
 from askport.core.register.fold import fold
-from askport.core.register.journal import Line, order
 from askport.core.register.visits import Row
 from askport.core.words import listed
 

@@ -7,15 +7,15 @@ from ipaddress import IPv4Address
 from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
-from askport.core.kinds.read_back import ReadBack
+from askport.core.kinds.own_word import ReadBack
 from askport.core.proofs.calls import Calls
-from askport.core.proofs.holding import SameMac
 from askport.core.proofs.measured import MaskAsPlanned
+from askport.core.proofs.own_word_proof import ReadsBack
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof
-from askport.core.proofs.read_back import ReadsBack
-from askport.core.proofs.services import Services
+from askport.core.proofs.service_again import Services
 from askport.core.proofs.verdict import Outcome
+from askport.core.proofs.who_holds import SameMac
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.entries import Found, Identified, IdentifiedBy, Left, PowerCut, Proved, ReadOut, WasSet
 from askport.core.ways.way import Way

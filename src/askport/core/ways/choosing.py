@@ -7,11 +7,11 @@ from typing import NamedTuple
 from askport.core.errors import Wants
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, Kind
-from askport.core.ways.console import Console
-from askport.core.ways.entry import WayEntry
-from askport.core.ways.page import Page
+from askport.core.ways.console_way import Console
+from askport.core.ways.page_way import Page
 from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
+from askport.core.ways.way_entry import WayEntry
 from askport.core.words import listed
 
 

@@ -9,16 +9,16 @@ from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of, wrote_by
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
-from askport.core.ways.console import Console, far_end
+from askport.core.ways.console_way import Console, far_end
 from askport.core.ways.conversation import Conversation
 from askport.core.ways.dialogue import Dialogue, shown_lines
-from askport.core.ways.entry import WayEntry
-from askport.core.ways.field_protocols import FIELD
-from askport.core.ways.page import Page, page_of
+from askport.core.ways.field_ways import FIELD
 from askport.core.ways.page_talk import PageTalk, shown_steps
-from askport.core.ways.ping import Ping
+from askport.core.ways.page_way import Page, page_of
+from askport.core.ways.ping_way import Ping
 from askport.core.ways.start import Start
 from askport.core.ways.way import Way
+from askport.core.ways.way_entry import WayEntry
 
 
 def _asks(device: Device | None, _: IPv4Address | None, __: Kind | None) -> str | None:

@@ -9,8 +9,8 @@ from typing import Protocol
 from askport.core.channels import ChannelEvent
 from askport.core.finding.tracking import Sighting
 from askport.core.kinds.model import Kind
+from askport.core.kinds.own_word import read_back, words_of
 from askport.core.kinds.placeholders import wrote_by
-from askport.core.kinds.read_back import read_back, words_of
 from askport.core.machine import Effect, earliest
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start

@@ -5,7 +5,7 @@ from typing import Any
 from askport.core.channels import SshPort
 from askport.edges import log
 from askport.edges.transports import hush
-from askport.edges.transports.tcp import connected_socket, watch
+from askport.edges.transports.tcp_socket import connected_socket, watch
 
 _ALIVE_S, _MISSED = 1, 2
 _LONGEST_S = 15

@@ -5,7 +5,7 @@ from typing import Any
 
 from askport.core.channels import TelnetPort
 from askport.edges.transports import hush
-from askport.edges.transports.tcp import connected_socket, watch
+from askport.edges.transports.tcp_socket import connected_socket, watch
 
 
 async def connect(adapter: str, far: TelnetPort) -> tuple[Any, Any]:

@@ -6,15 +6,15 @@ from typing import Any
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.clues import SHOWS_HOLDING, Clue
-from askport.core.finding.readers.arp import read_arp
-from askport.core.finding.readers.dhcp import read_dhcp
-from askport.core.finding.readers.discovery import read_ssdp, read_ws_discovery
-from askport.core.finding.readers.field_protocols import read_art_net, read_bacnet, read_ethernet_ip, read_knx
-from askport.core.finding.readers.igmp import read_igmp
-from askport.core.finding.readers.ipv4 import read_ipv4
-from askport.core.finding.readers.ipv6 import read_icmpv6, read_ipv6
-from askport.core.finding.readers.layer2 import read_bpdu, read_dcp, read_eapol, read_lldp
-from askport.core.finding.readers.names import read_names
+from askport.core.finding.readers.arp_clues import read_arp
+from askport.core.finding.readers.dhcp_clues import read_dhcp
+from askport.core.finding.readers.discovery_clues import read_ssdp, read_ws_discovery
+from askport.core.finding.readers.field_clues import read_art_net, read_bacnet, read_ethernet_ip, read_knx
+from askport.core.finding.readers.igmp_clues import read_igmp
+from askport.core.finding.readers.ipv4_clues import read_ipv4
+from askport.core.finding.readers.ipv6_clues import read_icmpv6, read_ipv6
+from askport.core.finding.readers.layer2_clues import read_bpdu, read_dcp, read_eapol, read_lldp
+from askport.core.finding.readers.name_clues import read_names
 from askport.core.formats.arp import Arp
 from askport.core.formats.dcp import Dcp
 from askport.core.formats.dhcp import Dhcp

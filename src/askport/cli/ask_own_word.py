@@ -1,0 +1,55 @@
+"""What the commands share that read a device's own word on its settings."""
+
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.cli.passwords import read_password
+from askport.cli.ports import tcp_port
+from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
+from askport.core.kinds.model import Kind
+from askport.core.plan.target import Target
+from askport.core.ways.log_in import LogIn
+from askport.core.ways.own_word_talk import BY_MAC, READERS, WITH_PASSWORD, reading
+from askport.core.ways.snmp_way import ReadBySnmp, access_of
+from askport.core.ways.start import Start
+
+
+def reading_start(
+    mac: MacAddress,
+    at: IPv4Address | None,
+    kind: Kind | None,
+    by: str | None,
+    *,
+    port: str,
+    user: str,
+    password_from: str | None,
+    must_read: bool = True,
+) -> Start:
+    """Return what a device's own word is read with, whole before anything is touched.
+
+    Where it need not be read, a kind that does not say how is no mistake.
+
+    Raises:
+        BadInput: its kind does not say how it is read, or a log-in is missing.
+    """
+    ways = [by] if by else ["console", "page"]
+    if by not in (None, "console", "page", *READERS):
+        raise BadInput(f"'{by}' reads nothing back: choose console, page or {' or '.join(READERS)}.")
+    if by not in READERS and kind is None:
+        what = by or "console"
+        raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")
+    if by not in BY_MAC and at is None and "/" not in port:
+        raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
+    asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user) or by in WITH_PASSWORD
+    start = Start(
+        mac=mac, target=Target(interface=IPv4Interface(at or 0)), laptop_mac=mac, laptop=None, old=at, now=0.0,
+        xid=lambda: 0, kind=kind, port=tcp_port(port) if port and "/" not in port else None,
+        line=port if "/" in port else "",
+        log_in=LogIn(user, read_password(password_from, wanted=asks)),
+    )  # fmt: skip
+    if by == ReadBySnmp.name:
+        access_of(start)
+    if must_read and kind and by not in READERS and reading(start, by) is None:
+        what = by or "console or page"
+        raise BadInput(f"The kind '{kind.name}' does not say how its {what} is read: give that way read = [...].")
+    return start

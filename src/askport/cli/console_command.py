@@ -1,0 +1,132 @@
+"""``askport console``: a device's console over the cable, in the technician's own terminal."""
+
+import asyncio
+from datetime import UTC, datetime
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from askport.cli.on_cable import giving_back, laptop_beside, open_cable
+from askport.cli.passwords import PasswordOption, read_password
+from askport.cli.saying import say
+from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
+from askport.core.channels import SerialLine, SshPort, TelnetPort
+from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.plan.target import Target, require_sound
+from askport.core.text import display_text
+from askport.edges.files import write_file
+
+_PORTS = {"telnet": 23, "ssh": 22}
+
+
+def console(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")] = "",
+    device: Annotated[str, typer.Argument(metavar="ADDRESS", help="Where the device is.")] = "",
+    over: Annotated[str, typer.Option(metavar="telnet|ssh", help="What the console speaks.")] = "",
+    port: Annotated[int, typer.Option(help="Its TCP port, where it is another than usual.")] = 0,
+    serial: Annotated[str, typer.Option(metavar="PATH", help="A serial line of the laptop's instead.")] = "",
+    baud: Annotated[int, typer.Option(help="With --serial.")] = 9600,
+    pin: Annotated[str, typer.Option(metavar="MAC", help="Reach this one of several with one address.")] = "",
+    user: Annotated[str, typer.Option(help="With ssh: the log-in name.")] = "",
+    password_from: PasswordOption = None,
+    learn: Annotated[Path | None, typer.Option(metavar="FILE.toml", help="What is typed becomes a kind file.")] = None,
+    to: Annotated[str, typer.Option(metavar="ADDRESS/PREFIX", help="What the device is set to, if it is known.")] = "",
+    gateway: Annotated[str, typer.Option(help="With --to: its gateway.")] = "",
+    dns: Annotated[list[str] | None, typer.Option(help="With --to: its DNS servers.")] = None,
+    name: Annotated[str, typer.Option(help="With --learn: what the kind is called.")] = "",
+) -> None:
+    """Talk to a device's console over the cable or a serial line, until Ctrl-]; with --learn, learn from it."""
+    from askport.core.lessons.console_lesson import Listening
+
+    target = None
+    if to:
+        where = parse_address(gateway, "gateway") if gateway else None
+        target = Target(interface=parse_interface(to), gateway=where, dns=tuple(parse_list(dns or [], "DNS server")))
+        require_sound(target)
+    mac = MacAddress.parse(pin) if pin else None
+    listening = Listening()
+    if serial:
+        asyncio.run(_talk("", SerialLine(serial, baud), listening))
+        way: dict[str, Any] = {"by": "console", "over": "serial", "baud": baud}
+    else:
+        if over not in _PORTS:
+            raise BadInput("Say what the console speaks: --over telnet, --over ssh, or --serial PATH.")
+        if not adapter or not device:
+            raise BadInput("Name the adapter and the device's address: askport console ADAPTER ADDRESS --over telnet.")
+        at, number = parse_address(device), port or _PORTS[over]
+        far: Any = TelnetPort(at, number)
+        if over == "ssh":
+            far = SshPort(at, number, user, read_password(password_from, wanted=True))
+        try:
+            with open_cable(adapter) as keeper, giving_back(keeper):
+                asyncio.run(_on_cable(keeper, far, at, mac, listening))
+        except MachineRefused as error:
+            if error.code != "in-use" or mac:
+                raise
+            _require_beside(adapter, at)
+            asyncio.run(_talk(adapter, far, listening))
+        way = {"by": "console", "over": over} | ({"port": port} if port else {})
+    if learn:
+        _learned(learn, listening, way, target, name, mac)
+
+
+def _require_beside(adapter: str, at: IPv4Address) -> None:
+    """See that what another run has on the adapter leads to the device: this console goes the same way.
+
+    Raises:
+        MachineRefused: it does not.
+    """
+    from askport.edges.adapters import list_adapters
+
+    held = [each.interface.network for one in list_adapters() if one.name == adapter for each in one.addresses]
+    busy = f"{adapter} is in use by another run of Ask Port"
+    if not any(at in network for network in held):
+        raise MachineRefused(f"{busy}, which has no address beside {at}: borrow one there first.", code="in-use")
+    say(f"{busy}: nothing is borrowed here, and this console goes over what that one has.")
+
+
+async def _on_cable(keeper: Any, far: Any, at: IPv4Address, mac: MacAddress | None, listening: Any) -> None:
+    await laptop_beside(keeper, at)
+    if mac:
+        await keeper.pin(at, mac)
+    await _talk(keeper.adapter, far, listening)
+
+
+async def _talk(adapter: str, far: Any, listening: Any) -> None:
+    from askport.edges.streams import TRANSPORTS
+    from askport.edges.terminal_line import raw, talk
+    from askport.edges.transports.tcp_socket import why
+
+    try:
+        reader, writer = await TRANSPORTS[type(far)](adapter, far)
+    except (OSError, TimeoutError) as error:
+        raise MachineRefused(f"{far} does not open: {why(error) if isinstance(error, OSError) else error}.") from None
+    say(f"Connected to {far}. Ctrl-] ends it.")
+    with raw():
+        over = await talk(reader, writer, listening.said, listening.heard)
+    say(f"\r\nClosed: {over}.")
+
+
+def _learned(
+    path: Path, listening: Any, way: dict[str, Any], target: Target | None, name: str, mac: MacAddress | None
+) -> None:
+    from askport.core.lessons.console_lesson import learn_lines
+    from askport.core.lessons.drafting import add_keep, draft_console
+    from askport.edges.kind_files import load_kind
+
+    lesson = learn_lines(listening.lines, target)
+    if path.exists() and not lesson.stood and lesson.keep:
+        load_kind(path)
+        write_file(path, add_keep(path.read_text(encoding="utf-8"), lesson).encode())
+        say(f"What keeps it was added to {path}: {', '.join(each['send'] for each in lesson.keep)}.")
+        return
+    if lesson.why_not or lesson.target is None:
+        raise Refused(lesson.why_not or "No line told the device an address: nothing can be learned from it.")
+    today = datetime.now(UTC).astimezone().date()
+    called = display_text(name or path.stem.replace("-", " "), 60)
+    write_file(path, draft_console(lesson, way, name=called, mac=mac, learned=f"Learned on {today}").encode())
+    say(f"{lesson.words}, of what made it {lesson.target.interface}: written to {path}.")
+    for stood in lesson.stood:
+        say(f"    {stood.placeholder}, which stood for {stood.value} in “{display_text(stood.field, 60)}”")

@@ -1,0 +1,145 @@
+"""``askport crate``: all units of one kind on a small switch, one after the other, without anybody."""
+
+import asyncio
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from askport.cli.cable_run import run_on
+from askport.cli.on_cable import finder_on, giving_back, open_cable, run
+from askport.cli.passwords import PasswordOption, read_password
+from askport.cli.saying import JsonOption, Status, put_json, say
+from askport.core.crate.cut_together import CutTogether
+from askport.core.crate.switch_crate import SwitchCrate, Turn
+from askport.core.errors import BadInput, MachineRefused
+from askport.core.text import display_text
+from askport.core.ways.log_in import LogIn
+from askport.edges.files import read_text
+from askport.edges.job_run import JobRun
+from askport.edges.jobfile import JobFile
+from askport.edges.keeper_client import Keeper
+from askport.edges.switch_run import SwitchRun
+
+_STEPS_EVERY_S = 0.1
+_LOOKS_FOR_S = 12.0
+
+
+def crate(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the switch is on.")],
+    job: Annotated[Path, typer.Option(metavar="FILE", help="The job, with the plan.")],
+    labels: Annotated[
+        str | None,
+        typer.Option(metavar="FILE", help="MAC address and tag of each unit, a line each; - for a barcode reader."),
+    ] = None,
+    in_order: Annotated[
+        bool, typer.Option("--in-order", help="Tags by the order of MAC addresses, for units without a label.")
+    ] = False,
+    power_cycle: Annotated[
+        bool, typer.Option("--power-cycle", help="Wait in the end for the power of all to be cut, and prove it.")
+    ] = False,
+    user: Annotated[str, typer.Option(help="Their log-in name.")] = "",
+    password_from: PasswordOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Set and prove all units on a small switch, each reached by its MAC address; none without a tag."""
+    if not job.exists():
+        raise BadInput(f"There is no job file '{display_text(str(job), 120)}': make one with 'askport plan import'.")
+    opened: list[JobFile] = []
+    log_in = LogIn(user, read_password(password_from, wanted=bool(user)))
+    with open_cable(adapter, first=lambda: opened.append(JobFile(job, create=True))) as keeper, giving_back(keeper):
+        work, wrong = run_on(keeper, opened[0])
+        for each in wrong:
+            say(each)
+        work.log_ins.update((each.name, log_in) for each in work.kinds if each.asks_log_in and log_in.user)
+        units = SwitchCrate(work.work)
+        if labels:
+            _scan(units, labels)
+        asyncio.run(_run(keeper, work, units, in_order=in_order, cuts_power=power_cycle))
+    rows = [
+        {"tag": each.item.tag, "mac": str(each.mac), "by": each.by, "state": str(each.turn), "because": each.because}
+        for each in units.units
+    ]
+    if json:
+        put_json({"schema": "askport.crate/1", "units": rows})
+    else:
+        for row in rows:
+            print(f"{row['tag']:12} {row['mac']}  {row['state']:9} {row['because']}".rstrip())
+        print(units.sentence)
+    wanted = Turn.PROVEN if power_cycle else Turn.RECORDED
+    if not all(each.turn is wanted for each in units.units):
+        raise typer.Exit(Status.NO)
+
+
+def _scan(units: SwitchCrate, source: str) -> None:
+    """Take in what is on the labels.
+
+    Raises:
+        BadInput: a line cannot be understood.
+        MachineRefused: the file cannot be read.
+    """
+    shown = display_text(source, 120)
+    if source == "-":
+        if sys.stdin.isatty():
+            say("Scan the label of each unit, its MAC address and then its tag; Ctrl-D begins.")
+        for line in sys.stdin:
+            if line.strip():
+                try:
+                    say(units.scan(line))
+                except BadInput as error:
+                    if not sys.stdin.isatty():
+                        raise
+                    say(error.message)
+        return
+    lines = read_text(Path(source), "with labels").splitlines()
+    for number, line in enumerate(lines, 1):
+        try:
+            if line.strip():
+                units.scan(line)
+        except BadInput as error:
+            raise BadInput(f"'{shown}', line {number}: {error.message}") from None
+
+
+async def _run(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: bool, cuts_power: bool) -> None:
+    if in_order or units.knows_macs:
+        await _look(keeper, work, units, in_order=in_order)
+    if not units.units:
+        raise BadInput("No unit has a tag: give their MAC addresses in the plan, or with --labels, or use --in-order.")
+    going, said = SwitchRun(work, units, cuts_power=cuts_power), ""
+    while not going.is_over:
+        if not keeper.is_alive:
+            raise MachineRefused(
+                f"The keeper of {keeper.adapter} has ended: run 'askport restore'.", code="keeper-gone"
+            )
+        keeper.wire.require_present()
+        going.step()
+        if going.cut and going.cut.is_unsure and sys.stdin.isatty():
+            _ask(going.cut, keeper.wire.now())
+        if going.said != said:
+            said = going.said
+            say(said)
+        await work.driver.run(until=lambda: False, longest_until=keeper.wire.now() + _STEPS_EVERY_S)
+
+
+def _ask(cut: CutTogether, now: float) -> None:
+    """Ask whoever is there whether the power of those was cut of which nothing shows it."""
+    if typer.confirm("Some were silent, and nothing shows that their power was cut. Have you pulled it?", err=True):
+        cut.confirm(now)
+    else:
+        cut.wait_on(now)
+
+
+async def _look(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: bool) -> None:
+    """Hear who is there: those that the plan knows have their tags, twins get the next ones where that is wanted."""
+    finder = finder_on(keeper, measures=False)
+    finder.greet(keeper.wire.now())
+    kinds = [each.delivered.interface.ip for each in work.kinds if each.delivered.interface]
+    planned = [each.target.interface.ip for each in work.work if each.target]
+    delivered = [each.delivered.ip for each in work.work if each.delivered]
+    finder.call(dict.fromkeys([*kinds, *delivered, *planned]), now=keeper.wire.now())
+    await run(finder, keeper, _LOOKS_FOR_S)
+    units.hears(finder.devices())
+    twins = [mac for each in finder.hazards() if each.code == "duplicate-address" for mac in each.macs]
+    for unit in units.in_order(twins) if in_order else ():
+        say(f"{unit.mac} is taken for {unit.item.tag}, by the order alone: look which of them is where.")

@@ -1,0 +1,199 @@
+"""``askport door``: a loopback port to a device over the cable."""
+
+import asyncio
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address, ip_address
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from askport.cli.on_cable import finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.saying import Status, put_json, say
+from askport.cli.teaching import Teaching
+from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address, parse_interface, parse_list
+from askport.core.channels import TcpPort
+from askport.core.errors import BadInput, MachineRefused
+from askport.core.finding.beliefs import Belief
+from askport.core.finding.device import Device
+from askport.core.finding.tracking import Tracker
+from askport.core.machine import Together
+from askport.core.plan.target import Target, require_sound
+from askport.core.proofs.proof import Proving, Subject
+from askport.core.proofs.reachable import PortOpens
+from askport.core.text import display_text, whole_number
+from askport.edges.door import FIREWALL, Door
+from askport.edges.keeper_client import Keeper
+
+_PORT = 80
+_LOOKS_EVERY_S = 0.3
+_WHO_HAS_S = 3.0
+
+
+def door(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
+    device: Annotated[str, typer.Argument(metavar="ADDRESS[:PORT]", help="The device; IPv6 as [fe80::1]:80.")],
+    pin: Annotated[str | None, typer.Option(metavar="MAC", help="Reach this one of several with one address.")] = None,
+    learn: Annotated[
+        Path | None, typer.Option(metavar="FILE.toml", help="What the browser sends becomes a kind file.")
+    ] = None,
+    to: Annotated[str, typer.Option(metavar="ADDRESS/PREFIX", help="What the device is set to, if it is known.")] = "",
+    gateway: Annotated[str, typer.Option(help="With --to: its gateway.")] = "",
+    dns: Annotated[list[str] | None, typer.Option(help="With --to: its DNS servers.")] = None,
+    name: Annotated[str, typer.Option(help="With --learn: what the kind is called.")] = "",
+    json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
+) -> None:
+    """Open a loopback port to the device over the cable, until Ctrl-C; with --learn, learn from what passes."""
+    far = far_end(device)
+    mac = MacAddress.parse(pin) if pin else None
+    target = None
+    if to:
+        target = Target(
+            interface=parse_interface(to), gateway=parse_address(gateway, "gateway") if gateway else None,
+            dns=tuple(parse_list(dns or [], "DNS server")),
+        )  # fmt: skip
+        require_sound(target)
+    if learn and not isinstance(far.address, IPv4Address):
+        raise BadInput("Learning is for pages at IPv4 addresses: name the device's.")
+    if mac and not isinstance(far.address, IPv4Address):
+        raise BadInput("--pin is for IPv4 addresses: an IPv6 link-local address is one device's alone.")
+    with open_cable(adapter) as keeper, giving_back(keeper):
+        taught = Teaching(learn, target, name) if learn else None
+        try:
+            status = asyncio.run(_serve(keeper, far, mac, taught, json=json))
+        except KeyboardInterrupt:
+            if taught:
+                taught.write()
+            raise
+    raise typer.Exit(status)
+
+
+def far_end(text: str) -> TcpPort:
+    """Read ADDRESS[:PORT].
+
+    Raises:
+        BadInput: the address or the port cannot be meant.
+    """
+    shown = display_text(text, 60)
+    if text.startswith("["):
+        head, _, tail = text[1:].partition("]")
+        port = tail.removeprefix(":")
+    else:
+        many = text.count(":") > 1
+        head, _, port = (text, "", "") if many else text.partition(":")
+    address: IPv4Address | IPv6Address
+    if ":" in head:
+        try:
+            address = ip_address(head.partition("%")[0])
+        except ValueError:
+            raise BadInput(f"'{shown}' is no address of a device: write e.g. 10.84.16.40:80 or [fe80::1]:80.") from None
+    else:
+        address = parse_address(head)
+    if port and whole_number(port, 1, 65_535) is None:
+        raise BadInput(f"'{display_text(port, 20)}' is no TCP port: name one from 1 to 65535.")
+    return TcpPort(address, int(port) if port else _PORT)
+
+
+async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, taught: Teaching | None, *, json: bool) -> int:
+    if isinstance(far.address, IPv4Address):
+        await laptop_beside(keeper, far.address)
+        if mac:
+            await keeper.pin(far.address, mac)
+    opened = await taught.door(keeper, far, mac) if taught else Door(keeper.adapter, far)
+    await opened.open()
+    if json:
+        put_json({"schema": "askport.door/1", "adapter": keeper.adapter, "to": str(far), "url": opened.hand_out()})
+    else:
+        print(opened.hand_out(), flush=True)
+    say(f"Press Ctrl-C to close the door to {far} over {keeper.adapter}.")
+    said, told, following = "", 0, _Following(keeper, opened, mac)
+    await following.begin()
+    try:
+        while keeper.is_alive:
+            await following.look(_LOOKS_EVERY_S)
+            if taught:
+                taught.look(keeper)
+            for each in opened.said[told:]:
+                say(each)
+            told = len(opened.said)
+            if opened.fault != said:
+                said = opened.fault
+                say(said)
+                if said and opened.dropped and await is_walled(keeper, opened.far):
+                    say(FIREWALL.format(far=opened.far, adapter=keeper.adapter))
+    except asyncio.CancelledError:
+        return Status.INTERRUPTED
+    finally:
+        await opened.close()
+    raise MachineRefused(f"The keeper of {keeper.adapter} has ended: run 'askport restore'.", code="keeper-gone")
+
+
+class _Following:
+    """Leads a door to where its device has moved."""
+
+    def __init__(self, keeper: Keeper, opened: Door, mac: MacAddress | None) -> None:
+        """Begin; without a MAC address, the one that shows itself where the door leads is the device."""
+        self._keeper, self._opened, self._mac = keeper, opened, mac
+        self._finder = finder_on(keeper, measures=False)
+        self._tracker: Tracker | None = None
+        self._told: list[IPv4Address] = []
+
+    async def begin(self) -> None:
+        """Ask who is where the door leads, so that it is known again."""
+        self._finder.laptop_addresses |= set(await self._own())
+        if isinstance(self._opened.far.address, IPv4Address):
+            self._finder.call([self._opened.far.address], now=self._keeper.wire.now(), guess=False)
+
+    async def _own(self) -> list[IPv4Address]:
+        return [IPv4Interface(each).ip for each in await self._keeper.addresses()]
+
+    async def look(self, seconds: float) -> None:
+        """Watch the wire for a while; follow the device where it was told to go, or shows itself."""
+        await run(Together(*filter(None, (self._finder, self._tracker))), self._keeper, seconds, lambda: False)
+        at = self._opened.far.address
+        if not isinstance(at, IPv4Address):
+            return
+        shown = {each.best.address: each.mac for each in self._finder.devices() if each.best and _is_certain(each)}
+        self._mac = self._mac or shown.get(at)
+        if self._mac and self._opened.told != self._told:
+            self._told = list(self._opened.told)
+            may_be = [each for each in self._told if not host_fault_of(each) and each != at]
+            self._tracker = None
+            if may_be:
+                self._tracker = Tracker(
+                    self._keeper.mac, self._mac, await self._own(), meant=may_be[0], was=at, landings=may_be[1:]
+                )
+                self._tracker.look_from(self._keeper.wire.now())
+        moved = next((where for where, mac in shown.items() if mac == self._mac and where != at), None)
+        if tracker := self._tracker:
+            moved = tracker.meant if tracker.has_left and tracker.meant in tracker.seen else tracker.moved_to
+        if self._mac and moved and moved not in LINK_LOCAL:
+            await laptop_beside(self._keeper, moved, self._finder)
+            await self._keeper.pin(moved, self._mac)
+            self._opened.follow(TcpPort(moved, self._opened.far.port))
+            self._tracker = None
+            say(f"It has moved to {moved}: the door leads there now.")
+
+
+def _is_certain(device: Device) -> bool:
+    return device.best is not None and device.best.belief is Belief.CERTAIN
+
+
+async def is_walled(keeper: Keeper, far: TcpPort) -> bool:
+    """Whether a port that this laptop's programs get nothing from opens to a bare question, past its firewall."""
+    return isinstance(far.address, IPv4Address) and await _opens(keeper, far.address, far.port)
+
+
+async def _opens(keeper: Keeper, address: IPv4Address, port: int) -> bool:
+    """Ask for the port over the bare wire, past the laptop's own firewall."""
+    finder = finder_on(keeper, measures=False)
+    finder.call([address], now=keeper.wire.now(), guess=False)
+    await run(finder, keeper, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
+    device = next((each for each in finder.devices() if each.best and each.best.address == address), None)
+    laptop = next((each for each in map(IPv4Interface, await keeper.addresses()) if address in each.network), None)
+    if device is None or laptop is None:
+        return False
+    at = IPv4Interface((address, laptop.network.prefixlen))
+    subject = Subject(mac=device.mac, at=at, laptop_mac=keeper.mac, laptop=laptop)
+    proof = PortOpens(subject, port, now=keeper.wire.now())
+    await run(Proving([proof]), keeper, _WHO_HAS_S, lambda: proof.done)
+    return proof.passed is True

@@ -1,0 +1,109 @@
+"""``askport kinds list``, ``show``, ``check``, ``draft`` and ``schema``."""
+
+import json as jsons
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from askport.cli.saying import JsonOption, Status, put_json, say
+from askport.core.text import display_text
+
+app = typer.Typer(help="What is known of devices of one kind.", no_args_is_help=False)
+
+
+@app.command("list")
+def list_(
+    job: Annotated[Path | None, typer.Option("--job", help="A job, whose folder may hold kinds too.")] = None,
+    json: JsonOption = False,
+) -> None:
+    """List every kind that is known, and from where."""
+    from askport.edges.kind_files import known_kinds
+
+    found, wrong = known_kinds(job)
+    if json:
+        kinds = [
+            {
+                "name": each.kind.name,
+                "maker": each.kind.maker,
+                "ways": [way.by for way in each.kind.way],
+                "from": str(each.path) if each.path else each.where,
+            }
+            for each in found
+        ]
+        put_json({"schema": "askport.kinds/1", "kinds": kinds, "wrong": wrong})
+    else:
+        for each in found:
+            ways = ", ".join(way.by for way in each.kind.way) or "no way"
+            print(f"{display_text(each.kind.words, 140)}: {ways} ({each.path or each.where})")
+    for sentence in wrong:
+        say(f"askport: {sentence}")
+
+
+@app.command()
+def show(name: Annotated[str, typer.Argument(help="A kind's name, or a file.")], json: JsonOption = False) -> None:
+    """Show one kind."""
+    from askport.core.kinds.model import SnmpWay
+    from askport.edges.kind_files import kind_named
+
+    kind = kind_named(name).kind
+    if json:
+        put_json(kind.model_dump(mode="json", by_alias=True, exclude_defaults=True))
+        return
+    print(display_text(kind.words, 140))
+    delivered = kind.delivered.address or (f"asks by {kind.delivered.asks}" if kind.delivered.asks else "not known")
+    print(f"    delivered: {delivered}")
+    if kind.needs.boot_s:
+        print(f"    longest start: {kind.needs.boot_s:g} s")
+    if kind.notes:
+        print(f"    {display_text(kind.notes, 400)}")
+    for way in kind.way:
+        lasts = {"yes": "lasts", "no": "gone at a power cut", "after keep": "lasts once it is told to keep it"}
+        told = "its agent says whether it lasts" if isinstance(way, SnmpWay) else lasts.get(way.permanent or "")
+        print(f"    by {way.by}: {told or 'whether it lasts is not known'}")
+
+
+@app.command()
+def check(files: Annotated[list[Path], typer.Argument(help="Kind files.")]) -> None:
+    """Check kind files: each mistake in one sentence, with file, line and remedy."""
+    from askport.core.errors import AskPortError
+    from askport.edges.kind_files import load_kind
+
+    status = Status.DONE
+    for file in files:
+        try:
+            kind = load_kind(file)
+        except AskPortError as error:
+            say(error.message)
+            status = max(status, Status(error.exit_status))
+        else:
+            print(f"{file}: {display_text(kind.words, 140)}, {len(kind.way)} way{'' if len(kind.way) == 1 else 's'}.")
+    if status:
+        raise typer.Exit(status)
+
+
+@app.command("draft")
+def draft_(
+    job: Annotated[Path, typer.Argument(help="The job file.")],
+    tag: Annotated[str, typer.Argument(help="A unit that was set by hand through Ask Port's door.")],
+    out: Annotated[Path, typer.Option(metavar="FILE.toml", help="The kind file to write.")],
+    name: Annotated[str, typer.Option(help="What the kind is called.")] = "",
+) -> None:
+    """Make a kind file of what was kept while a unit was set by hand."""
+    from askport.cli.register_device import device_of
+    from askport.cli.teaching import draft_from
+    from askport.core.register.entries import Taught
+    from askport.edges.jobfile import JobFile
+
+    opened = JobFile(job, create=False)
+    row = device_of(opened, tag)
+    kept = [line for line in opened.lines if isinstance(line.entry, Taught) and line.entry.mac in row.macs]
+    draft_from(kept, row, out, name or out.name.removesuffix(".toml").removesuffix(".kind").replace("-", " "))
+
+
+@app.command()
+def schema() -> None:
+    """Print the JSON Schema of kind files."""
+    from askport.core.kinds.model import Kind
+
+    print(jsons.dumps(Kind.model_json_schema(by_alias=True), indent=2))

@@ -1,0 +1,235 @@
+"""``askport plan``: the site plan of a job, in and out."""
+
+from datetime import UTC, datetime
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from askport.cli.saying import JsonOption, Status, put_json, say
+from askport.core.errors import BadInput
+from askport.core.text import display_text
+from askport.core.words import listed
+from askport.edges.files import write_file
+
+if TYPE_CHECKING:
+    from askport.core.plan.importing import Imported
+    from askport.core.plan.site_plan import Plan
+    from askport.edges.jobfile import JobFile
+
+app = typer.Typer(help="The site plan of a job: in, checked, and out again.", no_args_is_help=False)
+Job = Annotated[Path, typer.Argument(help="The job file.")]
+
+
+def _open(job: Path, *, create: bool) -> "tuple[JobFile, Plan]":
+    from askport.edges.jobfile import JobFile
+
+    opened = JobFile(job, create=create)
+    return opened, opened.register.plan(job.stem)
+
+
+def _left(opened: "JobFile") -> list[IPv4Address]:
+    return [address for address, _, _ in opened.register.left()]
+
+
+@app.command("import")
+def import_(
+    file: Annotated[Path, typer.Argument(help="A CSV, XLSX or ODS file.")],
+    job: Annotated[Path, typer.Option("--job", help="The job file.")],
+    map_: Annotated[
+        list[str] | None, typer.Option("--map", metavar="COLUMN=FIELD", help="What a column holds; - for nothing.")
+    ] = None,
+    skip_bad: Annotated[bool, typer.Option("--skip-bad", help="Take the good rows though some are bad.")] = False,
+    remove_missing: Annotated[
+        bool, typer.Option("--remove-missing", help="Take out devices that the file does not have.")
+    ] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would change, and change nothing.")] = False,
+) -> None:
+    """Read a plan into a job; what changes is shown first."""
+    from askport.core.plan.changes import changes
+    from askport.core.plan.checks import check_plan
+    from askport.core.plan.folding import planned_after
+    from askport.core.plan.importing import keep_others
+    from askport.core.plan.site_plan import Plan
+
+    tables = _read(file, _mapping(map_ or []))
+    bad = [(name, row) for name, table in tables for row in table.bad]
+    for name, row in bad:
+        where = f"sheet '{display_text(name, 40)}', " if len(tables) > 1 else ""
+        say(f"{display_text(str(file), 120)}, {where}line {row.line}: {row.sentence}")
+    if bad and not skip_bad:
+        rows = "one row is" if len(bad) == 1 else f"{len(bad)} rows are"
+        raise BadInput(f"Nothing was imported: {rows} bad. Correct the file, or take the good ones with --skip-bad.")
+    opened, plan = (None, Plan(name=job.stem)) if dry_run and not job.exists() else _open(job, create=not dry_run)
+    keep_others(plan, [table for _, table in tables])
+    found = changes(plan, [table for _, table in tables], removes=remove_missing)
+    for change in found:
+        print(change.sentence)
+    entries = [change.entry for change in found if change.entry]
+    if not dry_run and opened:
+        opened.append_all(entries, datetime.now(UTC))
+    after = planned_after(plan, entries)
+    for finding in check_plan(after):
+        say(f"{'?' if finding.is_hint else '!'} {finding.sentence}")
+    devices, subnets = len(after.devices), len(after.subnets)
+    count = f"{devices} device{'' if devices == 1 else 's'} and {subnets} subnet{'' if subnets == 1 else 's'}"
+    print(f"Nothing was written: {count} would be planned." if dry_run else f"{count} planned in {job}.")
+
+
+def _mapping(pairs: list[str]) -> dict[str, str]:
+    mapped = {}
+    for pair in pairs:
+        column, sign, field = pair.rpartition("=")
+        if not sign or not column.strip():
+            raise BadInput(f"--map '{display_text(pair, 60)}' names no column: write --map COLUMN=FIELD.")
+        mapped[column.strip()] = field.strip()
+    return mapped
+
+
+def _read(file: Path, mapped: dict[str, str]) -> "list[tuple[str, Imported]]":
+    """Read every table of a file that is one of the plan, and say as what."""
+    from askport.core.plan.importing import import_rows
+    from askport.edges.tables import read_tables
+    from askport.reports.cells import as_meant
+
+    found, refusal = [], None
+    for table in read_tables(file):
+        rows = [[as_meant(each) for each in row] for row in table.rows]
+        if not any(each.strip() for row in rows for each in row):
+            continue
+        try:
+            imported = import_rows(rows, mapped)
+        except BadInput as error:
+            refusal = refusal or error
+            continue
+        taken = [f"'{display_text(head, 40)}' as {field}" for head, field in imported.columns if field]
+        carried = [f"'{display_text(head, 40)}'" for head, field in imported.columns if head and not field]
+        along = f"; carried along: {listed(carried)}" if carried else ""
+        say(f"Read as {table.read_as}: {listed(taken)}{along}.")
+        found.append((table.name, imported))
+    if not found:
+        raise refusal or BadInput(f"'{display_text(str(file), 120)}' is empty: there is no plan in it.")
+    return found
+
+
+@app.command()
+def show(job: Job, json: JsonOption = False) -> None:
+    """Show the plan: subnets, and devices in working order with how far each is."""
+    from askport.reports.plan_document import plan_json
+
+    opened, plan = _open(job, create=False)
+    document = plan_json(plan, opened.register.states())
+    if json:
+        put_json(document)
+        return
+    for subnet in document["subnets"]:
+        pools = "; ".join(" to ".join(each) for each in subnet["pools"]) or "none known"
+        gateway, dns = subnet["gateway"] or "none", ", ".join(subnet["dns"]) or "none"
+        vlan = f", VLAN {subnet['vlan']}" if subnet["vlan"] else ""
+        print(f"{subnet['network']}  gateway {gateway}, DNS {dns}, pool {pools}{vlan}")
+    for device in document["devices"]:
+        at = f"{device['address']}/{device['prefix']}" if device["address"] else device["within"] or "on the spot"
+        about = ", ".join(each for each in (device["kind"], device["place"]) if each)
+        print(f"{device['tag']}  {at}  {device['state']}{f'  {about}' if about else ''}")
+
+
+@app.command()
+def check(job: Job, json: JsonOption = False) -> None:
+    """Check the plan; exit status 1 where something is wrong with it."""
+    from askport.core.plan.checks import check_plan
+
+    _, plan = _open(job, create=False)
+    found = check_plan(plan)
+    if json:
+        rows = [{"code": each.code, "tags": each.tags, "hint": each.is_hint, "text": each.sentence} for each in found]
+        put_json({"schema": "askport.plan-check/1", "findings": rows})
+    else:
+        for each in found:
+            print(f"{'?' if each.is_hint else '!'} {each.sentence}")
+        if not found:
+            print(f"Nothing is wrong with it: {len(plan.devices)} devices.")
+    if any(not each.is_hint for each in found):
+        raise typer.Exit(Status.NO)
+
+
+@app.command("next")
+def next_(job: Job, json: JsonOption = False) -> None:
+    """Say which device is next; exit status 1 where every one is recorded."""
+    from askport.core.plan.remaining import remaining
+    from askport.reports.plan_document import plan_json
+
+    opened, plan = _open(job, create=False)
+    item = next(remaining(plan, opened.register.recorded_tags(), _left(opened)), None)
+    if json:
+        device = next(
+            (each for each in plan_json(plan, opened.register.states())["devices"] if item and each["tag"] == item.tag),
+            None,
+        )
+        put_json({"schema": "askport.plan-next/1", "device": device})
+    elif item:
+        target = f"{item.target.interface}" if item.target else "its address is decided on the spot"
+        print(f"{item.tag}  {target}{f'  {item.description}' if item.description else ''}")
+    else:
+        print("Every planned device is recorded.")
+    if item is None:
+        raise typer.Exit(Status.NO)
+
+
+@app.command()
+def subnet(
+    job: Job,
+    network: Annotated[str, typer.Argument(help="The subnet, such as 10.84.16.0/22.")],
+    gateway: Annotated[str, typer.Option(help="Its gateway.")] = "",
+    dns: Annotated[list[str] | None, typer.Option(help="Its DNS servers.")] = None,
+    pool: Annotated[list[str] | None, typer.Option(metavar="FIRST-LAST", help="What its address server gives.")] = None,
+    reserved: Annotated[list[str] | None, typer.Option(metavar="FIRST-LAST", help="What is kept for others.")] = None,
+    vlan: Annotated[str, typer.Option(help="Its VLAN.")] = "",
+) -> None:
+    """Plan a subnet, or change what is said of it."""
+    from askport.core.plan.changes import changes
+    from askport.core.plan.importing import import_rows
+
+    heads = ["network", "gateway", "dns", "pool", "reserved", "vlan"]
+    cells = [network, gateway, " ".join(dns or []), ",".join(pool or []), ",".join(reserved or []), vlan]
+    imported = import_rows([heads, cells])
+    if imported.bad:
+        raise BadInput(imported.bad[0].sentence)
+    opened, plan = _open(job, create=True)
+    found = changes(plan, [imported])
+    opened.append_all([each.entry for each in found if each.entry], datetime.now(UTC))
+    for each in found:
+        print(each.sentence)
+
+
+@app.command()
+def export(job: Job, out: Annotated[Path, typer.Option("--out", help="The CSV or XLSX file to write.")]) -> None:
+    """Write the plan as it can be imported again."""
+    from askport.reports.plan_document import csv_text, device_rows, subnet_rows, workbook
+
+    _, plan = _open(job, create=False)
+    if out.suffix.lower() == ".xlsx":
+        write_file(out, workbook([("devices", device_rows(plan)), ("subnets", subnet_rows(plan))]))
+    elif out.suffix.lower() == ".csv":
+        write_file(out, csv_text(device_rows(plan)).encode())
+        write_file(out.with_suffix(".subnets.csv"), csv_text(subnet_rows(plan)).encode())
+    else:
+        raise BadInput(f"'{display_text(str(out), 120)}' is neither CSV nor XLSX: name it .csv or .xlsx.")
+
+
+@app.command()
+def request(job: Job, out: Annotated[Path, typer.Option("--out", help="The XLSX or PDF file to write.")]) -> None:
+    """Write the sheet that the IT department fills in; filled in, it is imported like any plan."""
+    from askport.reports.plan_document import request_sheets, workbook
+
+    _, plan = _open(job, create=True)
+    sheets, asked = request_sheets(plan)
+    if out.suffix.lower() == ".xlsx":
+        write_file(out, workbook(sheets, asked))
+    elif out.suffix.lower() == ".pdf":
+        from askport.reports.paper import request_pdf
+
+        write_file(out, request_pdf(plan.name, sheets, asked))
+    else:
+        raise BadInput(f"'{display_text(str(out), 120)}' is neither XLSX nor PDF: name it .xlsx or .pdf.")
+    print(f"{len(plan.devices)} devices, {len(asked) - 1} points: {out}")

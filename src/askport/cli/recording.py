@@ -1,0 +1,119 @@
+"""The job that a command records in: the same entries as the screen writes."""
+
+from collections.abc import Callable
+from datetime import datetime
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from askport.core.register.entries import Entry
+    from askport.edges.jobfile import JobFile
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.device import Device
+from askport.core.plan.working_order import clean_tag
+from askport.edges.maker_table import maker
+
+JobOption = Annotated[Path | None, typer.Option("--job", help="The job file to record it in.")]
+TagOption = Annotated[str, typer.Option("--tag", help="The device's tag in the job.")]
+
+
+class Record:
+    """Writes into the job that was named, or nowhere."""
+
+    def __init__(self, path: Path | None, tag: str = "") -> None:
+        """Prepare to write.
+
+        Raises:
+            BadInput: the text is no tag.
+        """
+        self._path, self._tag = path, clean_tag(tag) if tag else ""
+        self._job: JobFile | None = None
+        self._wall: Callable[[], datetime] | None = None
+        self.unit = 1
+
+    def open(self) -> None:
+        """Open the job as whoever called, and try to write it, before anything is changed.
+
+        Raises:
+            BadInput: the file is no job.
+            MachineRefused: it cannot be written.
+        """
+        if self._path:
+            from askport.edges.jobfile import JobFile  # what stores it is loaded only where it is needed
+
+            self._job = JobFile(self._path, create=True)
+
+    def planned_columns(self) -> dict[str, str]:
+        """Return what else the job's plan says of the device with this tag, by the heads of its columns.
+
+        Raises:
+            BadInput: the file is no job.
+            MachineRefused: it cannot be read.
+        """
+        if not (self._path and self._tag and self._path.exists()):
+            return {}
+        from askport.edges.jobfile import JobFile
+
+        job = JobFile(self._path, create=False)
+        planned = job.register.planned(self._tag)
+        job.close()
+        return planned.columns if planned else {}
+
+    def start_s(self, mac: MacAddress) -> float | None:
+        """Return how long the device took to start after an earlier power cut, where the job has it."""
+        row = self._job.register.by_mac(mac) if self._job else None
+        return row.start_s if row else None
+
+    def known_key(self, mac: MacAddress) -> str | None:
+        """Return the key that the device's console or page showed the last time, where the job has it."""
+        if self._job is None:
+            return None
+        row = self._job.register.by_mac(mac)
+        return row.key if row else None
+
+    def visit(self, mac: MacAddress, device: Device | None, wall: Callable[[float], datetime], now: float,
+              *, goes_on: bool, named_at: IPv4Address | None = None) -> None:  # fmt: skip
+        """Write down that a device is on the cable, as it was found.
+
+        Args:
+            mac: the device.
+            device: what was heard of it before anything was set, or None where nothing was.
+            wall: turns the wire's time into the time of day.
+            now: the wire's time.
+            goes_on: whether this may go on with a visit that was begun and not closed.
+            named_at: where somebody said that it is, and it answered there.
+        """
+        if self._job is None:
+            return
+        from askport.core.register import writing
+        from askport.core.register.entries import NAMED, UNHEARD, Found, Named
+
+        row = self._job.register.by_mac(mac)
+        if row and goes_on and not row.visits[-1].recorded_at:
+            self.unit = row.visits[-1].unit
+            return
+        self.unit = self._job.new_unit()
+        tag = self._tag or (row.tag if row else "")
+        if device:
+            entry, frames = writing.found(device, unit=self.unit, tag=tag, maker=maker(mac))
+        else:
+            entry = Found(unit=self.unit, tag=tag, mac=mac, maker=maker(mac), address=None, belief=UNHEARD, because=())
+            frames = ()
+        if named_at and entry.address is None:
+            entry = entry.model_copy(update={"address": named_at, "belief": NAMED})
+        at = wall(now)
+        self._job.append(entry, at)
+        if frames:
+            self._job.keep(self.unit, [(wall(each.at), each.data) for each in frames])
+        if row and self._tag and row.tag != self._tag:
+            self._job.append(Named(unit=self.unit, mac=mac, tag=self._tag), at)
+
+    def write(self, at: datetime, *entries: "Entry") -> None:
+        """Append entries."""
+        if self._job:
+            for entry in entries:
+                self._job.append(entry, at)

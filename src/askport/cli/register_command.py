@@ -1,0 +1,133 @@
+"""``askport register``: what a job has recorded."""
+
+import json as jsons
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from askport.core.register.visits import Row
+    from askport.edges.jobfile import JobFile
+
+from askport.cli import register_changes, register_checks
+from askport.cli.register_device import Job, Tag, device_of
+from askport.cli.saying import JsonOption, Status, put_json, say
+from askport.core.errors import BadInput, Refused
+from askport.core.plan.working_order import MAX_TAG
+from askport.core.text import display_text
+from askport.core.words import listed
+from askport.edges.files import write_file
+
+app = typer.Typer(help="Read what a job has recorded, correct it, and join it with another.", no_args_is_help=False)
+for command in (
+    register_changes.note, register_changes.tag, register_changes.reopen, register_changes.same,
+    register_changes.settle, register_checks.verify, register_checks.merge,
+):  # fmt: skip
+    app.command()(command)
+Sort = Annotated[str, typer.Option("--sort", help="By found, tag, address, state, place, kind or day.")]
+
+
+def _open(job: Path) -> "JobFile":
+    from askport.edges.jobfile import JobFile
+
+    return JobFile(job, create=False)
+
+
+def _rows(job: "JobFile", text: str, sort: str) -> "list[Row]":
+    from askport.core.register.searching import order_named, wanted
+
+    looked_for = wanted(text, order_named(sort))
+    return [job.register.row(each.id) for each in job.register.find(looked_for)]
+
+
+def _print(rows: "list[Row]", *, json: bool) -> None:
+    from askport.reports.register_document import register_json
+
+    if json:
+        put_json(register_json(rows))
+        return
+    for row in rows:
+        left = row.last.as_left.words() if row.left else "not set"
+        tag = display_text(row.tag, MAX_TAG) or "(no tag)"
+        but = f" ({listed(row.open_points)} not shown)" if row.is_proven and row.open_points else ""
+        print(f"{tag}  {row.mac}  {row.first.as_found} -> {left}  {row.state}{but}")
+
+
+@app.command("list")
+def list_(job: Job, json: JsonOption = False, sort: Sort = "found") -> None:
+    """List the devices of a job, as found and as left."""
+    _print(_rows(_open(job), "", sort), json=json)
+
+
+@app.command()
+def find(
+    job: Job,
+    text: Annotated[list[str], typer.Argument(help="Words, or values by name: state:proven place:north day:today.")],
+    json: JsonOption = False,
+    sort: Sort = "found",
+) -> None:
+    """List the devices in which every word stands somewhere; exit status 1 where there is none."""
+    rows = _rows(_open(job), " ".join(text), sort)
+    _print(rows, json=json)
+    if not rows:
+        raise typer.Exit(Status.NO)
+
+
+@app.command()
+def show(job: Job, tag: Tag, json: JsonOption = False) -> None:
+    """Show one device with all that is known of it."""
+    from askport.reports.device_page import device_text
+    from askport.reports.register_document import device_json
+
+    opened = _open(job)
+    row = device_of(opened, tag)
+    if json:
+        put_json({"schema": "askport.device/1", **device_json(row)})
+    else:
+        print(device_text(row, opened.register.planned(row.tag)))
+
+
+@app.command()
+def export(
+    job: Job,
+    csv: Annotated[bool, typer.Option("--csv", help="As CSV.")] = False,
+    json: Annotated[bool, typer.Option("--json", help="As JSON.")] = False,
+    out: Annotated[Path | None, typer.Option("--out", help="Into this file instead of standard output.")] = None,
+    salvage: Annotated[bool, typer.Option("--salvage", help="Of a damaged job, whatever can be read.")] = False,
+) -> None:
+    """Export the register of a job."""
+    if csv == json:
+        raise BadInput("Say how to export the register: --csv or --json.")
+    from askport.reports.register_document import register_csv, register_json
+
+    rows = _salvaged(job) if salvage else _open(job).checked()
+    if out is None:
+        if csv:
+            sys.stdout.write(register_csv(rows))
+        else:
+            put_json(register_json(rows))
+        return
+    text = register_csv(rows) if csv else jsons.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n"
+    write_file(out, text.encode())
+
+
+@app.command()
+def frames(job: Job, tag: Tag, out: Annotated[Path, typer.Option("--out", help="The pcapng file to write.")]) -> None:
+    """Write the frames that a device's as-found values rest on into a capture file."""
+    opened = _open(job)
+    row = device_of(opened, tag)
+    if row.first.frames is None:
+        raise Refused(f"No frames were kept of {display_text(row.tag, MAX_TAG)}: it was set without the screen.")
+    write_file(out, opened.capture(row.first.frames))
+
+
+def _salvaged(job: Path) -> "list[Row]":
+    from askport.core.register.fold import fold
+    from askport.edges.salvage import salvage
+
+    lines, lost = salvage(job)
+    for each in lost:
+        say(each)
+    return fold(lines)

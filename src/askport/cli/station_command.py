@@ -1,0 +1,94 @@
+"""``askport station``: what a PROFINET station is called, and having it forget that."""
+
+import asyncio
+import secrets
+from ipaddress import IPv4Interface
+from typing import Annotated
+
+import typer
+
+from askport.cli.on_cable import giving_back, open_cable, run
+from askport.cli.saying import JsonOption, Status, put_json
+from askport.core.addresses import UNSPECIFIED, MacAddress
+from askport.core.errors import BadInput
+from askport.core.formats import dcp
+from askport.core.formats.dcp import Dcp
+from askport.core.plan.target import Target
+from askport.core.ways.conversation import Ended, Said
+from askport.core.ways.dcp_way import ReadByDcp
+from askport.core.ways.start import Start
+from askport.core.ways.station_talk import StationTalk
+from askport.edges.keeper_client import Keeper
+
+_LONGEST_S = 6.0
+
+
+def station(
+    adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
+    mac: Annotated[str, typer.Option(help="The station's MAC address.")],
+    name: Annotated[str, typer.Option(help="What it is to be called, to be kept: feed-lane-3.")] = "",
+    reset: Annotated[bool, typer.Option("--reset", help="Have it forget its name and its address.")] = False,
+    json: JsonOption = False,
+) -> None:
+    """Name a PROFINET station, have it forget name and address, or say what it is called; no address is needed."""
+    device = MacAddress.parse(mac)
+    if name and reset:
+        raise BadInput("--name and --reset are two things: give one of them.")
+    xid = secrets.randbits(32)
+    order: tuple[Dcp, str] | None = None
+    if name:
+        order = dcp.set_name(xid, dcp.station_name(name), permanent=True), f"call it {name}"
+    elif reset:
+        order = dcp.reset(xid), "forget name and address"
+    with open_cable(adapter) as keeper, giving_back(keeper):
+        did, said = asyncio.run(_talk(keeper, device, order))
+    called, address = said.found.get("name", ""), said.found.get("address", str(UNSPECIFIED))
+    now = f"It says that it is called {called or 'nothing'}, and its address is {_shown(address)}."
+    if did and did.ended is not Ended.WELL:
+        well, because = False, f"It did not do that: {did.because}."
+    elif said.ended is not Ended.WELL:
+        well, because = False, f"It did not say what it is called: {said.because}."
+    else:
+        well = not (name and called != name) and not (reset and (called or address != str(UNSPECIFIED)))
+        because = now if well else f"It took the request, and is not so: {now[0].lower()}{now[1:]}"
+    if json:
+        put_json(
+            {
+                "schema": "askport.station/1",
+                "mac": str(device),
+                "name": called or None,
+                "address": None if address == str(UNSPECIFIED) else address,
+                "done": well,
+                "because": because,
+            }
+        )
+    else:
+        print(because)
+    if not well:
+        raise typer.Exit(Status.NO)
+
+
+def _shown(address: str) -> str:
+    return "none" if address == str(UNSPECIFIED) else address
+
+
+async def _talk(keeper: Keeper, mac: MacAddress, order: tuple[Dcp, str] | None) -> tuple[Said | None, Said]:
+    """Return how the order ended, where there is one, and what the station says of itself after that."""
+    silent = Said(Ended.SILENT, "it did not answer")
+    did: Said | None = None
+    if order:
+        telling = StationTalk(mac, keeper.mac, *order, keeper.wire.now())
+        await run(telling, keeper, _LONGEST_S)
+        did = telling.said or silent
+    start = Start(
+        mac=mac,
+        target=Target(interface=IPv4Interface(UNSPECIFIED)),
+        laptop_mac=keeper.mac,
+        laptop=None,
+        old=None,
+        now=keeper.wire.now(),
+        xid=lambda: secrets.randbits(32),
+    )
+    reads = ReadByDcp(start)
+    await run(reads, keeper, _LONGEST_S)
+    return did, reads.said or silent

@@ -1,0 +1,1 @@
+"""More than one unit of the same."""

@@ -1,0 +1,278 @@
+"""A crate on a small switch: which MAC address gets which tag, and what is done without anybody."""
+
+import re
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass, replace
+from enum import Enum, StrEnum, auto
+from ipaddress import IPv4Address
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
+from askport.core.finding.device import Device
+from askport.core.finding.label import label_digits
+from askport.core.finding.loudness import Loudness
+from askport.core.plan.working_order import WorkItem
+from askport.core.text import display_text
+from askport.core.visit.narrate import next_line
+from askport.core.visit.session import Session
+from askport.core.visit.steps import Phase
+
+_GREETS_S = 3.0
+"""How long answers to questions to everybody are waited for before addresses are called."""
+_FINDS_S = 30.0
+"""How long a unit is looked for: its switch is on, and nobody waits for it to start."""
+_RESTS_S = 5.0
+"""How long a step that only hands could go on with is looked at, before the unit is left."""
+_LONGEST_S = 240.0
+"""How long one step may take: the longest start of a device, and its following."""
+_MAC_DIGITS = 12
+BY_ORDER = "the order alone"
+"""What ties a tag to a MAC address where no label was read."""
+
+
+class Turn(StrEnum):
+    """How far a unit is."""
+
+    WAITS = "waits"
+    AT_HAND = "at hand"
+    RECORDED = "recorded"
+    PROVEN = "proven"
+    """Recorded, and once more after the power cut of all."""
+    LEFT = "left"
+    """It was gone on from; why is said beside it."""
+
+
+@dataclass(slots=True)
+class Unit:
+    """One device of the switch that has a tag."""
+
+    item: WorkItem
+    mac: MacAddress
+    by: str
+    """What ties the tag to this MAC address: the plan, its label, or the order alone."""
+    turn: Turn = Turn.WAITS
+    because: str = ""
+
+
+class SwitchCrate:
+    """Who is who on the switch. Nothing is set on a MAC address that has no tag."""
+
+    def __init__(self, work: Iterable[WorkItem], recorded: Collection[str] = ()) -> None:
+        """Begin with the devices of the work list that are not recorded."""
+        self._work = [item for item in work if item.tag not in recorded]
+        self.units: list[Unit] = []
+        self.heard: dict[MacAddress, tuple[IPv4Address, ...]] = {}
+        """Where those on the switch were heard, their surest addresses first."""
+        self.half: MacAddress | None = None
+        """A MAC address that was scanned, whose tag is awaited."""
+
+    def unit_of(self, mac: MacAddress) -> Unit | None:
+        """Return the unit that has this MAC address."""
+        return next((each for each in self.units if each.mac == mac), None)
+
+    @property
+    def next_tag(self) -> str:
+        """The tag of the first planned device that has no MAC address yet, or nothing."""
+        tagged = {each.item.tag for each in self.units}
+        return next((item.tag for item in self._work if item.tag not in tagged), "")
+
+    @property
+    def knows_macs(self) -> bool:
+        """Whether the plan has MAC addresses, so that who is heard may have a tag already."""
+        return any(item.mac for item in self._work)
+
+    def hears(self, devices: Iterable[Device]) -> None:
+        """Take in who is on this switch: those that the plan has by their MAC addresses have their tags."""
+        for mac in self.sees(devices):
+            item = next((each for each in self._work if each.mac == mac), None)
+            if item and self.unit_of(mac) is None and all(each.item.tag != item.tag for each in self.units):
+                self._add(item, mac, "its plan")
+
+    def sees(self, devices: Iterable[Device]) -> list[MacAddress]:
+        """Take in where they are; return who of them is present."""
+        present = [each for each in devices if each.is_present]
+        self.heard |= {each.mac: tuple(at.address for at in each.addresses) for each in present if each.addresses}
+        return [each.mac for each in present]
+
+    def scan(self, text: str) -> str:
+        """Take in what was scanned or typed: a MAC address, then its tag, on two lines or on one.
+
+        Returns:
+            What was understood.
+
+        Raises:
+            BadInput: it is neither, or somebody else's already.
+        """
+        head, _, tail = re.sub(r"[\s,;]+", " ", text.strip()).partition(" ")
+        if tail and _is_mac(head):
+            self.half = None
+            return self._tagged(self._free(head), tail)
+        if self.half is None:
+            self.half = self._free(text)
+            return f"{self.half}: now its tag."
+        if _is_mac(text):
+            raise BadInput(f"{self.half} has no tag yet: scan its tag, and then the next label.")
+        return self._tagged(self.half, text)
+
+    def _free(self, text: str) -> MacAddress:
+        mac = _mac(text)
+        if known := self.unit_of(mac):
+            raise BadInput(f"{mac} is {known.item.tag} already, by {known.by}.")
+        return mac
+
+    def _planned_as(self, item: WorkItem, mac: MacAddress) -> None:
+        """Refuse a label that the plan contradicts.
+
+        Raises:
+            BadInput: the plan has this MAC address for another device, or another for this one.
+        """
+        other = next((each for each in self._work if each.mac == mac and each.tag != item.tag), None)
+        if other or item.mac not in (None, mac):
+            has = f"{mac} for {other.tag}" if other else f"{item.mac} for {item.tag}"
+            raise BadInput(f"{mac} cannot be {item.tag}: the plan has {has}. Correct the plan, or the label.")
+
+    def _tagged(self, mac: MacAddress, text: str) -> str:
+        tag = " ".join(text.split())
+        item = next((each for each in self._work if each.tag.casefold() == tag.casefold()), None)
+        if item is None:
+            raise BadInput(f"No device with the tag '{display_text(tag, 40)}' is planned and still to be done.")
+        if other := next((each for each in self.units if each.item.tag == item.tag), None):
+            raise BadInput(f"{item.tag} is {other.mac} already, by {other.by}.")
+        self._planned_as(item, mac)
+        self._add(item, mac, "its label")
+        self.half = None
+        return f"{mac} is {item.tag}."
+
+    def _add(self, item: WorkItem, mac: MacAddress, by: str) -> None:
+        self.units.append(Unit(replace(item, mac=mac), mac, by))
+
+    def in_order(self, macs: Iterable[MacAddress]) -> list[Unit]:
+        """Give those that have no tag the next tags, by their MAC addresses; which of them hangs where is not known."""
+        added = []
+        for mac in sorted(macs):
+            item = next((each for each in self._work if each.tag == self.next_tag), None)
+            if item and self.unit_of(mac) is None:
+                self._add(item, mac, BY_ORDER)
+                added.append(self.units[-1])
+        self.half = None
+        return added
+
+    def next_unit(self) -> Unit | None:
+        """Return the unit that is done next, in working order."""
+        order = {item.tag: place for place, item in enumerate(self._work)}
+        waiting = (each for each in self.units if each.turn is Turn.WAITS)
+        return min(waiting, key=lambda each: order[each.item.tag], default=None)
+
+    @property
+    def sentence(self) -> str:
+        """Say what came of all of them."""
+        proven = [each for each in self.units if each.turn is Turn.PROVEN]
+        recorded = [each for each in self.units if each.turn is Turn.RECORDED]
+        left = [each for each in self.units if each.turn is Turn.LEFT]
+        count = f"{len(proven)} of {len(self.units)} proven."
+        said = [count, "Masks and gateways were not measured: other devices were on the wire."] if proven else []
+        said += [f"{len(recorded)} recorded without their power cut: {_named(recorded)}."] if recorded else []
+        said += [f"Not done: {_named(left)}"] if left else []
+        return " ".join(said) or "None is done yet."
+
+
+def _named(units: list[Unit]) -> str:
+    return "; ".join(f"{each.item.tag} ({each.because})" if each.because else each.item.tag for each in units)
+
+
+def _is_mac(text: str) -> bool:
+    try:
+        return len(label_digits(text)) == _MAC_DIGITS
+    except BadInput:
+        return False
+
+
+def _mac(text: str) -> MacAddress:
+    if not _is_mac(text):
+        shown = display_text(text.strip(), 40)
+        raise BadInput(f"'{shown}' is no whole MAC address: scan or type the one on a label, and then its tag.")
+    return MacAddress.parse(label_digits(text))
+
+
+def live_network(session: Session) -> str:
+    """Say what shows that this is a live network and no switch of one's own, or nothing."""
+    found = (each for each in session.cable.finder.hazards() if each.code in ("address-server", "router"))
+    return next((each.text for each in found), "")
+
+
+class Do(Enum):
+    """What is done about a unit now."""
+
+    NOTHING = auto()
+    ENTER = auto()
+    LOUDER = auto()
+    LEAVE_OUT = auto()
+    """The power cut: on a switch nobody pulls one unit's power."""
+    LEAVE = auto()
+    """The unit, and go on to the next."""
+
+
+class Unattended:
+    """Goes through one unit of a switch by rule, where nobody is asked."""
+
+    def __init__(self, session: Session, unit: Unit, now: float, *, heard: Sequence[IPv4Address] = ()) -> None:
+        """Begin with a unit, which was heard at some addresses before."""
+        self._session, self._unit, self._heard = session, unit, heard
+        self._seen: tuple[Phase, object] = session.phase, session.cable.finder.loudness
+        self._since = self._began = now
+        self.because = ""
+        """Why the unit is left."""
+
+    def does(self, now: float) -> Do:
+        """Return what is done now."""
+        session, seen = self._session, (self._session.phase, self._session.cable.finder.loudness)
+        if seen != self._seen:
+            self._seen, self._since = seen, now
+        if session.visit.trouble:
+            return self._leave(session.visit.trouble.message)
+        match session.phase:
+            case Phase.RECORDED:
+                return Do.NOTHING
+            case Phase.PLUGGING | Phase.FINDING:
+                return self._finds(now)
+            case Phase.POWER_CYCLE:
+                return Do.LEAVE_OUT
+            case Phase.NOT_SET | Phase.NOT_PROVEN | Phase.FORGOTTEN:
+                said = next_line(session, now)
+                return self._leave(said.because or said.sentence)
+        said = next_line(session, now)
+        if said.enter:
+            return Do.ENTER
+        longest = _RESTS_S if self._waits_for_hands else _LONGEST_S
+        return self._leave(said.sentence) if now - self._since > longest else Do.NOTHING
+
+    @property
+    def _waits_for_hands(self) -> bool:
+        """Whether only somebody at the screen or at the device could go on."""
+        entry, way, phase = self._session.visit.way, self._session.device.way, self._session.phase
+        if phase is Phase.SETTING and way:
+            return way.wants_power or (entry is not None and entry.by_technician)
+        return phase in (Phase.MAY_BORROW, Phase.MAY_SET, Phase.MAY_KEEP, Phase.MAY_PROVE)
+
+    def _finds(self, now: float) -> Do:
+        session, mac = self._session, self._unit.mac
+        found, search = session.cable.finder.device(mac), session.cable.search
+        if live := live_network(session):
+            return self._leave(live)
+        if found and found.is_present and session.visit.may_be_taken(found) and session.cable.link.up:
+            search.point_at(mac)
+            if session.stages.find.undecided:
+                return self._leave(next_line(session, now).sentence)
+            return self._leave(search.obstacle) if search.obstacle else Do.ENTER
+        loudness = session.cable.finder.loudness
+        if loudness is Loudness.LISTEN and session.cable.link.up:
+            search.ask_one(mac, self._heard, now)  # its twins, if it has any, do not hear that
+        elif (loudness is Loudness.LISTEN) or (loudness is Loudness.GREET and now - self._since > _GREETS_S):
+            return Do.LOUDER
+        if now - self._began > _FINDS_S:
+            return self._leave("It was not found on this switch." if session.cable.link.up else "The link is down.")
+        return Do.NOTHING
+
+    def _leave(self, because: str) -> Do:
+        self.because = because
+        return Do.LEAVE

@@ -1,0 +1,99 @@
+"""Proof that a device itself says what is planned, on its console or page."""
+
+from collections.abc import Callable
+from ipaddress import IPv4Address
+
+from askport.core.channels import ChannelEvent
+from askport.core.kinds.own_word import ReadBack, contradictions, read_back, words_of
+from askport.core.machine import Effect
+from askport.core.proofs.proof import Expected, Proof, Subject
+from askport.core.ways.conversation import Conversation, Ended
+from askport.core.wire import Heard
+
+Reads = Callable[[float], Conversation]
+"""Begins to read, at a moment."""
+
+
+class ReadsBack(Proof):
+    """What its console or page says is what was planned; read only where the device was shown to be itself."""
+
+    name = "read-back"
+    expected = "says itself what is planned"
+
+    def __init__(self, reads: Reads, subject: Subject, expected: Expected, shown: Proof, *, now: float) -> None:
+        """Wait until ``shown`` has shown that it is this device at this address, and read then."""
+        super().__init__()
+        self._reads, self._subject, self._expected, self._shown = reads, subject, expected, shown
+        self._talk: Conversation | None = None
+        self._now = now
+        self.said: ReadBack | None = None
+
+    def receive(self, heard: Heard) -> None:
+        """Go on, where it says so in frames of its own."""
+        self._now = max(self._now, heard.at)
+        if self._talk and not self.done:
+            self._talk.receive(heard)
+            self._conclude()
+
+    def handle_timer(self, now: float) -> None:
+        """Begin, or go on."""
+        self._now = max(self._now, now)
+        if self._talk is None and self._shown.done:
+            if self._shown.passed:
+                self._talk = self._reads(now)
+            else:
+                self.cannot_be_made("It was not read: who is at its address was not shown.")
+        if self._talk and not self.done:
+            self._talk.handle_timer(now)
+            self._conclude()
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Go on."""
+        if self._talk and not self.done:
+            self._talk.channel_event(event, now)
+            self._conclude()
+
+    def next_deadline(self) -> float | None:
+        """Return when to begin or to go on."""
+        if self.done:
+            return None
+        if self._talk is None:
+            return self._now if self._shown.done else None
+        return self._talk.next_deadline()
+
+    def drop(self) -> list[Effect]:
+        """End the conversation."""
+        return [*super().drop(), *(self._talk.drop() if self._talk else [])]
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be done now."""
+        return [*super().poll(), *(self._talk.poll() if self._talk else [])]
+
+    def _conclude(self) -> None:
+        said = self._talk.said if self._talk else None
+        if said is None:
+            return
+        if said.ended is not Ended.WELL:
+            self.cannot_be_made(f"It could not be read: {said.because}.")
+            return
+        told = self.said = read_back(said.found)
+        wrong = [*contradictions(told, self._subject.mac, self._subject.at.ip), *self._differing(told), *told.unread]
+        because = " ".join(f"{each.rstrip('.')}." for each in wrong) or "Read from the device itself."
+        self._end(not wrong and told.address is not None, words_of(told, called=bool(self._expected.name)), because)
+
+    def _differing(self, told: ReadBack) -> list[str]:
+        at, expected, found = self._subject.at, self._expected, []
+        if told.prefix is not None and told.prefix != at.network.prefixlen:
+            found.append(f"It says that its prefix is /{told.prefix}, planned is /{at.network.prefixlen}.")
+        # Its own address stands for none where it insists on a gateway.
+        gateways: set[IPv4Address | None] = {expected.gateway or at.ip, expected.gateway}
+        if expected.plans_gateway and "gateway" in told.said and told.gateway not in gateways:
+            found.append(
+                f"It says that its gateway is {told.gateway or 'none'}, planned is {expected.gateway or 'none'}."
+            )
+        if expected.dns is not None and "dns" in told.said and told.dns != expected.dns[: max(len(told.dns), 1)]:
+            said, meant = (", ".join(map(str, each)) or "none" for each in (told.dns, expected.dns))
+            found.append(f"It says that its DNS servers are {said}, planned are {meant}.")
+        if expected.name and told.name and told.name.casefold() != expected.name.casefold():
+            found.append(f"It says that it is called {told.name}, and was told {expected.name}.")
+        return found

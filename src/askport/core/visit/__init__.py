@@ -1,0 +1,1 @@
+"""One device at the cable, from plugging it in to its record."""

@@ -1,0 +1,134 @@
+"""One cable as the laptop sees it: what outlives the device at its other end."""
+
+from collections.abc import Callable, Collection, Mapping, MutableMapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.addresses import MacAddress
+from askport.core.finding.finder import Finder
+from askport.core.finding.search import Search
+from askport.core.kinds.model import Kind
+from askport.core.machine import Xid
+from askport.core.plan.target import Site, site_among
+from askport.core.plan.working_order import WorkItem
+from askport.core.reach.laptop import Laptop
+from askport.core.register.known import Known
+from askport.core.ways.log_in import LogIn
+from askport.core.wire import Link
+
+
+@dataclass(frozen=True, kw_only=True)
+class Surroundings:
+    """What the job knows beside the device at hand."""
+
+    sites: Sequence[Site] = ()
+    """The networks that devices join."""
+    used: Mapping[IPv4Address, MacAddress]
+    """Addresses of the register with the MAC addresses of those that were left with them."""
+    rows: Sequence[WorkItem] = ()
+    """Every device of the job, recorded or not."""
+    known: Mapping[MacAddress, Known]
+    """Devices that the register has already."""
+    found_before: Sequence[tuple[str | None, IPv4Address]] = ()
+    """Makers and addresses of devices that were found earlier, the latest last."""
+    laptop_before: Collection[IPv4Address] = ()
+    """Addresses that the laptop had borrowed for devices before this one."""
+    maker: Callable[[MacAddress], str | None] = lambda _: None
+    """Names the maker of a MAC address."""
+    kinds: Sequence[Kind] = ()
+    """What is known of devices of one kind, the nearest to the job first."""
+    log_ins: MutableMapping[str, LogIn] = field(default_factory=dict)
+    """What kinds are entered with, by their names; only for as long as the program runs."""
+    serial_lines: MutableMapping[str, str] = field(default_factory=dict)
+    """On which serial line the consoles of kinds are, by their names."""
+
+    @cached_property
+    def planned(self) -> dict[IPv4Address, str]:
+        """Addresses that devices of the job are to get, with their tags."""
+        return {each.target.interface.ip: each.tag for each in self.rows if each.target}
+
+    def row_of(self, tag: str) -> WorkItem | None:
+        """Return the device of the job with a tag, however it is written."""
+        return next((each for each in self.rows if each.tag.casefold() == tag.casefold()), None)
+
+    def tag_of(self, mac: MacAddress) -> str:
+        """Return the tag that the register has for a device, or its MAC address."""
+        known = self.known.get(mac)
+        return known.tag if known and known.tag else str(mac)
+
+    def in_pool(self, interface: IPv4Interface) -> bool:
+        """Whether the site's server may give this address to somebody."""
+        return any(each.pool_of(interface.ip) for each in self.sites)
+
+    def site_of(self, address: IPv4Address) -> Site | None:
+        """Return the network that an address joins: the smallest that it lies in, or the first there is."""
+        return site_among(self.sites, address)
+
+
+class Cable:
+    """The laptop's end, who is heard at the other, and which of them is looked for."""
+
+    def __init__(
+        self,
+        laptop: Laptop,
+        link: Link,
+        surroundings: Surroundings,
+        *,
+        label_mac: MacAddress | None,
+        delivered: IPv4Address | None,
+        now: float,
+        xid: Xid,
+    ) -> None:
+        """Begin to hear.
+
+        Args:
+            laptop: its end.
+            link: the state of the link.
+            surroundings: what the job knows beside.
+            label_mac: the MAC address of the device that is meant, where it is known.
+            delivered: the address that it was delivered with, where it is known.
+            now: the wire's time.
+            xid: draws transaction identifiers.
+        """
+        self.laptop, self.link, self.around, self.xid = laptop, link, surroundings, xid
+        self.began_at = now
+        self.laptop_was = {each.ip for each in laptop.own} | set(surroundings.laptop_before)
+        """Addresses that the laptop has or had: who looks for one of them was made to."""
+        self.finder = Finder([laptop.mac], now=now)
+        self.finder.laptop_addresses |= self.laptop_was
+        self.finder.own_addresses = lambda: [each.ip for each in laptop.addresses]
+        self.search = Search(
+            self.finder,
+            label_mac=label_mac,
+            delivered=delivered,
+            found_before=surroundings.found_before,
+            maker=surroundings.maker,
+        )
+
+    @property
+    def had_link(self) -> bool:
+        """Whether there has been a link since it was begun to hear, if only one that has gone."""
+        return self.link.since > self.began_at
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Take in that the link went up or down."""
+        self.link = link
+        self.finder.link_changed(link, now)
+
+    def borrowed(self, interface: IPv4Interface, now: float) -> bool:
+        """Take in that an address was borrowed; say whether it is a new one, and not one that was put back."""
+        if not self.laptop.take(interface, now):
+            return False
+        self.finder.laptop_addresses.add(interface.ip)
+        self.laptop_was.add(interface.ip)
+        return True
+
+    def somebodys(self) -> set[IPv4Address]:
+        """Return the addresses that are somebody's, heard, left or planned: the laptop borrows none of them."""
+        heard = [belief for device in self.finder.devices() for belief in device.addresses]
+        found = {each.address for each in heard} | {each.gateway for each in heard if each.gateway}
+        found |= self.around.planned.keys() | self.around.used.keys()
+        for site in self.around.sites:
+            found |= {*site.dns, *filter(None, (site.gateway,))}
+        return found

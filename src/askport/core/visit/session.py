@@ -1,0 +1,149 @@
+"""One device's way through the job: Plug, Find, Reach, Set, Prove, Record.
+
+A state machine that the screen and the command line drive alike: frames and time go in, the technician's decisions
+go in as verbs, and effects come out. It only dispatches: ``stages`` do the steps, ``transitions`` says which phase
+follows which, ``cable`` and ``at_hand`` hold what is known.
+"""
+
+from collections.abc import Iterable
+from ipaddress import IPv4Interface
+
+from askport.core.channels import ChannelEvent
+from askport.core.errors import AskPortError
+from askport.core.machine import Borrow, Borrower, Effect, Xid, earliest
+from askport.core.plan.working_order import WorkItem
+from askport.core.reach.in_the_way import Adapter
+from askport.core.reach.laptop import Laptop
+from askport.core.register.entries import Borrowed, GaveBack
+from askport.core.visit.at_hand import AtHand
+from askport.core.visit.cable import Cable, Surroundings
+from askport.core.visit.stages.stage_list import Stages
+from askport.core.visit.steps import Phase
+from askport.core.visit.transitions import Event
+from askport.core.visit.visit import Visit
+from askport.core.wire import Heard, Link
+
+
+class Session(Borrower):
+    """One device's way through the job."""
+
+    def __init__(
+        self,
+        *,
+        laptop: Laptop,
+        work: WorkItem,
+        unit: int,
+        link: Link,
+        now: float,
+        xid: Xid,
+        around: Surroundings,
+    ) -> None:
+        """Begin with the next device.
+
+        Args:
+            laptop: the laptop on the adapter that the cable is in.
+            work: the device that is meant to be at the other end.
+            unit: its number in the job's journal.
+            link: the state of the link.
+            now: the wire's time.
+            xid: draws transaction identifiers.
+            around: what the job knows beside the device.
+        """
+        super().__init__()
+        self.device = AtHand(work, unit)
+        delivered = work.delivered.ip if work.delivered else None
+        self.cable = Cable(laptop, link, around, label_mac=work.mac, delivered=delivered, now=now, xid=xid)
+        self.visit = Visit(self.cable, self.device)
+        self.stages = Stages(self.visit)
+
+    @property
+    def phase(self) -> Phase:
+        """Where it stands."""
+        return self.visit.phase
+
+    # The technician's decisions; those of one step are its stage's
+
+    def enter(self, now: float) -> None:
+        """Do the sensible next thing, if there is one."""
+        self.visit.trouble = None
+        self.stages.now.enter(now)
+
+    # What the world answers
+
+    def borrow_done(self, interface: IPv4Interface, now: float) -> None:
+        """Take in that the adapter has the borrowed address."""
+        if self.cable.borrowed(interface, now):
+            adapter = self.cable.laptop.adapter
+            self.visit.write(Borrowed(unit=self.device.unit, adapter=adapter, interface=interface))
+            self.stages.now.borrowed(now)
+
+    def borrow_failed(self, error: AskPortError) -> None:
+        """Take in that the adapter could not be given the address."""
+        self.stages.access.refused(error)
+
+    def gave_back(self) -> None:
+        """Take in that the adapter is as it was."""
+        if self.cable.laptop.give_all_back():
+            self.visit.write(GaveBack(unit=self.device.unit, adapter=self.cable.laptop.adapter))
+
+    def see_laptop(
+        self, adapters: Iterable[Adapter], *, now: float, way_out: str | None = None, slept_s: float = 0.0
+    ) -> None:
+        """Take in all of the laptop's adapters, by which the kernel would send to the device, and when that was."""
+        present = self.visit.present_address
+        device = present[0].ip if present else None
+        again = self.cable.laptop.look(adapters, now=now, device=device, way_out=way_out, slept_s=slept_s)
+        self.visit.effects += [Borrow(each) for each in again]
+
+    # The machine
+
+    def receive(self, heard: Heard) -> None:
+        """Hear a frame."""
+        self.cable.finder.receive(heard)
+        for machine in self.visit.running:
+            if not machine.done:
+                machine.receive(heard)
+        self._go_on(heard.at)
+
+    def link_changed(self, link: Link, now: float) -> None:
+        """Take in that the link went up or down."""
+        self.cable.link_changed(link, now)
+        for machine in self.visit.running:
+            machine.link_changed(link, now)
+        if link.up and self.phase is Phase.PLUGGING:
+            self.visit.go(Event.LINK_CAME)
+        self._go_on(now)
+
+    def channel_event(self, event: ChannelEvent, now: float) -> None:
+        """Take in what has become of a channel."""
+        for machine in self.visit.running:
+            machine.channel_event(event, now)
+        self._go_on(now)
+
+    def handle_timer(self, now: float) -> None:
+        """Do what is due."""
+        self.cable.finder.handle_timer(now)
+        for machine in self.visit.running:
+            machine.handle_timer(now)
+        self._go_on(now)
+
+    def next_deadline(self) -> float | None:
+        """Return the first deadline of all that runs."""
+        return earliest(self.cable.finder.next_deadline(), *(each.next_deadline() for each in self.visit.running))
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be done now."""
+        for machine in (self.cable.finder, *self.visit.running):
+            self.visit.effects += machine.poll()
+        effects, self.visit.effects = self.visit.effects, []
+        return effects
+
+    def _go_on(self, now: float) -> None:
+        """Go on from what ran, when all of it is done."""
+        self.stages.now.follow(now)
+        awaited = [each for each in self.visit.running if not each.is_aside]
+        if awaited and all(each.done for each in awaited):
+            for machine in self.visit.running:
+                self.visit.effects += machine.poll()
+            self.visit.running = []
+            self.stages.now.ended(awaited, now)

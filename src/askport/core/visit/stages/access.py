@@ -1,0 +1,109 @@
+"""Access for the laptop: choosing an address, asking whether it is free, borrowing it, naming another."""
+
+from collections.abc import Iterable
+from ipaddress import IPv4Address, IPv4Interface
+from itertools import islice
+
+from askport.core.addresses import parse_interface
+from askport.core.errors import AskPortError, BadInput, Refused
+from askport.core.machine import Borrow, Machine
+from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
+from askport.core.visit.steps import Phase
+from askport.core.visit.transitions import Event
+from askport.core.visit.visit import Visit
+
+_FREE_FOR_S = 10.0
+"""How long an address counts as free after nobody answered for it; a device may have started since."""
+_SITE_CANDIDATES = 32
+"""As many as are ever asked for (see reach.free_address)."""
+
+
+class Access:
+    """Gets the laptop an address from which it can talk, without taking anybody's."""
+
+    def __init__(self, visit: Visit) -> None:
+        self._visit = visit
+
+    def look_beside(self, address: IPv4Address, prefix: int | None, now: float) -> None:
+        """Look for a free laptop address beside a device."""
+        around = self._visit.cable.around
+        candidates = (each for each in near(address, prefix, self._avoid()) if not around.in_pool(each))
+        self._visit.free_address = None
+        self._visit.go(Event.OUT_OF_REACH, self._asking(candidates, now))
+
+    def within_target(self, now: float) -> Machine | None:
+        """Return what looks for a laptop address in the target's subnet, or None where the laptop has one."""
+        target = self._visit.device.target
+        if target is None or self._visit.laptop_within:
+            return None
+        return self._asking(self.site_candidates(target.interface), now)
+
+    def site_candidates(self, target: IPv4Interface) -> list[IPv4Interface]:
+        """Return laptop addresses in the target's subnet, outside the pool and away from the plan."""
+        around = self._visit.cable.around
+        free = (each for each in from_the_top(target.network, self._avoid()) if not around.in_pool(each))
+        return list(islice(free, _SITE_CANDIDATES))
+
+    def _asking(self, candidates: Iterable[IPv4Interface], now: float) -> FreeAddressSearch:
+        return FreeAddressSearch(self._visit.cable.laptop.mac, candidates, now=now)
+
+    def _avoid(self) -> set[IPv4Address]:
+        target = self._visit.device.target
+        planned = {target.interface.ip, *target.dns, *filter(None, (target.gateway,))} if target else set()
+        return self._visit.cable.somebodys() | planned
+
+    def take_free(self, offer: IPv4Interface | None, now: float) -> None:
+        """Take in which address nobody answered for just now."""
+        self._visit.free_address, self._visit.free_since = offer, now
+
+    def borrow(self, event: Event, now: float) -> None:
+        """Borrow what is offered, after asking again where the last time was too long ago to count."""
+        visit = self._visit
+        if visit.free_address is None:
+            return
+        if now - visit.free_since > _FREE_FOR_S:
+            visit.go(event, self._asking([visit.free_address], now))
+        else:
+            visit.go(event)
+            visit.effects.append(Borrow(visit.free_address))
+
+    def asked_again(self, choosing: FreeAddressSearch, now: float) -> bool:
+        """Borrow what is free still; else say so, and return that another address has to be looked for."""
+        visit = self._visit
+        self.take_free(choosing.chosen, now)
+        if choosing.chosen:
+            visit.effects.append(Borrow(choosing.chosen))
+            return False
+        (address, holder), *_ = choosing.taken.items()
+        visit.go(Event.NOT_BORROWED)
+        visit.trouble = Refused(f"{address} has been taken by {holder} meanwhile: another address is looked for.")
+        return True
+
+    def refused(self, error: AskPortError) -> None:
+        """Take in that the adapter could not be given the address."""
+        self._visit.trouble = error
+        self._visit.go(Event.NOT_BORROWED)
+
+    def name_other(self, text: str, now: float) -> None:
+        """Have the laptop take another address than the one offered, after the same question whether it is free.
+
+        Raises:
+            BadInput: it is no address, or one that cannot be the laptop's here.
+        """
+        visit, interface = self._visit, parse_interface(text, "laptop address")
+        device, target = visit.device.whereabouts, visit.device.target
+        if device == interface.ip:
+            raise BadInput(f"{interface.ip} is the device's own address: name another for the laptop.")
+        if visit.phase is Phase.MAY_BORROW and device and device not in interface.network:
+            raise BadInput(f"{interface} does not reach {device}: its subnet is {interface.network}.")
+        if visit.cable.around.in_pool(interface):
+            raise BadInput(f"{interface.ip} lies in the site's DHCP pool: the server may give it to somebody else.")
+        if interface.ip in self._avoid():
+            raise BadInput(f"{interface.ip} is somebody's already, heard or planned: name another for the laptop.")
+        if visit.phase is Phase.MAY_BORROW:
+            visit.free_address = None
+            visit.go(Event.OUT_OF_REACH, self._asking([interface], now))
+        elif target and visit.phase in (Phase.MAY_SET, Phase.MAY_PROVE):
+            if target.interface.ip not in interface.network:
+                raise BadInput(f"{interface} does not reach {target.interface}: name one in its subnet.")
+            self.take_free(interface, float("-inf"))  # it is asked for before it is borrowed

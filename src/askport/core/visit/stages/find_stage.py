@@ -1,0 +1,232 @@
+"""Find: which device is meant, and which address it has."""
+
+from typing import TYPE_CHECKING
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import BadInput
+from askport.core.finding.beliefs import Basis, Belief
+from askport.core.finding.blinking import blink_frames, can_blink
+from askport.core.finding.device import Device
+from askport.core.finding.loudness import Loudness
+from askport.core.finding.sweeping import Sweeping
+from askport.core.machine import KeepFrames, Send
+from askport.core.plan.claims import Claim, claims_on, is_decided
+from askport.core.register import writing
+from askport.core.register.entries import DevicePlanned, Named
+from askport.core.visit.stages.stage import POWER, Next, Stage
+from askport.core.visit.steps import Phase, Step
+from askport.core.visit.transitions import Event
+from askport.core.visit.visit import Visit
+from askport.core.words import span_words
+
+if TYPE_CHECKING:
+    from askport.core.visit.stages.stage_list import Stages
+
+
+DECIDING_KEYS = ("7", "8", "9")
+"""Keys that decide which device of the job it is; 1 to 6 look at steps."""
+SILENCE_S = 10.0
+"""Silence after which it is worth saying what to do about it."""
+_LOUDER = {
+    Loudness.LISTEN: "Ask who is there",
+    Loudness.GREET: "Ask by ARP for likely addresses",
+    Loudness.CALL: "No likely address answers: sweep all private ones, the likeliest first",
+    Loudness.SWEEP: "The sweep is over: sweep once more",
+}
+
+
+class Find(Stage):
+    """Hears, asks, and takes the device that is meant."""
+
+    step = Step.FIND
+
+    def __init__(self, visit: Visit, stages: "Stages") -> None:
+        super().__init__(visit, stages)
+        self._claimed: tuple[object, list[Claim]] | None = None
+        """What the device that was looked at last may be, and what that was made of."""
+
+    def enter(self, now: float) -> None:
+        """Take the device that is found, or ask louder."""
+        search = self._visit.cable.search
+        if self._visit.phase is not Phase.FINDING:
+            return
+        if not (search.candidate and self._visit.may_be_taken(search.candidate)):
+            search.louder(now)
+        elif search.obstacle is None and not self.undecided:
+            self.choose(search.candidate.mac, now)
+
+    def _claims(self, mac: MacAddress) -> list[Claim]:
+        cable, device = self._visit.cable, self._visit.device
+        asked = mac, device.next_item, device.is_meant, cable.search.label_mac
+        if self._claimed is None or self._claimed[0] != asked:  # the register is asked, and the screen draws often
+            found = claims_on(
+                mac, device.next_item, cable.around.rows, cable.around.known.get(mac),
+                is_meant=device.is_meant, label_mac=cable.search.label_mac,
+            )  # fmt: skip
+            self._claimed = asked, found
+        return self._claimed[1]
+
+    @property
+    def undecided(self) -> list[Claim]:
+        """What the device that Enter would take may be, where a person has to decide, or nothing."""
+        found = self._visit.cable.search.candidate
+        if self._visit.phase is not Phase.FINDING or found is None or not self._visit.may_be_taken(found):
+            return []
+        claims = self._claims(found.mac) if self._visit.device.decided != found.mac else []
+        return [] if is_decided(claims) else claims
+
+    def decide(self, place: int, now: float) -> None:
+        """Take in which of them it is, and go on with it; the plan has its MAC address in that row from now on."""
+        found, claims = self._visit.cable.search.candidate, self.undecided
+        if found is None or place >= len(claims):
+            return
+        device, item = self._visit.device, claims[place].item
+        for row in (each.planned for each in self._visit.cable.around.rows):
+            if row and row.tag == item.tag and row.mac != found.mac:
+                self._visit.write(DevicePlanned(device=row.model_copy(update={"mac": found.mac})))
+            elif row and row.tag != item.tag and row.mac == found.mac:
+                self._visit.write(DevicePlanned(device=row.model_copy(update={"mac": None})))
+        device.become(claims[place])
+        device.decided = self._visit.cable.search.pointed_at = self._visit.cable.search.label_mac = found.mac
+        if self._visit.cable.search.obstacle is None:
+            self.choose(found.mac, now)
+
+    def choose(self, mac: MacAddress, now: float) -> None:
+        """Take this device for the one that is to be commissioned.
+
+        Raises:
+            BadInput: nothing certain is known about it.
+        """
+        cable, device = self._visit.cable, self._visit.device
+        found = cable.finder.device(mac)
+        contested = found is not None and found.is_contested and cable.search.label_mac == mac
+        if found is None or not (self._visit.may_be_taken(found) or contested):
+            raise BadInput(f"{mac} cannot be chosen: nothing certain is known about it yet.")
+        claims = self._claims(mac)
+        if device.decided != mac and not is_decided(claims):
+            raise BadInput(f"Which is {mac}? {_or([each.words for each in claims])}.")
+        if device.decided != mac:
+            device.become(claims[0])
+        cable.finder.listen()
+        device.chosen, cable.search.pointed_at = found, mac
+        alone = sum(each.is_present for each in cable.finder.devices()) == 1
+        if found.best and not found.request and found.best.prefix_basis is not Basis.MEASURED and alone:
+            cable.finder.measure(mac, found.best.address, now)
+            self._visit.go(Event.MEASURES)
+        else:
+            self._found(found, now)
+
+    def blink(self) -> bool:
+        """Have the device at hand show itself; whoever sees it knows which unit it is, as by its label."""
+        cable = self._visit.cable
+        device = cable.search.candidate
+        if device is None or not can_blink(device):
+            return False
+        self._visit.effects += [Send(each) for each in blink_frames(device, cable.laptop.mac, cable.xid)]
+        cable.search.pointed_at = cable.search.label_mac = device.mac
+        return True
+
+    def follow(self, now: float) -> None:
+        """Go on once it is measured."""
+        visit = self._visit
+        if visit.phase is Phase.MEASURING and visit.device.chosen and visit.cable.finder.measuring is None:
+            mac = visit.device.chosen.mac
+            self._found(visit.cable.finder.device(mac) or visit.device.chosen, now)
+
+    def _found(self, found: Device, now: float) -> None:
+        """Record the device as it was found, with the frames that say so, and go on to reaching it."""
+        visit, device = self._visit, self._visit.device
+        device.chosen = found
+        visit.see_kind()
+        maker = visit.cable.around.maker(found.mac)
+        entry, frames = writing.found(found, unit=device.unit, tag=device.work.tag, maker=maker)
+        visit.write(entry)
+        visit.effects.append(KeepFrames(device.unit, frames))
+        known = visit.cable.around.known.get(found.mac)
+        if known and known.tag != device.work.tag:
+            visit.write(Named(unit=device.unit, mac=found.mac, tag=device.work.tag))
+        best = found.best if not found.request else None
+        if best is None or (not found.is_found and visit.set_unseen(found)):
+            self._stages.setting.prepare(now)
+        else:
+            self._stages.reach.begin(best.address, best.prefix, now)
+
+    def next(self, now: float) -> Next:
+        """Say whom Enter takes, or what it asks."""
+        visit, finder = self._visit, self._visit.cable.finder
+        if visit.phase is Phase.MEASURING:
+            return Next("Measuring its mask and gateway from outside.", enter=False)
+        device = visit.cable.search.candidate
+        if device and visit.may_be_taken(device):
+            if obstacle := visit.cable.search.obstacle:
+                return Next(obstacle, enter=False)
+            if claims := self.undecided:
+                return Next(_decide(device, claims), enter=False)
+            return Next(self._take(device))
+        if device and device.is_crowded and device.best:
+            text = f"{device.mac} speaks for several hosts, and which of them has {device.best.address} is unknown"
+            return Next(f"{text}: connect straight to the device, or press m and scan its label.", enter=False)
+        if finder.sweeping and not finder.sweeping.done:
+            return _sweeping(finder.sweeping)
+        if finder.calling and not finder.calling.done:
+            share = f"{finder.calling.asked} of {finder.calling.total} questions"
+            return Next(f"Asking by ARP for likely addresses: {share}. Meanwhile {POWER}.", enter=False)
+        heard = "It speaks but has not shown an address yet" if device else "Listening"
+        silent_s = now - max(visit.cable.link.since, visit.cable.began_at, device.last_at if device else 0.0)
+        if silent_s >= SILENCE_S:
+            heard = f"Nothing {'more ' if device else ''}heard for {span_words(silent_s)}: {POWER}"
+        return Next(f"{heard}. {_LOUDER[finder.loudness]}{self._first()}.")
+
+    def _first(self) -> str:
+        delivered = self._visit.device.work.delivered
+        calls = self._visit.cable.finder.loudness in (Loudness.LISTEN, Loudness.GREET)
+        return f", {delivered.ip} first, which its manual gives" if delivered and calls else ""
+
+    def _take(self, device: Device) -> str:
+        around = self._visit.cable.around
+        who = f"{device.mac} ({around.maker(device.mac) or 'maker unknown'})"
+        codes = {hazard.code for hazard in self._visit.cable.finder.hazards()}
+        several = "several-devices" in codes
+        check = f"This is {known.words}. " if (known := around.known.get(device.mac)) else ""
+        check += "Several devices speak here: check the label first. " if several else ""
+        claim = self._claims(device.mac)[0]
+        if not known and claim.item.tag != self._visit.device.work.tag:
+            who = f"{who} as {claim.words}"
+        more = " x sets all of them, each by its label." if several else ""
+        if codes & {"address-server", "router"}:
+            check, more = f"{check}The cable is in a live network: check the label first. ", ""
+        if not device.is_found and (unseen := self._visit.set_unseen(device)):
+            return f"{check}Go on with {who}: it has shown no address. {unseen.reason}{more}"
+        if device.request:
+            return f"{check}Go on with {who}: it asks for an address by {device.request.protocol.upper()}.{more}"
+        at = f" at {device.best.address}" if device.best else ""
+        return f"{check}Go on with {who}{at}.{more}"
+
+    def result(self) -> str:
+        """Say which address it has, and how sure that is."""
+        device = self._visit.device.chosen or self._visit.cable.search.candidate
+        if device is None:
+            return "nothing heard yet"
+        if device.request:
+            return f"asks by {device.request.protocol.upper()}"
+        if device.best is None:
+            return "speaks, no address"
+        sure = "" if device.best.belief is Belief.CERTAIN else f" {device.best.belief}"
+        return f"{device.best.address}{sure}"
+
+
+def _decide(device: Device, claims: list[Claim]) -> str:
+    """Name all that it may be, each with its key."""
+    choices = _or([f"{key} for {each.words}" for key, each in zip(DECIDING_KEYS, claims, strict=False)])
+    return f"Which device of the job is {device.mac}? Press {choices}."
+
+
+def _or(choices: list[str]) -> str:
+    return " or ".join(choices)
+
+
+def _sweeping(sweeping: Sweeping) -> Next:
+    left = f"at {sweeping.at}, {sweeping.asked / sweeping.total:.1%} asked for, {span_words(sweeping.left_s)} left"
+    if sweeping.is_paused:
+        return Next(f"The sweep is held {left}. Space goes on with it.", enter=False)
+    return Next(f"Sweeping: {left}. Space holds it.", enter=False)

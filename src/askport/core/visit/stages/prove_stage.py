@@ -1,0 +1,226 @@
+"""Prove: what is expected of the device's final state is measured, and once more after a power cut."""
+
+from collections.abc import Sequence
+from ipaddress import IPv4Address
+
+from askport.core.kinds.model import PageWay
+from askport.core.machine import Machine
+from askport.core.proofs.course import Course, Part, Terms
+from askport.core.proofs.page_answers import PAGE_PORTS
+from askport.core.proofs.power_cycle import Boot, Power, PowerCycle
+from askport.core.proofs.proof import Expected, Proving, Subject
+from askport.core.proofs.reachable import PortOpens
+from askport.core.proofs.verdict import verdict_of
+from askport.core.reach.free_address import FreeAddressSearch
+from askport.core.register.entries import Left
+from askport.core.visit.stages.reach_stage import USUAL_PORTS
+from askport.core.visit.stages.stage import Next, Stage
+from askport.core.visit.steps import Phase, Step
+from askport.core.visit.transitions import Event
+from askport.core.ways.told_names import told_name
+
+
+class Looking(Proving):
+    """Questions that nobody waits for."""
+
+    is_aside = True
+
+
+class Prove(Stage):
+    """Makes the proofs, waits for the power cut, and writes down what was left."""
+
+    step = Step.PROVE
+
+    def begin(self, now: float) -> None:
+        """Prove from now on, or say that the laptop has to reach it first."""
+        visit, device = self._visit, self._visit.device
+        subject = visit.subject()
+        if subject is None:
+            visit.go(Event.MOVED_AWAY)
+            return
+        device.course, device.left_out = Course(self.terms(subject)), []
+        visit.go(Event.PROVES, *device.course.begin(now))
+
+    def terms(self, subject: Subject) -> Terms:
+        """Return who is proven now, and by what."""
+        cable = self._visit.cable
+        return Terms(
+            subject=subject, expected=self.expected, is_alone=self._is_alone, stands_in=not cable.laptop.forwards,
+            heard_gateway=self._heard_gateway,
+            reads=lambda now: self._stages.setting.own_word.reads_at(subject.at.ip, now),
+            asked_from=cable.finder.laptop_addresses, boot=self.boot, landings=tuple(self._visit.landings()),
+            seed=cable.xid(),
+        )  # fmt: skip
+
+    @property
+    def expected(self) -> Expected:
+        """What is expected of the device at hand."""
+        device = self._visit.device
+        return Expected(
+            gateway=device.target.gateway if device.target else None,
+            dns=device.target.dns if device.target else None,
+            left=[each for each in (device.old_address, device.landed_at) if each],
+            ports=self._ports,
+            echo=device.may_echo,
+            page=self._page,
+            title=device.title,
+            name=self._told_name,
+        )
+
+    @property
+    def _told_name(self) -> str:
+        """What it was told to be called by the way that set it, or nothing."""
+        device, planned = self._visit.device, self._visit.device.work.planned
+        if planned and (name := told_name(device.way_name or "", planned.columns)):
+            return name
+        return device.work.tag if device.kind and device.kind.tells_name(device.way_name or "") else ""
+
+    @property
+    def _page(self) -> int | None:
+        """The port of its page: that of its kind, or the one where a title was heard."""
+        kind = self._visit.device.kind
+        way = kind.way_by("page") if kind else None
+        known = isinstance(way, PageWay) or bool(self._visit.device.title)
+        return next((port for port in self._ports if port in PAGE_PORTS), None) if known else None
+
+    @property
+    def _ports(self) -> tuple[int, ...]:
+        device = self._visit.device
+        return (*device.work.ports, *device.open_ports)
+
+    @property
+    def boot(self) -> Boot:
+        """How long it takes to start: after an earlier power cut, and by its kind."""
+        device, cable = self._visit.device, self._visit.cable
+        known = cable.around.known.get(device.chosen.mac) if device.chosen else None
+        kind_s = device.kind.needs.boot_s if device.kind else None
+        return Boot(earlier_s=known.start_s if known else None, kind_s=kind_s)
+
+    def _heard_gateway(self) -> IPv4Address | None:
+        device = self._visit.device
+        live = self._visit.cable.finder.device(device.chosen.mac) if device.chosen else None
+        return live.gateway_heard_from(device.target.interface.ip) if live and device.target else None
+
+    def enter(self, now: float) -> None:
+        """Borrow what reaches it, prove it again, say that its power was cut, or go back to setting it."""
+        visit, device = self._visit, self._visit.device
+        match visit.phase:
+            case Phase.MAY_PROVE:
+                self._stages.access.borrow(Event.BORROWS_TO_PROVE, now)
+            case Phase.POWER_CYCLE if device.power_cycle:
+                device.power_cycle.confirm(now)
+            case Phase.NOT_PROVEN:
+                self.begin(now)
+            case Phase.FORGOTTEN:
+                visit.see_again()
+                self._stages.setting.prepare(now)
+
+    def borrowed(self, now: float) -> None:
+        """Prove with the address that was borrowed for it."""
+        if self._visit.phase is Phase.BORROWING_TO_PROVE:
+            self.begin(now)
+
+    def ended(self, ran: Sequence[Machine], now: float) -> None:
+        """Write down how the proofs ended, and wait for the power cut; or how that one did."""
+        visit = self._visit
+        match visit.phase, ran[0]:
+            case Phase.BORROWING_TO_PROVE, FreeAddressSearch() as choosing:
+                self._stages.access.asked_again(choosing, now)
+            case Phase.PROVING | Phase.POWER_CYCLE | Phase.PROVING_AGAIN, _ if visit.device.course:
+                self._part_ended(visit.device.course, now)
+
+    def _part_ended(self, course: Course, now: float) -> None:
+        """Write down what a part of the course has come to, and begin the next."""
+        visit, device = self._visit, self._visit.device
+        entries, ended = course.entries(device.unit), course.part
+        visit.write(*entries)
+        for each in entries:
+            if isinstance(each, Left):
+                device.as_left = device.as_left.then(each.as_left)
+        if ended is Part.CUT:
+            device.left_out = [each for each in device.left_out if each != PowerCycle.name]
+        running = course.go_on(now)
+        match ended, course.part:
+            case _, Part.CUT:
+                visit.go(Event.PASSED, *running, *self._looks_at_ports(now))
+            case _, Part.AGAIN:
+                visit.go(Event.PROVES_AGAIN, *running)
+            case Part.CUT, _ if not (course.cycle and course.cycle.passed):
+                visit.go(Event.FORGOT)
+            case Part.AGAIN, _ if course.proving and course.proving.passed:
+                visit.go(Event.KEPT, *course.asides)
+            case _:
+                visit.go(Event.FAILED)
+
+    def _looks_at_ports(self, now: float) -> list[Machine]:
+        """Look which of the usual ports open, where it had no address to be asked at before it was given this one."""
+        visit, device = self._visit, self._visit.device
+        subject = visit.subject()
+        if subject is None or device.ports_tried:
+            return []
+        device.ports_seen = [PortOpens(subject, port, now=now) for port in USUAL_PORTS]
+        return [Looking(device.ports_seen)]
+
+    def _is_alone(self) -> bool:
+        """Whether nobody but the device was heard on this wire since the link came up."""
+        cable, chosen = self._visit.cable, self._visit.device.chosen
+        return chosen is not None and {each.mac for each in cable.finder.devices()} <= {chosen.mac}
+
+    def leave_out_power_cycle(self) -> None:
+        """Go on without the proof by a power cut; the register will say so."""
+        visit = self._visit
+        cycle, services = visit.device.power_cycle, visit.device.services
+        if visit.phase is Phase.POWER_CYCLE and cycle and cycle.passed and services:
+            services.cannot_be_made("It was not waited for.")
+        elif visit.phase is Phase.POWER_CYCLE:
+            visit.device.left_out = [*dict.fromkeys((*visit.device.left_out, PowerCycle.name))]
+            visit.go(Event.KEPT)
+
+    def next(self, now: float) -> Next:
+        """Say what is proven, what failed, and what to do with its power."""
+        visit, device = self._visit, self._visit.device
+        match visit.phase:
+            case Phase.MAY_PROVE if visit.free_address:
+                return Next(f"It has moved. Borrow {visit.free_address} and prove it there.")
+            case Phase.MAY_PROVE:
+                return Next(
+                    "It has moved, but no free laptop address was found there: press a and name one.", enter=False
+                )
+            case Phase.NOT_PROVEN:
+                failed = device.course.wrong if device.course else None
+                because = failed.because if failed else "It was not finished."
+                return Next(f"{because} Enter proves it again.", because=because)
+            case Phase.POWER_CYCLE if device.power_cycle:
+                return Next(self._power(device.power_cycle), enter=device.power_cycle.may_be_confirmed)
+            case Phase.PROVING_AGAIN:
+                return Next("It kept its address. Everything else is proven once more.", enter=False)
+            case Phase.FORGOTTEN if device.power_cycle:
+                because = device.power_cycle.because
+                return Next(f"{because} Enter goes back to setting it.", because=because)
+        return Next("Proving it at its new address.", enter=False)
+
+    def _power(self, cycle: PowerCycle) -> str:
+        if cycle.power is Power.OFF:
+            return "Its power is off. Plug it in again."
+        if cycle.passed:
+            return "It kept its address. Waiting for ping and ports to answer again."
+        if cycle.power is Power.STARTING:
+            return "It is starting. Waiting for it to answer at its new address."
+        if cycle.power is Power.UNSURE:
+            return f"{cycle.unsure} Enter if you have pulled it; if not, pull it now."
+        way = self._visit.device.way
+        pull = "pull the cable at its own end" if cycle.takes_power_by_cable else "pull its power"
+        keep = (
+            f"Tell it to keep this address, or it is gone at the next power cut. Then {pull}"
+            if way and way.permanent is False and not self._visit.device.is_kept
+            else f"{pull[0].upper()}{pull[1:]}, wait three seconds"
+        )
+        fed = "It takes its power through the cable. " if cycle.takes_power_by_cable else ""
+        wiggled = f"{cycle.wiggled} " if cycle.wiggled else ""
+        return f"{wiggled}{fed}{keep} and put it back. l leaves this proof out."
+
+    def result(self) -> str:
+        """Say how many proofs passed or failed, and how many are missing."""
+        device = self._visit.device
+        ended = [each for each in (*device.all_proofs, *device.again) if each.done]
+        return verdict_of(ended).words if ended else ""

@@ -1,0 +1,155 @@
+"""Reach: the laptop gets an address from which it can talk to the device, and sees what that answers."""
+
+from collections.abc import Sequence
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.errors import Refused
+from askport.core.finding.asking_modbus import AskingModbus
+from askport.core.finding.first_words import FirstWords
+from askport.core.finding.greeting import ask_for_numbers
+from askport.core.formats.field_protocols import PORT_ETHERNET_IP
+from askport.core.formats.modbus import PORT_MODBUS
+from askport.core.kinds.recognising import wants_first_words
+from askport.core.machine import Machine, Pin, Send
+from askport.core.proofs.proof import Proving, Subject
+from askport.core.proofs.reachable import Echo, PortOpens
+from askport.core.proofs.who_holds import StillThere
+from askport.core.reach.free_address import FreeAddressSearch
+from askport.core.register.writing import identified
+from askport.core.visit.stages.stage import Next, Stage
+from askport.core.visit.steps import Phase, Step
+from askport.core.visit.transitions import Event
+
+USUAL_PORTS = (80, 443, 22, 23, PORT_MODBUS, PORT_ETHERNET_IP)
+"""Asked once on the device as found: web page, secure page, SSH, Telnet, Modbus/TCP, EtherNet/IP. What answers there
+must answer at the new address too."""
+
+
+class Reach(Stage):
+    """Borrows, pins, and asks what is there."""
+
+    step = Step.REACH
+
+    def begin(self, address: IPv4Address, prefix: int | None, now: float) -> None:
+        """Reach an address of the device: at once, or after an address is borrowed."""
+        if self._visit.cable.laptop.reaching(address):
+            self._see(now)
+        else:
+            self._stages.access.look_beside(address, prefix, now)
+
+    def enter(self, now: float) -> None:
+        """Borrow what is offered."""
+        if self._visit.phase is Phase.MAY_BORROW:
+            self._stages.access.borrow(Event.BORROWS, now)
+
+    def borrowed(self, now: float) -> None:
+        """See what the device answers there."""
+        if self._visit.phase is Phase.BORROWING:
+            self._see(now)
+
+    def _see(self, now: float) -> None:
+        """See what the device answers as it was found, so that the same is asked of it in the end."""
+        visit, cable, device = self._visit, self._visit.cable, self._visit.device
+        address, chosen = device.whereabouts, device.chosen
+        laptop = cable.laptop.reaching(address) if address else None
+        if address is None or chosen is None or laptop is None:
+            self._go_on(now)
+            return
+        visit.reached_from = laptop
+        # Of twins, and of whoever comes after one at the same address, the kernel must reach this one and no other. One
+        # that is meant by its MAC address was asked at that alone, and may have twins that nobody has heard.
+        pinned = cable.laptop.pinned
+        is_named = cable.search.label_mac == chosen.mac
+        if is_named or len(cable.search.twins(chosen)) > 1 or pinned.get(address, chosen.mac) != chosen.mac:
+            pinned[address] = chosen.mac
+            visit.effects.append(Pin(address, chosen.mac))
+        at = IPv4Interface((address, laptop.network.prefixlen))
+        subject = Subject(mac=chosen.mac, at=at, laptop_mac=cable.laptop.mac, laptop=laptop)
+        ports = dict.fromkeys((*device.work.ports, *USUAL_PORTS))
+        asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in ports)]
+        visit.effects += [Send(each) for each in ask_for_numbers(subject.ends, now)]
+        visit.go(Event.TRIES_PORTS, Proving([StillThere(subject, now=now), *asked]))
+
+    def ended(self, ran: Sequence[Machine], now: float) -> None:
+        """Offer the address that is free, or go on to setting the device, if it is there."""
+        visit, access = self._visit, self._stages.access
+        match visit.phase, ran[0]:
+            case Phase.CHOOSING, FreeAddressSearch() as choosing:
+                access.take_free(choosing.chosen, now)
+                visit.go(Event.OFFERED)
+            case Phase.BORROWING, FreeAddressSearch() as choosing:
+                if access.asked_again(choosing, now) and visit.device.whereabouts:
+                    access.look_beside(visit.device.whereabouts, None, now)
+            case Phase.TRYING_PORTS, Proving() as trying:
+                there, *visit.device.ports_tried = trying.proofs
+                if there.passed or any(each.passed for each in visit.device.ports_tried):
+                    self._introduce(now)
+                else:  # nothing is set on whoever else may be at its address
+                    self._stages.look_again()
+                    visit.trouble = Refused(f"{there.because} Look again for who is there.")
+            case Phase.TRYING_PORTS, _:
+                self._introduced(ran)
+                self._go_on(now)
+
+    def _introduce(self, now: float) -> None:
+        """Hear its first words where only they can tell of which kind it is, and its identification by Modbus/TCP."""
+        visit, device = self._visit, self._visit.device
+        kinds, at = visit.cable.around.kinds, device.whereabouts
+        asking: list[FirstWords | AskingModbus] = []
+        if device.chosen and at and wants_first_words(kinds, device.chosen, ports=device.open_ports):
+            asking.append(FirstWords(at, device.open_ports, now=now))
+        if at and PORT_MODBUS in device.open_ports:
+            asking.append(AskingModbus(at, now=now))
+        asking = [each for each in asking if not each.done]
+        if asking:
+            visit.go(Event.TRIES_PORTS, *asking)
+        else:
+            self._go_on(now)
+
+    def _introduced(self, ran: Sequence[Machine]) -> None:
+        device = self._visit.device
+        for each in ran:
+            if isinstance(each, FirstWords):
+                device.first_words, device.title = each.heard, each.title
+            elif isinstance(each, AskingModbus) and each.identity:
+                device.identities = (each.identity,)
+
+    def _go_on(self, now: float) -> None:
+        """Note by what it is known, and go on to setting it."""
+        visit, device = self._visit, self._visit.device
+        visit.see_kind()
+        known = device.chosen.identities if device.chosen else ()
+        if device.chosen and known and known != device.noted_identities:
+            device.noted_identities = known
+            visit.write(identified(known, unit=device.unit, mac=device.chosen.mac))
+        self._stages.setting.prepare(now)
+
+    def next(self, now: float) -> Next:
+        """Say what is borrowed, and what for."""
+        visit, device = self._visit, self._visit.device
+        match visit.phase:
+            case Phase.CHOOSING:
+                return Next("Looking for a laptop address that nobody holds.", enter=False)
+            case Phase.MAY_BORROW if visit.free_address and device.landed_at and device.way:
+                return Next(f"{device.way.because} Borrow {visit.free_address} to reach it there and correct it.")
+            case Phase.MAY_BORROW if visit.free_address:
+                on = f"Borrow {visit.free_address} on {visit.cable.laptop.adapter}"
+                return Next(f"{on}, so that the laptop can talk to it. Nobody answers there.")
+            case Phase.MAY_BORROW:
+                return Next("No free laptop address was found there: press a and name another.", enter=False)
+            case Phase.TRYING_PORTS if any(isinstance(each, FirstWords | AskingModbus) for each in visit.running):
+                return Next("Seeing how it introduces itself: its console, its page, its identification.", enter=False)
+            case Phase.TRYING_PORTS:
+                return Next("Seeing what it answers as it was found: ping, and the usual ports.", enter=False)
+        return Next("Borrowing the address.", enter=False)
+
+    def result(self) -> str:
+        """Say from where it is reached."""
+        visit = self._visit
+        if visit.device.chosen is None:
+            return ""
+        if visit.device.whereabouts is None:
+            return "nothing to reach"
+        if visit.reached_from and visit.phase.step is not Step.REACH:
+            return f"from {visit.reached_from.ip}"
+        return "borrow an address"

@@ -1,0 +1,43 @@
+"""Record: the row is closed, and the laptop is given back."""
+
+from askport.core.machine import GiveBack
+from askport.core.register.entries import Left, Recorded
+from askport.core.visit.stages.stage import Next, Stage
+from askport.core.visit.steps import Phase, Step
+from askport.core.visit.transitions import Event
+from askport.core.words import listed
+
+
+class Record(Stage):
+    """Closes the visit."""
+
+    step = Step.RECORD
+
+    def enter(self, now: float) -> None:
+        """Record the device."""
+        visit, device = self._visit, self._visit.device
+        if visit.phase is Phase.MAY_RECORD and device.chosen:
+            said = device.course.last_words(device.unit) if device.course else []
+            visit.write(*said)
+            for each in said:
+                if isinstance(each, Left):
+                    device.as_left = device.as_left.then(each.as_left)
+            visit.write(Recorded(unit=device.unit, mac=device.chosen.mac, left_out=tuple(device.left_out)))
+            visit.effects.append(GiveBack())
+            visit.go(Event.RECORDS)
+
+    def next(self, now: float) -> Next:
+        """Say what is recorded and given back."""
+        visit, tag = self._visit, self._visit.device.work.tag
+        if visit.phase is Phase.RECORDED:
+            return Next(f"{tag} is recorded and the laptop has its own settings back. On to the next one.")
+        calls = visit.device.calls
+        wrong = f"{calls.because} Correct it (b goes back), or: " if calls and calls.passed is False else ""
+        borrowed = visit.cable.laptop.borrowed
+        back = f", and give {listed(borrowed)} back" if borrowed else ""
+        record = f"Record {tag}{back}." if not wrong else f"record {tag} as it is{back}."
+        return Next(f"{wrong}{record}")
+
+    def result(self) -> str:
+        """Say whether it is recorded."""
+        return "recorded" if self._visit.phase is Phase.RECORDED else ""

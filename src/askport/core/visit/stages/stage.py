@@ -1,0 +1,53 @@
+"""What every stage of the way has in common."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from askport.core.machine import Machine
+from askport.core.visit.steps import Step
+from askport.core.visit.visit import Visit
+
+if TYPE_CHECKING:
+    from askport.core.visit.stages.stage_list import Stages
+
+POWER = "pull its power and plug it in again, most devices speak when they start"
+
+
+@dataclass(frozen=True, slots=True)
+class Next:
+    """What to do next: one sentence, and whether Enter does it."""
+
+    sentence: str
+    enter: bool = True
+    because: str = ""
+    """What came of it, without what to press; where it is left out, the sentence says no more than that."""
+
+
+class Stage:
+    """One step of the job: its decisions, what becomes of what ran, and its sentence."""
+
+    step: Step
+
+    def __init__(self, visit: Visit, stages: "Stages") -> None:
+        self._visit, self._stages = visit, stages
+
+    def enter(self, now: float) -> None:
+        """Do the sensible next thing, if there is one."""
+
+    def ended(self, ran: Sequence[Machine], now: float) -> None:
+        """Go on from what ran here and has come to its end."""
+
+    def follow(self, now: float) -> None:
+        """See, after every frame and moment, whether something has happened that changes the way."""
+
+    def borrowed(self, now: float) -> None:
+        """Go on with the address that the laptop has borrowed for this step."""
+
+    def next(self, now: float) -> Next:
+        """Say what to do next."""
+        raise NotImplementedError
+
+    def result(self) -> str:
+        """Say in a few words what the step has come to."""
+        return ""

@@ -1,0 +1,276 @@
+"""One visit of a device: everything that the stages share."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+from ipaddress import IPv4Address, IPv4Interface
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import AskPortError, Wants
+from askport.core.finding.device import Device
+from askport.core.kinds.recognising import Fit, fitting_kinds, possible_kinds
+from askport.core.machine import Effect, Machine, WriteEntry
+from askport.core.plan.editing import next_free
+from askport.core.plan.landings import landings
+from askport.core.plan.target import Check, Target, check_target
+from askport.core.proofs.proof import Subject
+from askport.core.reach.can_talk import Verdict, can_talk
+from askport.core.register import writing
+from askport.core.register.entries import DevicePlanned, Entry, Named
+from askport.core.visit.at_hand import AtHand, address_of
+from askport.core.visit.cable import Cable
+from askport.core.visit.steps import Phase
+from askport.core.visit.transitions import Event, after
+from askport.core.ways.choosing import WayChoice, fitting
+from askport.core.ways.log_in import NO_LOG_IN
+from askport.core.ways.start import Start
+from askport.core.ways.table import entry_of
+from askport.core.ways.way import Way
+from askport.core.ways.way_entry import WayEntry
+
+
+class Visit:
+    """The cable, the device at hand, the phase, what runs, and what is to be done."""
+
+    def __init__(self, cable: Cable, device: AtHand) -> None:
+        """Begin where the link is."""
+        self.cable, self.device = cable, device
+        cable.search.likely_of = self._likely_of
+        self.phase = Phase.FINDING if cable.link.up else Phase.PLUGGING
+        self.free_address: IPv4Interface | None = None
+        """The free laptop address that can be borrowed now."""
+        self.free_since = float("-inf")
+        self.reached_from: IPv4Interface | None = None
+        """The laptop's address from which the device was talked to as found."""
+        self.trouble: AskPortError | None = None
+        """What the laptop or the device refused last."""
+        self.running: list[Machine] = []
+        self.effects: list[Effect] = []
+
+    def go(self, event: Event, *running: Machine) -> None:
+        """Go to the phase behind an event, with what runs there; one that has no place now changes nothing."""
+        if phase := after(self.phase, event):
+            self.drop(but=running)
+            self.phase, self.running = phase, list(running)
+
+    def drop(self, but: Sequence[Machine] = ()) -> None:
+        """End what runs, some aside: each closes what it opened, and a way that has told something is on record."""
+        for machine in self.running:
+            if any(machine is each for each in but):
+                continue
+            was_done = machine.done
+            self.effects += machine.drop()
+            if isinstance(machine, Way) and machine.has_acted and not was_done:
+                self.device.left_way = machine
+                self.device.was_touched = True
+                self.write(writing.was_set(machine, unit=self.device.unit))
+        self.running = []
+
+    def write(self, *entries: Entry) -> None:
+        """Have entries written to the journal."""
+        self.effects += [WriteEntry(each) for each in entries]
+
+    def name(self, tag: str) -> None:
+        """Give the device a new tag; its row of the plan is called that too, and keeps its values."""
+        device, planned = self.device, self.device.work.planned
+        if planned and tag != planned.tag:
+            renamed = planned.model_copy(update={"tag": tag})
+            self.write(DevicePlanned(device=planned, removed=True), DevicePlanned(device=renamed))
+            planned = renamed
+        device.work = device.next_item = replace(device.work, tag=tag, planned=planned)
+        device.is_meant = True
+        if device.chosen:
+            device.decided = device.chosen.mac
+            self.write(Named(unit=device.unit, mac=device.chosen.mac, tag=tag))
+
+    # What the stages and the screen ask
+
+    @property
+    def way(self) -> WayEntry | None:
+        """The way that is chosen."""
+        return entry_of(self.device.way_name)
+
+    def ways(self) -> list[WayChoice]:
+        """Return the ways that fit this device, best first, each with the reason and what it still needs."""
+        device, kind, around = self.device, self.device.kind, self.cable.around
+        has = {Wants.LOG_IN} if device.entered_as in around.log_ins else set[Wants]()
+        has |= {Wants.LINE} if kind and kind.name in around.serial_lines else set()
+        return fitting(device.chosen, device.whereabouts, kind, ports=device.open_ports, has=has)
+
+    @property
+    def way_names(self) -> list[str]:
+        """The names of the ways that can be chosen, best first."""
+        return [each.entry.name for each in self.ways() if each.usable]
+
+    def kinds_of(self, device: Device) -> list[Fit]:
+        """Return the kinds that fit a device by all that was heard of it, the strictest first."""
+        ports = self.device.open_ports if self.device.chosen and self.device.chosen.mac == device.mac else ()
+        return fitting_kinds(self.cable.around.kinds, device, banners=self.device.first_words, ports=ports)
+
+    def _likely_of(self, mac: MacAddress) -> list[IPv4Address]:
+        """Return where a device may be: what its kind is delivered with, where it was left, where it is meant to be."""
+        around, found = self.cable.around, self.cable.finder.device(mac)
+        kinds = [*(each.kind for each in self.kinds_of(found))] if found else []
+        kinds += possible_kinds(around.kinds, mac, found)
+        known, row = around.known.get(mac), next((each for each in around.rows if each.mac == mac), None)
+        meant = [each.interface.ip for each in (known.target if known else None, row.target if row else None) if each]
+        at = [each.delivered.interface.ip for each in kinds if each.delivered.interface]
+        return list(dict.fromkeys([*at, *meant, *([known.found_at] if known and known.found_at else [])]))
+
+    def see_kind(self) -> None:
+        """Take in which kind the device at hand is of, as far as was heard by now."""
+        device = self.device
+        if device.chosen:
+            live = self.cable.finder.device(device.chosen.mac) or device.chosen
+            known = tuple(dict.fromkeys((*live.identities, *device.identities)))  # asked for once it was reached
+            device.chosen, live = replace(device.chosen, identities=known), replace(live, identities=known)
+            device.fits = self.kinds_of(live) or device.fits
+
+    def set_unseen(self, device: Device) -> WayChoice | None:
+        """Return the way by which a device can be set that has shown no address, with the reason, or None."""
+        fit = next(iter(self.kinds_of(device)), None)
+        ways = fitting(device, None, fit.kind if fit else None)
+        return next((each for each in ways if each.entry.by_mac and each.usable), None)
+
+    def may_be_taken(self, device: Device) -> bool:
+        """Whether enough is known of a device to go on with it."""
+        by_label = device.is_crowded and self.cable.search.label_mac == device.mac
+        return device.is_found or by_label or self.set_unseen(device) is not None
+
+    @property
+    def present_address(self) -> tuple[IPv4Interface, bool] | None:
+        """The device's address as known now, the new one once it was taken, and whether its prefix is known."""
+        device = self.device
+        if device.was_taken and device.target:
+            return device.target.interface, True
+        if device.landed_at:
+            return IPv4Interface((device.landed_at, 32)), False
+        found = device.chosen or self.cable.search.candidate
+        address = address_of(found) if found else None
+        if found is None or found.best is None or address is None:
+            return None
+        prefix = found.best.prefix
+        return IPv4Interface((address, 32 if prefix is None else prefix)), prefix is not None
+
+    def verdict(self) -> Verdict | None:
+        """Say whether laptop and device can talk now, or None while the device has no known address."""
+        present = self.present_address
+        if present is None:
+            return None
+        at, is_known = present
+        return can_talk(self.cable.laptop.addresses, at.ip, at.network.prefixlen if is_known else None)
+
+    def checks(self, typed: Target | None = None) -> list[Check]:
+        """Return every check of the planned values, or of others that are only typed yet."""
+        device, around = self.device, self.cable.around
+        target = typed or device.target
+        if not target:
+            return []
+        mac = device.chosen.mac if device.chosen else device.work.mac
+        used = {address: around.tag_of(each) for address, each in around.used.items() if each != mac}
+        own = (device.work.tag, device.listed_as)
+        planned = {address: tag for address, tag in around.planned.items() if tag not in own}
+        site = None if device.restores else around.site_of(target.interface.ip)  # as found it belongs to no site
+        checks = check_target(target, site, used, planned)
+        address = target.interface.ip
+        laptop = next((f"The laptop's {each}" for each in self.cable.laptop.addresses if each.ip == address), None)
+        asked = typed is None and device.target_holder is not None
+        if holder := laptop or (str(device.target_holder) if asked else None):
+            checks.append(Check(about="unused", passed=False, sentence=f"{holder} answers there: it is in use."))
+        elif typed is None and self.phase is not Phase.PREPARING:
+            checks.append(Check(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire."))
+        return checks
+
+    def next_free(self, after: IPv4Interface) -> IPv4Address | None:
+        """Return the next address behind one that nobody has or is to have, for this device."""
+        site = self.cable.around.site_of(after.ip)
+        avoid = self.cable.somebodys() | {each.ip for each in self.cable.laptop.addresses}
+        return next_free(after, avoid, (*site.pools, *site.reserved) if site else ())
+
+    def suggested(self) -> Target | None:
+        """Return what the device may be to become where nothing is planned: like the one before, or of the site.
+
+        The address is the next free one; where nobody was left with any, that as found is begun with.
+        """
+        around, at = self.cable.around, self.device.old_address
+        before = next(reversed(list(around.used.values())), None)
+        known = around.known.get(before) if before else None
+        like = known.target if known else None
+        if like is None and around.sites:
+            site = around.sites[0]
+            like = site.target_at(IPv4Interface((int(site.network.network_address) + 1, site.network.prefixlen)))
+        if like is None:
+            return Target(interface=IPv4Interface((at, 24)), gateway=None, dns=()) if at else None
+        free = self.next_free(like.interface)
+        return like.moved_to(IPv4Interface((free, like.interface.network.prefixlen))) if free else like
+
+    @property
+    def may_set(self) -> bool:
+        """Whether the planned values pass every check."""
+        return self.device.target is not None and all(check.passed for check in self.checks())
+
+    @property
+    def laptop_within(self) -> IPv4Interface | None:
+        """The laptop's address that reaches the planned one, where it has one."""
+        target = self.device.target
+        return self.cable.laptop.reaching(target.interface.ip) if target else None
+
+    @property
+    def has_laptop_address(self) -> bool:
+        """Whether the laptop has, or can borrow, the address that the chosen way needs."""
+        needs = self.way is not None and self.way.needs_laptop and self.device.target is not None
+        return not needs or self.free_address is not None or self.laptop_within is not None
+
+    def subject(self) -> Subject | None:
+        """Return who is proven, or None while the laptop cannot reach the new address."""
+        device, laptop = self.device, self.laptop_within
+        if not (device.target and device.chosen and laptop):
+            return None
+        return Subject(
+            mac=device.chosen.mac, at=device.target.interface, laptop_mac=self.cable.laptop.mac, laptop=laptop
+        )
+
+    def landings(self) -> list[IPv4Address]:
+        """Return where the device may be, once it is neither where it was nor where it is meant to be."""
+        target, delivered = self.device.target, self.device.work.delivered
+        old, kind = self.device.old_address, self.device.kind
+        delivered = delivered or (kind.delivered.interface if kind else None)
+        return landings(target.interface.ip, old, delivered.ip if delivered else None) if target else []
+
+    def start(self, now: float) -> Start | None:
+        """Return what a way is started with, or None where there is no device or no plan yet."""
+        cable, device = self.cable, self.device
+        if device.target is None or device.chosen is None:
+            return None
+        return Start(
+            mac=device.chosen.mac,
+            target=device.target,
+            laptop_mac=cable.laptop.mac,
+            laptop=self.laptop_within,
+            old=device.whereabouts,
+            now=now,
+            xid=cable.xid,
+            servers=cable.finder.servers(),
+            landings=self.landings(),
+            free=self.free_address,
+            kind=device.kind,
+            ours=tuple(self.cable.laptop.addresses),
+            speaks=tuple(each.protocol for each in device.chosen.identities),
+            places={each.protocol: each.where for each in device.chosen.identities if each.where},
+            log_in=cable.around.log_ins.get(device.entered_as, NO_LOG_IN),
+            line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",
+            name=device.work.tag,
+            columns=device.work.planned.columns if device.work.planned else {},
+            known_key=known.key if (known := cable.around.known.get(device.chosen.mac)) else None,
+        )
+
+    def see_again(self) -> None:
+        """Take the device as it is now, and not as it was found: it has moved since."""
+        device = self.device
+        if device.chosen and (live := self.cable.finder.device(device.chosen.mac)):
+            device.chosen, device.landed_at = live, None
+
+    def left_behind(self) -> None:
+        """Have the finder know that the device is no longer where it was."""
+        for address in (self.device.old_address, self.device.landed_at):
+            if self.device.chosen and address:
+                self.cable.finder.left(self.device.chosen.mac, address)

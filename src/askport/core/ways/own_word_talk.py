@@ -1,0 +1,79 @@
+"""Reading what a device itself says that its settings are, in its field protocol or by what its kind says."""
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from askport.core.kinds.model import ConsoleWay, PageWay
+from askport.core.ways.artnet_way import read_by_art_net
+from askport.core.ways.bacnet_way import ReadByBacnet
+from askport.core.ways.cip_way import ReadByCip
+from askport.core.ways.console_way import far_end
+from askport.core.ways.conversation import Conversation
+from askport.core.ways.dcp_way import ReadByDcp
+from askport.core.ways.dialogue import Dialogue, shown_lines
+from askport.core.ways.onvif_way import ReadByOnvif
+from askport.core.ways.page_talk import PageTalk, shown_steps
+from askport.core.ways.page_way import page_of
+from askport.core.ways.snmp_way import ReadBySnmp
+from askport.core.ways.start import Start
+
+BY_MAC = frozenset({"dcp"})
+"""Those that need no address."""
+WITH_PASSWORD = frozenset({"snmp"})
+"""Those that nobody is let in by without one."""
+READERS: dict[str, Callable[[Start], Conversation]] = {
+    "dcp": ReadByDcp,
+    "cip": ReadByCip,
+    "onvif": ReadByOnvif,
+    "bacnet": ReadByBacnet,
+    "artnet": read_by_art_net,
+    "snmp": ReadBySnmp,
+}
+"""What reads the settings of a device in a field protocol, by the name of its way; no kind is needed for that."""
+
+
+def reading(start: Start, by: str | None = None) -> Conversation | None:
+    """Return a conversation that reads its settings, beginning now; None where its kind knows none.
+
+    Args:
+        start: the device, and where it is (``old``).
+        by: by which way; None for the first that can.
+
+    Raises:
+        BadInput: what its console or page is entered with was not given.
+    """
+    for name, reads in READERS.items():
+        speaks = name in start.speaks or (start.kind is not None and start.kind.way_by(name) is not None)
+        if name == by or (by is None and speaks and (name in BY_MAC or start.beside)):
+            return reads(start)
+    ways = start.kind.way if start.kind else ()
+    for way in ways:
+        if by not in (None, way.by) or not isinstance(way, ConsoleWay | PageWay) or not way.read:
+            continue
+        values = start.log_in.values
+        if isinstance(way, ConsoleWay):
+            lines = [*way.login, *way.read]
+            shown_lines(lines, values)  # what is missing is said before anything is sent
+            return Dialogue(far_end(way, start.old, start), lines, values, refused=way.refused, now=start.now)
+        steps = [*way.login, *way.read]
+        shown_steps(steps, values)
+        return PageTalk(page_of(way, start), steps, values)
+    return None
+
+
+def reads_with(start: Start) -> Callable[[float], Conversation] | None:
+    """Return what begins to read at a moment, or None where nothing can.
+
+    Raises:
+        BadInput: something that it asks for was not given.
+    """
+    if reading(start) is None:
+        return None
+
+    def read(now: float) -> Conversation:
+        talk = reading(replace(start, now=now))
+        if talk is None:
+            raise ValueError("it was seen to be read")
+        return talk
+
+    return read

@@ -1,0 +1,91 @@
+"""Kind files: those of the job's folder, the technician's own, and those that ship."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from importlib.resources import files
+from pathlib import Path
+
+from platformdirs import user_config_path
+
+from askport.core.errors import AskPortError, BadInput, MachineRefused
+from askport.core.kinds.kind_reading import read_kind
+from askport.core.kinds.model import Kind
+from askport.core.text import display_text
+
+_MAX_BYTES = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class KindFile:
+    """One kind with where it stands."""
+
+    kind: Kind
+    path: Path | None
+    """None where it ships with the program."""
+    where: str
+
+
+def known_kinds(job: Path | None = None) -> tuple[list[KindFile], list[str]]:
+    """Return all kinds, the nearest to the job first, and a sentence for each file that cannot be used."""
+    found: list[KindFile] = []
+    wrong: list[str] = []
+    for path, where in _paths(job):
+        try:
+            found.append(KindFile(load_kind(path), path, where))
+        except AskPortError as error:
+            wrong.append(error.message)
+    shipped = sorted(files("askport").joinpath("kinds").iterdir(), key=lambda each: each.name)
+    texts = ((each.name, each.read_text(encoding="utf-8")) for each in shipped if each.name.endswith(".toml"))
+    return found + [KindFile(read_kind(text, name), None, "ships") for name, text in texts], wrong
+
+
+def load_kind(path: Path) -> Kind:
+    """Read one kind file.
+
+    Raises:
+        BadInput: there is none, or it has mistakes.
+        MachineRefused: it cannot be read.
+    """
+    name = display_text(str(path), 200)
+    try:
+        if not path.is_file():
+            raise BadInput(f"There is no kind file '{name}': 'askport kinds list' shows those that are known.")
+        data = path.read_bytes()[:_MAX_BYTES]
+    except OSError as error:
+        raise MachineRefused(f"'{name}' cannot be read: {error.strerror}.") from None
+    try:
+        text = data.decode("utf-8")
+    except UnicodeDecodeError as error:
+        line = data[: error.start].count(b"\n") + 1
+        raise BadInput(f"{name}, line {line}: it is not UTF-8 there: save it as UTF-8.") from None
+    return read_kind(text, name)
+
+
+def kind_named(name: str, job: Path | None = None) -> KindFile:
+    """Return the kind that a file or a name means.
+
+    Raises:
+        BadInput: there is no such file, or no kind of that name.
+        MachineRefused: the file cannot be read.
+    """
+    if name.endswith(".toml") or "/" in name:
+        path = Path(name)
+        return KindFile(load_kind(path), path, "named")
+    found, _ = known_kinds(job)
+    wanted = name.casefold()
+    exact = [each for each in found if wanted in (each.kind.name.casefold(), _stem(each))]
+    if not exact:
+        raise BadInput(f"There is no kind '{display_text(name, 60)}': 'askport kinds list' shows those that are known.")
+    return exact[0]
+
+
+def _stem(each: KindFile) -> str:
+    return (each.path.stem if each.path else each.kind.name.replace(" ", "-")).casefold()
+
+
+def _paths(job: Path | None) -> Iterator[tuple[Path, str]]:
+    folders = [(job.absolute().parent, "the job's folder")] if job else []
+    folders.append((user_config_path("askport") / "kinds", "your own"))
+    for folder, where in folders:
+        if folder.is_dir():
+            yield from ((path, where) for path in sorted(folder.glob("*.kind.toml" if "job" in where else "*.toml")))

@@ -1,0 +1,42 @@
+"""One device of the register as plain text."""
+
+from collections.abc import Iterator
+
+from askport.core.addresses import mask_of_prefix
+from askport.core.plan.site_plan import PlannedDevice
+from askport.core.register.visits import Row
+from askport.core.text import display_text
+from askport.core.visit.narrate import basis_words, proof_words
+from askport.reports.times import iso
+
+_MARKS = {True: "passed", False: "FAILED", None: "not made"}
+
+
+def device_text(row: Row, planned: PlannedDevice | None) -> str:
+    """Return what is known of a device, a line for each."""
+    return "\n".join(display_text(line, 400) for line in _lines(row, planned))
+
+
+def _lines(row: Row, planned: PlannedDevice | None) -> Iterator[str]:
+    first, last, left = row.first, row.last, row.last.as_left
+    yield f"{row.tag or '(no tag)'}  {', '.join(map(str, row.macs))}  {row.maker or 'maker unknown'}  {row.state}"
+    if planned:
+        about = {"kind": planned.kind, "place": planned.place, **planned.columns}
+        yield from (f"  {name}  {value}" for name, value in about.items() if value)
+    yield f"  as found  {first.as_found}  {iso(first.found_at)}"
+    yield from (f"  known by  {each.sentence}" for each in row.identities)
+    mask = mask_of_prefix(left.prefix.value) if left.prefix.value is not None else None
+    for name, shown, basis in (
+        ("address", left.address.value, left.address.basis),
+        ("mask", mask, left.prefix.basis),
+        ("gateway", left.gateway.value, left.gateway.basis),
+        ("DNS", " ".join(map(str, left.dns.value or ())), left.dns.basis),
+    ):
+        if basis:
+            yield f"  as left  {name} {shown or 'none'}  {basis_words(basis)}"
+    yield from (f"  {_MARKS[each.passed]}  {proof_words(each.name)}: {each.because}" for each in last.proofs.values())
+    yield from (f"  left out  {proof_words(name)}" for name in last.left_out)
+    for visit in row.visits:
+        yield f"  visit  {iso(visit.found_at)}  found {visit.as_found}, {visit.state}"
+    for note in row.notes:
+        yield f"  note  {iso(note.at)}  {note.text}{f'  photo {note.photo}' if note.photo else ''}"

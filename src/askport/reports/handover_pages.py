@@ -1,0 +1,129 @@
+"""The handover on paper: cover, register, a page for each device with notes and both addresses."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from askport.core.addresses import mask_of_prefix
+from askport.core.plan.site_plan import Plan, PlannedDevice
+from askport.core.register.found_words import found_words
+from askport.core.register.visits import Row
+from askport.core.visit.narrate import basis_words, proof_words
+from askport.core.ways.table import entry_of
+from askport.reports.drawings import cable_sketch
+from askport.reports.open_points import OpenPoints, counted, open_points, proven_words
+from askport.reports.paper import document, drawn, printable, styles, table
+from askport.reports.planned import planned_words
+from askport.reports.times import iso
+
+
+def handover_pdf(plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = ()) -> bytes:
+    """Return the whole handover.
+
+    Args:
+        plan: the site's, under its name.
+        rows: the register.
+        fingerprint: of the journal's chain, by which it is known later whether it still stands.
+        conflicts: what joined records say differently and nobody has settled.
+    """
+    from reportlab.platypus import KeepTogether, PageBreak, Paragraph, Spacer
+
+    set_in = styles()
+    site, counts = plan.name, counted(rows)
+    last = max((row.last.recorded_at for row in rows if row.last.recorded_at), default=None)
+    story: list[Any] = [
+        Paragraph(printable(f"Handover: {site}"), set_in["title"]),
+        Paragraph(f"{proven_words(*counts)}.", set_in["body"]),
+        Paragraph(f"Last recorded: {iso(last) or 'nothing'}.", set_in["body"]),
+        Paragraph(f"Fingerprint of the record: <b>{printable(grouped(fingerprint))}</b>", set_in["body"]),
+        Paragraph("'askport register verify JOB --against FINGERPRINT' says whether it still stands.", set_in["body"]),
+        *_open(open_points(rows, plan, conflicts), set_in),
+        Spacer(1, 8),
+        Paragraph("Register", set_in["section"]),
+        table(
+            [
+                ["tag", "MAC address", "as found", "as left", "gateway", "state"],
+                *(
+                    [row.tag, row.mac, row.first.as_found, row.last.as_left.words() if row.left else "not set",
+                     row.last.as_left.gateway.value or "", row.state]
+                    for row in rows
+                ),
+            ],
+            [70, 95, 105, 105, 75, 55],
+        ),
+    ]  # fmt: skip
+    for row in rows:
+        story += [PageBreak(), KeepTogether(_device(row, plan.by_tag.get(row.tag), set_in))]
+    return document(f"Handover: {site}", story)
+
+
+def _open(found: Sequence[OpenPoints], set_in: dict[str, Any]) -> list[Any]:
+    """Return what is open, the worst first, before the register that it is about."""
+    from reportlab.platypus import Paragraph
+
+    story: list[Any] = [Paragraph("Open points", set_in["section"])]
+    for points in found:
+        story.append(Paragraph(f"<b>{printable(points.heading)}</b>", set_in["body"]))
+        story += [Paragraph(printable(each), set_in["body"]) for each in points.lines]
+    return story if found else [*story, Paragraph("None.", set_in["body"])]
+
+
+def grouped(fingerprint: str) -> str:
+    """Return a fingerprint in groups that people can compare."""
+    return " ".join(fingerprint[place : place + 8] for place in range(0, len(fingerprint), 8))
+
+
+def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any]) -> list[Any]:
+    from reportlab.platypus import Paragraph, Spacer
+
+    first, last, left = row.first, row.last, row.last.as_left
+    found = found_words(first.found_prefix, first.found_gateway, first.found_said)
+    way = entry_of(last.way)
+    mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else "not known"
+    values: list[list[object]] = [
+        ["", "as found", "as left", "rests on"],
+        ["address", first.found_address or first.as_found, left.address.value or "", basis_words(left.address.basis)],
+        ["mask", found.mask, mask, basis_words(left.prefix.basis)],
+        ["gateway", found.gateway, left.gateway.value or ("none" if left.gateway.basis else "not known"),
+         basis_words(left.gateway.basis)],
+        ["DNS", found.dns, " ".join(map(str, left.dns.value or ())) or ("none" if left.dns.basis else "not known"),
+         basis_words(left.dns.basis)],
+    ]  # fmt: skip
+    story: list[Any] = [
+        Paragraph(printable(row.tag or "without a tag"), set_in["title"]),
+        Paragraph(printable(f"{row.mac}, {row.maker or 'maker unknown'}, {row.state}"), set_in["body"]),
+        *([Paragraph(printable(told), set_in["body"])] if (told := planned_words(planned)) else []),
+        Paragraph("As found and as left", set_in["section"]),
+        table(values, [70, 145, 145, 145]),
+    ]
+    proofs = [["", "expected", "measured", "because"]]
+    words = {True: "passed", False: "failed", None: "not made"}
+    proofs += [
+        [words[each.passed] + (" twice" if each.after_cut else ""), each.expected, each.measured,
+         each.because]
+        for each in last.proofs.values()
+    ]  # fmt: skip
+    proofs += [["left out", proof_words(name), "", ""] for name in last.left_out]
+    story += [Paragraph("Proofs", set_in["section"]), table(proofs, [62, 128, 120, 195])]
+    if any(each.after_cut for each in last.proofs.values()):
+        story += [Spacer(1, 4), Paragraph("Twice: before its power was cut, and after it.", set_in["body"])]
+    about = [f"Set {way.done}." if way else "Not set.", f"Recorded {iso(last.recorded_at) or 'not yet'}."]
+    if cut := last.cut:
+        told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
+        about.append(f"After its power was cut: {told or 'nothing was heard'}.")
+    if last.slips:
+        times = "once" if last.slips == 1 else f"{last.slips} times"
+        about.append(f"A slip was caught and corrected {times} while it was set.")
+    about += [f"Known by {each.sentence}." for each in row.identities]
+    if len(row.visits) > 1:
+        about.append(f"{len(row.visits)} visits, the first {iso(first.found_at)}.")
+    if row.open_points:
+        about.append(f"Open: {', '.join(map(proof_words, row.open_points))}.")
+    remarks = [
+        Paragraph(
+            printable(f"{iso(each.at)}: {each.text}{f', photo {each.photo}' if each.photo else ''}"), set_in["body"]
+        )
+        for each in row.notes
+    ]
+    if remarks:
+        story += [Paragraph("Notes", set_in["section"]), *remarks]
+    return [*story, Spacer(1, 8), Paragraph(printable(" ".join(about)), set_in["body"]), drawn(cable_sketch(row))]

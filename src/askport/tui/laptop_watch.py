@@ -1,0 +1,110 @@
+"""What the screen sees of the laptop itself: its adapters and routes, and doors to the device."""
+
+import asyncio
+import time
+from collections.abc import Callable
+from ipaddress import IPv4Address
+
+from askport.core.channels import TcpPort
+from askport.core.errors import AskPortError
+from askport.core.finding.hazards import Hazard
+from askport.core.lessons.page_lesson import PageLesson, learn
+from askport.core.visit.session import Session
+from askport.edges.adapters import list_adapters, way_to
+from askport.edges.door import FIREWALL, SECURE_PORTS, is_dropped
+from askport.edges.learning_door import LearningDoor
+
+_PAGES = (80, 443, 8080, 8443)
+
+
+def door_target(session: Session) -> IPv4Address | None:
+    """Return where a door would lead: the device's address, while the laptop can talk to it."""
+    present = session.visit.present_address
+    return present[0].ip if present and session.cable.laptop.reaching(present[0].ip) else None
+
+
+def page_port(session: Session) -> int | None:
+    """Return the port of the device's page, or None where none is known to be there."""
+    device = session.device.chosen
+    told = [each.port for each in device.services if each.transport == "tcp"] if device else []
+    return next((each for each in _PAGES if each in (*session.device.open_ports, *told)), None)
+
+
+def time_asleep() -> float:
+    """Return for how long the computer has slept since it was started, in seconds (clock_gettime(2))."""
+    return time.clock_gettime(time.CLOCK_BOOTTIME) - time.monotonic()
+
+
+class LaptopWatch:
+    """Looks at the laptop for the work on one cable, and keeps the doors that were opened."""
+
+    def __init__(self, asleep: Callable[[], float] = time_asleep) -> None:
+        """Begin to look.
+
+        Args:
+            asleep: tells for how long the computer has slept since it was started, in seconds.
+        """
+        self._asleep = asleep
+        self._slept = asleep()
+        self._dropped: dict[TcpPort, bool] = {}
+        self._doors: dict[tuple[int, int], LearningDoor] = {}
+        """By the visit and the port that they lead to."""
+
+    async def look(self, session: Session, now: float) -> None:
+        """Tell the session how the laptop is now, ``now`` being the wire's time."""
+        present = session.visit.present_address
+        device = present[0].ip if present else None
+        for (unit, port), door in self._doors.items():
+            if unit == session.device.unit and device and session.cable.laptop.reaching(device):
+                door.follow(TcpPort(device, port))
+        try:
+            # In threads of their own, because the netlink library brings its own event loop.
+            adapters = await asyncio.to_thread(list_adapters)
+            way_out = await asyncio.to_thread(way_to, device) if device else None
+        except AskPortError:
+            return  # the kernel did not tell this time; what was known stays
+        slept_before, self._slept = self._slept, self._asleep()
+        session.see_laptop(adapters, now=now, way_out=way_out, slept_s=self._slept - slept_before)
+        session.cable.laptop.hazards += await self._firewall(session)
+
+    async def _firewall(self, session: Session) -> list[Hazard]:
+        """See whether what opens to a bare question opens to the laptop's own programs too; asked once a device."""
+        target, opened = door_target(session), session.device.open_ports
+        if target is None or not opened:
+            return []
+        far = TcpPort(target, opened[0])
+        if far not in self._dropped:
+            self._dropped[far] = await is_dropped(session.cable.laptop.adapter, far)
+        text = FIREWALL.format(far=far, adapter=session.cable.laptop.adapter)
+        return [Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
+
+    async def door(self, session: Session, now: Callable[[], float]) -> LearningDoor | None:
+        """Return a door to the device's page, or None where it has none, or the laptop cannot talk to it.
+
+        Raises:
+            MachineRefused: no loopback port is to be had.
+        """
+        target, port = door_target(session), page_port(session)
+        if target is None or port is None:
+            return None
+        far = TcpPort(target, port)
+        key = (session.device.unit, port)
+        if key not in self._doors:
+            for old in [each for each in self._doors if each[0] != session.device.unit]:
+                await self._doors.pop(old).close()  # the device before has gone
+            door = LearningDoor(session.cable.laptop.adapter, far, secure=port in SECURE_PORTS, now=now)
+            await door.open()
+            self._doors[key] = door
+        return self._doors[key]
+
+    def passed(self, session: Session) -> LearningDoor | None:
+        """Return the door through which something passed to this device, or None."""
+        passed = (door for (unit, _), door in self._doors.items() if unit == session.device.unit and door.exchanges)
+        return next(passed, None)
+
+    def lesson(self, session: Session) -> tuple[PageLesson, LearningDoor] | None:
+        """Return what passed through the door to this device teaches, or None where nothing passed."""
+        door, old, target = self.passed(session), session.device.whereabouts, session.device.target
+        if door is None or old is None:
+            return None
+        return learn(door.exchanges, present=old, target=target, name=session.device.work.tag), door

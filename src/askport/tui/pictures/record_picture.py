@@ -1,0 +1,63 @@
+"""Record: as found against as left."""
+
+from askport.core.addresses import mask_of_prefix
+from askport.core.proofs.verdict import verdict_of
+from askport.core.register.as_left import Basis
+from askport.core.register.found_words import FoundWords, found_words
+from askport.core.visit.narrate import basis_words, proof_words
+from askport.core.visit.session import Session
+from askport.core.visit.steps import Phase
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
+
+_FOUND, _LEFT = 20, 50
+_FOUND_NARROW, _LEFT_NARROW = 14, 36
+_NARROW = 84
+"""Columns: below this the values stand closer."""
+
+
+def record_lines(session: Session, width: int, now: float) -> list[Ink]:
+    """Draw what is written down."""
+    chosen, target = session.device.chosen, session.device.target
+    if chosen is None or target is None:
+        return wrapped("Nothing to record yet.", width, DIM)
+    found_at, left_at = (_FOUND, _LEFT) if width >= _NARROW else (_FOUND_NARROW, _LEFT_NARROW)
+    best = chosen.best if not chosen.request else None
+    head = Ink().put(session.device.work.tag[: found_at - 1], STRONG).to(found_at).put("as found", STRONG)
+    head.to(left_at).put("as left", STRONG)
+    lines = [head.put(" ").to(width, "┈", DIM), blank()]
+    says = session.device.says
+    found = found_words(best.prefix, best.gateway, says) if best else FoundWords("none", "none", "none")
+    left = session.device.as_left
+    left_mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else None
+    rows: list[tuple[str, str, object, Basis | None]] = [
+        ("address", str(best.address) if best else "none", left.address.value, left.address.basis),
+        ("mask", found.mask, left_mask, left.prefix.basis),
+        ("gateway", found.gateway, left.gateway.value, left.gateway.basis),
+        ("DNS", found.dns, " ".join(map(str, left.dns.value or ())), left.dns.basis),
+    ]
+    for name, was, value, basis in rows:
+        ink = Ink().to(2).put(name, DIM).to(found_at).put(was)
+        shown = basis not in (None, Basis.TOLD)
+        said = f"{(value or 'none') if basis else ''}  {basis_words(basis)}".strip()
+        lines += beside(ink, left_at, said, width, f"{STRONG} {THEIRS}" if shown else DIM)
+    maker = session.cable.around.maker(chosen.mac) or "maker unknown"
+    lines.append(Ink().to(2).put("MAC", DIM).to(found_at).put(f"{chosen.mac}, {maker}"))
+    lines += [blank(), heading("Proven", width)]
+    for proof in session.device.all_proofs:
+        if proof.name in session.device.left_out:
+            continue
+        mark, style = ("✓", THEIRS) if proof.passed else ("–", DIM) if proof.not_made else ("✗", CONFLICT)
+        ink = Ink().to(2).put(f"{mark} ", style).put(proof.expected)
+        if max(_LEFT, ink.width + 1) + len(proof.measured) <= width:
+            lines.append(ink.to(_LEFT).put(proof.measured, DIM))
+        else:
+            lines += [ink, *wrapped(proof.measured, width, DIM, 4)]
+    if again := session.device.again:
+        verdict = verdict_of(again)
+        mark, style = ("✓", THEIRS) if verdict.nothing_failed else ("✗", CONFLICT)
+        lines.append(Ink().to(2).put(f"{mark} ", style).put(f"after the power cut once more: {verdict.words}"))
+    for name in session.device.left_out:
+        lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {proof_words(name)}", CONFLICT))
+    if session.phase is Phase.RECORDED:
+        lines += [blank(), *wrapped("Recorded. The laptop has its own settings back.", width, STRONG)]
+    return lines

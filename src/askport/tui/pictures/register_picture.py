@@ -1,0 +1,112 @@
+"""The register as cells of a table, and one device with all that is known of it."""
+
+from collections.abc import Iterable
+
+from askport.core.addresses import mask_of_prefix
+from askport.core.plan.site_plan import PlannedDevice
+from askport.core.plan.working_order import WorkItem
+from askport.core.register.as_left import Basis
+from askport.core.register.found_words import NOT_KNOWN, found_words
+from askport.core.register.searching import Brief
+from askport.core.register.visits import ProofRow, Row
+from askport.core.visit.narrate import basis_words, proof_words
+from askport.core.ways.table import entry_of
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, flow, heading, wrapped
+
+_NAME, _FOUND, _LEFT = 16, 18, 48
+STATE_STYLES = {"proven": f"{STRONG} {THEIRS}", "unproven": CONFLICT}
+HEADS = ("tag", "state", "as left", "as found", "device", "maker", "MAC address", "recorded")
+
+
+def cells_of(device: Brief) -> tuple[str, ...]:
+    """Return the cells of one device."""
+    at = device.recorded_at.astimezone() if device.recorded_at else None
+    about = ", ".join(filter(None, (device.kind, device.place)))
+    when = f"{at:%Y-%m-%d %H:%M}" if at else ""
+    tag, left = device.tag or "no tag", device.as_left or "not set"
+    return tag, device.state, left, device.as_found, about, device.maker, device.mac, when
+
+
+def left_lines(items: Iterable[WorkItem], width: int, most: int = 2) -> list[Ink]:
+    """Draw what of the work list is still to do, on a few lines."""
+    pieces = [
+        Ink().put(item.tag, STRONG).put(f" {item.target.interface}" if item.target else "", DIM) for item in items
+    ]
+    if not pieces:
+        return []
+    shown = min(len(pieces), most * width // 6)  # no piece is shorter
+    while len(lines := flow(pieces[:shown], width, 2)) > most:
+        shown -= 1
+    left = len(pieces) - shown
+    more = [Ink().to(2).put(f"and {left} more", DIM)] if left else []
+    return [heading(f"Still to do: {len(pieces)}", width), *lines, *more]
+
+
+def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[Ink]:
+    """Draw one device: as found and as left side by side, its proofs, its power cut, its visits."""
+    first, last, left = row.first, row.last, row.last.as_left
+    found = found_words(first.found_prefix, first.found_gateway, first.found_said)
+    head = Ink().put("", STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
+    lines = [head.put(" ").to(width, "┈", DIM)]
+    mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else ""
+    values: tuple[tuple[str, object, object, Basis | None], ...] = (
+        ("address", str(first.found_address or first.as_found), left.address.value, left.address.basis),
+        ("mask", found.mask, mask, left.prefix.basis),
+        ("gateway", found.gateway, left.gateway.value, left.gateway.basis),
+        ("DNS", found.dns, " ".join(map(str, left.dns.value or ())), left.dns.basis),
+    )
+    for name, was, now, basis in values:
+        ink = Ink().to(2).put(name, DIM).to(_FOUND).put(was, DIM if was == NOT_KNOWN else "")
+        shown = basis not in (None, Basis.TOLD)
+        text = f"{now or 'none'}  {basis_words(basis)}" if basis else "not known"
+        lines += beside(ink, _LEFT, text, width, f"{STRONG} {THEIRS}" if shown else DIM)
+    if planned:
+        about = {"kind": planned.kind, "place": planned.place, **planned.columns}
+        lines += [blank(), heading("From the plan", width)]
+        lines += [Ink().to(2).put(name, DIM).to(_FOUND).put(text) for name, text in about.items() if text]
+    lines += [blank(), heading("Proofs", width)]
+    for proof in last.proofs.values():
+        mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("–", DIM)}[proof.passed]
+        lines += beside(Ink().to(2).put(f"{mark} ", style).put(_named(proof)), 38, proof.because, width, DIM)
+    lines += [Ink().to(2).put(f"– {proof_words(name)}: left out", CONFLICT) for name in last.left_out]
+    if not last.proofs:
+        lines.append(Ink().to(2).put("None yet.", DIM))
+    if cut := last.cut:
+        told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
+        lines += [
+            blank(),
+            heading("After its power was cut", width),
+            *wrapped(told or "Nothing was heard.", width, indent=2),
+        ]
+    if row.open_points:
+        lines += [blank(), heading("Open", width), *wrapped(", ".join(row.open_points), width, CONFLICT, 2)]
+    if row.identities:
+        lines += [blank(), heading("Known by", width)]
+        lines += [line for each in row.identities for line in wrapped(each.sentence, width, indent=2)]
+    lines += [blank(), heading("Visits", width), *_visits(row, width)]
+    if len(row.macs) > 1:
+        macs = ", ".join(map(str, row.macs))
+        lines += [blank(), heading("One device with several MAC addresses", width), *wrapped(macs, width, indent=2)]
+    if row.notes:
+        lines += [blank(), heading("Notes", width)]
+    for note in row.notes:
+        when, photo = f"{note.at.astimezone():%Y-%m-%d %H:%M}", f"  photo {note.photo}" if note.photo else ""
+        lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{note.text}{photo}", width)
+    return lines
+
+
+def _named(proof: ProofRow) -> str:
+    return f"{proof_words(proof.name)}{', twice' if proof.after_cut else ''}"
+
+
+def _visits(row: Row, width: int) -> list[Ink]:
+    lines: list[Ink] = []
+    for each in row.visits:
+        way = entry_of(each.way)
+        came = f"found {each.as_found}"
+        if each.result:
+            came += f", set {way.done if way else each.way}: {each.result}"
+        left = f", left {each.as_left.words()}" if each.as_left.address.basis else ""
+        when = f"{each.found_at.astimezone():%Y-%m-%d %H:%M}"
+        lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{came}{left}, {each.state}", width)
+    return lines

@@ -1,0 +1,153 @@
+"""Set: the planned values against the present ones with their checks, the ways that fit, and what is to be typed."""
+
+from askport.core.addresses import LINK_LOCAL, mask_of_prefix
+from askport.core.errors import BadInput
+from askport.core.kinds.typing_in import typed
+from askport.core.plan.editing import ROWS, TargetEdit
+from askport.core.plan.sentence import EXAMPLE
+from askport.core.plan.target import Check, Target
+from askport.core.visit.session import Session
+from askport.core.visit.steps import Phase
+from askport.core.ways.way import Way
+from askport.core.words import listed
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, beside, blank, heading, line, wrapped
+from askport.tui.pictures.landing import landing_lines
+
+_VALUE = 20
+_NOW = 44
+_STEPS = 6
+_WAY = 26
+
+
+def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None = None) -> list[Ink]:
+    """Draw the plan, the ways and what has happened; ``edit`` is the plan while it is typed."""
+    device, target = session.device, session.device.target
+    if edit:
+        return _edited(session, edit, width)
+    if target is None:
+        text = "Nothing is planned for this device. e types what it is to become"
+        if suggested := session.visit.suggested():
+            lines = wrapped(f"{text}, beginning with these values.", width)
+            return [*lines, blank(), *_edited(session, TargetEdit(suggested), width, typed=False)]
+        return wrapped(f"{text}, say {EXAMPLE}", width)
+    way = session.visit.way
+    typing = session.phase is Phase.SETTING and way is not None and way.by_technician
+    put_back = f"What {device.work.tag} was found with, to be put back"
+    title = put_back if device.restores else f"What {device.work.tag} is to become"
+    lines = [heading("Type this into the device" if typing else title, width), blank()]
+    present = _present(session)
+    for name, value in typed(target, device.kind):
+        ink = Ink().to(2).put(name, DIM).to(_VALUE).put(value, f"{STRONG} {THEIRS}")
+        if name in present:
+            ink.to(_NOW).put(f"now {present[name]}", DIM)
+        lines.append(ink)
+        if typing and width >= _NOW + 30:
+            lines.append(blank())
+    for head, cell in (device.work.planned.columns if device.work.planned else {}).items():
+        lines.append(Ink().to(2).put(head, DIM).to(_VALUE).put(cell, DIM))
+    if device.not_read:
+        lines += [blank(), *wrapped(device.not_read, width, CONFLICT if device.says else DIM, 2)]
+    said, _ = session.stages.setting.lines(now) if way and not device.way else ([], "")
+    if said:
+        lines += [blank(), heading("What it will be told", width)]
+        lines += [ink for each in said for ink in wrapped(each, width, STRONG, 2)]
+    if not device.way and (left := session.stages.setting.untold(now)):
+        text = f"Not told this way: {listed(left)}. The record will say that it is not known."
+        lines += wrapped(text, width, DIM, 2)
+    if device.way:
+        lines += [blank(), heading("What has happened", width), *_happened(session, device.way, width)]
+    lines += _ways(session, width)
+    if device.fits:
+        several = len(device.fits) > 1
+        lines += [blank(), heading("Kinds that fit, the strictest first" if several else "Its kind", width)]
+        for fit in device.fits:
+            notes = fit.kind.notes if fit is device.fit else ""
+            lines += wrapped(f"{fit.kind.words}, {fit.reason}. {notes}".rstrip(), width, indent=2)
+    # what fails is said in the next line too; what passes may be scrolled to
+    return [*lines, blank(), heading("Checked", width), *_checked(session.visit.checks(), width)]
+
+
+def _present(session: Session) -> dict[str, str]:
+    """Return what the device has now, by the names of the values, as far as it is known."""
+    device = session.device
+    there, says = device.whereabouts, device.says
+    if there is None:
+        asks = device.chosen is not None and device.chosen.request is not None
+        return {"IP address": f"none{': it asks for one' if asks else ''}"}
+    present = {"IP address": str(there)}
+    best = device.chosen.best if device.chosen and not device.landed_at and there not in LINK_LOCAL else None
+    if best and best.prefix is not None:
+        present["Subnet mask"] = str(mask_of_prefix(best.prefix))
+    if best and best.gateway:
+        present["Default gateway"] = str(best.gateway)
+    if says is None or device.landed_at:
+        return present
+    if says.prefix is not None:
+        present.setdefault("Subnet mask", f"{mask_of_prefix(says.prefix)}, it says")
+    if "gateway" in says.said:
+        present.setdefault("Default gateway", f"{says.gateway or 'none'}, it says")
+    if "dns" in says.said:
+        for place in (1, 2, 3):
+            server = says.dns[place - 1] if len(says.dns) >= place else "none"
+            present[f"DNS server {place}"] = f"{server}, it says"
+    return present
+
+
+def _happened(session: Session, way: Way, width: int) -> list[Ink]:
+    lines: list[Ink] = []
+    for step in way.steps[-_STEPS:]:
+        ago = f"{step.at - session.cable.began_at:6.1f} s  "
+        lines += beside(Ink().to(2).put(ago, DIM), 0, step.text, width)
+    if not way.steps:
+        lines.append(line("Watching the wire for its move.", OURS, 2))
+    landed, meant = way.moved_to, way.target.interface.ip
+    if landed and landed not in LINK_LOCAL and not way.done:
+        lines += [blank(), *landing_lines(meant, landed)]
+    return lines
+
+
+def _ways(session: Session, width: int) -> list[Ink]:
+    ways, chosen = session.visit.ways(), session.visit.way
+    lines = [blank(), heading("Ways that fit this device, best first", width)]
+    for entry, reason, lacks, usable in ways:
+        is_chosen = entry is chosen
+        ink = Ink().to(2).put("▸ " if is_chosen else "  ", STRONG).put(entry.title, STRONG if is_chosen else "")
+        needs = f" It needs {lacks}." if lacks else ""
+        lines += beside(ink, _WAY, f"{reason}{needs}", width, "" if is_chosen and usable else DIM)
+    return lines
+
+
+def _checked(checks: list[Check], width: int) -> list[Ink]:
+    lines: list[Ink] = []
+    for check in checks:
+        mark, style = ("✓", "") if check.passed else ("✗", CONFLICT)
+        ink = Ink().to(2).put(f"{mark} ", style).put(check.about, style or DIM)
+        lines += beside(ink, 16, check.sentence, width, style)
+    return lines
+
+
+def _edited(session: Session, edit: TargetEdit, width: int, *, typed: bool = True) -> list[Ink]:
+    """Draw the values while they are typed, the number at hand turned round, and what is wrong with them."""
+    lines = [heading(f"What {session.device.work.tag} is to become", width), blank()]
+    present = _present(session)
+    present |= {
+        "Prefix": present.get("Subnet mask", "not known"),
+        "Gateway": present.get("Default gateway", "not known"),
+    }
+    for row, (name, numbers) in enumerate(zip(ROWS, edit.rows, strict=True)):
+        at = typed and row == edit.row
+        ink = Ink().to(2).put("▸ " if at else "  ", STRONG).put(name, STRONG if at else DIM).to(_VALUE)
+        if not any(numbers) and not at:
+            lines.append(ink.put("none", DIM))
+            continue
+        for place, number in enumerate(numbers):
+            here = at and place == edit.place
+            ink.put("." if place else "", DIM)
+            ink.put(number or ("_" if here else "·"), f"{STRONG} reverse {THEIRS}" if here else f"{STRONG} {THEIRS}")
+        lines.append(ink.to(_NOW).put(f"now {present[name]}", DIM) if name in present else ink)
+    try:
+        target: Target | None = edit.target()
+    except BadInput as error:
+        return [*lines, blank(), *wrapped(error.message, width, CONFLICT, 2)]
+    checks = session.visit.checks(target)
+    return [*lines, blank(), heading("Checked", width), *_checked(checks, width)]

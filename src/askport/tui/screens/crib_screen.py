@@ -1,0 +1,149 @@
+"""The crib card: the planned values as this device wants them typed, large, and one key each to the clipboard."""
+
+from collections.abc import Callable
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import VerticalScroll
+
+from askport.core.kinds.model import HandWay
+from askport.core.kinds.typing_in import typed
+from askport.core.visit.narrate import next_line
+from askport.core.visit.steps import Step
+from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, blank, wrapped
+from askport.tui.pictures.around import next_lines
+from askport.tui.pictures.landing import landing_lines
+from askport.tui.pictures.large import large_lines, large_width
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.sheet import Sheet
+from askport.tui.workplace import Workplace
+
+_LOOKS_A_SECOND = 4
+_VALUE = 26
+_LARGE = 5
+"""Lines of a large value."""
+_AROUND = 8
+"""Lines of the screen that are not the values and what stands below them."""
+_HINT = "A number key copies its value; space copies number by number, for pages with four fields."
+
+
+class CribScreen(DrawnScreen[None]):
+    """Stands beside the device's page or keypad while the wire is watched, and goes once the device has moved."""
+
+    CSS_PATH = "crib_screen.tcss"
+    DRAWS_EVERY_S = 1 / _LOOKS_A_SECOND
+    BINDINGS = [
+        Binding("enter", "next", "Do it", id="crib.enter"),
+        Binding("escape,c", "app.pop_screen", "Back", id="crib.back"),
+        Binding("down,j", "point(1)", "Next", key_display="↓", id="crib.next"),
+        Binding("up,k", "point(-1)", "Before", key_display="↑", id="crib.previous"),
+        Binding("space", "octet", "Copy next number", id="crib.octet"),
+        Binding("o", "door", "Open page", id="crib.door"),
+        *(Binding(str(place), f"copy({place})", "Copy", show=False) for place in range(1, 7)),
+    ]
+
+    def __init__(self, workplace: Workplace, open_door: Callable[[], object], do_next: Callable[[], object]) -> None:
+        super().__init__()
+        self._workplace, self._open_door, self._do_next = workplace, open_door, do_next
+        self._at = 0
+        self._octet: int | None = None
+        """Which number of the value at hand is on the clipboard; None where the whole value is, or nothing."""
+        self._copied = ""
+
+    def compose(self) -> ComposeResult:
+        """Lay out the values over what the wire says."""
+        yield Sheet(id="heading")
+        with VerticalScroll(id="rest"):
+            yield Sheet(id="values")
+        yield Sheet(id="next")
+        yield KeyLine()
+
+    @property
+    def _values(self) -> list[tuple[str, str]]:
+        device = self._workplace.run.session.device
+        return typed(device.target, device.kind) if device.target else []
+
+    def draw(self) -> None:
+        """Show the values, and what the wire says."""
+        run = self._workplace.run
+        session, width, values = run.session, self.room, self._values
+        if session.phase.step is not Step.SET or not values:
+            self.dismiss()
+            return
+        self._at %= len(values)
+        there, way = session.device.whereabouts, session.device.way
+        head = Ink().put("  Type this into ").put(session.device.work.tag, f"{STRONG} {THEIRS}")
+        self.query_one("#heading", Sheet).show([head.put(f", which is at {there} now" if there else "", DIM)])
+        below = wrapped(self._copied or _HINT, width - 8, DIM)
+        by = session.device.kind.way_by("hand") if session.device.kind else None
+        if isinstance(by, HandWay) and by.say:
+            below += [blank(), *wrapped(by.say, width - 8, STRONG)]
+        if way and way.moved_to and not way.done:
+            below += [blank(), *landing_lines(way.target.interface.ip, way.moved_to)]
+        lines = self._lines(values, width - 10, self.size.height - _AROUND - len(below))
+        self.query_one("#values", Sheet).show([*lines, blank(), *below])
+        said = next_line(session, run.wire.now())
+        self.query_one("#next", Sheet).show(next_lines(said, bool(session.visit.trouble), width))
+
+    def _lines(self, values: list[tuple[str, str]], width: int, height: int) -> list[Ink]:
+        """Draw the values, as many of them large as there is room for; the one at hand always is."""
+        longest = max(large_width(value, 2) for _, value in values)
+        scale = 2 if longest + _VALUE <= width else 1
+        all_large = len(values) * (_LARGE + 1) <= height
+        lines: list[Ink] = []
+        for place, (name, value) in enumerate(values):
+            here = place == self._at
+            head = Ink().put("▸ " if here else "  ", STRONG).put(f"{place + 1}  ", f"{STRONG} {OURS}")
+            head.put(name, STRONG if here else "")
+            if not (here or all_large):
+                lines.append(head.to(_VALUE).put(value, f"{STRONG} {THEIRS}"))
+                continue
+            styles = self._styles(value, f"{STRONG} {THEIRS}" if here else THEIRS)
+            drawn = large_lines(value, scale, styles if here else [THEIRS] * len(value))
+            for row, ink in enumerate(drawn):
+                lines.append((head if row == 0 else Ink()).to(_VALUE).put_line(ink))
+            lines.append(blank())
+        return lines
+
+    def _styles(self, value: str, style: str) -> list[str]:
+        """Return a style for each character: the number that is on the clipboard stands out."""
+        styles, number = [], 0
+        for each in value:
+            number += each == "."
+            styles.append(OURS if self._octet == number and each != "." else style)
+        return styles
+
+    def _copy(self, text: str, words: str) -> None:
+        self.app.copy_to_clipboard(text)
+        self._copied = (
+            f"On the clipboard: {text}, {words}. Where pasting brings nothing, this terminal does not pass it on."
+        )
+        self.draw()
+
+    def action_copy(self, place: int) -> None:
+        """Copy a value."""
+        if place <= len(self._values):
+            self._at, self._octet = place - 1, None
+            name, value = self._values[self._at]
+            self._copy(value, name)
+
+    def action_octet(self) -> None:
+        """Copy the next number of the value at hand, for pages with four fields."""
+        name, value = self._values[self._at]
+        numbers = value.split(".")
+        self._octet = 0 if self._octet is None else (self._octet + 1) % len(numbers)
+        self._copy(numbers[self._octet], f"number {self._octet + 1} of 4 of {name}")
+
+    def action_point(self, by: int) -> None:
+        """Go to another value."""
+        self._at, self._octet = (self._at + by) % max(1, len(self._values)), None
+        self.draw()
+
+    def action_next(self) -> None:
+        """Do what the bottom line says."""
+        self._do_next()
+
+    def action_door(self) -> None:
+        """Open its page beside this."""
+        self._open_door()

@@ -1,0 +1,83 @@
+"""What a device was heard to say, each sentence with the frame behind it."""
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import VerticalScroll
+
+from askport.core.finding.device import Device
+from askport.core.finding.device_name import device_words
+from askport.core.wire import Wire
+from askport.tui.ink import DIM, STRONG, THEIRS, Ink, blank, line, wrapped
+from askport.tui.pictures.evidence_picture import frame_lines, sentence_lines
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.sheet import Sheet
+
+_SENTENCES = 10
+
+
+class EvidenceScreen(DrawnScreen[None]):
+    """The sentences about one device, and the frame behind the one at hand."""
+
+    CSS_PATH = "evidence_screen.tcss"
+    BINDINGS = [
+        Binding("escape,f", "app.pop_screen", "Back to the cable", id="evidence.back"),
+        Binding("down,j", "sentence(1)", "Next sentence", key_display="↓", id="evidence.next"),
+        Binding("up,k", "sentence(-1)", "Sentence before", key_display="↑", id="evidence.previous"),
+        Binding("left,right", "other_end", "First or last time", key_display="←→", id="evidence.end"),
+    ]
+
+    def __init__(self, device: Device, maker: str | None, wire: Wire) -> None:
+        super().__init__()
+        self._device, self._maker, self._wire = device, maker, wire
+        self._at = 0
+        self._last = False
+
+    def compose(self) -> ComposeResult:
+        """Lay out the sentences over the frame."""
+        yield Sheet(id="heading")
+        yield Sheet(id="sentences")
+        with VerticalScroll(id="frame"):
+            yield Sheet(id="bytes")
+        yield KeyLine()
+
+    def draw(self) -> None:
+        """Show the sentence at hand and its frame."""
+        width = max(50, self.room - 8)
+        reasons = self._device.reasons()
+        title = Ink().put("  What it said: ").put(self._device.mac, f"{STRONG} {THEIRS}")
+        title.put(f"  {device_words(self._device, self._maker)}", DIM)
+        self.query_one("#heading", Sheet).show([title])
+        if not reasons:
+            self.query_one("#sentences", Sheet).show([line("Nothing that tells anything yet.", DIM)])
+            return
+        self._at %= len(reasons)
+        reason = reasons[self._at]
+        self.query_one("#sentences", Sheet).show(sentence_lines(reasons, self._at, width, _SENTENCES))
+        frame = self.query_one("#bytes", Sheet)
+        if not reason.frames:
+            frame.show(
+                wrapped("This was not heard in one frame: it was measured, or is the absence of one.", width, DIM)
+            )
+            return
+        heard = reason.frames[-1 if self._last else 0]
+        when = f"{self._wire.wall(heard.at).astimezone():%H:%M:%S.%f}"[:-3]
+        lines = frame_lines(heard, reason, when, width)
+        if len(reason.frames) > 1:
+            which = "the last time" if self._last else "the first time"
+            lines += [
+                blank(),
+                line(f"This is {which} that it said so; the arrow keys left and right show the other.", DIM),
+            ]
+        frame.show(lines)
+
+    def action_sentence(self, by: int) -> None:
+        """Go to another sentence."""
+        self._at += by
+        self._last = False
+        self.draw()
+
+    def action_other_end(self) -> None:
+        """Show the first or the last frame that said so."""
+        self._last = not self._last
+        self.draw()

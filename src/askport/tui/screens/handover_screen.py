@@ -1,0 +1,64 @@
+"""The handover: what was written where, and what each document is for."""
+
+from pathlib import Path
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import VerticalScroll
+
+from askport.edges.jobfile import JobFile
+from askport.reports.documents import what_for
+from askport.reports.handover_pages import grouped
+from askport.reports.open_points import open_points, proven_words
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.sheet import Sheet
+
+_SIZE = 36
+_MOST = 8
+"""Open points of one kind that are shown here; the cover has all."""
+
+
+class HandoverScreen(DrawnScreen[None]):
+    """Shown once everything is written."""
+
+    CSS_PATH = "register_screen.tcss"
+    BINDINGS = [Binding("escape,enter,f9", "app.pop_screen", "Back", id="handover.back")]
+
+    def __init__(self, job: JobFile, site: str, written: list[tuple[Path, int]]) -> None:
+        super().__init__()
+        self._job, self._site, self._written = job, site, written
+
+    def compose(self) -> ComposeResult:
+        """Lay out the page."""
+        yield Sheet(id="heading")
+        with VerticalScroll(id="rows"):
+            yield Sheet(id="sheet")
+        yield KeyLine()
+
+    def draw(self) -> None:
+        """Show what was written where."""
+        width, register = max(60, self.room - 8), self._job.register
+        title = Ink().put(f"  {self._site}", STRONG)
+        title.put(f" · handover   {proven_words(*register.proven())}", DIM)
+        self.query_one("#heading", Sheet).show([title])
+        folder = self._written[0][0].parent if self._written else self._job.path.parent
+        lines = [heading(f"Written to {folder}", width)]
+        for path, size in self._written:
+            ink = Ink().to(2).put(path.name, f"{STRONG} {THEIRS}").to(_SIZE)
+            ink.put(f"{max(1, size // 1024):>6,} kB  ", DIM)
+            lines += beside(ink, _SIZE + 11, what_for(path.name), width)
+        lines += [blank(), heading("What it stands for", width)]
+        lines += wrapped(f"The record has {self._job.count} entries. Their fingerprint, which the cover prints:", width)
+        lines += [Ink().to(2).put(grouped(self._job.fingerprint), STRONG)]
+        text = (
+            f"Later, 'askport register verify {self._job.path.name} --against' with its first 16 digits or more says "
+        )
+        lines += wrapped(f"{text}whether what was handed over still stands, and what came after it.", width, DIM)
+        for points in open_points(register.rows(), register.plan(), register.open_conflicts()):
+            lines += [blank(), heading(f"{points.heading}: {len(points.lines)}", width)]
+            lines += [each for text in points.lines[:_MOST] for each in wrapped(text, width, CONFLICT, 2)]
+            if more := len(points.lines) - _MOST:
+                lines += wrapped(f"and {more} more, all on the cover", width, DIM, 2) if more > 0 else []
+        self.query_one("#sheet", Sheet).show(lines)

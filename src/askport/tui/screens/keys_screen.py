@@ -1,0 +1,49 @@
+"""Every key of the screen that is open, what it does, and whether it does anything now."""
+
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from textual.app import ComposeResult
+from textual.binding import ActiveBinding, Binding
+from textual.containers import VerticalScroll
+from textual.screen import Screen
+
+from askport.tui.ink import DIM, OURS, STRONG, Ink, beside, blank, line
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine, program_bindings
+from askport.tui.widgets.sheet import Sheet
+
+_TITLE, _SAYS = 14, 34
+
+
+def key_lines(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], str], width: int) -> list[Ink]:
+    """Draw the keys: what can be done now stands out."""
+    lines = [line("What the keys do now. ? or Escape closes this.", DIM, 2), blank()]
+    for active in bindings:
+        binding, style = active.binding, STRONG if active.enabled else DIM
+        ink = Ink().to(2).put(shown_key(binding), f"{STRONG} {OURS}" if active.enabled else DIM)
+        ink.to(_TITLE).put(binding.description, style)
+        lines += beside(ink, _SAYS, binding.tooltip or "", width, "" if active.enabled else DIM)
+    return lines
+
+
+class KeysScreen(DrawnScreen[None]):
+    """Shows the keys of the screen under it, and goes by the key that opened it."""
+
+    CSS_PATH = "keys_screen.tcss"
+    BINDINGS = [Binding("question_mark,escape", "dismiss", "Close", id="keys.close", key_display="?")]
+
+    def __init__(self, under: Screen[Any]) -> None:
+        super().__init__()
+        self._under = program_bindings(under)
+
+    def compose(self) -> ComposeResult:
+        """Lay out the list."""
+        with VerticalScroll(id="keys"):
+            yield Sheet(id="list")
+        yield KeyLine()
+
+    def draw(self) -> None:
+        """Show every key."""
+        sheet = self.query_one("#list", Sheet)
+        sheet.show(key_lines(self._under, self.app.get_key_display, max(40, sheet.size.width or self.room - 6)))

@@ -1,0 +1,196 @@
+"""Plug: which adapter is the cable in."""
+
+import asyncio
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from textual import work
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import VerticalScroll
+from textual.message import Message
+from textual.screen import Screen
+
+from askport.core.errors import AskPortError
+from askport.core.reach.in_the_way import Adapter
+from askport.core.words import speed_words
+from askport.edges.adapters import list_adapters
+from askport.edges.ear import Ear
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, line, wrapped
+from askport.tui.pictures.plug_picture import heard_lines
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.sheet import Sheet
+
+_LOOKS_A_SECOND = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """What came of choosing: the name of an adapter, or the practice bench."""
+
+    adapter: str | None
+
+
+class PlugScreen(Screen[None]):
+    """Shows the adapters and follows the one whose link changes."""
+
+    CSS_PATH = "plug_screen.tcss"
+    BINDINGS = [
+        Binding("enter", "take", "Take it", id="plug.take"),
+        Binding("up,k", "point(-1)", "Point up", id="plug.up", show=False),
+        Binding("down,j", "point(1)", "Point down", id="plug.down", show=False),
+        Binding("p", "practise", "Practice bench", id="plug.practise", tooltip="Practise on stand-in devices"),
+    ]
+
+    class Chosen(Message):
+        """An adapter was taken, or the practice bench."""
+
+        def __init__(self, choice: Choice) -> None:
+            super().__init__()
+            self.choice = choice
+
+    def __init__(
+        self,
+        unusable: Callable[[Adapter], str | None],
+        ear: Callable[[Adapter], Ear | None],
+        refused: str | None,
+        said: str = "",
+    ) -> None:
+        """Offer adapters.
+
+        Args:
+            unusable: says why an adapter cannot be taken, or None where it can.
+            ear: gives what listens on an adapter, or None where nothing can.
+            refused: why none can be, in a sentence, or None.
+            said: what is to be known before choosing, in a sentence.
+        """
+        super().__init__()
+        self._unusable, self._ear, self._refused, self._said = unusable, ear, refused, said
+        self._listening: dict[str, Ear] = {}
+        self._adapters: list[Adapter] = []
+        self._links: dict[str, bool] = {}
+        self._pointed: str | None = None
+        self._followed: str | None = None
+        self._fault: str | None = None
+
+    def compose(self) -> ComposeResult:
+        """Lay out the list."""
+        yield Sheet(id="heading")
+        with VerticalScroll(id="adapters"):
+            yield Sheet(id="list")
+        yield Sheet(id="next")
+        yield KeyLine()
+
+    async def on_mount(self) -> None:
+        """Look at the adapters now and again and again."""
+        await self._look()
+        self.set_interval(1 / _LOOKS_A_SECOND, self._look)
+
+    async def _look(self) -> None:
+        try:
+            # In a thread of its own, because the netlink library brings its own event loop.
+            self._adapters = [each for each in await asyncio.to_thread(list_adapters) if each.kind != "loopback"]
+        except AskPortError as error:
+            self._fault = error.message
+        for adapter in self._adapters:
+            ear = self._ear(adapter)
+            if ear and self._listening.get(adapter.name) is not ear:
+                self._listening[adapter.name] = ear
+                self.listen(ear)
+        for adapter in self._adapters:
+            was = self._links.get(adapter.name, adapter.link_up if not self._links else False)
+            if adapter.link_up and not was and self._unusable(adapter) is None:
+                self._pointed = self._followed = adapter.name
+        self._links = {adapter.name: adapter.link_up for adapter in self._adapters}
+        takable = [each for each in self._adapters if self._unusable(each) is None]
+        if self._pointed not in {each.name for each in takable}:
+            # One that carries the laptop's own network is pointed at by the technician or by its link, never by itself.
+            apart = sorted((each for each in takable if not each.gateway), key=lambda each: not each.link_up)
+            self._pointed = next((each.name for each in apart), None)
+        self._draw()
+
+    @work(group="ears", exit_on_error=False)
+    async def listen(self, ear: Ear) -> None:
+        """Hear what is said on an adapter, until one is chosen or it vanishes."""
+        try:
+            await ear.listen()
+        except AskPortError:
+            self._listening.pop(ear.keeper.adapter, None)
+            ear.keeper.close()
+
+    def _draw(self) -> None:
+        width = max(60, self.size.width - 8)
+        self.query_one("#heading", Sheet).show([Ink().put("  Which adapter is the cable in?", STRONG)])
+        lines = [*wrapped("Plug the cable in now: the adapter whose link comes up is the one.", width), blank()]
+        if self._said:
+            lines += [*wrapped(self._said, width, CONFLICT), blank()]
+        for adapter in self._adapters:
+            lines += [*self._adapter(adapter, width), blank()]
+        if not self._adapters:
+            lines.append(line("The laptop has no adapter for a cable."))
+        self.query_one("#list", Sheet).show(lines)
+        self.query_one("#next", Sheet).show([self._next(), blank()])
+        self.refresh_bindings()
+
+    def _adapter(self, adapter: Adapter, width: int) -> list[Ink]:
+        why_not = self._unusable(adapter)
+        pointed = adapter.name == self._pointed
+        style = f"{STRONG} {OURS}" if pointed else "" if why_not is None else DIM
+        speed = f", {speed_words(adapter.speed_mbps)}" if adapter.speed_mbps and adapter.link_up else ""
+        head = Ink().put("▸ " if pointed else "  ", STRONG).put(adapter.name, style).to(20).put(adapter.kind, DIM)
+        head.to(34).put("━━" if adapter.link_up else "╌╌", OURS if adapter.link_up else DIM)
+        head.put(f" link up{speed}" if adapter.link_up else " no link", "" if adapter.link_up else DIM)
+        addresses = "  ".join(f"{each.interface} ({each.origin})" for each in adapter.addresses)
+        lines = [head.to(62).put(addresses or "no address", DIM)]
+        facts = [
+            f"gateway {adapter.gateway}" if adapter.gateway else "",
+            f"DNS {' '.join(adapter.dns)}" if adapter.dns else "",
+            f"in the hands of {adapter.manager}" if adapter.manager else "",
+            adapter.driver or "",
+        ]
+        if any(facts):
+            lines.append(Ink().to(34).put(", ".join(each for each in facts if each), DIM))
+        if adapter.name == self._followed:
+            lines.append(Ink().to(34).put("Its link has just come up: the cable is in this one.", OURS))
+        if ear := self._listening.get(adapter.name):
+            lines += heard_lines(ear.finder, ear.began_at, ear.keeper.wire.now(), width)
+        for code, text in adapter.hazards:
+            if code != "link-down" and not why_not:
+                lines += wrapped(text, width, CONFLICT, 34)
+        if why_not:
+            lines += wrapped(why_not, width, DIM, 34)
+        return lines
+
+    def _next(self) -> Ink:
+        if self._fault:
+            return Ink().put("      ·   ", DIM).put(self._fault, CONFLICT)
+        if self._refused:
+            said = f"{self._refused} Enter opens the practice bench meanwhile."
+        elif self._pointed is None:
+            point = "Plug the cable in, or point at an adapter with ↑ and ↓."
+            return Ink().put("      ·   ", DIM).put(point if self._adapters else "Plug in a USB or dock adapter.")
+        else:
+            said = f"Use {self._pointed}."
+        return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Offer to take an adapter only where there is one to take."""
+        return bool(self._refused or self._pointed) or None if action == "take" else True
+
+    def action_take(self) -> None:
+        """Take the adapter that is pointed at."""
+        self.workers.cancel_group(self, "ears")
+        self.post_message(self.Chosen(Choice(None if self._refused else self._pointed)))
+
+    def action_practise(self) -> None:
+        """Go to the practice bench."""
+        self.workers.cancel_group(self, "ears")
+        self.post_message(self.Chosen(Choice(None)))
+
+    def action_point(self, by: int) -> None:
+        """Point at another adapter."""
+        names = [each.name for each in self._adapters if self._unusable(each) is None]
+        if names:
+            here = names.index(self._pointed) if self._pointed in names else 0
+            self._pointed = names[(here + by) % len(names)]
+            self._draw()

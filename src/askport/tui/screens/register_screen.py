@@ -1,0 +1,177 @@
+"""The register: a table that is searched as one types, and a page for each device."""
+
+from textual import work
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.content import Content
+from textual.widgets import DataTable, Input
+
+from askport.core.errors import AskPortError
+from askport.core.register.searching import Brief, Order, Wanted, wanted
+from askport.core.text import display_text
+from askport.edges.files import write_all
+from askport.edges.projection import Projection
+from askport.reports.open_points import proven_words
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, wrapped
+from askport.tui.pictures.register_picture import HEADS, STATE_STYLES, cells_of, left_lines
+from askport.tui.screens.device_screen import DeviceScreen
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.screens.handover_screen import HandoverScreen
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.sheet import Sheet
+from askport.tui.workplace import Workplace
+
+_AT_ONCE = 60
+"""Rows that are put into the table at once; more come when the cursor nears its end."""
+_WIDTHS = (10, 10, 18, 18, 22, 22, 17, 16)
+
+
+class RegisterScreen(DrawnScreen[None]):
+    """What this job has recorded."""
+
+    CSS_PATH = "register_screen.tcss"
+    AUTO_FOCUS = "#search"
+    BINDINGS = [
+        Binding("enter", "open", "The device", id="register.open", priority=True),
+        Binding("escape", "back", "Back", id="register.back", priority=True),
+        Binding("f4", "sort", "Sort", id="register.sort", tooltip="Sort by tag, address, state, place, kind or day"),
+        Binding("f9", "handover", "Handover", id="register.handover", tooltip="Write every document of the handover"),
+        Binding("up", "move(-1)", "Device", key_display="↑ ↓", id="register.up", priority=True),
+        Binding("down", "move(1)", "Down", show=False, priority=True),
+        Binding("pageup", "move(-15)", "Page up", show=False, priority=True),
+        Binding("pagedown", "move(15)", "Page down", show=False, priority=True),
+    ]
+
+    def __init__(self, workplace: Workplace) -> None:
+        super().__init__()
+        self._workplace = workplace
+        self._order = Order.FOUND
+        self._shown: list[Brief] = []
+        self._found = 0
+
+    def compose(self) -> ComposeResult:
+        """Lay out the search over the table."""
+        yield Sheet(id="heading")
+        hint = "Type to search everything; or state:proven, place:north, kind:probe, day:2026-03-04"
+        yield Input(id="search", placeholder=hint, compact=True)
+        yield DataTable(id="table", cursor_type="row", zebra_stripes=False)
+        yield Sheet(id="below")
+        yield KeyLine()
+
+    def on_mount(self) -> None:
+        """Fill the table."""
+        for head, width in zip(HEADS, _WIDTHS, strict=True):
+            self.query_one(DataTable).add_column(head, width=width)
+        self.fill()
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Search as one types."""
+        event.stop()
+        self.fill()
+
+    def action_sort(self) -> None:
+        """Sort by the next of the orders."""
+        orders = list(Order)
+        self._order = orders[(orders.index(self._order) + 1) % len(orders)]
+        self.fill()
+
+    def fill(self) -> None:
+        """Show what is found now; the cursor stays on its device where that is still there."""
+        table = self.query_one(DataTable)
+        at = self._shown[table.cursor_row].id if table.cursor_row < len(self._shown) else None
+        self._shown = []
+        table.clear()
+        self._more()
+        place = next((place for place, device in enumerate(self._shown) if device.id == at), 0)
+        table.move_cursor(row=place)
+        self.draw()
+
+    def _more(self) -> None:
+        """Put the next rows into the table."""
+        table = self.query_one(DataTable)
+        more = self._register.find(self._wanted, _AT_ONCE, behind=len(self._shown))
+        for device in more:
+            styles = (STRONG, STATE_STYLES.get(device.state, DIM), THEIRS, "", "", DIM, DIM, DIM)
+            table.add_row(*(_content(each, style) for each, style in zip(cells_of(device), styles, strict=True)))
+        self._shown += more
+
+    def on_data_table_row_highlighted(self, event: DataTable.RowHighlighted) -> None:
+        """Have more rows ready before the cursor is at the end."""
+        if event.cursor_row > len(self._shown) - _AT_ONCE // 2 and len(self._shown) < self._found:
+            self._more()
+
+    @property
+    def _register(self) -> Projection:
+        return self._workplace.run.job.register
+
+    @property
+    def _wanted(self) -> Wanted:
+        return wanted(self.query_one(Input).value, self._order)
+
+    def draw(self) -> None:
+        """Say over and under the table what there is."""
+        register, work = self._register, self._workplace.run.work
+        proven, everyone, open_among = register.proven()
+        self._found = found = register.count(self._wanted)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · register of ", DIM)
+        title.put(self._workplace.run.job.path.name).put(f"   {proven_words(proven, everyone, open_among)}", DIM)
+        title.put(f"   {found} found" if found < everyone else "", THEIRS)
+        title.put(f"   by {self._order}" if self._order is not Order.FOUND else "", DIM)
+        self.query_one("#heading", Sheet).show([title])
+        width = max(40, self.room - 8)
+        done = register.recorded_tags()
+        lines = left_lines([item for item in work if item.tag not in done], width)
+        if not everyone:
+            text = "Nothing recorded yet. The first device appears here as soon as it was found."
+            lines = [*wrapped(text, width, DIM), *lines]
+        elif not found:
+            text = "Nothing is like that. Words are looked for in everything that is known of a device; Escape clears."
+            lines = [*wrapped(text, width, DIM), *lines]
+        for conflict in register.open_conflicts()[:3]:
+            lines += wrapped(conflict, width, CONFLICT)
+        self.query_one("#below", Sheet).show(lines)
+
+    def action_move(self, by: int) -> None:
+        """Go to another row."""
+        table = self.query_one(DataTable)
+        if table.row_count:
+            table.move_cursor(row=max(0, min(table.cursor_row + by, table.row_count - 1)))
+
+    def action_open(self) -> None:
+        """Open the device at hand; without one, go back."""
+        place = self.query_one(DataTable).cursor_row
+        if not self._shown:
+            self.dismiss()
+        elif place < len(self._shown):
+            self.app.push_screen(DeviceScreen(self._workplace, self._shown[place].id), lambda _: self.fill())
+
+    @work(thread=True, exclusive=True)
+    def action_handover(self) -> None:
+        """Write the handover beside the job file, and show what is where."""
+        from askport.reports.documents import documents
+
+        job = self._workplace.run.job
+        folder = job.path.with_name(f"{job.path.stem}-handover")
+        try:
+            register = job.register
+            made = documents(
+                job.checked(), register.plan(self._workplace.title), job.fingerprint, register.open_conflicts()
+            )
+            written = write_all(folder, made)
+        except AskPortError as error:
+            self.app.call_from_thread(self.notify, error.message, severity="error", markup=False)
+            return
+        self.app.call_from_thread(self.app.push_screen, HandoverScreen(job, self._workplace.title, written))
+
+    def action_back(self) -> None:
+        """Search no more, or go back to the cable."""
+        search = self.query_one(Input)
+        if search.value:
+            search.value = ""
+        else:
+            self.dismiss()
+
+
+def _content(text: str, style: str) -> Content:
+    """Return a cell: text from the wire is no markup."""
+    return Content.styled(display_text(text, 60), style)

@@ -1,0 +1,246 @@
+"""A crate on a small switch: labels are scanned one after the other, and then all of it goes by itself."""
+
+from collections.abc import Callable
+from ipaddress import IPv4Address
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Vertical, VerticalScroll
+from textual.content import Content
+from textual.events import Key
+from textual.message import Message
+from textual.widgets import Input, Static
+
+from askport.core.addresses import MacAddress
+from askport.core.crate.switch_crate import SwitchCrate
+from askport.core.errors import AskPortError
+from askport.core.finding.loudness import Loudness
+from askport.core.visit.stages.stage import Next
+from askport.edges.switch_run import SwitchRun
+from askport.tui.ink import DIM, STRONG, Ink, blank, heading
+from askport.tui.pictures.around import next_lines
+from askport.tui.pictures.picture_list import PICTURES
+from askport.tui.pictures.switch_picture import power_lines, switch_lines
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.sheet import Sheet
+from askport.tui.workplace import Workplace
+
+_STEPS_EVERY_S = 0.1
+_DRAWS_EVERY_S = 0.25
+
+
+class ScanLine(Input):
+    """A line that is empty again the moment Enter comes: a barcode reader types on without waiting."""
+
+    class Scanned(Message):
+        """A line came."""
+
+        def __init__(self, text: str) -> None:
+            super().__init__()
+            self.text = text
+
+    def on_key(self, event: Key) -> None:
+        """Hand over what was typed, before the next character; a binding would come behind it."""
+        if event.key == "enter":
+            event.stop()
+            typed, self.value = self.value.strip(), ""
+            self.post_message(self.Scanned(typed))
+
+
+class SwitchScreen(DrawnScreen[None]):
+    """Who is who on the switch, and how far each of them is."""
+
+    CSS_PATH = "switch_screen.tcss"
+    DRAWS_EVERY_S = _DRAWS_EVERY_S
+    AUTO_FOCUS = "#typed"
+    BINDINGS = [
+        Binding("enter", "go_on", "Go on", id="switch.next"),
+        Binding("f2", "in_order", "Tags in order", id="switch.order", tooltip="The next tags by MAC address"),
+        Binding("l", "leave_out", "Leave out the cut", id="switch.leave"),
+        Binding("escape", "back", "Back, or stop", id="switch.back"),
+        Binding("f6", "hand_power", "Power of all", id="switch.power", show=False),
+        Binding("f7", "hand_scan", "Scan a label", id="switch.scan", show=False),
+    ]
+
+    def __init__(self, workplace: Workplace, over: Callable[[], object]) -> None:
+        """Begin with those that are heard; ``over`` is called when the round goes on after them."""
+        super().__init__()
+        self._workplace, self._over = workplace, over
+        run = workplace.run
+        self.crate = SwitchCrate(run.work, run.job.register.recorded_tags())
+        self.going: SwitchRun | None = None
+        self._heard: dict[MacAddress, IPv4Address | None] = {}
+
+    def compose(self) -> ComposeResult:
+        """Lay out the units over the line that labels are scanned into."""
+        yield Sheet(id="heading")
+        with VerticalScroll(id="scroll", can_focus=False):
+            yield Sheet(id="units")
+        with Vertical(id="scan"):
+            yield ScanLine(id="typed", compact=True, placeholder="MAC address, then tag")
+            yield Static(id="said")
+        yield Sheet(id="next")
+        yield Sheet(id="hands")
+        yield KeyLine()
+
+    def on_mount(self) -> None:
+        """Ask who is there, and draw."""
+        session, now = self._workplace.run.session, self._workplace.run.wire.now()
+        if session.cable.finder.loudness is Loudness.LISTEN:
+            session.cable.search.louder(now)
+            self._workplace.run.wire.wake()
+        self.set_interval(_STEPS_EVERY_S, self.step)
+        super().on_mount()
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Offer only what makes sense now."""
+        going = self.going
+        if action == "in_order":
+            return going is None
+        if action == "leave_out":
+            return going is not None and going.cut is not None and not going.cut.done
+        if action == "go_on":
+            return True if self._next().enter else None
+        return True
+
+    # What happens
+
+    def step(self) -> None:
+        """Do what is due; called a few times a second."""
+        if self.going and not self.going.is_over:
+            self.going.step()
+
+    def _look(self) -> None:
+        """Take in who is on the switch, and where."""
+        if self.going is None:
+            devices = self._workplace.run.session.cable.finder.devices()
+            self.crate.hears(devices)
+        for device in self._workplace.run.session.cable.finder.devices():
+            if device.is_present and device.best:
+                self._heard[device.mac] = device.best.address
+
+    @property
+    def _untagged(self) -> list[MacAddress]:
+        return [mac for mac in self._heard if self.crate.unit_of(mac) is None]
+
+    def _next(self) -> Next:
+        going, units = self.going, self.crate.units
+        if going:
+            unsure = going.cut is not None and going.cut.is_unsure
+            return Next(going.sentence, enter=going.is_over or unsure)
+        if self.crate.half:
+            return Next(f"Now the tag of {self.crate.half}: scan it, or type it and press Enter.", enter=False)
+        scan = "Scan the label of a unit, its MAC address and then its tag."
+        silent = [each for each in units if each.mac not in self._heard]
+        if not self._heard and not units:
+            return Next(f"Asking who is on this switch. {scan}", enter=False)
+        if not units:
+            return Next(f"{scan} With the last of {len(self._heard)} it begins. F2 gives tags in order.", enter=False)
+        have = f"{len(units)} of {len(self._heard) + len(silent)} have a tag"
+        have += f"; {len(silent)} not heard yet, each asked at its own MAC address" if silent else ""
+        return Next(f"{have}. Scan the next label, or begin with Enter on an empty line.")
+
+    def draw(self) -> None:
+        """Show the units, and what to do next."""
+        run, width = self._workplace.run, self.room
+        self._look()
+        step = run.session.phase.step if self.going and self.going.at_hand else None
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put("   all on one switch", DIM)
+        self.query_one("#heading", Sheet).show([title])
+        in_cut = self.going.in_cut() if self.going else {}
+        lines = switch_lines(self._heard, self.crate.units, self.crate.half, step, in_cut, width - 6)
+        if step and self.going and self.going.at_hand:
+            lines += [blank(), heading(f"{self.going.at_hand.item.tag} at hand", width - 6)]
+            lines += PICTURES[step](run.session, width - 6, run.wire.now())
+        if self.going and self.going.cut:
+            lines += [blank(), *power_lines(self.going.cut.units, run.wire.now(), width - 6)]
+        self.query_one("#units", Sheet).show(lines)
+        self.query_one("#next", Sheet).show(next_lines(self._next(), is_wrong=False, width=width))
+        practice = self._workplace.practice
+        hands = Ink().put("  practice, your hands: ", DIM).put("F6 ", STRONG).put("power of all, off or on")
+        if self.going is None:
+            hands.put("   F7 ", STRONG).put("scan the label of the next one")
+        self.query_one("#hands", Sheet).show([hands] if practice else [])
+        self.query_one("#hands", Sheet).display = practice is not None
+        takes_no_more = self.going is not None and (self.going.cut is not None or self.going.is_over)
+        if takes_no_more and self.focused:
+            self.set_focus(None)
+        self.set_class(takes_no_more, "-going")
+        self.refresh_bindings()
+
+    # Labels
+
+    def on_scan_line_scanned(self, event: ScanLine.Scanned) -> None:
+        """Take a scanned line; an empty one begins."""
+        if event.text:
+            self._scan(event.text)
+        elif self.going:
+            self.action_go_on()
+        elif self.crate.units and not self.crate.half:
+            self._begin()
+
+    def _scan(self, text: str) -> None:
+        try:
+            self._say(self.crate.scan(text))
+        except AskPortError as error:
+            self._say(error.message, wrong=True)
+        all_heard = all(each.mac in self._heard for each in self.crate.units)
+        if self.crate.units and not self.crate.half and not self._untagged and len(self._heard) > 1 and all_heard:
+            self._begin()  # with silent units nobody knows which label is the last
+        self.draw()
+
+    def _say(self, text: str, *, wrong: bool = False) -> None:
+        said = self.query_one("#said", Static)
+        said.update(Content(text))
+        said.set_class(wrong, "wrong")
+
+    def _begin(self) -> None:
+        if self.going is None:
+            self.going = SwitchRun(self._workplace.run, self.crate)
+            self.draw()
+
+    def action_in_order(self) -> None:
+        """Give those that have no tag the next ones."""
+        if given := self.crate.in_order(self._untagged):
+            tags = ", ".join(each.item.tag for each in given)
+            self._say(
+                f"{tags}: by the order of their MAC addresses. Which of them hangs where is not known.", wrong=True
+            )
+        self.draw()
+
+    def action_go_on(self) -> None:
+        """Say that the power was cut where nothing shows it, or go on with the round."""
+        if self.going and self.going.cut and self.going.cut.is_unsure:
+            self.going.cut.confirm(self._workplace.run.wire.now())
+        elif self.going and self.going.is_over:
+            self.dismiss()
+            self._over()
+
+    def action_leave_out(self) -> None:
+        """Go on without the power cut."""
+        if self.going and self.going.cut:
+            self.going.cut.leave_out()
+            self._workplace.run.wire.wake()
+
+    def action_back(self) -> None:
+        """Leave, or stop what is going."""
+        if self.going is None:
+            self.dismiss()
+        elif self.going.is_over:
+            self.action_go_on()
+        else:
+            self.going.stop()
+
+    # Practice
+
+    def action_hand_power(self) -> None:
+        """At the practice bench, pull the power of all, or put it back."""
+        if practice := self._workplace.practice:
+            practice.power_all()
+
+    def action_hand_scan(self) -> None:
+        """At the practice bench, scan the label of the next unit."""
+        if (practice := self._workplace.practice) and self.going is None:
+            for text in practice.label_of(self._untagged):
+                self._scan(text)

@@ -1,0 +1,396 @@
+"""The screen of the job: the cable, the way, the step's picture and what to do next."""
+
+import asyncio
+import time
+from collections import deque
+from collections.abc import Callable
+
+from textual import work
+from textual.app import ComposeResult
+from textual.containers import Horizontal, Vertical, VerticalScroll
+from textual.geometry import Size
+from textual.getters import query_one
+from textual.message import Message
+
+from askport.core.errors import AskPortError, MachineRefused, Wants
+from askport.core.visit.narrate import next_line
+from askport.core.visit.session import Session
+from askport.core.visit.stages.stage import Next
+from askport.core.visit.steps import Phase, Step
+from askport.edges.browser import open_page
+from askport.tui.actions import Moment, bindings, is_offered
+from askport.tui.laptop_watch import LaptopWatch
+from askport.tui.pictures.around import hand_lines, news_lines, next_lines, title_line
+from askport.tui.pictures.cable_picture import Pulse, cable_lines
+from askport.tui.pictures.picture_list import PICTURES
+from askport.tui.pictures.setting_picture import set_lines
+from askport.tui.questions import (
+    ask_community,
+    ask_device_address,
+    ask_label,
+    ask_laptop_address,
+    ask_log_in,
+    ask_serial_line,
+    ask_tag,
+)
+from askport.tui.screens.crib_screen import CribScreen
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.screens.evidence_screen import EvidenceScreen
+from askport.tui.screens.lessons_screen import LessonKeys
+from askport.tui.screens.planning_screen import PlanKeys
+from askport.tui.screens.register_screen import RegisterScreen
+from askport.tui.screens.site_screen import SiteScreen
+from askport.tui.widgets.entry_line import EntryLine
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.octets import OctetKeys
+from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets.way_rail import WayRail, crate_lines, way_lines, way_strip
+from askport.tui.workplace import Workplace
+
+_FRAMES_A_SECOND = 8
+_STILL_S = 1.0
+_REST = 10
+"""Times as long as drawing took until it is drawn again, at most a second: a slow laptop has room for keys."""
+_MOVES_S = 2.0
+"""How long a frame is seen passing along the cable, at the most."""
+_LOOKS_EVERY_S = 3.0
+_ROOMY = Size(100, 30)
+"""From this size on there is room for the way down the left and for both addresses bit by bit."""
+_MAX_PULSES = 24
+"""Frames drawn on the cable at once; more would be a solid line."""
+
+
+class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
+    """One device after the other."""
+
+    CSS_PATH = "work_screen.tcss"
+    AUTO_FOCUS = ""
+    HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
+    BINDINGS = [*bindings()]
+
+    class AdapterWanted(Message):
+        """The technician wants to choose an adapter again."""
+
+    cable = query_one("#cable", Sheet)
+    rail = query_one("#way", WayRail)
+    crate = query_one("#crate", Sheet)
+    picture = query_one("#picture", Sheet)
+    entry = query_one(EntryLine)
+    octets = query_one(OctetKeys)
+
+    def __init__(self, workplace: Workplace) -> None:
+        super().__init__()
+        self.workplace = workplace
+        self.looking_at: Step | None = None
+        self._step = workplace.run.session.phase.step
+        self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
+        self.laptop = LaptopWatch()
+        self._offered: tuple[object, ...] = ()
+        """What the footer's keys depend on, when they were drawn last."""
+        self._drawn: tuple[object, ...] = ()
+        self._drawn_at = self._took_s = 0.0
+        """What was drawn last, when, and how long it took, in seconds of the real clock."""
+        self._said_by_hand = ""
+        self._stopped: AskPortError | None = None
+
+    def compose(self) -> ComposeResult:
+        """Lay out the screen."""
+        yield Sheet(id="title")
+        yield Sheet(id="cable")
+        yield Sheet(id="steps")
+        with Horizontal(id="middle"):
+            with Vertical(id="left"):
+                yield WayRail(id="way")
+                yield Sheet(id="crate")
+            with VerticalScroll(id="scroll", can_focus=False):
+                yield Sheet(id="picture")
+        yield EntryLine()
+        yield OctetKeys()
+        yield Sheet(id="next")
+        yield Sheet(id="hands")
+        yield KeyLine()
+
+    def on_mount(self) -> None:
+        """Start the cable and the pictures."""
+        self.workplace.run.wire.on_pass = lambda to_device: self._pulses.append(Pulse(time.monotonic(), to_device))
+        self.set_class(self.workplace.practice is not None, "-practice")
+        self.set_interval(1 / _FRAMES_A_SECOND, self.draw_if_due)
+        self.run_cable()
+        self.watch_laptop()
+        self.draw()
+        for note in self.workplace.notes:
+            self.notify(note, severity="warning", timeout=20, markup=False)
+
+    @work(exclusive=True, group="laptop")
+    async def watch_laptop(self) -> None:
+        """Look at the laptop's adapters and routes again and again, for what is dangerous about them."""
+        run = self.workplace.run
+        while self.workplace.practice is None:
+            await self.laptop.look(run.session, run.wire.now())
+            try:
+                run.wire.require_present()
+            except AskPortError as error:
+                self._stopped = error
+                self.workers.cancel_group(self, "cable")
+                run.session.cable.laptop.give_all_back()
+                await self.laptop.look(run.session, run.wire.now())
+                return
+            run.wire.wake()
+            await asyncio.sleep(_LOOKS_EVERY_S)
+
+    @work(exclusive=True, group="cable")
+    async def run_cable(self) -> None:
+        """Run the device at hand until the round goes on to the next one."""
+        run = self.workplace.run
+        while True:
+            driver = run.driver
+            try:
+                await driver.run(until=lambda held=driver: run.driver is not held)  # type: ignore[misc]
+            except AskPortError as error:
+                self._stopped = error
+                if self._is_adapter_gone:
+                    run.session.cable.laptop.give_all_back()
+                return
+
+    # Drawing
+
+    def on_resize(self) -> None:
+        """Draw for a small terminal, or for one with room."""
+        self.set_class(self.app.size.width < _ROOMY.width or self.app.size.height < _ROOMY.height, "-compact")
+        self.draw()
+
+    def tell(self, text: str) -> None:
+        """Say something beside the way, for long enough to come back to the ladder."""
+        self.notify(text, markup=False, timeout=20)
+
+    def on_screen_resume(self) -> None:
+        """Show what happened behind another screen."""
+        self.draw()
+
+    def draw_if_due(self) -> None:
+        """Go on in a crate; draw where something has changed or moves, and else once a second, for the clock."""
+        self.go_on_in_crate()
+        session, moment = self.workplace.run.session, time.monotonic()
+        visit, finder = session.visit, session.cable.finder
+        state = (session, session.phase, session.cable.link, finder.frames_seen, finder.loudness, len(visit.effects))
+        moves = bool(visit.running or finder.asking) or any(moment - each.at < _MOVES_S for each in self._pulses)
+        is_due = moves or state != self._drawn or moment - self._drawn_at >= _STILL_S
+        if is_due and self.is_in_front and moment - self._drawn_at >= min(_REST * self._took_s, _STILL_S):
+            self._drawn, self._drawn_at = state, moment
+            self.draw()
+            self._took_s = time.monotonic() - moment
+
+    def draw(self) -> None:
+        """Show the state of this moment, while it is in front."""
+        if not self.is_in_front:
+            return
+        run = self.workplace.run
+        session, now = run.session, run.wire.now()
+        if session.phase.step is not self._step:
+            self._step, self.looking_at = session.phase.step, None
+            self.refresh_bindings()
+        said = self.next()
+        finder = session.cable.finder
+        search, at_hand = session.cable.search, session.cable.search.candidate
+        numbers = at_hand.identities if at_hand else None
+        offered = (said.enter, finder.loudness, session.phase, search.may_accept, len(finder.hazards()), numbers)
+        if offered != self._offered:
+            self._offered = offered
+            self.refresh_bindings()
+        width = self.room
+        like = self.crate_of.like if self.crate_of else ""
+        self.query_one("#title", Sheet).show([title_line(self.workplace, now, width, like)])
+        room, compact = self.cable.content_size.width or width - 4, self.has_class("-compact")
+        pulses = list(self._pulses)
+        self.cable.show(cable_lines(session, room, now, time.monotonic(), pulses, compact=compact))
+        self.query_one("#steps", Sheet).show([way_strip(session, self.looking_at, width)])
+        left = self.rail.size.width or 28
+        self.rail.show(way_lines(session, self.looking_at, left))
+        self.crate.show(crate_lines(run, left, max(1, self.crate.size.height - 2), like))
+        room = max(40, self.picture.size.width)
+        step = self.looking_at or session.phase.step
+        edit = self.octets.edit
+        drawn = set_lines(session, room, now, edit) if edit else PICTURES[step](session, room, now)
+        self.picture.show([*news_lines(session, run.wire.counts(), step, room), *drawn])
+        self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
+        self.query_one("#hands", Sheet).show(
+            hand_lines(self.workplace.practice, self._said_by_hand, width, compact=compact)
+        )
+
+    def next(self) -> Next:
+        """Say what Enter does now."""
+        run = self.workplace.run
+        if self._is_adapter_gone:
+            gone = f"{run.session.cable.laptop.adapter} was pulled out, and nothing is left to give back"
+            return Next(f"{gone}: plug it in again. Enter goes to the adapters.")
+        if self._stopped:
+            return Next(f"{self._stopped.message} Enter tries again.")
+        if run.is_over:
+            return Next("Every device of this round is recorded. Enter shows the register; q leaves.")
+        return self.crate_says(next_line(run.session, run.wire.now()))
+
+    @property
+    def _is_adapter_gone(self) -> bool:
+        return isinstance(self._stopped, MachineRefused) and self._stopped.code == "no-adapter"
+
+    # Intents
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Offer only what makes sense now."""
+        workplace, typing = self.workplace, self.has_class("-typing")
+        enter = action == "next" and self.next().enter
+        moment = Moment(
+            session=workplace.run.session, enter=enter, typing=typing, practice=workplace.practice is not None,
+            in_crate=self.crate_of is not None, learned=self.learned is not None, lesson=self.has_lesson,
+        )  # fmt: skip
+        return is_offered(action, moment)
+
+    def _act(self, intent: Callable[[Session, float], None]) -> None:
+        """Give the session an intent, and have the cable take it up."""
+        run = self.workplace.run
+        try:
+            intent(run.session, run.wire.now())
+        except AskPortError as error:
+            self.notify(error.message, severity="error", markup=False)
+        run.wire.wake()
+        self.draw()
+        self.refresh_bindings()
+
+    def action_next(self) -> None:
+        """Do what the bottom line says."""
+        run = self.workplace.run
+        if self._is_adapter_gone:
+            self.post_message(self.AdapterWanted())
+        elif self._stopped:
+            self._stopped = None
+            self.run_cable()
+        elif run.is_over:
+            self.action_register()
+        elif run.session.phase is Phase.RECORDED:
+            self.take_next()
+        elif self.next().enter:
+            self.looking_at = None
+            self._act(lambda session, now: session.enter(now))
+
+    def action_register(self) -> None:
+        """Show what was recorded."""
+        self.app.push_screen(RegisterScreen(self.workplace))
+
+    def action_site(self) -> None:
+        """Show the site's address maps."""
+        self.app.push_screen(SiteScreen(self.workplace, self.take_up))
+
+    def action_ask_for(self) -> None:
+        """Ask for an address that the technician knows, of the device or for the laptop."""
+        session, delivered = self.workplace.run.session, self.workplace.run.session.device.work.delivered
+        at_laptop = session.phase is not Phase.FINDING
+        self.entry.ask(ask_laptop_address(session) if at_laptop else ask_device_address(delivered))
+
+    @work(group="door")
+    async def action_door(self) -> None:
+        """Open a browser on the device's page, through a door that leads over the cable only."""
+        try:
+            door = await self.laptop.door(self.workplace.run.session, self.workplace.run.wire.now)
+        except AskPortError as error:
+            self.notify(error.message, severity="error", markup=False)
+            return
+        if door:
+            url = door.hand_out()
+            shown = await asyncio.to_thread(open_page, url)
+            here = "" if shown else " No browser with a window could be started here: open it in one."
+            self.notify(f"{url}\nleads one browser to {door.far} over the cable.{here}", markup=False, timeout=15)
+
+    def action_label(self) -> None:
+        """Compare the MAC address on a label with what is on the wire."""
+        self.entry.ask(ask_label(self.workplace.run.session))
+
+    def action_accept(self) -> None:
+        """Say that what runs a live network here is the device that is meant."""
+        self._act(lambda session, _: session.cable.search.accept())
+
+    def action_decide(self, place: int) -> None:
+        """Say which device of the job this is."""
+        self._act(lambda session, now: session.stages.find.decide(place, now))
+
+    def action_louder(self) -> None:
+        """Let the laptop ask more."""
+        self._act(lambda session, now: session.cable.search.louder(now))
+
+    def action_quieter(self) -> None:
+        """Have the laptop send nothing."""
+        self._act(lambda session, _: session.cable.finder.listen())
+
+    def action_hold(self) -> None:
+        """Hold the sweep, or go on with it."""
+        self._act(lambda session, now: session.cable.search.pause(now))
+
+    def action_frames(self) -> None:
+        """Show the frames behind what the device at hand said."""
+        session = self.workplace.run.session
+        device = session.device.chosen or session.cable.search.candidate
+        if device is None:
+            self.notify("Nobody has been heard yet.", markup=False)
+        else:
+            live = session.cable.finder.device(device.mac) or device
+            self.app.push_screen(EvidenceScreen(live, session.cable.around.maker(live.mac), self.workplace.run.wire))
+
+    def action_log_in(self) -> None:
+        """Ask what devices of this kind are logged in to with."""
+        session = self.workplace.run.session
+        if name := session.device.entered_as:
+            wants = session.stages.setting.asks_for
+            ask = ask_serial_line if wants is Wants.LINE else ask_community if wants is Wants.COMMUNITY else ask_log_in
+            self.entry.ask(ask(name))
+
+    def action_restore(self) -> None:
+        """Put the device back as it was found."""
+        self._act(lambda session, now: session.stages.setting.restore(now))
+
+    def action_crib(self) -> None:
+        """Show the values large, as they are typed."""
+        self.app.push_screen(CribScreen(self.workplace, self.action_door, self.action_next))
+
+    def action_name(self) -> None:
+        """Give the device at hand its tag."""
+        self.entry.ask(ask_tag(self.workplace.run.session))
+
+    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+        """Do what was typed."""
+        self._act(lambda session, now: event.question.use(session, now, event.text))
+
+    def action_other_way(self) -> None:
+        """Set the address by the next way in the list."""
+        session = self.workplace.run.session
+        names = session.visit.way_names
+        here = names.index(session.device.way_name) if session.device.way_name in names else -1
+        self._act(lambda session, now: session.stages.setting.choose_way(names[(here + 1) % len(names)], now))
+
+    def action_leave_out(self) -> None:
+        """Go on without the power-cycle proof, or without having it keep what it has."""
+        self._act(lambda session, now: session.stages.leave_out(now))
+
+    def action_back(self) -> None:
+        """Do the step before again, or the one looked at."""
+        session, steps = self.workplace.run.session, list(Step)
+        before = steps[max(0, steps.index(session.phase.step) - 1)]
+        step = self.looking_at or before
+        self.looking_at = None
+        self._act(lambda session, now: session.stages.go_back(step, now))
+
+    def action_point(self, by: int) -> None:
+        """Point at another device."""
+        session = self.workplace.run.session
+        macs = [device.mac for device in session.cable.search.devices()]
+        if session.phase is Phase.FINDING and session.cable.search.candidate and macs:
+            here = macs.index(session.cable.search.candidate.mac)
+            self._act(lambda session, _: session.cable.search.point_at(macs[(here + by) % len(macs)]))
+
+    def action_look(self, place: int) -> None:
+        """Look at a step without changing anything; 0 comes back to now."""
+        self.looking_at = list(Step)[place - 1] if place else None
+        self.draw()
+
+    def on_way_rail_looked(self, event: WayRail.Looked) -> None:
+        """Look at the step that was clicked."""
+        self.looking_at = event.step
+        self.draw()

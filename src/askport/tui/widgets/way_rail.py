@@ -1,0 +1,95 @@
+"""The way down the left: the six steps with their results, and the devices of the round."""
+
+from textual.events import Click
+from textual.message import Message
+
+from askport.core.visit.narrate import step_lines
+from askport.core.visit.session import Session
+from askport.core.visit.steps import Step
+from askport.edges.job_run import JobRun
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, line
+from askport.tui.widgets.sheet import Sheet
+
+_GLYPHS = {"done": "●", "now": "◆", "ahead": "○"}
+
+
+class WayRail(Sheet):
+    """Shows the way; a click on a step looks at it."""
+
+    class Looked(Message):
+        """Somebody wants to look at a step."""
+
+        def __init__(self, step: Step) -> None:
+            super().__init__()
+            self.step = step
+
+    def on_click(self, event: Click) -> None:
+        """Look at the step under the pointer; each takes two lines."""
+        place = event.y // 2
+        if place < len(Step):
+            self.post_message(self.Looked(list(Step)[place]))
+
+
+def way_lines(session: Session, looking_at: Step | None, width: int) -> list[Ink]:
+    """Draw the steps as stops on a line."""
+    lines = []
+    for place, step in enumerate(step_lines(session), 1):
+        style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
+        ink = Ink().put(f" {_GLYPHS[step.state]} ", style).put(step.step, f"{STRONG} {style}".strip())
+        if looking_at is step.step:
+            ink.put("  ◂ looking", DIM)
+        lines.append(ink.to(width - 3).put(place, DIM))
+        rail = "│" if place < len(Step) else " "
+        lines.append(Ink().put(f" {rail} ", DIM).put(step.result[: width - 4], "" if step.state == "now" else DIM))
+    return lines
+
+
+def way_strip(session: Session, looking_at: Step | None, width: int) -> Ink:
+    """Draw the steps on one line, for a small terminal."""
+    ink = Ink().put(" ")
+    for place, step in enumerate(step_lines(session), 1):
+        style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
+        ink.put("──" if place > 1 else "", DIM).put(f"{_GLYPHS[step.state]} {place} {step.step}", style)
+        ink.put(" ◂" if looking_at is step.step else " ", DIM)
+    return ink
+
+
+def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]:
+    """Draw the devices of the round, the one at hand marked; within a crate, like which unit they go."""
+    if not run.work:
+        return []
+    states = run.job.register.states()
+    lines = [blank(), line(f" In this crate, like {like}"[:width] if like else " In this round", STRONG)]
+    tags = [item.tag for item in run.work]
+    at_hand = run.session.device.listed_as
+    here = tags.index(at_hand) if at_hand in tags else len(tags)
+    first, last = shown_of(len(tags), here, room)
+    counts = room >= 3
+    if first and counts:
+        lines.append(line(f"   … {first} above", DIM))
+    for item in run.work[first:last]:
+        state = states.get(item.tag, "")
+        if state not in ("proven", "unproven"):
+            state = "at hand" if item.tag == at_hand else ""
+        style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
+        ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
+        lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))
+    if last < len(tags) and counts:
+        lines.append(line(f"   … {len(tags) - last} more", DIM))
+    return lines
+
+
+def shown_of(count: int, here: int, room: int) -> tuple[int, int]:
+    """Return from which to which are shown around the one at hand; a line is left for how many are not."""
+    if count <= room:
+        return 0, count
+    if room < 3:
+        first = min(here, count - room)
+        return first, first + room
+    if here < room - 1:
+        return 0, room - 1
+    if here > count - room:
+        return count - room + 1, count
+    between = max(1, room - 2)
+    first = here - between // 2
+    return first, first + between
