@@ -26,6 +26,7 @@ from askport.core.formats.capture import pcapng_frame, pcapng_start, read_captur
 from askport.core.formats.frame_fields import Field, fields_of
 from askport.core.formats.packet import read_packet
 from askport.core.formats.unreadable import Unreadable
+from askport.core.protocols import PROTOCOLS
 from askport.core.ways.snmp_engine import Access, AgentTalk, Asks
 from askport.core.wire import Frame, hear
 from capture import field_answers, mixed
@@ -163,23 +164,26 @@ _AGENT.ask(Asks.GET, [(_SYS_NAME, None)])
 _NAMED = _AGENT.message.replace(b"\xa0", b"\xa2", 1)
 _NOW = datetime(2026, 3, 4, tzinfo=UTC)
 _CONFIGURATION = cip.encode_configuration(cip.Configuration(IPv4Address(1), IPv4Address(2), domain=b"hatchery"))
-_READERS: tuple[tuple[Callable[[bytes], None], tuple[bytes, ...]], ...] = (
-    (_session, (cip.register_session(), cip.unconnected(1, b"\x8e\0\0\0" + _CONFIGURATION))),
-    (_answer, (bacnet.write_property(7, 3, bacnet.Property.DNS_SERVER, bacnet.octets(b"abcd") * 3),
+_SAID = modbus.Identification(1, ((0, b"Calder Vale"), (1, b"PV-7")), 2)
+_TALKS: dict[str, tuple[Callable[[bytes], None], tuple[bytes, ...]]] = {
+    "cip": (_session, (cip.register_session(), cip.unconnected(1, b"\x8e\0\0\0" + _CONFIGURATION))),
+    "bacnet": (_answer, (bacnet.write_property(7, 3, bacnet.Property.DNS_SERVER, bacnet.octets(b"abcd") * 3),
                bytes.fromhex("810a001801003007 0c0c0e000003 1a0190 3e640a5410283f"))),
-    (_service, (onvif.envelope(onvif.set_interface("eth0", IPv4Interface("10.84.16.40/22")),
+    "onvif": (_service, (onvif.envelope(onvif.set_interface("eth0", IPv4Interface("10.84.16.40/22")),
                                onvif.username_token("fitter", "x", bytes(16), _NOW)).encode(),)),
-    (_node, (ipprog.encode_ip_prog(ipprog.IpProg(True, IPv4Address(1), IPv4Address(2))),)),
-    (_identification, (modbus.encode_identification(modbus.Identification(1, ((0, b"Calder Vale"), (1, b"PV-7")), 2)),
+    "artnet": (_node, (ipprog.encode_ip_prog(ipprog.IpProg(True, IPv4Address(1), IPv4Address(2))),)),
+    "modbus": (_identification, (modbus.encode_identification(_SAID),
                        modbus.encode_identification(modbus.Identification(2, exception=2)))),
-    (_agent, (_NAMED,)),
-)  # fmt: skip
+    "snmp": (_agent, (_NAMED,)),
+}  # fmt: skip
 """What is talked in field protocols beside frames that are heard, with whole messages to be bent."""
+if untried := [each.name for each in PROTOCOLS.values() if each.way and not each.ethertype and each.name not in _TALKS]:
+    raise SystemExit(f"no messages to bend of {', '.join(untried)}: write some into _TALKS")
 
 
 def _messages(random: Random, wrong: list[str]) -> None:
     """Bend one message of each conversation, and read it."""
-    for read, whole in _READERS:
+    for read, whole in _TALKS.values():
         data = random.choice(whole)
         for _ in range(random.choice((1, 1, 2, 4))):
             data = random.choice(_BENDS)(random, data or b"\0", random.choice(whole))

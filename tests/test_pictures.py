@@ -17,7 +17,7 @@ from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.frame_fields import fields_of
 from askport.core.formats.packet import read_packet
-from askport.core.visit.at_hand import ONVIF_DEVICES
+from askport.core.protocols import PROTOCOLS
 from askport.core.visit.narrate import next_line, step_lines
 from askport.core.visit.steps import Phase
 from askport.core.ways.log_in import LogIn
@@ -83,7 +83,7 @@ def check(session, now):
 )
 def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsys):
     bench, run = practice(tag)
-    run.log_ins |= dict.fromkeys(("managed switch", ONVIF_DEVICES), LogIn(*LOG_IN))
+    run.log_ins |= dict.fromkeys(("managed switch", PROTOCOLS["onvif"].log_in_as), LogIn(*LOG_IN))
     seen = set()
 
     class Watching(Technician):

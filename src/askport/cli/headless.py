@@ -17,7 +17,7 @@ from askport.core.finding.loudness import Loudness
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.page_lesson import learn
-from askport.core.visit.at_hand import ONVIF_DEVICES
+from askport.core.protocols import PROTOCOLS
 from askport.core.visit.narrate import next_line
 from askport.core.visit.practised import Practised, Wanted
 from askport.core.visit.steps import Phase
@@ -80,7 +80,7 @@ async def commission_all(path: Path) -> bool:
         maker=scenario.maker,
         kinds=[each.kind for each in known_kinds()[0] if each.path is None and each.kind.name != _UNKNOWN],
     )
-    run.log_ins |= dict.fromkeys(("managed switch", ONVIF_DEVICES), LogIn(*LOG_IN))
+    run.log_ins |= dict.fromkeys(("managed switch", PROTOCOLS["onvif"].log_in_as), LogIn(*LOG_IN))
     print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
     await _look_around()
     while True:

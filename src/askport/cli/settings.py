@@ -13,9 +13,9 @@ from askport.cli.on_cable import finder_on, giving_back, laptop_beside, open_cab
 from askport.cli.passwords import PasswordOption
 from askport.cli.saying import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address
-from askport.core.finding.clues import PROTOCOLS
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.kinds.own_word import ReadBack, contradictions, read_back
+from askport.core.protocols import words_of
 from askport.core.ways.conversation import Ended, Said
 from askport.core.ways.own_word_talk import READERS, reading
 from askport.core.ways.start import Start
@@ -53,8 +53,8 @@ def settings(
     beside = [*([said.because] if well and said.because else []), *told.unread]
     notes = [*against, *(f"{each[0].upper()}{each[1:].rstrip('.')}." for each in beside)]
     asked = by in READERS
-    source = f"It said so by {PROTOCOLS[by]}." if asked else f"It said so on its {by}."
-    failed = f"{'By' if asked else 'Its'} {PROTOCOLS.get(by, by)}: {said.because}."
+    source = f"It said so by {words_of(by)}." if asked else f"It said so on its {by}."
+    failed = f"{'By' if asked else 'Its'} {words_of(by)}: {said.because}."
     because = " ".join(notes) or source if well else failed
     if json:
         put_json(_document(device, by, told, because, lasts=lasts))

@@ -6,6 +6,8 @@ frames have not said, and would crowd the rest out.
 
 from struct import pack
 
+from askport.core.protocols import PROTOCOLS
+
 _ACCEPT, _REJECT = "accept", "reject"
 _LDB, _LDH, _LDXB_IP_LENGTH = 0x30, 0x28, 0xB1
 _LDH_X = 0x48
@@ -14,9 +16,9 @@ _JEQ, _JGE, _JSET = 0x15, 0x35, 0x45
 _RET = 0x06
 _WHOLE_FRAME = 0x40000
 
-_PORTS = (1900, 3671, 3702, 5353, 5355, 6454, 44818, 47808)
-"""UDP ports over 1023 at which devices are found: SSDP, KNXnet/IP, WS-Discovery, mDNS, LLMNR, Art-Net, EtherNet/IP,
-BACnet. Answers come from them, to wherever the question came from."""
+_PORTS = (1900, 3702, 5353, 5355, *(each.udp_port for each in PROTOCOLS.values() if each.udp_port))
+"""UDP ports over 1023 at which devices are found: SSDP, WS-Discovery, mDNS, LLMNR, and those of field protocols.
+Answers come from them, to wherever the question came from."""
 
 # Each line: label, operation, number, label if true, label if false; None goes on to the next line.
 _Line = tuple[str | None, int, int, str | None, str | None]

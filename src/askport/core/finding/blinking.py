@@ -4,11 +4,11 @@ from collections.abc import Callable
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.device import Device
-from askport.core.formats.dcp import blink, dcp_frame
 from askport.core.machine import Xid
+from askport.core.protocols import PROTOCOLS, part
 
 _ASKS: dict[str, Callable[[MacAddress, MacAddress, int], bytes]] = {
-    "dcp": lambda laptop, mac, xid: dcp_frame(laptop, mac, blink(xid)),
+    each.name: part(each.blinks) for each in PROTOCOLS.values() if each.blinks
 }
 """By the field protocols that have it."""
 

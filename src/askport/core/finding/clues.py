@@ -6,6 +6,7 @@ from ipaddress import IPv4Address
 from typing import NamedTuple
 
 from askport.core.addresses import MacAddress, host_fault_of
+from askport.core.protocols import PROTOCOLS, words_of
 
 
 class ClueKind(Enum):
@@ -81,18 +82,11 @@ SHOWS_HOLDING = (ClueKind.ANSWERS, *SPEAKS_ARP, ClueKind.SENDS_ON_LINK)
 only once it was checked."""
 
 
-PROTOCOLS = {
-    "dcp": "PROFINET DCP", "cip": "EtherNet/IP", "onvif": "ONVIF", "bacnet": "BACnet", "artnet": "Art-Net",
-    "snmp": "SNMP", "knx": "KNXnet/IP", "modbus": "Modbus/TCP",
-}  # fmt: skip
-"""Field protocols as people write them, by their names in kind files and of their ways."""
-
-
 class Identity(NamedTuple):
     """By what a device is known to the association of one field protocol; None where it does not say."""
 
     protocol: str
-    """Its name in :data:`PROTOCOLS`."""
+    """Its name in :data:`askport.core.protocols.PROTOCOLS`."""
     vendor: int | None = None
     product: int | None = None
     serial: int | None = None
@@ -104,7 +98,8 @@ class Identity(NamedTuple):
     @property
     def words(self) -> str:
         """The numbers, as people write them, and the words."""
-        number = "instance" if self.protocol == "bacnet" else "serial"  # its users choose that one
+        known = PROTOCOLS.get(self.protocol)
+        number = known.number if known else "serial"
         named = (("vendor", self.vendor), ("product", self.product), (number, self.serial))
         numbers = [f"{name} {number}" for name, number in named if number is not None]
         return ", ".join([*numbers, *filter(None, [self.text])]) or "no numbers"
@@ -112,7 +107,7 @@ class Identity(NamedTuple):
     @property
     def sentence(self) -> str:
         """The protocol and what it is known by there."""
-        name = PROTOCOLS.get(self.protocol, self.protocol)
+        name = words_of(self.protocol)
         return f"{name}: {self.words}" if any(each not in (None, "") for each in self[1:5]) else name
 
 

@@ -5,14 +5,6 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address
 
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress
-from askport.core.formats.dcp import (
-    ETHERTYPE_PROFINET,
-    IDENTIFY_GROUP,
-    Block,
-    Dcp,
-    FrameId,
-    encode_dcp,
-)
 from askport.core.formats.dhcp import (
     BROADCAST_FLAG,
     CLIENT_PORT,
@@ -47,23 +39,12 @@ from askport.core.formats.dns import (
     name_of,
     netbios_label,
 )
-from askport.core.formats.ethernet import Ethernet, encode_ethernet
+from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.field_protocols import (
     KNX_GROUP,
-    PORT_ART_NET,
-    PORT_BACNET,
-    PORT_ETHERNET_IP,
     PORT_KNX,
-    ArtNet,
-    ArtNetOp,
-    Bacnet,
-    BacnetService,
-    EtherNetIp,
     Knx,
     KnxService,
-    encode_art_net,
-    encode_bacnet,
-    encode_ethernet_ip,
     encode_knx,
 )
 from askport.core.formats.icmp import Icmp, IcmpType, encode_icmp
@@ -74,6 +55,7 @@ from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame, link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp, encode_udp, encode_udp6
 from askport.core.machine import Machine
+from askport.core.protocols import PROTOCOLS, Protocol, part
 from askport.core.wire import Link
 
 GREETING_SOURCE = IPv4Address("192.0.2.174")
@@ -162,20 +144,8 @@ def _ssdp(mac: MacAddress) -> bytes:
     return _udp(mac, SSDP_GROUP, PORT_SSDP, message)
 
 
-def _dcp(mac: MacAddress) -> bytes:
-    message = Dcp(
-        frame_id=FrameId.IDENTIFY_REQUEST,
-        service_id=5,
-        service_type=0,
-        xid=_XID,
-        response_delay=1,
-        blocks=((Block.ALL, b""),),
-    )
-    frame = Ethernet(dst=IDENTIFY_GROUP, src=mac, ethertype=ETHERTYPE_PROFINET, payload=encode_dcp(message))
-    return encode_ethernet(frame)
-
-
-def _knx(mac: MacAddress) -> bytes:
+def search_knx(mac: MacAddress) -> bytes:
+    """Return what asks all KNXnet/IP servers, in their group, who is there (ISO 22510)."""
     request = Knx(service=KnxService.SEARCH_REQUEST, address=GREETING_SOURCE)
     return _udp(mac, KNX_GROUP, PORT_KNX, encode_knx(request), ttl=16)
 
@@ -217,20 +187,24 @@ def _number(mac: MacAddress, now: float, place: int = 0) -> int:
     return int.from_bytes(mac, "big") << 72 | int(now * 1e6) << 8 | place
 
 
+def _asks_of(protocol: Protocol) -> Ask:
+    """Return the question to everybody by a field protocol."""
+    if protocol.asks_in_frame:
+        # Named, and looked up when it is asked: one of them stands in this module.
+        return Ask(protocol.greets, lambda mac, _: part(protocol.asks_in_frame)(mac))
+    return Ask(protocol.greets, _to_all(protocol.udp_port or 0, part(protocol.asks)(None)))
+
+
 ASKS: tuple[Ask, ...] = (
     Ask("IPv6, all nodes", _same(_everybody_echo)),
     Ask("address servers (DHCP)", _same(discover)),
-    Ask("PROFINET stations (DCP)", _same(_dcp)),
     Ask("names and services (mDNS)", lambda mac, _: _udp(mac, MDNS_GROUP, PORT_MDNS, _SERVICES, ttl=255)),
     Ask("names and services (mDNS over IPv6)", _same(_mdns6)),
     Ask("descriptions (SSDP)", _same(_ssdp)),
     Ask("devices (WS-Discovery)", _probe()),
     Ask("devices (WS-Discovery 1.1)", _probe(WS_1_1)),
     Ask("computers and printers (WS-Discovery)", _probe(types=WS_DEVICES)),
-    Ask("EtherNet/IP identities", _to_all(PORT_ETHERNET_IP, encode_ethernet_ip(EtherNetIp()))),
-    Ask("BACnet devices", _to_all(PORT_BACNET, encode_bacnet(Bacnet(service=BacnetService.WHO_IS)))),
-    Ask("KNXnet/IP servers", _same(_knx)),
-    Ask("Art-Net nodes", _to_all(PORT_ART_NET, encode_art_net(ArtNet(op=ArtNetOp.POLL)))),
+    *(_asks_of(each) for each in PROTOCOLS.values() if each.greets),
     Ask("group members (IGMP)", _same(_igmp)),
     Ask("everybody (ping)", _echo(_ALL_HOSTS)),
     Ask("everybody (broadcast ping)", _echo(LIMITED_BROADCAST)),
@@ -238,7 +212,7 @@ ASKS: tuple[Ask, ...] = (
     Ask("fallbacks (broadcast ping)", _echo(LIMITED_BROADCAST, GREETING_LINK_LOCAL)),
     Ask("names (NetBIOS)", _to_all(PORT_NETBIOS_NAMES, _STATUS)),
 )
-"""To greet by one protocol more, write one line here."""
+"""To greet by one protocol more, write one line here; field protocols declare theirs."""
 
 
 def service_question(laptop_mac: MacAddress, name: Name, kind: RecordType) -> bytes:
@@ -334,15 +308,9 @@ def ask_for_numbers(ends: Ends, now: float) -> list[bytes]:
         now: which moment it is.
     """
     probes = ((WS_2005_04, ""), (WS_1_1, ""), (WS_2005_04, WS_DEVICES))
-    asked = (
-        (PORT_ETHERNET_IP, encode_ethernet_ip(EtherNetIp())),
-        (PORT_BACNET, encode_bacnet(Bacnet(service=BacnetService.WHO_IS), to_one=True)),
-        *(
-            (PORT_WS_DISCOVERY, ws_discovery_probe(_number(ends.src_mac, now, place), *probe))
-            for place, probe in enumerate(probes)
-        ),
-        (PORT_KNX, encode_knx(Knx(KnxService.DESCRIPTION_REQUEST, ends.src))),
-        (PORT_ART_NET, encode_art_net(ArtNet(op=ArtNetOp.POLL))),
-    )
+    asked = [(each.udp_port, part(each.asks)(ends.src)) for each in PROTOCOLS.values() if each.asks and each.udp_port]
+    for place, probe in enumerate(probes):
+        asked.append((PORT_WS_DISCOVERY, ws_discovery_probe(_number(ends.src_mac, now, place), *probe)))
     told = [frame_between(ends, Udp(src_port=port, dst_port=port, payload=data)) for port, data in asked]
-    return [_dcp(ends.src_mac), *told]
+    in_frames = [each for each in PROTOCOLS.values() if each.asks_in_frame and not each.asks]
+    return [*(part(each.asks_in_frame)(ends.src_mac) for each in in_frames), *told]

@@ -11,6 +11,7 @@ from askport.core.finding.clues import ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.doubts import GIVEN_UP_AFTER
 from askport.core.finding.virtual import group_protocol
+from askport.core.protocols import PROTOCOLS, Protocol
 from askport.core.words import listed
 
 _ONE_BOX = 8
@@ -67,7 +68,7 @@ def find_hazards(devices: list[Device], own: OwnHazards) -> list[Hazard]:
     hazards = [hazard for device in devices for hazard in own.of(device)]
     hazards += _twins(devices)
     hazards += _neighbours(devices)
-    hazards += _same_instance(devices)
+    hazards += _same_number(devices)
     routers = {each.address for device in devices if not device.speaks_for for each in device.addresses}
     speaking = [
         each
@@ -165,18 +166,22 @@ def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
             yield Hazard(code="duplicate-address", text=text, macs=tuple(sorted(macs)), address=address)
 
 
-def _same_instance(devices: Iterable[Device]) -> Iterator[Hazard]:
-    """Say where several BACnet devices have one instance number (ASHRAE 135 clause 12.11.1: it is one device's)."""
-    holders: dict[int, list[MacAddress]] = {}
+def _same_number(devices: Iterable[Device]) -> Iterator[Hazard]:
+    """Say where several devices have one number that their users choose, such as a BACnet instance.
+
+    It is one device's (ASHRAE 135 clause 12.11.1).
+    """
+    holders: dict[tuple[Protocol, int], list[MacAddress]] = {}
     for device in devices:
         for each in device.identities:
-            if each.protocol == "bacnet" and each.serial is not None:
-                holders.setdefault(each.serial, []).append(device.mac)
-    for instance, macs in holders.items():
+            known = PROTOCOLS.get(each.protocol)
+            if known and known.number_is_chosen and each.serial is not None:
+                holders.setdefault((known, each.serial), []).append(device.mac)
+    for (protocol, number), macs in holders.items():
         if len(macs) > 1:
             text = (
-                f"{len(macs)} devices say that they are BACnet device {instance}: {_who(macs)}. Whoever asks for that "
-                "number gets either: have one of them take another."
+                f"{len(macs)} devices say that they are {protocol.words} device {number}: {_who(macs)}. Whoever asks "
+                "for that number gets either: have one of them take another."
             )
             yield Hazard(code="same-instance", text=text, macs=tuple(sorted(macs)))
 

@@ -1,6 +1,7 @@
 """Each clue as a sentence for people."""
 
 from askport.core.finding.clues import Clue, ClueKind
+from askport.core.protocols import PROTOCOLS
 
 _SENTENCES: dict[ClueKind, str] = {
     ClueKind.ANSWERS: "It answered when asked for {address} (ARP, {times}).",
@@ -41,14 +42,9 @@ _SHOWN = {
     "llmnr": "LLMNR",
     "netbios": "NetBIOS",
     "lldp": "LLDP",
-    "dcp": "PROFINET DCP",
     "ssdp": "SSDP",
     "ws-discovery": "WS-Discovery",
-    "onvif": "ONVIF",
-    "ethernet/ip": "EtherNet/IP",
-    "bacnet": "BACnet",
-    "knx": "KNXnet/IP",
-    "art-net": "Art-Net",
+    **{each.shown_as: each.words for each in PROTOCOLS.values()},
 }
 """Protocols by the short words that stand in documents, as people write them."""
 

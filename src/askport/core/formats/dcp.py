@@ -16,6 +16,8 @@ from askport.core.text import display_text
 ETHERTYPE_PROFINET = 0x8892
 IDENTIFY_GROUP = MacAddress(bytes.fromhex("010ecf000000"))
 _MAX_BLOCKS = 64
+_ASKED = 0x41_50_47_31
+"""Marks what everybody is asked, so that answers to it are known to be ours."""
 _SHORTEST = 46
 """Bytes of an Ethernet payload: shorter ones are padded."""
 _HEADER, _BLOCK = Struct("!BBIHH"), Struct("!HH")
@@ -194,6 +196,18 @@ def station_name(text: str) -> bytes:
     if fault:
         raise BadInput(f"'{display_text(text, 60)}' is no name of a station: {fault}, such as feed-lane-3.")
     return text.encode("ascii")
+
+
+def identify_frame(laptop: MacAddress) -> bytes:
+    """Return what asks all stations what they are (clause 4.3.2.2.3)."""
+    message = Dcp(FrameId.IDENTIFY_REQUEST, Service.IDENTIFY, 0, _ASKED, response_delay=1, blocks=((Block.ALL, b""),))
+    frame = Ethernet(dst=IDENTIFY_GROUP, src=laptop, ethertype=ETHERTYPE_PROFINET, payload=encode_dcp(message))
+    return encode_ethernet(frame)
+
+
+def blink_frame(laptop: MacAddress, station: MacAddress, xid: int) -> bytes:
+    """Return what has a station show where it is."""
+    return dcp_frame(laptop, station, blink(xid))
 
 
 def blink(xid: int) -> Dcp:

@@ -80,6 +80,11 @@ def encode_ethernet_ip(message: EtherNetIp) -> bytes:
     return pack("<HHII8sI", message.command, len(body), 0, 0, b"", 0) + body
 
 
+def ask_ethernet_ip(_: IPv4Address | None) -> bytes:
+    """Return what asks for an identity."""
+    return encode_ethernet_ip(EtherNetIp())
+
+
 class BacnetService(IntEnum):
     """Unconfirmed services (ASHRAE 135 clause 21)."""
 
@@ -140,6 +145,11 @@ def encode_bacnet(message: Bacnet, *, to_one: bool = False) -> bytes:
         apdu += b"\x22" + (message.vendor_id or 0).to_bytes(2, "big")
     npdu = bytes((1, 0)) + apdu
     return bytes((0x81, 0x0A if to_one else 0x0B)) + (4 + len(npdu)).to_bytes(2, "big") + npdu
+
+
+def ask_bacnet(source: IPv4Address | None) -> bytes:
+    """Return what asks everybody for instance numbers, or one device, from an address that it can answer to."""
+    return encode_bacnet(Bacnet(service=BacnetService.WHO_IS), to_one=source is not None)
 
 
 class KnxService(IntEnum):
@@ -210,6 +220,11 @@ def encode_knx(message: Knx) -> bytes:
     return b"\x06\x10" + message.service.to_bytes(2, "big") + (6 + len(body)).to_bytes(2, "big") + body
 
 
+def ask_knx(source: IPv4Address | None) -> bytes:
+    """Return what asks a server for its description."""
+    return encode_knx(Knx(KnxService.DESCRIPTION_REQUEST, source or UNSPECIFIED))
+
+
 class ArtNetOp(IntEnum):
     """Operation codes."""
 
@@ -246,3 +261,8 @@ def encode_art_net(packet: ArtNet) -> bytes:
     reply = head + packet.address.packed + PORT_ART_NET.to_bytes(2, "little")
     reply = reply.ljust(26, b"\0") + packet.name[:17].ljust(18, b"\0") + packet.name[:63].ljust(64, b"\0")
     return (reply.ljust(201, b"\0") + (packet.mac or bytes(6))).ljust(239, b"\0")
+
+
+def ask_art_net(_: IPv4Address | None) -> bytes:
+    """Return what asks a node to say what it is."""
+    return encode_art_net(ArtNet(op=ArtNetOp.POLL))

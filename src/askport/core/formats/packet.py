@@ -5,62 +5,43 @@ from ipaddress import IPv4Address
 from typing import Any, NamedTuple, TypeVar
 
 from askport.core.addresses import MacAddress
-from askport.core.formats.arp import Arp, decode_arp
-from askport.core.formats.dcp import ETHERTYPE_PROFINET, Dcp, OtherProfinet, decode_profinet
-from askport.core.formats.dhcp import CLIENT_PORT, SERVER_PORT, Dhcp, decode_dhcp
+from askport.core.formats.arp import decode_arp
+from askport.core.formats.dhcp import CLIENT_PORT, SERVER_PORT, decode_dhcp
 from askport.core.formats.discovery import (
     PORT_SSDP,
     PORT_WS_DISCOVERY,
-    Ssdp,
-    WsDiscovery,
     decode_ssdp,
     decode_ws_discovery,
 )
-from askport.core.formats.dns import PORT_LLMNR, PORT_MDNS, PORT_NETBIOS_NAMES, Dns, decode_dns
-from askport.core.formats.eapol import ETHERTYPE_EAPOL, Eapol, decode_eapol
+from askport.core.formats.dns import PORT_LLMNR, PORT_MDNS, PORT_NETBIOS_NAMES, decode_dns
+from askport.core.formats.eapol import ETHERTYPE_EAPOL, decode_eapol
 from askport.core.formats.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, Ethernet, decode_ethernet
-from askport.core.formats.field_protocols import (
-    PORT_ART_NET,
-    PORT_BACNET,
-    PORT_ETHERNET_IP,
-    PORT_KNX,
-    ArtNet,
-    Bacnet,
-    EtherNetIp,
-    Knx,
-    decode_art_net,
-    decode_bacnet,
-    decode_ethernet_ip,
-    decode_knx,
-)
 from askport.core.formats.icmp import Icmp, decode_icmp, encode_icmp
-from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, decode_icmpv6
-from askport.core.formats.igmp import PROTOCOL_IGMP, Igmp, decode_igmp
+from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, decode_icmpv6
+from askport.core.formats.igmp import PROTOCOL_IGMP, decode_igmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_TCP, PROTOCOL_UDP, IPv4, decode_ipv4, ipv4_frame
 from askport.core.formats.ipv6 import ETHERTYPE_IPV6, IPv6, decode_ipv6
-from askport.core.formats.llc import SAP_SPANNING_TREE, Bpdu, Llc, decode_bpdu, decode_llc
-from askport.core.formats.lldp import ETHERTYPE_LLDP, Lldp, decode_lldp
+from askport.core.formats.llc import SAP_SPANNING_TREE, Llc, decode_bpdu, decode_llc
+from askport.core.formats.lldp import ETHERTYPE_LLDP, decode_lldp
 from askport.core.formats.made import made
 from askport.core.formats.tcp import Tcp, decode_tcp, encode_tcp
 from askport.core.formats.udp import Udp, decode_udp, encode_udp
 from askport.core.formats.unreadable import Unreadable
+from askport.core.protocols import PROTOCOLS, part
 
-Layer = (
-    Ethernet | Llc | Bpdu | Lldp | Eapol | Dcp | OtherProfinet | Arp | IPv4 | IPv6 | Icmp | Icmpv6 | Igmp | Tcp | Udp
-    | Dhcp | Dns | Ssdp | WsDiscovery | EtherNetIp | Bacnet | Knx | ArtNet
-)  # fmt: skip
-L = TypeVar("L", bound=Layer)
-Decoder = Callable[[bytes], Layer | Unreadable]
+L = TypeVar("L")
+Decoder = Callable[[bytes], Any]
+"""Reads a layer; bytes that are none give what is wrong with them (:class:`Unreadable`)."""
 
-# To read one protocol more: its decoder, and one line in the table of what carries it.
+# To read one protocol more: its decoder, and one line in the table of what carries it; field protocols declare theirs.
 BY_ETHERTYPE: dict[int | None, Decoder] = {
     ETHERTYPE_ARP: decode_arp,
     ETHERTYPE_IPV4: decode_ipv4,
     ETHERTYPE_IPV6: decode_ipv6,
     ETHERTYPE_LLDP: decode_lldp,
     ETHERTYPE_EAPOL: decode_eapol,
-    ETHERTYPE_PROFINET: decode_profinet,
     None: decode_llc,
+    **{each.ethertype: part(each.decoder) for each in PROTOCOLS.values() if each.ethertype},
 }
 BY_SAP: dict[int, Decoder] = {SAP_SPANNING_TREE: decode_bpdu}
 BY_IP_PROTOCOL: dict[int, Decoder] = {
@@ -82,17 +63,14 @@ BY_UDP_PORT: dict[int, Decoder] = {
     PORT_NETBIOS_NAMES: decode_dns,
     PORT_SSDP: decode_ssdp,
     PORT_WS_DISCOVERY: decode_ws_discovery,
-    PORT_ETHERNET_IP: decode_ethernet_ip,
-    PORT_BACNET: decode_bacnet,
-    PORT_KNX: decode_knx,
-    PORT_ART_NET: decode_art_net,
+    **{each.udp_port: part(each.decoder) for each in PROTOCOLS.values() if each.udp_port},
 }
 
 
 class Packet(NamedTuple):
     """The layers of one frame, outermost first, and what stopped the reading, if anything did."""
 
-    layers: tuple[Layer, ...]
+    layers: tuple[Any, ...]
     unreadable: Unreadable | None = None
 
     def get(self, kind: type[L]) -> L | None:
@@ -116,7 +94,7 @@ _CARRIES: dict[type, Callable[[Any], Decoder | None]] = {
 
 def read_packet(data: bytes) -> Packet:
     """Read a frame as deep as it can be read; any bytes give a packet."""
-    layers: list[Layer] = []
+    layers: list[Any] = []
     decoder: Decoder | None = decode_ethernet
     while decoder:
         layer: Any = decoder(data)

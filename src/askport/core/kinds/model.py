@@ -5,11 +5,13 @@ from ipaddress import IPv4Interface
 from typing import Annotated, Literal
 
 import regex
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, PlainSerializer, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, PlainSerializer, Strict, model_validator
+from pydantic_core import PydanticCustomError
 
 from askport.core.addresses import parse_interface
 from askport.core.errors import BadInput
 from askport.core.kinds.placeholders import check_placeholders
+from askport.core.protocols import PROTOCOLS
 
 SCHEMA = "askport.kind/1"
 _NOT_GIVEN = frozenset({"host", "content-length", "transfer-encoding", "connection", "cookie"})
@@ -113,10 +115,19 @@ class Recognise(_Model):
     """What it says of itself in a field protocol."""
 
 
+def _identifying(name: str) -> str:
+    """Return the name of a protocol by which devices say what they are, or say which ones there are."""
+    names = [each.name for each in PROTOCOLS.values() if each.identifies]
+    if name not in names:
+        expected = ", ".join(f"'{each}'" for each in names)
+        raise PydanticCustomError("literal_error", "Input should be {expected}", {"expected": expected})
+    return name
+
+
 class Numbers(_Model):
     """Numbers that a device is known by to the association of one field protocol; what is given must all fit."""
 
-    protocol: Literal["dcp", "cip", "onvif", "bacnet", "artnet", "knx", "modbus"]
+    protocol: Annotated[str, Strict(), AfterValidator(_identifying)]
     vendor: Annotated[int, Field(strict=True, ge=0, le=0xFFFF)] | None = None
     product: Annotated[int, Field(strict=True, ge=0, le=0xFFFF)] | None = None
     text: Annotated[str, Field(min_length=1, max_length=120)] | None = None

@@ -18,11 +18,9 @@ from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.service_again import Services
+from askport.core.protocols import PROTOCOLS, Protocol
 from askport.core.register.as_left import AsLeft
 from askport.core.ways.way import Result, Way
-
-ONVIF_DEVICES = "ONVIF devices"
-"""Under which the log-in of those is kept whose kind is not known."""
 
 
 class AtHand:
@@ -119,10 +117,15 @@ class AtHand:
 
     @property
     def entered_as(self) -> str:
-        """What devices like it are called where their log-in is kept: their kind, or ONVIF devices."""
+        """What devices like it are called where their log-in is kept: their kind, or all that speak a protocol."""
         if self.kind:
             return self.kind.name
-        return ONVIF_DEVICES if self.chosen and self.chosen.speaks("onvif") else ""
+        return next((each.log_in_as for each in self.protocols if each.log_in_as), "")
+
+    @property
+    def protocols(self) -> list[Protocol]:
+        """The field protocols that it was heard to speak."""
+        return [each for each in PROTOCOLS.values() if self.chosen and self.chosen.speaks(each.name)]
 
     def forget_proofs(self) -> None:
         """Begin to be proven anew."""

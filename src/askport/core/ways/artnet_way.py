@@ -8,6 +8,7 @@ from askport.core.ways.conversation import Ended
 from askport.core.ways.datagrams import Datagrams
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms, Talking
+from askport.core.ways.way_entry import WayEntry, speaks
 
 
 class ArtNetTalk(Datagrams):
@@ -93,3 +94,19 @@ def shown_program(start: Start) -> list[str]:
     """Return what it is told."""
     at, gateway = start.target.interface, start.target.gateway
     return [f"program {at.ip} {at.netmask}{f' gateway {gateway}' if gateway else ''}"]
+
+
+ENTRY = WayEntry(
+    name=SetByArtNet.name,
+    title="by Art-Net",
+    done="by Art-Net",
+    says="programs its Art-Net node (ArtIpProg), and follows it. Needs --at",
+    fits=speaks("artnet", "It speaks Art-Net: its node is programmed, and says itself what it has."),
+    needs_laptop=True,
+    needs_reach=True,
+    enter_does="program it by Art-Net, and follow it to {target}",
+    says_lines=shown_program,
+    tells=lambda _: ("mask", "gateway"),
+    begin=SetByArtNet,
+    reads=read_by_art_net,
+)

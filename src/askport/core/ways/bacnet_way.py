@@ -19,6 +19,7 @@ from askport.core.ways.conversation import Conversation, Ended
 from askport.core.ways.datagrams import Datagrams
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms, Talking
+from askport.core.ways.way_entry import WayEntry, speaks
 
 _OPTIONAL = frozenset({Property.DNS_SERVER, Property.CHANGES_PENDING, Property.DHCP_ENABLE})
 """What a device need not have."""
@@ -278,3 +279,18 @@ def _set_steps(start: Start) -> list[_Step]:
 def shown_properties(start: Start) -> list[str]:
     """Return what it is told."""
     return [each.says for each in _set_steps(start)]
+
+
+ENTRY = WayEntry(
+    name=SetByBacnet.name,
+    title="by BACnet",
+    done="by BACnet",
+    says="writes its BACnet network port, has the changes used, and follows it. Needs --at",
+    fits=speaks("bacnet", "It speaks BACnet: its network port is written, and says itself what it has."),
+    needs_laptop=True,
+    needs_reach=True,
+    enter_does="tell it by BACnet, and follow it to {target}",
+    says_lines=shown_properties,
+    begin=SetByBacnet,
+    reads=ReadByBacnet,
+)

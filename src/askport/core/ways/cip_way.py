@@ -22,10 +22,12 @@ from askport.core.formats import cip
 from askport.core.formats.cip import Attribute, Command, Configuration, Encapsulated, Service
 from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.formats.unreadable import Unreadable
+from askport.core.protocols import PROTOCOLS
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms, Talking
 from askport.core.ways.told_names import told_name
+from askport.core.ways.way_entry import WayEntry, speaks
 
 _ANSWER_S = 5.0
 _METHODS = {cip.STATIC: "static", cip.BOOTP: "bootp", cip.DHCP: "dhcp"}
@@ -191,7 +193,7 @@ class ReadByCip(CipTalk):
         name = self.answers.get(Attribute.HOST_NAME, b"")
         if len(name) > 2:
             size = int(unpack_from("<H", name)[0])
-            self._found |= {"name": name[2 : 2 + size].decode("latin-1")} if size else {}
+            self._found |= {"name": name[2 : 2 + size].decode(PROTOCOLS["cip"].names_in)} if size else {}
         waits = bool(status) and bool(status[0] & cip.PENDING)
         self._finish(Ended.WELL, "a new configuration waits for its restart" if waits else "")
 
@@ -273,3 +275,18 @@ def _set_steps(start: Start) -> list[_Step]:
 def shown_steps(start: Start) -> list[str]:
     """Return what it is told."""
     return [each.says for each in _set_steps(start) if each.service == Service.SET]
+
+
+ENTRY = WayEntry(
+    name=SetByCip.name,
+    title="by EtherNet/IP",
+    done="by EtherNet/IP",
+    says="makes its configuration static and tells it over EtherNet/IP (CIP), and follows it. Needs --at",
+    fits=speaks("cip", "It speaks EtherNet/IP: its interface object is told, and says itself what it has."),
+    needs_laptop=True,
+    needs_reach=True,
+    enter_does="tell it by EtherNet/IP, and follow it to {target}",
+    says_lines=shown_steps,
+    begin=SetByCip,
+    reads=ReadByCip,
+)

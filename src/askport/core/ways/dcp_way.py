@@ -13,6 +13,7 @@ from askport.core.ways.start import Start
 from askport.core.ways.station_talk import ATTEMPTS, Question, StationTalk, refusal_of
 from askport.core.ways.told_names import told_name
 from askport.core.ways.way import FOLLOW_S, Result, Way
+from askport.core.ways.way_entry import WayEntry, speaks
 from askport.core.wire import Heard
 
 _ANSWERED = 1
@@ -153,3 +154,18 @@ def shown_values(start: Start) -> list[str]:
     how = "for now only" if start.temporary else "to be kept"
     named = [f"set name {dcp.station_name(name).decode()}, {how}"] if name else []
     return [*named, f"set {at.ip} {at.netmask} gateway {gateway or 'none'}, {how}"]
+
+
+ENTRY = WayEntry(
+    name=SetByDcp.name,
+    title="by PROFINET DCP",
+    done="by PROFINET DCP",
+    says="tells it by PROFINET DCP at its MAC address, to be kept; --temporary for now only. No address needed",
+    fits=speaks("dcp", "It speaks PROFINET DCP: it is told at its MAC address and needs no other.", by_mac=True),
+    by_mac=True,
+    enter_does="tell it by PROFINET DCP, and follow it to {target}",
+    says_lines=shown_values,
+    tells=lambda _: SetByDcp.wrote,
+    begin=SetByDcp,
+    reads=ReadByDcp,
+)

@@ -15,6 +15,7 @@ from askport.core.formats.onvif import Element
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms, Talking
+from askport.core.ways.way_entry import WayEntry, speaks
 
 _UNAUTHORIZED, _OK, _NOT_FOUND = 401, 200, 404
 _CLOCK = "GetSystemDateAndTime"
@@ -288,3 +289,18 @@ def shown_calls(start: Start) -> list[str]:
     """Return what it is told."""
     at = start.target.interface
     return [f"{each.action} {at}" if each.action == _SETS else each.action for each in _told(start, "")]
+
+
+ENTRY = WayEntry(
+    name=SetByOnvif.name,
+    title="by ONVIF",
+    done="by ONVIF",
+    says="tells its ONVIF device service, has it restart where it asks for that, and follows it. Needs --at",
+    fits=speaks("onvif", "It speaks ONVIF: its device service is told, and says itself what it has."),
+    needs_laptop=True,
+    needs_reach=True,
+    enter_does="tell it by ONVIF, and follow it to {target}",
+    says_lines=shown_calls,
+    begin=SetByOnvif,
+    reads=ReadByOnvif,
+)

@@ -4,31 +4,21 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from askport.core.kinds.model import ConsoleWay, PageWay
-from askport.core.ways.artnet_way import read_by_art_net
-from askport.core.ways.bacnet_way import ReadByBacnet
-from askport.core.ways.cip_way import ReadByCip
+from askport.core.protocols import PROTOCOLS, part
 from askport.core.ways.console_way import far_end
 from askport.core.ways.conversation import Conversation
-from askport.core.ways.dcp_way import ReadByDcp
 from askport.core.ways.dialogue import Dialogue, shown_lines
-from askport.core.ways.onvif_way import ReadByOnvif
 from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.page_way import page_of
-from askport.core.ways.snmp_way import ReadBySnmp
 from askport.core.ways.start import Start
+from askport.core.ways.way_entry import WayEntry
 
-BY_MAC = frozenset({"dcp"})
+_ENTRIES: dict[str, WayEntry] = {each.name: part(each.way) for each in PROTOCOLS.values() if each.way}
+BY_MAC = frozenset(name for name, entry in _ENTRIES.items() if entry.by_mac)
 """Those that need no address."""
-WITH_PASSWORD = frozenset({"snmp"})
+WITH_PASSWORD = frozenset(each.name for each in PROTOCOLS.values() if each.needs_log_in)
 """Those that nobody is let in by without one."""
-READERS: dict[str, Callable[[Start], Conversation]] = {
-    "dcp": ReadByDcp,
-    "cip": ReadByCip,
-    "onvif": ReadByOnvif,
-    "bacnet": ReadByBacnet,
-    "artnet": read_by_art_net,
-    "snmp": ReadBySnmp,
-}
+READERS = {name: entry.reads for name, entry in _ENTRIES.items() if entry.reads}
 """What reads the settings of a device in a field protocol, by the name of its way; no kind is needed for that."""
 
 

@@ -9,12 +9,14 @@ from collections.abc import Callable
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
-from askport.core.kinds.model import SnmpWay
+from askport.core.finding.device import Device
+from askport.core.kinds.model import Kind, SnmpWay
 from askport.core.ways.conversation import Ended
 from askport.core.ways.datagrams import Datagrams
 from askport.core.ways.snmp_engine import ERROR_STATUS, Access, AgentTalk, Answer, Asks, Oid, Value
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms, Talking
+from askport.core.ways.way_entry import WayEntry
 
 PORT_SNMP = 161
 _MIB2: Oid = (1, 3, 6, 1, 2, 1)
@@ -322,3 +324,28 @@ def shown_values(start: Start) -> list[str]:
     """
     access_of(start)
     return [each.says for each in _set_steps(start) if each.asks is Asks.SET]
+
+
+def _lets_in(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
+    if kind is None or there is None or kind.way_by("snmp") is None:
+        return None
+    return "The agent of its kind takes an address by SNMP: no mask and no DNS, and the old address may stay beside it."
+
+
+ENTRY = WayEntry(
+    name=SetBySnmp.name,
+    title="by SNMP",
+    done="by SNMP",
+    says=(
+        "adds the address to the table of its SNMP agent, and follows it; no mask, no DNS, and the old address "
+        "may stay. Needs --at and its community, or --user and a password"
+    ),
+    fits=_lets_in,
+    needs_laptop=True,
+    needs_reach=True,
+    enter_does="add {target} by SNMP, and follow it there",
+    says_lines=shown_values,
+    tells=lambda _: ("gateway",),
+    begin=SetBySnmp,
+    reads=ReadBySnmp,
+)

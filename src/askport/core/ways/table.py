@@ -1,4 +1,4 @@
-"""The ways of setting an address: to have one more, write its module and one line here."""
+"""The ways of setting an address: for one more, write its module and one line here; field protocols declare theirs."""
 
 from dataclasses import replace
 from ipaddress import IPv4Address
@@ -7,12 +7,12 @@ from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of, wrote_by
+from askport.core.protocols import PROTOCOLS, part
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
 from askport.core.ways.console_way import Console, far_end
 from askport.core.ways.conversation import Conversation
 from askport.core.ways.dialogue import Dialogue, shown_lines
-from askport.core.ways.field_ways import FIELD
 from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.page_way import Page, page_of
 from askport.core.ways.ping_way import Ping
@@ -188,6 +188,11 @@ def _ping(start: Start) -> Way:
     )
 
 
+def _field(*, goes_first: bool) -> list[WayEntry]:
+    """Return the ways of field protocols."""
+    return [part(each.way) for each in PROTOCOLS.values() if each.way and each.goes_first is goes_first]
+
+
 WAYS: dict[str, WayEntry] = {
     entry.name: entry
     for entry in (
@@ -201,9 +206,7 @@ WAYS: dict[str, WayEntry] = {
             enter_does="answer its requests with {target}, once no other server is heard",
             begin=_answer,
         ),
-        FIELD["dcp"],
-        FIELD["cip"],
-        FIELD["onvif"],
+        *_field(goes_first=True),
         WayEntry(
             name=Console.name,
             title="talk to its console",
@@ -232,9 +235,7 @@ WAYS: dict[str, WayEntry] = {
             tells=lambda start: wrote_by(text for step in _page_of(start)[1].set for text in step.texts),
             begin=_fill_in,
         ),
-        FIELD["bacnet"],
-        FIELD["artnet"],
-        FIELD["snmp"],
+        *_field(goes_first=False),
         WayEntry(
             name=Ping.name,
             title="ping to its MAC",

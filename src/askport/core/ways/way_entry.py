@@ -6,8 +6,11 @@ from ipaddress import IPv4Address
 
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind
+from askport.core.ways.conversation import Conversation
 from askport.core.ways.start import Start
 from askport.core.ways.way import Way
+
+Fits = Callable[[Device | None, IPv4Address | None, Kind | None], str | None]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -22,7 +25,7 @@ class WayEntry:
     """What it is called in the register, once it was gone."""
     says: str
     """What it does, for the command line."""
-    fits: Callable[[Device | None, IPv4Address | None, Kind | None], str | None]
+    fits: Fits
     """Takes the device as found, where it is and its kind; says why this way fits it, or None where it does not."""
     by_mac: bool = False
     """Whether it works on a device that has no address."""
@@ -41,3 +44,15 @@ class WayEntry:
     enter_does: str = ""
     """What Enter does, with ``{target}``."""
     begin: Callable[[Start], Way]
+    reads: Callable[[Start], Conversation] | None = None
+    """Begins to read a device's settings, where that takes no kind."""
+
+
+def speaks(protocol: str, why: str, *, by_mac: bool = False) -> Fits:
+    """Return what fits a device that was heard to speak a field protocol, where it can be reached by that."""
+
+    def fits(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
+        reached = there is not None or by_mac
+        return why if device is not None and reached and device.speaks(protocol) else None
+
+    return fits

@@ -1,4 +1,4 @@
-"""The table of clue readers: adding a protocol is one module and one line here."""
+"""The table of clue readers: adding a protocol is one module and one line here; field protocols declare theirs."""
 
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address
@@ -9,19 +9,16 @@ from askport.core.finding.clues import SHOWS_HOLDING, Clue
 from askport.core.finding.readers.arp_clues import read_arp
 from askport.core.finding.readers.dhcp_clues import read_dhcp
 from askport.core.finding.readers.discovery_clues import read_ssdp, read_ws_discovery
-from askport.core.finding.readers.field_clues import read_art_net, read_bacnet, read_ethernet_ip, read_knx
 from askport.core.finding.readers.igmp_clues import read_igmp
 from askport.core.finding.readers.ipv4_clues import read_ipv4
 from askport.core.finding.readers.ipv6_clues import read_icmpv6, read_ipv6
-from askport.core.finding.readers.layer2_clues import read_bpdu, read_dcp, read_eapol, read_lldp
+from askport.core.finding.readers.layer2_clues import read_bpdu, read_eapol, read_lldp
 from askport.core.finding.readers.name_clues import read_names
 from askport.core.formats.arp import Arp
-from askport.core.formats.dcp import Dcp
 from askport.core.formats.dhcp import Dhcp
 from askport.core.formats.discovery import Ssdp, WsDiscovery
 from askport.core.formats.dns import Dns
 from askport.core.formats.eapol import Eapol
-from askport.core.formats.field_protocols import ArtNet, Bacnet, EtherNetIp, Knx
 from askport.core.formats.icmpv6 import Icmpv6
 from askport.core.formats.igmp import Igmp
 from askport.core.formats.ipv4 import IPv4
@@ -29,6 +26,7 @@ from askport.core.formats.ipv6 import IPv6
 from askport.core.formats.llc import Bpdu
 from askport.core.formats.lldp import Lldp
 from askport.core.formats.packet import Packet
+from askport.core.protocols import PROTOCOLS, part
 
 Reader = Callable[[Any, Packet], Iterable[Clue]]
 """Takes a layer of the type it stands beside and the whole packet, and says what that tells."""
@@ -46,11 +44,7 @@ READERS: dict[type, Reader] = {
     Lldp: read_lldp,
     Bpdu: read_bpdu,
     Eapol: read_eapol,
-    Dcp: read_dcp,
-    EtherNetIp: read_ethernet_ip,
-    Bacnet: read_bacnet,
-    Knx: read_knx,
-    ArtNet: read_art_net,
+    **{part(message): part(reads) for each in PROTOCOLS.values() for message, reads in each.clues.items()},
 }
 
 

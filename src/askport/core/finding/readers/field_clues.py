@@ -16,14 +16,7 @@ from askport.core.formats.field_protocols import (
     KnxService,
 )
 from askport.core.formats.packet import Packet
-from askport.core.text import display_text
-
-_MAX_NAME = 64
-
-
-def _latin(name: bytes) -> str:
-    """Return a name of these protocols, whose texts are in ISO 8859-1."""
-    return display_text(name.decode("latin-1"), _MAX_NAME)
+from askport.core.protocols import text_of
 
 
 def read_ethernet_ip(message: EtherNetIp, packet: Packet) -> Iterator[Clue]:
@@ -36,7 +29,7 @@ def read_ethernet_ip(message: EtherNetIp, packet: Packet) -> Iterator[Clue]:
     identity = Identity("cip", message.vendor_id, message.product_code, message.serial)
     yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="ethernet/ip", identity=identity)
     if message.product:
-        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=_latin(message.product), source="ethernet/ip")
+        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=text_of("cip", message.product), source="ethernet/ip")
 
 
 def read_bacnet(message: Bacnet, packet: Packet) -> Iterator[Clue]:
@@ -68,7 +61,7 @@ def read_knx(message: Knx, packet: Packet) -> Iterator[Clue]:
         identity = Identity("knx", manufacturer if known else None, None, number if known else None, at)
         yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="knx", identity=identity)
     if message.name:
-        yield Clue(ethernet.src, ClueKind.NAMED, text=_latin(message.name), source="knx")
+        yield Clue(ethernet.src, ClueKind.NAMED, text=text_of("knx", message.name), source="knx")
 
 
 def read_art_net(packet_: ArtNet, packet: Packet) -> Iterator[Clue]:
@@ -80,4 +73,4 @@ def read_art_net(packet_: ArtNet, packet: Packet) -> Iterator[Clue]:
     identity = Identity("artnet")
     yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="art-net", identity=identity)
     if packet_.name:
-        yield Clue(ethernet.src, ClueKind.NAMED, text=_latin(packet_.name), source="art-net")
+        yield Clue(ethernet.src, ClueKind.NAMED, text=text_of("artnet", packet_.name), source="art-net")

@@ -113,7 +113,7 @@ class Setting(Stage):
         console = kind.way_by("console") if kind else None
         if self._visit.phase not in (Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP):
             return None
-        if device.chosen and device.chosen.speaks("onvif"):
+        if any(each.log_in_as for each in device.protocols):
             return Wants.LOG_IN
         if kind is None:
             return None
