@@ -19,7 +19,7 @@ from askport.core.register.entries import Entry, Found, Left, Noted, Proved, Rec
 from askport.core.register.searching import wanted
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.reports.documents import documents
+from askport.reports.documents import Papers, documents
 from askport.tui.app import AskPortApp
 from askport.tui.screens.register_screen import RegisterScreen
 from askport.tui.workplace import Workplace
@@ -105,9 +105,9 @@ def _costs(path: Path) -> dict[str, float]:
     costs["one entry"] = _best(lambda: job.append(Noted(unit=1, mac=mac, text=f"x {next(turns)}"), BEGAN), 20)
     rows, plan = job.register.rows(), job.register.plan("Many")
     costs["find"] = _best(lambda: job.register.find(wanted("0042 halden"), 500))
-    made = documents(rows, plan, job.fingerprint)
+    made = documents(Papers(rows, plan, job.fingerprint))
     costs["register.xlsx"] = _best(made["register.xlsx"], 1)
-    costs[f"handover.pdf of {PDF_OF}"] = _best(documents(rows[:PDF_OF], plan, "")["handover.pdf"], 1)
+    costs[f"handover.pdf of {PDF_OF}"] = _best(documents(Papers(rows[:PDF_OF], plan, ""))["handover.pdf"], 1)
     job.close()
     return costs
 

@@ -16,7 +16,7 @@ from askport.core.formats.ipv4 import IPv4, ipv4_frame
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
-from askport.core.proofs.final import final_proofs
+from askport.core.proofs.final import Making, final_proofs
 from askport.core.proofs.name_servers import DnsAsPlanned
 from askport.core.proofs.own_word_proof import ReadsBack
 from askport.core.proofs.page_answers import PageAnswers
@@ -289,7 +289,7 @@ def device_with(prefix, gateway):
 )
 def test_a_wrong_mask_or_gateway_fails_its_own_proof_and_only_that(prefix, gateway, failed, said):
     """Where its mask makes a stranger of the laptop, its silence is explained by that and fails nothing."""
-    proving = final_proofs(IT_AT_NEW, Expected(gateway=GATEWAY), now=0.0)
+    proving = final_proofs(Making(subject=IT_AT_NEW, expected=Expected(gateway=GATEWAY), now=0.0))
     prove(proving, device_with(prefix, gateway), until=60.0)
     assert [proof.name for proof in proving.proofs if proof.passed is False] == failed
     assert said in " ".join(proof.because for proof in proving.proofs)

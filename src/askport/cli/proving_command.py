@@ -69,10 +69,11 @@ def prove(
     for port in open_ or []:
         if not 0 < port < 65_536:
             raise BadInput(f"{port} is no TCP port: name one from 1 to 65535.")
+    record = Record(job, tag)
     expected = Expected(
         gateway=target.gateway, plans_gateway=target.gateway is not None, dns=servers or None,
         left=[old] if old else [], ports=open_ or [], echo=not no_ping,
-        page=next((port for port in open_ or [] if port in PAGE_PORTS), None),
+        page=next((port for port in open_ or [] if port in PAGE_PORTS), None), columns=record.planned_columns(),
     )  # fmt: skip
     its = kind_named(kind, job).kind if kind else None
     own = _own(device, interface.ip, its, user, password_from) if its else None
@@ -80,7 +81,6 @@ def prove(
         *(["gateway"] if gateway else []), *(["dns"] if servers else []), *(["old-gone"] if old else []),
         *(f"port-{port}" for port in open_ or []), *([PowerCycle.name] if power_cycle else []),
     ]  # fmt: skip
-    record = Record(job, tag)
     with open_cable(adapter, waits_s=LINK_S, first=record.open) as keeper, giving_back(keeper):
         finder = finder_on(keeper, measures=False)
         finder.laptop_addresses |= {each.ip for each in keeper.own}

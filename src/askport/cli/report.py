@@ -33,11 +33,10 @@ def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list
         BadInput: a document of that name there is none.
         MachineRefused: the directory cannot be made or written.
     """
-    from askport.reports.documents import documents, on_request
+    from askport.reports.documents import Papers, documents
 
-    rows = job.checked()
-    made = documents(rows, job.register.plan(name), job.fingerprint, job.register.open_conflicts())
-    more = on_request(rows)
+    papers = Papers(job.checked(), job.register.plan(name), job.fingerprint, job.register.open_conflicts())
+    made, more = documents(papers), documents(papers, on_request=True)
     for each in only:
         if each not in made | more:
             raise BadInput(

@@ -1,7 +1,9 @@
-"""Every document of the handover, by its file's name."""
+"""Every document of the handover: to have one more, write its module and one line in ``FAMILIES``."""
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 
 from askport.core.plan.address_map import Known, map_rows, to_have
 from askport.core.plan.site_plan import Plan
@@ -12,67 +14,118 @@ from askport.reports.register_document import register_csv, register_json, regis
 from askport.reports.sketch import Sketch
 
 Documents = dict[str, Callable[[], bytes]]
-_WHAT_FOR = {
-    "register": "every device as found and as left: for a spreadsheet, or for another program",
-    "handover": "for the customer: cover with fingerprint, register, a page for each device",
-    "labels": "to print on sheets or on a roll; the code holds tag, address and MAC address",
-    "lanes": "how each device came back after its power cut",
-    "pace": "devices a day, minutes for each step, slips caught",
-    "map": "who has which address of the subnet",
-    "hosts": "names and addresses for a computer's hosts file",
-    "zone": "names and addresses for the site's name server",
-    "reservations": "for the site's address server: it gives these addresses to nobody else",
-    "cable": "the two addresses of a device, bit over bit",
-}
+"""What makes each document, by its file's name."""
+Named = Iterator[tuple[str, Callable[[], bytes]]]
+
+
+@dataclass(frozen=True)
+class Papers:
+    """What documents are made of; the same journal gives the same bytes."""
+
+    rows: Sequence[Row]
+    """The register."""
+    plan: Plan
+    """The site's plan, under the job's name."""
+    fingerprint: str
+    """Of the journal."""
+    conflicts: Sequence[str] = ()
+    """What joined journals say differently and nobody has settled."""
+
+    @cached_property
+    def known(self) -> Known:
+        """Who is to have which address, and how far each is."""
+        addresses = ((device.address, device.tag) for device in self.plan.devices if device.address)
+        planned = to_have((*addresses, *((row.left, row.tag) for row in self.rows if row.left)))
+        return Known(planned=planned, states={row.tag: row.state for row in self.rows})
+
+
+@dataclass(frozen=True, slots=True)
+class Family:
+    """Documents that are for one thing."""
+
+    name: str
+    """What their files' names begin with."""
+    what_for: str
+    make: Callable[[Papers], Named]
+    on_request: bool = False
+    """Whether they are made only where they are named."""
+
+
+def _register(papers: Papers) -> Named:
+    rows, plan = papers.rows, papers.plan
+    yield "register.csv", lambda: register_csv(rows, plan).encode()
+    yield "register.xlsx", lambda: workbook([("register", register_rows(rows, plan))])
+    yield "register.json", lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode()
+
+
+def _handover(papers: Papers) -> Named:
+    conflicts, fingerprint = papers.conflicts, papers.fingerprint
+    yield "handover.pdf", lambda: handover_pages.handover_pdf(papers.plan, papers.rows, fingerprint, conflicts)
+
+
+def _labels(papers: Papers) -> Named:
+    yield "labels.pdf", lambda: labels.sheet_pdf(papers.rows, papers.plan)
+    yield "labels-roll.pdf", lambda: labels.roll_pdf(papers.rows, papers.plan)
+
+
+def _hosts(papers: Papers) -> Named:
+    yield "hosts", lambda: reservations.hosts_text(papers.rows).encode()
+
+
+def _zone(papers: Papers) -> Named:
+    yield "zone", lambda: reservations.zone_text(papers.rows).encode()
+
+
+def _reservations(papers: Papers) -> Named:
+    yield "reservations-dhcpd.conf", lambda: reservations.dhcpd_text(papers.rows).encode()
+    yield "reservations-kea.json", lambda: reservations.kea_text(papers.rows, papers.plan).encode()
+    yield "reservations-dnsmasq.conf", lambda: reservations.dnsmasq_text(papers.rows).encode()
+
+
+def _lanes(papers: Papers) -> Named:
+    yield from _both("lanes", lambda: drawings.lanes_sketch(papers.rows))
+
+
+def _pace(papers: Papers) -> Named:
+    yield from _both("pace", lambda: drawings.pace_sketch(papers.rows))
+
+
+def _maps(papers: Papers) -> Named:
+    for site in papers.plan.sites:
+        title = f"map-{str(site.network).replace('/', '-')}"
+        yield from _both(title, lambda site=site: drawings.map_sketch(site, map_rows(site, papers.known)))  # type: ignore[misc]
+
+
+def _cables(papers: Papers) -> Named:
+    for row in papers.rows:
+        name = "".join(each if each.isalnum() or each in "-_" else "_" for each in row.tag) or row.mac.hex()
+        yield from _both(f"cable-{name}", lambda row=row: drawings.cable_sketch(row))  # type: ignore[misc]
+
+
+def _both(title: str, draw: Callable[[], Sketch]) -> Named:
+    yield f"{title}.svg", lambda: draw().svg()
+    yield f"{title}.pdf", lambda: draw().pdf()
+
+
+FAMILIES = [
+    Family("register", "every device as found and as left: for a spreadsheet, or for another program", _register),
+    Family("handover", "for the customer: cover with fingerprint, register, a page for each device", _handover),
+    Family("labels", "to print on sheets or on a roll; the code holds tag, address and MAC address", _labels),
+    Family("hosts", "names and addresses for a computer's hosts file", _hosts),
+    Family("zone", "names and addresses for the site's name server", _zone),
+    Family("reservations", "for the site's address server: it gives these addresses to nobody else", _reservations),
+    Family("lanes", "how each device came back after its power cut", _lanes),
+    Family("pace", "devices a day, minutes for each step, slips caught", _pace),
+    Family("map", "who has which address of the subnet", _maps),
+    Family("cable", "the two addresses of a device, bit over bit", _cables, on_request=True),
+]
 
 
 def what_for(name: str) -> str:
     """Say what a document is for, by its file's name."""
-    return next((words for start, words in _WHAT_FOR.items() if name.startswith(start)), "")
+    return next((each.what_for for each in FAMILIES if name.startswith(each.name)), "")
 
 
-def documents(rows: Sequence[Row], plan: Plan, fingerprint: str, conflicts: Sequence[str] = ()) -> Documents:
-    """Return what makes each document of a job; the same journal gives the same bytes.
-
-    Args:
-        rows: the register.
-        plan: the site's plan, under the job's name.
-        fingerprint: of the journal.
-        conflicts: what joined journals say differently and nobody has settled.
-    """
-    addresses = ((device.address, device.tag) for device in plan.devices if device.address)
-    planned = to_have((*addresses, *((row.left, row.tag) for row in rows if row.left)))
-    known = Known(planned=planned, states={row.tag: row.state for row in rows})
-    made: Documents = {
-        "register.csv": lambda: register_csv(rows, plan).encode(),
-        "register.xlsx": lambda: workbook([("register", register_rows(rows, plan))]),
-        "register.json": lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode(),
-        "handover.pdf": lambda: handover_pages.handover_pdf(plan, rows, fingerprint, conflicts),
-        "labels.pdf": lambda: labels.sheet_pdf(rows, plan),
-        "labels-roll.pdf": lambda: labels.roll_pdf(rows, plan),
-        "hosts": lambda: reservations.hosts_text(rows).encode(),
-        "zone": lambda: reservations.zone_text(rows).encode(),
-        "reservations-dhcpd.conf": lambda: reservations.dhcpd_text(rows).encode(),
-        "reservations-kea.json": lambda: reservations.kea_text(rows, plan).encode(),
-        "reservations-dnsmasq.conf": lambda: reservations.dnsmasq_text(rows).encode(),
-    }
-    drawn = {"lanes": lambda: drawings.lanes_sketch(rows), "pace": lambda: drawings.pace_sketch(rows)}
-    for site in plan.sites:
-        title = f"map-{str(site.network).replace('/', '-')}"
-        drawn[title] = lambda site=site: drawings.map_sketch(site, map_rows(site, known))  # type: ignore[misc]
-    for title, draw in drawn.items():
-        made |= _both(title, draw)
-    return made
-
-
-def on_request(rows: Sequence[Row]) -> Documents:
-    """Return documents that are made only where they are named: the two addresses of each device as a drawing."""
-    made: Documents = {}
-    for row in rows:
-        name = "".join(each if each.isalnum() or each in "-_" else "_" for each in row.tag) or row.mac.hex()
-        made |= _both(f"cable-{name}", lambda row=row: drawings.cable_sketch(row))  # type: ignore[misc]
-    return made
-
-
-def _both(title: str, draw: Callable[[], Sketch]) -> Documents:
-    return {f"{title}.svg": lambda: draw().svg(), f"{title}.pdf": lambda: draw().pdf()}
+def documents(papers: Papers, *, on_request: bool = False) -> Documents:
+    """Return what makes each document of a job, or each that is made only where it is named."""
+    return {name: make for each in FAMILIES if each.on_request is on_request for name, make in each.make(papers)}

@@ -48,7 +48,7 @@ def map_sketch(site: Site, rows: Sequence[MapRow]) -> Sketch:
             if mark := _MARKS.get(cell.state):
                 light = cell.state in (CellState.CONFLICT, CellState.STRANGER, CellState.PROVEN, CellState.GATEWAY)
                 fill = "#ffffff" if light else INK
-                sketch.text(at + (_CELL - 1) / 2, y + 9.5, mark, size=9, fill=fill, weight="bold", anchor="middle")
+                sketch.text(at + (_CELL - 1) / 2, y + 9.5, mark, size=9, fill=fill, bold=True, anchor="middle")
     x, y = 12.0, float(_TOP + len(rows) * _CELL + 18)
     for state in there:
         sketch.box(x, y - 9, 10, 10, _FILLS[state])
@@ -78,7 +78,7 @@ def lanes_sketch(rows: Iterable[Row]) -> Sketch:
         sketch.text(12, _TOP + 12, "No power cut was recorded.", fill=SOFT)
     for place, (tag, cut) in enumerate(cuts):
         y = _TOP + 12 + place * step
-        sketch.text(12, y + 4, tag, weight="bold")
+        sketch.text(12, y + 4, tag, bold=True)
         sketch.line(left, right, y, _FINE)
         end = cut.answer_s or cut.first_word_s or cut.link_s or 0.0
         sketch.line(left, left + (right - left) * min(1.0, end / longest), y, _THEIRS if cut.answer_s else _CONFLICT, 2)
@@ -142,7 +142,7 @@ def cable_sketch(row: Row) -> Sketch:
     ):
         words = "its own address" if end is None else f"{end}/{'?' if length is None else length}"
         sketch.text(12, y + 10, name[:12], fill=SOFT)
-        sketch.text(92, y + 10, words, weight="bold")
+        sketch.text(92, y + 10, words, bold=True)
         for bit in range(32 if end else 0):
             tall = 12.0 if _bit(end, bit) else 5.0
             y_at = y + 12 - tall if fill == _OURS else y

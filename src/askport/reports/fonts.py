@@ -1,11 +1,10 @@
-"""The fonts of paged documents, and texts in them."""
+"""The fonts of paged documents, which come with the program, so that these are the same anywhere; and texts in them."""
 
 from functools import lru_cache
-from importlib.util import find_spec
-from pathlib import Path
+from importlib.resources import files
 
 PLAIN, BOLD = "Sheet", "Sheet-Bold"
-_DEJAVU = Path("/usr/share/fonts/truetype/dejavu")
+_TYPEFACES = files("askport.reports").joinpath("typefaces")
 
 
 @lru_cache(maxsize=1)
@@ -14,12 +13,8 @@ def fonts() -> frozenset[int]:
     from reportlab.pdfbase import pdfmetrics
     from reportlab.pdfbase.ttfonts import TTFont
 
-    own = Path(str((find_spec("reportlab") or find_spec("os")).origin)).parent / "fonts"  # type: ignore[union-attr]
-    plain, bold = _DEJAVU / "DejaVuSans.ttf", _DEJAVU / "DejaVuSans-Bold.ttf"
-    if not (plain.exists() and bold.exists()):
-        plain, bold = own / "Vera.ttf", own / "VeraBd.ttf"
-    for name, path in ((PLAIN, plain), (BOLD, bold)):
-        pdfmetrics.registerFont(TTFont(name, str(path)))
+    for name, path in ((PLAIN, "DejaVuSans.ttf"), (BOLD, "DejaVuSans-Bold.ttf")):
+        pdfmetrics.registerFont(TTFont(name, str(_TYPEFACES.joinpath(path))))
     pdfmetrics.registerFontFamily(PLAIN, normal=PLAIN, bold=BOLD, italic=PLAIN, boldItalic=BOLD)
     return frozenset(pdfmetrics.getFont(PLAIN).face.charToGlyph)
 

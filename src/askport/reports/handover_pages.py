@@ -11,7 +11,7 @@ from askport.core.visit.narrate import basis_words, proof_words
 from askport.core.ways.table import entry_of
 from askport.reports.drawings import cable_sketch
 from askport.reports.open_points import OpenPoints, counted, open_points, proven_words
-from askport.reports.paper import document, drawn, printable, styles, table
+from askport.reports.paper import document, printable, styles, table
 from askport.reports.planned import planned_words
 from askport.reports.times import iso
 
@@ -126,4 +126,4 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any]) -> 
     ]
     if remarks:
         story += [Paragraph("Notes", set_in["section"]), *remarks]
-    return [*story, Spacer(1, 8), Paragraph(printable(" ".join(about)), set_in["body"]), drawn(cable_sketch(row))]
+    return [*story, Spacer(1, 8), Paragraph(printable(" ".join(about)), set_in["body"]), cable_sketch(row).on_page(460)]

@@ -7,7 +7,6 @@ from xml.sax.saxutils import escape
 
 from askport.core.text import display_text
 from askport.reports.fonts import BOLD, PLAIN, fonts, in_font
-from askport.reports.sketch import Sketch
 
 _LONGEST = 400
 """Characters of one piece of text."""
@@ -81,24 +80,6 @@ def table(rows: Sequence[Sequence[object]], widths: Sequence[float] | None = Non
         )
     )
     return made
-
-
-def drawn(sketch: Sketch, width: float = 460) -> Any:
-    """Return a drawing as a piece of a page, made to fit."""
-    from reportlab.platypus.flowables import Flowable
-
-    scale = min(1.0, width / sketch.width)
-
-    class Drawn(Flowable):  # type: ignore[misc]
-        def __init__(self) -> None:
-            super().__init__()
-            self.width, self.height = sketch.width * scale, sketch.height * scale
-
-        def draw(self) -> None:
-            self.canv.scale(scale, scale)
-            sketch.draw_on(self.canv)
-
-    return Drawn()
 
 
 def request_pdf(site: str, sheets: Sequence[tuple[str, Sequence[Sequence[str]]]], asked: Sequence[str]) -> bytes:

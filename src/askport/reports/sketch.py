@@ -1,133 +1,106 @@
-"""A drawing of boxes, lines and texts, which comes out as SVG or as a page of a PDF: the same in both."""
+"""A drawing of boxes, lines and texts, which comes out as SVG or as a page of a PDF: one drawing for both.
 
-import io
-from dataclasses import dataclass
-from typing import Any
+ReportLab draws both. Its SVG has no titles, which readers show where a box is pointed at, and names our fonts as we
+register them: both are put right in what it wrote.
+"""
+
+from typing import TYPE_CHECKING, Any
 from xml.etree import ElementTree as Xml
 
 from askport.core.text import display_text
 from askport.reports.fonts import BOLD, PLAIN, fonts, in_font
 
+if TYPE_CHECKING:
+    from reportlab.graphics.shapes import Drawing
+
 INK, SOFT = "#1d2428", "#8a949a"
-_FONT = "DejaVu Sans, Verdana, sans-serif"
+_FAMILY = "DejaVu Sans, Verdana, sans-serif"
 _LONGEST = 200
-
-
-@dataclass(frozen=True, slots=True)
-class _Text:
-    x: float
-    y: float
-    text: str
-    size: float
-    fill: str
-    weight: str
-    anchor: str
-
-
-@dataclass(frozen=True, slots=True)
-class _Box:
-    x: float
-    y: float
-    width: float
-    height: float
-    fill: str
-    said: str
-
-
-@dataclass(frozen=True, slots=True)
-class _Line:
-    x1: float
-    x2: float
-    y: float
-    stroke: str
-    wide: float
+_SVG = "http://www.w3.org/2000/svg"
 
 
 class Sketch:
     """Shapes on a white sheet; lengths are in points, and y goes down from the top."""
 
     def __init__(self, width: float, height: float, title: str) -> None:
+        from reportlab.graphics.shapes import Drawing
+
+        fonts()
         self.width, self.height, self.title = width, height, display_text(title, _LONGEST)
-        self._shapes: list[_Text | _Box | _Line] = []
-        self.text(12, 22, title, size=14, weight="bold")
+        self._drawing = Drawing(width, height)
+        self._said: dict[str, str] = {}
+        """What a reader shows where a box is pointed at, by the box's number."""
+        self.box(0, 0, width, height, "#ffffff")
+        self.text(12, 22, title, size=14, bold=True)
 
     def text(
-        self, x: float, y: float, text: str, *, size: float = 10, fill: str = INK, weight: str = "normal",
+        self, x: float, y: float, text: str, *, size: float = 10, fill: str = INK, bold: bool = False,
         anchor: str = "start",
     ) -> None:  # fmt: skip
         """Write a text, whatever is in it."""
-        self._shapes.append(_Text(x, y, display_text(text, _LONGEST), size, fill, weight, anchor))
+        from reportlab.graphics.shapes import String
+
+        said, font = in_font(display_text(text, _LONGEST)), BOLD if bold else PLAIN
+        self._add(String(x, self.height - y, said, fontName=font, fontSize=size, textAnchor=anchor), fillColor=fill)
 
     def box(self, x: float, y: float, width: float, height: float, fill: str, said: str = "") -> None:
         """Fill a box; ``said`` is what a reader shows when it is pointed at."""
-        self._shapes.append(_Box(x, y, width, height, fill, display_text(said, _LONGEST)))
+        from reportlab.graphics.shapes import Rect
+
+        box = Rect(x, self.height - y - height, width, height, strokeColor=None)
+        if said:
+            box._svgAttrs = {"id": f"box-{len(self._said)}"}
+            self._said[f"box-{len(self._said)}"] = display_text(said, _LONGEST)
+        self._add(box, fillColor=fill)
 
     def line(self, x1: float, x2: float, y: float, stroke: str, wide: float = 1) -> None:
         """Draw a line from left to right."""
-        self._shapes.append(_Line(x1, x2, y, stroke, wide))
+        from reportlab.graphics.shapes import Line
+
+        self._add(Line(x1, self.height - y, x2, self.height - y, strokeWidth=wide), strokeColor=stroke)
+
+    def _add(self, shape: Any, **colours: str) -> None:
+        from reportlab.lib.colors import HexColor
+
+        for name, colour in colours.items():
+            setattr(shape, name, HexColor(colour))
+        self._drawing.add(shape)
 
     def svg(self) -> bytes:
-        """Return it as SVG 1.1."""
-        size = {"width": f"{self.width:g}", "height": f"{self.height:g}"}
-        root = Xml.Element("svg", {"xmlns": "http://www.w3.org/2000/svg", **size})
-        root.set("viewBox", f"0 0 {self.width:g} {self.height:g}")
-        root.set("font-family", _FONT)
-        Xml.SubElement(root, "rect", width="100%", height="100%", fill="#ffffff")
-        for shape in self._shapes:
-            _put(root, shape)
-        Xml.indent(root)
+        """Return it as SVG."""
+        from reportlab.graphics import renderSVG
+
+        Xml.register_namespace("", _SVG)
+        root = Xml.fromstring(renderSVG.drawToString(self._drawing))  # noqa: S314 - written just now
+        for name, words in (("title", self.title), ("desc", "Drawn by Ask Port")):
+            root.find(f"{{{_SVG}}}{name}").text = words  # type: ignore[union-attr]
+        for each in root.iter():
+            if "style" in each.attrib:
+                style = each.attrib["style"].replace(
+                    f"font-family: {BOLD}", f"font-weight: bold; font-family: {_FAMILY}"
+                )
+                each.set("style", style.replace(f"font-family: {PLAIN}", f"font-family: {_FAMILY}"))
+            if said := self._said.get(each.attrib.get("id", "")):
+                Xml.SubElement(each, f"{{{_SVG}}}title").text = said
         drawn: bytes = Xml.tostring(root, encoding="utf-8", xml_declaration=True)
         return drawn + b"\n"
 
     def pdf(self) -> bytes:
         """Return it as a PDF of one page."""
+        from io import BytesIO
+
+        from reportlab.graphics import renderPDF
         from reportlab.pdfgen.canvas import Canvas
 
-        fonts()
-        out = io.BytesIO()
+        out = BytesIO()
         canvas = Canvas(out, pagesize=(self.width, self.height), invariant=1, initialFontName=PLAIN)
         canvas.setTitle(self.title)
-        self.draw_on(canvas)
+        renderPDF.draw(self._drawing, canvas, 0, 0)
         canvas.showPage()
         canvas.save()
         return out.getvalue()
 
-    def draw_on(self, canvas: Any) -> None:
-        """Draw it on a page, from the lower left corner on."""
-        from reportlab.lib.colors import HexColor
-
-        for shape in self._shapes:
-            match shape:
-                case _Text():
-                    canvas.setFillColor(HexColor(shape.fill))
-                    canvas.setFont(BOLD if shape.weight == "bold" else PLAIN, shape.size)
-                    write = canvas.drawCentredString if shape.anchor == "middle" else canvas.drawString
-                    write(shape.x, self.height - shape.y, in_font(shape.text))
-                case _Box():
-                    canvas.setFillColor(HexColor(shape.fill))
-                    y = self.height - shape.y - shape.height
-                    canvas.rect(shape.x, y, shape.width, shape.height, stroke=0, fill=1)
-                case _Line():
-                    canvas.setStrokeColor(HexColor(shape.stroke))
-                    canvas.setLineWidth(shape.wide)
-                    canvas.line(shape.x1, self.height - shape.y, shape.x2, self.height - shape.y)
-
-
-def _put(root: Xml.Element, shape: _Text | _Box | _Line) -> None:
-    match shape:
-        case _Text():
-            made = Xml.SubElement(root, "text", x=f"{shape.x:g}", y=f"{shape.y:g}", fill=shape.fill)
-            made.set("font-size", f"{shape.size:g}")
-            made.set("font-weight", shape.weight)
-            made.set("text-anchor", shape.anchor)
-            made.text = shape.text
-        case _Box():
-            numbers = {"x": shape.x, "y": shape.y, "width": shape.width, "height": shape.height}
-            made = Xml.SubElement(root, "rect", {name: f"{each:g}" for name, each in numbers.items()}, fill=shape.fill)
-            if shape.said:
-                Xml.SubElement(made, "title").text = shape.said
-        case _Line():
-            made = Xml.SubElement(root, "line", x1=f"{shape.x1:g}", x2=f"{shape.x2:g}", y1=f"{shape.y:g}")
-            made.set("y2", f"{shape.y:g}")
-            made.set("stroke", shape.stroke)
-            made.set("stroke-width", f"{shape.wide:g}")
+    def on_page(self, width: float) -> "Drawing":
+        """Return it as a piece of a page, made to fit."""
+        self._drawing.renderScale = min(1.0, width / self.width)
+        return self._drawing

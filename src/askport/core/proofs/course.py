@@ -12,7 +12,7 @@ from ipaddress import IPv4Address
 
 from askport.core.machine import Machine
 from askport.core.proofs.calls import Calls
-from askport.core.proofs.final import final_proofs
+from askport.core.proofs.final import Making, final_proofs
 from askport.core.proofs.name_servers import DnsAsPlanned
 from askport.core.proofs.own_word_proof import Reads
 from askport.core.proofs.power_cycle import UNKNOWN_BOOT, Boot, PowerCycle
@@ -118,8 +118,10 @@ class Course:
         terms = self.terms
         self._turn += 1
         self.proving = final_proofs(
-            terms.subject, terms.expected, now=now, heard_gateway=terms.heard_gateway, reads=terms.reads(now),
-            asked_from=terms.asked_from, seed=terms.seed + self._turn, calls=self.calls,
+            Making(
+                subject=terms.subject, expected=terms.expected, now=now, heard_gateway=terms.heard_gateway,
+                reads=terms.reads(now), asked_from=terms.asked_from, seed=terms.seed + self._turn, calls=self.calls,
+            )
         )  # fmt: skip
         if self.part is Part.AGAIN:
             self.again = self.proving.proofs

@@ -1,7 +1,13 @@
-"""Which proofs are made of a device's final state, on the screen and from the command line alike."""
+"""Which proofs are made of a device's final state, on the screen and from the command line alike.
 
-from collections.abc import Callable
+To have one more, write its module and one line in a table here: ``AT_ONCE`` where it can be made beside the others,
+``ON_A_QUIET_WIRE`` where it measures what others would disturb.
+"""
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address
+from typing import TypeVar
 
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
@@ -12,43 +18,93 @@ from askport.core.proofs.proof import Expected, Proof, Proving, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.who_holds import OldGone, SameMac
 
+P = TypeVar("P", bound=Proof)
 
-def final_proofs(
-    subject: Subject,
-    expected: Expected,
-    *,
-    now: float,
-    heard_gateway: Callable[[], IPv4Address | None] = lambda: None,
-    reads: Reads | None = None,
-    asked_from: set[IPv4Address] | None = None,
-    seed: int = 0,
-    calls: Calls | None = None,
-) -> Proving:
-    """Return the proofs, beginning now.
 
-    Args:
-        subject: who is proven.
-        expected: what must be.
-        now: the wire's time.
-        heard_gateway: tells whom the device keeps looking for, where it does.
-        reads: begins to read its own word on its settings, where that can be done.
-        asked_from: where the addresses are put that it is asked from, for those who listen.
-        seed: from which addresses it is asked.
-        calls: whom it was heard calling after its power cut, where that was listened for.
-    """
-    same = SameMac(subject, now=now)
-    proofs: list[Proof] = [same]
-    own_word = ReadsBack(reads, subject, expected, same, now=now) if reads else None
-    proofs += [own_word] if own_word else []
-    proofs += [OldGone(subject, each, now=now) for each in dict.fromkeys(expected.left) if each != subject.at.ip]
-    answering: list[Proof] = [Echo(subject, now=now)] if expected.echo else []
-    answering += [PortOpens(subject, port, now=now) for port in dict.fromkeys(expected.ports)]
-    if expected.page is not None:
-        answering.append(PageAnswers(subject, expected.page, expected.title, same, now=now))
-    mask = MaskAsPlanned(subject, gateway=expected.gateway, explains=answering, asked_from=asked_from, seed=seed)
-    then: list[Proof] = [mask]
-    if expected.plans_gateway:
-        then.append(GatewayAsPlanned(mask, expected.gateway, heard_gateway))
-    if expected.dns:
-        then.append(DnsAsPlanned(expected.dns, own_word, calls))
-    return Proving([*proofs, *answering], then)
+@dataclass(slots=True, kw_only=True)
+class Making:
+    """What proofs are made of: who is proven, what must be, and the proofs that were made before them."""
+
+    subject: Subject
+    expected: Expected
+    now: float
+    """The wire's time."""
+    heard_gateway: Callable[[], IPv4Address | None] = lambda: None
+    """Tells whom the device keeps looking for, where it does."""
+    reads: Reads | None = None
+    """Begins to read its own word on its settings, where that can be done."""
+    asked_from: set[IPv4Address] | None = None
+    """Where the addresses are put that it is asked from, for those who listen."""
+    seed: int = 0
+    """From which addresses it is asked."""
+    calls: Calls | None = None
+    """Whom it was heard calling after its power cut, where that was listened for."""
+    made: list[Proof] = field(default_factory=list)
+    """The proofs by now, in their order."""
+
+    def made_of(self, kind: type[P]) -> P | None:
+        """Return the first proof of a class that was made by now, or None."""
+        return next((each for each in self.made if isinstance(each, kind)), None)
+
+
+Makes = Callable[[Making], Iterable[Proof]]
+"""Makes a proof, several, or none where nothing is expected of it."""
+
+
+def _same_mac(making: Making) -> Iterator[Proof]:
+    yield SameMac(making.subject, now=making.now)
+
+
+def _own_word(making: Making) -> Iterator[Proof]:
+    same = making.made_of(SameMac)
+    if making.reads and same:
+        yield ReadsBack(making.reads, making.subject, making.expected, same, now=making.now)
+
+
+def _old_gone(making: Making) -> Iterator[Proof]:
+    for each in dict.fromkeys(making.expected.left):
+        if each != making.subject.at.ip:
+            yield OldGone(making.subject, each, now=making.now)
+
+
+def _answers(making: Making) -> Iterator[Proof]:
+    expected, same = making.expected, making.made_of(SameMac)
+    if expected.echo:
+        yield Echo(making.subject, now=making.now)
+    for port in dict.fromkeys(expected.ports):
+        yield PortOpens(making.subject, port, now=making.now)
+    if expected.page is not None and same:
+        yield PageAnswers(making.subject, expected.page, expected.title, same, now=making.now)
+
+
+def _mask(making: Making) -> Iterator[Proof]:
+    explains = [each for each in making.made if isinstance(each, Echo | PortOpens | PageAnswers)]
+    yield MaskAsPlanned(
+        making.subject, gateway=making.expected.gateway, explains=explains, asked_from=making.asked_from,
+        seed=making.seed,
+    )  # fmt: skip
+
+
+def _gateway(making: Making) -> Iterator[Proof]:
+    mask = making.made_of(MaskAsPlanned)
+    if making.expected.plans_gateway and mask:
+        yield GatewayAsPlanned(mask, making.expected.gateway, making.heard_gateway)
+
+
+def _dns(making: Making) -> Iterator[Proof]:
+    if making.expected.dns:
+        yield DnsAsPlanned(making.expected.dns, making.made_of(ReadsBack), making.calls)
+
+
+AT_ONCE: list[Makes] = [_same_mac, _own_word, _old_gone, _answers]
+ON_A_QUIET_WIRE: list[Makes] = [_mask, _gateway, _dns]
+
+
+def final_proofs(making: Making) -> Proving:
+    """Return the proofs, beginning now."""
+    for makes in AT_ONCE:
+        making.made += makes(making)
+    at_once = list(making.made)
+    for makes in ON_A_QUIET_WIRE:
+        making.made += makes(making)
+    return Proving(at_once, making.made[len(at_once) :])

@@ -1,7 +1,7 @@
 """What every proof has in common, and running several at once."""
 
-from collections.abc import Collection, Iterable
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
@@ -52,6 +52,8 @@ class Expected:
     """The title that its page was found with, where that is known."""
     name: str = ""
     """What it was told to be called; empty where nothing told it."""
+    columns: Mapping[str, str] = field(default_factory=dict)
+    """Whatever else the plan says of it, by the heads of its columns."""
 
 
 class Proof(Machine):

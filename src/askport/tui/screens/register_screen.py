@@ -148,16 +148,15 @@ class RegisterScreen(DrawnScreen[None]):
     @work(thread=True, exclusive=True)
     def action_handover(self) -> None:
         """Write the handover beside the job file, and show what is where."""
-        from askport.reports.documents import documents
+        from askport.reports.documents import Papers, documents
 
         job = self._workplace.run.job
         folder = job.path.with_name(f"{job.path.stem}-handover")
         try:
             register = job.register
-            made = documents(
-                job.checked(), register.plan(self._workplace.title), job.fingerprint, register.open_conflicts()
-            )
-            written = write_all(folder, made)
+            plan = register.plan(self._workplace.title)
+            papers = Papers(job.checked(), plan, job.fingerprint, register.open_conflicts())
+            written = write_all(folder, documents(papers))
         except AskPortError as error:
             self.app.call_from_thread(self.notify, error.message, severity="error", markup=False)
             return

@@ -65,6 +65,7 @@ class Prove(Stage):
             page=self._page,
             title=device.title,
             name=self._told_name,
+            columns=device.work.planned.columns if device.work.planned else {},
         )
 
     @property
