@@ -29,7 +29,7 @@ _COMMANDS = {
     "station": "station_command",
     "reach": "reach_command",
     "assign": "assigning",
-    "prove": "proving",
+    "prove": "proving_command",
     "settings": "settings",
     "survey": "survey",
     "report": "report",

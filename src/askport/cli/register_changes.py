@@ -10,7 +10,6 @@ from askport.cli.register_device import Job, Tag, device_of
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.plan.working_order import clean_tag
-from askport.core.register.remarks import clean_remark
 from askport.core.text import display_text
 
 if TYPE_CHECKING:
@@ -38,12 +37,10 @@ def note(
     photo: Annotated[str, typer.Option(help="The name of a photo's file.")] = "",
 ) -> None:
     """Write something down about a device."""
-    from askport.core.register.entries import Noted
+    from askport.core.register.corrections import noted
 
     opened = _open(job)
-    row = device_of(opened, tag)
-    shown = clean_remark(photo) if photo else ""
-    _write(opened, Noted(unit=row.last.unit, mac=row.mac, text=clean_remark(text), photo=shown))
+    _write(opened, noted(device_of(opened, tag), text, photo))
 
 
 def tag(
@@ -52,14 +49,10 @@ def tag(
     to: Annotated[str, typer.Argument(help="Its right tag.")],
 ) -> None:
     """Correct a device's tag."""
-    from askport.core.register.entries import Named
+    from askport.core.register.corrections import named
 
     opened = _open(job)
-    row, right = device_of(opened, tag), clean_tag(to)
-    other = next((each for each in opened.register.by_tag(right) if each.id != row.id), None)
-    if other:
-        raise BadInput(f"'{right}' is the tag of {other.mac} already: correct that one first.")
-    _write(opened, Named(unit=row.last.unit, mac=row.mac, tag=right))
+    _write(opened, named(device_of(opened, tag), to, opened.register.by_tag(clean_tag(to))))
 
 
 def reopen(
@@ -68,13 +61,10 @@ def reopen(
     because: Annotated[str, typer.Option("--because", help="Why.")],
 ) -> None:
     """Have a device that was recorded be commissioned again."""
-    from askport.core.register.entries import Reopened
+    from askport.core.register.corrections import reopened
 
     opened = _open(job)
-    row = device_of(opened, tag)
-    if not row.last.recorded_at:
-        raise BadInput(f"'{display_text(tag, 40)}' is not recorded: there is nothing to open again.")
-    _write(opened, Reopened(unit=row.last.unit, mac=row.mac, because=clean_remark(because)))
+    _write(opened, reopened(device_of(opened, tag), because))
 
 
 def same(
@@ -98,6 +88,7 @@ def settle(
     words: Annotated[str, typer.Option("--words", help="How it is settled.")] = "",
 ) -> None:
     """List what joined jobs say differently, or say how one of them is settled."""
+    from askport.core.register.corrections import clean_remark
     from askport.core.register.entries import Settled
     from askport.edges.jobfile import JobFile
 

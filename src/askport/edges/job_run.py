@@ -10,11 +10,13 @@ from typing import Protocol
 from askport.core.addresses import MacAddress
 from askport.core.channels import Channels
 from askport.core.kinds.model import Kind
+from askport.core.lessons.evidence import as_kept, blanked
+from askport.core.lessons.exchange import Exchange
 from askport.core.machine import Machine
 from askport.core.plan.target import Site
 from askport.core.plan.working_order import WorkItem, following
 from askport.core.reach.laptop import Laptop
-from askport.core.register.entries import Entry
+from askport.core.register.entries import CrateBegun, Entry, Named, Noted, Reopened, Taught
 from askport.core.register.known import KnownDevices
 from askport.core.visit.cable import Surroundings
 from askport.core.visit.session import Session
@@ -153,6 +155,28 @@ class JobRun:
     def learn(self, kind: Kind) -> None:
         """Know one more kind from the next device on; the nearest to the job goes first."""
         self.kinds = [kind, *(each for each in self.kinds if each.name != kind.name)]
+
+    def begin_crate(self, like: str, kind: str, power_cuts: str) -> None:
+        """Write down that the rest goes like a unit."""
+        self._write(CrateBegun(like=like, kind_name=kind, power_cuts=power_cuts))
+
+    def keep_taught(self, exchanges: Sequence[Exchange], *, port: int, secure: bool) -> None:
+        """Keep what passed while the unit at hand was set on its page, without its secrets."""
+        device = self.session.device
+        if device.chosen and device.whereabouts and device.way:
+            self._write(
+                Taught(
+                    unit=device.unit, mac=device.chosen.mac, present=device.whereabouts, port=port, secure=secure,
+                    after_restart=device.way.wants_power, exchanges=tuple(as_kept(each) for each in blanked(exchanges)),
+                )
+            )  # fmt: skip
+
+    def correct(self, entry: Noted | Named | Reopened) -> None:
+        """Write something down behind the record of a device."""
+        self._write(entry)
+
+    def _write(self, entry: Entry) -> None:
+        self.job.append(entry, self.wire.wall(self.wire.now()))
 
     def begin(self, began_at: float | None = None) -> None:
         """Begin the way of the device at hand."""

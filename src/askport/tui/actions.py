@@ -85,7 +85,10 @@ class Action:
     """One thing that can be done."""
 
     name: str
-    """The screen does it in the method ``action_<name>``."""
+    does: str = ""
+    """The method of the screen, or of a part that it has, that does it."""
+    opens: str = ""
+    """The view that it opens instead: what makes it of the screen, as ``module:name``."""
     key: str
     title: str
     says: str
@@ -97,144 +100,175 @@ class Action:
     """Whether it stands in the footer."""
     argument: str = ""
 
+    @property
+    def id(self) -> str:
+        """What it is known by, with its argument."""
+        return f"{self.name}{self.argument}"
+
     def binding(self) -> Binding:
         """Return its key."""
-        call = f"{self.name}({self.argument})" if self.argument else self.name
         tooltip = f"{self.says}; {self.touches}" if self.touches is not Touches.NOTHING else self.says
-        return Binding(
-            self.key, call, self.title, id=f"work.{self.name}{self.argument}", tooltip=tooltip, show=self.shown
-        )
+        return Binding(self.key, f"do('{self.id}')", self.title, id=f"work.{self.id}", tooltip=tooltip, show=self.shown)
 
+
+_VIEWS = "askport.tui.screens."
 
 ACTIONS = (
     Action(
-        name="next", key="enter", title="Do it", says="Do what the bottom line says", touches=Touches.DEVICE,
+        name="next", does="do_next",
+        key="enter", title="Do it", says="Do what the bottom line says", touches=Touches.DEVICE,
         offered=lambda moment: moment.enter, greyed=True,
     ),
     Action(
-        name="ask_for", key="a", title="Address", touches=Touches.WIRE,
+        name="ask_for", does="ask_address", key="a", title="Address", touches=Touches.WIRE,
         says="Name the address on its label or in its manual, or another one for the laptop",
         offered=_while(Phase.FINDING, Phase.MAY_BORROW, Phase.MAY_SET, Phase.MAY_PROVE),
     ),
     Action(
-        name="label", key="m", title="Label", says="Type or scan the MAC address on its label",
+        name="label", does="ask_label", key="m", title="Label", says="Type or scan the MAC address on its label",
         offered=_while(Phase.FINDING),
     ),
     Action(
-        name="switch", key="x", title="All on a switch", touches=Touches.DEVICE,
+        name="switch", opens=_VIEWS + "switch_screen:SwitchScreen.over",
+        key="x", title="All on a switch", touches=Touches.DEVICE,
         says="Set and prove all that hang on one switch, each by its label",
         offered=lambda moment: moment.session.phase is Phase.FINDING and _may_be_several(moment.session),
     ),
     Action(
-        name="blink", key="i", title="Blink", touches=Touches.DEVICE,
+        name="blink", does="search.blink", key="i", title="Blink", touches=Touches.DEVICE,
         says="Have it show itself: which of them is this?",
         offered=lambda moment: moment.session.phase is Phase.FINDING
         and can_blink(moment.session.cable.search.candidate),
     ),
     Action(
-        name="accept", key="d", title="This is it", says="What runs a live network here is the device",
+        name="accept", does="search.accept", key="d", title="This is it",
+        says="What runs a live network here is the device",
         offered=lambda moment: moment.session.phase is Phase.FINDING and moment.session.cable.search.may_accept,
     ),
     *(
         Action(
-            name="decide", argument=str(place), key=key, title="It is this", touches=Touches.JOB, shown=False,
+            name="decide", does="search.decide",
+            argument=str(place), key=key, title="It is this", touches=Touches.JOB, shown=False,
             says="Decide which device of the job it is, where plan, choice and register differ",
             offered=lambda moment: bool(moment.session.stages.find.undecided),
         )
         for place, key in enumerate(DECIDING_KEYS)
     ),
     Action(
-        name="louder", key="plus,equals_sign", title="Louder", says="Let the laptop ask more", touches=Touches.WIRE,
+        name="louder", does="search.louder",
+        key="plus,equals_sign", title="Louder", says="Let the laptop ask more", touches=Touches.WIRE,
         offered=_loudness_can(lambda session: session.cable.finder.loudness is not Loudness.SWEEP),
     ),
     Action(
-        name="quieter", key="minus", title="Quiet", says="Have the laptop send nothing",
+        name="quieter", does="search.quieter", key="minus", title="Quiet", says="Have the laptop send nothing",
         offered=_loudness_can(lambda session: session.cable.finder.loudness is not Loudness.LISTEN),
     ),
     Action(
-        name="hold", key="space", title="Hold", says="Hold the sweep, or go on with it", touches=Touches.WIRE,
+        name="hold", does="search.hold",
+        key="space", title="Hold", says="Hold the sweep, or go on with it", touches=Touches.WIRE,
         offered=_loudness_can(_sweeps),
     ),
     Action(
-        name="frames", key="f", title="Frames", says="The frames behind what it said",
+        name="frames", does="search.show_frames", key="f", title="Frames", says="The frames behind what it said",
         offered=_during(Step.PLUG, Step.FIND, Step.REACH),
     ),
     Action(
-        name="door", key="o", title="Open page", says="Open its page in a browser, over the cable", offered=_has_page,
+        name="door", does="open_door",
+        key="o", title="Open page", says="Open its page in a browser, over the cable", offered=_has_page,
         touches=Touches.WIRE,
     ),
     Action(
-        name="console", key="v", title="Console", says="Type on its console, over the cable", touches=Touches.WIRE,
+        name="console", does="lessons.open_console",
+        key="v", title="Console", says="Type on its console, over the cable", touches=Touches.WIRE,
         offered=lambda moment: not moment.practice and console_of(moment.session) is not None,
     ),
     Action(
-        name="plan", key="e", title="Plan", says="Change what the device is to become",
+        name="plan", does="planning.begin", key="e", title="Plan", says="Change what the device is to become",
         offered=_during(Step.PLUG, Step.FIND, Step.REACH, Step.SET),
     ),
-    Action(name="name", key="n", title="Tag", says="Give the device its tag", touches=Touches.JOB),
+    Action(name="name", does="ask_tag", key="n", title="Tag", says="Give the device its tag", touches=Touches.JOB),
     Action(
-        name="other_way", key="w", title="Other way", says="Set the address by another way",
+        name="other_way", does="other_way", key="w", title="Other way", says="Set the address by another way",
         offered=lambda moment: moment.session.phase.step is Step.SET and len(moment.session.visit.way_names) > 1,
     ),
     Action(
-        name="log_in", key="u", title="Log-in",
+        name="log_in", does="ask_log_in", key="u", title="Log-in",
         says="Name what devices of its kind are logged in to with, or the serial line of its console",
         offered=lambda moment: bool(moment.session.stages.setting.asks_for),
     ),
     Action(
-        name="restore", key="z", title="As found", touches=Touches.DEVICE,
+        name="restore", does="restore", key="z", title="As found", touches=Touches.DEVICE,
         says="Put it back as it was found, by the ways that there are",
         offered=lambda moment: moment.session.stages.setting.may_restore,
     ),
     Action(
-        name="crib", key="c", title="Crib card",
+        name="crib", opens=_VIEWS + "crib_screen:CribScreen.over", key="c", title="Crib card",
         says="The values as they are typed into it, large, and one key each to the clipboard",
         offered=lambda moment: moment.session.phase.step is Step.SET and moment.session.device.target is not None,
     ),
     Action(
-        name="leave_out", key="l", title="Leave out", touches=Touches.JOB,
+        name="leave_out", does="leave_out", key="l", title="Leave out", touches=Touches.JOB,
         says="Go on without the power-cycle proof, or without having it keep what it has",
         offered=_while(Phase.POWER_CYCLE, Phase.MAY_KEEP),
     ),
     Action(
-        name="lesson", key="s", title="Keep lesson", touches=Touches.JOB,
+        name="lesson", does="lessons.keep", key="s", title="Keep lesson", touches=Touches.JOB,
         says="Keep what was learned while this unit was set on its page, to set the next ones by",
         offered=lambda moment: moment.lesson,
     ),
     Action(
-        name="crate", key="g", title="Rest alike", touches=Touches.DEVICE,
+        name="crate", does="crate_keys.begin_or_end", key="g", title="Rest alike", touches=Touches.DEVICE,
         says="Have the rest of the crate go like this unit, and stop where somebody must look; again: end that",
         offered=lambda moment: moment.in_crate or moment.learned or _was_given(moment.session),
     ),
-    Action(name="back", key="b", title="Again", says="Do the step before again, or the one looked at"),
+    Action(name="back", does="go_back", key="b", title="Again", says="Do the step before again, or the one looked at"),
     Action(
-        name="site", key="p", title="Site", touches=Touches.JOB,
+        name="site", opens=_VIEWS + "site_screen:SiteScreen.over", key="p", title="Site", touches=Touches.JOB,
         says="The site as address maps: what is where, and what is next",
     ),
-    Action(name="register", key="r", title="Register", says="What was recorded"),
-    Action(name="point", argument="-1", key="up,k", title="Point up", says="Point at the device above", shown=False),
-    Action(name="point", argument="1", key="down,j", title="Point down", says="Point at the one below", shown=False),
+    Action(
+        name="register", opens=_VIEWS + "register_screen:RegisterScreen.over", key="r", title="Register",
+        says="What was recorded",
+    ),
+    Action(
+        name="point", does="search.point", argument="-1", key="up,k", title="Point up",
+        says="Point at the device above", shown=False,
+    ),
+    Action(
+        name="point", does="search.point", argument="1", key="down,j", title="Point down",
+        says="Point at the one below", shown=False,
+    ),
     *(
-        Action(name="look", argument=str(place), key=str(place), title=step, says="Look at this step", shown=False)
+        Action(
+            name="look", does="look", argument=str(place), key=str(place), title=step,
+            says="Look at this step", shown=False,
+        )
         for place, step in enumerate(Step, 1)
     ),
-    Action(name="look", argument="0", key="escape", title="Now", says="Back to where it stands", shown=False),
+    Action(
+        name="look", does="look", argument="0", key="escape", title="Now",
+        says="Back to where it stands", shown=False,
+    ),
     *(
-        Action(name=name, key=key, title=title, says=says, shown=False, offered=lambda moment: moment.practice)
-        for name, key, title, says in (
-            ("hand_power", "f6", "Power", "In practice: pull its power, or plug it in"),
-            ("hand_type", "f7", "Type", "In practice: type the planned values into it"),
-            ("hand_mistype", "f8", "Mistype", "In practice: type them with two digits swapped"),
+        Action(
+            name=name, does=does, key=key, title=title, says=says, shown=False, offered=lambda moment: moment.practice
+        )
+        for name, does, key, title, says in (
+            ("hand_power", "hands.power", "f6", "Power", "In practice: pull its power, or plug it in"),
+            ("hand_type", "hands.type_values", "f7", "Type", "In practice: type the planned values into it"),
+            ("hand_mistype", "hands.mistype", "f8", "Mistype", "In practice: type them with two digits swapped"),
         )
     ),
 )  # fmt: skip
 """In the order of the footer."""
 
 
-def is_offered(name: str, moment: Moment) -> bool | None:
+BY_ID = {each.id: each for each in ACTIONS}
+
+
+def is_offered(action: Action, moment: Moment) -> bool | None:
     """Say whether an action is offered now; None where its key is shown and does nothing."""
-    action = next((each for each in ACTIONS if each.name == name), None)
-    if action is None or action.offered(moment):
+    if action.offered(moment):
         return True
     return None if action.greyed else False
 

@@ -10,6 +10,7 @@ from askport.core.kinds.model import HandWay
 from askport.core.kinds.typing_in import typed
 from askport.core.visit.narrate import next_line
 from askport.core.visit.steps import Step
+from askport.tui.desk import Desk
 from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, blank, wrapped
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.landing import landing_lines
@@ -50,6 +51,11 @@ class CribScreen(DrawnScreen[None]):
         self._octet: int | None = None
         """Which number of the value at hand is on the clipboard; None where the whole value is, or nothing."""
         self._copied = ""
+
+    @classmethod
+    def over(cls, desk: Desk) -> "CribScreen":
+        """Return it as it opens over the screen of the job."""
+        return cls(desk.workplace, desk.open_door, desk.do_next)
 
     def compose(self) -> ComposeResult:
         """Lay out the values over what the wire says."""

@@ -1,16 +1,15 @@
 """One device of the register with all that is known of it, and what somebody writes down about it."""
 
 from collections.abc import Callable
-from datetime import UTC, datetime
 
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
 
-from askport.core.errors import AskPortError, BadInput
+from askport.core.errors import AskPortError
 from askport.core.plan.working_order import clean_tag
-from askport.core.register.entries import Entry, Named, Noted, Reopened
-from askport.core.register.remarks import clean_remark
+from askport.core.register.corrections import named, noted, reopened
+from askport.core.register.entries import Named, Noted, Reopened
 from askport.core.register.visits import Row
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink
 from askport.tui.pictures.register_picture import STATE_STYLES, device_lines
@@ -66,41 +65,35 @@ class DeviceScreen(DrawnScreen[None]):
 
     def action_note(self) -> None:
         """Write something down about it."""
-        self._ask("What is to be known of it?", lambda row, text: Noted(unit=row.last.unit, mac=row.mac, text=text))
+        self._ask("What is to be known of it?", lambda row, text: noted(row, text))
 
     def action_reopen(self) -> None:
         """Have it be commissioned again."""
         if not self._row.last.recorded_at:
             self.notify("It is not recorded: there is nothing to do again.", markup=False)
             return
-        question = "Why does what was recorded not count? It is offered again then."
-        self._ask(question, lambda row, text: Reopened(unit=row.last.unit, mac=row.mac, because=text))
+        self._ask("Why does what was recorded not count? It is offered again then.", reopened)
 
     def action_tag(self) -> None:
         """Correct its tag."""
-        self._ask(
-            "Which is its right tag?", lambda row, text: Named(unit=row.last.unit, mac=row.mac, tag=text), is_tag=True
-        )
+        tagged = self._workplace.run.job.register.by_tag
+        self._ask("Which is its right tag?", lambda row, tag: named(row, tag, tagged(clean_tag(tag))), self._row.tag)
 
-    def _ask(self, sentence: str, entry: Callable[[Row, str], Entry], *, is_tag: bool = False) -> None:
-        job = self._workplace.run.job
-        clean = self._free_tag if is_tag else clean_remark
+    def _ask(self, sentence: str, entry: Callable[[Row, str], Noted | Named | Reopened], begins: str = "") -> None:
+        """Ask for a line, say as what it is going to be written, and have the job write it."""
+
+        def check(typed: str) -> str:
+            made = entry(self._row, typed)
+            written = made.tag if isinstance(made, Named) else made.text if isinstance(made, Noted) else made.because
+            return f"Written down: {written}"
+
         self.query_one(EntryLine).ask(
             Question(
-                sentence,
-                self._row.tag if is_tag else "",
-                lambda typed: f"Written down: {clean(typed)}",
-                lambda _session, _now, typed: job.append(entry(self._row, clean(typed)), datetime.now(UTC)),
-                replaces=is_tag,
+                sentence, begins, check,
+                lambda _session, _now, typed: self._workplace.run.correct(entry(self._row, typed)),
+                replaces=bool(begins),
             )
-        )
-
-    def _free_tag(self, text: str) -> str:
-        tag = clean_tag(text)
-        other = next((each for each in self._workplace.run.job.register.by_tag(tag) if each.id != self._device), None)
-        if other:
-            raise BadInput(f"{tag} is the tag of {other.mac} already: correct that one first.")
-        return tag
+        )  # fmt: skip
 
     def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
         """Write it into the journal."""

@@ -12,6 +12,7 @@ from askport.core.text import display_text
 from askport.edges.files import write_all
 from askport.edges.projection import Projection
 from askport.reports.open_points import proven_words
+from askport.tui.desk import Desk
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, wrapped
 from askport.tui.pictures.register_picture import HEADS, STATE_STYLES, cells_of, left_lines
 from askport.tui.screens.device_screen import DeviceScreen
@@ -48,6 +49,11 @@ class RegisterScreen(DrawnScreen[None]):
         self._order = Order.FOUND
         self._shown: list[Brief] = []
         self._found = 0
+
+    @classmethod
+    def over(cls, desk: Desk) -> "RegisterScreen":
+        """Return it as it opens over the screen of the job."""
+        return cls(desk.workplace)
 
     def compose(self) -> ComposeResult:
         """Lay out the search over the table."""

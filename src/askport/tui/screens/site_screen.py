@@ -23,6 +23,7 @@ from askport.core.survey.against_plan import (
 from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import may_go_back
+from askport.tui.desk import Desk
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, line, wrapped
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.site_map import GLYPHS, legend_lines, site_map_lines
@@ -75,6 +76,11 @@ class SiteScreen(DrawnScreen[None]):
         self._cursor = target.interface.ip if target else first.network.network_address + 1 if first else IPv4Address(0)
         self._known = self._look()
         """What was known when it was drawn last."""
+
+    @classmethod
+    def over(cls, desk: Desk) -> "SiteScreen":
+        """Return it as it opens over the screen of the job."""
+        return cls(desk.workplace, desk.hands.take_up)
 
     def compose(self) -> ComposeResult:
         """Lay out the devices beside the maps."""

@@ -17,6 +17,7 @@ from askport.core.errors import AskPortError
 from askport.core.finding.loudness import Loudness
 from askport.core.visit.stages.stage import Next
 from askport.edges.switch_run import SwitchRun
+from askport.tui.desk import Desk
 from askport.tui.ink import DIM, STRONG, Ink, blank, heading
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.picture_list import PICTURES
@@ -71,6 +72,11 @@ class SwitchScreen(DrawnScreen[None]):
         self.crate = SwitchCrate(run.work, run.job.register.recorded_tags())
         self.going: SwitchRun | None = None
         self._heard: dict[MacAddress, IPv4Address | None] = {}
+
+    @classmethod
+    def over(cls, desk: Desk) -> "SwitchScreen":
+        """Return it as it opens over the screen of the job."""
+        return cls(desk.workplace, desk.take_next)
 
     def compose(self) -> ComposeResult:
         """Lay out the units over the line that labels are scanned into."""

@@ -4,6 +4,9 @@ import asyncio
 import time
 from collections import deque
 from collections.abc import Callable
+from operator import attrgetter
+from pkgutil import resolve_name
+from typing import Any
 
 from textual import work
 from textual.app import ComposeResult
@@ -11,6 +14,7 @@ from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.geometry import Size
 from textual.getters import query_one
 from textual.message import Message
+from textual.screen import Screen
 
 from askport.core.errors import AskPortError, MachineRefused, Wants
 from askport.core.visit.narrate import next_line
@@ -18,28 +22,20 @@ from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Phase, Step
 from askport.edges.browser import open_page
-from askport.tui.actions import Moment, bindings, is_offered
+from askport.tui import questions
+from askport.tui.actions import BY_ID, Moment, bindings, is_offered
 from askport.tui.laptop_watch import LaptopWatch
+from askport.tui.parts.crate_keys import CrateKeys
+from askport.tui.parts.find_keys import FindKeys
+from askport.tui.parts.lesson_keys import LessonKeys
+from askport.tui.parts.plan_keys import PlanKeys
+from askport.tui.parts.practice_hands import PracticeHands
 from askport.tui.pictures.around import hand_lines, news_lines, next_lines, title_line
 from askport.tui.pictures.cable_picture import Pulse, cable_lines
 from askport.tui.pictures.picture_list import PICTURES
 from askport.tui.pictures.setting_picture import set_lines
-from askport.tui.questions import (
-    ask_community,
-    ask_device_address,
-    ask_label,
-    ask_laptop_address,
-    ask_log_in,
-    ask_serial_line,
-    ask_tag,
-)
-from askport.tui.screens.crib_screen import CribScreen
+from askport.tui.questions import Question
 from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.screens.evidence_screen import EvidenceScreen
-from askport.tui.screens.lessons_screen import LessonKeys
-from askport.tui.screens.planning_screen import PlanKeys
-from askport.tui.screens.register_screen import RegisterScreen
-from askport.tui.screens.site_screen import SiteScreen
 from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.octets import OctetKeys
@@ -60,7 +56,7 @@ _MAX_PULSES = 24
 """Frames drawn on the cable at once; more would be a solid line."""
 
 
-class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
+class WorkScreen(DrawnScreen[None]):
     """One device after the other."""
 
     CSS_PATH = "work_screen.tcss"
@@ -85,12 +81,16 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         self._step = workplace.run.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
         self.laptop = LaptopWatch()
+        self.hands = PracticeHands(workplace)
+        self.crate_keys = CrateKeys(self)
+        self.lessons = LessonKeys(self, self.crate_keys)
+        self.planning = PlanKeys(self)
+        self.search = FindKeys(self)
         self._offered: tuple[object, ...] = ()
         """What the footer's keys depend on, when they were drawn last."""
         self._drawn: tuple[object, ...] = ()
         self._drawn_at = self._took_s = 0.0
         """What was drawn last, when, and how long it took, in seconds of the real clock."""
-        self._said_by_hand = ""
         self._stopped: AskPortError | None = None
 
     def compose(self) -> ComposeResult:
@@ -169,7 +169,8 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
 
     def draw_if_due(self) -> None:
         """Go on in a crate; draw where something has changed or moves, and else once a second, for the clock."""
-        self.go_on_in_crate()
+        self.lessons.keep_what_passed()
+        self.crate_keys.go_on()
         session, moment = self.workplace.run.session, time.monotonic()
         visit, finder = session.visit, session.cable.finder
         state = (session, session.phase, session.cable.link, finder.frames_seen, finder.loudness, len(visit.effects))
@@ -198,7 +199,7 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
             self._offered = offered
             self.refresh_bindings()
         width = self.room
-        like = self.crate_of.like if self.crate_of else ""
+        like = self.crate_keys.crate_of.like if self.crate_keys.crate_of else ""
         self.query_one("#title", Sheet).show([title_line(self.workplace, now, width, like)])
         room, compact = self.cable.content_size.width or width - 4, self.has_class("-compact")
         pulses = list(self._pulses)
@@ -214,7 +215,7 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         self.picture.show([*news_lines(session, run.wire.counts(), step, room), *drawn])
         self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
         self.query_one("#hands", Sheet).show(
-            hand_lines(self.workplace.practice, self._said_by_hand, width, compact=compact)
+            hand_lines(self.workplace.practice, self.hands.said, width, compact=compact)
         )
 
     def next(self) -> Next:
@@ -227,7 +228,7 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
             return Next(f"{self._stopped.message} Enter tries again.")
         if run.is_over:
             return Next("Every device of this round is recorded. Enter shows the register; q leaves.")
-        return self.crate_says(next_line(run.session, run.wire.now()))
+        return self.crate_keys.says(next_line(run.session, run.wire.now()))
 
     @property
     def _is_adapter_gone(self) -> bool:
@@ -237,15 +238,41 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Offer only what makes sense now."""
+        if action != "do":
+            return True
         workplace, typing = self.workplace, self.has_class("-typing")
-        enter = action == "next" and self.next().enter
+        wanted = BY_ID[str(parameters[0])]
+        enter = wanted.name == "next" and self.next().enter
         moment = Moment(
             session=workplace.run.session, enter=enter, typing=typing, practice=workplace.practice is not None,
-            in_crate=self.crate_of is not None, learned=self.learned is not None, lesson=self.has_lesson,
+            in_crate=self.crate_keys.crate_of is not None, learned=self.crate_keys.learned is not None,
+            lesson=self.lessons.has_lesson,
         )  # fmt: skip
-        return is_offered(action, moment)
+        return is_offered(wanted, moment)
 
-    def _act(self, intent: Callable[[Session, float], None]) -> None:
+    def action_do(self, wanted: str) -> None:
+        """Do what the table says of a key."""
+        action = BY_ID[wanted]
+        if action.opens:
+            self.view(resolve_name(action.opens)(self))
+            return
+        attrgetter(action.does)(self)(*([int(action.argument)] if action.argument else []))
+        if action.does.startswith("hands."):
+            self.draw()
+
+    def view(self, screen: Screen[Any], closed: Callable[[Any], None] | None = None) -> None:
+        """Open a view over this one."""
+        self.app.push_screen(screen, closed)
+
+    def ask(self, question: Question) -> None:
+        """Ask for one line."""
+        self.entry.ask(question)
+
+    def take_next(self) -> None:
+        """Go on to the next device."""
+        self.crate_keys.take_next()
+
+    def act(self, intent: Callable[[Session, float], Any]) -> None:
         """Give the session an intent, and have the cable take it up."""
         run = self.workplace.run
         try:
@@ -256,7 +283,7 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         self.draw()
         self.refresh_bindings()
 
-    def action_next(self) -> None:
+    def do_next(self) -> None:
         """Do what the bottom line says."""
         run = self.workplace.run
         if self._is_adapter_gone:
@@ -265,29 +292,21 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
             self._stopped = None
             self.run_cable()
         elif run.is_over:
-            self.action_register()
+            self.action_do("register")
         elif run.session.phase is Phase.RECORDED:
             self.take_next()
         elif self.next().enter:
             self.looking_at = None
-            self._act(lambda session, now: session.enter(now))
+            self.act(lambda session, now: session.enter(now))
 
-    def action_register(self) -> None:
-        """Show what was recorded."""
-        self.app.push_screen(RegisterScreen(self.workplace))
-
-    def action_site(self) -> None:
-        """Show the site's address maps."""
-        self.app.push_screen(SiteScreen(self.workplace, self.take_up))
-
-    def action_ask_for(self) -> None:
+    def ask_address(self) -> None:
         """Ask for an address that the technician knows, of the device or for the laptop."""
         session, delivered = self.workplace.run.session, self.workplace.run.session.device.work.delivered
         at_laptop = session.phase is not Phase.FINDING
-        self.entry.ask(ask_laptop_address(session) if at_laptop else ask_device_address(delivered))
+        self.ask(questions.ask_laptop_address(session) if at_laptop else questions.ask_device_address(delivered))
 
     @work(group="door")
-    async def action_door(self) -> None:
+    async def open_door(self) -> None:
         """Open a browser on the device's page, through a door that leads over the cable only."""
         try:
             door = await self.laptop.door(self.workplace.run.session, self.workplace.run.wire.now)
@@ -300,92 +319,51 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
             here = "" if shown else " No browser with a window could be started here: open it in one."
             self.notify(f"{url}\nleads one browser to {door.far} over the cable.{here}", markup=False, timeout=15)
 
-    def action_label(self) -> None:
+    def ask_label(self) -> None:
         """Compare the MAC address on a label with what is on the wire."""
-        self.entry.ask(ask_label(self.workplace.run.session))
+        self.ask(questions.ask_label(self.workplace.run.session))
 
-    def action_accept(self) -> None:
-        """Say that what runs a live network here is the device that is meant."""
-        self._act(lambda session, _: session.cable.search.accept())
-
-    def action_decide(self, place: int) -> None:
-        """Say which device of the job this is."""
-        self._act(lambda session, now: session.stages.find.decide(place, now))
-
-    def action_louder(self) -> None:
-        """Let the laptop ask more."""
-        self._act(lambda session, now: session.cable.search.louder(now))
-
-    def action_quieter(self) -> None:
-        """Have the laptop send nothing."""
-        self._act(lambda session, _: session.cable.finder.listen())
-
-    def action_hold(self) -> None:
-        """Hold the sweep, or go on with it."""
-        self._act(lambda session, now: session.cable.search.pause(now))
-
-    def action_frames(self) -> None:
-        """Show the frames behind what the device at hand said."""
-        session = self.workplace.run.session
-        device = session.device.chosen or session.cable.search.candidate
-        if device is None:
-            self.notify("Nobody has been heard yet.", markup=False)
-        else:
-            live = session.cable.finder.device(device.mac) or device
-            self.app.push_screen(EvidenceScreen(live, session.cable.around.maker(live.mac), self.workplace.run.wire))
-
-    def action_log_in(self) -> None:
+    def ask_log_in(self) -> None:
         """Ask what devices of this kind are logged in to with."""
         session = self.workplace.run.session
         if name := session.device.entered_as:
             wants = session.stages.setting.asks_for
-            ask = ask_serial_line if wants is Wants.LINE else ask_community if wants is Wants.COMMUNITY else ask_log_in
-            self.entry.ask(ask(name))
+            asks = {Wants.LINE: questions.ask_serial_line, Wants.COMMUNITY: questions.ask_community}
+            ask = asks.get(wants, questions.ask_log_in) if wants else questions.ask_log_in
+            self.ask(ask(name))
 
-    def action_restore(self) -> None:
+    def restore(self) -> None:
         """Put the device back as it was found."""
-        self._act(lambda session, now: session.stages.setting.restore(now))
+        self.act(lambda session, now: session.stages.setting.restore(now))
 
-    def action_crib(self) -> None:
-        """Show the values large, as they are typed."""
-        self.app.push_screen(CribScreen(self.workplace, self.action_door, self.action_next))
-
-    def action_name(self) -> None:
+    def ask_tag(self) -> None:
         """Give the device at hand its tag."""
-        self.entry.ask(ask_tag(self.workplace.run.session))
+        self.ask(questions.ask_tag(self.workplace.run.session))
 
     def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
         """Do what was typed."""
-        self._act(lambda session, now: event.question.use(session, now, event.text))
+        self.act(lambda session, now: event.question.use(session, now, event.text))
 
-    def action_other_way(self) -> None:
+    def other_way(self) -> None:
         """Set the address by the next way in the list."""
         session = self.workplace.run.session
         names = session.visit.way_names
         here = names.index(session.device.way_name) if session.device.way_name in names else -1
-        self._act(lambda session, now: session.stages.setting.choose_way(names[(here + 1) % len(names)], now))
+        self.act(lambda session, now: session.stages.setting.choose_way(names[(here + 1) % len(names)], now))
 
-    def action_leave_out(self) -> None:
+    def leave_out(self) -> None:
         """Go on without the power-cycle proof, or without having it keep what it has."""
-        self._act(lambda session, now: session.stages.leave_out(now))
+        self.act(lambda session, now: session.stages.leave_out(now))
 
-    def action_back(self) -> None:
+    def go_back(self) -> None:
         """Do the step before again, or the one looked at."""
         session, steps = self.workplace.run.session, list(Step)
         before = steps[max(0, steps.index(session.phase.step) - 1)]
         step = self.looking_at or before
         self.looking_at = None
-        self._act(lambda session, now: session.stages.go_back(step, now))
+        self.act(lambda session, now: session.stages.go_back(step, now))
 
-    def action_point(self, by: int) -> None:
-        """Point at another device."""
-        session = self.workplace.run.session
-        macs = [device.mac for device in session.cable.search.devices()]
-        if session.phase is Phase.FINDING and session.cable.search.candidate and macs:
-            here = macs.index(session.cable.search.candidate.mac)
-            self._act(lambda session, _: session.cable.search.point_at(macs[(here + by) % len(macs)]))
-
-    def action_look(self, place: int) -> None:
+    def look(self, place: int) -> None:
         """Look at a step without changing anything; 0 comes back to now."""
         self.looking_at = list(Step)[place - 1] if place else None
         self.draw()
@@ -394,3 +372,15 @@ class WorkScreen(LessonKeys, PlanKeys, DrawnScreen[None]):
         """Look at the step that was clicked."""
         self.looking_at = event.step
         self.draw()
+
+    def on_octet_keys_changed(self, _: OctetKeys.Changed) -> None:
+        """Draw what was typed."""
+        self.draw()
+
+    def on_octet_keys_taken(self, event: OctetKeys.Taken) -> None:
+        """Plan what was typed."""
+        self.planning.take(event.target)
+
+    def on_octet_keys_whole_line(self, _: OctetKeys.WholeLine) -> None:
+        """Ask for the whole line."""
+        self.planning.ask_whole_line()

@@ -1,43 +1,37 @@
 """The rest of a crate like the first unit: the steps that go by themselves, on the screen of the job."""
 
-from textual.app import App
-
 from askport.core.crate.after_first import Crate, PowerCuts
 from askport.core.errors import AskPortError
 from askport.core.kinds.model import Kind
-from askport.core.register.entries import CrateBegun
 from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Phase
+from askport.tui.desk import Desk
 from askport.tui.questions import Question
-from askport.tui.screens.hands_screen import PracticeHands
-from askport.tui.screens.switch_screen import SwitchScreen
-from askport.tui.widgets.entry_line import EntryLine
 
 
-class CrateKeys(PracticeHands):
+class CrateKeys:
     """Begins and ends a crate, and goes on with it."""
 
-    app: App[None]
-    entry: EntryLine
-    crate_of: Crate | None = None
-    learned: Kind | None = None
-    """What was kept of the unit at hand, which was set by hand."""
+    def __init__(self, desk: Desk) -> None:
+        self._desk = desk
+        self.crate_of: Crate | None = None
+        self.learned: Kind | None = None
+        """What was kept of the unit at hand, which was set by hand."""
 
-    def crate_says(self, said: Next) -> Next:
+    def says(self, said: Next) -> Next:
         """Return the bottom line as it is within a crate."""
-        run = self.workplace.run
+        run = self._desk.workplace.run
         return self.crate_of.says(run.session, said, run.wire.now()) if self.crate_of else said
 
-    def ask_crate(self) -> Question:
+    def question(self) -> Question:
         """Ask of which units the power is to be cut."""
 
-        def use(session: Session, now: float, typed: str) -> None:
+        def use(session: Session, _: float, typed: str) -> None:
             self.crate_of = crate = Crate(session, PowerCuts.parse(typed), self.learned)
-            entry = CrateBegun(like=crate.like, kind_name=crate.kind, power_cuts=crate.power_cuts.words)
-            self.workplace.run.job.append(entry, self.workplace.run.wire.wall(now))
+            self._desk.workplace.run.begin_crate(crate.like, crate.kind, crate.power_cuts.words)
 
-        like = self.workplace.run.session.device.work.tag
+        like = self._desk.workplace.run.session.device.work.tag
         return Question(
             f"The rest like {like}. Of which units is the power to be cut: each, last, or of every how many?",
             "each",
@@ -46,28 +40,17 @@ class CrateKeys(PracticeHands):
             replaces=True,
         )
 
-    def action_crate(self) -> None:
+    def begin_or_end(self) -> None:
         """Have the rest of the crate go like this unit, or end that."""
         if self.crate_of is None:
-            self.entry.ask(self.ask_crate())
+            self._desk.ask(self.question())
             return
         self.crate_of = None
-        self.draw()
+        self._desk.draw()
 
-    def action_blink(self) -> None:
-        """Have the device at hand show itself."""
-        run = self.workplace.run
-        if run.session.stages.find.blink():
-            run.wire.wake()
-            self.tell("Asked it to blink: look which one does. Up and Down point at another.")
-
-    def action_switch(self) -> None:
-        """Set and prove all that hang on one switch."""
-        self.app.push_screen(SwitchScreen(self.workplace, self.take_next))
-
-    def go_on_in_crate(self) -> None:
+    def go_on(self) -> None:
         """Do what goes by itself; called a few times a second."""
-        crate, run = self.crate_of, self.workplace.run
+        crate, run = self.crate_of, self._desk.workplace.run
         if crate is None:
             return
         session, now = run.session, run.wire.now()
@@ -83,23 +66,25 @@ class CrateKeys(PracticeHands):
         run.wire.wake()
 
     def _is_last(self, crate: Crate) -> bool:
-        run = self.workplace.run
+        run = self._desk.workplace.run
         return bool(run.work) and len(crate.rest(run.work, run.job.register.recorded_tags())) <= 1
 
     def take_next(self) -> None:
         """Go on to the next unit of the crate, or to the next device where that was the last."""
-        crate, run, self.learned = self.crate_of, self.workplace.run, None
+        crate, run, self.learned = self.crate_of, self._desk.workplace.run, None
         rest = crate.rest(run.work, run.job.register.recorded_tags()) if crate else []
         if crate and not rest and run.work:
             self.crate_of = None
-            self.tell(f"The crate ends here: no other device like {crate.like} is planned and not recorded.")
-        super().take_next()
+            self._desk.tell(f"The crate ends here: no other device like {crate.like} is planned and not recorded.")
+        self._desk.hands.take_next()
         if crate and not run.work:  # without a plan, tags and addresses are counted on
             crate.number += 1
             if run.session.device.target is None:
                 self.crate_of = None
-                self.tell(f"The crate ends here: behind {crate.like}'s address its subnet has no other. e names one.")
+                self._desk.tell(
+                    f"The crate ends here: behind {crate.like}'s address its subnet has no other. e names one."
+                )
         if crate and rest and run.item is not rest[0] and run.session.phase in (Phase.PLUGGING, Phase.FINDING):
-            self.take_up(rest[0], is_meant=False)
+            self._desk.hands.take_up(rest[0], is_meant=False)
         if crate and rest:
             crate.number += 1

@@ -7,31 +7,24 @@ from askport.tui.workplace import Workplace
 
 
 class PracticeHands:
-    """Handles the stand-in, and has the screen say what the person sees."""
+    """Takes devices up, and handles the stand-in at the practice bench."""
 
-    workplace: Workplace
-    _said_by_hand = ""
-
-    def draw(self) -> None:
-        """Show the state of this moment."""
-        raise NotImplementedError
-
-    def tell(self, text: str) -> None:
-        """Say something beside the way."""
-        raise NotImplementedError
+    def __init__(self, workplace: Workplace) -> None:
+        self._workplace = workplace
+        self.said = ""
+        """What the person at the bench sees."""
 
     @property
     def _hands(self) -> tuple[Practice | None, Target | None]:
-        return self.workplace.practice, self.workplace.run.session.device.target
+        return self._workplace.practice, self._workplace.run.session.device.target
 
     def _by_hand(self, said: str) -> None:
-        self._said_by_hand = said
-        self.workplace.run.wire.wake()
-        self.draw()
+        self.said = said
+        self._workplace.run.wire.wake()
 
     def take_up(self, item: WorkItem, *, is_meant: bool = True) -> None:
         """Take another device of the work list than the next one, because it was chosen or is like the last."""
-        run, practice = self.workplace.run, self.workplace.practice
+        run, practice = self._workplace.run, self._workplace.practice
         run.take(item, is_meant=is_meant)
         if practice:
             practice.take(item)
@@ -39,8 +32,8 @@ class PracticeHands:
 
     def take_next(self) -> None:
         """Go on to the next device."""
-        run, practice = self.workplace.run, self.workplace.practice
-        self._said_by_hand = ""
+        run, practice = self._workplace.run, self._workplace.practice
+        self.said = ""
         if practice:
             practice.bench.plug()
         run.next_device()
@@ -48,19 +41,19 @@ class PracticeHands:
             practice.take(run.item)
         run.wire.wake()
 
-    def action_hand_power(self) -> None:
+    def power(self) -> None:
         """Pull its power, or put it back."""
         practice, _ = self._hands
         if practice:
             self._by_hand(practice.toggle_power())
 
-    def action_hand_type(self) -> None:
+    def type_values(self) -> None:
         """Type the planned values into the device."""
         practice, target = self._hands
         if practice:
             self._by_hand(practice.type_in(target))
 
-    def action_hand_mistype(self) -> None:
+    def mistype(self) -> None:
         """Type them with a slip of the fingers."""
         practice, target = self._hands
         if practice:

@@ -10,30 +10,25 @@ from askport.core.kinds.kind_reading import read_kind
 from askport.core.kinds.model import METHODS
 from askport.core.lessons.console_lesson import ConsoleLesson, learn_lines
 from askport.core.lessons.drafting import draft, draft_console
-from askport.core.lessons.evidence import as_kept, blanked
 from askport.core.lessons.page_lesson import PageLesson
-from askport.core.register.entries import Taught
 from askport.core.text import display_text
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase
 from askport.edges.files import write_file
-from askport.edges.learning_door import LearningDoor
+from askport.tui.desk import Desk
 from askport.tui.laptop_console import Terminal, console_of
-from askport.tui.laptop_watch import LaptopWatch
+from askport.tui.parts.crate_keys import CrateKeys
 from askport.tui.questions import Question
 from askport.tui.screens.console_screen import ConsoleScreen
-from askport.tui.screens.crate_screen import CrateKeys
 
 _DONE = (Phase.POWER_CYCLE, Phase.PROVING_AGAIN, Phase.MAY_RECORD, Phase.RECORDED)
 
 
-class LessonKeys(CrateKeys):
+class LessonKeys:
     """Keeps a lesson."""
 
-    laptop: LaptopWatch
-
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, desk: Desk, crate: CrateKeys) -> None:
+        self._desk, self._crate = desk, crate
         self.terminals: dict[int, Terminal] = {}
         """Consoles that units were typed on, by their numbers."""
         self._kept = set[int]()
@@ -42,34 +37,33 @@ class LessonKeys(CrateKeys):
     @property
     def has_lesson(self) -> bool:
         """Whether the unit at hand was set by hand through the door, and nothing was kept of that yet."""
-        session = self.workplace.run.session
+        session = self._desk.workplace.run.session
         by_hand = session.device.way is not None and not session.device.way.gives
-        passed = self.laptop.passed(session) is not None or session.device.unit in self.terminals
-        return by_hand and session.phase in _DONE and self.learned is None and passed
+        passed = self._desk.laptop.passed(session) is not None or session.device.unit in self.terminals
+        return by_hand and session.phase in _DONE and self._crate.learned is None and passed
 
-    def action_console(self) -> None:
+    def open_console(self) -> None:
         """Open its console on the screen."""
 
         def closed(terminal: Terminal | None) -> None:
             if terminal and terminal.listening.lines:
-                self.terminals[self.workplace.run.session.device.unit] = terminal
+                self.terminals[self._desk.workplace.run.session.device.unit] = terminal
 
-        if far := console_of(self.workplace.run.session):
-            self.app.push_screen(ConsoleScreen(self.workplace, far), closed)
+        if far := console_of(self._desk.workplace.run.session):
+            self._desk.view(ConsoleScreen(self._desk.workplace, far), closed)
 
-    def go_on_in_crate(self) -> None:
-        """Keep what passed with the job, once the unit is recorded, and do what goes by itself."""
-        run = self.workplace.run
+    def keep_what_passed(self) -> None:
+        """Keep what passed with the job, once the unit is recorded."""
+        run = self._desk.workplace.run
         session, unit = run.session, run.session.device.unit
-        if session.phase is Phase.RECORDED and unit not in self._kept and (door := self.laptop.passed(session)):
+        if session.phase is Phase.RECORDED and unit not in self._kept and (door := self._desk.laptop.passed(session)):
             self._kept.add(unit)
-            if entry := _taught(session, door):
-                run.job.append(entry, run.wire.wall(run.wire.now()))
-        super().go_on_in_crate()
+            if session.device.way and not session.device.way.gives:
+                run.keep_taught(door.exchanges, port=door.far.port, secure=door.secure)
 
     def learned_by_hand(self) -> tuple[PageLesson | ConsoleLesson, Callable[[str], str]] | None:
         """Return what passed to this device teaches, and what makes a kind file of it; None where nothing passed."""
-        session = self.workplace.run.session
+        session = self._desk.workplace.run.session
         device = session.device
         mac = device.chosen.mac if device.chosen else None
         after_restart = device.way is not None and device.way.wants_power
@@ -78,7 +72,7 @@ class LessonKeys(CrateKeys):
             lines = learn_lines(terminal.listening.lines, device.target)
             if not lines.why_not:
                 return lines, lambda kind: draft_console(lines, terminal.way, name=kind, mac=mac, learned=learned)
-        if found := self.laptop.lesson(session):
+        if found := self._desk.laptop.lesson(session):
             lesson, door = found
             return lesson, lambda kind: draft(
                 lesson, name=kind, mac=mac, secure=door.secure, port=door.far.port, after_restart=after_restart,
@@ -86,16 +80,16 @@ class LessonKeys(CrateKeys):
             )  # fmt: skip
         return None
 
-    def action_lesson(self) -> None:
+    def keep(self) -> None:
         """Show what was learned, and ask under which name it is kept."""
-        session = self.workplace.run.session
+        session = self._desk.workplace.run.session
         found = self.learned_by_hand()
         if found is None:
-            self.tell("No line that was typed told it its address: nothing can be learned from that.")
+            self._desk.tell("No line that was typed told it its address: nothing can be learned from that.")
             return
         lesson, text_for = found
         if lesson.why_not:
-            self.tell(lesson.why_not)
+            self._desk.tell(lesson.why_not)
             return
         about = display_text(f"{lesson.words}. {_steps(lesson)}", 400)
         maker = session.cable.around.maker(session.device.chosen.mac) if session.device.chosen else None
@@ -112,16 +106,16 @@ class LessonKeys(CrateKeys):
             kind = " ".join(typed.split())
             text = text_for(kind)
             slug = re.sub(r"[^a-z0-9]+", "-", kind.casefold()).strip("-") or "learned"
-            path = self.workplace.run.job.path.with_name(f"{slug}.kind.toml")
+            path = self._desk.workplace.run.job.path.with_name(f"{slug}.kind.toml")
             if path.exists():
                 raise BadInput(f"'{path.name}' exists already: name the kind otherwise.")
             write_file(path, text.encode())
-            self.learned = read_kind(text, path.name)
-            self.workplace.run.learn(self.learned)
-            self.tell(f"Kept in {path.name}. g has the rest of the crate go like this one.")
+            self._crate.learned = read_kind(text, path.name)
+            self._desk.workplace.run.learn(self._crate.learned)
+            self._desk.tell(f"Kept in {path.name}. g has the rest of the crate go like this one.")
 
         question = "Keep what was learned as a kind. What is it called? Values and passwords are not in it."
-        self.entry.ask(Question(question, name, check, use, replaces=True))
+        self._desk.ask(Question(question, name, check, use, replaces=True))
 
 
 def _delivered(session: Session, lesson: PageLesson) -> IPv4Interface | None:
@@ -138,16 +132,6 @@ def _delivered(session: Session, lesson: PageLesson) -> IPv4Interface | None:
 def _lasted(session: Session) -> bool:
     cycle = session.device.power_cycle
     return cycle is not None and cycle.passed is True
-
-
-def _taught(session: Session, door: LearningDoor) -> Taught | None:
-    device, old = session.device, session.device.whereabouts
-    if device.chosen is None or old is None or device.way is None or device.way.gives:
-        return None
-    return Taught(
-        unit=device.unit, mac=device.chosen.mac, present=old, port=door.far.port, secure=door.secure,
-        after_restart=device.way.wants_power, exchanges=tuple(as_kept(each) for each in blanked(door.exchanges)),
-    )  # fmt: skip
 
 
 def _steps(lesson: PageLesson | ConsoleLesson) -> str:

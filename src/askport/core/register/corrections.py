@@ -1,0 +1,57 @@
+"""What somebody writes behind the record of a device: nothing in it is changed."""
+
+from collections.abc import Iterable
+
+from askport.core.errors import BadInput
+from askport.core.plan.working_order import clean_tag
+from askport.core.register.entries import Named, Noted, Reopened
+from askport.core.register.visits import Row
+
+MAX_REMARK = 400
+"""Characters: what fits on a page of the handover."""
+
+
+def clean_remark(text: str) -> str:
+    """Return a remark as it is kept.
+
+    Raises:
+        BadInput: it is empty, too long, or has characters that cannot be printed.
+    """
+    remark = " ".join(text.split())
+    if not remark or len(remark) > MAX_REMARK or not remark.isprintable():
+        raise BadInput(f"A remark has 1 to {MAX_REMARK} printable characters: this one has {len(remark)}.")
+    return remark
+
+
+def noted(row: Row, text: str, photo: str = "") -> Noted:
+    """Return what is to be known of a device; ``photo`` is the name of a file.
+
+    Raises:
+        BadInput: it cannot be kept.
+    """
+    shown = clean_remark(photo) if photo else ""
+    return Noted(unit=row.last.unit, mac=row.mac, text=clean_remark(text), photo=shown)
+
+
+def named(row: Row, tag: str, rows: Iterable[Row]) -> Named:
+    """Return a device's right tag, which no other of the rows has.
+
+    Raises:
+        BadInput: it is no tag, or another device's.
+    """
+    right = clean_tag(tag)
+    other = next((each for each in rows if each.tag == right and each.id != row.id), None)
+    if other:
+        raise BadInput(f"'{right}' is the tag of {other.mac} already: correct that one first.")
+    return Named(unit=row.last.unit, mac=row.mac, tag=right)
+
+
+def reopened(row: Row, because: str) -> Reopened:
+    """Return that a device which was recorded is to be commissioned again.
+
+    Raises:
+        BadInput: it is not recorded, or the reason cannot be kept.
+    """
+    if not row.last.recorded_at:
+        raise BadInput(f"'{row.tag or row.mac}' is not recorded: there is nothing to open again.")
+    return Reopened(unit=row.last.unit, mac=row.mac, because=clean_remark(because))

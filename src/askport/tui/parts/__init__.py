@@ -1,0 +1,1 @@
+"""What the screen of the job is made of beside its pictures: parts that it has, each with its keys."""
