@@ -82,7 +82,7 @@ def practice(tmp_path):
 
     def begin(tag, job="job.askport", kinds=True):
         bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
-        item = next(each for each in (*scenario.WORK, *scenario.BESIDE) if each.tag == tag)
+        item = next(each.work for each in scenario.UNITS if each.work.tag == tag)
         bench.plug(scenario.stand_in(tag))
         run = JobRun(
             wire=bench, adapter=bench, channels=bench.streams, own=scenario.LAPTOP,

@@ -1,27 +1,45 @@
 """What the rooms promise: one table of moves between phases, and one of ways."""
 
 import json
+import subprocess
 import sys
+from collections import Counter
+from dataclasses import replace
 from pathlib import Path
+from pkgutil import resolve_name
 
 import pytest
 
 import throw_away
+import throw_away_export
+import throw_away_proof
 from askport.bench.stand_in import StandIn
+from askport.cli.main import application
+from askport.cli.report import write_reports
+from askport.core.plan.site_plan import PlannedDevice
+from askport.core.proofs import final
+from askport.core.protocols import PROTOCOLS
 from askport.core.visit.narrate import next_line
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event, after, may_go_back
 from askport.core.ways.table import WAYS
+from askport.reports import documents
+from askport.tui.actions import ACTIONS
 from conftest import DEVICE, pass_time
 from test_session import walk
 
-HERE = Path(__file__).with_name("throw_away.py")
+HERE = Path(__file__).with_name("throw_away_program.py")
 LISTENER = """
 import socket, subprocess
 ears = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(0x88B5))
 ears.bind(("zd0", 0x88B5))
-interface = ears.recv(1514)[14:].split()[0].decode()
-subprocess.run(["ip", "addr", "add", interface, "dev", "zd0"], check=True)
+while True:
+    frame = ears.recv(1514)
+    said = frame[14:].rstrip(bytes(1)).split()
+    if said == [b"who"]:
+        ears.send(frame[6:12] + bytes.fromhex("020000000099") + frame[12:14] + b"here 192.168.61.7")
+    elif said[0] != b"here":
+        subprocess.run(["ip", "addr", "add", said[0].decode(), "dev", "zd0"], check=True)
 """
 OPEN, CHOSEN = set(Phase) - {Phase.RECORDED}, set(Phase) - {Phase.RECORDED, Phase.PLUGGING}
 LEADS = {
@@ -95,25 +113,37 @@ def test_a_new_way_is_offered_narrated_run_and_recorded(practice, monkeypatch):
     assert (run.job.register.rows()[0].last.way, run.job.register.rows()[0].state) == ("shout", "proven")
 
 
-def test_the_screen_offers_it(terminal):
-    screen = terminal(sys.executable, str(HERE), "demo", "--pace", "12")
-    screen.until("Enter ▸ Go on with 00:00:5e:00:53:10")
+def test_the_screen_offers_the_way_the_unit_and_the_view(terminal):
+    screen = terminal(sys.executable, str(HERE), "demo", "--pace", "12", "--first", "EC-01")
+    screen.until("Nobody has spoken yet")
+    screen.keys("+")
+    screen.until("Shouting", "192.168.61.77")
+    screen.keys("a")
+    screen.until("address")
+    screen.keys("192.168.61.77", "Enter")
+    screen.until("Enter ▸ Go on with 00:00:5e:00:53:77")
+    screen.keys("y")
+    screen.until("So far ", " frames")
+    screen.keys("Escape")
+    screen.until("Enter ▸ Go on with 00:00:5e:00:53:77")
     screen.keys("Enter")
     screen.until("Enter ▸ Borrow 192.168.61.")
     screen.keys("Enter")
-    screen.until("shout at it", "It has ears.", "Enter ▸ Send its page")
-    screen.keys("w")
-    screen.until("Type this into the device")
-    screen.keys("w")
-    screen.until("Enter ▸ Shout 10.84.16.40/22 at it.")
+    screen.until("shout at it", "It has ears.", "Enter ▸ Shout 10.84.16.77/22 at it.")
     screen.keys("Enter")
-    screen.until("put it back. l leaves", "answers ping at 10.84.16.40")
+    screen.until("put it back. l leaves", "answers ping at 10.84.16.77")
     screen.leave()
 
 
-def test_the_command_line_runs_it(cable, tmp_path):
+def test_the_command_line_hears_the_protocol_and_runs_its_way(cable, tmp_path):
     cable.start("device", sys.executable, "-c", LISTENER)
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    asked = [sys.executable, str(HERE), "find", "zl0", "--loudness", "greet", "--seconds", "4", "--json"]
+    told = subprocess.run([*cable.inside("laptop"), *asked], capture_output=True, text=True)
+    found = json.loads(told.stdout)
+    device = next(each for each in found["devices"] if each["mac"] == DEVICE)
+    assert [each["protocol"] for each in device["identities"]] == ["shout"]
+    assert "192.168.61.7" in [each["address"] for each in device["addresses"]]
     listed = cable.in_laptop(sys.executable, str(HERE), "assign", "--ways")
     assert "shout  shouts the values at the device" in listed
     job = str(tmp_path / "job.askport")
@@ -122,6 +152,47 @@ def test_the_command_line_runs_it(cable, tmp_path):
     assert (said["result"], said["permanent"]) == ("taken", True)
     row = json.loads(cable.askport("register", "list", job, "--json").stdout)["devices"][0]
     assert (row["tag"], row["way"], row["result"]) == ("BL-01", "shout", "taken")
+
+
+def test_a_new_proof_is_made_of_a_value_of_the_plan_and_recorded(practice, monkeypatch):
+    """On the screen, on the command line and in a crate alike: all take their proofs from the one table."""
+    monkeypatch.setattr(final, "AT_ONCE", [*final.AT_ONCE, throw_away_proof.mac_ends])
+    bench, run = practice("BL-01")
+    run.work[0] = replace(run.work[0], planned=PlannedDevice(tag="BL-01", columns={"MAC ends": ":20"}))
+    run.begin()
+    walk(bench, run, {Phase.RECORDED})
+    assert run.job.register.rows()[0].last.proofs["mac-ends"].passed is True
+
+
+def test_a_new_document_is_written_and_said_what_for(practice, monkeypatch, tmp_path):
+    monkeypatch.setattr(documents, "FAMILIES", [*documents.FAMILIES, throw_away_export.FAMILY])
+    bench, run = practice("BL-01")
+    walk(bench, run, {Phase.RECORDED})
+    [(path, _)] = write_reports(run.job, "job", tmp_path / "out", ["tally.txt"])
+    assert (path.read_text(), documents.what_for(path.name)) == ("1 of 0\n", "how many there are")
+
+
+def test_what_is_thrown_away_stands_nowhere_else():
+    places = [each for folder in ("src", "docs", "benchmarks") for each in (HERE.parents[1] / folder).rglob("*.*")]
+    text = "".join(each.read_text() for each in places if each.suffix in (".py", ".md", ".toml"))
+    assert not [word for word in ("shout", "EggCounter", "so_far", "mac-ends", "tally.txt") if word in text]
+
+
+def test_every_module_has_a_name_of_its_own():
+    names = Counter(each.stem for each in (HERE.parents[1] / "src").rglob("*.py") if not each.stem.startswith("__"))
+    assert [name for name, often in names.items() if often > 1] == []
+
+
+def test_what_is_declared_by_name_is_there():
+    named = [
+        where for each in PROTOCOLS.values()
+        for where in (each.decoder, each.asks, each.asks_in_frame, each.blinks, each.way, *each.clues.items())
+    ]  # fmt: skip
+    views = [each.opens for each in ACTIONS]
+    flat = [part for each in (*named, *views) for part in (each if isinstance(each, tuple) else (each,)) if part]
+    assert len(flat) > 30
+    assert all(resolve_name(each) for each in flat)
+    assert application().registered_commands
 
 
 def test_the_readme_lists_the_keys_of_the_table():

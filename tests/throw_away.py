@@ -1,18 +1,40 @@
-"""A way that no device knows: what a new way takes is its class and one entry of the table."""
+"""A field protocol that no device speaks: what a new one takes is this module and the line that declares it."""
 
 from ipaddress import IPv4Address, IPv4Interface
+from typing import NamedTuple
 
 from askport.bench.stand_in import Settings, StandIn
-from askport.cli.main import main
+from askport.core.addresses import BROADCAST_MAC
+from askport.core.finding.clues import Clue, ClueKind, Identity, states
 from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.machine import earliest
-from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
 from askport.core.ways.way_entry import WayEntry
 
 EXPERIMENT = 0x88B5
 """For experiments (IEEE 802, local experimental ethertype 1)."""
+
+
+class Shouted(NamedTuple):
+    """What was shouted."""
+
+    text: bytes
+
+
+def decode(data):
+    return Shouted(data.rstrip(b"\0"))
+
+
+def read(message, packet):
+    mac = packet.get(Ethernet).src
+    if message.text.startswith(b"here "):
+        yield from states(mac, IPv4Address(message.text[5:].decode()), "Shouting")
+        yield Clue(mac, ClueKind.IDENTIFIES, text="no numbers", source="shout", identity=Identity("shout"))
+
+
+def who(laptop):
+    return encode_ethernet(Ethernet(BROADCAST_MAC, laptop, EXPERIMENT, b"who"))
 
 
 class Shout(Way):
@@ -60,21 +82,21 @@ ENTRY = WayEntry(
 
 
 def with_ears():
-    """Return how a stand-in receives that takes what is shouted at it."""
+    """Return how a stand-in receives that answers who asks, and takes what is shouted at it."""
     others = StandIn.receive
 
     def receive(self, data, now):
         if int.from_bytes(data[12:14]) != EXPERIMENT or not self.up:
             return others(self, data, now)
-        interface, gateway, *dns = data[14:].rstrip(b"\0").decode().split()
+        said = data[14:].rstrip(b"\0").decode()
+        if said == "who":
+            here = f"here {self.saved.interface.ip}".encode()
+            return (
+                [encode_ethernet(Ethernet(BROADCAST_MAC, self.mac, EXPERIMENT, here))] if self.saved.interface else []
+            )
+        interface, gateway, *dns = said.split()
         self.saved = Settings(IPv4Interface(interface), IPv4Address(gateway), tuple(map(IPv4Address, dns)))
         self.host.take(self.saved.interface, self.saved.gateway)
         return self.host.announce()
 
     return receive
-
-
-if __name__ == "__main__":
-    StandIn.receive = with_ears()
-    WAYS[ENTRY.name] = ENTRY
-    main()

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from importlib.resources import files
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from typing import NamedTuple
 
 from askport.bench.agent import StandbySupply
 from askport.bench.camera import PondCamera
@@ -63,65 +64,110 @@ def _mast() -> Target:
 OXYGEN_HEADS = range(1, 7)
 """A crate of six."""
 
-WORK = (
-    WorkItem(
-        tag="TG-01",
-        description="tank level gateway",
-        target=_target("10.84.16.40"),
-        ports=(80,),
-    ),
-    *(
-        WorkItem(
-            tag=f"OX-0{number}",
-            description="oxygen probe head",
-            target=_target(f"10.84.16.3{number}"),
-            delivered=IPv4Interface("172.29.4.100/24"),
-            ports=(80,),
-        )
-        for number in OXYGEN_HEADS
-    ),
-    WorkItem(tag="BL-01", description="blower drive", target=_target("10.84.16.21")),
-    WorkItem(tag="FD-01", description="feed hopper controller", target=_target("10.84.16.50"), ports=(80,)),
-    WorkItem(
-        tag="UV-01",
-        description="UV steriliser panel",
-        target=_target("10.84.16.60"),
-        delivered=IPv4Interface("10.212.7.33/16"),
-    ),
-    WorkItem(tag="SW-01", description="pump-room switch", target=_target("10.84.16.2"), ports=(22,)),
-    WorkItem(
-        tag="PA-01",
-        description="paging horn",
-        target=_target("10.84.16.70"),
-        mac=MacAddress(_BLOCK + b"\x52"),
-        ports=(80,),
-    ),
-    WorkItem(tag="DR-01", description="gate reader", target=_target("10.84.16.80"), ports=(80,)),
-    WorkItem(tag="WX-01", description="weather mast logger", target=_mast()),
-    WorkItem(
-        tag="FL-01",
-        description="flow computer",
-        target=_target("10.84.16.91"),
-        planned=PlannedDevice(tag="FL-01", columns={"Station name": "flow-1"}),
-    ),
-    WorkItem(
-        tag="FL-02",
-        description="valve island",
-        target=_target("10.84.16.92"),
-        delivered=IPv4Interface("192.168.250.1/24"),
-        ports=(PORT_ETHERNET_IP,),
-    ),
-    WorkItem(tag="FL-03", description="pond camera", target=_target("10.84.16.93"), ports=(80,)),
-)
-"""In working order."""
 
-BESIDE = (
-    WorkItem(tag="AH-01", description="air handler", target=_target("10.84.16.94")),
-    WorkItem(tag="LL-01", description="lane lights", target=_target("10.84.16.95")),
-    WorkItem(tag="UP-01", description="standby supply", target=_target("10.84.16.97")),
-    WorkItem(tag="BG-01", description="bus gateway", target=_target("10.84.16.96"), ports=(PORT_MODBUS,)),
-)
-"""Units that are practised with by name: they speak other field protocols, and are in no crate."""
+class Unit(NamedTuple):
+    """One device of the demo: what the plan wants of it, and what takes a fresh one out of the crate."""
+
+    work: WorkItem
+    make: Callable[[], StandIn]
+    in_crate: bool = True
+    """Whether it lies in the crate; the others are practised with by name."""
+
+
+def _mac(last: int) -> MacAddress:
+    return MacAddress(_BLOCK + bytes((last,)))
+
+
+def _at(interface: str, gateway: str | None = None) -> Settings:
+    return Settings(IPv4Interface(interface), IPv4Address(gateway) if gateway else None)
+
+
+def _probe(number: int) -> Unit:
+    delivered = "172.29.4.100/24"
+    work = WorkItem(
+        tag=f"OX-0{number}", description="oxygen probe head", target=_target(f"10.84.16.3{number}"),
+        delivered=IPv4Interface(delivered), ports=(80,),
+    )  # fmt: skip
+    return Unit(work, lambda: OxygenProbe(_mac(0x40 + number), _at(delivered)))
+
+
+UNITS: list[Unit] = [
+    Unit(
+        WorkItem(tag="TG-01", description="tank level gateway", target=_target("10.84.16.40"), ports=(80,)),
+        lambda: TankGateway(_mac(0x10), _at("192.168.61.7/24", "192.168.61.254")),
+    ),
+    *map(_probe, OXYGEN_HEADS),
+    Unit(
+        WorkItem(tag="BL-01", description="blower drive", target=_target("10.84.16.21")),
+        lambda: BlowerDrive(_mac(0x20), Settings()),
+    ),
+    Unit(
+        WorkItem(tag="FD-01", description="feed hopper controller", target=_target("10.84.16.50"), ports=(80,)),
+        lambda: FeedController(_mac(0x50), Settings()),
+    ),
+    Unit(
+        WorkItem(
+            tag="UV-01", description="UV steriliser panel", target=_target("10.84.16.60"),
+            delivered=IPv4Interface("10.212.7.33/16"),
+        ),
+        lambda: SterilizerPanel(_mac(0x30), _at("10.212.7.33/16")),
+    ),
+    Unit(
+        WorkItem(tag="SW-01", description="pump-room switch", target=_target("10.84.16.2"), ports=(22,)),
+        lambda: PumpRoomSwitch(_mac(0x28), _at("172.26.40.2/24")),
+    ),
+    Unit(
+        WorkItem(
+            tag="PA-01", description="paging horn", target=_target("10.84.16.70"), mac=_mac(0x52), ports=(80,)
+        ),
+        lambda: PagingHorn(_mac(0x52), _at("192.168.77.21/24"), IPv4Interface("192.168.77.20/24")),
+    ),
+    Unit(
+        WorkItem(tag="DR-01", description="gate reader", target=_target("10.84.16.80"), ports=(80,)),
+        lambda: GateReader(_mac(0x68), _at("192.168.1.200/24", "192.168.1.1")),
+    ),
+    Unit(
+        WorkItem(tag="WX-01", description="weather mast logger", target=_mast()),
+        lambda: WeatherMast(_mac(0x60), Settings()),
+    ),
+    Unit(
+        WorkItem(
+            tag="FL-01", description="flow computer", target=_target("10.84.16.91"),
+            planned=PlannedDevice(tag="FL-01", columns={"Station name": "flow-1"}),
+        ),
+        lambda: FlowComputer(_mac(0x61), Settings()),
+    ),
+    Unit(
+        WorkItem(
+            tag="FL-02", description="valve island", target=_target("10.84.16.92"),
+            delivered=IPv4Interface("192.168.250.1/24"), ports=(PORT_ETHERNET_IP,),
+        ),
+        lambda: ValveIsland(_mac(0x18), _at("192.168.250.1/24")),
+    ),
+    Unit(
+        WorkItem(tag="FL-03", description="pond camera", target=_target("10.84.16.93"), ports=(80,)),
+        lambda: PondCamera(_mac(0x58), _at("192.168.88.90/24"), LOG_IN),
+    ),
+    Unit(
+        WorkItem(tag="AH-01", description="air handler", target=_target("10.84.16.94")),
+        lambda: AirHandler(_mac(0x29), _at("192.168.92.10/24")), in_crate=False,
+    ),
+    Unit(
+        WorkItem(tag="LL-01", description="lane lights", target=_target("10.84.16.95")),
+        lambda: LaneLights(_mac(0x38), _at("2.0.0.56/8")), in_crate=False,
+    ),
+    Unit(
+        WorkItem(tag="UP-01", description="standby supply", target=_target("10.84.16.97")),
+        lambda: StandbySupply(_mac(0x2A), _at("192.168.96.10/22")), in_crate=False,
+    ),
+    Unit(
+        WorkItem(tag="BG-01", description="bus gateway", target=_target("10.84.16.96"), ports=(PORT_MODBUS,)),
+        lambda: BusGateway(_mac(0x69), _at("192.168.93.20/24")), in_crate=False,
+    ),
+]  # fmt: skip
+"""In working order; to have one more, write its module and one line here."""
+WORK = tuple(each.work for each in UNITS if each.in_crate)
+"""What lies in the crate."""
 
 
 def plan_entries() -> list[Entry]:
@@ -140,45 +186,14 @@ def plan_entries() -> list[Entry]:
     return [SubnetPlanned(subnet=subnet), *(DevicePlanned(device=each) for each in devices)]
 
 
-_STAND_INS: dict[str, Callable[[], StandIn]] = {
-    "TG-01": lambda: TankGateway(
-        MacAddress(_BLOCK + b"\x10"), Settings(IPv4Interface("192.168.61.7/24"), IPv4Address("192.168.61.254"))
-    ),
-    "BL-01": lambda: BlowerDrive(MacAddress(_BLOCK + b"\x20"), Settings()),
-    **{
-        f"OX-0{number}": lambda number=number: OxygenProbe(  # type: ignore[misc]
-            MacAddress(_BLOCK + bytes((0x40 + number,))), Settings(IPv4Interface("172.29.4.100/24"))
-        )
-        for number in OXYGEN_HEADS
-    },
-    "FD-01": lambda: FeedController(MacAddress(_BLOCK + b"\x50"), Settings()),
-    "WX-01": lambda: WeatherMast(MacAddress(_BLOCK + b"\x60"), Settings()),
-    "SW-01": lambda: PumpRoomSwitch(MacAddress(_BLOCK + b"\x28"), Settings(IPv4Interface("172.26.40.2/24"))),
-    "PA-01": lambda: PagingHorn(
-        MacAddress(_BLOCK + b"\x52"), Settings(IPv4Interface("192.168.77.21/24")), IPv4Interface("192.168.77.20/24")
-    ),
-    "DR-01": lambda: GateReader(
-        MacAddress(_BLOCK + b"\x68"), Settings(IPv4Interface("192.168.1.200/24"), IPv4Address("192.168.1.1"))
-    ),
-    "FL-01": lambda: FlowComputer(MacAddress(_BLOCK + b"\x61"), Settings()),
-    "FL-02": lambda: ValveIsland(MacAddress(_BLOCK + b"\x18"), Settings(IPv4Interface("192.168.250.1/24"))),
-    "AH-01": lambda: AirHandler(MacAddress(_BLOCK + b"\x29"), Settings(IPv4Interface("192.168.92.10/24"))),
-    "LL-01": lambda: LaneLights(MacAddress(_BLOCK + b"\x38"), Settings(IPv4Interface("2.0.0.56/8"))),
-    "UP-01": lambda: StandbySupply(MacAddress(_BLOCK + b"\x2a"), Settings(IPv4Interface("192.168.96.10/22"))),
-    "BG-01": lambda: BusGateway(MacAddress(_BLOCK + b"\x69"), Settings(IPv4Interface("192.168.93.20/24"))),
-    "FL-03": lambda: PondCamera(MacAddress(_BLOCK + b"\x58"), Settings(IPv4Interface("192.168.88.90/24")), LOG_IN),
-    "UV-01": lambda: SterilizerPanel(MacAddress(_BLOCK + b"\x30"), Settings(IPv4Interface("10.212.7.33/16"))),
-}
-
-
 def tag_of(mac: MacAddress) -> str:
     """Read the tag on the label of the unit that has a MAC address; nothing where it is none of the scenario's."""
-    return next((tag for tag, make in _STAND_INS.items() if make().mac == mac), "")
+    return next((each.work.tag for each in UNITS if each.make().mac == mac), "")
 
 
 def stand_in(tag: str) -> StandIn:
     """Take a fresh unit out of the crate."""
-    return _STAND_INS[tag]()
+    return next(each for each in UNITS if each.work.tag == tag).make()
 
 
 def twins() -> tuple[StandIn, ...]:

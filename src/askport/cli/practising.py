@@ -44,7 +44,7 @@ def _beginning_with(tag: str) -> tuple[WorkItem, ...]:
     Raises:
         BadInput: there is no such unit.
     """
-    all_of_them = (*scenario.WORK, *scenario.BESIDE)
+    all_of_them = [each.work for each in scenario.UNITS]
     named = [item for item in all_of_them if item.tag == tag]
     if tag and not named:
         tags = ", ".join(item.tag for item in all_of_them)

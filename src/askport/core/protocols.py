@@ -4,7 +4,7 @@ Whoever decodes a frame, greets a wire or sets a device looks here for its part.
 (``module:name``) and loaded when it is used, so that a command that reads frames loads no way of setting addresses.
 """
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pkgutil import resolve_name
 from typing import Any
@@ -155,6 +155,18 @@ PROTOCOLS: dict[str, Protocol] = {
 def part(where: str) -> Any:
     """Return a part of a protocol, loaded now if it is not yet."""
     return resolve_name(where)
+
+
+def later(where: str) -> Callable[..., Any]:
+    """Return a part of a protocol that is a function, loaded when it is called for the first time."""
+    found: Callable[..., Any] | None = None
+
+    def call(*given: Any) -> Any:
+        nonlocal found
+        found = found or part(where)
+        return found(*given)
+
+    return call
 
 
 def text_of(protocol: str, name: bytes) -> str:

@@ -20,6 +20,9 @@ _PORTS = (1900, 3702, 5353, 5355, *(each.udp_port for each in PROTOCOLS.values()
 """UDP ports over 1023 at which devices are found: SSDP, WS-Discovery, mDNS, LLMNR, and those of field protocols.
 Answers come from them, to wherever the question came from."""
 
+_PROFINET = 0x8892
+_ETHERTYPES = [each.ethertype for each in PROTOCOLS.values() if each.ethertype and each.ethertype != _PROFINET]
+
 # Each line: label, operation, number, label if true, label if false; None goes on to the next line.
 _Line = tuple[str | None, int, int, str | None, str | None]
 
@@ -40,7 +43,8 @@ _PROGRAM: tuple[_Line, ...] = (
     (None, _JEQ, 0x88A8, _ACCEPT, None),
     (None, _JEQ, 0x88CC, _ACCEPT, None),  # LLDP
     (None, _JEQ, 0x888E, _ACCEPT, None),  # 802.1X
-    (None, _JEQ, 0x8892, "profinet", None),
+    (None, _JEQ, _PROFINET, "profinet", None),
+    *((None, _JEQ, each, _ACCEPT, None) for each in _ETHERTYPES),
     (None, _JGE, 0x0600, _REJECT, _ACCEPT),  # 802.3: spanning tree
     ("profinet", _LDH, 14, None, None),  # DCP, and no cyclic data
     (None, _JGE, 0xFEFC, _ACCEPT, _REJECT),

@@ -113,7 +113,7 @@ class Action:
 
 _VIEWS = "askport.tui.screens."
 
-ACTIONS = (
+ACTIONS: list[Action] = [
     Action(
         name="next", does="do_next",
         key="enter", title="Do it", says="Do what the bottom line says", touches=Touches.DEVICE,
@@ -259,11 +259,13 @@ ACTIONS = (
             ("hand_mistype", "hands.mistype", "f8", "Mistype", "In practice: type them with two digits swapped"),
         )
     ),
-)  # fmt: skip
-"""In the order of the footer."""
+]  # fmt: skip
+"""In the order of the footer; to have one more, or a view, write one here."""
 
 
-BY_ID = {each.id: each for each in ACTIONS}
+def action_of(wanted: str) -> Action:
+    """Return the action that is known by a word."""
+    return next(each for each in ACTIONS if each.id == wanted)
 
 
 def is_offered(action: Action, moment: Moment) -> bool | None:

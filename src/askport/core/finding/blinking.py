@@ -5,10 +5,10 @@ from collections.abc import Callable
 from askport.core.addresses import MacAddress
 from askport.core.finding.device import Device
 from askport.core.machine import Xid
-from askport.core.protocols import PROTOCOLS, part
+from askport.core.protocols import PROTOCOLS, later
 
 _ASKS: dict[str, Callable[[MacAddress, MacAddress, int], bytes]] = {
-    each.name: part(each.blinks) for each in PROTOCOLS.values() if each.blinks
+    each.name: later(each.blinks) for each in PROTOCOLS.values() if each.blinks
 }
 """By the field protocols that have it."""
 

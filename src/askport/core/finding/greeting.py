@@ -55,7 +55,7 @@ from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame, link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp, encode_udp, encode_udp6
 from askport.core.machine import Machine
-from askport.core.protocols import PROTOCOLS, Protocol, part
+from askport.core.protocols import PROTOCOLS, Protocol, later, part
 from askport.core.wire import Link
 
 GREETING_SOURCE = IPv4Address("192.0.2.174")
@@ -189,10 +189,10 @@ def _number(mac: MacAddress, now: float, place: int = 0) -> int:
 
 def _asks_of(protocol: Protocol) -> Ask:
     """Return the question to everybody by a field protocol."""
+    asks, port = later(protocol.asks_in_frame or protocol.asks), protocol.udp_port or 0
     if protocol.asks_in_frame:
-        # Named, and looked up when it is asked: one of them stands in this module.
-        return Ask(protocol.greets, lambda mac, _: part(protocol.asks_in_frame)(mac))
-    return Ask(protocol.greets, _to_all(protocol.udp_port or 0, part(protocol.asks)(None)))
+        return Ask(protocol.greets, lambda mac, _: asks(mac))
+    return Ask(protocol.greets, lambda mac, _: _udp(mac, LIMITED_BROADCAST, port, asks(None)))
 
 
 ASKS: tuple[Ask, ...] = (

@@ -27,7 +27,7 @@ from askport.core.formats.made import made
 from askport.core.formats.tcp import Tcp, decode_tcp, encode_tcp
 from askport.core.formats.udp import Udp, decode_udp, encode_udp
 from askport.core.formats.unreadable import Unreadable
-from askport.core.protocols import PROTOCOLS, part
+from askport.core.protocols import PROTOCOLS, later
 
 L = TypeVar("L")
 Decoder = Callable[[bytes], Any]
@@ -41,7 +41,7 @@ BY_ETHERTYPE: dict[int | None, Decoder] = {
     ETHERTYPE_LLDP: decode_lldp,
     ETHERTYPE_EAPOL: decode_eapol,
     None: decode_llc,
-    **{each.ethertype: part(each.decoder) for each in PROTOCOLS.values() if each.ethertype},
+    **{each.ethertype: later(each.decoder) for each in PROTOCOLS.values() if each.ethertype},
 }
 BY_SAP: dict[int, Decoder] = {SAP_SPANNING_TREE: decode_bpdu}
 BY_IP_PROTOCOL: dict[int, Decoder] = {
@@ -63,7 +63,7 @@ BY_UDP_PORT: dict[int, Decoder] = {
     PORT_NETBIOS_NAMES: decode_dns,
     PORT_SSDP: decode_ssdp,
     PORT_WS_DISCOVERY: decode_ws_discovery,
-    **{each.udp_port: part(each.decoder) for each in PROTOCOLS.values() if each.udp_port},
+    **{each.udp_port: later(each.decoder) for each in PROTOCOLS.values() if each.udp_port},
 }
 
 

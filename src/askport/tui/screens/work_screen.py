@@ -23,7 +23,7 @@ from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Phase, Step
 from askport.edges.browser import open_page
 from askport.tui import questions
-from askport.tui.actions import BY_ID, Moment, bindings, is_offered
+from askport.tui.actions import Moment, action_of, bindings, is_offered
 from askport.tui.laptop_watch import LaptopWatch
 from askport.tui.parts.crate_keys import CrateKeys
 from askport.tui.parts.find_keys import FindKeys
@@ -241,7 +241,7 @@ class WorkScreen(DrawnScreen[None]):
         if action != "do":
             return True
         workplace, typing = self.workplace, self.has_class("-typing")
-        wanted = BY_ID[str(parameters[0])]
+        wanted = action_of(str(parameters[0]))
         enter = wanted.name == "next" and self.next().enter
         moment = Moment(
             session=workplace.run.session, enter=enter, typing=typing, practice=workplace.practice is not None,
@@ -252,7 +252,7 @@ class WorkScreen(DrawnScreen[None]):
 
     def action_do(self, wanted: str) -> None:
         """Do what the table says of a key."""
-        action = BY_ID[wanted]
+        action = action_of(wanted)
         if action.opens:
             self.view(resolve_name(action.opens)(self))
             return

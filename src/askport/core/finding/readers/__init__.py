@@ -1,6 +1,7 @@
 """The table of clue readers: adding a protocol is one module and one line here; field protocols declare theirs."""
 
 from collections.abc import Callable, Iterable
+from functools import cache
 from ipaddress import IPv4Address
 from typing import Any
 
@@ -44,13 +45,20 @@ READERS: dict[type, Reader] = {
     Lldp: read_lldp,
     Bpdu: read_bpdu,
     Eapol: read_eapol,
-    **{part(message): part(reads) for each in PROTOCOLS.values() for message, reads in each.clues.items()},
 }
+
+
+@cache
+def _readers() -> dict[type, Reader]:
+    """Return all readers; those of field protocols are loaded with the first frame."""
+    field = {part(message): part(reads) for each in PROTOCOLS.values() for message, reads in each.clues.items()}
+    return READERS | field
 
 
 def read_clues(packet: Packet) -> list[Clue]:
     """Return everything that a frame tells, layer by layer."""
-    return [clue for layer in packet.layers if (reader := READERS.get(type(layer))) for clue in reader(layer, packet)]
+    readers = _readers()
+    return [clue for layer in packet.layers if (reader := readers.get(type(layer))) for clue in reader(layer, packet)]
 
 
 def addresses_shown(packet: Packet, mac: MacAddress) -> set[IPv4Address]:
