@@ -119,7 +119,8 @@ def test_adapters_are_listed_without_permission():
 
 SWALLOWS = """
 import signal, sys, time, weakref
-from askport.cli import main, register
+from askport.cli import main
+from askport.cli import register_command as register
 
 class Gone: pass
 

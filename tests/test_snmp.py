@@ -18,12 +18,14 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.finder import Finder
 from askport.core.plan.target import Target
-from askport.core.ways import snmp, snmp_engine
+from askport.core.ways import snmp_engine
+from askport.core.ways import snmp_way as snmp
 from askport.core.ways.conversation import Ended
 from askport.core.ways.log_in import LogIn
 from askport.core.ways.snmp_engine import Access, AgentTalk, Answer, Asks
 from askport.core.ways.snmp_way import ReadBySnmp
 from askport.core.ways.start import Start
+from askport.core.ways.way import Result
 from askport.edges.driver import Driver
 from conftest import DEVICE
 
@@ -232,3 +234,24 @@ def test_a_row_that_is_refused_the_second_time_is_looked_at_before_that_is_belie
     asyncio.run(Driver(talk, bench).run(until=lambda: talk.done, longest_until=30.0))
     assert (agent.asked, talk.took("row")) == (2, took)
     assert talk.said.ended is (Ended.WELL if took else Ended.REFUSED), talk.said
+
+
+def test_what_was_only_asked_is_not_said_to_be_taken():
+    class Refuses(StandbySupply):
+        def _take(self, told, at):
+            return 6  # noAccess
+
+    at = IPv4Interface("192.168.96.10/22")
+    bench = Bench(scenario.LAPTOP_MAC, laptop=(IPv4Interface("192.168.96.9/22"),))
+    agent = Refuses(MacAddress.parse("00:00:5e:00:53:2a"), Settings(at, None))
+    bench.plug(agent)
+    asyncio.run(Driver(Finder([bench.mac], now=0.0), bench).run(until=lambda: False, longest_until=6.0))
+    ours = IPv4Interface("192.168.96.9/22")
+    start = Start(
+        mac=agent.mac, target=Target(interface=IPv4Interface("192.168.96.77/22")), laptop_mac=bench.mac, laptop=ours,
+        old=at.ip, now=bench.now(), xid=lambda: 7, ours=(ours,), log_in=LogIn("", "hatchery"),
+    )  # fmt: skip
+    way = snmp.SetBySnmp(start)
+    asyncio.run(Driver(way, bench).run(until=lambda: way.done, longest_until=60.0))
+    assert (way.result, way.has_changed) == (Result.REFUSED, False), way.because
+    assert "taken by then" not in way.because

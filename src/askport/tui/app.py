@@ -69,11 +69,6 @@ class AskPortApp(App[None]):
         """Give the side colours to every theme that does not bring its own."""
         return dict(DARK.variables)
 
-    @property
-    def may_choose_adapter(self) -> bool:
-        """Whether there are adapters to choose from."""
-        return self._plug is not None
-
     def choose_adapter(self, fault: str = "") -> None:
         """Go to the choice of an adapter, with what was wrong with the last one."""
         if self._plug:

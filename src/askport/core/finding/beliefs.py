@@ -174,11 +174,6 @@ class Gathered:
         return ((clue, tally) for clue, tally in self.tallies.items() if clue.kind in kinds)
 
     @property
-    def serves_addresses(self) -> bool:
-        """Whether it answers address requests."""
-        return any(self.of(ClueKind.SERVES))
-
-    @property
     def names(self) -> tuple[tuple[str, str], ...]:
         """What it calls itself, as harmless text, each with the protocol that says so."""
         return tuple(dict.fromkeys((clue.text, clue.source) for clue, _ in self.of(ClueKind.NAMED) if clue.text))

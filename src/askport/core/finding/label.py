@@ -11,8 +11,6 @@ _SEPARATORS = str.maketrans("", "", ":-. _/")
 _DIGITS = 12
 _FEWEST = 3
 """Fewer last digits fit too many devices by chance: three are one in 4,096."""
-_CLOSE = 3
-"""Up to this many different digits look like a slip of the eye or another unit of the same crate."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,11 +27,6 @@ class LabelMatch:
     def fits(self) -> bool:
         """Whether every digit that the label gives is the device's."""
         return not self.different
-
-    @property
-    def is_close(self) -> bool:
-        """Whether only a few digits differ."""
-        return 0 < len(self.different) <= _CLOSE
 
     @property
     def aligned(self) -> tuple[str, str, str]:

@@ -9,8 +9,6 @@ DEVICE, NETWORK_PORT = 8, 56
 """Object types (clause 21)."""
 ANY_INSTANCE = 4_194_303
 """Stands for the port on which the request came (clause 12.56)."""
-_SHORT = 4
-"""Bytes whose number stands in the tag itself."""
 ACTIVATE_CHANGES = 7
 """State of the device to be begun (clause 16.4)."""
 

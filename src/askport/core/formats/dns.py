@@ -8,7 +8,6 @@ from typing import NamedTuple
 from askport.core.formats.made import made
 from askport.core.formats.unreadable import Unreadable
 
-PORT_DNS = 53
 PORT_NETBIOS_NAMES = 137
 PORT_MDNS = 5353
 PORT_LLMNR = 5355

@@ -7,9 +7,6 @@ from askport.core.addresses import MacAddress
 from askport.core.plan.working_order import WorkItem
 from askport.core.register.known import Known
 
-MOST_CLAIMS = 3
-"""The plan's MAC address, the technician's choice, and an earlier visit: there are no others."""
-
 
 @dataclass(frozen=True, slots=True)
 class Claim:

@@ -6,9 +6,8 @@ from askport.core.formats.field_protocols import PORT_ART_NET
 from askport.core.formats.ipprog import IpProg
 from askport.core.ways.conversation import Ended
 from askport.core.ways.datagrams import Datagrams
+from askport.core.ways.field_way import SetByField, field_entry
 from askport.core.ways.start import Start
-from askport.core.ways.talking import FieldTerms, Talking
-from askport.core.ways.way_entry import WayEntry, speaks
 
 
 class ArtNetTalk(Datagrams):
@@ -56,20 +55,21 @@ def read_by_art_net(start: Start) -> ArtNetTalk:
     return ArtNetTalk(start, IpProg(is_reply=False), "ask for its address")
 
 
-class SetByArtNet(Talking):
+class SetByArtNet(SetByField):
     """Programs a node, and follows it; the reply is often lost with the move."""
 
-    name = "artnet"
-    what = "node"
+    name, what = "artnet", "node"
 
-    def __init__(self, start: Start) -> None:
-        """Begin to talk.
+    @classmethod
+    def told(cls, start: Start) -> list[str]:
+        """Return what programs it."""
+        at, gateway = start.target.interface, start.target.gateway
+        return [f"program {at.ip} {at.netmask}{f' gateway {gateway}' if gateway else ''}"]
 
-        Raises:
-            ValueError: it cannot be reached, before and after.
-        """
-        super().__init__(start, start.kind, FieldTerms(shown_program(start)), [])
-        self.wrote = ("mask", *(("gateway",) if start.target.gateway else ()))
+    @classmethod
+    def writes(cls, start: Start) -> tuple[str, ...]:
+        """Return what its packet has room for."""
+        return ("mask", *(("gateway",) if start.target.gateway else ()))
 
     def _arrived(self, now: float) -> None:
         """Claim to have given it what its reply confirms only."""
@@ -87,26 +87,14 @@ class SetByArtNet(Talking):
         command = ipprog.SET_WITH_GATEWAY if target.gateway else ipprog.SET
         gateway = target.gateway or UNSPECIFIED
         packet = IpProg(False, target.interface.ip, target.interface.netmask, gateway, command)
-        return ArtNetTalk(self._start, packet, shown_program(self._start)[0])
+        return ArtNetTalk(self._start, packet, self.told(self._start)[0])
 
 
-def shown_program(start: Start) -> list[str]:
-    """Return what it is told."""
-    at, gateway = start.target.interface, start.target.gateway
-    return [f"program {at.ip} {at.netmask}{f' gateway {gateway}' if gateway else ''}"]
-
-
-ENTRY = WayEntry(
-    name=SetByArtNet.name,
-    title="by Art-Net",
-    done="by Art-Net",
+ENTRY = field_entry(
+    SetByArtNet,
     says="programs its Art-Net node (ArtIpProg), and follows it. Needs --at",
-    fits=speaks("artnet", "It speaks Art-Net: its node is programmed, and says itself what it has."),
-    needs_laptop=True,
-    needs_reach=True,
-    enter_does="program it by Art-Net, and follow it to {target}",
-    says_lines=shown_program,
-    tells=lambda _: ("mask", "gateway"),
-    begin=SetByArtNet,
+    does="program it by Art-Net, and follow it to {target}",
+    why="its node is programmed, and says itself what it has.",
+    tells=("mask", "gateway"),
     reads=read_by_art_net,
 )

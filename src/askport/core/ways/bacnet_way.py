@@ -17,9 +17,8 @@ from askport.core.formats.field_protocols import (
 )
 from askport.core.ways.conversation import Conversation, Ended
 from askport.core.ways.datagrams import Datagrams
+from askport.core.ways.field_way import SetByField, field_entry
 from askport.core.ways.start import Start
-from askport.core.ways.talking import FieldTerms, Talking
-from askport.core.ways.way_entry import WayEntry, speaks
 
 _OPTIONAL = frozenset({Property.DNS_SERVER, Property.CHANGES_PENDING, Property.DHCP_ENABLE})
 """What a device need not have."""
@@ -220,25 +219,18 @@ def _is_true(values: list[bytes]) -> bool:
     return bool(values) and values[0] == b"\x01"
 
 
-class SetByBacnet(Talking):
+class SetByBacnet(SetByField):
     """Writes the properties of its network port, has them used, and follows it."""
 
-    name = "bacnet"
-    what = "network port"
+    name, what = "bacnet", "network port"
 
-    def __init__(self, start: Start) -> None:
-        """Begin to talk.
-
-        Raises:
-            ValueError: it cannot be reached, before and after.
-        """
-        self._steps = _set_steps(start)
-        super().__init__(start, start.kind, FieldTerms([each.says for each in self._steps]), [])
-        self.wrote = ("mask", "gateway", *(("dns",) if start.target.dns else ()))
-        self.tells = frozenset(each.says for each in self._steps)
+    @classmethod
+    def told(cls, start: Start) -> list[str]:
+        """Return what is written, and that it is to be used."""
+        return [each.says for each in _set_steps(start)]
 
     def _set(self) -> BacnetTalk:
-        return BacnetTalk(self._start, list(self._steps))
+        return BacnetTalk(self._start, _set_steps(self._start))
 
     def _read(self, now: float) -> Conversation:
         return ReadByBacnet(replace(self._start, now=now))
@@ -256,7 +248,7 @@ class SetByBacnet(Talking):
         talk = self._conversation
         finding = len(talk.spoken) - sum(each.text in (self.tells or ()) for each in talk.spoken)
         wants = isinstance(talk, BacnetTalk) and talk.wants_password
-        return finding + len(self._steps) - (0 if wants else 1)
+        return finding + len(self._by.set) - (0 if wants else 1)
 
 
 def _set_steps(start: Start) -> list[_Step]:
@@ -276,21 +268,10 @@ def _set_steps(start: Start) -> list[_Step]:
     return [*steps, activate]
 
 
-def shown_properties(start: Start) -> list[str]:
-    """Return what it is told."""
-    return [each.says for each in _set_steps(start)]
-
-
-ENTRY = WayEntry(
-    name=SetByBacnet.name,
-    title="by BACnet",
-    done="by BACnet",
+ENTRY = field_entry(
+    SetByBacnet,
     says="writes its BACnet network port, has the changes used, and follows it. Needs --at",
-    fits=speaks("bacnet", "It speaks BACnet: its network port is written, and says itself what it has."),
-    needs_laptop=True,
-    needs_reach=True,
-    enter_does="tell it by BACnet, and follow it to {target}",
-    says_lines=shown_properties,
-    begin=SetByBacnet,
+    does="tell it by BACnet, and follow it to {target}",
+    why="its network port is written, and says itself what it has.",
     reads=ReadByBacnet,
 )

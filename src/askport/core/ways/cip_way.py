@@ -24,10 +24,10 @@ from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.formats.unreadable import Unreadable
 from askport.core.protocols import PROTOCOLS
 from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.field_way import SetByField, field_entry
 from askport.core.ways.start import Start
-from askport.core.ways.talking import FieldTerms, Talking
+from askport.core.ways.talking import FieldTerms
 from askport.core.ways.told_names import told_name
-from askport.core.ways.way_entry import WayEntry, speaks
 
 _ANSWER_S = 5.0
 _METHODS = {cip.STATIC: "static", cip.BOOTP: "bootp", cip.DHCP: "dhcp"}
@@ -198,34 +198,32 @@ class ReadByCip(CipTalk):
         self._finish(Ended.WELL, "a new configuration waits for its restart" if waits else "")
 
 
-class SetByCip(Talking):
+class SetByCip(SetByField):
     """Makes its configuration static, tells it the new one, and follows it: the success is often lost with the move."""
 
-    name = "cip"
-    what = "TCP/IP Interface object"
+    name, what = "cip", "TCP/IP Interface object"
 
-    def __init__(self, start: Start) -> None:
-        """Begin to talk.
+    @classmethod
+    def said_in_all(cls, start: Start) -> list[str]:
+        """Return what is asked before, too: whether it can be set at all."""
+        return [each.says for each in _set_steps(start)]
 
-        Raises:
-            ValueError: it cannot be reached, before and after.
-        """
-        self._steps = _set_steps(start)
-        super().__init__(start, start.kind, FieldTerms(tuple(each.says for each in self._steps)), [])
-        self.wrote = ("mask", "gateway", *(("dns",) if start.target.dns else ()))
-        self.tells = frozenset(shown_steps(start))
+    @classmethod
+    def told(cls, start: Start) -> list[str]:
+        """Return what is set."""
+        return [each.says for each in _set_steps(start) if each.service == Service.SET]
 
     def _read(self, now: float) -> Conversation:
         return ReadByCip(replace(self._start, now=now))
 
     def _set(self) -> Conversation:
-        return CipTalk(_far(self._start), self._steps, self._start.now)
+        return CipTalk(_far(self._start), _set_steps(self._start), self._start.now)
 
     def _follow(self, ended: Ended, now: float) -> None:
         talk = self._conversation
         capability = talk.answers.get(Attribute.CAPABILITY, b"") if isinstance(talk, CipTalk) else b""
         if capability and capability[0] & cip.RESET_NEEDED:
-            self._by = FieldTerms([each.says for each in self._steps], "after restart")
+            self._by = FieldTerms(self.said_in_all(self._start), "after restart")
         super()._follow(ended, now)
 
 
@@ -272,21 +270,10 @@ def _set_steps(start: Start) -> list[_Step]:
     ]  # fmt: skip
 
 
-def shown_steps(start: Start) -> list[str]:
-    """Return what it is told."""
-    return [each.says for each in _set_steps(start) if each.service == Service.SET]
-
-
-ENTRY = WayEntry(
-    name=SetByCip.name,
-    title="by EtherNet/IP",
-    done="by EtherNet/IP",
+ENTRY = field_entry(
+    SetByCip,
     says="makes its configuration static and tells it over EtherNet/IP (CIP), and follows it. Needs --at",
-    fits=speaks("cip", "It speaks EtherNet/IP: its interface object is told, and says itself what it has."),
-    needs_laptop=True,
-    needs_reach=True,
-    enter_does="tell it by EtherNet/IP, and follow it to {target}",
-    says_lines=shown_steps,
-    begin=SetByCip,
+    does="tell it by EtherNet/IP, and follow it to {target}",
+    why="its interface object is told, and says itself what it has.",
     reads=ReadByCip,
 )

@@ -13,9 +13,8 @@ from askport.core.errors import BadInput
 from askport.core.formats import onvif
 from askport.core.formats.onvif import Element
 from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.field_way import SetByField, field_entry
 from askport.core.ways.start import Start
-from askport.core.ways.talking import FieldTerms, Talking
-from askport.core.ways.way_entry import WayEntry, speaks
 
 _UNAUTHORIZED, _OK, _NOT_FOUND = 401, 200, 404
 _CLOCK = "GetSystemDateAndTime"
@@ -251,22 +250,27 @@ def _told(start: Start, token: str) -> list[_Call]:
     return [*calls, _Call(_SETS, onvif.set_interface(token, target.interface))]
 
 
-class SetByOnvif(Talking):
+class SetByOnvif(SetByField):
     """Tells its device service the new settings, and follows it; a restart that it asks for is made."""
 
-    name = "onvif"
-    what = "device service"
+    name, what = "onvif", "device service"
 
-    def __init__(self, start: Start) -> None:
-        """Begin to talk.
+    @classmethod
+    def told(cls, start: Start) -> list[str]:
+        """Return the actions that set something."""
+        return [each.action for each in _told(start, "")]
 
-        Raises:
-            ValueError: it cannot be reached, before and after.
-        """
-        super().__init__(start, start.kind, FieldTerms(tuple(shown_calls(start))), [])
-        self.wrote = ("mask", *(("gateway",) if start.target.gateway else ()), *(("dns",) if start.target.dns else ()))
+    @classmethod
+    def shown(cls, start: Start) -> list[str]:
+        """Return them with the address."""
+        at = start.target.interface
+        return [f"{each} {at}" if each == _SETS else each for each in cls.told(start)]
 
-        self.tells = frozenset(each.action for each in _told(start, ""))
+    @classmethod
+    def writes(cls, start: Start) -> tuple[str, ...]:
+        """Return what is planned: it is told by an action of its own each."""
+        gateway, dns = start.target.gateway, start.target.dns
+        return ("mask", *(("gateway",) if gateway else ()), *(("dns",) if dns else ()))
 
     def _read(self, now: float) -> Conversation:
         return ReadByOnvif(replace(self._start, now=now))
@@ -285,22 +289,10 @@ class SetByOnvif(Talking):
         return super()._boot_s or (_REBOOTS_S if reboots else 0.0)
 
 
-def shown_calls(start: Start) -> list[str]:
-    """Return what it is told."""
-    at = start.target.interface
-    return [f"{each.action} {at}" if each.action == _SETS else each.action for each in _told(start, "")]
-
-
-ENTRY = WayEntry(
-    name=SetByOnvif.name,
-    title="by ONVIF",
-    done="by ONVIF",
+ENTRY = field_entry(
+    SetByOnvif,
     says="tells its ONVIF device service, has it restart where it asks for that, and follows it. Needs --at",
-    fits=speaks("onvif", "It speaks ONVIF: its device service is told, and says itself what it has."),
-    needs_laptop=True,
-    needs_reach=True,
-    enter_does="tell it by ONVIF, and follow it to {target}",
-    says_lines=shown_calls,
-    begin=SetByOnvif,
+    does="tell it by ONVIF, and follow it to {target}",
+    why="its device service is told, and says itself what it has.",
     reads=ReadByOnvif,
 )

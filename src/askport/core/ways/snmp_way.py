@@ -13,10 +13,9 @@ from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind, SnmpWay
 from askport.core.ways.conversation import Ended
 from askport.core.ways.datagrams import Datagrams
+from askport.core.ways.field_way import SetByField, field_entry
 from askport.core.ways.snmp_engine import ERROR_STATUS, Access, AgentTalk, Answer, Asks, Oid, Value
 from askport.core.ways.start import Start
-from askport.core.ways.talking import FieldTerms, Talking
-from askport.core.ways.way_entry import WayEntry
 
 PORT_SNMP = 161
 _MIB2: Oid = (1, 3, 6, 1, 2, 1)
@@ -241,23 +240,31 @@ def _default_route(name: Oid) -> IPv4Address | None:
     return IPv4Address(bytes(hop[2:])) if hop[:2] == (1, 4) and len(hop) == 6 and max(hop) < 256 else None
 
 
-class SetBySnmp(Talking):
+class SetBySnmp(SetByField):
     """Adds a row to its agent's table of addresses, then its default route, and follows it."""
 
-    name = "snmp"
-    what = "agent"
+    name, what = "snmp", "agent"
 
-    def __init__(self, start: Start) -> None:
-        """Begin to talk.
+    @classmethod
+    def said_in_all(cls, start: Start) -> list[str]:
+        """Return what is asked before and after, too."""
+        return [each.says for each in _set_steps(start)]
 
-        Raises:
-            ValueError: it cannot be reached, before and after.
-            BadInput: something that its agent asks for was not given.
-        """
-        self._steps = _set_steps(start)
-        super().__init__(start, start.kind, FieldTerms([each.says for each in self._steps]), [])
+    @classmethod
+    def told(cls, start: Start) -> list[str]:
+        """Return what is added and stored."""
+        return [each.says for each in _set_steps(start) if each.asks is Asks.SET]
 
-        self.wrote = ()
+    @classmethod
+    def shown(cls, start: Start) -> list[str]:
+        """Return the same, once it is known that what its agent asks for was given."""
+        access_of(start)
+        return cls.told(start)
+
+    @classmethod
+    def writes(cls, _: Start) -> tuple[str, ...]:
+        """Return nothing: only what its agent takes counts."""
+        return ()
 
     def _arrived(self, now: float) -> None:
         talk = self._conversation
@@ -274,7 +281,7 @@ class SetBySnmp(Talking):
         return _LASTS.get(stored) if isinstance(stored, int) else None
 
     def _set(self) -> SnmpTalk:
-        return SnmpTalk(self._start, list(self._steps))
+        return SnmpTalk(self._start, _set_steps(self._start))
 
     @property
     def _sets_until(self) -> int:
@@ -316,36 +323,20 @@ def _set_steps(start: Start) -> list[_Step]:
     ]
 
 
-def shown_values(start: Start) -> list[str]:
-    """Return what an agent is told.
-
-    Raises:
-        BadInput: something that it asks for was not given.
-    """
-    access_of(start)
-    return [each.says for each in _set_steps(start) if each.asks is Asks.SET]
-
-
 def _lets_in(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
     if kind is None or there is None or kind.way_by("snmp") is None:
         return None
     return "The agent of its kind takes an address by SNMP: no mask and no DNS, and the old address may stay beside it."
 
 
-ENTRY = WayEntry(
-    name=SetBySnmp.name,
-    title="by SNMP",
-    done="by SNMP",
+ENTRY = field_entry(
+    SetBySnmp,
     says=(
         "adds the address to the table of its SNMP agent, and follows it; no mask, no DNS, and the old address "
         "may stay. Needs --at and its community, or --user and a password"
     ),
+    does="add {target} by SNMP, and follow it there",
     fits=_lets_in,
-    needs_laptop=True,
-    needs_reach=True,
-    enter_does="add {target} by SNMP, and follow it there",
-    says_lines=shown_values,
-    tells=lambda _: ("gateway",),
-    begin=SetBySnmp,
+    tells=("gateway",),
     reads=ReadBySnmp,
 )

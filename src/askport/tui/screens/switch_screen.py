@@ -221,7 +221,8 @@ class SwitchScreen(DrawnScreen[None]):
             self.going.cut.confirm(self._workplace.run.wire.now())
         elif self.going and self.going.is_over:
             self.dismiss()
-            self._over()
+            if not self._workplace.run.is_over:
+                self._over()
 
     def action_leave_out(self) -> None:
         """Go on without the power cut."""

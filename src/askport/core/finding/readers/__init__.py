@@ -2,11 +2,9 @@
 
 from collections.abc import Callable, Iterable
 from functools import cache
-from ipaddress import IPv4Address
 from typing import Any
 
-from askport.core.addresses import MacAddress
-from askport.core.finding.clues import SHOWS_HOLDING, Clue
+from askport.core.finding.clues import Clue
 from askport.core.finding.readers.arp_clues import read_arp
 from askport.core.finding.readers.dhcp_clues import read_dhcp
 from askport.core.finding.readers.discovery_clues import read_ssdp, read_ws_discovery
@@ -59,9 +57,3 @@ def read_clues(packet: Packet) -> list[Clue]:
     """Return everything that a frame tells, layer by layer."""
     readers = _readers()
     return [clue for layer in packet.layers if (reader := readers.get(type(layer))) for clue in reader(layer, packet)]
-
-
-def addresses_shown(packet: Packet, mac: MacAddress) -> set[IPv4Address]:
-    """Return the addresses that a device itself shows with this frame that it holds."""
-    clues = read_clues(packet)
-    return {clue.address for clue in clues if clue.mac == mac and clue.kind in SHOWS_HOLDING and clue.address}
