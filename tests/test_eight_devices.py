@@ -149,7 +149,7 @@ def test_the_rest_alike_without_a_plan_counts_on_and_says_where_it_ends(cable, t
     screen.until("to 192.168.61.253/24")
     press_until(screen, "unit 1 is recorded and the laptop has its own settings back")
     screen.keys("g")
-    screen.until("Of which units is the power to be cut")
+    screen.until("Cut the power of which units")
     screen.keys("last", "Enter")
     screen.until("crate, like unit 1")
     bench.plug(2)

@@ -1,6 +1,7 @@
 """What the rooms promise: one table of moves between phases, and one of ways."""
 
 import json
+import re
 import subprocess
 import sys
 from collections import Counter
@@ -181,6 +182,14 @@ def test_what_is_thrown_away_stands_nowhere_else():
 def test_every_module_has_a_name_of_its_own():
     names = Counter(each.stem for each in (HERE.parents[1] / "src").rglob("*.py") if not each.stem.startswith("__"))
     assert [name for name, often in names.items() if often > 1] == []
+
+
+def test_every_module_that_the_pages_name_is_there():
+    pages = [*(HERE.parents[1] / "docs").rglob("*.md"), HERE.parents[1] / "CONTRIBUTING.md"]
+    there = [str(each) for folder in ("src", "docs", "tests") for each in (HERE.parents[1] / folder).rglob("*.py")]
+    named = {name for page in pages for name in re.findall(r"`([\w/]+\.py)`", page.read_text())}
+    assert len(named) > 80
+    assert [name for name in sorted(named) if not any(each.endswith(f"/{name}") for each in there)] == []
 
 
 def test_what_is_declared_by_name_is_there():

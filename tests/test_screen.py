@@ -322,7 +322,7 @@ def test_the_screen_says_that_a_firewall_or_another_server_is_in_the_way(termina
     screen.keys("Enter")
     screen.until("borrowed 192.168.1.")
     screen.keys("3")
-    screen.until("a firewall here drops", "192.168.1.200:80 opens to a bare question over zl0")
+    screen.until("a firewall here drops", "192.168.1.200:80 answers over zl0")
     screen.keys("q")
     screen.until("ended 0")
 

@@ -34,7 +34,7 @@ def reading_start(
     """
     ways = [by] if by else ["console", "page"]
     if by not in (None, "console", "page", *READERS):
-        raise BadInput(f"'{by}' reads nothing back: choose console, page or {' or '.join(READERS)}.")
+        raise BadInput(f"'{by}' cannot read settings: choose console, page or {' or '.join(READERS)}.")
     if by not in READERS and kind is None:
         what = by or "console"
         raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")

@@ -105,7 +105,7 @@ async def _over_cable(keeper: Keeper, interfaces: list[IPv4Interface], devices: 
 def _pin(text: str) -> tuple[IPv4Address, MacAddress]:
     address, equals, mac = text.partition("=")
     if not equals:
-        raise BadInput(f"'{display_text(text, 60)}' pins nothing: write ADDRESS=MAC.")
+        raise BadInput(f"'{display_text(text, 60)}' is no pin: write ADDRESS=MAC.")
     return parse_address(address), MacAddress.parse(mac)
 
 

@@ -142,4 +142,4 @@ async def _look(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: b
     units.hears(finder.devices())
     twins = [mac for each in finder.hazards() if each.code == "duplicate-address" for mac in each.macs]
     for unit in units.in_order(twins) if in_order else ():
-        say(f"{unit.mac} is taken for {unit.item.tag}, by the order alone: look which of them is where.")
+        say(f"{unit.mac} is taken for {unit.item.tag}, by the order alone: check which unit hangs where.")

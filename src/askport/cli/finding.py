@@ -93,7 +93,7 @@ def find(
         raise BadInput(f"--within says where to ask, and to {loud} asks no addresses: add --loudness call or sweep.")
     fastest = LINE_RATE if loud is Loudness.SWEEP else _MAX_CALL_RATE
     if rate is not None and not 0 < rate <= fastest:
-        raise BadInput(f"A rate of {rate:g} cannot be kept: name questions a second up to {fastest:g}.")
+        raise BadInput(f"A rate of {rate:g} is not possible: name up to {fastest:g} questions a second.")
     if seconds is not None and seconds < 0:
         raise BadInput(f"{seconds:g} seconds cannot pass: name a number above 0.")
     if label:

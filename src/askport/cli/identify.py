@@ -48,7 +48,7 @@ def identify(
             print(f"{shown_source(source)}: called {name}")
     if not known:
         if not json:
-            print(f"{device} says at {address} in no field protocol who it is.")
+            print(f"{device} says at {address} who it is in no field protocol.")
         raise typer.Exit(Status.NO)
 
 

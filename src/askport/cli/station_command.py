@@ -33,7 +33,7 @@ def station(
     """Name a PROFINET station, have it forget name and address, or say what it is called; no address is needed."""
     device = MacAddress.parse(mac)
     if name and reset:
-        raise BadInput("--name and --reset are two things: give one of them.")
+        raise BadInput("--name and --reset exclude each other: give one of them.")
     xid = secrets.randbits(32)
     order: tuple[Dcp, str] | None = None
     if name:
@@ -50,7 +50,7 @@ def station(
         well, because = False, f"It did not say what it is called: {said.because}."
     else:
         well = not (name and called != name) and not (reset and (called or address != str(UNSPECIFIED)))
-        because = now if well else f"It took the request, and is not so: {now[0].lower()}{now[1:]}"
+        because = now if well else f"It took the request, but nothing has changed: {now[0].lower()}{now[1:]}"
     if json:
         put_json(
             {

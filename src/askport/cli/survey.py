@@ -33,13 +33,13 @@ def survey(
     from askport.edges.jobfile import JobFile
 
     if not 0 < rate <= _MAX_RATE:
-        raise BadInput(f"A rate of {rate:g} cannot be kept: name questions a second up to {_MAX_RATE:g}.")
+        raise BadInput(f"A rate of {rate:g} is not possible: name up to {_MAX_RATE:g} questions a second.")
     register = JobFile(job, create=False).register
     plan, standings = register.plan(job.stem), register.standings()
     ranges = [parse_network(each) for each in within or []]
     asked = dict.fromkeys([*to_ask(plan, standings.values()), *(host for each in ranges for host in each.hosts())])
     if not asked:
-        raise BadInput(f"'{job}' plans nothing that could be asked for: import a plan, or name a range with --within.")
+        raise BadInput(f"'{job}' has no plan to ask by: import one, or name a range with --within.")
     with open_cable(adapter) as keeper:
         finder = finder_on(keeper, measures=False)
         finder.laptop_addresses |= {each.ip for each in keeper.own}

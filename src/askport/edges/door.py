@@ -43,8 +43,8 @@ _TLS = b"\x16\x03"
 _HTML = [(b"content-type", b"text/html; charset=utf-8"), (b"cache-control", b"no-store")]
 
 FIREWALL = (
-    "{far} opens to a bare question over {adapter}, and not to this laptop's own programs: a firewall here drops what "
-    "the device answers. Allow {adapter} in it."
+    "{far} answers over {adapter}, but not this laptop's own programs: a firewall on the laptop drops its answers. "
+    "Allow {adapter} in it."
 )
 
 

@@ -153,7 +153,7 @@ class SwitchRun:
         self.crate.sees(self.run.session.cable.finder.devices())
         device = self.run.session.device
         if self.at_hand and turn is Turn.RECORDED and self.at_hand.by == BY_ORDER and device.chosen:
-            text = "Its tag was given by the order of MAC addresses alone: look which of them is where."
+            text = "Its tag comes from the order of MAC addresses alone: check which unit hangs where."
             noted = Noted(unit=device.unit, mac=device.chosen.mac, text=text)
             self.run.job.append(noted, self.run.wire.wall(self.run.wire.now()))
         if self.at_hand:

@@ -131,7 +131,7 @@ ACTIONS: list[Action] = [
     Action(
         name="switch", opens=_VIEWS + "switch_screen:SwitchScreen.over",
         key="x", title="All on a switch", touches=Touches.DEVICE,
-        says="Set and prove all that hang on one switch, each by its label",
+        says="Set and prove all units on one switch, each by its label",
         offered=lambda moment: moment.session.phase is Phase.FINDING and _may_be_several(moment.session),
     ),
     Action(
@@ -142,7 +142,7 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="accept", does="search.accept", key="d", title="This is it",
-        says="What runs a live network here is the device",
+        says="The device itself runs this live network",
         offered=lambda moment: moment.session.phase is Phase.FINDING and moment.session.cable.search.may_accept,
     ),
     *(
@@ -193,22 +193,22 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="log_in", does="ask_log_in", key="u", title="Log-in",
-        says="Name what devices of its kind are logged in to with, or the serial line of its console",
+        says="The log-in for devices of its kind, or the serial line of its console",
         offered=lambda moment: bool(moment.session.stages.setting.asks_for),
     ),
     Action(
         name="restore", does="restore", key="z", title="As found", touches=Touches.DEVICE,
-        says="Put it back as it was found, by the ways that there are",
+        says="Put it back as it was found, as far as a way can",
         offered=lambda moment: moment.session.stages.setting.may_restore,
     ),
     Action(
         name="crib", opens=_VIEWS + "crib_screen:CribScreen.over", key="c", title="Crib card",
-        says="The values as they are typed into it, large, and one key each to the clipboard",
+        says="The values in large type, as they are typed in; a key copies each",
         offered=lambda moment: moment.session.phase.step is Step.SET and moment.session.device.target is not None,
     ),
     Action(
         name="leave_out", does="leave_out", key="l", title="Leave out", touches=Touches.JOB,
-        says="Go on without the power-cycle proof, or without having it keep what it has",
+        says="Leave out the power-cycle proof, or having it keep its address",
         offered=_while(Phase.POWER_CYCLE, Phase.MAY_KEEP),
     ),
     Action(
@@ -218,10 +218,10 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="crate", does="crate_keys.begin_or_end", key="g", title="Rest alike", touches=Touches.DEVICE,
-        says="Have the rest of the crate go like this unit, and stop where somebody must look; again: end that",
+        says="Do the rest of the crate like this unit, stopping where you must look; again: end that",
         offered=lambda moment: moment.in_crate or moment.learned or _was_given(moment.session),
     ),
-    Action(name="back", does="go_back", key="b", title="Again", says="Do the step before again, or the one looked at"),
+    Action(name="back", does="go_back", key="b", title="Again", says="Go back one step, or to the one looked at"),
     Action(
         name="site", opens=_VIEWS + "site_screen:SiteScreen.over", key="p", title="Site", touches=Touches.JOB,
         says="The site as address maps: what is where, and what is next",

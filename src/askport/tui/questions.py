@@ -89,7 +89,7 @@ def ask_plan(session: Session) -> Question:
 def ask_log_in(kind: str) -> Question:
     """Ask for the log-in of a kind, for as long as the program runs."""
     return ask_name_and_password(
-        f"With which name are devices of the kind {kind} logged in to?",
+        f"What is the log-in name for devices of the kind {kind}?",
         lambda session, now, user, password: session.stages.setting.log_in(user, password, now),
     )
 
@@ -97,7 +97,7 @@ def ask_log_in(kind: str) -> Question:
 def ask_community(kind: str) -> Question:
     """Ask for the community of the SNMP agents of a kind, for as long as the program runs."""
     return Question(
-        f"With which community are the SNMP agents of the kind {kind} asked? It is never stored.",
+        f"What is the SNMP community for devices of the kind {kind}? It is never stored.",
         "",
         lambda _typed: "Enter takes it.",
         lambda session, now, typed: session.stages.setting.log_in("", typed, now),
@@ -117,7 +117,7 @@ def ask_name_and_password(sentence: str, use: Callable[[Session, float, str, str
         lambda typed: f"Log in as {typed}; the password is asked for next.",
         lambda _session, _now, _typed: None,
         then=lambda user: Question(
-            f"And with which password, {user}? It is never stored.",
+            f"And the password of {user}? It is never stored.",
             "",
             lambda _typed: "Enter takes it.",
             lambda session, now, typed: take(session, now, user, typed),

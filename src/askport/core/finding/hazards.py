@@ -162,7 +162,9 @@ def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
     for address, all_of_them in holders.items():
         macs = [each.mac for each in all_of_them]
         if len(macs) > 1:
-            text = f"{len(macs)} twins hold {address}: {_who(macs)}. Leave only one of them connected."
+            text = (
+                f"{len(macs)} twins hold {address}: {_who(macs)}. Connect one alone, or set them all by their labels."
+            )
             yield Hazard(code="duplicate-address", text=text, macs=tuple(sorted(macs)), address=address)
 
 

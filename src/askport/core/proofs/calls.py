@@ -121,7 +121,7 @@ class Calls(Proof):
         elif self.dns_called:
             self.passed, self.not_made, self.because = True, False, "It asks them for names by itself."
         else:
-            self.not_made, self.because = True, "It asked nobody for names while it was listened to."
+            self.not_made, self.because = True, "It asked nobody for names while Ask Port listened."
 
     def handle_timer(self, now: float) -> None:
         """End when the time is over."""

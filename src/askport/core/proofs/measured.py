@@ -96,7 +96,11 @@ class MaskAsPlanned(Proof):
 
     def _difference(self, prefix: int, planned: int) -> str:
         lost = self.gateway is not None and self.gateway not in self._network(prefix)
-        so = f"it will not find {self.gateway}" if lost else "it takes neighbours for strangers or strangers for them"
+        so = (
+            f"it will not find {self.gateway}"
+            if lost
+            else "it takes neighbours for strangers, or strangers for neighbours"
+        )
         return f"Its mask is /{prefix}, planned /{planned}: {so}."
 
     def _network(self, prefix: int) -> IPv4Network:
@@ -161,7 +165,7 @@ class GatewayAsPlanned(Proof):
             text = f"Its gateway is {result.gateway}" + ("" if passed else f", planned {planned or 'none'}")
             self._end(passed, str(result.gateway), f"{text}: it sends there what is for addresses outside its subnet.")
         elif planned == at:
-            self.cannot_be_made("That it has itself for a gateway cannot be told from having none.")
+            self.cannot_be_made("Its own address as gateway looks the same from outside as no gateway.")
         elif result.has_gateway is None:
             self.cannot_be_made("It sends through a gateway that it had asked for before, and does not say which.")
         elif planned and planned not in IPv4Network((int(at), result.prefix), strict=False):

@@ -42,7 +42,7 @@ class ReadsBack(Proof):
             if self._shown.passed:
                 self._talk = self._reads(now)
             else:
-                self.cannot_be_made("It was not read: who is at its address was not shown.")
+                self.cannot_be_made("Not read: nothing shows who is at its address.")
         if self._talk and not self.done:
             self._talk.handle_timer(now)
             self._conclude()

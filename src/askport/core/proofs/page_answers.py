@@ -36,7 +36,7 @@ class PageAnswers(Proof):
         if self.done or not self._shown.done:
             return
         if not self._shown.passed:
-            self.cannot_be_made("It was not asked for: who is at its address was not shown.")
+            self.cannot_be_made("Not tried: nothing shows who is at its address.")
         elif self._until is None:
             self._until = now + _LONGEST_S
             self._effects.append(Fetch(self._call))

@@ -56,7 +56,7 @@ def order_named(text: str) -> Order:
     try:
         return Order(text.casefold())
     except ValueError:
-        raise BadInput(f"There is no order '{display_text(text, 40)}': sort by {listed(Order)}.") from None
+        raise BadInput(f"Cannot sort by '{display_text(text, 40)}': choose {listed(Order)}.") from None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

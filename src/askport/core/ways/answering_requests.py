@@ -185,7 +185,7 @@ class AnsweringRequests(Way):
     def close(self, now: float) -> None:
         """End with what was reached."""
         if self._answers and not self.done:
-            self._end(Result.SENT, "It was answered and has not shown that it took the address.", now)
+            self._end(Result.SENT, "It was answered, but has not shown that it took the address.", now)
         super().close(now)
 
     def _request(self, dhcp: Dhcp, now: float) -> None:

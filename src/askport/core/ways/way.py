@@ -93,9 +93,11 @@ class Way(Machine):
         if not self.done:
             at = self.steps[-1].at if self.steps else self._started_at
             if self.has_acted:
-                self._finish(Result.SENT, "It was left before it ended: what it was told by then may be taken.", at)
+                self._finish(
+                    Result.SENT, "Stopped before the end: the device may have taken what it was told by then.", at
+                )
             else:
-                self._finish(Result.NO_ANSWER, "It was left before anything was told.", at)
+                self._finish(Result.NO_ANSWER, "Stopped before the device was told anything.", at)
         return self.poll()
 
     @property
@@ -130,7 +132,7 @@ class Way(Machine):
     def close(self, now: float) -> None:
         """End the way now, with the result that it has come to."""
         if not self.done:
-            self._finish(Result.NO_ANSWER, "The device gave no occasion in the time given.", now)
+            self._finish(Result.NO_ANSWER, "The device gave no chance to set it in the time given.", now)
 
     def _note(self, text: str, now: float) -> None:
         self.steps.append(Happening(now, text))
@@ -143,7 +145,7 @@ class Way(Machine):
         """End, because it did not come to its new address; say where it is instead."""
         there = self._tracker.moved_to or (None if self._tracker.has_left else self._tracker.was)
         where = f"it is at {there}" if there else "it is nowhere to be seen: pull its power and plug it in again"
-        text = f"All was said, and it did not come to {self.target.interface.ip}: {where}."
+        text = f"It was told everything and did not come to {self.target.interface.ip}: {where}."
         self._finish(Result.SENT, text, now)
 
     def _proxy_sentence(self) -> str:

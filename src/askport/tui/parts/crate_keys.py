@@ -33,9 +33,11 @@ class CrateKeys:
 
         like = self._desk.workplace.run.session.device.work.tag
         return Question(
-            f"The rest like {like}. Of which units is the power to be cut: each, last, or of every how many?",
+            f"The rest like {like}. Cut the power of which units: each, last, or a number (3: every third)?",
             "each",
-            lambda typed: f"The power is cut {PowerCuts.parse(typed).words}; the record of the others says so.",
+            lambda typed: (
+                f"The power is cut {PowerCuts.parse(typed).words}; the records of the others say that it was not."
+            ),
             use,
             replaces=True,
         )

@@ -44,7 +44,7 @@ def frame_lines(heard: Heard, reason: Reason, when: str, width: int) -> list[Ink
     lines += [*_row(row, heard.data), blank()] if row else []
     said = [each.field for each in marked if each.says_so]
     if not said:
-        lines += wrapped("The sentence rests on that this frame came, not on single bytes of it.", width, DIM)
+        lines += wrapped("The frame itself is the evidence, not single bytes of it.", width, DIM)
     for field in said:
         end = field.end - 1
         where = f"byte {field.offset}" if field.length == 1 else f"bytes {field.offset} to {end}"

@@ -58,7 +58,7 @@ class ConsoleScreen(DrawnScreen[Terminal | None]):
         if isinstance(self._far, SshPort) and not self._far.user:
             far = self._far
             question = ask_name_and_password(
-                f"With which name is {far} logged in to?",
+                f"What is the log-in name for {far}?",
                 lambda _session, _now, user, password: self.connect(replace(far, user=user, password=password)),
             )
             self.query_one(EntryLine).ask(question)

@@ -123,7 +123,7 @@ class CribScreen(DrawnScreen[None]):
     def _copy(self, text: str, words: str) -> None:
         self.app.copy_to_clipboard(text)
         self._copied = (
-            f"On the clipboard: {text}, {words}. Where pasting brings nothing, this terminal does not pass it on."
+            f"On the clipboard: {text}, {words}. If pasting brings nothing, this terminal does not pass it on."
         )
         self.draw()
 

@@ -29,7 +29,9 @@ class DeviceScreen(DrawnScreen[None]):
         Binding("escape,enter", "leave", "Back", id="device.back"),
         Binding("n", "note", "Note", id="device.note", tooltip="Write something down about it"),
         Binding("e", "tag", "Right tag", id="device.tag", tooltip="Correct its tag"),
-        Binding("o", "reopen", "Do again", id="device.reopen", tooltip="What was recorded does not count: do it again"),
+        Binding(
+            "o", "reopen", "Do again", id="device.reopen", tooltip="The record does not count: do the device again"
+        ),
     ]
 
     def __init__(self, workplace: Workplace, device: int) -> None:
@@ -65,14 +67,14 @@ class DeviceScreen(DrawnScreen[None]):
 
     def action_note(self) -> None:
         """Write something down about it."""
-        self._ask("What is to be known of it?", lambda row, text: noted(row, text))
+        self._ask("What should be known about it?", lambda row, text: noted(row, text))
 
     def action_reopen(self) -> None:
         """Have it be commissioned again."""
         if not self._row.last.recorded_at:
             self.notify("It is not recorded: there is nothing to do again.", markup=False)
             return
-        self._ask("Why does what was recorded not count? It is offered again then.", reopened)
+        self._ask("Why does the record not count? The device is offered again.", reopened)
 
     def action_tag(self) -> None:
         """Correct its tag."""

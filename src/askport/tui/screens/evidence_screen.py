@@ -49,16 +49,14 @@ class EvidenceScreen(DrawnScreen[None]):
         title.put(f"  {device_words(self._device, self._maker)}", DIM)
         self.query_one("#heading", Sheet).show([title])
         if not reasons:
-            self.query_one("#sentences", Sheet).show([line("Nothing that tells anything yet.", DIM)])
+            self.query_one("#sentences", Sheet).show([line("It has said nothing that tells anything yet.", DIM)])
             return
         self._at %= len(reasons)
         reason = reasons[self._at]
         self.query_one("#sentences", Sheet).show(sentence_lines(reasons, self._at, width, _SENTENCES))
         frame = self.query_one("#bytes", Sheet)
         if not reason.frames:
-            frame.show(
-                wrapped("This was not heard in one frame: it was measured, or is the absence of one.", width, DIM)
-            )
+            frame.show(wrapped("No single frame says this: it was measured, or rests on silence.", width, DIM))
             return
         heard = reason.frames[-1 if self._last else 0]
         when = f"{self._wire.wall(heard.at).astimezone():%H:%M:%S.%f}"[:-3]
@@ -67,7 +65,7 @@ class EvidenceScreen(DrawnScreen[None]):
             which = "the last time" if self._last else "the first time"
             lines += [
                 blank(),
-                line(f"This is {which} that it said so; the arrow keys left and right show the other.", DIM),
+                line(f"This is {which} that it said so; ← and → show the other.", DIM),
             ]
         frame.show(lines)
 

@@ -131,7 +131,7 @@ class RegisterScreen(DrawnScreen[None]):
             text = "Nothing recorded yet. The first device appears here as soon as it was found."
             lines = [*wrapped(text, width, DIM), *lines]
         elif not found:
-            text = "Nothing is like that. Words are looked for in everything that is known of a device; Escape clears."
+            text = "No device matches. Words are looked for in everything that is known of a device; Escape clears."
             lines = [*wrapped(text, width, DIM), *lines]
         for conflict in register.open_conflicts()[:3]:
             lines += wrapped(conflict, width, CONFLICT)

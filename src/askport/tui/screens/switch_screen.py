@@ -211,7 +211,7 @@ class SwitchScreen(DrawnScreen[None]):
         if given := self.crate.in_order(self._untagged):
             tags = ", ".join(each.item.tag for each in given)
             self._say(
-                f"{tags}: by the order of their MAC addresses. Which of them hangs where is not known.", wrong=True
+                f"{tags}: by the order of their MAC addresses. Nobody knows yet which unit hangs where.", wrong=True
             )
         self.draw()
 

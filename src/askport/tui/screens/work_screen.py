@@ -352,11 +352,11 @@ class WorkScreen(DrawnScreen[None]):
         self.act(lambda session, now: session.stages.setting.choose_way(names[(here + 1) % len(names)], now))
 
     def leave_out(self) -> None:
-        """Go on without the power-cycle proof, or without having it keep what it has."""
+        """Leave out the power-cycle proof, or having it keep its address."""
         self.act(lambda session, now: session.stages.leave_out(now))
 
     def go_back(self) -> None:
-        """Do the step before again, or the one looked at."""
+        """Go back one step, or to the one looked at."""
         session, steps = self.workplace.run.session, list(Step)
         before = steps[max(0, steps.index(session.phase.step) - 1)]
         step = self.looking_at or before

@@ -99,7 +99,7 @@ class Access:
         if visit.cable.around.in_pool(interface):
             raise BadInput(f"{interface.ip} lies in the site's DHCP pool: the server may give it to somebody else.")
         if interface.ip in self._avoid():
-            raise BadInput(f"{interface.ip} is somebody's already, heard or planned: name another for the laptop.")
+            raise BadInput(f"{interface.ip} is taken, heard or planned: name another for the laptop.")
         if visit.phase is Phase.MAY_BORROW:
             visit.free_address = None
             visit.go(Event.OUT_OF_REACH, self._asking([interface], now))

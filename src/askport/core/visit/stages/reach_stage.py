@@ -140,7 +140,7 @@ class Reach(Stage):
             case Phase.TRYING_PORTS if any(isinstance(each, FirstWords | AskingModbus) for each in visit.running):
                 return Next("Seeing how it introduces itself: its console, its page, its identification.", enter=False)
             case Phase.TRYING_PORTS:
-                return Next("Seeing what it answers as it was found: ping, and the usual ports.", enter=False)
+                return Next("Trying what it answers as found: ping and the usual ports.", enter=False)
         return Next("Borrowing the address.", enter=False)
 
     def result(self) -> str:
