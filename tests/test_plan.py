@@ -15,7 +15,8 @@ from askport.core.plan import checks
 from askport.core.plan.changes import changes
 from askport.core.plan.checks import check_plan
 from askport.core.plan.importing import import_rows
-from askport.core.plan.site_plan import Plan, PlannedDevice, Range, Subnet
+from askport.core.plan.planned_device import PlannedDevice, Range
+from askport.core.plan.site_plan import Plan, Subnet
 from askport.edges.tables import read_tables
 from askport.reports.cells import as_meant, cell
 from askport.reports.plan_document import csv_text, device_rows, subnet_rows, workbook

@@ -11,7 +11,7 @@ from xml.etree import ElementTree
 import pytest
 
 from askport.core.addresses import MacAddress
-from askport.core.plan.site_plan import PlannedDevice
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.entries import (
     Borrowed,

@@ -1,11 +1,13 @@
 """What the rooms promise: one table of moves between phases, and one of ways."""
 
+import ast
 import json
 import re
 import subprocess
 import sys
 from collections import Counter
 from dataclasses import replace
+from graphlib import TopologicalSorter
 from pathlib import Path
 from pkgutil import resolve_name
 
@@ -17,7 +19,7 @@ import throw_away_proof
 from askport.bench.stand_in import StandIn
 from askport.cli.main import application
 from askport.cli.report import write_reports
-from askport.core.plan.site_plan import PlannedDevice
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.proofs import final
 from askport.core.protocols import PROTOCOLS
 from askport.core.visit.narrate import next_line
@@ -182,6 +184,22 @@ def test_what_is_thrown_away_stands_nowhere_else():
 def test_every_module_has_a_name_of_its_own():
     names = Counter(each.stem for each in (HERE.parents[1] / "src").rglob("*.py") if not each.stem.startswith("__"))
     assert [name for name, often in names.items() if often > 1] == []
+
+
+def test_no_module_imports_itself_by_way_of_others():
+    """Imports for types only and within functions count too."""
+    source = HERE.parents[1] / "src"
+    modules = {".".join(each.relative_to(source).with_suffix("").parts): each for each in source.rglob("*.py")}
+    imports = {
+        name: {
+            f"{node.module}.{each.name}" if f"{node.module}.{each.name}" in modules else node.module
+            for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.ImportFrom) and node.module
+            for each in node.names
+        } & modules.keys()
+        for name, path in modules.items()
+    }  # fmt: skip
+    assert sum(map(len, imports.values())) > 1500
+    TopologicalSorter(imports).prepare()
 
 
 def test_every_module_that_the_pages_name_is_there():

@@ -19,8 +19,8 @@ from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.formats.arp import arp_question
 from askport.core.formats.packet import frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.sentence import read_target
-from askport.core.plan.site_plan import PlannedDevice
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
 from askport.core.proofs.power_cycle import Power

@@ -25,7 +25,8 @@ from askport.core.addresses import MacAddress
 from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.formats.modbus import PORT_MODBUS
 from askport.core.makers import maker_in, read_makers
-from askport.core.plan.site_plan import PlannedDevice, Range, Subnet
+from askport.core.plan.planned_device import PlannedDevice, Range
+from askport.core.plan.site_plan import Subnet
 from askport.core.plan.target import Pool, Site, Target
 from askport.core.plan.working_order import WorkItem
 from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned

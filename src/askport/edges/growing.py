@@ -19,7 +19,8 @@ from sqlalchemy import (
 from sqlalchemy.dialects.sqlite import insert as upsert
 
 from askport.core.addresses import MacAddress
-from askport.core.plan.site_plan import Plan, PlannedDevice, Subnet
+from askport.core.plan.planned_device import PlannedDevice
+from askport.core.plan.site_plan import Plan, Subnet
 from askport.core.register.chain import Line
 from askport.core.register.entries import DevicePlanned, Joined, Settled, SubnetPlanned
 from askport.core.register.fold import Register

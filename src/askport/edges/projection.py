@@ -11,7 +11,8 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError
-from askport.core.plan.site_plan import Plan, PlannedDevice
+from askport.core.plan.planned_device import PlannedDevice
+from askport.core.plan.site_plan import Plan
 from askport.core.register.searching import Brief, Order, Wanted
 from askport.core.register.visits import Row
 from askport.core.survey.against_plan import Standing

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from askport.core.addresses import mask_of_prefix
-from askport.core.plan.site_plan import PlannedDevice
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.core.visit.narrate import basis_words, proof_words

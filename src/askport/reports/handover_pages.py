@@ -4,7 +4,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from askport.core.addresses import mask_of_prefix
-from askport.core.plan.site_plan import Plan, PlannedDevice
+from askport.core.plan.planned_device import PlannedDevice
+from askport.core.plan.site_plan import Plan
 from askport.core.register.found_words import found_words
 from askport.core.register.visits import Row
 from askport.core.visit.narrate import basis_words, proof_words

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 
-from askport.core.plan.site_plan import Plan, PlannedDevice, Range, Subnet
+from askport.core.plan.planned_device import PlannedDevice, Range
+from askport.core.plan.site_plan import Plan, Subnet
 from askport.reports.cells import cell
 
 _DEVICE_HEADS = ("tag", "place", "kind", "mac", "address", "prefix", "gateway", "dns")

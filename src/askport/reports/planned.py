@@ -1,6 +1,7 @@
 """What the plan has of a device beside its addresses: place, kind, and whatever else its line said."""
 
-from askport.core.plan.site_plan import Plan, PlannedDevice
+from askport.core.plan.planned_device import PlannedDevice
+from askport.core.plan.site_plan import Plan
 
 
 def planned_values(planned: PlannedDevice | None) -> dict[str, str]:

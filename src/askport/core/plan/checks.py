@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import LINK_LOCAL, transposed
-from askport.core.plan.site_plan import Plan, PlannedDevice
+from askport.core.plan.planned_device import PlannedDevice
+from askport.core.plan.site_plan import Plan
 from askport.core.plan.target import Target, check_target, site_among
 from askport.core.words import listed
 

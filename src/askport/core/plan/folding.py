@@ -3,7 +3,8 @@
 from collections.abc import Iterable
 from ipaddress import IPv4Network
 
-from askport.core.plan.site_plan import Plan, PlannedDevice, Subnet
+from askport.core.plan.planned_device import PlannedDevice
+from askport.core.plan.site_plan import Plan, Subnet
 from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
 
 

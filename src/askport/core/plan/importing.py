@@ -15,7 +15,8 @@ from askport.core.addresses import (
 )
 from askport.core.errors import BadInput
 from askport.core.plan.heads import columns_of, find_heads, with_tags
-from askport.core.plan.site_plan import Plan, PlannedDevice, Range, Subnet
+from askport.core.plan.planned_device import PlannedDevice, Range
+from askport.core.plan.site_plan import Plan, Subnet
 from askport.core.plan.working_order import clean_tag
 from askport.core.text import display_text, whole_number
 

@@ -4,36 +4,12 @@ from collections.abc import Iterable, Iterator
 from functools import cached_property
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
-from pydantic import BaseModel, ConfigDict
-
-from askport.core.mac_field import Mac
-from askport.core.plan.target import Pool, Site, Target
+from askport.core.plan.planned_device import PlannedDevice, PlanPart, Range
+from askport.core.plan.target import Site, Target
 from askport.core.plan.working_order import WorkItem
 
 
-class _Model(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-
-class Range(_Model):
-    """Addresses from one to another, both included."""
-
-    first: IPv4Address
-    last: IPv4Address
-
-    def __contains__(self, address: object) -> bool:
-        return isinstance(address, IPv4Address) and self.first <= address <= self.last
-
-    def __str__(self) -> str:
-        return f"{self.first} to {self.last}"
-
-    @property
-    def pool(self) -> Pool:
-        """The same, as checks take it."""
-        return Pool(first=self.first, last=self.last)
-
-
-class Subnet(_Model):
+class Subnet(PlanPart):
     """One network of the site."""
 
     network: IPv4Network
@@ -46,38 +22,7 @@ class Subnet(_Model):
     vlan: int | None = None
 
 
-class PlannedDevice(_Model):
-    """One device that is to be commissioned."""
-
-    tag: str
-    place: str = ""
-    kind: str = ""
-    mac: Mac | None = None
-    """From its label, where it was written down."""
-    address: IPv4Address | None = None
-    within: Range | None = None
-    """The range of which it gets the next free address, where none is named."""
-    prefix: int | None = None
-    """None where its subnet says it."""
-    gateway: IPv4Address | None = None
-    dns: tuple[IPv4Address, ...] | None = None
-    """None where its subnet says them."""
-    columns: dict[str, str] = {}
-    """Whatever else its line had, by the heads of the columns."""
-
-    def becoming(self, target: Target) -> "PlannedDevice":
-        """Return the same device with other values."""
-        said = {
-            "address": target.interface.ip,
-            "within": None,
-            "prefix": target.interface.network.prefixlen,
-            "gateway": target.gateway,
-            "dns": target.dns,
-        }
-        return self.model_copy(update=said)
-
-
-class Plan(_Model):
+class Plan(PlanPart):
     """All of it."""
 
     name: str = ""

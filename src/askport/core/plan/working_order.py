@@ -3,14 +3,11 @@
 import re
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Interface
-from typing import TYPE_CHECKING
 
 from askport.core.addresses import MacAddress, host_fault
 from askport.core.errors import BadInput
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.target import Target
-
-if TYPE_CHECKING:
-    from askport.core.plan.site_plan import PlannedDevice
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,7 +24,7 @@ class WorkItem:
     """From its label, if it was written down."""
     ports: tuple[int, ...] = ()
     """TCP ports that must open in the end."""
-    planned: "PlannedDevice | None" = None
+    planned: PlannedDevice | None = None
     """Its line of the job's plan, where it has one."""
 
 

@@ -7,7 +7,8 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
 from askport.core.finding.clues import Identity
 from askport.core.mac_field import Mac
-from askport.core.plan.site_plan import PlannedDevice, Subnet
+from askport.core.plan.planned_device import PlannedDevice
+from askport.core.plan.site_plan import Subnet
 from askport.core.register.as_left import AsLeft
 
 

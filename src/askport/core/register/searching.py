@@ -6,7 +6,7 @@ from datetime import datetime
 from enum import StrEnum
 
 from askport.core.errors import BadInput
-from askport.core.plan.site_plan import PlannedDevice
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.core.words import listed

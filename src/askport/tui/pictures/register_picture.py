@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from askport.core.addresses import mask_of_prefix
-from askport.core.plan.site_plan import PlannedDevice
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.working_order import WorkItem
 from askport.core.register.as_left import Basis
 from askport.core.register.found_words import NOT_KNOWN, found_words

@@ -1,7 +1,5 @@
 """Find: which device is meant, and which address it has."""
 
-from typing import TYPE_CHECKING
-
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.beliefs import Basis, Belief
@@ -13,15 +11,11 @@ from askport.core.machine import KeepFrames, Send
 from askport.core.plan.claims import Claim, claims_on, is_decided
 from askport.core.register import writing
 from askport.core.register.entries import DevicePlanned, Named
-from askport.core.visit.stages.stage import POWER, Next, Stage
+from askport.core.visit.stages.stage import POWER, Next, Siblings, Stage
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event
 from askport.core.visit.visit import Visit
 from askport.core.words import span_words
-
-if TYPE_CHECKING:
-    from askport.core.visit.stages.stage_list import Stages
-
 
 DECIDING_KEYS = ("7", "8", "9")
 """Keys that decide which device of the job it is; 1 to 6 look at steps."""
@@ -40,7 +34,7 @@ class Find(Stage):
 
     step = Step.FIND
 
-    def __init__(self, visit: Visit, stages: "Stages") -> None:
+    def __init__(self, visit: Visit, stages: Siblings) -> None:
         super().__init__(visit, stages)
         self._claimed: tuple[object, list[Claim]] | None = None
         """What the device that was looked at last may be, and what that was made of."""

@@ -1,7 +1,6 @@
 """Set: the planned values are checked, and set by the way that fits."""
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from askport.core.addresses import LINK_LOCAL
 from askport.core.errors import BadInput, Refused, Wants
@@ -14,7 +13,7 @@ from askport.core.register.entries import DevicePlanned, ToldToKeep
 from askport.core.register.fold import as_told
 from askport.core.visit.at_hand import as_found
 from askport.core.visit.stages.own_word_before import OwnWord
-from askport.core.visit.stages.stage import Next, Stage
+from askport.core.visit.stages.stage import Next, Siblings, Stage
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event
 from askport.core.visit.visit import Visit
@@ -24,16 +23,13 @@ from askport.core.ways.log_in import LogIn
 from askport.core.ways.table import keeping, keeps
 from askport.core.ways.way import Result, Way
 
-if TYPE_CHECKING:
-    from askport.core.visit.stages.stage_list import Stages
-
 
 class Setting(Stage):
     """Prepares, starts a way, and sees what comes of it."""
 
     step = Step.SET
 
-    def __init__(self, visit: Visit, stages: "Stages") -> None:
+    def __init__(self, visit: Visit, stages: Siblings) -> None:
         super().__init__(visit, stages)
         self.own_word = OwnWord(visit)
 
