@@ -91,6 +91,30 @@ MUTATIONS = (
         "return self.nothing_failed and not self.missing(asked)", "return self.nothing_failed", ("test_proofs.py",),
     ),
     Mutation(
+        "what was only asked counts as taken", "core/ways/field_way.py",
+        "frozenset(self.told(start))", "frozenset(self.said_in_all(start))", ("test_snmp.py",),
+    ),
+    Mutation(
+        "a view that was left is kept", "tui/screens/drawn_screen.py",
+        "StylesCache.get_inner_outer.cache_clear()", "pass", ("test_views_left.py",),
+    ),
+    Mutation(
+        "a proof learns nothing of the plan's columns", "core/visit/stages/prove_stage.py",
+        "columns=device.work.planned.columns if device.work.planned else {}", "columns={}", ("test_rooms.py",),
+    ),
+    Mutation(
+        "two devices get one tag", "core/register/corrections.py",
+        "if other:", "if False:", ("test_record.py",),
+    ),
+    Mutation(
+        "a door lets any name in", "edges/door_guard.py",
+        'if request.header(b"host") != host:', "if False:", ("test_door_guard.py",),
+    ),
+    Mutation(
+        "a flood is read whole", "core/finding/shedding.py",
+        "if count > limit * times:", "if False:", ("test_finding.py",),
+    ),
+    Mutation(
         "any next hop is inside", "core/finding/measuring.py",
         "if hop == source:", "if hop is not None:", ("test_measuring.py",),
     ),

@@ -11,6 +11,7 @@ import pytest
 from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError, BadInput
 from askport.core.register.as_left import Basis
+from askport.core.register.corrections import named, noted
 from askport.core.register.entries import DevicePlanned, Found, Named, Recorded, WasSet
 from askport.core.register.fold import Register
 from askport.core.register.searching import Order, wanted
@@ -236,3 +237,13 @@ def test_what_was_set_is_still_set_after_the_program_was_left_and_begun_anew():
     assert ([str(each) for each in visit.as_left.dns.value], visit.as_left.dns.basis) == (["10.84.19.253"], Basis.GIVEN)
     register.take(Found(unit=3, address=IPv4Address("10.84.16.99"), **found), at)
     assert row.visits[-1].state == "found", "elsewhere it is another piece of work"
+
+
+def test_a_tag_is_corrected_to_none_that_another_device_has(tmp_path):
+    write(tmp_path / "two.askport", visit(1, 1, "A-1", "10.84.16.40"), visit(2, 2, "B-2", "10.84.16.41"))
+    rows = JobFile(tmp_path / "two.askport", create=False).register.rows()
+    assert named(rows[0], " C-3 ", rows).tag == "C-3"
+    with pytest.raises(BadInput, match="'B-2' is the tag of 02:00:00:00:01:02 already"):
+        named(rows[0], "B-2", rows)
+    with pytest.raises(BadInput, match="1 to 400 printable"):
+        noted(rows[0], " ")
