@@ -1,76 +1,11 @@
-"""``askport adapters``, ``find``, ``read`` and ``measure``."""
+"""``askport find``, ``read`` and ``measure``; what they do is loaded once it is done."""
 
-import asyncio
-import secrets
-from collections.abc import Callable
-from datetime import datetime
-from ipaddress import IPv4Network
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from askport.cli.find_document import find_document
-from askport.cli.on_cable import LINK_S, NO_LINK, finder_on, open_cable, run, saving
-from askport.cli.saying import Status, put_json, say
-from askport.core.addresses import MacAddress, parse_address, parse_network
-from askport.core.errors import BadInput, Refused
-from askport.core.finding.device import Device
-from askport.core.finding.finder import Finder
-from askport.core.finding.hazards import flood
-from askport.core.finding.label import compare_label, label_digits
-from askport.core.finding.loudness import Loudness
-from askport.core.finding.measuring import Measuring
-from askport.core.finding.sweeping import LINE_RATE
-from askport.core.text import display_text
-from askport.core.wire import Counts, Wire, hear
-from askport.core.words import listed, speed_words
-from askport.edges.keeper_client import require_link
-from askport.edges.maker_table import maker
-
-_LONGEST_S: dict[Loudness, float] = {Loudness.LISTEN: 30.0, Loudness.GREET: 15.0}
-"""How long it takes unless said otherwise: most devices speak within 30 s after power-up, and answer in seconds."""
-_LAST_ANSWERS_S = 1.0
-"""How long answers to the last question are waited for."""
-_PROGRESS_S = 5.0
-_MAX_CALL_RATE = 1000.0
-"""Questions a second: what calling sends one by one without a burst."""
-_MEASURE_S = 60.0
-"""Ten questions with the longest waits take less."""
-
-
-def adapters(json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False) -> None:
-    """List the laptop's adapters."""
-    from askport.edges.adapters import list_adapters
-
-    found = list_adapters()
-    if json:
-        devices = [
-            {
-                "name": each.name,
-                "kind": each.kind,
-                "link": "up" if each.link_up else "down",
-                "speed_mbps": each.speed_mbps,
-                "duplex": "half" if each.half_duplex else "full" if each.link_up else None,
-                "driver": each.driver,
-                "mac": each.mac,
-                "addresses": [{"address": str(a.interface), "origin": a.origin} for a in each.addresses],
-                "gateway": str(each.gateway) if each.gateway else None,
-                "dns": list(each.dns),
-                "manager": each.manager,
-                "hazards": [{"code": code, "text": text} for code, text in each.hazards],
-            }
-            for each in found
-        ]
-        put_json({"schema": "askport.adapters/1", "adapters": devices})
-        return
-    for each in found:
-        speed = f", {speed_words(each.speed_mbps)}" if each.speed_mbps else ""
-        print(f"{each.name}  {each.kind}, link {'up' if each.link_up else 'down'}{speed}  {each.mac or ''}")
-        for address in each.addresses:
-            print(f"    {address.interface}  {address.origin}")
-        for _, text in each.hazards:
-            print(f"    {text}")
+from askport.cli.saying import JsonOption
 
 
 def find(
@@ -82,192 +17,36 @@ def find(
     until_found: Annotated[bool, typer.Option("--until-found", help="End at the first sure address.")] = False,
     label: Annotated[str | None, typer.Option(help="The MAC address on the label, or its last digits.")] = None,
     save: Annotated[Path | None, typer.Option(help="Keep what passed in this pcapng file.")] = None,
-    json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
+    json: JsonOption = False,
 ) -> None:
     """Find the devices on the cable."""
-    if loudness not in list(Loudness):
-        raise BadInput(f"'{loudness}' is no loudness: choose {', '.join(Loudness)}.")
-    loud = Loudness(loudness)
-    ranges = [parse_network(each) for each in within or []]
-    if ranges and not loud.allows(Loudness.CALL):
-        raise BadInput(f"--within says where to ask, and to {loud} asks no addresses: add --loudness call or sweep.")
-    fastest = LINE_RATE if loud is Loudness.SWEEP else _MAX_CALL_RATE
-    if rate is not None and not 0 < rate <= fastest:
-        raise BadInput(f"A rate of {rate:g} is not possible: name up to {fastest:g} questions a second.")
-    if seconds is not None and seconds < 0:
-        raise BadInput(f"{seconds:g} seconds cannot pass: name a number above 0.")
-    if label:
-        label_digits(label)
-    with open_cable(adapter, needs_link=False) as keeper, saving(save, keeper):
-        started = keeper.wire.now()
-        finder = finder_on(keeper, loudness=loud, within=ranges, rate=rate)
-        finder.laptop_addresses |= {each.ip for each in keeper.own}
-        finder.own_addresses = lambda: [each.ip for each in keeper.own]
-        if not json:
-            say(f"{adapter}: {loud.says}. Ctrl-C ends it.")
-        longest = _LONGEST_S.get(loud) if seconds is None else seconds
-        if not keeper.wire.link().up:
-            finder.link_changed(keeper.wire.link(), started)
-            say(NO_LINK.format(adapter=adapter))
-        over = _Over(finder, keeper.wire, until_found=until_found, settles=seconds is None)
-        asyncio.run(run(finder, keeper, longest, over))
-        if not over.had_link:
-            require_link(keeper)
-        put_found(
-            finder,
-            json=json,
-            source=adapter,
-            listened_s=keeper.wire.now() - started,
-            counts=keeper.wire.counts(),
-            wall=keeper.wire.wall,
-            label=label,
-            silent=_silent(ranges),
-        )
+    from askport.cli.find_run import find_on_cable
 
-
-def _silent(ranges: list[IPv4Network]) -> str:
-    """Say what silence means: asked for a range, it is an answer; else the device may only have to start."""
-    if ranges:
-        return f"Nobody on this wire answered for {listed(ranges)}."
-    return "Nothing heard. Pull the device's power and plug it in again: most devices speak when they start."
-
-
-class _Over:
-    """Whether finding is over: asked after every step."""
-
-    def __init__(self, finder: Finder, wire: Wire, *, until_found: bool, settles: bool) -> None:
-        self._finder, self._wire, self._now, self._until_found = finder, wire, wire.now, until_found
-        self.had_link = wire.link().up
-        """Whether there was a link at any time."""
-        self._give_up_at = wire.now() + LINK_S
-        self._settles = settles and finder.loudness.allows(Loudness.CALL)
-        self._settled_at: float | None = None
-        self._told_at = self._now()
-
-    def __call__(self) -> bool:
-        self._tell_progress()
-        self.had_link |= self._wire.link().up
-        if not self.had_link:
-            return self._settles and self._now() >= self._give_up_at
-        if self._until_found and any(device.is_found for device in self._finder.devices()):
-            return True
-        if not self._settles or not self._finder.has_settled:
-            self._settled_at = None
-            return False
-        self._settled_at = self._settled_at or self._now()
-        return self._now() >= self._settled_at + _LAST_ANSWERS_S
-
-    def _tell_progress(self) -> None:
-        sweeping = self._finder.sweeping
-        if sweeping and not sweeping.done and self._now() >= self._told_at + _PROGRESS_S:
-            self._told_at = self._now()
-            share = f"{sweeping.asked / sweeping.total:.0%}"
-            say(f"{share} of {sweeping.total:,} addresses asked for, at {sweeping.at}; {sweeping.left_s:.0f} s left.")
+    find_on_cable(
+        adapter, loudness=loudness, seconds=seconds, within=within or [], rate=rate, until_found=until_found,
+        label=label, save=save, json=json,
+    )  # fmt: skip
 
 
 def read(
     file: Annotated[Path, typer.Argument(help="A capture file, pcap or pcapng.")],
     laptop: Annotated[list[str] | None, typer.Option(help="A MAC address of the laptop that took it.")] = None,
     label: Annotated[str | None, typer.Option(help="The MAC address on the label, or its last digits.")] = None,
-    json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
+    json: JsonOption = False,
 ) -> None:
     """Find the devices in a capture file."""
-    from askport.edges.capture_file import CaptureFile
+    from askport.cli.find_run import read_capture
 
-    macs = [MacAddress.parse(each) for each in laptop or []]
-    if label:
-        label_digits(label)
-    capture = CaptureFile(file)
-    finder = Finder(macs, now=0.0)
-    for frame in capture.frames():
-        finder.receive(hear(frame))
-    put_found(
-        finder,
-        json=json,
-        source=str(file),
-        listened_s=capture.span_s,
-        counts=Counts(seen=capture.count, sent=0),
-        wall=capture.wall,
-        label=label,
-        silent=f"No device speaks in {display_text(str(file), 120)}.",
-    )
+    read_capture(file, laptop or [], label, json=json)
 
 
 def measure(
     adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
     mac: Annotated[str, typer.Option(help="The device's MAC address.")],
     address: Annotated[str, typer.Option(help="The device's address.")],
-    json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
+    json: JsonOption = False,
 ) -> None:
     """Measure a device's mask and gateway from outside."""
-    device, at = MacAddress.parse(mac), parse_address(address)
-    with open_cable(adapter) as keeper:
-        own = {each.ip for each in keeper.own}
-        seed = secrets.randbits(16)
-        measuring = Measuring(keeper.mac, device, at, now=keeper.wire.now(), avoid=own, ours=own, seed=seed)
-        asyncio.run(run(measuring, keeper, _MEASURE_S))
-    result = measuring.result
-    if result is None:
-        raise Refused(f"{device} kept changing what it does: nothing was measured in {_MEASURE_S:g} s.")
-    if json:
-        document = {
-            "schema": "askport.measure/1",
-            "mac": str(device),
-            "address": str(at),
-            "prefix": result.prefix,
-            "gateway": str(result.gateway) if result.gateway else None,
-            "because": result.because,
-            "questions": result.questions,
-        }
-        put_json(document)
-    else:
-        print(result.because)
-    if result.prefix is None:
-        raise typer.Exit(Status.NO)
+    from askport.cli.find_run import measure_device
 
-
-def put_found(
-    finder: Finder,
-    *,
-    json: bool,
-    source: str,
-    listened_s: float,
-    counts: Counts,
-    wall: Callable[[float], datetime],
-    label: str | None,
-    silent: str,
-) -> None:
-    """Print what was found, and end with status 1 where that is nothing."""
-    devices = finder.devices()
-    if json:
-        document = find_document(
-            finder, source=source, listened_s=listened_s, counts=counts, wall=wall, maker=maker, label=label
-        )
-        put_json(document)
-    else:
-        for device in devices:
-            _tell(device, label)
-        for hazard in {each.text: each for each in (*finder.hazards(), *flood(counts.shed))}.values():
-            print(hazard.text)
-        if not devices:
-            say(silent)
-    fits = label is None or any(compare_label(label, device.mac).fits for device in devices)
-    if not fits or not any(device.addresses or device.request for device in devices):
-        raise typer.Exit(Status.NO)
-
-
-def _tell(device: Device, label: str | None) -> None:
-    print(f"{device.mac}  {maker(device.mac) or 'maker unknown'}")
-    if label:
-        print(f"    {compare_label(label, device.mac).sentence}")
-    if device.request:
-        print(
-            f"    asks for an address by {device.request.protocol.upper()}, requests so far: {device.request.requests}"
-        )
-    for belief in device.addresses:
-        prefix = f"/{belief.prefix}" if belief.prefix is not None else ""
-        print(f"    {belief.address}{prefix}  {belief.belief}")
-        for reason in belief.because:
-            print(f"        {reason.sentence}")
-    for reason in device.others:
-        print(f"    {reason.sentence}")
+    measure_device(adapter, mac, address, json=json)

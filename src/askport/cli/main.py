@@ -15,7 +15,7 @@ from askport.core.errors import AskPortError
 from askport.edges import log
 
 _COMMANDS = {
-    "adapters": "finding",
+    "adapters": "adapters_command",
     "find": "finding",
     "read": "finding",
     "measure": "finding",

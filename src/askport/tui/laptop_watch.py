@@ -7,7 +7,7 @@ from ipaddress import IPv4Address
 
 from askport.core.channels import TcpPort
 from askport.core.errors import AskPortError
-from askport.core.finding.hazards import Hazard
+from askport.core.hazard import Hazard
 from askport.core.lessons.page_lesson import PageLesson, learn
 from askport.core.visit.session import Session
 from askport.edges.adapters import list_adapters, way_to

@@ -12,7 +12,7 @@ from askport.core.finding.clues import SHOWS_HOLDING, Clue, ClueKind
 from askport.core.finding.device import Device, view
 from askport.core.finding.doubts import Holdings
 from askport.core.finding.greeting import OWN_SOURCES, Greeting, name_questions
-from askport.core.finding.hazards import Hazard, OwnHazards, find_hazards
+from askport.core.finding.hazards import OwnHazards, find_hazards
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
@@ -25,6 +25,7 @@ from askport.core.formats.arp import Arp
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Packet
+from askport.core.hazard import Hazard
 from askport.core.machine import Effect, Machine, Send, earliest
 from askport.core.wire import Heard, Link, OnDrop
 

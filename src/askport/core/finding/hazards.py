@@ -1,7 +1,6 @@
 """What is dangerous about the devices on one wire, each with what to do."""
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from ipaddress import IPv4Address
 from itertools import pairwise
 
@@ -11,27 +10,12 @@ from askport.core.finding.clues import ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.doubts import GIVEN_UP_AFTER
 from askport.core.finding.virtual import group_protocol
+from askport.core.hazard import Hazard
 from askport.core.protocols import PROTOCOLS, Protocol
 from askport.core.words import listed
 
 _ONE_BOX = 8
 """MAC addresses of one device's ports lie next to each other; makers give blocks of up to this many to one."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Hazard:
-    """Something on the wire that could lead to a wrong step, with what to do about it."""
-
-    code: str
-    text: str
-    macs: tuple[MacAddress, ...] = ()
-    """Whom it concerns."""
-    address: IPv4Address | None = None
-
-    @property
-    def mac(self) -> MacAddress | None:
-        """The first that it concerns."""
-        return self.macs[0] if self.macs else None
 
 
 _SHED_AS = {"arp": "ARP", "ipv4": "IPv4", "ipv6": "IPv6", "lldp": "LLDP", "profinet": "PROFINET"}

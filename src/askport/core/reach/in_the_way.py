@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.finding.hazards import Hazard
+from askport.core.hazard import Hazard
 
 CABLE_KINDS = frozenset({"wired", "virtual"})
 """Kinds of adapter that a cable to a device can be in."""

@@ -4,7 +4,7 @@ from collections.abc import Collection, Iterable
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.hazards import Hazard
+from askport.core.hazard import Hazard
 from askport.core.reach.in_the_way import Adapter, cable_hazards
 from askport.core.words import listed
 
