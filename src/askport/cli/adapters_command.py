@@ -5,7 +5,7 @@ from askport.cli.saying import JsonOption, put_json
 
 def adapters(json: JsonOption = False) -> None:
     """List the laptop's adapters."""
-    from askport.core.words import speed_words
+    from askport.core.text import speed_words
     from askport.edges.adapters import list_adapters
 
     found = list_adapters()

@@ -44,7 +44,7 @@ from askport.core.ways.way import Result, Way
 from askport.edges.door import FIREWALL, Door, is_dropped
 from askport.edges.keeper_client import Keeper
 from askport.edges.kind_files import kind_named
-from askport.reports.times import iso
+from askport.reports.cells import iso
 
 _ASSIGN_S = 120.0
 """How long a way may take unless said otherwise: a device has to be power-cycled by hand meanwhile."""

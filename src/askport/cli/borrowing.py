@@ -14,8 +14,7 @@ from askport.cli.saying import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.reach.free_address import near
-from askport.core.text import display_text
-from askport.core.words import listed
+from askport.core.text import display_text, listed
 from askport.edges.keeper_client import Keeper
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from askport.core.plan.remaining import remaining
+from askport.core.plan.site_plan import remaining
 from askport.core.wire import Heard
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile

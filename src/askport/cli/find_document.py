@@ -12,7 +12,7 @@ from askport.core.finding.hazards import flood
 from askport.core.finding.label import compare_label
 from askport.core.finding.sweeping import Sweeping
 from askport.core.wire import Counts
-from askport.reports.times import iso
+from askport.reports.cells import iso
 
 
 def find_document(

@@ -21,9 +21,8 @@ from askport.core.finding.label import compare_label, label_digits
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
 from askport.core.finding.sweeping import LINE_RATE
-from askport.core.text import display_text
+from askport.core.text import display_text, listed
 from askport.core.wire import Counts, Wire, hear
-from askport.core.words import listed
 from askport.edges.keeper_client import require_link
 from askport.edges.maker_table import maker
 

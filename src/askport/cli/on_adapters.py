@@ -13,7 +13,7 @@ from askport.cli.full_screen import require_terminal, run_screen, tell_job
 from askport.cli.saying import say
 from askport.core.errors import MachineRefused
 from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
-from askport.core.words import listed
+from askport.core.text import listed
 from askport.edges.ear import Ear
 from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker

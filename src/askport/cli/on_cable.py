@@ -13,7 +13,7 @@ from askport.core.finding.finder import Finder
 from askport.core.machine import Machine, Together, earliest
 from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
 from askport.core.reach.in_the_way import cable_hazards
-from askport.core.words import listed
+from askport.core.text import listed
 from askport.edges import log
 from askport.edges.driver import Driver
 from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link, require_switched_on

@@ -9,8 +9,7 @@ import typer
 
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput
-from askport.core.text import display_text
-from askport.core.words import listed
+from askport.core.text import display_text, listed
 from askport.edges.files import write_file
 
 if TYPE_CHECKING:
@@ -156,7 +155,7 @@ def check(job: Job, json: JsonOption = False) -> None:
 @app.command("next")
 def next_(job: Job, json: JsonOption = False) -> None:
     """Say which device is next; exit status 1 where every one is recorded."""
-    from askport.core.plan.remaining import remaining
+    from askport.core.plan.site_plan import remaining
     from askport.reports.plan_document import plan_json
 
     opened, plan = _open(job, create=False)

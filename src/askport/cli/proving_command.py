@@ -28,10 +28,9 @@ from askport.core.proofs.page_answers import PAGE_PORTS
 from askport.core.proofs.power_cycle import Boot, PowerCycle
 from askport.core.proofs.proof import Expected, Subject
 from askport.core.proofs.verdict import verdict_of
-from askport.core.text import display_text
+from askport.core.text import display_text, listed
 from askport.core.ways.own_word_talk import reads_with
 from askport.core.ways.start import Start
-from askport.core.words import listed
 from askport.edges.adapters import forwards
 from askport.edges.keeper_client import Keeper
 from askport.edges.kind_files import kind_named

@@ -16,8 +16,7 @@ from askport.cli.register_device import Job, Tag, device_of
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput, Refused
 from askport.core.plan.working_order import MAX_TAG
-from askport.core.text import display_text
-from askport.core.words import listed
+from askport.core.text import display_text, listed
 from askport.edges.files import write_file
 
 app = typer.Typer(help="Read what a job has recorded, correct it, and join it with another.", no_args_is_help=False)

@@ -7,8 +7,7 @@ import typer
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
-from askport.core.text import display_text
-from askport.core.words import listed
+from askport.core.text import display_text, listed
 
 if TYPE_CHECKING:
     from askport.core.register.visits import Row

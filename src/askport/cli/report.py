@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from askport.core.errors import BadInput
-from askport.core.words import listed
+from askport.core.text import listed
 from askport.edges.files import write_all
 
 if TYPE_CHECKING:

@@ -14,7 +14,7 @@ from askport.core.errors import BadInput
 from askport.core.finding.calling import DEFAULT_RATE
 from askport.core.machine import Together
 from askport.core.survey.offers import OfferLook, Server
-from askport.core.words import listed
+from askport.core.text import listed
 
 _LAST_ANSWERS_S = 0.3
 """How long the last answers are waited for."""

@@ -178,3 +178,10 @@ def words_of(name: str) -> str:
     """Return a protocol as people write it; one that is none of these stays as it is."""
     found = PROTOCOLS.get(name)
     return found.words if found else name
+
+
+def told_name(way: str, columns: Mapping[str, str]) -> str:
+    """Return what a way tells a device to be called, or nothing."""
+    known = PROTOCOLS.get(way)
+    heads = known.name_heads if known else ()
+    return next((text.strip() for head, text in columns.items() if head.strip().casefold() in heads), "")

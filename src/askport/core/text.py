@@ -1,6 +1,7 @@
-"""Text from the wire, made harmless before it is shown or stored."""
+"""Text: from the wire, made harmless before it is shown or stored; and small things in words, everywhere the same."""
 
 import unicodedata
+from collections.abc import Iterable
 
 MAX_TEXT = 255
 """Characters kept of one text from the wire. A DNS name has at most 255 (RFC 1035 section 2.3.4)."""
@@ -36,3 +37,21 @@ def whole_number(text: str, least: int, most: int) -> int | None:
 
 def _instead(char: str) -> str:
     return " " if unicodedata.category(char) == "Zs" else _SUBSTITUTE
+
+
+def listed(things: Iterable[object]) -> str:
+    """Return things as a sentence lists them: ``a``, ``a and b``, ``a, b and c``."""
+    *before, last = list(map(str, things)) or [""]
+    return f"{', '.join(before)} and {last}" if before else last
+
+
+def speed_words(speed_mbps: int) -> str:
+    """Return a link's speed, given in Mb/s, in the unit that people say it in."""
+    return f"{speed_mbps} Mb/s" if speed_mbps < 1000 else f"{speed_mbps / 1000:g} Gb/s"
+
+
+def span_words(span_s: float) -> str:
+    """Return a time span in a few words."""
+    if span_s < 90:
+        return f"{span_s:.0f} s"
+    return f"{span_s / 60:.0f} min" if span_s < 5400 else f"{span_s / 3600:.1f} h"

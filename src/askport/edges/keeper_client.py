@@ -17,7 +17,7 @@ from typing import Any
 from askport.bell import Bell
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
-from askport.core.words import listed
+from askport.core.text import listed
 from askport.edges import log
 from askport.edges.packet_filter import assemble
 from askport.edges.packet_wire import PacketWire

@@ -1,6 +1,7 @@
-"""Cells of tables that a spreadsheet neither runs nor spoils."""
+"""Cells of tables, which a spreadsheet neither runs nor spoils, and moments as text."""
 
 import unicodedata
+from datetime import UTC, datetime
 
 from askport.core.text import display_text
 
@@ -20,3 +21,8 @@ def cell(value: object) -> str:
 def as_meant(text: str) -> str:
     """Return what a cell means that was written by :func:`cell`."""
     return text[1:] if text.startswith("'") and cell(text[1:]) == text else text
+
+
+def iso(moment: datetime | None) -> str | None:
+    """Return ISO 8601 in UTC with milliseconds."""
+    return moment.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z") if moment else None

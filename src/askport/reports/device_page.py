@@ -7,7 +7,7 @@ from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.core.visit.narrate import basis_words, proof_words
-from askport.reports.times import iso
+from askport.reports.cells import iso
 
 _MARKS = {True: "passed", False: "FAILED", None: "not made"}
 

@@ -10,11 +10,11 @@ from askport.core.register.found_words import found_words
 from askport.core.register.visits import Row
 from askport.core.visit.narrate import basis_words, proof_words
 from askport.core.ways.table import entry_of
+from askport.reports.cells import iso
 from askport.reports.drawings import cable_sketch
 from askport.reports.open_points import OpenPoints, counted, open_points, proven_words
 from askport.reports.paper import document, printable, styles, table
 from askport.reports.planned import planned_words
-from askport.reports.times import iso
 
 
 def handover_pdf(plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = ()) -> bytes:

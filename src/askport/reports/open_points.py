@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from askport.core.plan.site_plan import Plan
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.register.visits import Row
+from askport.core.text import listed
 from askport.core.visit.narrate import proof_words
-from askport.core.words import listed
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,9 +8,8 @@ from typing import Any
 from askport.core.plan.site_plan import Plan
 from askport.core.register.as_left import AsLeft
 from askport.core.register.visits import Row
-from askport.reports.cells import cell
+from askport.reports.cells import cell, iso
 from askport.reports.planned import planned_heads, planned_values
-from askport.reports.times import iso
 
 COLUMNS = (
     "tag", "mac", "maker", "as_found", "found_gateway", "found_at", "as_left", "left_gateway", "left_dns", "left_basis",

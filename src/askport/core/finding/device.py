@@ -119,3 +119,10 @@ def view(gathered: Gathered) -> Device:
         moments=tuple(gathered.moments),
         said=frozenset(clue.kind for clue in gathered.tallies),
     )
+
+
+def device_words(device: Device, maker: str | None) -> str:
+    """Return the maker of a device and what it calls itself."""
+    names = list(dict.fromkeys(name for name, _ in device.names))[:2]
+    called = f", calls itself {' and '.join(names)}" if names else ""
+    return f"{maker or 'maker unknown'}{called}"

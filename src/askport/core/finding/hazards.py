@@ -12,7 +12,7 @@ from askport.core.finding.doubts import GIVEN_UP_AFTER
 from askport.core.finding.virtual import group_protocol
 from askport.core.hazard import Hazard
 from askport.core.protocols import PROTOCOLS, Protocol
-from askport.core.words import listed
+from askport.core.text import listed
 
 _ONE_BOX = 8
 """MAC addresses of one device's ports lie next to each other; makers give blocks of up to this many to one."""

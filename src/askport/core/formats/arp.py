@@ -7,8 +7,7 @@ from typing import NamedTuple
 
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, UNSPECIFIED, MacAddress, address_of, mac_of
 from askport.core.formats.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, Ethernet, encode_ethernet
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 
 _ETHERNET_AND_IPV4 = pack("!HHBB", 1, ETHERTYPE_IPV4, 6, 4)
 """Hardware and protocol with the sizes of their addresses: this is read for no others."""

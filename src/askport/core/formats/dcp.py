@@ -9,8 +9,7 @@ from typing import NamedTuple
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 from askport.core.text import display_text
 
 ETHERTYPE_PROFINET = 0x8892

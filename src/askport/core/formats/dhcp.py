@@ -6,8 +6,7 @@ from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.addresses import UNSPECIFIED, MacAddress, addresses_of, mac_of
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 
 SERVER_PORT = 67
 CLIENT_PORT = 68

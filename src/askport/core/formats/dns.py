@@ -5,8 +5,7 @@ from ipaddress import IPv4Address
 from struct import Struct, pack
 from typing import NamedTuple
 
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 
 PORT_NETBIOS_NAMES = 137
 PORT_MDNS = 5353

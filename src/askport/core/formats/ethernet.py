@@ -5,8 +5,7 @@ from struct import pack
 from typing import NamedTuple
 
 from askport.core.addresses import MacAddress, mac_of
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 
 ETHERTYPE_IPV4 = 0x0800
 ETHERTYPE_ARP = 0x0806

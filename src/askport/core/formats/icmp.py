@@ -5,8 +5,7 @@ from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 
 
 class IcmpType(IntEnum):

@@ -6,8 +6,7 @@ from struct import pack
 from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 
 PROTOCOL_ICMPV6 = 58
 

@@ -7,8 +7,7 @@ from typing import NamedTuple
 from askport.core.addresses import MacAddress, addresses_of
 from askport.core.formats.checksum import internet_checksum
 from askport.core.formats.ethernet import ETHERTYPE_IPV4, Ethernet, encode_ethernet
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 
 PROTOCOL_ICMP = 1
 PROTOCOL_TCP = 6

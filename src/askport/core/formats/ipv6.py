@@ -7,8 +7,7 @@ from typing import NamedTuple
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 
 ETHERTYPE_IPV6 = 0x86DD
 ALL_NODES = IPv6Address("ff02::1")

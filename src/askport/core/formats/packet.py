@@ -23,10 +23,9 @@ from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_TCP, PROTOCOL_UDP,
 from askport.core.formats.ipv6 import ETHERTYPE_IPV6, IPv6, decode_ipv6
 from askport.core.formats.llc import SAP_SPANNING_TREE, Llc, decode_bpdu, decode_llc
 from askport.core.formats.lldp import ETHERTYPE_LLDP, decode_lldp
-from askport.core.formats.made import made
 from askport.core.formats.tcp import Tcp, decode_tcp, encode_tcp
 from askport.core.formats.udp import Udp, decode_udp, encode_udp
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 from askport.core.protocols import PROTOCOLS, later
 
 L = TypeVar("L")

@@ -7,8 +7,7 @@ from typing import NamedTuple
 
 from askport.core.formats.checksum import internet_checksum, pseudo_header
 from askport.core.formats.ipv4 import PROTOCOL_TCP
-from askport.core.formats.made import made
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats.unreadable import Unreadable, made
 
 _HEADER = Struct("!HHIIHH")
 

@@ -1,4 +1,4 @@
-"""The answer of a decoder to bytes that do not say what the protocol asks."""
+"""What decoders make: a layer's value, or the answer to bytes that do not say what the protocol asks."""
 
 from typing import NamedTuple
 
@@ -13,3 +13,7 @@ class Unreadable(NamedTuple):
 
     def __str__(self) -> str:
         return f"{self.protocol} could not be read at byte {self.offset}: {self.reason}"
+
+
+made = tuple.__new__
+"""Makes a NamedTuple of all its values in order. Naming them takes half of the time that reading a frame may take."""

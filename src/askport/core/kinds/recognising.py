@@ -8,7 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind, Numbers, Recognise
-from askport.core.words import listed
+from askport.core.text import listed
 
 
 @dataclass(frozen=True, slots=True)

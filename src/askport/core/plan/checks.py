@@ -10,7 +10,7 @@ from askport.core.addresses import LINK_LOCAL, transposed
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan
 from askport.core.plan.target import Target, check_target, site_among
-from askport.core.words import listed
+from askport.core.text import listed
 
 
 @dataclass(frozen=True, slots=True)

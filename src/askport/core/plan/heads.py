@@ -5,8 +5,7 @@ import unicodedata
 from collections.abc import Mapping, Sequence
 
 from askport.core.errors import BadInput
-from askport.core.text import display_text
-from askport.core.words import listed
+from askport.core.text import display_text, listed
 
 _WORDS = {
     "tag": (

@@ -1,6 +1,6 @@
 """The plan of a site: its subnets, and the devices that are to join them, in working order."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from functools import cached_property
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
@@ -97,3 +97,14 @@ class Plan(PlanPart):
             mac=device.mac,
             planned=device,
         )
+
+
+def remaining(plan: Plan, recorded: Collection[str], left: Iterable[IPv4Address]) -> Iterator[WorkItem]:
+    """Yield the planned devices that are not recorded yet, in working order.
+
+    Args:
+        plan: the site's.
+        recorded: tags of devices that were recorded.
+        left: addresses that devices have by now.
+    """
+    return (item for item in plan.work(left) if item.tag not in recorded)

@@ -16,8 +16,8 @@ from askport.core.formats.udp import Udp
 from askport.core.machine import earliest
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Proof, Subject
+from askport.core.text import listed
 from askport.core.wire import Heard
-from askport.core.words import listed
 
 LISTENS_S = 20.0
 """After it is back at its address; most call their servers in their first seconds."""

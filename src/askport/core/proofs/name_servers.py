@@ -6,8 +6,8 @@ from askport.core.channels import ChannelEvent
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.own_word_proof import ReadsBack
 from askport.core.proofs.proof import Proof
+from askport.core.text import listed
 from askport.core.wire import Heard
-from askport.core.words import listed
 
 
 class DnsAsPlanned(Proof):

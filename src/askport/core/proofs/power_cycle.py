@@ -20,8 +20,8 @@ from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType
 from askport.core.formats.ethernet import Ethernet
 from askport.core.machine import Effect, earliest
 from askport.core.proofs.proof import Proof, Subject
+from askport.core.text import listed
 from askport.core.wire import Heard, Link
-from askport.core.words import listed
 
 _LOOK_INTERVAL_S = 0.5
 _LONGEST_GAP_S = 1.5

@@ -6,8 +6,8 @@ from askport.core.machine import earliest
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof, Repeated, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
+from askport.core.text import listed
 from askport.core.wire import Heard
-from askport.core.words import listed
 
 _ASKS_EVERY_S = 1.0
 LONGEST_S = 60.0

@@ -10,8 +10,8 @@ from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import STAYS_ON_LINK, ends_of
 from askport.core.machine import Effect, earliest
 from askport.core.proofs.proof import ATTEMPTS, INTERVAL_S, Repeated, Subject
+from askport.core.text import listed
 from askport.core.wire import Heard
-from askport.core.words import listed
 
 _LATE_S = 3.2
 """After the first question: a twin that is slow has answered by then."""

@@ -6,7 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import MacAddress
 from askport.core.hazard import Hazard
 from askport.core.reach.in_the_way import Adapter, cable_hazards
-from askport.core.words import listed
+from askport.core.text import listed
 
 NEWS = frozenset({"address-taken", "slept", "no-adapter"})
 """Hazards that are events: whatever the technician is at, they matter now."""

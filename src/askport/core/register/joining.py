@@ -6,7 +6,7 @@ from askport.core.register.chain import Line, order
 from askport.core.register.entries import DevicePlanned, Joined, SubnetPlanned
 from askport.core.register.fold import fold
 from askport.core.register.visits import Row
-from askport.core.words import listed
+from askport.core.text import listed
 
 
 def join(journals: Sequence[Sequence[Line]]) -> tuple[list[Line], Joined]:

@@ -8,8 +8,7 @@ from enum import StrEnum
 from askport.core.errors import BadInput
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.visits import Row
-from askport.core.text import display_text
-from askport.core.words import listed
+from askport.core.text import display_text, listed
 
 
 class Order(StrEnum):

@@ -7,12 +7,12 @@ from typing import NamedTuple
 from askport.core.errors import Wants
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, Kind
+from askport.core.text import listed
 from askport.core.ways.console_way import Console
 from askport.core.ways.page_way import Page
 from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
 from askport.core.ways.way_entry import WayEntry
-from askport.core.words import listed
 
 
 class WayChoice(NamedTuple):

@@ -22,12 +22,11 @@ from askport.core.formats import cip
 from askport.core.formats.cip import Attribute, Command, Configuration, Encapsulated, Service
 from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.formats.unreadable import Unreadable
-from askport.core.protocols import PROTOCOLS
+from askport.core.protocols import PROTOCOLS, told_name
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.field_way import SetByField, field_entry
 from askport.core.ways.start import Start
 from askport.core.ways.talking import FieldTerms
-from askport.core.ways.told_names import told_name
 
 _ANSWER_S = 5.0
 _METHODS = {cip.STATIC: "static", cip.BOOTP: "bootp", cip.DHCP: "dhcp"}

@@ -8,10 +8,10 @@ from askport.core.finding.tracking import Sighting
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Block, Dcp, dcp_frame
 from askport.core.machine import earliest
+from askport.core.protocols import told_name
 from askport.core.ways.conversation import Ended
 from askport.core.ways.start import Start
 from askport.core.ways.station_talk import ATTEMPTS, Question, StationTalk, refusal_of
-from askport.core.ways.told_names import told_name
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.ways.way_entry import WayEntry, speaks
 from askport.core.wire import Heard

@@ -3,11 +3,11 @@
 from askport.bench.practice import Practice
 from askport.core.finding.hazards import flood
 from askport.core.reach.laptop import NEWS
+from askport.core.text import listed, span_words
 from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Step
 from askport.core.wire import Counts
-from askport.core.words import listed, span_words
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken, warning
 from askport.tui.workplace import Workplace
 

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from askport.core.text import span_words, speed_words
 from askport.core.visit.session import Session
-from askport.core.words import span_words, speed_words
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank
 
 _PULSE_S = 0.7

@@ -2,11 +2,10 @@
 
 from askport.core.finding.beliefs import AddressBelief, Belief
 from askport.core.finding.clues import Clue, ClueKind
-from askport.core.finding.device import Device
-from askport.core.finding.device_name import device_words
+from askport.core.finding.device import Device, device_words
 from askport.core.finding.loudness import Loudness
+from askport.core.text import span_words
 from askport.core.visit.session import Session
-from askport.core.words import span_words
 from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, beside, blank, broken, heading, line, warning, wrapped
 
 _LABEL = 34

@@ -2,7 +2,7 @@
 
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
-from askport.core.words import span_words
+from askport.core.text import span_words
 from askport.tui.ink import DIM, THEIRS, Ink, wrapped
 
 _LEFT = 34

@@ -6,10 +6,10 @@ from askport.core.kinds.typing_in import typed
 from askport.core.plan.editing import ROWS, TargetEdit
 from askport.core.plan.sentence import EXAMPLE
 from askport.core.plan.target import Check, Target
+from askport.core.text import listed
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase
 from askport.core.ways.way import Way
-from askport.core.words import listed
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, beside, blank, heading, line, wrapped
 from askport.tui.pictures.landing import landing_lines
 

@@ -4,8 +4,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
 
-from askport.core.finding.device import Device
-from askport.core.finding.device_name import device_words
+from askport.core.finding.device import Device, device_words
 from askport.core.wire import Wire
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink, blank, line, wrapped
 from askport.tui.pictures.evidence_picture import frame_lines, sentence_lines

@@ -13,7 +13,7 @@ from textual.screen import Screen
 
 from askport.core.errors import AskPortError
 from askport.core.reach.in_the_way import Adapter
-from askport.core.words import speed_words
+from askport.core.text import speed_words
 from askport.edges.adapters import list_adapters
 from askport.edges.ear import Ear
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, line, wrapped

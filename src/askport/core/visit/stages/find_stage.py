@@ -11,11 +11,11 @@ from askport.core.machine import KeepFrames, Send
 from askport.core.plan.claims import Claim, claims_on, is_decided
 from askport.core.register import writing
 from askport.core.register.entries import DevicePlanned, Named
+from askport.core.text import span_words
 from askport.core.visit.stages.stage import POWER, Next, Siblings, Stage
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event
 from askport.core.visit.visit import Visit
-from askport.core.words import span_words
 
 DECIDING_KEYS = ("7", "8", "9")
 """Keys that decide which device of the job it is; 1 to 6 look at steps."""

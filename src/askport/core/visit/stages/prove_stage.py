@@ -11,13 +11,13 @@ from askport.core.proofs.power_cycle import Boot, Power, PowerCycle
 from askport.core.proofs.proof import Expected, Proving, Subject
 from askport.core.proofs.reachable import PortOpens
 from askport.core.proofs.verdict import verdict_of
+from askport.core.protocols import told_name
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register.entries import Left
 from askport.core.visit.stages.reach_stage import USUAL_PORTS
 from askport.core.visit.stages.stage import Next, Stage
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event
-from askport.core.ways.told_names import told_name
 
 
 class Looking(Proving):

@@ -2,10 +2,10 @@
 
 from askport.core.machine import GiveBack
 from askport.core.register.entries import Left, Recorded
+from askport.core.text import listed
 from askport.core.visit.stages.stage import Next, Stage
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event
-from askport.core.words import listed
 
 
 class Record(Stage):
