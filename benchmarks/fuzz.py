@@ -126,7 +126,7 @@ def _session(data: bytes) -> None:
 def _answer(data: bytes) -> None:
     """Read what a BACnet device answers."""
     answer = bacnet.decode_answer(data)
-    if isinstance(answer, bacnet.Answer):
+    if isinstance(answer, bacnet.BacnetAnswer):
         bacnet.port_in(bacnet.values_of(answer.value))
         answer.refusal.encode()
 

@@ -52,7 +52,7 @@ MUTATIONS = (
     ),
     Mutation(
         "the register's clash is not seen", "core/plan/target.py",
-        'return Check(about="register", passed=False, sentence=f"{tag} already has it.")', "pass",
+        'return TargetCheck(about="register", passed=False, sentence=f"{tag} already has it.")', "pass",
         ("test_session.py", "test_job.py"),
     ),
     Mutation(

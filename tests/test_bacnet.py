@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.core.formats import bacnet
-from askport.core.formats.bacnet import Answer, Pdu, Property
+from askport.core.formats.bacnet import BacnetAnswer, Pdu, Property
 from askport.core.formats.unreadable import Unreadable
 from conftest import DEVICE
 
@@ -164,15 +164,15 @@ def test_what_is_written_is_read(values, invoke):
     value = written[written.index(b"\x3e") + 1 : -1]
     assert bacnet.values_of(value) == values
     answer = written[:6] + bytes((0x30, invoke, 12)) + written[10:]
-    assert bacnet.decode_answer(answer) == Answer(Pdu.COMPLEX_ACK, invoke, 12, value=value)
+    assert bacnet.decode_answer(answer) == BacnetAnswer(Pdu.COMPLEX_ACK, invoke, 12, value=value)
 
 
 @given(st.binary(max_size=120))
 def test_whatever_comes_is_read_or_is_none(data):
     for each in (data, b"\x81\x0a\0\0\1\0" + data):
         answer = bacnet.decode_answer(each)
-        assert isinstance(answer, Answer | Unreadable)
-        if isinstance(answer, Answer):
+        assert isinstance(answer, BacnetAnswer | Unreadable)
+        if isinstance(answer, BacnetAnswer):
             bacnet.values_of(answer.value)
             assert isinstance(answer.refusal, str)
     bacnet.values_of(data)

@@ -22,7 +22,7 @@ from askport.core.formats.discovery import (
     decode_ws_discovery,
     encode_ssdp,
 )
-from askport.core.formats.dns import Dns, Question, Record, decode_dns, encode_dns
+from askport.core.formats.dns import Dns, DnsQuestion, Record, decode_dns, encode_dns
 from askport.core.formats.eapol import Eapol, decode_eapol, encode_eapol
 from askport.core.formats.ethernet import Ethernet, decode_ethernet, encode_ethernet
 from askport.core.formats.field_protocols import (
@@ -129,7 +129,7 @@ CODECS = {
         max_response=byte)),
     "dns": (decode_dns, encode_dns, made(
         Dns, id=short, flags=short, questions=st.lists(made(
-            Question, name=names, type=short, class_=st.integers(0, 0x7FFF)), max_size=3).map(tuple),
+            DnsQuestion, name=names, type=short, class_=st.integers(0, 0x7FFF)), max_size=3).map(tuple),
         answers=st.lists(st.one_of(
             made(Record, name=names, type=st.just(1), ttl=word, data=st.binary(min_size=4, max_size=4)),
             made(Record, name=names, type=st.just(12), ttl=word, target=names),

@@ -22,7 +22,7 @@ from askport.core.ways import snmp_engine
 from askport.core.ways import snmp_way as snmp
 from askport.core.ways.conversation import Ended
 from askport.core.ways.log_in import LogIn
-from askport.core.ways.snmp_engine import Access, AgentTalk, Answer, Asks
+from askport.core.ways.snmp_engine import Access, AgentTalk, Asks, SnmpAnswer
 from askport.core.ways.snmp_way import ReadBySnmp
 from askport.core.ways.start import Start
 from askport.core.ways.way import Result
@@ -164,7 +164,7 @@ def test_every_refusal_of_the_standard_has_its_sentence():
 def test_a_refusal_is_said_in_its_words(status):
     talk = _asked("2c")
     talk.receive(_answer(talk, status, 1))
-    assert talk.answer == Answer(snmp_engine.ERROR_STATUS[status])
+    assert talk.answer == SnmpAnswer(snmp_engine.ERROR_STATUS[status])
 
 
 def _asked(version):
@@ -194,7 +194,7 @@ def test_whatever_comes_is_no_exception_and_no_answer_of_its_own(noise, version,
     bent[place % len(bent)] = byte
     for each in (bytes(bent), bytes(bent[:place]), b"\x30\x80" * 700):
         talk.receive(each)
-    assert talk.answer is None or isinstance(talk.answer, Answer)
+    assert talk.answer is None or isinstance(talk.answer, SnmpAnswer)
 
 
 @pytest.mark.parametrize("took", [True, False])

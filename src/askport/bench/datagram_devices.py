@@ -7,7 +7,7 @@ from askport.bench.stand_in import Settings, Talk
 from askport.core.addresses import UNSPECIFIED
 from askport.core.formats import bacnet, modbus
 from askport.core.formats import field_protocols as fp
-from askport.core.formats.bacnet import Property, Service
+from askport.core.formats.bacnet import ConfirmedService, Property
 from askport.core.formats.ipprog import ASK, IpProg, decode_ip_prog, encode_ip_prog
 from askport.core.formats.packet import ends_of, frame_between, read_packet
 from askport.core.formats.udp import Udp
@@ -71,14 +71,14 @@ class AirHandler(DatagramDevice):
             return []
         invoke, service, rest = payload[8], payload[9], payload[10:]
         values = bacnet.values_of(rest)
-        if service == Service.REINITIALIZE_DEVICE:
+        if service == ConfirmedService.REINITIALIZE_DEVICE:
             self._activate(at)
             return [_npdu(bytes((0x20, invoke, service)))]
         number = int.from_bytes(values[1], "big") if len(values) > 1 else 0
-        if service == Service.READ_PROPERTY and (value := self._value(number, at)):
+        if service == ConfirmedService.READ_PROPERTY and (value := self._value(number, at)):
             head = bytes((0x30, invoke, service)) + rest[: rest.index(values[1], 5) + len(values[1])]
             return [_npdu(head + b"\x3e" + value + b"\x3f")]
-        if service == Service.WRITE_PROPERTY and b"\x3e" in rest:
+        if service == ConfirmedService.WRITE_PROPERTY and b"\x3e" in rest:
             self._written[number] = rest[rest.index(b"\x3e") + 1 : rest.rindex(b"\x3f")]
             return [_npdu(bytes((0x20, invoke, service)))]
         return [_npdu(bytes((0x50, invoke, service, 0x91, 2, 0x91, 32)))]  # property: unknown

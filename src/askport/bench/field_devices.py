@@ -8,9 +8,8 @@ from askport.bench.stand_in import Settings, StandIn, Talk
 from askport.core.addresses import UNSPECIFIED
 from askport.core.errors import Refused
 from askport.core.formats import cip
-from askport.core.formats.cip import Attribute, Command, Configuration, Service
-from askport.core.formats.dcp import ETHERTYPE_PROFINET, PERMANENT, Block, Dcp, FrameId, encode_dcp
-from askport.core.formats.dcp import Service as DcpService
+from askport.core.formats.cip import Attribute, CipService, Command, Configuration
+from askport.core.formats.dcp import ETHERTYPE_PROFINET, PERMANENT, Block, Dcp, DcpService, FrameId, encode_dcp
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.formats.field_protocols import PORT_ETHERNET_IP, EtherNetIp, decode_ethernet_ip, encode_ethernet_ip
 from askport.core.formats.packet import Packet, ends_of, frame_between, read_packet
@@ -131,7 +130,7 @@ class ValveIsland(FieldDevice):
 
     def _serve(self, service: int, attribute: int, data: bytes) -> tuple[int, bytes]:
         at, dns = self.host.interface or IPv4Interface(0), (*self.saved.dns, UNSPECIFIED, UNSPECIFIED)[:2]
-        if service == Service.GET:
+        if service == CipService.GET:
             shown = Configuration(at.ip, at.netmask, self.host.gateway or UNSPECIFIED, (dns[0], dns[1]))
             answers = {
                 Attribute.STATUS: pack("<I", 1), Attribute.CAPABILITY: pack("<I", cip.SETTABLE),

@@ -24,7 +24,7 @@ from askport.core.formats.dns import (
     PORT_MDNS,
     RESPONSE,
     Dns,
-    Question,
+    DnsQuestion,
     Record,
     RecordType,
     encode_dns,
@@ -46,7 +46,7 @@ _LLDP_GROUP = MacAddress(bytes.fromhex("0180c200000e"))
 _SOLICITED = IPv6Address("ff02::1:ff00:0").packed[:13]
 _ALL_ROUTERS = IPv6Address("ff02::2")
 _NO_ADDRESS6 = IPv6Address("::")
-_LOOK_UP = encode_dns(Dns(questions=(Question(name=name_of("time.sallowbeck.example"), type=RecordType.A),)))
+_LOOK_UP = encode_dns(Dns(questions=(DnsQuestion(name=name_of("time.sallowbeck.example"), type=RecordType.A),)))
 _BRIDGE_GROUP = MacAddress(bytes.fromhex("0180c2000000"))
 
 

@@ -2,7 +2,7 @@
 
 from ipaddress import IPv4Interface
 
-from askport.core.crate.cut_together import CutTogether, Kept
+from askport.core.crate.cut_together import CutTogether, KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
 from askport.core.errors import AskPortError
 from askport.core.machine import GiveBack
@@ -27,7 +27,7 @@ class SwitchRun:
         self.at_hand: Unit | None = None
         self._policy: Unattended | None = None
         self._gives_back = False
-        self._kept: list[Kept] = []
+        self._kept: list[KeptUnit] = []
         """What was recorded so far, for the power cut of all."""
         self._candidates: list[IPv4Interface] = []
         crate.sees(run.session.cable.finder.devices())
@@ -117,7 +117,7 @@ class SwitchRun:
         subject = session.visit.subject()
         if self._cuts_power and session.phase is Phase.MAY_RECORD and subject and self.at_hand:
             start = session.stages.setting.own_word.start_at(subject.at.ip, now)
-            kept = Kept(
+            kept = KeptUnit(
                 unit=session.device.unit, tag=self.at_hand.item.tag, terms=prove.terms(subject), start=start,
                 left_out=session.device.left_out,
             )  # fmt: skip

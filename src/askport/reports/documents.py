@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from askport.core.plan.address_map import Known, map_rows, to_have
+from askport.core.plan.address_map import KnownAddresses, map_rows, to_have
 from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
 from askport.reports import drawings, handover_pages, labels, reservations
@@ -32,11 +32,11 @@ class Papers:
     """What joined journals say differently and nobody has settled."""
 
     @cached_property
-    def known(self) -> Known:
+    def known(self) -> KnownAddresses:
         """Who is to have which address, and how far each is."""
         addresses = ((device.address, device.tag) for device in self.plan.devices if device.address)
         planned = to_have((*addresses, *((row.left, row.tag) for row in self.rows if row.left)))
-        return Known(planned=planned, states={row.tag: row.state for row in self.rows})
+        return KnownAddresses(planned=planned, states={row.tag: row.state for row in self.rows})
 
 
 @dataclass(frozen=True, slots=True)

@@ -28,7 +28,7 @@ _POWER = {
 
 
 @dataclass(slots=True)
-class Kept:
+class KeptUnit:
     """One unit that was recorded without its power cut, and what becomes of it."""
 
     unit: int
@@ -92,7 +92,12 @@ class CutTogether(Borrower):
     """Waits until the power of all was cut and is back, and makes all proofs of each once more, one after the other."""
 
     def __init__(
-        self, units: Iterable[Kept], candidates: Iterable[IPv4Interface], *, borrowed: IPv4Interface | None, now: float,
+        self,
+        units: Iterable[KeptUnit],
+        candidates: Iterable[IPv4Interface],
+        *,
+        borrowed: IPv4Interface | None,
+        now: float,
         asked_from: set[IPv4Address] | None = None, wait_s: float = _LONGEST_S,
     ) -> None:  # fmt: skip
         """Begin to look for a laptop address.
@@ -122,7 +127,7 @@ class CutTogether(Borrower):
         return self._over
 
     @property
-    def _uncut(self) -> list[Kept]:
+    def _uncut(self) -> list[KeptUnit]:
         return [each for each in self.units if not each.ended and each.is_uncut]
 
     @property
@@ -255,7 +260,7 @@ class CutTogether(Borrower):
             if not each.ended:
                 each.end(why)
 
-    def _go_on_with(self, unit: Kept, now: float) -> None:
+    def _go_on_with(self, unit: KeptUnit, now: float) -> None:
         course = unit.course
         if course is None or unit.ended or not all(each.done for each in unit.running):
             return

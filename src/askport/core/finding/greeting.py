@@ -32,8 +32,8 @@ from askport.core.formats.dns import (
     PORT_MDNS,
     PORT_NETBIOS_NAMES,
     Dns,
+    DnsQuestion,
     Name,
-    Question,
     RecordType,
     encode_dns,
     name_of,
@@ -123,7 +123,7 @@ def _igmp(mac: MacAddress) -> bytes:
     return ipv4_frame(packet, src=mac, dst=_group_mac(_ALL_HOSTS))
 
 
-_SERVICES = encode_dns(Dns(questions=(Question(name=name_of("_services._dns-sd._udp.local"), type=RecordType.PTR),)))
+_SERVICES = encode_dns(Dns(questions=(DnsQuestion(name=name_of("_services._dns-sd._udp.local"), type=RecordType.PTR),)))
 
 
 def _mdns6(mac: MacAddress) -> bytes:
@@ -150,7 +150,7 @@ def search_knx(mac: MacAddress) -> bytes:
     return _udp(mac, KNX_GROUP, PORT_KNX, encode_knx(request), ttl=16)
 
 
-_STATUS = encode_dns(Dns(id=0x4150, questions=(Question(name=(netbios_label(b"*"),), type=RecordType.SRV),)))
+_STATUS = encode_dns(Dns(id=0x4150, questions=(DnsQuestion(name=(netbios_label(b"*"),), type=RecordType.SRV),)))
 """Asks for all names that a node has (RFC 1002 section 4.2.17)."""
 
 
@@ -217,14 +217,14 @@ ASKS: tuple[Ask, ...] = (
 
 def service_question(laptop_mac: MacAddress, name: Name, kind: RecordType) -> bytes:
     """Return a question for the services of a type, or for the port of one (RFC 6762)."""
-    question = encode_dns(Dns(questions=(Question(name=name, type=kind),)))
+    question = encode_dns(Dns(questions=(DnsQuestion(name=name, type=kind),)))
     return _udp(laptop_mac, MDNS_GROUP, PORT_MDNS, question, ttl=255)
 
 
 def name_questions(laptop_mac: MacAddress, mac: MacAddress, address: IPv4Address) -> list[bytes]:
     """Return questions for the name of whoever holds an address: mDNS (RFC 6762) and NetBIOS (RFC 1002)."""
     reverse = name_of(f"{address.reverse_pointer}")
-    mdns = encode_dns(Dns(questions=(Question(name=reverse, type=RecordType.PTR),)))
+    mdns = encode_dns(Dns(questions=(DnsQuestion(name=reverse, type=RecordType.PTR),)))
     src = GREETING_SOURCE
     data = encode_udp(
         Udp(src_port=PORT_NETBIOS_NAMES, dst_port=PORT_NETBIOS_NAMES, payload=_STATUS), src=src, dst=address

@@ -16,7 +16,7 @@ from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix, host_f
 from askport.core.finding.beliefs import Measurement
 from askport.core.finding.questioning import (
     Kind,
-    Question,
+    Probe,
     Reaction,
     broadcasts_of,
     closing_frame,
@@ -55,7 +55,7 @@ MAX_QUESTIONS = 64
 _WIDEST_BESIDE = 16
 """Masks beside are looked for from here on; no device of the trade has a wider one as its narrower."""
 
-_Due = Question | float | tuple[IPv4Address, ...]
+_Due = Probe | float | tuple[IPv4Address, ...]
 """What comes next: a question, so many seconds of waiting, or sources that are to be asked about beforehand."""
 _Search = Generator[_Due, Reaction, Measurement]
 
@@ -107,7 +107,7 @@ class Measuring(Machine):
         """Addresses that were asked for, and that nobody has answered for."""
         self._reacts_s, self._asked_at = _REACT_S, now
         self._source: IPv4Address | None = None
-        self._question: Question | None = None
+        self._question: Probe | None = None
         self._is_asking = self._asks_by_arp = self._has_answered = False
         self._times = 0
         self._deadline: float | None = now
@@ -127,7 +127,7 @@ class Measuring(Machine):
         # From a source that is surely inside of all but the smallest subnets.
         kind, reaction = Kind.ECHO, Reaction.SILENT
         for kind in Kind:
-            reaction = yield Question(_NEAR, kind)
+            reaction = yield Probe(_NEAR, kind)
             if reaction is not Reaction.SILENT:
                 break
         outside, inside = _OUTERMOST, _NEAR
@@ -140,7 +140,7 @@ class Measuring(Machine):
                 return self._hidden("Even the address next to its own goes through its gateway.")
         elif reaction is Reaction.SILENT:
             for kind in Kind:
-                reaction = yield Question(_INNERMOST, kind)
+                reaction = yield Probe(_INNERMOST, kind)
                 if reaction is not Reaction.SILENT:
                     break
             if not _is_inside(reaction):
@@ -148,7 +148,7 @@ class Measuring(Machine):
             outside, inside = _NEAR, _INNERMOST
         while inside - outside > 1:
             middle = (inside + outside) // 2
-            if _is_inside((yield Question(middle, kind))):
+            if _is_inside((yield Probe(middle, kind))):
                 inside = middle
             else:
                 outside = middle
@@ -157,11 +157,11 @@ class Measuring(Machine):
     def _verify(self, prefix: int, kind: Kind) -> _Search:
         """Ask again on both sides of the end, from other sources and in more than one way, before believing it."""
         others = [each for each in Kind if each is not kind]
-        if prefix < _INNERMOST and not _is_inside((yield Question(prefix, kind, 1))):
+        if prefix < _INNERMOST and not _is_inside((yield Probe(prefix, kind, 1))):
             return self._hidden(f"It answered one source that shares {prefix} bits and not another.")
         # Only what was asked in every way stays for "silent", and only what came twice is its gateway.
         for variant, each in enumerate((kind, *others), 1):
-            reaction = yield Question(prefix - 1, each, variant)
+            reaction = yield Probe(prefix - 1, each, variant)
             if _is_inside(reaction):
                 if prefix == _OUTERMOST + 1:
                     return self._hidden(_WHY_HIDDEN[reaction])
@@ -188,10 +188,10 @@ class Measuring(Machine):
         for longer, (own, beside) in pairs.items():
             if own in self._taken or beside in self._taken:
                 continue
-            if _is_inside((yield Question(longer, kind, 0, own))):
+            if _is_inside((yield Probe(longer, kind, 0, own))):
                 continue
-            control = yield Question(longer, kind, 0, beside)
-            again = yield Question(longer, kind, 0, own)
+            control = yield Probe(longer, kind, 0, beside)
+            again = yield Probe(longer, kind, 0, own)
             if _is_inside(control) and not _is_inside(again):
                 text = f"It has another address beside this one: one of them has the mask /{prefix}, the other"
                 return self._hidden(f"{text} /{longer}, and which has which is not shown.")
@@ -203,7 +203,7 @@ class Measuring(Machine):
             if not self._gateways or any(isinstance(each, IPv4Address) for each in self._named):
                 return
             yield _REMEMBERS_S
-            yield Question(prefix - 1, kind, turn)
+            yield Probe(prefix - 1, kind, turn)
 
     @property
     def _named(self) -> list[IPv4Address | MacAddress]:
@@ -253,7 +253,7 @@ class Measuring(Machine):
         else:
             self._prepare(due, now)
 
-    def _prepare(self, question: Question, now: float) -> None:
+    def _prepare(self, question: Probe, now: float) -> None:
         """Ask whether anybody holds the source, before it is used; it is never announced."""
         self._question, self._is_asking, self._times = question, False, 0
         self._source = self._unused(question)
@@ -269,7 +269,7 @@ class Measuring(Machine):
         self._send(arp_question(self._laptop_mac, self._source))
         self._deadline = now + _ASK_FIRST_S
 
-    def _unused(self, question: Question) -> IPv4Address | None:
+    def _unused(self, question: Probe) -> IPv4Address | None:
         """Return a source that nobody has: a fresh one, or one that was asked from before where there is no other."""
         nobodys = self._taken | self._avoid | {each for each in self._named if isinstance(each, IPv4Address)}
         if question.source:

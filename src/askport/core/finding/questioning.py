@@ -57,7 +57,7 @@ class Reaction(Enum):
 
 
 @dataclass(frozen=True, slots=True)
-class Question:
+class Probe:
     """One question: how many leading bits its source shares with the device's address, and its kind."""
 
     shared: int

@@ -13,7 +13,7 @@ ACTIVATE_CHANGES = 7
 """State of the device to be begun (clause 16.4)."""
 
 
-class Service(IntEnum):
+class ConfirmedService(IntEnum):
     """Confirmed services (clause 21)."""
 
     READ_PROPERTY = 12
@@ -100,7 +100,7 @@ ABORTS = {
 """What an abort reason means (clause 18.10), as the end of a sentence."""
 
 
-class Answer(NamedTuple):
+class BacnetAnswer(NamedTuple):
     """What came back to a confirmed request."""
 
     kind: int
@@ -151,14 +151,14 @@ def _request(invoke: int, service: int, parameters: bytes) -> bytes:
 
 def read_property(invoke: int, instance: int, number: int) -> bytes:
     """Return the question for a property (clause 15.5)."""
-    return _request(invoke, Service.READ_PROPERTY, _object(instance) + _tagged(1, _number(number)))
+    return _request(invoke, ConfirmedService.READ_PROPERTY, _object(instance) + _tagged(1, _number(number)))
 
 
 def read_object_list(invoke: int, device: int, index: int | None = None) -> bytes:
     """Return the question for all objects of a device, for one of them, or by 0 for their number (clause 12.11)."""
     told = _object(device, DEVICE) + _tagged(1, _number(Property.OBJECT_LIST))
     at = b"" if index is None else _tagged(2, _number(index))
-    return _request(invoke, Service.READ_PROPERTY, told + at)
+    return _request(invoke, ConfirmedService.READ_PROPERTY, told + at)
 
 
 def port_in(values: list[bytes]) -> int | None:
@@ -170,7 +170,7 @@ def port_in(values: list[bytes]) -> int | None:
 def write_property(invoke: int, instance: int, number: int, value: bytes) -> bytes:
     """Return the request to change a property; ``value`` has its own tags (clause 15.9)."""
     told = _object(instance) + _tagged(1, _number(number)) + b"\x3e" + value + b"\x3f"
-    return _request(invoke, Service.WRITE_PROPERTY, told)
+    return _request(invoke, ConfirmedService.WRITE_PROPERTY, told)
 
 
 def activate_changes(invoke: int, password: str) -> bytes:
@@ -178,7 +178,9 @@ def activate_changes(invoke: int, password: str) -> bytes:
     text = b"\0" + password.encode()
     secret = (b"\x1d" + bytes((len(text),)) if len(text) > 4 else bytes((0x18 | len(text),))) + text
     return _request(
-        invoke, Service.REINITIALIZE_DEVICE, _tagged(0, bytes((ACTIVATE_CHANGES,))) + (secret if password else b"")
+        invoke,
+        ConfirmedService.REINITIALIZE_DEVICE,
+        _tagged(0, bytes((ACTIVATE_CHANGES,))) + (secret if password else b""),
     )
 
 
@@ -192,7 +194,7 @@ def boolean(*, value: bool) -> bytes:
     return bytes((0x10 | value,))
 
 
-def decode_answer(data: bytes) -> Answer | Unreadable:
+def decode_answer(data: bytes) -> BacnetAnswer | Unreadable:
     """Read what came back (clauses 20.1.4 to 20.1.9)."""
     head = 10 if data[1:2] == b"\x04" else 4  # a forwarded one has its sender's address in front (annex J.2.5)
     if len(data) < head + 4 or data[0] != 0x81 or data[head] != 1:
@@ -210,13 +212,13 @@ def decode_answer(data: bytes) -> Answer | Unreadable:
     kind, invoke = apdu[0] >> 4, apdu[1]
     match kind:
         case Pdu.SIMPLE_ACK:
-            return Answer(kind, invoke, apdu[2])
+            return BacnetAnswer(kind, invoke, apdu[2])
         case Pdu.COMPLEX_ACK if not apdu[0] & 0x08:
-            return Answer(kind, invoke, apdu[2], value=_between_tags(apdu, 3))
+            return BacnetAnswer(kind, invoke, apdu[2], value=_between_tags(apdu, 3))
         case Pdu.ERROR if len(apdu) >= 7:
-            return Answer(kind, invoke, apdu[2], apdu[-1])
+            return BacnetAnswer(kind, invoke, apdu[2], apdu[-1])
         case Pdu.REJECT | Pdu.ABORT:
-            return Answer(kind, invoke, 0, apdu[2])
+            return BacnetAnswer(kind, invoke, 0, apdu[2])
     return Unreadable("BACnet", at, "it is no answer to a confirmed request")
 
 

@@ -28,7 +28,7 @@ class Command(IntEnum):
     SEND_RR_DATA = 0x6F
 
 
-class Service(IntEnum):
+class CipService(IntEnum):
     """Common services (volume 1 appendix A)."""
 
     GET = 0x0E

@@ -34,7 +34,7 @@ class FrameId(IntEnum):
 _DCP_FRAMES = frozenset(map(int, FrameId))
 
 
-class Service(IntEnum):
+class DcpService(IntEnum):
     """What is asked for (clause 4.3.1.3.3)."""
 
     GET = 3
@@ -140,7 +140,7 @@ def decode_profinet(data: bytes) -> Dcp | OtherProfinet | Unreadable:
         return Unreadable("DCP", 10, f"it claims {length} bytes and has {len(data) - 12}")
     blocks: list[tuple[int, bytes]] = []
     at = 12
-    if service_id == Service.GET and service_type == 0:
+    if service_id == DcpService.GET and service_type == 0:
         names = data[12 : min(end, 12 + 2 * _MAX_BLOCKS)]
         blocks = [(int.from_bytes(names[place : place + 2], "big"), b"") for place in range(0, len(names) - 1, 2)]
         at = end
@@ -164,13 +164,13 @@ def set_ip(xid: int, address: IPv4Address, mask: IPv4Address, gateway: IPv4Addre
         permanent: whether it is kept over a power cut.
     """
     value = pack("!H", PERMANENT if permanent else TEMPORARY) + address.packed + mask.packed + gateway.packed
-    return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=((Block.IP, value),))
+    return Dcp(FrameId.GET_SET, DcpService.SET, 0, xid, blocks=((Block.IP, value),))
 
 
 def set_name(xid: int, name: bytes, *, permanent: bool) -> Dcp:
     """Return the request that gives a station its name (clause 4.3.1.4.11)."""
     value = pack("!H", PERMANENT if permanent else TEMPORARY) + name
-    return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=((Block.NAME_OF_STATION, value),))
+    return Dcp(FrameId.GET_SET, DcpService.SET, 0, xid, blocks=((Block.NAME_OF_STATION, value),))
 
 
 _LABEL = re.compile(r"(?!-)[a-z0-9-]{1,63}(?<!-)")
@@ -199,7 +199,9 @@ def station_name(text: str) -> bytes:
 
 def identify_frame(laptop: MacAddress) -> bytes:
     """Return what asks all stations what they are (clause 4.3.2.2.3)."""
-    message = Dcp(FrameId.IDENTIFY_REQUEST, Service.IDENTIFY, 0, _ASKED, response_delay=1, blocks=((Block.ALL, b""),))
+    message = Dcp(
+        FrameId.IDENTIFY_REQUEST, DcpService.IDENTIFY, 0, _ASKED, response_delay=1, blocks=((Block.ALL, b""),)
+    )
     frame = Ethernet(dst=IDENTIFY_GROUP, src=laptop, ethertype=ETHERTYPE_PROFINET, payload=encode_dcp(message))
     return encode_ethernet(frame)
 
@@ -211,23 +213,23 @@ def blink_frame(laptop: MacAddress, station: MacAddress, xid: int) -> bytes:
 
 def blink(xid: int) -> Dcp:
     """Return the request that has a station show where it is."""
-    return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=((Block.SIGNAL, pack("!H", TEMPORARY) + FLASH_ONCE),))
+    return Dcp(FrameId.GET_SET, DcpService.SET, 0, xid, blocks=((Block.SIGNAL, pack("!H", TEMPORARY) + FLASH_ONCE),))
 
 
 def reset(xid: int) -> Dcp:
     """Return the request that has a station forget its name and its address (clause 4.3.1.4.19)."""
     value = ((Block.RESET_TO_FACTORY, pack("!H", COMMUNICATION)),)
-    return Dcp(FrameId.GET_SET, Service.SET, 0, xid, blocks=value)
+    return Dcp(FrameId.GET_SET, DcpService.SET, 0, xid, blocks=value)
 
 
 def get(xid: int, *blocks: int) -> Dcp:
     """Return the request for values, whose blocks are their names only (clause 4.3.1.3)."""
-    return Dcp(FrameId.GET_SET, Service.GET, 0, xid, blocks=tuple((each, b"") for each in blocks))
+    return Dcp(FrameId.GET_SET, DcpService.GET, 0, xid, blocks=tuple((each, b"") for each in blocks))
 
 
 def encode_dcp(message: Dcp) -> bytes:
     """Write a message; blocks are padded to an even length, and a request for values has their names only."""
-    if message.service_id == Service.GET and message.service_type == 0:
+    if message.service_id == DcpService.GET and message.service_type == 0:
         blocks = b"".join(pack("!H", kind) for kind, _ in message.blocks)
     else:
         blocks = b"".join(pack("!HH", kind, len(data)) + data + bytes(len(data) % 2) for kind, data in message.blocks)

@@ -43,7 +43,7 @@ Name = tuple[bytes, ...]
 """Labels, outermost last."""
 
 
-class Question(NamedTuple):
+class DnsQuestion(NamedTuple):
     """What is asked for."""
 
     name: Name
@@ -75,7 +75,7 @@ class Dns(NamedTuple):
 
     id: int = 0
     flags: int = 0
-    questions: tuple[Question, ...] = ()
+    questions: tuple[DnsQuestion, ...] = ()
     answers: tuple[Record, ...] = ()
     """Answers, authorities and additional records, in this order."""
 
@@ -153,7 +153,7 @@ def decode_dns(data: bytes) -> Dns | Unreadable:
     if len(data) < 12:
         return Unreadable("DNS", len(data), f"it has {len(data)} of at least 12 bytes")
     ident, flags, asked, *counts = _HEADER.unpack_from(data)
-    questions: list[Question] = []
+    questions: list[DnsQuestion] = []
     records: list[Record] = []
     known: dict[int, Name] = {}
     at = 12
@@ -163,7 +163,7 @@ def decode_dns(data: bytes) -> Dns | Unreadable:
             if at + 4 > len(data):
                 raise _Broken
             kind, class_ = _QUESTION.unpack_from(data, at)
-            questions.append(made(Question, (name, kind, class_ & _CLASS_MASK)))
+            questions.append(made(DnsQuestion, (name, kind, class_ & _CLASS_MASK)))
             at += 4
         for _ in range(min(sum(counts), _MAX_RECORDS)):
             record, at = _record(data, at, known)

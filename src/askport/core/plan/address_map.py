@@ -52,7 +52,7 @@ class MapRow:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Known:
+class KnownAddresses:
     """What is known of a site beside its subnets."""
 
     planned: Mapping[IPv4Address, tuple[str, ...]]
@@ -74,7 +74,7 @@ def to_have(pairs: Iterable[tuple[IPv4Address, str]]) -> dict[IPv4Address, tuple
     return found
 
 
-def cell_at(address: IPv4Address, site: Site, known: Known) -> Cell:
+def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
     """Return what is at one address of a subnet."""
     tags = known.planned.get(address, ())
     holder = (known.holders or {}).get(address)
@@ -105,7 +105,7 @@ def cell_at(address: IPv4Address, site: Site, known: Known) -> Cell:
     return Cell(address, CellState.FREE, "free, as far as is known")
 
 
-def map_rows(site: Site, known: Known) -> list[MapRow]:
+def map_rows(site: Site, known: KnownAddresses) -> list[MapRow]:
     """Return a subnet row by row; several rows in a row with nothing but free addresses or pool become one."""
     rows: list[MapRow] = []
     busy = _busy(site, known)
@@ -122,7 +122,7 @@ def map_rows(site: Site, known: Known) -> list[MapRow]:
     return rows
 
 
-def _busy(site: Site, known: Known) -> list[int]:
+def _busy(site: Site, known: KnownAddresses) -> list[int]:
     """Return every address of the subnet at which there is something that is worth a row."""
     named: Iterable[IPv4Address] = (*known.planned, *(known.holders or {}), *site.dns, *filter(None, (site.gateway,)))
     ends = [each for ranges in (site.pools, site.reserved) for pool in ranges for each in (pool.first, pool.last)]

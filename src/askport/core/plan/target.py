@@ -71,7 +71,7 @@ class Target:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Check:
+class TargetCheck:
     """One check of a planned value."""
 
     about: str
@@ -84,7 +84,7 @@ def check_target(
     site: Site | None = None,
     used: Mapping[IPv4Address, str] | None = None,
     planned: Mapping[IPv4Address, str] | None = None,
-) -> list[Check]:
+) -> list[TargetCheck]:
     """Return every check of the planned values, passed or not; the caller decides nothing on a failed one.
 
     Args:
@@ -101,7 +101,7 @@ def check_target(
     return checks
 
 
-def _check_ranges(address: IPv4Address, site: Site) -> list[Check]:
+def _check_ranges(address: IPv4Address, site: Site) -> list[TargetCheck]:
     checks = []
     for about, ranges, name, why in (
         ("pool", site.pools, "the DHCP pool", "the server will give it to something else"),
@@ -112,26 +112,30 @@ def _check_ranges(address: IPv4Address, site: Site) -> list[Check]:
         inside = next((each for each in ranges if address in each), None)
         where = " and ".join(f"{each.first} to {each.last}" for each in ([inside] if inside else ranges))
         sentence = f"{address} lies in {name} {where}: {why}." if inside else f"Outside {name} {where}."
-        checks.append(Check(about=about, passed=not inside, sentence=sentence))
+        checks.append(TargetCheck(about=about, passed=not inside, sentence=sentence))
     return checks
 
 
-def _check_others(address: IPv4Address, used: Mapping[IPv4Address, str], planned: Mapping[IPv4Address, str]) -> Check:
+def _check_others(
+    address: IPv4Address, used: Mapping[IPv4Address, str], planned: Mapping[IPv4Address, str]
+) -> TargetCheck:
     if tag := used.get(address):
-        return Check(about="register", passed=False, sentence=f"{tag} already has it.")
+        return TargetCheck(about="register", passed=False, sentence=f"{tag} already has it.")
     if tag := planned.get(address):
-        return Check(about="register", passed=False, sentence=f"{address} is planned for {tag}.")
-    return Check(about="register", passed=True, sentence="No other device of this job has it.")
+        return TargetCheck(about="register", passed=False, sentence=f"{address} is planned for {tag}.")
+    return TargetCheck(about="register", passed=True, sentence="No other device of this job has it.")
 
 
-def _check_dns(target: Target) -> Check:
+def _check_dns(target: Target) -> TargetCheck:
     for each in target.dns:
         if fault := host_fault_of(each):
-            return Check(about="DNS", passed=False, sentence=f"{each} cannot be a DNS server: {fault}.")
+            return TargetCheck(about="DNS", passed=False, sentence=f"{each} cannot be a DNS server: {fault}.")
         if each == target.interface.ip:
-            return Check(about="DNS", passed=False, sentence=f"{each} is the DNS server: the device cannot have it.")
+            return TargetCheck(
+                about="DNS", passed=False, sentence=f"{each} is the DNS server: the device cannot have it."
+            )
     sentence = "Addresses that hosts can have." if target.dns else "No servers: it looks up no names."
-    return Check(about="DNS", passed=True, sentence=sentence)
+    return TargetCheck(about="DNS", passed=True, sentence=sentence)
 
 
 def require_sound(target: Target) -> None:
@@ -145,30 +149,32 @@ def require_sound(target: Target) -> None:
             raise BadInput(check.sentence)
 
 
-def _check_host(target: Target) -> Check:
+def _check_host(target: Target) -> TargetCheck:
     address, fault = target.interface.ip, host_fault(target.interface)
     if fault is None and address in LINK_LOCAL:
         fault = "169.254.0.0/16 is a device's fallback and may change at every start, so it is never a final address"
     if fault:
-        return Check(about="address", passed=False, sentence=f"{target.interface} cannot be its address: {fault}.")
+        return TargetCheck(
+            about="address", passed=False, sentence=f"{target.interface} cannot be its address: {fault}."
+        )
     sentence = (
         f"A host address of {target.interface.network}, whose hosts are {usable_range(target.interface.network)}."
     )
-    return Check(about="address", passed=True, sentence=sentence)
+    return TargetCheck(about="address", passed=True, sentence=sentence)
 
 
-def _check_gateway(target: Target) -> Check:
+def _check_gateway(target: Target) -> TargetCheck:
     gateway, network = target.gateway, target.interface.network
     if gateway is None:
-        return Check(about="gateway", passed=True, sentence="No gateway: it talks inside its own subnet only.")
+        return TargetCheck(about="gateway", passed=True, sentence="No gateway: it talks inside its own subnet only.")
     if gateway == target.interface.ip:
         sentence = "Its own address, as devices want it that insist on a gateway where the site has none."
-        return Check(about="gateway", passed=True, sentence=sentence)
+        return TargetCheck(about="gateway", passed=True, sentence=sentence)
     if gateway not in network:
-        return Check(about="gateway", passed=False, sentence=_outside(target, gateway))
+        return TargetCheck(about="gateway", passed=False, sentence=_outside(target, gateway))
     if fault := host_fault_of(gateway, network.prefixlen):
-        return Check(about="gateway", passed=False, sentence=f"{gateway} cannot be its gateway: {fault}.")
-    return Check(about="gateway", passed=True, sentence=f"Inside {network}.")
+        return TargetCheck(about="gateway", passed=False, sentence=f"{gateway} cannot be its gateway: {fault}.")
+    return TargetCheck(about="gateway", passed=True, sentence=f"Inside {network}.")
 
 
 def _outside(target: Target, gateway: IPv4Address) -> str:
@@ -182,16 +188,20 @@ def _outside(target: Target, gateway: IPv4Address) -> str:
     return f"{sentence}: name one from {usable_range(network)}."
 
 
-def _check_site(target: Target, site: Site) -> Check:
+def _check_site(target: Target, site: Site) -> TargetCheck:
     address = target.interface.ip
     servers = dict.fromkeys(site.dns, "DNS server") | ({site.gateway: "gateway"} if site.gateway else {})
     if role := servers.get(address):
-        return Check(about="site", passed=False, sentence=f"{address} is the site's {role}: the device cannot have it.")
+        return TargetCheck(
+            about="site", passed=False, sentence=f"{address} is the site's {role}: the device cannot have it."
+        )
     if target.interface.network == site.network:
-        return Check(about="site", passed=True, sentence=f"The site's own subnet {site.network}.")
+        return TargetCheck(about="site", passed=True, sentence=f"The site's own subnet {site.network}.")
     if address in site.network:
         sentence = f"The site's mask is /{site.network.prefixlen}, not /{target.interface.network.prefixlen}."
-        return Check(about="site", passed=False, sentence=sentence)
+        return TargetCheck(about="site", passed=False, sentence=sentence)
     meant = transposed(address, site.network)
     hint = f" Was {meant} meant (digits swapped)?" if meant else ""
-    return Check(about="site", passed=False, sentence=f"{address} is outside the site's subnet {site.network}.{hint}")
+    return TargetCheck(
+        about="site", passed=False, sentence=f"{address} is outside the site's subnet {site.network}.{hint}"
+    )

@@ -11,7 +11,7 @@ from askport.core.kinds.recognising import Fit, fitting_kinds, possible_kinds
 from askport.core.machine import Effect, Machine, WriteEntry
 from askport.core.plan.editing import next_free
 from askport.core.plan.landings import landings
-from askport.core.plan.target import Check, Target, check_target
+from askport.core.plan.target import Target, TargetCheck, check_target
 from askport.core.proofs.proof import Subject
 from askport.core.reach.can_talk import Verdict, can_talk
 from askport.core.register import writing
@@ -159,7 +159,7 @@ class Visit:
         at, is_known = present
         return can_talk(self.cable.laptop.addresses, at.ip, at.network.prefixlen if is_known else None)
 
-    def checks(self, typed: Target | None = None) -> list[Check]:
+    def checks(self, typed: Target | None = None) -> list[TargetCheck]:
         """Return every check of the planned values, or of others that are only typed yet."""
         device, around = self.device, self.cable.around
         target = typed or device.target
@@ -175,9 +175,11 @@ class Visit:
         laptop = next((f"The laptop's {each}" for each in self.cable.laptop.addresses if each.ip == address), None)
         asked = typed is None and device.target_holder is not None
         if holder := laptop or (str(device.target_holder) if asked else None):
-            checks.append(Check(about="unused", passed=False, sentence=f"{holder} answers there: it is in use."))
+            checks.append(TargetCheck(about="unused", passed=False, sentence=f"{holder} answers there: it is in use."))
         elif typed is None and self.phase is not Phase.PREPARING:
-            checks.append(Check(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire."))
+            checks.append(
+                TargetCheck(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire.")
+            )
         return checks
 
     def next_free(self, after: IPv4Interface) -> IPv4Address | None:

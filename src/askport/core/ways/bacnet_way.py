@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from askport.core.addresses import UNSPECIFIED
 from askport.core.formats import bacnet
-from askport.core.formats.bacnet import ANY_INSTANCE, Answer, Property
+from askport.core.formats.bacnet import ANY_INSTANCE, BacnetAnswer, Property
 from askport.core.formats.field_protocols import (
     PORT_BACNET,
     Bacnet,
@@ -107,10 +107,10 @@ class BacnetTalk(Datagrams):
         if isinstance(said, Bacnet) and said.instance is not None and not said.is_behind and said.origin is None:
             self._device = said.instance
         answer = bacnet.decode_answer(payload)
-        if isinstance(answer, Answer) and answer.invoke == self._invoke and self._asked:
+        if isinstance(answer, BacnetAnswer) and answer.invoke == self._invoke and self._asked:
             self._answered(answer, now)
 
-    def _answered(self, answer: Answer, now: float) -> None:
+    def _answered(self, answer: BacnetAnswer, now: float) -> None:
         self._invoke = (self._invoke + 1) & 0xFF
         said = self.spoken[-1]
         if self._finding:
@@ -124,7 +124,7 @@ class BacnetTalk(Datagrams):
         if self._finding is None and not self._steps:
             self._conclude()
 
-    def _find_on(self, step: _Step, answer: Answer) -> _Step | None:
+    def _find_on(self, step: _Step, answer: BacnetAnswer) -> _Step | None:
         """Take what it said of its objects; return what is asked for next, or None where its port is known."""
         values = bacnet.values_of(answer.value)
         port = bacnet.port_in(values)
@@ -145,7 +145,7 @@ class BacnetTalk(Datagrams):
         like = step.place not in (None, 0)
         return self._lists("list its objects one by one", following)._replace(is_like_the_last=like)
 
-    def _step_answered(self, answer: Answer) -> bool:
+    def _step_answered(self, answer: BacnetAnswer) -> bool:
         """Take what it answered to a step of the way; say whether it goes on."""
         step, said = self._steps[0], self.spoken[-1]
         if answer.refusal and not self._may_be_left_out(step, answer):
@@ -160,7 +160,7 @@ class BacnetTalk(Datagrams):
         self._steps = self._steps[1:]
         return True
 
-    def _may_be_left_out(self, step: _Step, answer: Answer) -> bool:
+    def _may_be_left_out(self, step: _Step, answer: BacnetAnswer) -> bool:
         """Whether it goes on though this was refused: what it does not have cannot stay as it was."""
         return step.number in _OPTIONAL and (answer.is_unknown or not step.writes)
 

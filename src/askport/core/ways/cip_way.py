@@ -19,7 +19,7 @@ from askport.core.channels import (
     TcpPort,
 )
 from askport.core.formats import cip
-from askport.core.formats.cip import Attribute, Command, Configuration, Encapsulated, Service
+from askport.core.formats.cip import Attribute, CipService, Command, Configuration, Encapsulated
 from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.formats.unreadable import Unreadable
 from askport.core.protocols import PROTOCOLS, told_name
@@ -155,10 +155,10 @@ def _settable(data: bytes) -> str:
 
 
 _READS = [
-    _Step("get status", Service.GET, Attribute.STATUS, is_needed=False),
-    _Step("get configuration control", Service.GET, Attribute.CONTROL, is_needed=False),
-    _Step("get configuration", Service.GET, Attribute.CONFIGURATION),
-    _Step("get host name", Service.GET, Attribute.HOST_NAME, is_needed=False),
+    _Step("get status", CipService.GET, Attribute.STATUS, is_needed=False),
+    _Step("get configuration control", CipService.GET, Attribute.CONTROL, is_needed=False),
+    _Step("get configuration", CipService.GET, Attribute.CONFIGURATION),
+    _Step("get host name", CipService.GET, Attribute.HOST_NAME, is_needed=False),
 ]
 
 
@@ -210,7 +210,7 @@ class SetByCip(SetByField):
     @classmethod
     def told(cls, start: Start) -> list[str]:
         """Return what is set."""
-        return [each.says for each in _set_steps(start) if each.service == Service.SET]
+        return [each.says for each in _set_steps(start) if each.service == CipService.SET]
 
     def _read(self, now: float) -> Conversation:
         return ReadByCip(replace(self._start, now=now))
@@ -252,19 +252,19 @@ def _set_steps(start: Start) -> list[_Step]:
 
     name = told_name("cip", start.columns)
     named = cip.encode_host_name(name) if name else b""
-    calls = _Step(f"set host name {name}", Service.SET, Attribute.HOST_NAME, lambda _: named, is_needed=False)
+    calls = _Step(f"set host name {name}", CipService.SET, Attribute.HOST_NAME, lambda _: named, is_needed=False)
     gateway = target.gateway or "none"
     servers = f" DNS {' '.join(map(str, target.dns))}" if target.dns else ""
     return [
-        _Step("get status", Service.GET, Attribute.STATUS, refuses=_from_switches),
-        _Step("get capability", Service.GET, Attribute.CAPABILITY, refuses=_settable),
-        _Step("get configuration control", Service.GET, Attribute.CONTROL),
-        _Step("get configuration", Service.GET, Attribute.CONFIGURATION),
+        _Step("get status", CipService.GET, Attribute.STATUS, refuses=_from_switches),
+        _Step("get capability", CipService.GET, Attribute.CAPABILITY, refuses=_settable),
+        _Step("get configuration control", CipService.GET, Attribute.CONTROL),
+        _Step("get configuration", CipService.GET, Attribute.CONFIGURATION),
         *([calls] if name else []),
-        _Step("set configuration control static", Service.SET, Attribute.CONTROL, static),
+        _Step("set configuration control static", CipService.SET, Attribute.CONTROL, static),
         _Step(
             f"set configuration {target.interface.ip} {target.interface.netmask} gateway {gateway}{servers}",
-            Service.SET, Attribute.CONFIGURATION, configuration,
+            CipService.SET, Attribute.CONFIGURATION, configuration,
         ),
     ]  # fmt: skip
 

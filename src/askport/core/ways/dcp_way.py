@@ -11,7 +11,7 @@ from askport.core.machine import earliest
 from askport.core.protocols import told_name
 from askport.core.ways.conversation import Ended
 from askport.core.ways.start import Start
-from askport.core.ways.station_talk import ATTEMPTS, Question, StationTalk, refusal_of
+from askport.core.ways.station_talk import ATTEMPTS, StationRequest, StationTalk, refusal_of
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.ways.way_entry import WayEntry, speaks
 from askport.core.wire import Heard
@@ -46,7 +46,7 @@ class SetByDcp(Way):
         if self._name:
             called = dcp.set_name(start.xid(), dcp.station_name(self._name), permanent=self._lasts)
             told, self._then = called, told  # a controller gives addresses by name: it must not find the old one
-        self._question = Question(told, start.now)
+        self._question = StationRequest(told, start.now)
         self._follow_until: float | None = None
         self._is_unanswered = False
 
@@ -77,7 +77,7 @@ class SetByDcp(Way):
         lasts = "to be kept" if self._lasts else "for now only: it is gone at the next power cut"
         if self._then:
             self._note(f"It took the name {self._name} by PROFINET DCP, {lasts}.", now)
-            self._question, self._then = Question(self._then, now), None
+            self._question, self._then = StationRequest(self._then, now), None
             return
         self._note(f"It acknowledged {self.target.interface} by PROFINET DCP, {lasts}.", now)
         self._follow_until = now + FOLLOW_S

@@ -108,7 +108,7 @@ class Access:
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class SnmpAnswer:
     """What came of one question."""
 
     refusal: str = ""
@@ -153,7 +153,7 @@ class AgentTalk:
         """What is to be sent now, and again where nothing comes."""
         self.is_new = False
         """Whether it is another one than was sent."""
-        self.answer: Answer | None = None
+        self.answer: SnmpAnswer | None = None
         """What came of the question, once it did."""
         self._version = access.version
         self._engine: Any = SnmpEngine()
@@ -213,14 +213,14 @@ class AgentTalk:
         number = int(status)
         if indication:
             name = type(indication).__name__
-            self.answer = Answer(INDICATIONS.get(name, f"it refused ({name})"), is_shut_out=True)
+            self.answer = SnmpAnswer(INDICATIONS.get(name, f"it refused ({name})"), is_shut_out=True)
         elif number:
-            self.answer = Answer(ERROR_STATUS.get(number, f"error status {number}"))
+            self.answer = SnmpAnswer(ERROR_STATUS.get(number, f"error status {number}"))
         elif values:
             name, value = values[0]
-            self.answer = Answer("", tuple(name), _plain(value))
+            self.answer = SnmpAnswer("", tuple(name), _plain(value))
         else:
-            self.answer = Answer(ERROR_STATUS[2])
+            self.answer = SnmpAnswer(ERROR_STATUS[2])
 
 
 def _plain(value: Any) -> Value | None:

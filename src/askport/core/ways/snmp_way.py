@@ -14,7 +14,7 @@ from askport.core.kinds.model import Kind, SnmpWay
 from askport.core.ways.conversation import Ended
 from askport.core.ways.datagrams import Datagrams
 from askport.core.ways.field_way import SetByField, field_entry
-from askport.core.ways.snmp_engine import ERROR_STATUS, Access, AgentTalk, Answer, Asks, Oid, Value
+from askport.core.ways.snmp_engine import ERROR_STATUS, Access, AgentTalk, Asks, Oid, SnmpAnswer, Value
 from askport.core.ways.start import Start
 
 PORT_SNMP = 161
@@ -65,7 +65,7 @@ class _Step(NamedTuple):
     says: str
     key: str
     asks: Asks
-    values: Callable[[dict[str, Answer]], list[tuple[Oid, Value | None]]]
+    values: Callable[[dict[str, SnmpAnswer]], list[tuple[Oid, Value | None]]]
     """Makes what is asked out of what was answered before."""
     is_needed: bool = False
 
@@ -104,9 +104,9 @@ class SnmpTalk(Datagrams):
         wants = wants if access.version == "3" else "does not take this community"
         self.silence = f"it did not answer 3 times: there is no agent, or it {wants}"
         self._is_asked, self._sent = False, 0
-        self._doubted: Answer | None = None
+        self._doubted: SnmpAnswer | None = None
         """A refusal of what was sent more than once: it may have been taken the first time."""
-        self.answers: dict[str, Answer] = {}
+        self.answers: dict[str, SnmpAnswer] = {}
 
     @property
     def has_said_all(self) -> bool:
@@ -131,7 +131,7 @@ class SnmpTalk(Datagrams):
         elif self._agent.is_new:  # the engine behind the agent was found out, or its clock
             self._asked, self._next_at = 1, now
 
-    def _answered(self, answer: Answer, now: float) -> None:
+    def _answered(self, answer: SnmpAnswer, now: float) -> None:
         step = self._steps[0]
         said, self.spoken[-1].acknowledged = self.spoken[-1], not answer.refusal
         said.answer = answer.refusal
@@ -144,7 +144,7 @@ class SnmpTalk(Datagrams):
             return
         if self._doubted is not None:
             is_there = answer.value == _ACTIVE
-            answer, self._doubted = (Answer() if is_there else self._doubted), None
+            answer, self._doubted = (SnmpAnswer() if is_there else self._doubted), None
             said.acknowledged, said.answer = not answer.refusal, answer.refusal
             step = step._replace(asks=Asks.SET)
         refusal = answer.refusal or ("" if answer.value is not None or step.asks is Asks.SET else ERROR_STATUS[2])
@@ -159,7 +159,7 @@ class SnmpTalk(Datagrams):
 
     def told(self, key: str) -> Value | None:
         """Return what it answered, or None where it has no such value."""
-        return self.answers.get(key, Answer()).value
+        return self.answers.get(key, SnmpAnswer()).value
 
     def took(self, key: str) -> bool:
         """Return whether it was asked that, and did not refuse."""
@@ -209,7 +209,7 @@ class ReadBySnmp(SnmpTalk):
             self._found["mask"] = str(mask)
         elif isinstance(prefix, tuple) and len(prefix) > 1 and 0 < prefix[-1] <= 32:
             self._found["prefix"] = str(prefix[-1])
-        gateway = _default_route(self.answers.get("route", Answer()).name) or self.told("old route")
+        gateway = _default_route(self.answers.get("route", SnmpAnswer()).name) or self.told("old route")
         if isinstance(gateway, IPv4Address) and int(gateway):
             self._found["gateway"] = str(gateway)
         elif self._sees_routes:
@@ -226,7 +226,7 @@ class ReadBySnmp(SnmpTalk):
     @property
     def _sees_routes(self) -> bool:
         """Whether it was shown a table of routes: what it has not in a table that is hidden is not known."""
-        shown = self.answers.get("route", Answer()).name[: len(ROUTE) + 1] == (*ROUTE, ROUTE_IF_INDEX)
+        shown = self.answers.get("route", SnmpAnswer()).name[: len(ROUTE) + 1] == (*ROUTE, ROUTE_IF_INDEX)
         return (shown and self.told("route") is not None) or self.told("old route") is not None
 
 
@@ -296,7 +296,7 @@ def _set_steps(start: Start) -> list[_Step]:
     target, old = start.target, start.old or IPv4Address(0)
     new, gateway = target.interface.ip, target.gateway
 
-    def add(answers: dict[str, Answer]) -> list[tuple[Oid, Value | None]]:
+    def add(answers: dict[str, SnmpAnswer]) -> list[tuple[Oid, Value | None]]:
         return [(row(IF_INDEX, new), answers["interface"].value), (row(ROW_STATUS, new), _CREATE_AND_GO)]
 
     steps = [
@@ -307,7 +307,7 @@ def _set_steps(start: Start) -> list[_Step]:
     if gateway:
         index = route_index(gateway)
 
-        def route(answers: dict[str, Answer]) -> list[tuple[Oid, Value | None]]:
+        def route(answers: dict[str, SnmpAnswer]) -> list[tuple[Oid, Value | None]]:
             return [
                 ((*ROUTE, ROUTE_IF_INDEX, *index), answers["interface"].value),
                 ((*ROUTE, ROUTE_TYPE, *index), _REMOTE),

@@ -13,7 +13,7 @@ ATTEMPTS = 3
 _ANSWERED = 1
 
 
-class Question:
+class StationRequest:
     """One request to a station, asked again until its answer came."""
 
     def __init__(self, message: Dcp, now: float) -> None:
@@ -55,7 +55,7 @@ class StationTalk(Conversation):
         """Begin to ask."""
         super().__init__({})
         self._mac, self._laptop_mac, self._says = mac, laptop_mac, says
-        self._question = Question(message, now)
+        self._question = StationRequest(message, now)
 
     def _answered(self, answer: Dcp) -> None:
         """Take its answer."""

@@ -49,7 +49,7 @@ def client_for(adapter: str, far: HttpPort) -> Any:
     )
 
 
-class Answer(NamedTuple):
+class HttpAnswer(NamedTuple):
     """What a page answered."""
 
     status: int
@@ -59,7 +59,7 @@ class Answer(NamedTuple):
     clock: datetime
 
 
-async def fetch(client: Any, call: PageCall) -> Answer:
+async def fetch(client: Any, call: PageCall) -> HttpAnswer:
     """Send one request; return what it answered, with the certificate that it showed.
 
     Raises:
@@ -88,7 +88,7 @@ async def fetch(client: Any, call: PageCall) -> Answer:
         name = type(error).__name__
         raise ConnectionError(str(error).lower() or _LOST.get(name, "the connection was lost")) from None
     key, clock = answer.extensions.get("askport.key"), _clock(answer.headers.get("date", ""))
-    return Answer(answer.status_code, text, answer.headers.get("location"), key, clock)
+    return HttpAnswer(answer.status_code, text, answer.headers.get("location"), key, clock)
 
 
 _LOST = {

@@ -5,7 +5,7 @@ from askport.core.errors import BadInput
 from askport.core.kinds.typing_in import typed
 from askport.core.plan.editing import ROWS, TargetEdit
 from askport.core.plan.sentence import EXAMPLE
-from askport.core.plan.target import Check, Target
+from askport.core.plan.target import Target, TargetCheck
 from askport.core.text import listed
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase
@@ -117,7 +117,7 @@ def _ways(session: Session, width: int) -> list[Ink]:
     return lines
 
 
-def _checked(checks: list[Check], width: int) -> list[Ink]:
+def _checked(checks: list[TargetCheck], width: int) -> list[Ink]:
     lines: list[Ink] = []
     for check in checks:
         mark, style = ("✓", "") if check.passed else ("✗", CONFLICT)

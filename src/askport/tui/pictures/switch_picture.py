@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.crate.cut_together import Kept
+from askport.core.crate.cut_together import KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, Turn, Unit
 from askport.core.visit.steps import Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, wrapped
@@ -76,7 +76,7 @@ def switch_lines(
     return [blank(), *lines]
 
 
-def power_lines(units: Sequence[Kept], now: float, width: int) -> list[Ink]:
+def power_lines(units: Sequence[KeptUnit], now: float, width: int) -> list[Ink]:
     """Draw when each lost its power, spoke first and answered again, all on one line of time."""
     cut = [each.cycle.lane.off_at for each in units if each.cycle and each.cycle.lane.off_at is not None]
     if not cut:

@@ -9,7 +9,17 @@ from textual.binding import Binding
 from textual.containers import Horizontal, VerticalScroll
 
 from askport.core.finding.calling import DEFAULT_RATE
-from askport.core.plan.address_map import ROW, Cell, CellState, Known, MapRow, cell_at, counts, map_rows, to_have
+from askport.core.plan.address_map import (
+    ROW,
+    Cell,
+    CellState,
+    KnownAddresses,
+    MapRow,
+    cell_at,
+    counts,
+    map_rows,
+    to_have,
+)
 from askport.core.plan.target import Site, site_among
 from askport.core.plan.working_order import WorkItem
 from askport.core.survey.against_plan import (
@@ -92,7 +102,7 @@ class SiteScreen(DrawnScreen[None]):
         yield Sheet(id="next")
         yield KeyLine()
 
-    def _look(self) -> Known:
+    def _look(self) -> KnownAddresses:
         run = self._workplace.run
         targets = ((item.target.interface.ip, item.tag) for item in run.work if item.target)
         register = run.job.register
@@ -105,7 +115,7 @@ class SiteScreen(DrawnScreen[None]):
             known = run.session.cable.around.known.get(mac)
             holders[address] = (mac, run.session.device.work.tag if mine else known.tag if known else "")
         at_hand = run.session.device.work.tag if run.session.phase is not Phase.RECORDED else ""
-        return Known(planned=planned, states=register.states(), at_hand=at_hand, holders=holders)
+        return KnownAddresses(planned=planned, states=register.states(), at_hand=at_hand, holders=holders)
 
     def draw(self) -> None:
         """Show the maps, and what is under the cursor."""
@@ -130,7 +140,7 @@ class SiteScreen(DrawnScreen[None]):
         self.query_one("#devices", Sheet).show(self._devices(known))
         self.query_one("#next", Sheet).show(next_lines(self._next(), False, self.room))
 
-    def _devices(self, known: Known) -> list[Ink]:
+    def _devices(self, known: KnownAddresses) -> list[Ink]:
         """Draw the devices in working order, as many around the cursor as there is room for."""
         room = max(4, self.query_one("#devices", Sheet).size.height - 2)
         items = self._workplace.run.work
