@@ -3,12 +3,13 @@
 import os
 import stat
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from types import TracebackType
 
 from askport.core.errors import BadInput, MachineRefused
-from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
+from askport.core.formats.capture import Captured, pcapng_frame, pcapng_start, read_capture
 from askport.core.text import display_text
 from askport.core.wire import Frame
 
@@ -40,23 +41,27 @@ class CaptureFile:
                 if state.st_size > _MAX_SIZE:
                     raise BadInput(f"'{self._name}' is over {_MAX_SIZE >> 30} GiB: cut it first.")
                 head = file.read(_HEAD)
-                read_capture(head)  # says what it is not before all of it is read
+                self._read(head)  # says what it is not before all of it is read
                 data = head + file.read()
         except FileNotFoundError:
             raise BadInput(f"There is no file '{self._name}'.") from None
-        except BadInput as error:
-            raise error if self._name in error.message else self._unreadable(error) from None
         except OSError as error:
             raise MachineRefused(f"'{self._name}' cannot be read: {error.strerror}.") from None
-        try:
-            self._frames = read_capture(data)
-        except BadInput as error:
-            raise self._unreadable(error) from None
+        self._frames = self._read(data)
         self.count = 0
         self._first_at = self._last_at = 0.0
 
-    def _unreadable(self, error: BadInput) -> BadInput:
-        return BadInput(f"'{self._name}' cannot be read: {error.message}.")
+    def _read(self, data: bytes) -> Iterator[Captured]:
+        with self._naming():
+            return read_capture(data)
+
+    @contextmanager
+    def _naming(self) -> Iterator[None]:
+        """Name the file in what is wrong with its bytes."""
+        try:
+            yield
+        except BadInput as error:
+            raise BadInput(f"'{self._name}' cannot be read: {error.message}.") from None
 
     @property
     def _name(self) -> str:
@@ -73,14 +78,12 @@ class CaptureFile:
         Raises:
             BadInput: its header is broken, or it holds no Ethernet.
         """
-        try:
+        with self._naming():
             for captured in self._frames:
                 self._first_at = self._first_at if self.count else captured.at
                 self._last_at = max(self._last_at, captured.at)
                 self.count += 1
                 yield Frame(at=captured.at, data=captured.data)
-        except BadInput as error:
-            raise BadInput(f"'{self._name}' cannot be read: {error.message}.") from None
 
     def wall(self, at: float) -> datetime:
         """Return a moment of the file as aware UTC."""
