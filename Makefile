@@ -66,7 +66,7 @@ $(VENV)/.installed $(VENV)/.tests $(VENV)/.dev: pyproject.toml $(VENV)/bin/pytho
 
 # What the tests talk to: a terminal, network namespaces, and a DHCP client as a device.
 $(VENV)/.tools: $(VENV)/bin/python
-	@sh tools/system-packages tmux:command:tmux iproute2:command:ip iputils-ping:command:ping udhcpc:command:udhcpc udhcpd:command:udhcpd curl:command:curl poppler-utils:command:pdftoppm zbar-tools:command:zbarimg
+	@sh tools/system-packages tmux:command:tmux iproute2:command:ip nftables:command:nft iputils-ping:command:ping udhcpc:command:udhcpc udhcpd:command:udhcpd curl:command:curl poppler-utils:command:pdftoppm zbar-tools:command:zbarimg
 	@touch $@
 
 # Device-side programs that are never installed, only unpacked.

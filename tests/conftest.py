@@ -218,6 +218,13 @@ class Cable:
     def ip(self, *arguments, at="device"):
         return _ip("-n", getattr(self, at), *arguments)
 
+    def drop_all(self):
+        """Have a firewall on the laptop drop what comes in over the cable; without one here, skip the test."""
+        rules = "table inet t {\nchain i {\ntype filter hook input priority 0;\niifname zl0 drop\n}\n}\n"
+        nft = [*self.inside("laptop"), "nft", "-f", "-"]
+        if not shutil.which("nft") or subprocess.run(nft, input=rules, text=True, capture_output=True).returncode:
+            pytest.skip("no nft: a firewall that drops the device's answers was not tested")
+
     def in_laptop(self, *command):
         """Run a command at the laptop's end."""
         return subprocess.run([*self.inside("laptop"), *command], check=True, capture_output=True, text=True).stdout

@@ -786,7 +786,7 @@ def test_a_way_that_is_left_for_another_closes_its_connection_and_stays_on_recor
     bench.device.host.take(session.device.target.interface, session.device.target.gateway)
     pass_time(bench, run, until=lambda: session.phase is Phase.PROVING)
     left, then = journal(run, WasSet)
-    assert (left.way, left.result, "It was left before it ended" in left.because) == ("cip", "sent", True)
+    assert (left.way, left.result, "Stopped before the end" in left.because) == ("cip", "sent", True)
     assert (then.way, then.result, then.gives) == ("cip", "taken", False)
 
 

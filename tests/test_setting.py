@@ -353,7 +353,7 @@ def test_a_password_is_nowhere_but_where_it_was_typed(cable, tmp_path, terminal)
 @pytest.mark.parametrize(
     ("before", "said"),
     [
-        (None, "nobody vouches for it"),
+        (None, "it is new here"),
         ("SHA256:a", "as it was the last time"),
         ("SHA256:b", "another the last time: SHA256:b"),
     ],

@@ -107,7 +107,7 @@ def test_an_agent_is_read_and_takes_an_address(cable, agent, kind, user, passwor
 @pytest.mark.parametrize(("kind", "user", "password", "why"), [
     ("", [], "nobody", "there is no agent, or it does not take this community"),
     ("", [], "lookonly", "this access does not let that be done (“add 10.84.16.50 to its addresses”)"),
-    ("", ["--user", "tech"], "not that one", "it does not take the password, or wants it used otherwise"),
+    ("", ["--user", "tech"], "not that one", "it does not take the password, or wants another hash"),
     ("", ["--user", "who"], "long enough", "it knows no user of that name"),
     ('version = "3"\nauth = "sha"', ["--user", "tech"], "long enough", "this access does not let that be done"),
     ('version = "3"\nauth = "sha"\nprivacy = "des"', ["--user", "tech"], "long enough", "encrypted"),
