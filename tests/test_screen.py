@@ -344,7 +344,8 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.keys("Enter")
     screen.until("as found", "survives a power cut: left out", "set on its page: taken")
     for key, asks, typed, shown in (
-        ("n", "What should be known", "glass cracked", "glass cracked"), ("e", "its right tag", "TG-11", "TG-11  00:00"),
+        ("n", "What should be known", "glass cracked", "glass cracked"),
+        ("e", "its right tag", "TG-11", "TG-11  00:00"),
         ("o", "the record not count", "wrong pump", "To be done again: wrong pump"),
     ):  # fmt: skip
         screen.keys(key)
@@ -373,7 +374,8 @@ def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
     for waits, *keys in (
         ("Enter ▸ Go on with", "Enter"), ("Enter ▸ Borrow", "Enter"), ("Enter ▸ Send its page", "Enter"),
         ("l leaves", "F6"), ("Its power is off", "F6"), ("Enter ▸ Record OX-01", "Enter"),
-        ("OX-01 is recorded", "g"), ("Cut the power of which units", *"sometimes", "Enter"), ("names no units", *["BSpace"] * 9),
+        ("OX-01 is recorded", "g"), ("Cut the power of which units", *"sometimes", "Enter"),
+        ("names no units", *["BSpace"] * 9),
         ("Enter takes it", *"last"), ("last unit only", "Enter"), ("In this crate, like OX-01", "Enter"),
         ("as OX-02, like OX-01", "Enter"), ("OX-02 is recorded", "Enter"),
         ("as OX-03, like OX-01", "Enter"), ("OX-03 is recorded", "Enter"),
