@@ -63,7 +63,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("of 3 proven", ["Escape"]),
             ("is recorded and the laptop", ["p"]),
             ("In working order", ["Tab", "Tab", "Tab", "Tab"]),
-            ("Enter takes it next", "site.png"),
+            ("Take OX-06 next", "site.png"),
         ],
     ),
     (

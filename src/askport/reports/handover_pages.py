@@ -63,7 +63,7 @@ def _open(found: Sequence[OpenPoints], set_in: dict[str, Any]) -> list[Any]:
 
     story: list[Any] = [Paragraph("Open points", set_in["section"])]
     for points in found:
-        story.append(Paragraph(f"<b>{printable(points.heading)}</b>", set_in["body"]))
+        story.append(Paragraph(f"<b>{printable(points.heading)}: {points.count}</b>", set_in["body"]))
         story += [Paragraph(printable(each), set_in["body"]) for each in points.lines]
     return story if found else [*story, Paragraph("None.", set_in["body"])]
 

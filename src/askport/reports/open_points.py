@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from textwrap import wrap
 
 from askport.core.plan.site_plan import Plan
 from askport.core.proofs.power_cycle import PowerCycle
@@ -9,13 +10,18 @@ from askport.core.register.visits import Row
 from askport.core.text import listed
 from askport.core.visit.narrate import proof_words
 
+_ROW = 200
+"""Characters of names in one row; each piece of a page holds twice that."""
+
 
 @dataclass(frozen=True, slots=True)
 class OpenPoints:
     """Points of one kind."""
 
     heading: str
+    count: int
     lines: tuple[str, ...]
+    """A line each; names only stand in rows."""
 
 
 def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) -> list[OpenPoints]:
@@ -29,12 +35,13 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
     done = {row.tag for row in rows if row.last.recorded_at}
     begun = {row.tag for row in rows}
     failed = [row for row in rows if row.failed]
+    waiting = [each.tag for each in plan.devices if each.tag not in done | begun]
     groups = (
         ("Failed", [f"{_name(row)}: {listed(map(proof_words, row.failed))}" for row in failed]),
         ("Not proven", [
             f"{_name(row)}: {_why(row)}" for row in rows if not row.is_proven and row not in failed
         ]),
-        ("Planned and not done", [each.tag for each in plan.devices if each.tag not in done | begun]),
+        ("Planned and not done", waiting),
         ("Lost at the next power cut", [f"{_name(row)}: the setting is temporary" for row in rows if row.is_fleeting]),
         ("Records that differ", [*conflicts]),
         ("Proven except for", [
@@ -42,7 +49,11 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
             for row in rows if row.is_proven and row.open_points
         ]),
     )  # fmt: skip
-    return [OpenPoints(heading, tuple(lines)) for heading, lines in groups if lines]
+    return [
+        OpenPoints(heading, len(lines), tuple(wrap(", ".join(lines), _ROW)) if lines is waiting else tuple(lines))
+        for heading, lines in groups
+        if lines
+    ]
 
 
 def proven_words(proven: int, everyone: int, open_among: int) -> str:

@@ -57,7 +57,7 @@ class HandoverScreen(DrawnScreen[None]):
         )
         lines += wrapped(f"{text}whether what was handed over still stands, and what came after it.", width, DIM)
         for points in open_points(register.rows(), register.plan(), register.open_conflicts()):
-            lines += [blank(), heading(f"{points.heading}: {len(points.lines)}", width)]
+            lines += [blank(), heading(f"{points.heading}: {points.count}", width)]
             lines += [each for text in points.lines[:_MOST] for each in wrapped(text, width, CONFLICT, 2)]
             if more := len(points.lines) - _MOST:
                 lines += wrapped(f"and {more} more, all on the cover", width, DIM, 2) if more > 0 else []
