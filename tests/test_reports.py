@@ -141,7 +141,7 @@ def test_the_cover_begins_with_what_is_open_the_worst_first(job):
     kept = JobFile(job, create=False)
     rows, plan = kept.checked(), kept.register.plan("site")
     row = rows[0].model_copy(deep=True)
-    waiting = [PlannedDevice(tag=f"ZZ-{number:03}", place="Roof") for number in range(99)]
+    waiting = [PlannedDevice(tag=f"ZZ-{number:03}", place="Roof", columns={"Item": "7.3"}) for number in range(99)]
     plan = plan.model_copy(update={"devices": (*plan.devices, *waiting)})
     visit = row.visits[-1]
     visit.proofs = {name: ProofRow(name=name, expected="", measured="", passed=passed, because="", at=AT)
