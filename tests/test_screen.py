@@ -66,7 +66,8 @@ def test_what_a_barcode_reader_types_after_a_key_is_no_command(terminal):
     screen.keys("Escape")
     time.sleep(0.5)
     screen.keys("-l", "mab5e")
-    assert "◆ listen   ○ greet" in screen.until("ab5e"), "nothing was sent by a key of it"
+    shown = screen.until("ab5e")
+    assert "◆ listen   ○ greet" in shown, f"something was sent by a key of it:\n{shown}"
     screen.keys("Escape")
     time.sleep(0.5)
     screen.keys("-l", "r")
