@@ -394,8 +394,7 @@ class Finder(Machine):
         devices = self.devices()
         if self._dangers is None:
             self._dangers = find_hazards(devices, self._own_hazards)
-        hazards = list(self._dangers)
-        if not self.link_up:
-            text = "The link is down: the cable is out, or the device has lost its power or is starting."
-            hazards.append(Hazard(code="link-down", text=text))
-        return hazards
+        if self.link_up:
+            return list(self._dangers)
+        text = "The link is down: the cable is out, or the device has lost its power or is starting."
+        return [*self._dangers, Hazard(code="link-down", text=text)]
