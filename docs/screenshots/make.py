@@ -63,7 +63,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("of 3 proven", ["Escape"]),
             ("is recorded and the laptop", ["p"]),
             ("In working order", ["Tab", "Tab", "Tab", "Tab"]),
-            ("Take OX-06 next", "site.png"),
+            ("Take it next", "site.png"),
         ],
     ),
     (

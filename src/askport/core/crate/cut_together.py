@@ -153,7 +153,7 @@ class CutTogether(Borrower):
         unsure = (
             " Some were silent, and nothing shows that their power was cut: Enter if it was." if self.is_unsure else ""
         )
-        return f"{back} of {count} are back with their addresses; {ended} are done.{unsure}"
+        return f"{back} of {count} are back with their addresses; {ended} done.{unsure}"
 
     # The laptop's address
 

@@ -275,7 +275,7 @@ class Talking(Way):
     def _note_key(self, key: str, now: float) -> None:
         before = self._start.known_key
         if before is None:
-            said = "it is new here, and is compared the next time"
+            said = "it is new here, and will be compared next time"
         elif before == key:
             said = "as it was the last time"
         else:

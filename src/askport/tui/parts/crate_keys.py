@@ -35,9 +35,7 @@ class CrateKeys:
         return Question(
             f"The rest like {like}. Cut the power of which units: each, last, or a number (3: every third)?",
             "each",
-            lambda typed: (
-                f"The power is cut {PowerCuts.parse(typed).words}; the records of the others say that it was not."
-            ),
+            lambda typed: f"Power cut {PowerCuts.parse(typed).words}; the records of the others say that it was not.",
             use,
             replaces=True,
         )

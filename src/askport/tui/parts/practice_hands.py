@@ -1,5 +1,7 @@
 """Taking devices up, and the keys that do at the practice bench what hands do at a real one."""
 
+from collections.abc import Callable
+
 from askport.bench.practice import Practice
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
@@ -9,8 +11,8 @@ from askport.tui.workplace import Workplace
 class PracticeHands:
     """Takes devices up, and handles the stand-in at the practice bench."""
 
-    def __init__(self, workplace: Workplace) -> None:
-        self._workplace = workplace
+    def __init__(self, workplace: Workplace, draw: Callable[[], None]) -> None:
+        self._workplace, self._draw = workplace, draw
         self.said = ""
         """What the person at the bench sees."""
 
@@ -21,6 +23,7 @@ class PracticeHands:
     def _by_hand(self, said: str) -> None:
         self.said = said
         self._workplace.run.wire.wake()
+        self._draw()
 
     def take_up(self, item: WorkItem, *, is_meant: bool = True) -> None:
         """Take another device of the work list than the next one, because it was chosen or is like the last."""

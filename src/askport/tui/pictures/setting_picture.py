@@ -73,7 +73,7 @@ def _present(session: Session) -> dict[str, str]:
     there, says = device.whereabouts, device.says
     if there is None:
         asks = device.chosen is not None and device.chosen.request is not None
-        return {"IP address": f"none{': it asks for one' if asks else ''}"}
+        return {"IP address": "none: it asks for one" if asks else "none shown"}
     present = {"IP address": str(there)}
     best = device.chosen.best if device.chosen and not device.landed_at and there not in LINK_LOCAL else None
     if best and best.prefix is not None:

@@ -30,7 +30,7 @@ class DeviceScreen(DrawnScreen[None]):
         Binding("n", "note", "Note", id="device.note", tooltip="Write something down about it"),
         Binding("e", "tag", "Right tag", id="device.tag", tooltip="Correct its tag"),
         Binding(
-            "o", "reopen", "Do again", id="device.reopen", tooltip="The record does not count: do the device again"
+            "o", "reopen", "Do again", id="device.reopen", tooltip="The record does not count: commission it again"
         ),
     ]
 

@@ -203,10 +203,10 @@ class SiteScreen(DrawnScreen[None]):
         if item := self._item(cell):
             about = f"{says[:-1]}, {item.description}." if item.description else says
             if cell.state is CellState.PLANNED and self._may_take:
-                return Next(f"Take {item.tag}{self._instead}. {about}")
+                return Next(f"{about} Take it{self._instead}.")
             return Next(about, enter=False)
         if cell.state is CellState.FREE and self._may_move:
-            return Next(f"Give {self._cursor} to {device.work.tag}, which is at hand. {says}")
+            return Next(f"{says} Give it to {device.work.tag}, which is at hand.")
         return Next(says, enter=False)
 
     def _item(self, cell: Cell) -> WorkItem | None:

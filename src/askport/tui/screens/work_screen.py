@@ -81,7 +81,7 @@ class WorkScreen(DrawnScreen[None]):
         self._step = workplace.run.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
         self.laptop = LaptopWatch()
-        self.hands = PracticeHands(workplace)
+        self.hands = PracticeHands(workplace, self.draw)
         self.crate_keys = CrateKeys(self)
         self.lessons = LessonKeys(self, self.crate_keys)
         self.planning = PlanKeys(self)
@@ -257,8 +257,6 @@ class WorkScreen(DrawnScreen[None]):
             self.view(resolve_name(action.opens)(self))
             return
         attrgetter(action.does)(self)(*([int(action.argument)] if action.argument else []))
-        if action.does.startswith("hands."):
-            self.draw()
 
     def view(self, screen: Screen[Any], closed: Callable[[Any], None] | None = None) -> None:
         """Open a view over this one."""

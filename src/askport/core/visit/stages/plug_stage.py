@@ -15,7 +15,7 @@ class Plug(Stage):
         if cable.had_link:
             gone = f"The link went down {now - cable.link.since:.0f} s ago"
             return Next(
-                f"{gone}: put its power or the cable back. What it says as it starts comes from itself.", enter=False
+                f"{gone}: put its power or the cable back. Most devices say their address when they start.", enter=False
             )
         return Next(f"Plug the cable into {cable.laptop.adapter} and give the device power.", enter=False)
 
