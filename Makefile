@@ -26,7 +26,8 @@ benchmarks: $(VENV)/.dev $(VENV)/.tools
 	$(BIN)/python benchmarks/run.py
 
 endings: $(VENV)/.tests $(VENV)/.tools
-	ASKPORT_ENDINGS=210 $(BIN)/pytest -n 2 tests/test_restoring.py tests/test_giving_back.py -k "every_end or restoring"
+	ASKPORT_ENDINGS=210 $(BIN)/pytest -n 2 tests/test_restoring.py tests/test_giving_back.py tests/test_job.py \
+		-k "every_end or restoring or kill_9 or flipped_bit"
 
 liars: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	ASKPORT_LIARS=20 $(BIN)/pytest -n 4 --dist worksteal tests/test_liars.py tests/test_controls.py

@@ -8,16 +8,24 @@ import time
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from shutil import which
 from statistics import median
+
+from namespaces import cable
 
 _RUNS = 7
 _ASKPORT = str(Path(sys.executable).with_name("askport"))
 _BARE_SCREEN = """
 from textual.app import App
-from textual.widgets import Static
+from textual.widgets import DataTable
 class Bare(App):
     def compose(self):
-        yield Static("nothing else")
+        yield DataTable()
+    def on_mount(self):
+        table = self.query_one(DataTable)
+        table.add_columns("one", "two", "three")
+        for number in range(8):
+            table.add_row("nothing", "else", str(number))
 Bare().run()
 """
 _PATIENCE_S = 30.0
@@ -62,14 +70,24 @@ def _in_turn(ours: Callable[[], float], bare: Callable[[], float]) -> tuple[floa
 
 def startup() -> None:
     """Compare a command's start with a bare interpreter's."""
-    for words in (["--version"], ["find", "--help"]):
+    for words in (["--version"], ["find", "--help"], ["adapters", "--json"]):
         ratio, took = _in_turn(partial(_seconds, [_ASKPORT, *words]), partial(_seconds, [sys.executable, "-c", "pass"]))
         print(f"start of askport {' '.join(words)}: {ratio:.1f} times a bare interpreter ({took * 1e3:.0f} ms)")
 
 
 def first_paint() -> None:
-    """Compare the first paint of the demo, and its first full screen, with an application that shows one line."""
+    """Compare the first paint, and the first full screen of the demo and at a cable, with a bare screen's table."""
     bare = partial(_until_painted, [sys.executable, "-c", _BARE_SCREEN], b"nothing")
-    for what, text in (("first paint", b"Ask Port"), ("first full screen", b"TG-01")):
-        ratio, took = _in_turn(partial(_until_painted, [_ASKPORT, "demo"], text), bare)
-        print(f"{what} of the demo: {ratio:.2f} times a bare screen's ({took * 1e3:.0f} ms)")
+
+    def beside_bare(what: str, command: list[str], text: bytes) -> None:
+        ratio, took = _in_turn(partial(_until_painted, command, text), bare)
+        print(f"{what}: {ratio:.2f} times a bare screen's ({took * 1e3:.0f} ms)")
+
+    beside_bare("first paint of the demo", [_ASKPORT, "demo"], b"Ask Port")
+    beside_bare("first full screen of the demo", [_ASKPORT, "demo"], b"TG-01")
+    if os.geteuid() != 0:
+        print("first full screen at a cable: not measured without root")
+        return
+    with cable() as (laptop, _):
+        at_cable = [str(which("ip")), "netns", "exec", laptop, _ASKPORT]
+        beside_bare("first full screen at a cable", at_cable, b"Plug the cable in")

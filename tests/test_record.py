@@ -1,7 +1,6 @@
 """The record kept honest: verified, handed over, salvaged and joined."""
 
 import json
-import random
 import shutil
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface
@@ -9,14 +8,13 @@ from ipaddress import IPv4Address, IPv4Interface
 import pytest
 
 from askport.core.addresses import MacAddress
-from askport.core.errors import AskPortError, BadInput
+from askport.core.errors import BadInput
 from askport.core.register.as_left import Basis
 from askport.core.register.corrections import named, noted
 from askport.core.register.entries import DevicePlanned, Found, Named, Recorded, WasSet
 from askport.core.register.fold import Register
 from askport.core.register.searching import Order, wanted
 from askport.edges.jobfile import JobFile
-from askport.edges.salvage import salvage
 from conftest import askport
 from test_plan import device
 from test_reports import job  # noqa: F401
@@ -64,30 +62,6 @@ def test_what_was_handed_over_stands_or_does_not(job):  # noqa: F811
     run = askport("register", "verify", job, "--against", "0" * 64)
     assert (run.returncode, "is not in this record" in run.stderr) == (1, True)
     assert askport("register", "verify", job, "--against", "xyz").returncode == 2
-
-
-def test_one_changed_byte_anywhere_is_found_and_the_rest_is_salvaged(job, tmp_path):  # noqa: F811
-    """Each said in one sentence; where nothing of it matters to SQLite, nothing has changed."""
-    sound = job.read_bytes()
-    whole = JobFile(job, create=False).lines
-    draw, bad, found = random.Random(7), tmp_path / "bad.askport", 0
-    for _ in range(200):
-        place = draw.randrange(100, len(sound))
-        bad.write_bytes(sound[:place] + bytes((sound[place] ^ (1 << draw.randrange(8)),)) + sound[place + 1 :])
-        try:
-            opened = JobFile(bad, create=False)
-            assert opened.lines == whole
-            opened.checked()
-        except AskPortError as error:
-            found += 1
-            assert error.message.count("\n") == 0
-            try:
-                lines, lost = salvage(bad)
-            except BadInput as nothing:
-                assert "can be read" in nothing.message
-            else:
-                assert len(lines) + len(lost) >= 1
-    assert found > 10
 
 
 @pytest.mark.parametrize("place", [b"TG-01", b"10.84.16.40"])

@@ -7,7 +7,7 @@ import time
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from askport.bench import scenario
@@ -186,6 +186,7 @@ def _answer(talk, status, index):
     return encoder.encode(message)
 
 
+@settings(max_examples=12)  # its package reads its tables anew for every engine of version 3
 @given(st.binary(max_size=90), st.sampled_from(["1", "2c", "3"]), st.integers(0, 60), st.integers(0, 255))
 def test_whatever_comes_is_no_exception_and_no_answer_of_its_own(noise, version, place, byte):
     talk = _asked(version)

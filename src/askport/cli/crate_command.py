@@ -9,6 +9,7 @@ import typer
 
 from askport.cli.cable_run import run_on
 from askport.cli.on_cable import finder_on, giving_back, open_cable, run
+from askport.cli.opened_jobs import open_job
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.crate.cut_together import CutTogether
@@ -48,7 +49,7 @@ def crate(
         raise BadInput(f"There is no job file '{display_text(str(job), 120)}': make one with 'askport plan import'.")
     opened: list[JobFile] = []
     log_in = LogIn(user, read_password(password_from, wanted=bool(user)))
-    with open_cable(adapter, first=lambda: opened.append(JobFile(job, create=True))) as keeper, giving_back(keeper):
+    with open_cable(adapter, first=lambda: opened.append(open_job(job, writes=True))) as keeper, giving_back(keeper):
         work, wrong = run_on(keeper, opened[0])
         for each in wrong:
             say(each)

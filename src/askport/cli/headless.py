@@ -9,6 +9,7 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.more_devices import LOG_IN
 from askport.bench.page_device import PageDevice
+from askport.cli.opened_jobs import open_job
 from askport.cli.report import write_reports
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.finding.beliefs import AddressBelief
@@ -25,7 +26,6 @@ from askport.core.ways.log_in import LogIn
 from askport.edges.driver import Driver
 from askport.edges.files import write_file
 from askport.edges.job_run import JobRun
-from askport.edges.jobfile import JobFile
 from askport.edges.kind_files import known_kinds
 
 _PATIENCE_S = 1200.0
@@ -67,7 +67,7 @@ async def commission_all(path: Path) -> bool:
     directory = path.parent
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
     bench.plug(scenario.stand_in(scenario.WORK[0].tag))
-    job = JobFile(path, create=True)
+    job = open_job(path, writes=True)
     job.append_all(scenario.plan_entries(), bench.wall(0.0))
     run = JobRun(
         wire=bench,

@@ -6,6 +6,7 @@ from typing import Annotated
 
 import typer
 
+from askport.cli.opened_jobs import open_job
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.text import display_text
 
@@ -93,9 +94,8 @@ def draft_(
     from askport.cli.register_device import device_of
     from askport.cli.teaching import draft_from
     from askport.core.register.entries import Taught
-    from askport.edges.jobfile import JobFile
 
-    opened = JobFile(job, create=False)
+    opened = open_job(job)
     row = device_of(opened, tag)
     kept = [line for line in opened.lines if isinstance(line.entry, Taught) and line.entry.mac in row.macs]
     draft_from(kept, row, out, name or out.name.removesuffix(".toml").removesuffix(".kind").replace("-", " "))

@@ -10,6 +10,7 @@ from typing import Annotated, Any
 import typer
 
 from askport import __version__
+from askport.cli.opened_jobs import OPENED
 from askport.cli.saying import Status, say
 from askport.core.errors import AskPortError
 from askport.edges import log
@@ -115,7 +116,8 @@ def run(arguments: list[str] | None = None) -> int:
     sys.unraisablehook = _ignored
     named = next((each for each in own if each in _COMMANDS or each in (*_GROUPS, "--version")), None)
     try:
-        return int(application(named)(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
+        with OPENED:
+            return int(application(named)(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
     except AskPortError as error:
         log.wrong("refused", code=error.code, because=error.message)
         told = f" What was done is in {log.where()}." if error.code in _NOT_IN_ORDER and log.where() else ""

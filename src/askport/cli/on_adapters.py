@@ -4,22 +4,23 @@ import os
 from contextlib import ExitStack
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from platformdirs import user_data_path
 
 from askport.bench.defaults import PACE
-from askport.cli.cable_run import run_on
 from askport.cli.full_screen import require_terminal, run_screen, tell_job
 from askport.cli.saying import say
 from askport.core.errors import MachineRefused
 from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
 from askport.core.text import listed
 from askport.edges.ear import Ear
-from askport.edges.jobfile import JobFile
 from askport.edges.keeper_client import Keeper, drop_to_invoker
 from askport.tui.app import AskPortApp
 from askport.tui.screens.plug_screen import Choice, PlugScreen
-from askport.tui.workplace import Workplace
+
+if TYPE_CHECKING:
+    from askport.tui.workplace import Workplace
 
 _KEEPERS = 8
 """How often an adapter can be chosen, one that was plugged in meanwhile included: the right to start more keepers is
@@ -40,6 +41,8 @@ def start_on_adapters(job: Path | None) -> None:
             refused = "Listening on an adapter needs permission: leave with q and start with 'sudo askport'."
         path = job or user_data_path("askport") / f"{datetime.now().astimezone():%Y-%m-%d}.askport"
         if job:
+            from askport.edges.jobfile import JobFile
+
             JobFile(job, create=True).close()  # what is wrong with it is said before the screen opens
         ears = Ears(spare)
         taken: list[Keeper] = []
@@ -55,7 +58,7 @@ def start_on_adapters(job: Path | None) -> None:
             ears.try_again()
             return PlugScreen(unusable, ears.on, refused, fault or first_words)
 
-        def fit(choice: Choice) -> Workplace:
+        def fit(choice: Choice) -> "Workplace":
             if choice.adapter is None:
                 ears.close()
                 from askport.cli.practising import bench_workplace
@@ -164,7 +167,11 @@ def _unfit(adapter: Adapter) -> str | None:
     return None if adapter.switched_on else f"It is switched off: 'ip link set {adapter.name} up' switches it on."
 
 
-def _cable_workplace(ear: Ear, path: Path) -> Workplace:
+def _cable_workplace(ear: Ear, path: Path) -> "Workplace":
+    from askport.cli.cable_run import run_on
+    from askport.edges.jobfile import JobFile
+    from askport.tui.workplace import Workplace
+
     keeper = ear.keeper
     try:
         path.parent.mkdir(parents=True, exist_ok=True)

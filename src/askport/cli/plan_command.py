@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from askport.cli.opened_jobs import open_job
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput
 from askport.core.text import display_text, listed
@@ -22,9 +23,7 @@ Job = Annotated[Path, typer.Argument(help="The job file.")]
 
 
 def _open(job: Path, *, create: bool) -> "tuple[JobFile, Plan]":
-    from askport.edges.jobfile import JobFile
-
-    opened = JobFile(job, create=create)
+    opened = open_job(job, writes=create)
     return opened, opened.register.plan(job.stem)
 
 

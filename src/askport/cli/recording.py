@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from askport.core.register.entries import Entry
     from askport.edges.jobfile import JobFile
 
+from askport.cli.opened_jobs import open_job
 from askport.core.addresses import MacAddress
 from askport.core.finding.device import Device
 from askport.core.plan.working_order import clean_tag
@@ -43,9 +44,7 @@ class Record:
             MachineRefused: it cannot be written.
         """
         if self._path:
-            from askport.edges.jobfile import JobFile  # what stores it is loaded only where it is needed
-
-            self._job = JobFile(self._path, create=True)
+            self._job = open_job(self._path, writes=True)
 
     def planned_columns(self) -> dict[str, str]:
         """Return what else the job's plan says of the device with this tag, by the heads of its columns.
@@ -56,11 +55,7 @@ class Record:
         """
         if not (self._path and self._tag and self._path.exists()):
             return {}
-        from askport.edges.jobfile import JobFile
-
-        job = JobFile(self._path, create=False)
-        planned = job.register.planned(self._tag)
-        job.close()
+        planned = open_job(self._path).register.planned(self._tag)
         return planned.columns if planned else {}
 
     def start_s(self, mac: MacAddress) -> float | None:

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from askport.cli.opened_jobs import open_job
 from askport.cli.register_device import Job, Tag, device_of
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
@@ -18,16 +19,13 @@ if TYPE_CHECKING:
 
 
 def _open(job: Path) -> "JobFile":
-    from askport.edges.jobfile import JobFile
-
     if not job.exists():
         raise BadInput(f"There is no job file '{display_text(str(job), 120)}'.")
-    return JobFile(job, create=True)
+    return open_job(job, writes=True)
 
 
 def _write(job: "JobFile", *entries: "Entry") -> None:
     job.append_all(entries, datetime.now(UTC))
-    job.close()
 
 
 def note(
@@ -90,9 +88,8 @@ def settle(
     """List what joined jobs say differently, or say how one of them is settled."""
     from askport.core.register.corrections import clean_remark
     from askport.core.register.entries import Settled
-    from askport.edges.jobfile import JobFile
 
-    conflicts = JobFile(job, create=False).register.open_conflicts()
+    conflicts = open_job(job).register.open_conflicts()
     if not number:
         for place, each in enumerate(conflicts, 1):
             print(f"{place}  {each}")

@@ -6,6 +6,7 @@ from typing import Annotated
 
 import typer
 
+from askport.cli.opened_jobs import open_job
 from askport.cli.register_device import Job
 from askport.cli.saying import Status, say
 from askport.core.errors import BadInput, Refused
@@ -21,7 +22,6 @@ def verify(
     ] = "",
 ) -> None:
     """Check that nothing of a job was changed outside Ask Port; exit status 1 where something was."""
-    from askport.edges.jobfile import JobFile
 
     wanted = "".join(against.lower().split())
     if against and (len(wanted) < _SHORTEST_FINGERPRINT or set(wanted) - set("0123456789abcdef")):
@@ -30,7 +30,7 @@ def verify(
     if not job.exists():
         raise BadInput(f"There is no job file '{job}'.")
     try:
-        opened = JobFile(job, create=False)
+        opened = open_job(job)
         opened.checked()
     except BadInput as error:
         raise Refused(error.message) from None
@@ -57,19 +57,17 @@ def merge(
 ) -> None:
     """Join the jobs of two technicians; what they say differently is named, with exit status 1."""
     from askport.core.register.joining import join
-    from askport.edges.jobfile import JobFile
 
     if into.exists():
         raise BadInput(f"'{into}' exists already: name a new file.")
-    files = [JobFile(each, create=False) for each in (job, other)]
+    files = [open_job(each) for each in (job, other)]
     lines, joined = join([each.lines for each in files])
     captures = [
         file.capture(visit.frames) for file in files for row in file.checked() for visit in row.visits if visit.frames
     ]
-    made = JobFile(into, create=True)
+    made = open_job(into, writes=True)
     made.adopt(lines, captures)
     made.append(joined, datetime.now(UTC))
-    made.close()
     print(f"{made.count} entries in {into}.")
     for each in joined.conflicts:
         print(f"! {each}")

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from askport.edges.jobfile import JobFile
 
 from askport.cli import register_changes, register_checks
+from askport.cli.opened_jobs import open_job
 from askport.cli.register_device import Job, Tag, device_of
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput, Refused
@@ -26,12 +27,6 @@ for command in (
 ):  # fmt: skip
     app.command()(command)
 Sort = Annotated[str, typer.Option("--sort", help="By found, tag, address, state, place, kind or day.")]
-
-
-def _open(job: Path) -> "JobFile":
-    from askport.edges.jobfile import JobFile
-
-    return JobFile(job, create=False)
 
 
 def _rows(job: "JobFile", text: str, sort: str) -> "list[Row]":
@@ -57,7 +52,7 @@ def _print(rows: "list[Row]", *, json: bool) -> None:
 @app.command("list")
 def list_(job: Job, json: JsonOption = False, sort: Sort = "found") -> None:
     """List the devices of a job, as found and as left."""
-    _print(_rows(_open(job), "", sort), json=json)
+    _print(_rows(open_job(job), "", sort), json=json)
 
 
 @app.command()
@@ -68,7 +63,7 @@ def find(
     sort: Sort = "found",
 ) -> None:
     """List the devices in which every word stands somewhere; exit status 1 where there is none."""
-    rows = _rows(_open(job), " ".join(text), sort)
+    rows = _rows(open_job(job), " ".join(text), sort)
     _print(rows, json=json)
     if not rows:
         raise typer.Exit(Status.NO)
@@ -80,7 +75,7 @@ def show(job: Job, tag: Tag, json: JsonOption = False) -> None:
     from askport.reports.device_page import device_text
     from askport.reports.register_document import device_json
 
-    opened = _open(job)
+    opened = open_job(job)
     row = device_of(opened, tag)
     if json:
         put_json({"schema": "askport.device/1", **device_json(row)})
@@ -101,7 +96,7 @@ def export(
         raise BadInput("Say how to export the register: --csv or --json.")
     from askport.reports.register_document import register_csv, register_json
 
-    rows = _salvaged(job) if salvage else _open(job).checked()
+    rows = _salvaged(job) if salvage else open_job(job).checked()
     if out is None:
         if csv:
             sys.stdout.write(register_csv(rows))
@@ -115,7 +110,7 @@ def export(
 @app.command()
 def frames(job: Job, tag: Tag, out: Annotated[Path, typer.Option("--out", help="The pcapng file to write.")]) -> None:
     """Write the frames that a device's as-found values rest on into a capture file."""
-    opened = _open(job)
+    opened = open_job(job)
     row = device_of(opened, tag)
     if row.first.frames is None:
         raise Refused(f"No frames were kept of {display_text(row.tag, MAX_TAG)}: it was set without the screen.")

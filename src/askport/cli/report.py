@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from askport.cli.opened_jobs import open_job
 from askport.core.errors import BadInput
 from askport.core.text import listed
 from askport.edges.files import write_all
@@ -19,10 +20,9 @@ def report(
     only: Annotated[list[str] | None, typer.Option("--only", metavar="NAME", help="Only this document.")] = None,
 ) -> None:
     """Write the handover of a job: register, paper, labels, drawings, reservations."""
-    from askport.edges.jobfile import JobFile
     from askport.reports.documents import what_for
 
-    for path, size in write_reports(JobFile(job, create=False), job.stem, out, only or []):
+    for path, size in write_reports(open_job(job), job.stem, out, only or []):
         print(f"{path}  {size:,} bytes  {what_for(path.name)}")
 
 

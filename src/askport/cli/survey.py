@@ -8,6 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from askport.cli.on_cable import finder_on, open_cable, run
+from askport.cli.opened_jobs import open_job
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.addresses import MacAddress, parse_network
 from askport.core.errors import BadInput
@@ -30,11 +31,10 @@ def survey(
 ) -> None:
     """Hold the site network against the plan; exit status 1 where a device is missing or somebody else is there."""
     from askport.core.survey.against_plan import against_plan, ask_all, gateways_said, holders_in, to_ask
-    from askport.edges.jobfile import JobFile
 
     if not 0 < rate <= _MAX_RATE:
         raise BadInput(f"A rate of {rate:g} is not possible: name up to {_MAX_RATE:g} questions a second.")
-    register = JobFile(job, create=False).register
+    register = open_job(job).register
     plan, standings = register.plan(job.stem), register.standings()
     ranges = [parse_network(each) for each in within or []]
     asked = dict.fromkeys([*to_ask(plan, standings.values()), *(host for each in ranges for host in each.hosts())])

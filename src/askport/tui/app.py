@@ -118,17 +118,19 @@ class AskPortApp(App[None]):
     @work
     async def open_first(self) -> None:
         """Load what the work needs, and go to the first screen."""
-        await asyncio.to_thread(self._load)
-        gc.freeze()  # what was loaded stays, so that no key waits while the collector walks it
-        from askport.tui.screens.work_screen import WorkScreen
-
         if self._plug:
             self.choose_adapter()
-        elif self.workplace:
+        await asyncio.to_thread(self._load)
+        gc.freeze()  # what was loaded stays, so that no key waits while the collector walks it
+        if self.workplace and not self._plug:
+            from askport.tui.screens.work_screen import WorkScreen
+
             self.push_screen(WorkScreen(self.workplace))
 
     def _load(self) -> None:
-        from askport.tui.screens import plug_screen, work_screen  # noqa: F401 - loaded here, so that they are there at once later
+        """Load the work, and with it what is slow to load, so that it is there at once when an adapter is chosen."""
+        from askport.edges import job_run  # noqa: F401
+        from askport.tui.screens import work_screen  # noqa: F401
 
         if self._begin:
             self.workplace = self._begin()
