@@ -102,8 +102,9 @@ def askport_in_bounds(*arguments):
 def practice(tmp_path):
     """Return a function that puts a unit on a bench in virtual time and begins its way."""
 
-    def begin(tag, job="job.askport", kinds=True):
+    def begin(tag, job="job.askport", kinds=True, on_adapter=False):
         bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
+        bench.beside = None if on_adapter else bench.beside
         item = next(each.work for each in scenario.UNITS if each.work.tag == tag)
         bench.plug(scenario.stand_in(tag))
         run = JobRun(

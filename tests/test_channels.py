@@ -16,6 +16,7 @@ from askport.core.channels import Channel, CloseChannel, Closed, OpenChannel, Op
 from askport.core.machine import Machine
 from askport.edges.driver import Driver
 from askport.edges.streams import Streams
+from askport.edges.transports.tcp_socket import OverAdapter
 
 IT = IPv4Address("192.168.61.7")
 
@@ -69,7 +70,9 @@ def quiet_wire():
 
 def on_the_bench(monkeypatch, port, *, reach=True, cut=False):
     monkeypatch.setattr(PageDevice, "talk", lambda self, port: None if cut else Doorman())
-    bench = Bench(scenario.LAPTOP_MAC, laptop=(IPv4Interface("192.168.61.9/24"),) if reach else ())
+    bench = Bench(scenario.LAPTOP_MAC)
+    if reach:
+        asyncio.run(bench.borrow(IPv4Interface("192.168.61.9/24")))
     bench.plug(scenario.stand_in("TG-01"))
     asyncio.run(Driver(Machine(), bench).run(until=lambda: False, longest_until=7.0))
     asker = Asker(TcpPort(IT, port))
@@ -119,7 +122,7 @@ def test_the_same_machine_talks_over_a_real_connection(quits, listens, said):
         if not listens:
             server.close()
         wire, asker = quiet_wire(), Asker(TcpPort(IPv4Address("127.0.0.1"), port), quits)
-        streams = Streams("lo", wire.wake)
+        streams = Streams(OverAdapter("lo"), wire.wake)
         await asyncio.wait_for(Driver(asker, wire, channels=streams).run(until=lambda: asker.done), 5.0)
         if quits:
             await asyncio.wait_for(ended.wait(), 5.0)
@@ -133,11 +136,11 @@ CUT = """
 import asyncio, sys
 sys.path.insert(0, sys.argv[1])
 from ipaddress import IPv4Address
-from test_channels import Asker, Driver, Streams, TcpPort, quiet_wire
+from test_channels import Asker, Driver, OverAdapter, Streams, TcpPort, quiet_wire
 
 async def scene():
     wire, asker = quiet_wire(), Asker(TcpPort(IPv4Address("192.168.61.7"), 23))
-    driver = Driver(asker, wire, channels=Streams("zl0", wire.wake))
+    driver = Driver(asker, wire, channels=Streams(OverAdapter("zl0"), wire.wake))
     await driver.run(until=lambda: bool(asker.said))
     print("ready", flush=True)
     await asyncio.wait_for(driver.run(until=lambda: asker.done), 8.0)

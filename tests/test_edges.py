@@ -34,6 +34,7 @@ from askport.edges.door import Door
 from askport.edges.keeper_client import Keeper
 from askport.edges.learning_door import LearningDoor
 from askport.edges.streams import Streams
+from askport.edges.transports.tcp_socket import OverAdapter
 from askport.tui.laptop_watch import page_port
 from conftest import children, wait_for
 
@@ -138,7 +139,7 @@ def test_a_door_lets_go_of_what_is_half_closed(monkeypatch):
             await writer.drain()
 
         server = await asyncio.start_server(device, "127.0.0.1", 0)
-        door = Door("lo", TcpPort(IPv4Address("127.0.0.1"), server.sockets[0].getsockname()[1]))
+        door = Door(OverAdapter("lo"), TcpPort(IPv4Address("127.0.0.1"), server.sockets[0].getsockname()[1]))
         await door.open()
         for _ in range(100):
             reader, writer = await asyncio.open_connection(*door.host.split(":"))
@@ -219,7 +220,9 @@ def test_a_large_upload_passes_the_learning_door_whole(in_chunks):
     data = os.urandom(1 << 20) * 20
 
     async def scene(port):
-        door = LearningDoor("lo", TcpPort(IPv4Address("127.0.0.1"), port), secure=False, now=time.monotonic)
+        door = LearningDoor(
+            OverAdapter("lo"), TcpPort(IPv4Address("127.0.0.1"), port), secure=False, now=time.monotonic
+        )
         await door.open()
         body = (data[at : at + 100_000] for at in range(0, len(data), 100_000)) if in_chunks else data
         request = urllib.request.Request(door.hand_out(), data=body, headers={"Content-Type": "application/x-tar"})
@@ -251,7 +254,7 @@ def test_pages_are_let_go_of_when_the_channels_are_closed():
     begun, ended = threading.Event(), threading.Event()
 
     async def scene(port):
-        streams = Streams("lo", lambda: None)
+        streams = Streams(OverAdapter("lo"), lambda: None)
         streams.fetch(PageCall(HttpPort(IPv4Address("127.0.0.1"), port), "GET", "/"))
         await asyncio.to_thread(begun.wait, 5)
         (client,) = streams._clients.values()
@@ -329,7 +332,7 @@ def test_a_device_without_a_page_has_no_door():
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody else")
 def test_whoever_called_sudo_keeps_the_groups_that_open_serial_ports():
     code = (
-        "import os; from askport.edges.keeper_client import drop_to_invoker; drop_to_invoker(); print(os.getgroups())"
+        "import os; from askport.edges.keeper.rights import drop_to_invoker; drop_to_invoker(); print(os.getgroups())"
     )
     groups = grp.getgrall()
     member = next(((pwd.getpwnam(each), one.gr_gid) for one in groups for each in one.gr_mem if each != "root"), None)

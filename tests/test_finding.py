@@ -426,7 +426,7 @@ def streamed(mac, number, port=6000):
 
 def test_a_flood_is_shed_by_its_sender_and_its_kind_and_hides_nothing_else():
     """The babbler's own announcement, another device's first word and answers to the laptop are read all the same."""
-    shedding, read = Shedding(US), []
+    shedding, read = Shedding([US]), []
     rare = [streamed(IT, 0, port=5353), arp_question(OTHER, GATEWAY, sender=GATEWAY + 1)]
     answers = [arp_frame(Arp(Op.REPLY, OTHER, GATEWAY + n, US, HOME), to=US) for n in range(200)]
     frames = [streamed(IT, number) for number in range(5_000)] + [arp_question(IT, GATEWAY, sender=HOME)] * 1_000
@@ -442,7 +442,7 @@ def test_a_flood_is_shed_by_its_sender_and_its_kind_and_hides_nothing_else():
 
 def test_a_wire_that_a_person_would_call_busy_is_read_whole():
     """Three hundred frames a second of one device, and a thousand devices that speak at once."""
-    shedding = Shedding(US)
+    shedding = Shedding([US])
     assert all(shedding.is_read(streamed(IT, number), number / 300) for number in range(3_000))
     talkers = [arp_question(MacAddress(b"\2\0\0\1" + n.to_bytes(2)), GATEWAY, sender=HOME) for n in range(1_000)]
     assert all(shedding.is_read(data, 20.0) for data in talkers)

@@ -103,7 +103,7 @@ def test_a_laptop_that_has_slept_says_so(practice, monkeypatch, slept, said):
     """The clock that goes on while a computer sleeps tells; the frames' own clock stands still meanwhile."""
     _, run = practice("TG-01")
     asleep = [100.0, 100.0 + slept, 100.0 + slept]
-    watch = LaptopWatch(asleep=lambda: asleep.pop(0))
+    watch = LaptopWatch(None, asleep=lambda: asleep.pop(0))
     monkeypatch.setattr(
         "askport.tui.laptop_watch.list_adapters", lambda: [replace(CABLE, name=run.session.cable.laptop.adapter)]
     )

@@ -18,6 +18,7 @@ from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import read_packet
 from askport.core.machine import earliest
 from askport.core.plan.target import Target
+from askport.core.reach.beside import beside_mac
 from askport.core.wire import Counts, Frame, Link, OnPass
 
 _DELAY_S = 0.0004
@@ -46,6 +47,8 @@ class Bench:
         self.interfaces = list(laptop)
         """The laptop's addresses on the cable: the laptop reaches what is in their subnets, and nothing else."""
         self._own = tuple(laptop)
+        self.beside: MacAddress | None = beside_mac(mac)
+        """Whom the laptop is beside its adapter; None to have it borrow on the adapter."""
         self.pace = pace
         self._epoch = epoch or datetime.now(UTC)
         self.devices: tuple[StandIn, ...] = ()
@@ -204,14 +207,19 @@ class Bench:
         packet = read_packet(data)
         arp, ethernet = packet.get(Arp), packet.get(Ethernet)
         if arp and ethernet and arp.op == Op.REQUEST and any(each.ip == arp.tpa for each in self.interfaces):
-            reply = Arp(op=Op.REPLY, sha=self._mac, spa=arp.tpa, tha=arp.sha, tpa=arp.spa)
+            is_own = self.beside is None or any(each.ip == arp.tpa for each in self._own)
+            sender = self._mac if is_own or self.beside is None else self.beside
+            reply = Arp(op=Op.REPLY, sha=sender, spa=arp.tpa, tha=arp.sha, tpa=arp.spa)
             self._fly(None, arp_frame(reply, to=arp.sha))
 
     # The laptop's adapter
 
-    async def borrow(self, interface: IPv4Interface) -> None:
-        """Put an address on the laptop's adapter."""
+    async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
+        """Have the laptop take an address."""
+        if on_adapter:
+            self.beside = None
         self.interfaces.append(interface)
+        return ""
 
     async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
         """Have the device's address mean one MAC address."""
@@ -240,7 +248,8 @@ class Bench:
         return theirs is not None and theirs.ip == address and self._both_reach(theirs)
 
     def _both_reach(self, theirs: IPv4Interface) -> bool:
-        return any(theirs.ip in mine.network and mine.ip in theirs.network for mine in self.interfaces)
+        talking = [each for each in self.interfaces if self.beside is None or each not in self._own]
+        return any(theirs.ip in mine.network and mine.ip in theirs.network for mine in talking)
 
     def reaches(self, address: IPv4Address) -> bool:
         """Whether the laptop's routing rule has a way to an address: only into its own subnets."""

@@ -4,7 +4,7 @@ import asyncio
 import secrets
 import sys
 from dataclasses import dataclass, replace
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address
 from typing import Annotated
 
 import typer
@@ -12,6 +12,7 @@ import typer
 from askport.cli.door_command import is_walled
 from askport.cli.on_cable import (
     LINK_S,
+    OnAdapterOption,
     choose,
     finder_on,
     free_within,
@@ -42,7 +43,7 @@ from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
 from askport.edges.door import FIREWALL, Door, is_dropped
-from askport.edges.keeper_client import Keeper
+from askport.edges.footing import Footing
 from askport.edges.kind_files import kind_named
 from askport.reports.cells import iso
 
@@ -82,6 +83,7 @@ def assign(
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Show what would be said to it, and send nothing.")
     ] = False,
+    on_adapter: OnAdapterOption = False,
     ways: Annotated[bool, typer.Option("--ways", help="List the ways and end.")] = False,
     job: JobOption = None,
     tag: TagOption = "",
@@ -127,9 +129,9 @@ def assign(
         for line in plan.lines(device):
             print(line)
         return
-    with open_cable(adapter, waits_s=LINK_S, first=record.open) as keeper, giving_back(keeper):
-        way, seen = asyncio.run(_assign(keeper, device, plan, seconds, others_are_fine, record.known_key(device)))
-        wall, now = keeper.wire.wall, keeper.wire.now()
+    with open_cable(adapter, on_adapter=on_adapter, waits_s=LINK_S, first=record.open) as cable, giving_back(cable):
+        way, seen = asyncio.run(_assign(cable, device, plan, seconds, others_are_fine, record.known_key(device)))
+        wall, now = cable.wire.wall, cable.wire.now()
         if job:
             from askport.core.register.writing import was_set
 
@@ -161,7 +163,7 @@ def assign(
 
 
 async def _assign(
-    keeper: Keeper,
+    cable: Footing,
     mac: MacAddress,
     plan: "_Plan",
     seconds: float,
@@ -170,35 +172,35 @@ async def _assign(
 ) -> tuple[Way, Device | None]:
     """Return the way that was gone, and the device as it was heard before."""
     target, old, entry = plan.target, plan.old, WAYS[plan.by]
-    finder = finder_on(keeper, measures=False)
-    finder.laptop_addresses |= {each.ip for each in keeper.own}
-    vacancy = await choose(keeper, [target.interface], finder)
+    finder = finder_on(cable, measures=False)
+    finder.laptop_addresses |= {each.ip for each in cable.own}
+    vacancy = await choose(cable, [target.interface], finder)
     holder = vacancy.taken.get(target.interface.ip)
     if holder and holder != mac:
         raise Refused(f"{target.interface.ip} is in use by {holder}: choose another final address.")
     avoid = {*filter(None, [target.gateway, old]), *target.dns}
     laptop, free = None, None
     if entry.needs_laptop or entry.by_technician:
-        laptop = await laptop_within(keeper, target.interface, avoid, finder)
+        laptop = await laptop_within(cable, target.interface, avoid, finder)
         finder.laptop_addresses.add(laptop.ip)
     else:
-        free = await free_within(keeper, target.interface, avoid, finder)
-    door = await _door_to(keeper, mac, old, finder) if entry.by_technician and entry.needs_reach else None
+        free = await free_within(cable, target.interface, avoid, finder)
+    door = await _door_to(cable, mac, old, finder) if entry.by_technician and entry.needs_reach else None
     if entry.needs_reach and not entry.by_technician and old:
-        await laptop_beside(keeper, old, finder)
-        await keeper.pin(old, mac)
-        await keeper.pin(target.interface.ip, mac)
+        await laptop_beside(cable, old, finder, device=mac)
+        await cable.pin(old, mac)
+        await cable.pin(target.interface.ip, mac)
     way = entry.begin(
         replace(
             plan.start(mac),
-            laptop_mac=keeper.mac,
+            laptop_mac=cable.mac,
             laptop=laptop,
             free=free,
-            now=keeper.wire.now(),
+            now=cable.wire.now(),
             servers=finder.servers(),
             places=_places(finder.device(mac)),
             known_key=known_key,
-            ours=[IPv4Interface(each) for each in await keeper.addresses()],
+            ours=await cable.addresses(),
             allow_others=others_are_fine,
         )
     )
@@ -218,14 +220,14 @@ async def _assign(
         return way.done
 
     try:
-        await run(Together(way, finder), keeper, seconds, over)
+        await run(Together(way, finder), cable, seconds, over)
     finally:
         if door:
             await door.close()
-    way.close(keeper.wire.now())
+    way.close(cable.wire.now())
     far = door.far if door and door.dropped else plan.far if way.result is not Result.TAKEN else None
-    if far and await is_dropped(keeper.adapter, far) and await is_walled(keeper, far):
-        say(FIREWALL.format(far=far, adapter=keeper.adapter))
+    if far and not cable.beside and await is_dropped(cable, far) and await is_walled(cable, far):
+        say(FIREWALL.format(far=far, adapter=cable.adapter))
     return way, seen
 
 
@@ -320,16 +322,16 @@ class _Plan:
         return WAYS[self.by].says_lines(self.start(mac))
 
 
-async def _door_to(keeper: Keeper, mac: MacAddress, old: IPv4Address | None, finder: Finder) -> Door | None:
+async def _door_to(cable: Footing, mac: MacAddress, old: IPv4Address | None, finder: Finder) -> Door | None:
     """Borrow what reaches the device where it is, and open a door to its page there."""
     heard = finder.device(mac)
     at = old or (heard.best.address if heard and heard.best else None)
     if at is None:
         say("Where it is now is not known, so its page cannot be reached: name it with --at.")
         return None
-    await laptop_beside(keeper, at, finder)
-    await keeper.pin(at, mac)
-    door = Door(keeper.adapter, TcpPort(at, _PAGE))
+    await laptop_beside(cable, at, finder, device=mac)
+    await cable.pin(at, mac)
+    door = Door(cable, TcpPort(at, _PAGE))
     await door.open()
-    say(f"Its page is at {door.hand_out()}, over {keeper.adapter} only.")
+    say(f"Its page is at {door.hand_out()}, over {cable.adapter} only.")
     return door

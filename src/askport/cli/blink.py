@@ -13,7 +13,7 @@ from askport.core.finding.blinking import can_blink
 from askport.core.formats import dcp
 from askport.core.ways.conversation import Ended
 from askport.core.ways.station_talk import StationTalk
-from askport.edges.keeper_client import Keeper
+from askport.edges.footing import Footing
 
 _LONGEST_S = 6.0
 
@@ -24,20 +24,20 @@ def blink(
 ) -> None:
     """Have a device show itself, where it speaks a protocol for that (PROFINET DCP): which of them is this?"""
     device = MacAddress.parse(mac)
-    with open_cable(adapter) as keeper, giving_back(keeper):
-        asyncio.run(_blink(keeper, device))
+    with open_cable(adapter) as cable, giving_back(cable):
+        asyncio.run(_blink(cable, device))
     print(f"{device} was asked to show itself: look which one blinks.")
 
 
-async def _blink(keeper: Keeper, mac: MacAddress) -> None:
-    finder = finder_on(keeper, measures=False)
-    finder.greet(keeper.wire.now())
-    await run(finder, keeper, _LONGEST_S, lambda: can_blink(finder.device(mac)))
+async def _blink(cable: Footing, mac: MacAddress) -> None:
+    finder = finder_on(cable, measures=False)
+    finder.greet(cable.wire.now())
+    await run(finder, cable, _LONGEST_S, lambda: can_blink(finder.device(mac)))
     found = finder.device(mac)
     if found is None or not can_blink(found):
         why = "was not heard here" if found is None else "speaks no protocol by which it can be asked to"
         raise Refused(f"{mac} {why}: read the MAC address on the labels instead.")
-    asking = StationTalk(mac, keeper.mac, dcp.blink(secrets.randbits(32)), "show itself", keeper.wire.now())
-    await run(asking, keeper, _LONGEST_S)
+    asking = StationTalk(mac, cable.mac, dcp.blink(secrets.randbits(32)), "show itself", cable.wire.now())
+    await run(asking, cable, _LONGEST_S)
     if asking.said is None or asking.said.ended is not Ended.WELL:
         raise Refused(f"{mac} does not show itself: {asking.said.because if asking.said else 'it did not answer'}.")

@@ -3,19 +3,20 @@
 import asyncio
 import os
 import time
+from contextlib import ExitStack
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import Annotated
 
 import typer
 
-from askport.cli.command import run_command
-from askport.cli.on_cable import choose, giving_back, open_cable
+from askport.cli.command import Waiting, run_command
+from askport.cli.on_cable import OnAdapterOption, choose, giving_back, open_cable
 from askport.cli.saying import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.reach.free_address import near
 from askport.core.text import display_text, listed
-from askport.edges.keeper_client import Keeper
+from askport.edges.footing import Footing
 
 
 def borrow(
@@ -33,31 +34,41 @@ def borrow(
     route: Annotated[
         list[str] | None, typer.Option(metavar="RANGE=GATEWAY", help="Reach a range through a device on the cable.")
     ] = None,
+    on_adapter: OnAdapterOption = False,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
-    """Borrow an address, run the command behind -- or wait for Ctrl-C, and give it back."""
+    """Borrow an address, run the command behind -- beside the adapter, or wait for Ctrl-C; then give it back."""
     command: list[str] = context.obj
+    beside = bool(command) and not on_adapter and not instead
     if (not addresses) == (to is None):
         raise BadInput("Say which address to borrow, or with --to which device it is to reach: one of the two.")
     wanted = [parse_interface(each) for each in addresses or []]
     device = _device(to) if to else None
     pins = [_pin(each) for each in pin or []]
     routes = [_route(each) for each in route or []]
-    with open_cable(adapter) as keeper, giving_back(keeper):
-        interfaces = asyncio.run(_borrow(keeper, wanted, device, pins, routes, instead=instead))
-        if command:
-            asyncio.run(_over_cable(keeper, interfaces, [*([device[0].ip] if device else []), *(at for at, _ in pins)]))
+    with ExitStack() as ending:
+        waiting = ending.enter_context(Waiting(command)) if beside else None
+        cable = ending.enter_context(open_cable(adapter, on_adapter=not beside))
+        ending.enter_context(giving_back(cable))
+        interfaces = asyncio.run(_borrow(cable, wanted, device, pins, routes, instead=instead))
+        if command and not cable.beside:
+            asyncio.run(_over_cable(cable, interfaces, [*([device[0].ip] if device else []), *(at for at, _ in pins)]))
         if json:
             document = {"schema": "askport.borrow/1", "adapter": adapter, "address": str(interfaces[0])}
             put_json({**document, "addresses": [str(each) for each in interfaces]})
         else:
-            say(f"Borrowed {listed(interfaces)} on {adapter}.")
-        status = run_command(command) if command else _wait(keeper)
+            say(f"Borrowed {listed(interfaces)} {cable.where}.")
+        if not command:
+            status = _wait(cable)
+        elif waiting and (namespace := asyncio.run(cable.namespace())) is not None:
+            status = run_command(waiting.go(namespace), still=cable.keeper.require_alive)
+        else:
+            status = run_command(command)
     raise typer.Exit(status)
 
 
 async def _borrow(
-    keeper: Keeper,
+    cable: Footing,
     wanted: list[IPv4Interface],
     device: tuple[IPv4Interface, int | None] | None,
     pins: list[tuple[IPv4Address, MacAddress]],
@@ -65,17 +76,20 @@ async def _borrow(
     *,
     instead: bool,
 ) -> list[IPv4Interface]:
-    interfaces = await _find_free(keeper, wanted, device, {address for address, _ in pins})
+    interfaces = await _find_free(cable, wanted, device, {address for address, _ in pins})
     for place, interface in enumerate(interfaces):
-        await keeper.borrow(interface, instead=instead and place == 0)
+        if instead and place == 0:
+            await cable.keeper.borrow(interface, instead=True)
+        elif why := await cable.borrow(interface):
+            say(why)
     for address, mac in pins:
-        await keeper.pin(address, mac)
+        await cable.pin(address, mac)
     for network, gateway in routes:
-        await keeper.route(network, gateway)
+        await cable.route(network, gateway)
     return interfaces
 
 
-async def _over_cable(keeper: Keeper, interfaces: list[IPv4Interface], devices: list[IPv4Address]) -> None:
+async def _over_cable(cable: Footing, interfaces: list[IPv4Interface], devices: list[IPv4Address]) -> None:
     """Have a command's traffic go over the cable, where another adapter is in the same subnet and would take it.
 
     Raises:
@@ -84,8 +98,8 @@ async def _over_cable(keeper: Keeper, interfaces: list[IPv4Interface], devices: 
     from askport.edges.adapters import list_adapters, way_to
 
     for at in devices:
-        if await asyncio.to_thread(way_to, at) != keeper.adapter:
-            await keeper.route(IPv4Network(at), at)
+        if await asyncio.to_thread(way_to, at) != cable.adapter:
+            await cable.route(IPv4Network(at), at)
     if devices:
         return
     for each in await asyncio.to_thread(list_adapters):
@@ -94,7 +108,7 @@ async def _over_cable(keeper: Keeper, interfaces: list[IPv4Interface], devices: 
             for other in each.addresses
             if any(own.network.overlaps(other.interface.network) for own in interfaces)
         ]
-        if each.name != keeper.adapter and others:
+        if each.name != cable.adapter and others:
             raise MachineRefused(
                 f"{each.name} has {others[0].interface} in the same subnet, and the command would go there: name the "
                 "device with --to ADDRESS, or with --pin ADDRESS=MAC."
@@ -123,7 +137,7 @@ def _device(text: str) -> tuple[IPv4Interface, int | None]:
 
 
 async def _find_free(
-    keeper: Keeper,
+    cable: Footing,
     wanted: list[IPv4Interface],
     device: tuple[IPv4Interface, int | None] | None,
     pinned: set[IPv4Address],
@@ -131,26 +145,26 @@ async def _find_free(
     """Return the addresses named, or one chosen to reach a device, after asking whether somebody has them."""
     if device is None:
         for each in wanted:
-            choosing = await choose(keeper, [each])
+            choosing = await choose(cable, [each])
             if choosing.chosen is None:
                 raise Refused(f"{each.ip} is in use by {choosing.taken.get(each.ip)}: name another address to borrow.")
         return wanted
-    avoid = {each.ip for each in keeper.own} | pinned
-    choosing = await choose(keeper, near(device[0].ip, device[1], avoid))
+    avoid = {each.ip for each in cable.own} | pinned
+    choosing = await choose(cable, near(device[0].ip, device[1], avoid))
     if choosing.chosen is None:
         raise Refused(f"Every address asked for near {device[0].ip} is in use: name another address to borrow.")
     return [choosing.chosen]
 
 
-def _wait(keeper: Keeper) -> int:
+def _wait(cable: Footing) -> int:
     say("Press Ctrl-C to give it back.")
     try:
-        while keeper.is_alive:
-            keeper.wire.require_present()
+        while True:
+            cable.keeper.require_alive()
+            cable.wire.require_present()
             time.sleep(0.2)
     except KeyboardInterrupt:
         return Status.INTERRUPTED
-    raise MachineRefused(f"The keeper of {keeper.adapter} has ended: run 'askport restore'.", code="keeper-gone")
 
 
 def restore(

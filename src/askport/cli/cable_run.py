@@ -4,21 +4,21 @@ from collections.abc import Sequence
 
 from askport.core.plan.site_plan import remaining
 from askport.core.wire import Heard
+from askport.edges.footing import Footing
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.keeper_client import Keeper
 from askport.edges.kind_files import known_kinds
 from askport.edges.maker_table import maker
 from askport.edges.streams import Streams
 
 
 def run_on(
-    keeper: Keeper, job: JobFile, *, heard: Sequence[Heard] = (), began_at: float | None = None
+    cable: Footing, job: JobFile, *, heard: Sequence[Heard] = (), began_at: float | None = None
 ) -> tuple[JobRun, list[str]]:
     """Return a round over the devices of a job that are not recorded yet, and what is wrong with kind files.
 
     Args:
-        keeper: the adapter.
+        cable: where the laptop stands.
         job: where it is written down.
         heard: what the wire has told already.
         began_at: since when it was listened on, in the wire's time; None for now.
@@ -27,10 +27,10 @@ def run_on(
     plan = job.register.plan(job.path.stem)
     left = [address for address, _, _ in job.register.left()]
     run = JobRun(
-        wire=keeper.wire,
-        adapter=keeper,
-        channels=Streams(keeper.adapter, keeper.wire.wake),
-        own=keeper.own,
+        wire=cable.wire,
+        adapter=cable,
+        channels=Streams(cable, cable.wire.wake),
+        own=cable.own,
         job=job,
         work=tuple(remaining(plan, job.register.recorded_tags(), left)),
         sites=plan.sites,

@@ -1,13 +1,17 @@
 """Running somebody's command in the foreground while something is borrowed for it."""
 
+import os
 import signal
+import socket
 import subprocess
+import sys
 import time
+from collections.abc import Callable
 
 from askport.cli.saying import say
+from askport.core.errors import AskPortError
+from askport.edges.keeper.inside import told as why_not
 
-_NOT_FOUND, _NOT_EXECUTABLE = 127, 126
-"""What shells report for a command that is not there, or cannot be started."""
 _ENDS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 _LOOKS_EVERY_S = 0.05
 _PATIENCE_S = 2.0
@@ -15,34 +19,64 @@ _PATIENCE_S = 2.0
 _LAST_S = 1.0
 
 
-def run_command(command: list[str]) -> int:
-    """Run a command and return its exit status.
+class Waiting:
+    """A process that waits to become a command in a namespace, started while that is still permitted."""
+
+    def __init__(self, command: list[str]) -> None:
+        """Start it; it touches nothing before it is told where to go."""
+        self._control, theirs = socket.socketpair()
+        self.process = subprocess.Popen(  # noqa: S603 - our own module, by our own interpreter
+            [sys.executable, "-I", "-m", "askport.edges.keeper.inside", str(theirs.fileno()), *command],
+            pass_fds=[theirs.fileno()],
+        )
+        theirs.close()
+
+    def go(self, namespace: int) -> "subprocess.Popen[bytes]":
+        """Have it become its command in this namespace, and return it."""
+        socket.send_fds(self._control, [b"."], [namespace])
+        os.close(namespace)
+        self._control.close()
+        return self.process
+
+    def __enter__(self) -> "Waiting":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._control.close()
+        self.process.wait()
+
+
+def run_command(command: "list[str] | subprocess.Popen[bytes]", still: Callable[[], object] = lambda: None) -> int:
+    """Run a command, or wait for one that runs, and return its exit status.
 
     Ctrl-C on the terminal reaches the command too and is its business. A signal to this program alone is passed on, and
     a command that does not end by it is ended.
+
+    Args:
+        command: the command, or the process that it is.
+        still: raises what ends the command, where something is missing that it needs.
 
     Raises:
         KeyboardInterrupt: this program was told to end; the command has ended.
     """
     try:
-        process = subprocess.Popen(command)  # noqa: S603 - the user's own command
-    except FileNotFoundError:
-        say(f"askport: there is no command '{command[0]}'.")
-        return _NOT_FOUND
+        process = command if isinstance(command, subprocess.Popen) else subprocess.Popen(command)  # noqa: S603 - theirs
     except OSError as error:
-        say(f"askport: '{command[0]}' cannot be run: {error.strerror}.")
-        return _NOT_EXECUTABLE
+        why, its_status = why_not(error, error.filename)
+        say(why)
+        return its_status
     before = None
     try:
         before = signal.pthread_sigmask(signal.SIG_BLOCK, _ENDS)  # from now on they are looked at one by one
         while (status := process.poll()) is None:
             told = signal.sigtimedwait(_ENDS, _LOOKS_EVERY_S)
+            still()
             # Its code is positive where the kernel sent it for a key of the terminal (sigaction(2)).
             if told and not (told.si_signo == signal.SIGINT and told.si_code > 0):
                 _end(process, signal.Signals(told.si_signo))
                 raise KeyboardInterrupt
         return status if status >= 0 else 128 - status
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, AskPortError):
         if process.poll() is None:
             _end(process, signal.SIGINT)
         raise

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 import typer
 
-from askport.cli.on_cable import giving_back, laptop_beside, open_cable
+from askport.cli.on_cable import OnAdapterOption, giving_back, laptop_beside, open_cable
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.saying import say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
@@ -17,6 +17,8 @@ from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.plan.target import Target, require_sound
 from askport.core.text import display_text
 from askport.edges.files import write_file
+from askport.edges.footing import Footing
+from askport.edges.transports.tcp_socket import OverAdapter, Sockets, why
 
 _PORTS = {"telnet": 23, "ssh": 22}
 
@@ -36,6 +38,7 @@ def console(
     gateway: Annotated[str, typer.Option(help="With --to: its gateway.")] = "",
     dns: Annotated[list[str] | None, typer.Option(help="With --to: its DNS servers.")] = None,
     name: Annotated[str, typer.Option(help="With --learn: what the kind is called.")] = "",
+    on_adapter: OnAdapterOption = False,
 ) -> None:
     """Talk to a device's console over the cable or a serial line, until Ctrl-]; with --learn, learn from it."""
     from askport.core.lessons.console_lesson import Listening
@@ -48,7 +51,7 @@ def console(
     mac = MacAddress.parse(pin) if pin else None
     listening = Listening()
     if serial:
-        asyncio.run(_talk("", SerialLine(serial, baud), listening))
+        asyncio.run(_talk(None, SerialLine(serial, baud), listening))
         way: dict[str, Any] = {"by": "console", "over": "serial", "baud": baud}
     else:
         if over not in _PORTS:
@@ -60,19 +63,19 @@ def console(
         if over == "ssh":
             far = SshPort(at, number, user, read_password(password_from, wanted=True))
         try:
-            with open_cable(adapter) as keeper, giving_back(keeper):
-                asyncio.run(_on_cable(keeper, far, at, mac, listening))
+            with open_cable(adapter, on_adapter=on_adapter) as cable, giving_back(cable):
+                asyncio.run(_on_cable(cable, far, at, mac, listening))
         except MachineRefused as error:
             if error.code != "in-use" or mac:
                 raise
-            _require_beside(adapter, at)
-            asyncio.run(_talk(adapter, far, listening))
+            _require_way(adapter, at)
+            asyncio.run(_talk(OverAdapter(adapter), far, listening))
         way = {"by": "console", "over": over} | ({"port": port} if port else {})
     if learn:
         _learned(learn, listening, way, target, name, mac)
 
 
-def _require_beside(adapter: str, at: IPv4Address) -> None:
+def _require_way(adapter: str, at: IPv4Address) -> None:
     """See that what another run has on the adapter leads to the device: this console goes the same way.
 
     Raises:
@@ -83,30 +86,30 @@ def _require_beside(adapter: str, at: IPv4Address) -> None:
     held = [each.interface.network for one in list_adapters() if one.name == adapter for each in one.addresses]
     busy = f"{adapter} is in use by another run of Ask Port"
     if not any(at in network for network in held):
-        raise MachineRefused(f"{busy}, which has no address beside {at}: borrow one there first.", code="in-use")
+        text = f"{busy}, and nothing on {adapter} leads to {at}: press v there, or start that one with --on-adapter."
+        raise MachineRefused(text, code="in-use")
     say(f"{busy}: nothing is borrowed here, and this console goes over what that one has.")
 
 
-async def _on_cable(keeper: Any, far: Any, at: IPv4Address, mac: MacAddress | None, listening: Any) -> None:
-    await laptop_beside(keeper, at)
+async def _on_cable(cable: Footing, far: Any, at: IPv4Address, mac: MacAddress | None, listening: Any) -> None:
+    await laptop_beside(cable, at, device=mac)
     if mac:
-        await keeper.pin(at, mac)
-    await _talk(keeper.adapter, far, listening)
+        await cable.pin(at, mac)
+    await _talk(cable, far, listening)
 
 
-async def _talk(adapter: str, far: Any, listening: Any) -> None:
+async def _talk(over: Sockets | None, far: Any, listening: Any) -> None:
     from askport.edges.streams import TRANSPORTS
     from askport.edges.terminal_line import raw, talk
-    from askport.edges.transports.tcp_socket import why
 
     try:
-        reader, writer = await TRANSPORTS[type(far)](adapter, far)
+        reader, writer = await TRANSPORTS[type(far)](over, far)
     except (OSError, TimeoutError) as error:
         raise MachineRefused(f"{far} does not open: {why(error) if isinstance(error, OSError) else error}.") from None
     say(f"Connected to {far}. Ctrl-] ends it.")
     with raw():
-        over = await talk(reader, writer, listening.said, listening.heard)
-    say(f"\r\nClosed: {over}.")
+        ended = await talk(reader, writer, listening.said, listening.heard)
+    say(f"\r\nClosed: {ended}.")
 
 
 def _learned(

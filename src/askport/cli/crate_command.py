@@ -8,19 +8,19 @@ from typing import Annotated
 import typer
 
 from askport.cli.cable_run import run_on
-from askport.cli.on_cable import finder_on, giving_back, open_cable, run
+from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, open_cable, run
 from askport.cli.opened_jobs import open_job
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.crate.cut_together import CutTogether
 from askport.core.crate.switch_crate import SwitchCrate, Turn
-from askport.core.errors import BadInput, MachineRefused
+from askport.core.errors import BadInput
 from askport.core.text import display_text
 from askport.core.ways.log_in import LogIn
 from askport.edges.files import read_text
+from askport.edges.footing import Footing
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.keeper_client import Keeper
 from askport.edges.switch_run import SwitchRun
 
 _STEPS_EVERY_S = 0.1
@@ -42,6 +42,7 @@ def crate(
     ] = False,
     user: Annotated[str, typer.Option(help="Their log-in name.")] = "",
     password_from: PasswordOption = None,
+    on_adapter: OnAdapterOption = False,
     json: JsonOption = False,
 ) -> None:
     """Set and prove all units on a small switch, each reached by its MAC address; none without a tag."""
@@ -49,15 +50,18 @@ def crate(
         raise BadInput(f"There is no job file '{display_text(str(job), 120)}': make one with 'askport plan import'.")
     opened: list[JobFile] = []
     log_in = LogIn(user, read_password(password_from, wanted=bool(user)))
-    with open_cable(adapter, first=lambda: opened.append(open_job(job, writes=True))) as keeper, giving_back(keeper):
-        work, wrong = run_on(keeper, opened[0])
+    with (
+        open_cable(adapter, on_adapter=on_adapter, first=lambda: opened.append(open_job(job, writes=True))) as cable,
+        giving_back(cable),
+    ):
+        work, wrong = run_on(cable, opened[0])
         for each in wrong:
             say(each)
         work.log_ins.update((each.name, log_in) for each in work.kinds if each.asks_log_in and log_in.user)
         units = SwitchCrate(work.work)
         if labels:
             _scan(units, labels)
-        asyncio.run(_run(keeper, work, units, in_order=in_order, cuts_power=power_cycle))
+        asyncio.run(_run(cable, work, units, in_order=in_order, cuts_power=power_cycle))
     rows = [
         {"tag": each.item.tag, "mac": str(each.mac), "by": each.by, "state": str(each.turn), "because": each.because}
         for each in units.units
@@ -102,25 +106,22 @@ def _scan(units: SwitchCrate, source: str) -> None:
             raise BadInput(f"'{shown}', line {number}: {error.message}") from None
 
 
-async def _run(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: bool, cuts_power: bool) -> None:
+async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bool, cuts_power: bool) -> None:
     if in_order or units.knows_macs:
-        await _look(keeper, work, units, in_order=in_order)
+        await _look(cable, work, units, in_order=in_order)
     if not units.units:
         raise BadInput("No unit has a tag: give their MAC addresses in the plan, or with --labels, or use --in-order.")
     going, said = SwitchRun(work, units, cuts_power=cuts_power), ""
     while not going.is_over:
-        if not keeper.is_alive:
-            raise MachineRefused(
-                f"The keeper of {keeper.adapter} has ended: run 'askport restore'.", code="keeper-gone"
-            )
-        keeper.wire.require_present()
+        cable.keeper.require_alive()
+        cable.wire.require_present()
         going.step()
         if going.cut and going.cut.is_unsure and sys.stdin.isatty():
-            _ask(going.cut, keeper.wire.now())
+            _ask(going.cut, cable.wire.now())
         if going.said != said:
             said = going.said
             say(said)
-        await work.driver.run(until=lambda: False, longest_until=keeper.wire.now() + _STEPS_EVERY_S)
+        await work.driver.run(until=lambda: False, longest_until=cable.wire.now() + _STEPS_EVERY_S)
 
 
 def _ask(cut: CutTogether, now: float) -> None:
@@ -131,15 +132,15 @@ def _ask(cut: CutTogether, now: float) -> None:
         cut.wait_on(now)
 
 
-async def _look(keeper: Keeper, work: JobRun, units: SwitchCrate, *, in_order: bool) -> None:
+async def _look(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bool) -> None:
     """Hear who is there: those that the plan knows have their tags, twins get the next ones where that is wanted."""
-    finder = finder_on(keeper, measures=False)
-    finder.greet(keeper.wire.now())
+    finder = finder_on(cable, measures=False)
+    finder.greet(cable.wire.now())
     kinds = [each.delivered.interface.ip for each in work.kinds if each.delivered.interface]
     planned = [each.target.interface.ip for each in work.work if each.target]
     delivered = [each.delivered.ip for each in work.work if each.delivered]
-    finder.call(dict.fromkeys([*kinds, *delivered, *planned]), now=keeper.wire.now())
-    await run(finder, keeper, _LOOKS_FOR_S)
+    finder.call(dict.fromkeys([*kinds, *delivered, *planned]), now=cable.wire.now())
+    await run(finder, cable, _LOOKS_FOR_S)
     units.hears(finder.devices())
     twins = [mac for each in finder.hazards() if each.code == "duplicate-address" for mac in each.macs]
     for unit in units.in_order(twins) if in_order else ():

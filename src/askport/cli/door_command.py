@@ -7,12 +7,12 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.on_cable import finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.saying import Status, put_json, say
 from askport.cli.teaching import Teaching
 from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address, parse_interface, parse_list
 from askport.core.channels import TcpPort
-from askport.core.errors import BadInput, MachineRefused
+from askport.core.errors import BadInput
 from askport.core.finding.beliefs import Belief
 from askport.core.finding.device import Device
 from askport.core.finding.tracking import Tracker
@@ -22,7 +22,7 @@ from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
 from askport.core.text import display_text, whole_number
 from askport.edges.door import FIREWALL, Door
-from askport.edges.keeper_client import Keeper
+from askport.edges.footing import Footing
 
 _PORT = 80
 _LOOKS_EVERY_S = 0.3
@@ -40,6 +40,7 @@ def door(
     gateway: Annotated[str, typer.Option(help="With --to: its gateway.")] = "",
     dns: Annotated[list[str] | None, typer.Option(help="With --to: its DNS servers.")] = None,
     name: Annotated[str, typer.Option(help="With --learn: what the kind is called.")] = "",
+    on_adapter: OnAdapterOption = False,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
     """Open a loopback port to the device over the cable, until Ctrl-C; with --learn, learn from what passes."""
@@ -56,10 +57,13 @@ def door(
         raise BadInput("Learning is for pages at IPv4 addresses: name the device's.")
     if mac and not isinstance(far.address, IPv4Address):
         raise BadInput("--pin is for IPv4 addresses: an IPv6 link-local address is one device's alone.")
-    with open_cable(adapter) as keeper, giving_back(keeper):
+    with (
+        open_cable(adapter, on_adapter=on_adapter or not isinstance(far.address, IPv4Address)) as cable,
+        giving_back(cable),
+    ):
         taught = Teaching(learn, target, name) if learn else None
         try:
-            status = asyncio.run(_serve(keeper, far, mac, taught, json=json))
+            status = asyncio.run(_serve(cable, far, mac, taught, json=json))
         except KeyboardInterrupt:
             if taught:
                 taught.write()
@@ -93,47 +97,47 @@ def far_end(text: str) -> TcpPort:
     return TcpPort(address, int(port) if port else _PORT)
 
 
-async def _serve(keeper: Keeper, far: TcpPort, mac: MacAddress | None, taught: Teaching | None, *, json: bool) -> int:
+async def _serve(cable: Footing, far: TcpPort, mac: MacAddress | None, taught: Teaching | None, *, json: bool) -> int:
     if isinstance(far.address, IPv4Address):
-        await laptop_beside(keeper, far.address)
+        await laptop_beside(cable, far.address, device=mac)
         if mac:
-            await keeper.pin(far.address, mac)
-    opened = await taught.door(keeper, far, mac) if taught else Door(keeper.adapter, far)
+            await cable.pin(far.address, mac)
+    opened = await taught.door(cable, far, mac) if taught else Door(cable, far)
     await opened.open()
     if json:
-        put_json({"schema": "askport.door/1", "adapter": keeper.adapter, "to": str(far), "url": opened.hand_out()})
+        put_json({"schema": "askport.door/1", "adapter": cable.adapter, "to": str(far), "url": opened.hand_out()})
     else:
         print(opened.hand_out(), flush=True)
-    say(f"Press Ctrl-C to close the door to {far} over {keeper.adapter}.")
-    said, told, following = "", 0, _Following(keeper, opened, mac)
+    say(f"Press Ctrl-C to close the door to {far} over {cable.adapter}.")
+    said, told, following = "", 0, _Following(cable, opened, mac)
     await following.begin()
     try:
-        while keeper.is_alive:
+        while True:
+            cable.keeper.require_alive()
             await following.look(_LOOKS_EVERY_S)
             if taught:
-                taught.look(keeper)
+                taught.look(cable)
             for each in opened.said[told:]:
                 say(each)
             told = len(opened.said)
             if opened.fault != said:
                 said = opened.fault
                 say(said)
-                if said and opened.dropped and await is_walled(keeper, opened.far):
-                    say(FIREWALL.format(far=opened.far, adapter=keeper.adapter))
+                if said and opened.dropped and not cable.beside and await is_walled(cable, opened.far):
+                    say(FIREWALL.format(far=opened.far, adapter=cable.adapter))
     except asyncio.CancelledError:
         return Status.INTERRUPTED
     finally:
         await opened.close()
-    raise MachineRefused(f"The keeper of {keeper.adapter} has ended: run 'askport restore'.", code="keeper-gone")
 
 
 class _Following:
     """Leads a door to where its device has moved."""
 
-    def __init__(self, keeper: Keeper, opened: Door, mac: MacAddress | None) -> None:
+    def __init__(self, cable: Footing, opened: Door, mac: MacAddress | None) -> None:
         """Begin; without a MAC address, the one that shows itself where the door leads is the device."""
-        self._keeper, self._opened, self._mac = keeper, opened, mac
-        self._finder = finder_on(keeper, measures=False)
+        self._cable, self._opened, self._mac = cable, opened, mac
+        self._finder = finder_on(cable, measures=False)
         self._tracker: Tracker | None = None
         self._told: list[IPv4Address] = []
 
@@ -141,14 +145,14 @@ class _Following:
         """Ask who is where the door leads, so that it is known again."""
         self._finder.laptop_addresses |= set(await self._own())
         if isinstance(self._opened.far.address, IPv4Address):
-            self._finder.call([self._opened.far.address], now=self._keeper.wire.now(), guess=False)
+            self._finder.call([self._opened.far.address], now=self._cable.wire.now(), guess=False)
 
     async def _own(self) -> list[IPv4Address]:
-        return [IPv4Interface(each).ip for each in await self._keeper.addresses()]
+        return [each.ip for each in await self._cable.addresses()]
 
     async def look(self, seconds: float) -> None:
         """Watch the wire for a while; follow the device where it was told to go, or shows itself."""
-        await run(Together(*filter(None, (self._finder, self._tracker))), self._keeper, seconds, lambda: False)
+        await run(Together(*filter(None, (self._finder, self._tracker))), self._cable, seconds, lambda: False)
         at = self._opened.far.address
         if not isinstance(at, IPv4Address):
             return
@@ -160,15 +164,15 @@ class _Following:
             self._tracker = None
             if may_be:
                 self._tracker = Tracker(
-                    self._keeper.mac, self._mac, await self._own(), meant=may_be[0], was=at, landings=may_be[1:]
+                    self._cable.mac, self._mac, await self._own(), meant=may_be[0], was=at, landings=may_be[1:]
                 )
-                self._tracker.look_from(self._keeper.wire.now())
+                self._tracker.look_from(self._cable.wire.now())
         moved = next((where for where, mac in shown.items() if mac == self._mac and where != at), None)
         if tracker := self._tracker:
             moved = tracker.meant if tracker.has_left and tracker.meant in tracker.seen else tracker.moved_to
         if self._mac and moved and moved not in LINK_LOCAL:
-            await laptop_beside(self._keeper, moved, self._finder)
-            await self._keeper.pin(moved, self._mac)
+            await laptop_beside(self._cable, moved, self._finder, device=self._mac)
+            await self._cable.pin(moved, self._mac)
             self._opened.follow(TcpPort(moved, self._opened.far.port))
             self._tracker = None
             say(f"It has moved to {moved}: the door leads there now.")
@@ -178,22 +182,22 @@ def _is_certain(device: Device) -> bool:
     return device.best is not None and device.best.belief is Belief.CERTAIN
 
 
-async def is_walled(keeper: Keeper, far: TcpPort) -> bool:
+async def is_walled(cable: Footing, far: TcpPort) -> bool:
     """Whether a port that this laptop's programs get nothing from opens to a bare question, past its firewall."""
-    return isinstance(far.address, IPv4Address) and await _opens(keeper, far.address, far.port)
+    return isinstance(far.address, IPv4Address) and await _opens(cable, far.address, far.port)
 
 
-async def _opens(keeper: Keeper, address: IPv4Address, port: int) -> bool:
+async def _opens(cable: Footing, address: IPv4Address, port: int) -> bool:
     """Ask for the port over the bare wire, past the laptop's own firewall."""
-    finder = finder_on(keeper, measures=False)
-    finder.call([address], now=keeper.wire.now(), guess=False)
-    await run(finder, keeper, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
+    finder = finder_on(cable, measures=False)
+    finder.call([address], now=cable.wire.now(), guess=False)
+    await run(finder, cable, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
     device = next((each for each in finder.devices() if each.best and each.best.address == address), None)
-    laptop = next((each for each in map(IPv4Interface, await keeper.addresses()) if address in each.network), None)
+    laptop = next((each for each in await cable.addresses() if address in each.network), None)
     if device is None or laptop is None:
         return False
     at = IPv4Interface((address, laptop.network.prefixlen))
-    subject = Subject(mac=device.mac, at=at, laptop_mac=keeper.mac, laptop=laptop)
-    proof = PortOpens(subject, port, now=keeper.wire.now())
-    await run(Proving([proof]), keeper, _WHO_HAS_S, lambda: proof.done)
+    subject = Subject(mac=device.mac, at=at, laptop_mac=cable.mac, laptop=laptop)
+    proof = PortOpens(subject, port, now=cable.wire.now())
+    await run(Proving([proof]), cable, _WHO_HAS_S, lambda: proof.done)
     return proof.passed is True

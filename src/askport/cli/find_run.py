@@ -67,28 +67,28 @@ def find_on_cable(
         raise BadInput(f"{seconds:g} seconds cannot pass: name a number above 0.")
     if label:
         label_digits(label)
-    with open_cable(adapter, needs_link=False) as keeper, saving(save, keeper):
-        started = keeper.wire.now()
-        finder = finder_on(keeper, loudness=loud, within=ranges, rate=rate)
-        finder.laptop_addresses |= {each.ip for each in keeper.own}
-        finder.own_addresses = lambda: [each.ip for each in keeper.own]
+    with open_cable(adapter, needs_link=False) as cable, saving(save, cable):
+        started = cable.wire.now()
+        finder = finder_on(cable, loudness=loud, within=ranges, rate=rate)
+        finder.laptop_addresses |= {each.ip for each in cable.own}
+        finder.own_addresses = lambda: [each.ip for each in cable.own]
         if not json:
             say(f"{adapter}: {loud.says}. Ctrl-C ends it.")
         longest = _LONGEST_S.get(loud) if seconds is None else seconds
-        if not keeper.wire.link().up:
-            finder.link_changed(keeper.wire.link(), started)
+        if not cable.wire.link().up:
+            finder.link_changed(cable.wire.link(), started)
             say(NO_LINK.format(adapter=adapter))
-        over = _Over(finder, keeper.wire, until_found=until_found, settles=seconds is None)
-        asyncio.run(run(finder, keeper, longest, over))
+        over = _Over(finder, cable.wire, until_found=until_found, settles=seconds is None)
+        asyncio.run(run(finder, cable, longest, over))
         if not over.had_link:
-            require_link(keeper)
+            require_link(cable.keeper)
         put_found(
             finder,
             json=json,
             source=adapter,
-            listened_s=keeper.wire.now() - started,
-            counts=keeper.wire.counts(),
-            wall=keeper.wire.wall,
+            listened_s=cable.wire.now() - started,
+            counts=cable.wire.counts(),
+            wall=cable.wire.wall,
             label=label,
             silent=_silent(ranges),
         )
@@ -169,11 +169,11 @@ def measure_device(adapter: str, mac: str, address: str, *, json: bool) -> None:
         Refused: nothing could be measured.
     """
     device, at = MacAddress.parse(mac), parse_address(address)
-    with open_cable(adapter) as keeper:
-        own = {each.ip for each in keeper.own}
+    with open_cable(adapter) as cable:
+        own = {each.ip for each in cable.own}
         seed = secrets.randbits(16)
-        measuring = Measuring(keeper.mac, device, at, now=keeper.wire.now(), avoid=own, ours=own, seed=seed)
-        asyncio.run(run(measuring, keeper, _MEASURE_S))
+        measuring = Measuring(cable.mac, device, at, now=cable.wire.now(), avoid=own, ours=own, seed=seed)
+        asyncio.run(run(measuring, cable, _MEASURE_S))
     result = measuring.result
     if result is None:
         raise Refused(f"{device} kept changing what it does: nothing was measured in {_MEASURE_S:g} s.")

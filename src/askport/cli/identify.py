@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.on_cable import finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.saying import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.finding.asking_modbus import AskingModbus
@@ -15,7 +15,7 @@ from askport.core.finding.greeting import ask_for_numbers
 from askport.core.finding.sentences import shown_source
 from askport.core.formats.packet import Ends
 from askport.core.machine import Together
-from askport.edges.keeper_client import Keeper
+from askport.edges.footing import Footing
 
 _LISTENS_S = 3.5
 """For all answers; what comes over a connection has its own time, which is shorter."""
@@ -25,12 +25,13 @@ def identify(
     adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
     mac: Annotated[str, typer.Option(help="The device's MAC address.")],
     at: Annotated[str, typer.Option(metavar="ADDRESS", help="Where the device is.")],
+    on_adapter: OnAdapterOption = False,
     json: JsonOption = False,
 ) -> None:
     """Ask a device who it is, in the field protocols that it may speak; nothing is set."""
     device, address = MacAddress.parse(mac), parse_address(at)
-    with open_cable(adapter) as keeper, giving_back(keeper):
-        known, names = asyncio.run(_ask(keeper, device, address))
+    with open_cable(adapter, on_adapter=on_adapter) as cable, giving_back(cable):
+        known, names = asyncio.run(_ask(cable, device, address))
     if json:
         put_json(
             {
@@ -53,16 +54,16 @@ def identify(
 
 
 async def _ask(
-    keeper: Keeper, mac: MacAddress, address: IPv4Address
+    cable: Footing, mac: MacAddress, address: IPv4Address
 ) -> tuple[list[Identity], tuple[tuple[str, str], ...]]:
-    finder = finder_on(keeper, measures=False)
-    laptop = await laptop_beside(keeper, address, finder)
-    await keeper.pin(address, mac)
-    ends = Ends(src_mac=keeper.mac, src=laptop.ip, dst_mac=mac, dst=address)
-    for frame in ask_for_numbers(ends, keeper.wire.now()):
-        keeper.wire.send(frame)
-    modbus = AskingModbus(address, now=keeper.wire.now())
-    await run(Together(modbus, finder), keeper, _LISTENS_S, lambda: False)
+    finder = finder_on(cable, measures=False)
+    laptop = await laptop_beside(cable, address, finder, device=mac)
+    await cable.pin(address, mac)
+    ends = Ends(src_mac=cable.mac, src=laptop.ip, dst_mac=mac, dst=address)
+    for frame in ask_for_numbers(ends, cable.wire.now()):
+        cable.wire.send(frame)
+    modbus = AskingModbus(address, now=cable.wire.now())
+    await run(Together(modbus, finder), cable, _LISTENS_S, lambda: False)
     heard = finder.device(mac)
     known = [*(heard.identities if heard else ()), *filter(None, [modbus.identity])]
     return known, heard.names if heard else ()

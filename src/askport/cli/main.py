@@ -67,6 +67,9 @@ _USAGE_ERROR: Any = typer.BadParameter.__base__
 def start(
     context: typer.Context,
     job: Annotated[Path | None, typer.Option("--job", help="The job file of the full screen.")] = None,
+    on_adapter: Annotated[
+        bool, typer.Option("--on-adapter", help="Of the full screen: borrow on the adapter itself, and not beside it.")
+    ] = False,
     version: Annotated[bool, typer.Option("--version", help="Print the version and end.")] = False,
     log_level: Annotated[
         log.Level, typer.Option("--log-level", help="How much the log in the state directory tells.")
@@ -80,7 +83,7 @@ def start(
     if context.invoked_subcommand is None:
         from askport.cli.on_adapters import start_on_adapters
 
-        start_on_adapters(job)
+        start_on_adapters(job, on_adapter=on_adapter)
 
 
 _AGAIN_S = 0.01

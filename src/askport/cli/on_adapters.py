@@ -15,7 +15,9 @@ from askport.core.errors import MachineRefused
 from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
 from askport.core.text import listed
 from askport.edges.ear import Ear
-from askport.edges.keeper_client import Keeper, drop_to_invoker
+from askport.edges.footing import Footing
+from askport.edges.keeper.rights import drop_to_invoker
+from askport.edges.keeper_client import Keeper
 from askport.tui.app import AskPortApp
 from askport.tui.screens.plug_screen import Choice, PlugScreen
 
@@ -27,7 +29,7 @@ _KEEPERS = 8
 given up before the screen opens."""
 
 
-def start_on_adapters(job: Path | None) -> None:
+def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
     """Start on this laptop's adapters, or say what to do where that is not permitted."""
     require_terminal()
     with ExitStack() as keeping:
@@ -67,7 +69,7 @@ def start_on_adapters(job: Path | None) -> None:
             ear = ears.take(choice.adapter)
             ears.close()
             taken.append(ear.keeper)
-            return _cable_workplace(ear, path)
+            return _cable_workplace(ear, path, on_adapter=on_adapter)
 
         app = AskPortApp(None, plug, fit)
         try:
@@ -167,7 +169,7 @@ def _unfit(adapter: Adapter) -> str | None:
     return None if adapter.switched_on else f"It is switched off: 'ip link set {adapter.name} up' switches it on."
 
 
-def _cable_workplace(ear: Ear, path: Path) -> "Workplace":
+def _cable_workplace(ear: Ear, path: Path, *, on_adapter: bool) -> "Workplace":
     from askport.cli.cable_run import run_on
     from askport.edges.jobfile import JobFile
     from askport.tui.workplace import Workplace
@@ -178,5 +180,6 @@ def _cable_workplace(ear: Ear, path: Path) -> "Workplace":
     except OSError as error:
         raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
     job = JobFile(path, create=True)
-    run, wrong = run_on(keeper, job, heard=ear.heard, began_at=ear.began_at)
-    return Workplace(run=run, title=path.stem, place=keeper.adapter, notes=tuple(wrong))
+    cable = Footing(keeper, on_adapter=on_adapter)
+    run, wrong = run_on(cable, job, heard=ear.heard, began_at=ear.began_at)
+    return Workplace(run=run, title=path.stem, place=keeper.adapter, notes=tuple(wrong), over=cable)

@@ -5,22 +5,30 @@ import time
 from collections.abc import Callable, Collection, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
+
+import typer
 
 from askport.cli.saying import Status, say
+from askport.core.addresses import MacAddress
 from askport.core.errors import Refused
 from askport.core.finding.finder import Finder
 from askport.core.machine import Machine, Together, earliest
 from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
 from askport.core.reach.in_the_way import cable_hazards
+from askport.core.reach.laptop import ON_ADAPTER_ONLY
+from askport.core.reach.whom_it_answers import WhomItAnswers, answers_adapter_only
 from askport.core.text import listed
 from askport.edges import log
 from askport.edges.driver import Driver
-from askport.edges.keeper_client import Keeper, drop_to_invoker, require_link, require_switched_on
+from askport.edges.footing import Footing
+from askport.edges.keeper.rights import drop_to_invoker
+from askport.edges.keeper_client import Keeper, require_link, require_switched_on
 from askport.edges.streams import Streams
 from askport.edges.terminal import end_with_terminal
 from askport.edges.transports import hush
 
+OnAdapterOption = Annotated[bool, typer.Option("--on-adapter", help="Borrow on the adapter itself, and not beside it.")]
 _SLICE_S = 0.2
 NO_LINK = "{adapter} has no link yet: plug the cable in at both ends and give the device power."
 
@@ -30,12 +38,18 @@ LINK_S = 60.0
 
 
 def open_cable(
-    adapter: str, *, needs_link: bool = True, waits_s: float = 0.0, first: Callable[[], object] = lambda: None
-) -> Keeper:
+    adapter: str,
+    *,
+    on_adapter: bool = False,
+    needs_link: bool = True,
+    waits_s: float = 0.0,
+    first: Callable[[], object] = lambda: None,
+) -> Footing:
     """Take an adapter.
 
     Args:
         adapter: its name.
+        on_adapter: whether what is borrowed is to be on it, and not beside it.
         needs_link: whether there is nothing to do where it has no link.
         waits_s: how long that is waited for.
         first: what has to work, as the user who called, before anything is touched: the job file is opened, say.
@@ -55,8 +69,9 @@ def open_cable(
         for what in keeper.left:
             say(f"{adapter}: not given back: {what}. 'askport restore' tries again.")
         require_switched_on(keeper)
+        cable = Footing(keeper, on_adapter=on_adapter)
         if needs_link:
-            _await_link(keeper, waits_s)
+            _await_link(cable, waits_s)
             require_link(keeper)
     except BaseException:
         keeper.close()
@@ -64,43 +79,45 @@ def open_cable(
     from askport.edges.adapters import list_adapters
 
     for hazard in cable_hazards(list_adapters(), adapter):
-        say(hazard.text)
-    return keeper
+        if on_adapter or hazard.code not in ON_ADAPTER_ONLY:
+            say(hazard.text)
+    return cable
 
 
-def _await_link(keeper: Keeper, longest_s: float) -> None:
-    wire = keeper.wire
+def _await_link(cable: Footing, longest_s: float) -> None:
+    wire = cable.wire
     if longest_s and not wire.link().up:
-        say(NO_LINK.format(adapter=keeper.adapter))
+        say(NO_LINK.format(adapter=cable.adapter))
         until = wire.now() + longest_s
         while not wire.link().up and wire.now() < until:
             time.sleep(_SLICE_S)
 
 
-def finder_on(keeper: Keeper, **options: Any) -> Finder:
+def finder_on(cable: Footing, **options: Any) -> Finder:
     """Return a finder on the cable; what it drops goes to the log."""
-    finder = Finder([keeper.mac], now=keeper.wire.now(), **options)
+    finder = Finder(cable.wire.macs, now=cable.wire.now(), **options)
     finder.on_drop = log.dropped
     return finder
 
 
 @contextlib.contextmanager
-def giving_back(keeper: Keeper) -> Iterator[None]:
-    """Give back what was borrowed meanwhile, however it ends, and say what the keeper confirms.
+def giving_back(cable: Footing) -> Iterator[None]:
+    """Give back what was borrowed meanwhile, however it ends, and say what the cable confirms.
 
     Raises:
-        MachineRefused: the keeper does not confirm it.
+        MachineRefused: the cable does not confirm it.
     """
     try:
         yield
     finally:
         with contextlib.suppress(KeyboardInterrupt):  # a second Ctrl-C does not leave anything behind
-            if given := keeper.give_back_now():
-                say(f"Gave {listed(given)} on {keeper.adapter} back.")
+            where = cable.where
+            if given := cable.keeper.give_back_now():
+                say(f"Gave {listed(given)} {where} back.")
 
 
 @contextlib.contextmanager
-def saving(path: Path | None, keeper: Keeper) -> Iterator[None]:
+def saving(path: Path | None, cable: Footing) -> Iterator[None]:
     """Keep what passes in a pcapng file meanwhile, where one is named.
 
     Raises:
@@ -111,16 +128,16 @@ def saving(path: Path | None, keeper: Keeper) -> Iterator[None]:
         return
     from askport.edges.capture_file import CaptureWriter
 
-    with CaptureWriter(path, keeper.wire.wall) as writer:
-        keeper.wire.tap = writer.put
+    with CaptureWriter(path, cable.wire.wall) as writer:
+        cable.wire.tap = writer.put
         yield
 
 
-async def run(machine: Machine, keeper: Keeper, seconds: float | None, until: Callable[[], bool] | None = None) -> None:
+async def run(machine: Machine, cable: Footing, seconds: float | None, until: Callable[[], bool] | None = None) -> None:
     """Run a machine on the cable until it is done, ``until`` holds or the seconds have passed."""
-    wire, over = keeper.wire, until or (lambda: machine.done)
+    wire, over = cable.wire, until or (lambda: machine.done)
     longest = None if seconds is None else wire.now() + seconds
-    streams = Streams(keeper.adapter, wire.wake)
+    streams = Streams(cable, wire.wake)
     driver = Driver(machine, wire, channels=streams)
     while not over() and (longest is None or wire.now() < longest):
         # In slices, because what ``over`` looks at may be time alone.
@@ -128,66 +145,94 @@ async def run(machine: Machine, keeper: Keeper, seconds: float | None, until: Ca
     streams.close_channels()
 
 
-async def choose(keeper: Keeper, candidates: Iterable[IPv4Interface], *beside: Machine) -> FreeAddressSearch:
+async def choose(cable: Footing, candidates: Iterable[IPv4Interface], *others: Machine) -> FreeAddressSearch:
     """Ask for candidates until one is free; others may listen meanwhile."""
-    choosing = FreeAddressSearch(keeper.mac, candidates, now=keeper.wire.now())
-    await run(Together(choosing, *beside), keeper, None)
+    choosing = FreeAddressSearch(cable.mac, candidates, now=cable.wire.now())
+    await run(Together(choosing, *others), cable, None)
     return choosing
 
 
 async def laptop_within(
-    keeper: Keeper, target: IPv4Interface, avoid: Collection[IPv4Address], *beside: Machine
-) -> IPv4Interface:
+    cable: Footing, target: IPv4Interface, avoid: Collection[IPv4Address], *others: Machine,
+    device: MacAddress | None = None,
+) -> IPv4Interface:  # fmt: skip
     """Return a laptop address in the target's subnet: its own, or a free one that is borrowed now.
+
+    Args:
+        cable: where it is borrowed.
+        target: the address that it must reach.
+        avoid: addresses that it must not take.
+        others: who listens meanwhile.
+        device: who is at the target now, where somebody is: it must answer there.
 
     Raises:
         Refused: no free address was found.
         MachineRefused: it could not be borrowed.
     """
-    for own in keeper.own:
+    for own in await cable.addresses():
         if target.ip in own.network and own.ip in target.network:
             return own
-    candidates = from_the_top(target.network, {target.ip, *avoid})
-    return await _borrow_first(keeper, candidates, f"in {target.network}", beside)
+    chosen = await free_within(cable, target, avoid, *others)
+    await _borrow(cable, chosen, device, target.ip if device else None)
+    return chosen
 
 
 async def free_within(
-    keeper: Keeper, target: IPv4Interface, avoid: Collection[IPv4Address], *beside: Machine
+    cable: Footing, target: IPv4Interface, avoid: Collection[IPv4Address], *others: Machine
 ) -> IPv4Interface:
     """Return an address in the target's subnet that may be asked from: the laptop's own, or one that nobody holds.
 
     Raises:
         Refused: no free address was found.
     """
-    for own in keeper.own:
+    for own in await cable.addresses():
         if target.ip in own.network and own.ip in target.network:
             return own
-    search = await choose(keeper, from_the_top(target.network, {target.ip, *avoid}), *beside)
-    if search.chosen is None:
-        raise Refused(f"No free laptop address was found in {target.network}: something answers for all of them.")
-    return search.chosen
+    # The laptop's own is its own still where it is not talked from.
+    taken = {target.ip, *avoid, *(each.ip for each in cable.own)}
+    return await _first_free(cable, from_the_top(target.network, taken), f"in {target.network}", others)
 
 
-async def laptop_beside(keeper: Keeper, address: IPv4Address, *beside: Machine) -> IPv4Interface:
+async def laptop_beside(
+    cable: Footing, address: IPv4Address, *others: Machine, device: MacAddress | None = None
+) -> IPv4Interface:
     """Return a laptop address that reaches a device whose mask is not known: its own, or one that is borrowed now.
 
     Raises:
         Refused: no free address was found.
         MachineRefused: it could not be borrowed.
     """
-    present = [IPv4Interface(each) for each in await keeper.addresses()]
+    present = await cable.addresses()
     for own in present:
         if address in own.network:
             return own
-    return await _borrow_first(keeper, near(address, None, {each.ip for each in present}), f"beside {address}", beside)
+    taken = {each.ip for each in (*present, *cable.own)}
+    chosen = await _first_free(cable, near(address, None, taken), f"beside {address}", others)
+    await _borrow(cable, chosen, device, address)
+    return chosen
 
 
-async def _borrow_first(
-    keeper: Keeper, candidates: Iterable[IPv4Interface], where: str, beside: Iterable[Machine]
+async def _first_free(
+    cable: Footing, candidates: Iterable[IPv4Interface], where: str, others: Iterable[Machine]
 ) -> IPv4Interface:
-    choosing = await choose(keeper, candidates, *beside)
+    choosing = await choose(cable, candidates, *others)
     if choosing.chosen is None:
         raise Refused(f"No free laptop address was found {where}: something answers for all of them.")
-    await keeper.borrow(choosing.chosen)
-    say(f"Borrowed {choosing.chosen} on {keeper.adapter}.")
     return choosing.chosen
+
+
+async def _borrow(
+    cable: Footing, interface: IPv4Interface, device: MacAddress | None, there: IPv4Address | None
+) -> None:
+    """Borrow an address; on the adapter where it cannot be beside it, or where the device answers there only."""
+    if why := await cable.borrow(interface):
+        say(why)
+    if cable.beside and there:
+        asking = WhomItAnswers(
+            device, there, beside=cable.mac, adapter=cable.wire.mac, laptop=interface.ip, now=cable.wire.now()
+        )
+        await run(asking, cable, None)
+        if asking.adapter_only:
+            await cable.borrow(interface, on_adapter=True)
+            say(answers_adapter_only(cable.adapter))
+    say(f"Borrowed {interface} {cable.where}.")

@@ -11,7 +11,7 @@ from typing import Annotated
 import typer
 
 from askport.cli.ask_own_word import reading_start
-from askport.cli.on_cable import LINK_S, finder_on, giving_back, laptop_within, open_cable, run
+from askport.cli.on_cable import LINK_S, OnAdapterOption, finder_on, giving_back, laptop_within, open_cable, run
 from askport.cli.passwords import PasswordOption
 from askport.cli.recording import JobOption, Record, TagOption
 from askport.cli.saying import JsonOption, Status, put_json, say
@@ -32,7 +32,7 @@ from askport.core.text import display_text, listed
 from askport.core.ways.own_word_talk import reads_with
 from askport.core.ways.start import Start
 from askport.edges.adapters import forwards
-from askport.edges.keeper_client import Keeper
+from askport.edges.footing import Footing
 from askport.edges.kind_files import kind_named
 
 _CUT_WITHIN_S = 600.0
@@ -56,6 +56,7 @@ def prove(
     ] = None,
     user: Annotated[str, typer.Option(help="Its log-in name, where its kind asks for one.")] = "",
     password_from: PasswordOption = None,
+    on_adapter: OnAdapterOption = False,
     job: JobOption = None,
     tag: TagOption = "",
     json: JsonOption = False,
@@ -80,13 +81,13 @@ def prove(
         *(["gateway"] if gateway else []), *(["dns"] if servers else []), *(["old-gone"] if old else []),
         *(f"port-{port}" for port in open_ or []), *([PowerCycle.name] if power_cycle else []),
     ]  # fmt: skip
-    with open_cable(adapter, waits_s=LINK_S, first=record.open) as keeper, giving_back(keeper):
-        finder = finder_on(keeper, measures=False)
-        finder.laptop_addresses |= {each.ip for each in keeper.own}
+    with open_cable(adapter, on_adapter=on_adapter, waits_s=LINK_S, first=record.open) as cable, giving_back(cable):
+        finder = finder_on(cable, measures=False)
+        finder.laptop_addresses |= {each.ip for each in cable.own}
         start_s = record.start_s(device)
         boot = Boot(earlier_s=start_s, kind_s=its.needs.boot_s if its else None)
-        course, seen = asyncio.run(_prove(keeper, device, target, expected, finder, own, boot, cuts_power=power_cycle))
-        wall, now = keeper.wire.wall, keeper.wire.now()
+        course, seen = asyncio.run(_prove(cable, device, target, expected, finder, own, boot, cuts_power=power_cycle))
+        wall, now = cable.wire.wall, cable.wire.now()
         from askport.core.register.entries import Recorded
 
         course.settle()
@@ -139,7 +140,7 @@ def _own(mac: MacAddress, at: IPv4Address, kind: Kind, user: str, password_from:
 
 
 async def _prove(
-    keeper: Keeper,
+    cable: Footing,
     mac: MacAddress,
     target: Target,
     expected: Expected,
@@ -151,27 +152,27 @@ async def _prove(
 ) -> tuple[Course, Device | None]:
     """Go through the course; return it, with the device as it was heard."""
     avoid: Iterable[IPv4Address | None] = (target.gateway, *expected.left)
-    laptop = await laptop_within(keeper, target.interface, [each for each in avoid if each], finder)
+    laptop = await laptop_within(cable, target.interface, [each for each in avoid if each], finder, device=mac)
     finder.laptop_addresses.add(laptop.ip)
     at = target.interface
     terms = Terms(
-        subject=Subject(mac=mac, at=at, laptop_mac=keeper.mac, laptop=laptop), expected=expected,
-        is_alone=lambda: _is_alone(finder, mac), stands_in=not forwards(keeper.adapter),
+        subject=Subject(mac=mac, at=at, laptop_mac=cable.mac, laptop=laptop), expected=expected,
+        is_alone=lambda: _is_alone(finder, mac), stands_in=cable.beside is not None or not forwards(cable.adapter),
         heard_gateway=lambda: _heard_gateway(finder, mac, at.ip), reads=lambda _: reads_with(own) if own else None,
         asked_from=finder.laptop_addresses, boot=boot,
         landings=tuple(landings(at.ip, next(iter(expected.left), None))), seed=secrets.randbits(16),
     )  # fmt: skip
     course = Course(terms, cuts_power=cuts_power, wait_s=_CUT_WITHIN_S)
     if own:
-        await keeper.pin(at.ip, mac)
-    running = course.begin(keeper.wire.now())
+        await cable.pin(at.ip, mac)
+    running = course.begin(cable.wire.now())
     while running:
-        await _run(course, running, finder, keeper)
-        running = course.go_on(keeper.wire.now())
+        await _run(course, running, finder, cable)
+        running = course.go_on(cable.wire.now())
     return course, finder.device(mac)
 
 
-async def _run(course: Course, running: list[Machine], finder: Finder, keeper: Keeper) -> None:
+async def _run(course: Course, running: list[Machine], finder: Finder, cable: Footing) -> None:
     """Run a part of the course, with somebody's word where nothing shows a power cut."""
     cycle = course.cycle
     if course.part is Part.CUT:
@@ -184,9 +185,9 @@ async def _run(course: Course, running: list[Machine], finder: Finder, keeper: K
 
     while not all(each.done for each in running):
         beside = Together(*running, finder)
-        await run(beside, keeper, None, lambda: all(each.done for each in running) or asks())
+        await run(beside, cable, None, lambda: all(each.done for each in running) or asks())
         if cycle and asks():
-            _ask(cycle, keeper.wire.now())
+            _ask(cycle, cable.wire.now())
 
 
 def _ask(cycle: PowerCycle, now: float) -> None:

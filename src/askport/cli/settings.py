@@ -3,13 +3,12 @@
 import asyncio
 import secrets
 from dataclasses import replace
-from ipaddress import IPv4Interface
 from typing import Annotated
 
 import typer
 
 from askport.cli.ask_own_word import reading_start
-from askport.cli.on_cable import finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.passwords import PasswordOption
 from askport.cli.saying import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address
@@ -19,7 +18,7 @@ from askport.core.protocols import words_of
 from askport.core.ways.conversation import Ended, Said
 from askport.core.ways.own_word_talk import READERS, reading
 from askport.core.ways.start import Start
-from askport.edges.keeper_client import Keeper
+from askport.edges.footing import Footing
 from askport.edges.kind_files import kind_named
 
 _LONGEST_S = 120.0
@@ -36,6 +35,7 @@ def settings(
     ] = "",
     user: Annotated[str, typer.Option(help="Its log-in name.")] = "",
     password_from: PasswordOption = None,
+    on_adapter: OnAdapterOption = False,
     json: JsonOption = False,
 ) -> None:
     """Read what the device itself says that its settings are."""
@@ -44,8 +44,8 @@ def settings(
     start = reading_start(device, address, chosen, by, port=port, user=user, password_from=password_from)
     way = chosen.way_by(by) if chosen else None
     by_kind = way.permanent if isinstance(way, ConsoleWay | PageWay) else None
-    with open_cable(adapter) as keeper, giving_back(keeper):
-        said = asyncio.run(_read(keeper, start, by))
+    with open_cable(adapter, on_adapter=on_adapter) as cable, giving_back(cable):
+        said = asyncio.run(_read(cable, start, by))
     lasts = {"yes": True, "no": False}.get(said.found.get("lasts") or by_kind or "")
     told = read_back(said.found)
     well = said.ended is Ended.WELL
@@ -66,17 +66,17 @@ def settings(
         raise typer.Exit(Status.NO)
 
 
-async def _read(keeper: Keeper, start: Start, by: str) -> Said:
-    finder = finder_on(keeper, measures=False)
+async def _read(cable: Footing, start: Start, by: str) -> Said:
+    finder = finder_on(cable, measures=False)
     if start.old and not start.line:
-        await laptop_beside(keeper, start.old, finder)
-        await keeper.pin(start.old, start.mac)
+        await laptop_beside(cable, start.old, finder, device=start.mac)
+        await cable.pin(start.old, start.mac)
     drawn = secrets.randbits(32)
-    ours = [IPv4Interface(each) for each in await keeper.addresses()]
-    talk = reading(replace(start, laptop_mac=keeper.mac, now=keeper.wire.now(), xid=lambda: drawn, ours=ours), by)
+    ours = await cable.addresses()
+    talk = reading(replace(start, laptop_mac=cable.mac, now=cable.wire.now(), xid=lambda: drawn, ours=ours), by)
     if talk is None:
         raise ValueError("its kind was seen to read by this way")
-    await run(talk, keeper, _LONGEST_S)
+    await run(talk, cable, _LONGEST_S)
     return talk.said or Said(Ended.SILENT, "it did not come to an end")
 
 

@@ -18,7 +18,7 @@ from askport.core.ways.conversation import Ended, Said
 from askport.core.ways.dcp_way import ReadByDcp
 from askport.core.ways.start import Start
 from askport.core.ways.station_talk import StationTalk
-from askport.edges.keeper_client import Keeper
+from askport.edges.footing import Footing
 
 _LONGEST_S = 6.0
 
@@ -40,8 +40,8 @@ def station(
         order = dcp.set_name(xid, dcp.station_name(name), permanent=True), f"call it {name}"
     elif reset:
         order = dcp.reset(xid), "forget name and address"
-    with open_cable(adapter) as keeper, giving_back(keeper):
-        did, said = asyncio.run(_talk(keeper, device, order))
+    with open_cable(adapter) as cable, giving_back(cable):
+        did, said = asyncio.run(_talk(cable, device, order))
     called, address = said.found.get("name", ""), said.found.get("address", str(UNSPECIFIED))
     now = f"It says that it is called {called or 'nothing'}, and its address is {_shown(address)}."
     if did and did.ended is not Ended.WELL:
@@ -72,23 +72,23 @@ def _shown(address: str) -> str:
     return "none" if address == str(UNSPECIFIED) else address
 
 
-async def _talk(keeper: Keeper, mac: MacAddress, order: tuple[Dcp, str] | None) -> tuple[Said | None, Said]:
+async def _talk(cable: Footing, mac: MacAddress, order: tuple[Dcp, str] | None) -> tuple[Said | None, Said]:
     """Return how the order ended, where there is one, and what the station says of itself after that."""
     silent = Said(Ended.SILENT, "it did not answer")
     did: Said | None = None
     if order:
-        telling = StationTalk(mac, keeper.mac, *order, keeper.wire.now())
-        await run(telling, keeper, _LONGEST_S)
+        telling = StationTalk(mac, cable.mac, *order, cable.wire.now())
+        await run(telling, cable, _LONGEST_S)
         did = telling.said or silent
     start = Start(
         mac=mac,
         target=Target(interface=IPv4Interface(UNSPECIFIED)),
-        laptop_mac=keeper.mac,
+        laptop_mac=cable.mac,
         laptop=None,
         old=None,
-        now=keeper.wire.now(),
+        now=cable.wire.now(),
         xid=lambda: secrets.randbits(32),
     )
     reads = ReadByDcp(start)
-    await run(reads, keeper, _LONGEST_S)
+    await run(reads, cable, _LONGEST_S)
     return did, reads.said or silent

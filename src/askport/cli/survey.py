@@ -40,21 +40,21 @@ def survey(
     asked = dict.fromkeys([*to_ask(plan, standings.values()), *(host for each in ranges for host in each.hosts())])
     if not asked:
         raise BadInput(f"'{job}' has no plan to ask by: import one, or name a range with --within.")
-    with open_cable(adapter) as keeper:
-        finder = finder_on(keeper, measures=False)
-        finder.laptop_addresses |= {each.ip for each in keeper.own}
+    with open_cable(adapter) as cable:
+        finder = finder_on(cable, measures=False)
+        finder.laptop_addresses |= {each.ip for each in cable.own}
         say(f"Asking for {len(asked)} addresses at {rate:g} a second; nothing is changed.")
-        offers = OfferLook(keeper.mac, secrets.randbits(32), now=keeper.wire.now())
-        ask_all(finder, asked, now=keeper.wire.now(), rate=rate)
+        offers = OfferLook(cable.mac, secrets.randbits(32), now=cable.wire.now())
+        ask_all(finder, asked, now=cable.wire.now(), rate=rate)
         settled: list[float] = []
 
         def over() -> bool:
             if not settled and finder.has_settled:
-                settled.append(keeper.wire.now() + _LAST_ANSWERS_S)
-            return bool(settled) and keeper.wire.now() >= settled[0]
+                settled.append(cable.wire.now() + _LAST_ANSWERS_S)
+            return bool(settled) and cable.wire.now() >= settled[0]
 
-        asyncio.run(run(Together(finder, offers), keeper, None, over))
-        own = {each.ip: {keeper.mac} for each in keeper.own}
+        asyncio.run(run(Together(finder, offers), cable, None, over))
+        own = {each.ip: {cable.mac} for each in cable.own}
     holders: dict[Any, set[MacAddress]] = {**holders_in(finder), **own}
     found = against_plan(plan, standings, holders, asked)
     gateways = [each.gateway for each in plan.subnets if each.gateway]

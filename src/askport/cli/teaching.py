@@ -17,7 +17,7 @@ from askport.core.register.entries import Taught
 from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.edges.files import write_file
-from askport.edges.keeper_client import Keeper
+from askport.edges.footing import Footing
 
 if TYPE_CHECKING:
     from askport.core.lessons.page_lesson import PageLesson
@@ -43,26 +43,26 @@ class Teaching:
         self._far: TcpPort | None = None
         self._went_down_at: float | None = None
 
-    async def door(self, keeper: Keeper, far: TcpPort, mac: MacAddress | None) -> "LearningDoor":
+    async def door(self, cable: Footing, far: TcpPort, mac: MacAddress | None) -> "LearningDoor":
         """Return the door, once it is known whose page it leads to."""
         from askport.edges.door import SECURE_PORTS
         from askport.edges.learning_door import LearningDoor
 
         self._far, self._mac = far, mac
         if mac is None and isinstance(far.address, IPv4Address):
-            finder = finder_on(keeper, measures=False)
-            finder.call([far.address], now=keeper.wire.now(), guess=False)
-            await run(finder, keeper, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
+            finder = finder_on(cable, measures=False)
+            finder.call([far.address], now=cable.wire.now(), guess=False)
+            await run(finder, cable, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
             found = (each for each in finder.devices() if each.best and each.best.address == far.address)
             self._mac = next((each.mac for each in found), None)
         secure = far.port in SECURE_PORTS
-        self._door = LearningDoor(keeper.adapter, far, secure=secure, now=keeper.wire.now)
+        self._door = LearningDoor(cable, far, secure=secure, now=cable.wire.now)
         return self._door
 
-    def look(self, keeper: Keeper) -> None:
+    def look(self, cable: Footing) -> None:
         """See whether the power was cut since something was sent: what is used only then is used after a restart."""
-        if not keeper.wire.link().up:
-            self._went_down_at = keeper.wire.now()
+        if not cable.wire.link().up:
+            self._went_down_at = cable.wire.now()
 
     def write(self) -> None:
         """Write what was learned.

@@ -33,9 +33,11 @@ class SendMany:
 
 @dataclass(frozen=True, slots=True)
 class Borrow:
-    """Put a temporary address on the laptop's adapter; its inverse is to take exactly that away."""
+    """Have the laptop take a temporary address; its inverse is to take exactly that away."""
 
     interface: IPv4Interface
+    on_adapter: bool = False
+    """Whether on the adapter, though others are borrowed beside it: a device answers there only."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,8 +169,8 @@ class Together(Machine):
 class Borrower(Machine):
     """A machine that borrows addresses, and is told what came of it."""
 
-    def borrow_done(self, interface: IPv4Interface, now: float) -> None:
-        """Take in that the adapter has the borrowed address."""
+    def borrow_done(self, interface: IPv4Interface, now: float, why_on_adapter: str = "") -> None:
+        """Take in that the laptop has the borrowed address, and why on the adapter where it was to be beside it."""
         raise NotImplementedError
 
     def borrow_failed(self, error: AskPortError) -> None:

@@ -116,8 +116,8 @@ class Wire(Protocol):
 class AdapterAndJob(Protocol):
     """What carries out the effects that are not frames: the adapter and the job."""
 
-    async def borrow(self, interface: IPv4Interface) -> None:
-        """Put an address on the adapter.
+    async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
+        """Take an address; return why it is on the adapter and not beside it as it was to be, or nothing.
 
         Raises:
             AskPortError: the machine would not.

@@ -23,7 +23,7 @@ from askport.edges import door_guard, door_pages
 from askport.edges.door_links import Links
 from askport.edges.door_talk import HOP_BY_HOP, Message, read_body, read_head, relay, send
 from askport.edges.transports.http import old_tls
-from askport.edges.transports.tcp_socket import connect, why
+from askport.edges.transports.tcp_socket import Sockets, connect, why
 
 SECURE_PORTS = (443, 8443)
 _PAGE_PORTS = (80, 8080, *SECURE_PORTS)
@@ -49,17 +49,17 @@ FIREWALL = (
 
 
 class Door:
-    """Forwards a loopback port to a device over one adapter."""
+    """Forwards a loopback port to a device over one cable."""
 
-    def __init__(self, adapter: str, far: TcpPort, *, secure: bool | None = None) -> None:
+    def __init__(self, over: Sockets, far: TcpPort, *, secure: bool | None = None) -> None:
         """Prepare to forward.
 
         Args:
-            adapter: the one that the device is at.
+            over: the cable that the device is at.
             far: where it leads.
             secure: whether a page there is secured (HTTPS); None for what its port says.
         """
-        self.far, self._adapter = far, adapter
+        self.far, self._over = far, over
         self.secure = far.port in SECURE_PORTS if secure is None else secure
         self._server: asyncio.Server | None = None
         self._open: set[asyncio.Task[None]] = set()
@@ -158,7 +158,7 @@ class Door:
     async def _pass_untouched(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, first: bytes) -> None:
         """Carry one connection to the device and back."""
         try:
-            far_reader, far_writer = await connect(self._adapter, self.far)
+            far_reader, far_writer = await connect(self._over, self.far)
         except (OSError, TimeoutError) as error:
             self._not_reached(error)
             return
@@ -168,7 +168,7 @@ class Door:
 
     def _not_reached(self, error: OSError) -> None:
         self.dropped = isinstance(error, TimeoutError)
-        self.fault = f"{self.far} does not open over {self._adapter}: {why(error)}."
+        self.fault = f"{self.far} does not open over {self._over.adapter}: {why(error)}."
 
     # Pages
 
@@ -269,7 +269,7 @@ class Door:
         self.told = list(dict.fromkeys([*held, *self.told]))[:_MOST_TOLD]
 
     async def _connect(self) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-        reader, writer = await connect(self._adapter, self.far)
+        reader, writer = await connect(self._over, self.far)
         if self.secure:
             await writer.start_tls(old_tls(), server_hostname=str(self.far.address))
             tls = writer.get_extra_info("ssl_object")
@@ -357,10 +357,10 @@ class Door:
         await pass_both_ways((reader, far_writer), (far_reader, writer))
 
 
-async def is_dropped(adapter: str, far: TcpPort) -> bool:
+async def is_dropped(over: Sockets, far: TcpPort) -> bool:
     """Whether nothing comes back to a connection of this laptop's own."""
     try:
-        _, writer = await connect(adapter, far, _DROPPED_AFTER_S)
+        _, writer = await connect(over, far, _DROPPED_AFTER_S)
     except TimeoutError:
         return True
     except OSError:

@@ -85,13 +85,13 @@ class Driver:
                 self._adapter_and_job.write(entry, self._wire.wall(self._wire.now()))
             case KeepFrames(unit, frames) if self._adapter_and_job and frames:
                 self._adapter_and_job.keep(unit, [(self._wire.wall(each.at), each.data) for each in frames])
-            case Borrow(interface) if self._adapter_and_job and isinstance(self.machine, Borrower):
+            case Borrow(interface, on_adapter) if self._adapter_and_job and isinstance(self.machine, Borrower):
                 try:
-                    await self._adapter_and_job.borrow(interface)
+                    why_on_adapter = await self._adapter_and_job.borrow(interface, on_adapter=on_adapter)
                 except AskPortError as error:
                     self.machine.borrow_failed(error)
                 else:
-                    self.machine.borrow_done(interface, self._wire.now())
+                    self.machine.borrow_done(interface, self._wire.now(), why_on_adapter)
             case OpenChannel(channel) if self._channels:
                 self._channels.open_channel(channel)
             case SendOn(channel, data) if self._channels:

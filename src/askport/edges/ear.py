@@ -1,6 +1,7 @@
 """Listening on an adapter before anything is chosen: a device's first words come once."""
 
 from collections import deque
+from collections.abc import Sequence
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.finder import Finder
@@ -17,9 +18,9 @@ MAX_KEPT = 4096
 class _Recording(Machine):
     """Keeps what is heard, and adds it up."""
 
-    def __init__(self, mac: MacAddress, now: float) -> None:
+    def __init__(self, macs: Sequence[MacAddress], now: float) -> None:
         super().__init__()
-        self.finder = Finder([mac], now=now)
+        self.finder = Finder(macs, now=now)
         self.finder.on_drop = log.dropped
         self.kept: deque[Heard] = deque(maxlen=MAX_KEPT)
 
@@ -44,7 +45,7 @@ class Ear:
         """Begin to listen with a keeper that has taken its adapter."""
         self.keeper = keeper
         self.began_at = keeper.wire.now()
-        self._recording = _Recording(keeper.mac, self.began_at)
+        self._recording = _Recording(keeper.wire.macs, self.began_at)
         self._recording.finder.laptop_addresses |= {each.ip for each in keeper.own}
 
     @property

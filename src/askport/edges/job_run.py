@@ -29,10 +29,14 @@ from askport.edges.jobfile import JobFile
 
 
 class BorrowingAdapter(Protocol):
-    """What can borrow and give back: the keeper, or the bench."""
+    """What can borrow and give back: a footing on a cable, or the bench."""
 
-    async def borrow(self, interface: IPv4Interface) -> None:
-        """Put an address on the adapter."""
+    @property
+    def beside(self) -> MacAddress | None:
+        """The MAC address beside the adapter, or None where it is borrowed on the adapter."""
+
+    async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
+        """Take an address; return why it is on the adapter and not beside it, or nothing."""
 
     async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
         """Have an address mean one MAC address."""
@@ -91,12 +95,14 @@ class JobRun:
         self.wire, self.own, self.job, self.sites, self.maker = wire, tuple(own), job, sites, maker
         self.work = list(work)
         self._adapter_and_job, self._channels = _AdapterAndJob(adapter, job), channels
+        self._adapter = adapter
         self._place = 0
         self.kinds = kinds
         self.log_ins: dict[str, LogIn] = {}
         """What kinds are entered with; never stored."""
         self._serial_lines: dict[str, str] = {}
         self._laptop_before: set[IPv4Address] = set()
+        self._why_on_adapter = ""
         self._improvised = WorkItem(tag=f"unit {job.register.last_id() + 1}")
         self.begin(began_at)
         for each in heard:
@@ -147,7 +153,7 @@ class JobRun:
 
     def begin_with(self, item: WorkItem) -> None:
         """Begin anew with this device of the work list, wherever the one before it stands."""
-        self._laptop_before = self.session.cable.laptop_was
+        self._leave_laptop()
         self._place = self.work.index(item)
         self.begin()
         self.session.device.is_meant = True  # by its label or the plan, never by an order alone
@@ -194,8 +200,10 @@ class JobRun:
             log_ins=self.log_ins,
             serial_lines=self._serial_lines,
         )
+        laptop = Laptop(self.wire.name, self.wire.mac, self.own, beside=self._adapter.beside)
+        laptop.why_on_adapter = self._why_on_adapter
         self.session = Session(
-            laptop=Laptop(self.wire.name, self.wire.mac, self.own),
+            laptop=laptop,
             work=self.item,
             unit=self.job.new_unit(),
             link=self.wire.link(),
@@ -211,9 +219,14 @@ class JobRun:
         """Have the cable run something that is no device's way, until the next one begins."""
         self.driver = Driver(machine, self.wire, self._adapter_and_job, self._channels)
 
+    def _leave_laptop(self) -> None:
+        """Remember what the laptop had for the device at hand, and where it stands, for the next one."""
+        laptop = self.session.cable.laptop
+        self._laptop_before, self._why_on_adapter = self.session.cable.laptop_was, laptop.why_on_adapter
+
     def next_device(self) -> None:
         """Go on to the next device of the list, or of the crate."""
-        self._laptop_before = self.session.cable.laptop_was
+        self._leave_laptop()
         device = self.session.device
         if device.listed_as != device.work.tag and self.item.tag == device.listed_as and self.work:
             self.work[self._place] = device.work  # it was given another name

@@ -4,7 +4,6 @@ import asyncio
 import contextlib
 import json
 import os
-import pwd
 import select
 import socket
 import subprocess
@@ -17,11 +16,14 @@ from typing import Any
 from askport.bell import Bell
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
+from askport.core.reach.beside import own_macs
 from askport.core.text import listed
 from askport.edges import log
 from askport.edges.packet_filter import assemble
 from askport.edges.packet_wire import PacketWire
 
+Detail = str | bool | int | None
+Details = dict[str, Detail]
 _MAX_ANSWER = 65_536
 _ANSWER_WAIT_S = 10.0
 """A keeper that takes longer is not working; changing an address takes milliseconds."""
@@ -83,13 +85,14 @@ class Keeper:
         self.left = tuple(str(each) for each in facts["left"])
         """What an earlier run had left borrowed, and could not be given back."""
         self.switched_on = bool(facts["switched_on"])
-        self.wire = PacketWire(adapter, self.mac, socket.socket(fileno=descriptors[0]))
+        self.wire = PacketWire(adapter, own_macs(self.mac), socket.socket(fileno=descriptors[0]))
         return self
 
     # One request, and its answer by its number: one that comes too late for an earlier request is nobody's any more
 
-    def _send(self, verb: str, details: dict[str, str | bool]) -> int:
+    def _send(self, verb: str, details: Details) -> int:
         self._number += 1
+        details = {key: value for key, value in details.items() if value is not None}
         told = {key: value for key, value in details.items() if key != "filter"}
         log.event(f"keeper: {verb}", adapter=self.adapter, id=self._number, **told)
         with contextlib.suppress(OSError):  # the answer, or its absence, tells
@@ -110,8 +113,7 @@ class Keeper:
         except OSError:
             data, descriptors = b"", []
         if not data:
-            text = f"The keeper of {self.adapter} has ended: run 'askport restore' to give back what was borrowed."
-            raise MachineRefused(text, code="keeper-gone")
+            raise self._gone()
         return json.loads(data), list(descriptors)
 
     def _is_for(self, number: int | None, answer: dict[str, Any], descriptors: list[int]) -> bool:
@@ -134,11 +136,15 @@ class Keeper:
                     return answer, descriptors
         raise self._silent()
 
-    def _ask_now(self, verb: str, **details: str | bool) -> tuple[dict[str, Any], list[int]]:
+    def _ask_now(self, verb: str, **details: Detail) -> tuple[dict[str, Any], list[int]]:
         return self._await(self._send(verb, details))
 
-    async def _ask(self, verb: str, **details: str | bool) -> dict[str, Any]:
+    async def _ask(self, verb: str, **details: Detail) -> dict[str, Any]:
         """Ask while everything else goes on."""
+        return (await self._ask_for(verb, **details))[0]
+
+    async def _ask_for(self, verb: str, **details: Detail) -> tuple[dict[str, Any], list[int]]:
+        """Ask for something that is handed over."""
         async with self._turn:
             number, bell = self._send(verb, details), Bell()
             loop, deadline = asyncio.get_running_loop(), time.monotonic() + _ANSWER_WAIT_S
@@ -148,7 +154,7 @@ class Keeper:
                     with contextlib.suppress(BlockingIOError):
                         answer, descriptors = self._receive()
                         if self._is_for(number, answer, descriptors):
-                            return answer
+                            return answer, descriptors
                         continue
                     await bell.wait(left)
             finally:
@@ -159,38 +165,68 @@ class Keeper:
         text = f"The keeper of {self.adapter} does not answer: end Ask Port, and run 'askport restore'."
         return MachineRefused(text, code="keeper-silent")
 
-    async def borrow(self, interface: IPv4Interface, *, instead: bool = False) -> None:
-        """Put an address on the adapter, beside what is there or instead of it.
+    # What is borrowed is on the adapter, or in a place beside it where one is named by its number
+
+    async def enter(self, place: int, mac: MacAddress) -> None:
+        """Make a place beside the adapter, with a MAC address of its own.
 
         Raises:
-            MachineRefused: it has no link, or has the address already, or the kernel would not.
+            MachineRefused: kernel or adapter would not (its code is ``no-place`` then).
         """
-        require_link(self)
-        await self._ask("borrow", address=str(interface), instead=instead)
+        await self._ask("enter", place=place, mac=str(mac))
 
-    async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
-        """Have an address mean one MAC address on this adapter, until it is given back.
+    async def leave(self, place: int) -> None:
+        """Let go of a place, with all that was borrowed there."""
+        log.event("keeper: left", adapter=self.adapter, given=(await self._ask("leave", place=place))["given"])
+
+    async def open_socket(self, place: int, family: int) -> socket.socket:
+        """Return a TCP socket of a place, connected to nothing.
+
+        Raises:
+            MachineRefused: there is no such place.
+        """
+        _, (descriptor,) = await self._ask_for("socket", place=place, family=family, kind=socket.SOCK_STREAM)
+        return socket.socket(fileno=descriptor)
+
+    async def namespace(self, place: int) -> int:
+        """Return a descriptor of a place's network namespace, which lives as long as it is open.
+
+        Raises:
+            MachineRefused: there is no such place.
+        """
+        return (await self._ask_for("namespace", place=place))[1][0]
+
+    async def borrow(self, interface: IPv4Interface, *, instead: bool = False, place: int | None = None) -> None:
+        """Take an address, beside those that are there or instead of them.
+
+        Raises:
+            MachineRefused: it is there already, or the kernel would not.
+        """
+        await self._ask("borrow", address=str(interface), instead=instead, place=place)
+
+    async def pin(self, address: IPv4Address, mac: MacAddress, *, place: int | None = None) -> None:
+        """Have an address mean one MAC address, until it is given back.
 
         Raises:
             MachineRefused: the kernel would not.
         """
-        await self._ask("pin", address=str(address), mac=str(mac))
+        await self._ask("pin", address=str(address), mac=str(mac), place=place)
 
-    async def route(self, network: IPv4Network, gateway: IPv4Address) -> None:
+    async def route(self, network: IPv4Network, gateway: IPv4Address, *, place: int | None = None) -> None:
         """Send what is for a range through a device on the cable, until it is given back.
 
         Raises:
             MachineRefused: the kernel would not.
         """
-        await self._ask("route", to=str(network), via=str(gateway))
+        await self._ask("route", to=str(network), via=str(gateway), place=place)
 
-    async def addresses(self) -> list[str]:
-        """Return the addresses on the adapter as they are now.
+    async def addresses(self, *, place: int | None = None) -> list[str]:
+        """Return the addresses as they are now.
 
         Raises:
             MachineRefused: the adapter has vanished.
         """
-        return [str(each) for each in (await self._ask("addresses"))["addresses"]]
+        return [str(each) for each in (await self._ask("addresses", place=place))["addresses"]]
 
     async def give_back(self) -> None:
         """Take away again exactly what was borrowed.
@@ -215,6 +251,19 @@ class Keeper:
         if answer["left"]:
             text = f"Not given back on {self.adapter}: {listed(answer['left'])}. 'askport restore' tries again."
             raise MachineRefused(text, code="not-given-back")
+
+    def _gone(self) -> MachineRefused:
+        text = f"The keeper of {self.adapter} has ended: run 'askport restore' to give back what was borrowed."
+        return MachineRefused(text, code="keeper-gone")
+
+    def require_alive(self) -> None:
+        """See that the keeper is there.
+
+        Raises:
+            MachineRefused: it has ended.
+        """
+        if not self.is_alive:
+            raise self._gone()
 
     @property
     def is_alive(self) -> bool:
@@ -257,18 +306,3 @@ def require_link(keeper: Keeper) -> None:
     if not keeper.wire.link().up:
         text = f"{keeper.adapter} has no link: plug the cable in at both ends and give the device power."
         raise MachineRefused(text, code="link-down")
-
-
-def drop_to_invoker() -> None:
-    """Go on as the user who called sudo, for good; as plain root there is nobody to drop to."""
-    if os.geteuid() != 0 or "SUDO_UID" not in os.environ:
-        return
-    user, group = int(os.environ["SUDO_UID"]), int(os.environ.get("SUDO_GID", os.environ["SUDO_UID"]))
-    with contextlib.suppress(KeyError):
-        os.environ["HOME"] = pwd.getpwuid(user).pw_dir
-    try:
-        os.initgroups(pwd.getpwuid(user).pw_name, group)  # those that may use serial ports, say
-    except (KeyError, OSError):
-        os.setgroups([])
-    os.setresgid(group, group, group)
-    os.setresuid(user, user, user)

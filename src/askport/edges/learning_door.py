@@ -8,6 +8,7 @@ from askport.core.channels import TcpPort
 from askport.core.lessons.exchange import MAX_BODY, Exchange
 from askport.edges.door import Door
 from askport.edges.door_talk import Message
+from askport.edges.transports.tcp_socket import Sockets
 
 _MOST_EXCHANGES = 2_000
 _BROWSERS_OWN = frozenset({
@@ -21,16 +22,16 @@ _BROWSERS_OWN = frozenset({
 class LearningDoor(Door):
     """Keeps what the requests that pass tell."""
 
-    def __init__(self, adapter: str, far: TcpPort, *, secure: bool, now: Callable[[], float]) -> None:
+    def __init__(self, over: Sockets, far: TcpPort, *, secure: bool, now: Callable[[], float]) -> None:
         """Prepare to forward.
 
         Args:
-            adapter: the one that the device is at.
+            over: the cable that the device is at.
             far: its page.
             secure: whether the page is secured (HTTPS).
             now: the wire's time.
         """
-        super().__init__(adapter, far, secure=secure)
+        super().__init__(over, far, secure=secure)
         self._now, self._first = now, far
         self.exchanges: list[Exchange] = []
         """What passed, in order; bodies and answers are cut to what is looked at."""

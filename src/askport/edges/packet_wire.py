@@ -46,16 +46,16 @@ _LINK_POLL_S = 0.1
 class PacketWire:
     """Frames of one adapter, through a packet socket that the keeper has opened."""
 
-    def __init__(self, name: str, mac: MacAddress, packet_socket: socket.socket) -> None:
-        """Take over the socket."""
+    def __init__(self, name: str, macs: Sequence[MacAddress], packet_socket: socket.socket) -> None:
+        """Take over the socket; the adapter's own MAC address is first, those beside it follow."""
         self.name = name
-        self.mac = mac
+        self.mac, self.macs = macs[0], tuple(macs)
         self._socket = packet_socket
         self._socket.setblocking(False)
         self._index = socket.if_nametoindex(name)
         self._wall_offsets = [(float("-inf"), time.time() - time.monotonic())]
         self._seen = self._sent = self._lost = 0
-        self._shedding = Shedding(mac)
+        self._shedding = Shedding(macs)
         self._is_full, self._has_shed, self._given_at = False, False, 0.0
         """Whether the last batch left frames behind, whether some were shed with it, and when it was handed over."""
         self._silent_until = 0.0

@@ -1,4 +1,4 @@
-"""Carries channels over one adapter; each kind of far end has its transport."""
+"""Carries channels over one cable; each kind of far end has its transport."""
 
 import asyncio
 from collections.abc import Awaitable, Callable
@@ -25,8 +25,8 @@ _CHUNK = 16_384
 _MOST_WAITING = 64
 """Chunks that may wait for the machine: a device that never stops sending is read no faster than they are used."""
 
-Transport = Callable[[str, Any], Awaitable[tuple[Any, Any]]]
-"""Connects over an adapter to a far end; returns what is read from and what is written to."""
+Transport = Callable[[Any, Any], Awaitable[tuple[Any, Any]]]
+"""Connects over a cable's sockets to a far end; returns what is read from and what is written to."""
 TRANSPORTS: dict[type, Transport] = {
     TcpPort: tcp_socket.connect_watched,
     TelnetPort: telnet.connect,
@@ -37,11 +37,11 @@ TRANSPORTS: dict[type, Transport] = {
 
 
 class Streams:
-    """The channels of one adapter."""
+    """The channels of one cable."""
 
-    def __init__(self, adapter: str, wake: Callable[[], None]) -> None:
-        """Carry channels over this adapter; ``wake`` is called whenever there is something to be told."""
-        self._adapter, self._wake = adapter, wake
+    def __init__(self, over: tcp_socket.Sockets, wake: Callable[[], None]) -> None:
+        """Carry channels over this cable; ``wake`` is called whenever there is something to be told."""
+        self._over, self._wake = over, wake
         self._tasks: dict[Channel | PageCall, asyncio.Task[None]] = {}
         self._clients: dict[HttpPort, Any] = {}
         self._closing: set[asyncio.Task[None]] = set()
@@ -54,7 +54,7 @@ class Streams:
 
     def open_channel(self, channel: Channel) -> None:
         """Begin to connect."""
-        log.event("channel opening", adapter=self._adapter, to=channel.far)
+        log.event("channel opening", adapter=self._over.adapter, to=channel.far)
         self._tasks[channel] = asyncio.ensure_future(self._carry(channel))
 
     def send_on(self, channel: Channel, data: bytes) -> None:
@@ -64,13 +64,13 @@ class Streams:
 
     def fetch(self, call: PageCall) -> None:
         """Send a request to a page."""
-        log.event("page", adapter=self._adapter, to=call.far, method=call.method)
+        log.event("page", adapter=self._over.adapter, to=call.far, method=call.method)
         self._tasks[call] = asyncio.ensure_future(self._fetch(call))
 
     async def _fetch(self, call: PageCall) -> None:
         client = self._clients.get(call.far)
         if client is None:
-            client = self._clients[call.far] = http.client_for(self._adapter, call.far)
+            client = self._clients[call.far] = http.client_for(self._over, call.far)
         try:
             answer = await http.fetch(client, call)
         except OSError as error:
@@ -124,7 +124,7 @@ class Streams:
         try:
             if isinstance(channel.far, SerialLine) and (before := self._letting_go.pop(channel.far, None)):
                 await before
-            reader, self._writers[channel] = await TRANSPORTS[type(channel.far)](self._adapter, channel.far)
+            reader, self._writers[channel] = await TRANSPORTS[type(channel.far)](self._over, channel.far)
             self._say(Opened(channel, getattr(reader, "key", None)))
             while data := await reader.read(_CHUNK):
                 self._say(Received(channel, data))
@@ -138,6 +138,6 @@ class Streams:
             because = type(error).__name__
         if writer := self._writers.pop(channel, None):
             self._close(channel, writer)
-        log.event("channel closed", adapter=self._adapter, to=channel.far, because=because or "ended in order")
+        log.event("channel closed", adapter=self._over.adapter, to=channel.far, because=because or "ended in order")
         self._say(Closed(channel, because))
         self._tasks.pop(channel, None)

@@ -13,7 +13,7 @@ from askport.core.kinds.model import ConsoleWay
 from askport.core.lessons.console_lesson import Listening
 from askport.core.visit.session import Session
 from askport.edges.streams import TRANSPORTS
-from askport.edges.transports.tcp_socket import why
+from askport.edges.transports.tcp_socket import Sockets, why
 from askport.tui.ink import Ink
 from askport.tui.laptop_watch import door_target
 
@@ -54,11 +54,11 @@ class _Glass(pyte.Screen):
 class Terminal:
     """One connection to a console, as a terminal of 80 by 24, whose lines are listened to."""
 
-    def __init__(self, adapter: str, far: FarEnd) -> None:
+    def __init__(self, over_cable: Sockets | None, far: FarEnd) -> None:
         self.far, self.over = far, ""
         self.listening = Listening()
         self.is_open = False
-        self._adapter = adapter
+        self._over_cable = over_cable
         self._writer: Any = None
         self._glass = _Glass(self._write)
         self._stream = pyte.ByteStream(self._glass)
@@ -76,7 +76,7 @@ class Terminal:
     async def run(self, changed: Callable[[], object]) -> None:
         """Connect, and show what comes until it ends; ``over`` says how that was."""
         try:
-            reader, self._writer = await TRANSPORTS[type(self.far)](self._adapter, self.far)
+            reader, self._writer = await TRANSPORTS[type(self.far)](self._over_cable, self.far)
         except (OSError, TimeoutError) as error:
             reason = why(error) if isinstance(error, OSError) else "it does not answer"
             self.over = f"{self.far} does not open: {reason}."

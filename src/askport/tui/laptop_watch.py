@@ -13,6 +13,7 @@ from askport.core.visit.session import Session
 from askport.edges.adapters import list_adapters, way_to
 from askport.edges.door import FIREWALL, SECURE_PORTS, is_dropped
 from askport.edges.learning_door import LearningDoor
+from askport.edges.transports.tcp_socket import Sockets
 
 _PAGES = (80, 443, 8080, 8443)
 
@@ -38,12 +39,14 @@ def time_asleep() -> float:
 class LaptopWatch:
     """Looks at the laptop for the work on one cable, and keeps the doors that were opened."""
 
-    def __init__(self, asleep: Callable[[], float] = time_asleep) -> None:
+    def __init__(self, over: Sockets | None, asleep: Callable[[], float] = time_asleep) -> None:
         """Begin to look.
 
         Args:
+            over: what gives sockets that go over the cable, or None on the practice bench.
             asleep: tells for how long the computer has slept since it was started, in seconds.
         """
+        self._over = over
         self._asleep = asleep
         self._slept = asleep()
         self._dropped: dict[TcpPort, bool] = {}
@@ -58,7 +61,7 @@ class LaptopWatch:
             if unit == session.device.unit and device and session.cable.laptop.reaching(device):
                 door.follow(TcpPort(device, port))
         try:
-            # In threads of their own, because the netlink library brings its own event loop.
+            # In threads of their own, because the kernel may take its time.
             adapters = await asyncio.to_thread(list_adapters)
             way_out = await asyncio.to_thread(way_to, device) if device else None
         except AskPortError:
@@ -70,11 +73,11 @@ class LaptopWatch:
     async def _firewall(self, session: Session) -> list[Hazard]:
         """See whether what opens to a bare question opens to the laptop's own programs too; asked once a device."""
         target, opened = door_target(session), session.device.open_ports
-        if target is None or not opened:
+        if target is None or not opened or self._over is None or session.cable.laptop.is_beside:
             return []
         far = TcpPort(target, opened[0])
         if far not in self._dropped:
-            self._dropped[far] = await is_dropped(session.cable.laptop.adapter, far)
+            self._dropped[far] = await is_dropped(self._over, far)
         text = FIREWALL.format(far=far, adapter=session.cable.laptop.adapter)
         return [Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
 
@@ -85,14 +88,14 @@ class LaptopWatch:
             MachineRefused: no loopback port is to be had.
         """
         target, port = door_target(session), page_port(session)
-        if target is None or port is None:
+        if target is None or port is None or self._over is None:
             return None
         far = TcpPort(target, port)
         key = (session.device.unit, port)
         if key not in self._doors:
             for old in [each for each in self._doors if each[0] != session.device.unit]:
                 await self._doors.pop(old).close()  # the device before has gone
-            door = LearningDoor(session.cable.laptop.adapter, far, secure=port in SECURE_PORTS, now=now)
+            door = LearningDoor(self._over, far, secure=port in SECURE_PORTS, now=now)
             await door.open()
             self._doors[key] = door
         return self._doors[key]

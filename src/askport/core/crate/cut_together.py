@@ -157,7 +157,7 @@ class CutTogether(Borrower):
 
     # The laptop's address
 
-    def borrow_done(self, interface: IPv4Interface, now: float) -> None:
+    def borrow_done(self, interface: IPv4Interface, now: float, why_on_adapter: str = "") -> None:
         """Wait for the cut from now on."""
         self._begin(interface, now)
 

@@ -6,6 +6,8 @@ Below them everything is read, so no question and no control is changed on a wir
 goes to the laptop itself, most of it answers to its own questions, has limits of its own.
 """
 
+from collections.abc import Iterable
+
 from askport.core.addresses import MacAddress
 
 WINDOW_S = 0.25
@@ -20,9 +22,9 @@ _KINDS = {b"\x08\x06": "arp", _IPV4: "ipv4", _IPV6: "ipv6", b"\x88\xcc": "lldp",
 class Shedding:
     """Counts frames in windows, and says which are still read."""
 
-    def __init__(self, laptop: MacAddress) -> None:
-        """Begin with nothing shed, for a laptop with this MAC address."""
-        self._laptop = bytes(laptop)
+    def __init__(self, laptop: Iterable[MacAddress]) -> None:
+        """Begin with nothing shed, for a laptop with these MAC addresses."""
+        self._laptop = frozenset(bytes(each) for each in laptop)
         self._ends_at = 0.0
         self._counts: dict[bytes, int] = {}
         self.by_kind: dict[str, int] = {}
@@ -33,13 +35,13 @@ class Shedding:
         if at >= self._ends_at or at < self._ends_at - WINDOW_S:
             self._counts.clear()
             self._ends_at = at + WINDOW_S
-        counts, times = self._counts, TO_LAPTOP if data[:6] == self._laptop else 1
+        counts, times = self._counts, TO_LAPTOP if data[:6] in self._laptop else 1
         sender = data[6:12] if times == 1 else data[:12]
         for key, limit in (
             (data, ALIKE),
             (sender + _kind(data), OF_A_KIND),
             (sender, OF_A_SENDER),
-            (data[:0] if times == 1 else self._laptop, ALL),
+            (data[:0] if times == 1 else b"laptop", ALL),
         ):
             count = counts[key] = counts.get(key, 0) + 1
             if count > limit * times:

@@ -5,11 +5,14 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
 from askport.core.hazard import Hazard
+from askport.core.reach.beside import own_macs
 from askport.core.reach.in_the_way import Adapter, cable_hazards
 from askport.core.text import listed
 
 NEWS = frozenset({"address-taken", "slept", "no-adapter"})
 """Hazards that are events: whatever the technician is at, they matter now."""
+ON_ADAPTER_ONLY = frozenset({"overlapping-subnet", "better-route", "address-taken", "firewall"})
+"""Hazards that are none for what is borrowed beside the adapter."""
 _AGAIN_S = 60.0
 """How often what another program takes off is put back; more often would be a fight."""
 _SLEEP_IS_SAID_S = 60.0
@@ -17,11 +20,27 @@ _NOTICEABLE_SLEEP_S = 2.0
 
 
 class Laptop:
-    """What the laptop is on one adapter."""
+    """What the laptop is on one adapter, and beside it.
 
-    def __init__(self, adapter: str, mac: MacAddress, own: Collection[IPv4Interface]) -> None:
-        """Begin with what the adapter has of its own."""
-        self.adapter, self.mac, self.own = adapter, mac, tuple(own)
+    Beside the adapter it has a MAC address and addresses of its own, and of the adapter's it uses none: what stands in
+    the way there (routes, firewalls, managers, other adapters) does not matter then.
+    """
+
+    def __init__(
+        self, adapter: str, mac: MacAddress, own: Collection[IPv4Interface], *, beside: MacAddress | None = None
+    ) -> None:
+        """Begin with what the adapter has of its own.
+
+        Args:
+            adapter: its name.
+            mac: its MAC address.
+            own: its addresses.
+            beside: the MAC address beside it, or None where the laptop borrows on the adapter.
+        """
+        self.adapter, self.own = adapter, tuple(own)
+        self._mac, self._beside = mac, beside
+        self.why_on_adapter = ""
+        """Why it borrows on the adapter though it was to borrow beside it."""
         self.hazards: list[Hazard] = []
         """What is dangerous about the laptop itself; whoever can see the laptop keeps it up to date."""
         self.pinned: dict[IPv4Address, MacAddress] = {}
@@ -43,13 +62,48 @@ class Laptop:
         return min(self._taken_at.values(), default=None)
 
     @property
+    def is_beside(self) -> bool:
+        """Whether what it borrows is beside the adapter, and not on it."""
+        return self._beside is not None
+
+    @property
+    def where(self) -> str:
+        """Where it borrows, in words."""
+        return f"{'beside' if self.is_beside else 'on'} {self.adapter}"
+
+    @property
+    def beside_in_use(self) -> MacAddress | None:
+        """The MAC address beside the adapter while something is borrowed there, else None."""
+        return self._beside if self._taken_at else None
+
+    @property
+    def mac(self) -> MacAddress:
+        """The MAC address that it talks from now: the one beside the adapter, once something is borrowed there."""
+        return self.beside_in_use or self._mac
+
+    @property
+    def macs(self) -> tuple[MacAddress, ...]:
+        """Every MAC address that is its own on this cable."""
+        return own_macs(self._mac)
+
+    def go_on_adapter(self, why: str) -> None:
+        """Borrow on the adapter from now on, with the reason."""
+        self._beside, self.why_on_adapter = None, why
+        self.hazards.append(Hazard(code="on-adapter", text=why))
+
+    @property
     def addresses(self) -> list[IPv4Interface]:
         """All its addresses, the borrowed ones first."""
         return [*self.borrowed, *self.own]
 
+    @property
+    def talking(self) -> list[IPv4Interface]:
+        """The addresses that it can talk from now."""
+        return self.borrowed if self.is_beside else self.addresses
+
     def reaching(self, address: IPv4Address) -> IPv4Interface | None:
         """Return the laptop's address that reaches another, or None."""
-        return next((each for each in self.addresses if address in each.network), None)
+        return next((each for each in self.talking if address in each.network), None)
 
     def take(self, interface: IPv4Interface, now: float) -> bool:
         """Take in that an address was borrowed; say whether it is a new one, and not one that was put back."""
@@ -91,13 +145,18 @@ class Laptop:
         if slept_s > _NOTICEABLE_SLEEP_S:
             self._woke = (now, slept_s)
         here = next((each for each in adapters if each.name == self.adapter), None)
-        self.forwards = bool(here and here.forwards)
-        present = {each.interface for each in here.addresses} if here else set(self.borrowed)
+        self.forwards = bool(here and here.forwards and not self.is_beside)
+        seen_there = here and not self.is_beside
+        present = {each.interface for each in here.addresses} if here and seen_there else set(self.borrowed)
         missing = [each for each, at in self._taken_at.items() if each not in present and at < now]
         again = [each for each in missing if now - self._put_back_at.get(each, -_AGAIN_S) >= _AGAIN_S]
         self._put_back_at |= dict.fromkeys(again, now)
         events = self._events(now) if here else ()
         self.hazards = [*events, *cable_hazards(adapters, self.adapter, device=device, way_out=way_out)]
+        if self.is_beside:
+            self.hazards = [each for each in self.hazards if each.code not in ON_ADAPTER_ONLY]
+        elif self.why_on_adapter:
+            self.hazards.append(Hazard(code="on-adapter", text=self.why_on_adapter))
         return again
 
     def _events(self, now: float) -> Iterable[Hazard]:

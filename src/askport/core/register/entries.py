@@ -93,11 +93,12 @@ class Named(_Entry):
 
 
 class Borrowed(_Entry):
-    """An address was put on the laptop's adapter."""
+    """The laptop took an address, on its adapter or beside it."""
 
     kind: Literal["borrowed"] = "borrowed"
     adapter: str
     interface: IPv4Interface
+    beside: bool = False
 
 
 class GaveBack(_Entry):

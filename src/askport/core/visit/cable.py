@@ -95,9 +95,9 @@ class Cable:
         self.began_at = now
         self.laptop_was = {each.ip for each in laptop.own} | set(surroundings.laptop_before)
         """Addresses that the laptop has or had: who looks for one of them was made to."""
-        self.finder = Finder([laptop.mac], now=now)
+        self.finder = Finder(laptop.macs, now=now)
         self.finder.laptop_addresses |= self.laptop_was
-        self.finder.own_addresses = lambda: [each.ip for each in laptop.addresses]
+        self.finder.own_addresses = lambda: [each.ip for each in (laptop.own if laptop.is_beside else laptop.addresses)]
         self.search = Search(
             self.finder,
             label_mac=label_mac,

@@ -70,11 +70,14 @@ class Session(Borrower):
 
     # What the world answers
 
-    def borrow_done(self, interface: IPv4Interface, now: float) -> None:
-        """Take in that the adapter has the borrowed address."""
+    def borrow_done(self, interface: IPv4Interface, now: float, why_on_adapter: str = "") -> None:
+        """Take in that the laptop has the borrowed address, and why on the adapter where it was to be beside it."""
+        laptop = self.cable.laptop
+        if why_on_adapter:
+            laptop.go_on_adapter(why_on_adapter)
         if self.cable.borrowed(interface, now):
-            adapter = self.cable.laptop.adapter
-            self.visit.write(Borrowed(unit=self.device.unit, adapter=adapter, interface=interface))
+            unit, beside = self.device.unit, laptop.is_beside
+            self.visit.write(Borrowed(unit=unit, adapter=laptop.adapter, interface=interface, beside=beside))
             self.stages.now.borrowed(now)
 
     def borrow_failed(self, error: AskPortError) -> None:

@@ -21,6 +21,8 @@ class Event(Enum):
     BORROWS = auto()
     BORROWS_TO_SET = auto()
     BORROWS_TO_PROVE = auto()
+    GOES_ON_ADAPTER = auto()
+    """The device answers the adapter only, and not what is borrowed beside it."""
     NOT_BORROWED = auto()
     """The laptop did not get the address."""
     TRIES_PORTS = auto()
@@ -64,6 +66,7 @@ MOVES: dict[Event, dict[Phase, Phase]] = {
     Event.BORROWS: {Phase.MAY_BORROW: Phase.BORROWING},
     Event.BORROWS_TO_SET: {Phase.MAY_SET: Phase.BORROWING_TO_SET},
     Event.BORROWS_TO_PROVE: {Phase.MAY_PROVE: Phase.BORROWING_TO_PROVE},
+    Event.GOES_ON_ADAPTER: {Phase.TRYING_PORTS: Phase.BORROWING},
     Event.NOT_BORROWED: {
         Phase.BORROWING: Phase.MAY_BORROW,
         Phase.BORROWING_TO_SET: Phase.MAY_SET,

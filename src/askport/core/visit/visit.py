@@ -156,8 +156,11 @@ class Visit:
         present = self.present_address
         if present is None:
             return None
-        at, is_known = present
-        return can_talk(self.cable.laptop.addresses, at.ip, at.network.prefixlen if is_known else None)
+        (at, is_known), laptop = present, self.cable.laptop
+        said = can_talk(laptop.talking or laptop.own, at.ip, at.network.prefixlen if is_known else None)
+        if said.can and not laptop.talking:
+            return replace(said, can=False, sentence="not yet: an address is borrowed first")
+        return said
 
     def checks(self, typed: Target | None = None) -> list[TargetCheck]:
         """Return every check of the planned values, or of others that are only typed yet."""
@@ -255,7 +258,7 @@ class Visit:
             landings=self.landings(),
             free=self.free_address,
             kind=device.kind,
-            ours=tuple(self.cable.laptop.addresses),
+            ours=tuple(self.cable.laptop.talking),
             speaks=tuple(each.protocol for each in device.chosen.identities),
             places={each.protocol: each.where for each in device.chosen.identities if each.where},
             log_in=cable.around.log_ins.get(device.entered_as, NO_LOG_IN),

@@ -3,22 +3,28 @@
 Messages are JSON objects in datagrams of a Unix socket pair, one answer to each. The first is ``take`` with the
 ``adapter``, the only one from then on. Then come ``open`` (its answer carries the packet socket), ``borrow`` with
 ``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with ``to`` and ``via``, ``give-back`` and
-``addresses``. Anything else is refused. An answer carries the ``id`` of its request.
+``addresses``. ``enter`` with ``place`` and ``mac`` makes a place beside the adapter; with ``place`` the verbs above go
+there, and so do ``socket`` with ``family`` and ``kind``, ``namespace`` (their answers carry one) and ``leave``.
+Anything else is refused. An answer carries the ``id`` of its request.
 """
 
 import json
+import os
 import signal
 import socket
 import sys
 from collections.abc import Callable
 from typing import Any
 
-from askport.edges.keeper.adapter import Adapter, Refusal
-from askport.edges.keeper.capabilities import drop_all_but_network
+from askport.edges.keeper.adapter import Adapter
+from askport.edges.keeper.messages import Refusal
+from askport.edges.keeper.place import Place
+from askport.edges.keeper.rights import drop_all_but_network
 
 MAX_MESSAGE = 8192  # bytes; the longest honest one carries the packet filter
 
-Answer = tuple[dict[str, Any], list[socket.socket]]
+Answer = tuple[dict[str, Any], list[int]]
+"""What is told, and the descriptors that go with it; they are closed here afterwards."""
 
 
 def _serve(control: socket.socket, adapter: Adapter) -> None:
@@ -27,8 +33,21 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
     def opened(request: dict[str, Any]) -> Answer:
         facts = {each: getattr(adapter, each) for each in ("mac", "index", "switched_on", "restored", "left")}
         program = bytes.fromhex(str(request.get("filter", "")))
-        return {**facts, "addresses": adapter.addresses()}, [adapter.open(program)]
+        return {**facts, "addresses": adapter.addresses()}, [adapter.open(program).detach()]
 
+    def place(request: dict[str, Any]) -> Place:
+        return adapter.places[int(request["place"])]
+
+    beside: dict[str, Callable[[dict[str, Any]], Answer | None]] = {
+        "enter": lambda each: adapter.enter(int(each["place"]), str(each["mac"])),
+        "leave": lambda each: ({"given": adapter.leave(int(each["place"]))}, []),
+        "borrow": lambda each: place(each).borrow(str(each["address"])),
+        "pin": lambda each: place(each).pin(str(each["address"]), str(each["mac"])),
+        "route": lambda each: place(each).route(str(each["to"]), str(each["via"])),
+        "addresses": lambda each: ({"addresses": place(each).addresses()}, []),
+        "socket": lambda each: ({}, [place(each).open_socket(int(each["family"]), int(each["kind"])).detach()]),
+        "namespace": lambda each: ({}, [os.dup(place(each).namespace)]),
+    }
     verbs: dict[str, Callable[[dict[str, Any]], Answer | None]] = {
         "open": opened,
         "borrow": lambda each: adapter.borrow(str(each["address"]), instead=each.get("instead") is True),
@@ -41,20 +60,21 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
         request: Any = None
         try:
             request = json.loads(message)
-            if not isinstance(request, dict) or request.get("verb") not in verbs:
+            known = beside if isinstance(request, dict) and "place" in request else verbs
+            if not isinstance(request, dict) or request.get("verb") not in known:
                 raise Refusal("The keeper does not know that verb.")
-            answer, sockets = verbs[request["verb"]](request) or ({}, [])
+            answer, handed = known[request["verb"]](request) or ({}, [])
         except (Refusal, ValueError, LookupError, TypeError, RecursionError, OSError) as error:
             why = str(error) if isinstance(error, Refusal) else f"The keeper would not: {error}."
-            answer, sockets = {"error": why}, []
+            answer, handed = {"error": why, "code": getattr(error, "code", "")}, []
         answer["id"] = request.get("id") if isinstance(request, dict) else None
         try:
-            socket.send_fds(control, [json.dumps(answer).encode()], [each.fileno() for each in sockets])
+            socket.send_fds(control, [json.dumps(answer).encode()], handed)
         except OSError:
             return
         finally:
-            for each in sockets:
-                each.close()
+            for each in handed:
+                os.close(each)
 
 
 def main(descriptor: int) -> int:

@@ -3,28 +3,21 @@
 import errno
 import os
 import socket
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
-from struct import pack
+from ipaddress import IPv4Interface, IPv4Network
 from typing import Any
 
 from askport.edges.keeper import journal, manager
+from askport.edges.keeper.messages import Refusal, address_message, pin_message, route_message
+from askport.edges.keeper.place import Place
 from askport.edges.kernel import rtnetlink as kernel
 from askport.edges.kernel import state
 from askport.edges.kernel.packet_socket import open_packet_socket
-from askport.edges.kernel.rtnetlink import ADDRESS, INET, NEIGHBOUR, ROUTE, Kernel, attributes, with_attributes
+from askport.edges.kernel.rtnetlink import ADDRESS, NEIGHBOUR, Kernel, attributes
 
 _ETHERNET = 1  # hardware type (linux/if_arp.h) of what this program can talk to
-_PERMANENT, _MAIN, _STATIC, _UNICAST = 0x80, 254, 4, 1
+_MADE_UP, _MOST_PLACES = 2, 64  # of a MAC address' first two bits: its own making, and for one only
 _TAKE_AWAY = (kernel.DELADDR, kernel.DELROUTE, kernel.DELNEIGH)
 _NO_ADAPTER = (os.strerror(errno.ENODEV), os.strerror(errno.ENXIO))
-
-
-class Refusal(Exception):
-    """The keeper will not, or the kernel would not; the message is for the technician, the code for the program."""
-
-    def __init__(self, message: str, code: str = "") -> None:
-        super().__init__(message)
-        self.code = code
 
 
 class Adapter:
@@ -39,6 +32,9 @@ class Adapter:
         if link["hardware"] != _ETHERNET:
             raise Refusal(f"{name} is not an Ethernet adapter: choose the one that the cable is in.")
         self.index, self.mac, self.switched_on = int(link["index"]), str(link["mac"]), bool(link["on"])
+        self._mtu = int(link["mtu"])
+        self.places: dict[int, Place] = {}
+        """Those beside it, by their numbers."""
         whose = {each: link[each] for each in ("name", "index", "mac", "permanent")}
         try:
             self._journal = journal.Journal(journal.left_for(whose), whose)
@@ -98,9 +94,7 @@ class Adapter:
         self._take_from_manager(instead=instead)
         if instead:
             self._replace()
-        head = pack(ADDRESS, INET, interface.network.prefixlen, 0, 0, self.index)
-        broadcast = {"_4": interface.network.broadcast_address.packed} if interface.network.prefixlen < 31 else {}
-        message = with_attributes(head, _2=interface.ip.packed, _1=interface.ip.packed, **broadcast)
+        message = address_message(interface, self.index)
         # The next unit has the same address and another MAC: what is remembered of neighbours there is dropped.
         known = state.neighbours_in(self._netlink, self.index, interface.network)
         passing = [each for each in known if not state.is_kept(each)]
@@ -122,29 +116,36 @@ class Adapter:
     def route(self, text: str, gateway: str) -> None:
         """Send what is for a range through a device on the cable."""
         network = IPv4Network(text)
-        head = pack(ROUTE, INET, network.prefixlen, 0, 0, _MAIN, _STATIC, 0, _UNICAST, 0)
-        ways = {"_5": IPv4Address(gateway).packed, "_4": pack("I", self.index)}
-        message = with_attributes(head, _1=network.network_address.packed, **ways)
+        message = route_message(network, gateway, self.index)
         undo = [(kernel.DELROUTE, message.hex())]
         self._do(f"the route to {network}", undo, (kernel.NEWROUTE, message, kernel.CREATE | kernel.ONLY_NEW))
 
     def pin(self, text: str, mac: str) -> None:
         """Have an address mean one MAC address, whoever else answers for it."""
-        one, hardware = IPv4Network(text), bytes.fromhex(mac.replace(":", ""))
-        if len(hardware) != 6 or one.prefixlen != 32:
-            raise Refusal(f"{text} and {mac} are no address and MAC address.")
-        head = pack(NEIGHBOUR, INET, self.index, _PERMANENT, 0, 0)
-        message = with_attributes(head, _1=one.network_address.packed, _2=hardware)
+        message, one = pin_message(text, mac, self.index), IPv4Network(text)
         before = state.neighbours_in(self._netlink, self.index, one)
         undo = [(kernel.DELNEIGH, message.hex()), *((kernel.NEWNEIGH, each.hex()) for each in before)]
         self._do(f"the neighbour {text}", undo, (kernel.NEWNEIGH, message, kernel.CREATE | kernel.REPLACE))
         after = state.neighbours_in(self._netlink, self.index, one)
-        if [attributes(each, NEIGHBOUR).get(2) for each in after] != [hardware]:
+        if [attributes(each, NEIGHBOUR).get(2) for each in after] != [attributes(message, NEIGHBOUR)[2]]:
             raise Refusal(f"{text} does not lead to {mac} on {self.name}: another program changes its neighbours.")
+
+    def enter(self, number: int, mac: str) -> None:
+        """Make a place beside it, with a MAC address of its own."""
+        made_up, known = bytes.fromhex(mac.replace(":", "")), (mac, *(each.mac for each in self.places.values()))
+        if len(made_up) != 6 or made_up[0] & 3 != _MADE_UP or len(set(known)) <= len(self.places):
+            raise Refusal(f"{mac} is no MAC address for a place of its own.")
+        if number in self.places or len(self.places) >= _MOST_PLACES:
+            raise Refusal(f"There is a place {number} beside {self.name} already, or there are too many.")
+        self.places[number] = Place(self.index, self.name, mac, self._mtu)
+
+    def leave(self, number: int) -> list[str]:
+        """Let go of a place; return in words what was borrowed there."""
+        return self.places.pop(number).close()
 
     def give_back(self) -> tuple[list[str], list[str]]:
         """Undo everything, the last first; return in words what was undone, and what could not be and is kept."""
-        given: list[str] = []
+        given: list[str] = [each for number in reversed(tuple(self.places)) for each in self.leave(number)]
         left: list[str] = []
         for place in reversed(range(len(self._journal.undo))):
             what = str(self._journal.undo[place]["what"])

@@ -6,7 +6,7 @@ import socket
 from struct import calcsize, pack, unpack_from
 from typing import Self
 
-NEWLINK, NEWADDR, DELADDR, NEWROUTE, DELROUTE, NEWNEIGH, DELNEIGH = 16, 20, 21, 24, 25, 28, 29
+NEWLINK, DELLINK, NEWADDR, DELADDR, NEWROUTE, DELROUTE, NEWNEIGH, DELNEIGH = 16, 17, 20, 21, 24, 25, 28, 29
 GET = 2  # from the number of a NEW message to that of its GET
 ADDRESS, ROUTE, NEIGHBOUR, LINK = "BBBBI", "BBBBBBBBI", "BxxxiHBB", "BxHiII"
 _REQUEST, _ACK, _INTERRUPTED, _DUMP = 1, 4, 0x10, 0x300
@@ -29,6 +29,10 @@ class Kernel:
         return self
 
     def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Let go of it."""
         self._socket.close()
 
     def _exchange(self, kind: int, flags: int, payload: bytes) -> tuple[list[bytes], bool]:

@@ -35,7 +35,8 @@ def adapters(netlink: Kernel) -> list[dict[str, Any]]:
         mac = given.get(1, b"")
         found.append(
             {"name": given[3].rstrip(b"\0").decode(), "index": index, "mac": mac.hex(":"),
-             "permanent": given.get(54, mac).hex(":"), "hardware": hardware, "on": bool(flags & 1)}
+             "permanent": given.get(54, mac).hex(":"), "hardware": hardware, "on": bool(flags & 1),
+             "mtu": unpack_from("I", given.get(4, bytes(4)))[0]}
         )  # fmt: skip
     return found
 

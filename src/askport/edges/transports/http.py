@@ -1,7 +1,6 @@
-"""HTTP over one adapter, with the old TLS and the self-made certificates that devices have (RFC 9110, 8446)."""
+"""HTTP over one cable, with the old TLS and the self-made certificates that devices have (RFC 9110, 8446)."""
 
 import asyncio
-import socket
 import ssl
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -10,8 +9,8 @@ from typing import Any, NamedTuple
 
 from askport.core.channels import HttpPort, PageCall
 from askport.edges.transports import hush
+from askport.edges.transports.tcp_socket import Sockets
 
-_SO_BINDTODEVICE = 25
 _LONGEST_S = 15.0
 _WHOLE_S = 40.0
 _MAX_BYTES = 1_000_000
@@ -30,14 +29,15 @@ def old_tls() -> ssl.SSLContext:
     return context
 
 
-def client_for(adapter: str, far: HttpPort) -> Any:
-    """Return what talks to one page over one adapter, and keeps its cookies."""
+def client_for(over: Sockets, far: HttpPort) -> Any:
+    """Return what talks to one page over one cable, and keeps its cookies."""
     import httpx  # here, because it takes a quarter of a second to load
 
     hush("httpx")
     hush("httpcore")
-    bound = [(socket.SOL_SOCKET, _SO_BINDTODEVICE, adapter.encode())]
-    transport = httpx.AsyncHTTPTransport(verify=old_tls(), socket_options=bound)
+    from askport.edges.transports.http_sockets import transport_over
+
+    transport = transport_over(over, old_tls())
     return httpx.AsyncClient(
         transport=transport,
         base_url=f"http{'s' if far.secure else ''}://{far}",

@@ -11,8 +11,8 @@ _LETS_GO_S = 2.0
 """What was sent last goes out first."""
 
 
-async def connect(_: str, far: SerialLine) -> tuple[Any, Any]:
-    """Open the line; the adapter has nothing to do with it.
+async def connect(_: object, far: SerialLine) -> tuple[Any, Any]:
+    """Open the line; the cable has nothing to do with it.
 
     Raises:
         OSError: there is none, somebody else has it, or it cannot be set like that.

@@ -5,7 +5,7 @@ from typing import Any
 from askport.core.channels import SshPort
 from askport.edges import log
 from askport.edges.transports import hush
-from askport.edges.transports.tcp_socket import connected_socket, watch
+from askport.edges.transports.tcp_socket import Sockets, connected_socket, watch
 
 _ALIVE_S, _MISSED = 1, 2
 _LONGEST_S = 15
@@ -44,8 +44,8 @@ class _Session:
         self._connection.close()
 
 
-async def connect(adapter: str, far: SshPort) -> tuple[Any, Any]:
-    """Connect over one adapter, log in and open a shell.
+async def connect(over: Sockets, far: SshPort) -> tuple[Any, Any]:
+    """Connect over one cable, log in and open a shell.
 
     Raises:
         OSError: the device refuses, or cannot be reached, or does not take the log-in.
@@ -54,7 +54,7 @@ async def connect(adapter: str, far: SshPort) -> tuple[Any, Any]:
     import asyncssh  # here, because it takes a second to load
 
     hush("asyncssh")
-    connection = watch(await connected_socket(adapter, far))
+    connection = watch(await connected_socket(over, far))
     try:
         session = await asyncssh.connect(
             sock=connection,

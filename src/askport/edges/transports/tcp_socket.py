@@ -1,10 +1,12 @@
-"""TCP over one adapter, and over nothing else."""
+"""TCP over one cable, and over nothing else."""
 
 import asyncio
 import os
 import socket
+from typing import Protocol
 
 from askport.core.channels import TcpPort
+from askport.core.errors import MachineRefused
 
 CONNECT_S = 10.0
 _SO_BINDTODEVICE = 25
@@ -12,22 +14,61 @@ _CUT_AFTER_MS = 3000
 """How long what was sent may stay unanswered before the connection counts as cut (tcp(7), TCP_USER_TIMEOUT)."""
 
 
-async def connected_socket(adapter: str, far: TcpPort, longest_s: float = CONNECT_S) -> socket.socket:
-    """Return a socket that is connected over one adapter.
+class Sockets(Protocol):
+    """What gives sockets that go over one cable."""
+
+    @property
+    def adapter(self) -> str:
+        """The adapter that the cable is in."""
+
+    async def open_socket(self, family: int) -> socket.socket:
+        """Return a TCP socket that goes over the cable only, connected to nothing yet.
+
+        Raises:
+            OSError: the kernel would not.
+        """
+
+
+class OverAdapter:
+    """Sockets of the laptop's own, each bound to one adapter."""
+
+    def __init__(self, adapter: str) -> None:
+        """Bind to this adapter."""
+        self.adapter = adapter
+
+    async def open_socket(self, family: int) -> socket.socket:
+        """Return a TCP socket that is bound to the adapter.
+
+        Raises:
+            OSError: there is no such adapter, or the kernel would not.
+        """
+        made = socket.socket(family, socket.SOCK_STREAM)
+        try:
+            # Needs no rights since Linux 5.7, as long as nothing else has bound the socket.
+            made.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, self.adapter.encode())
+        except BaseException:
+            made.close()
+            raise
+        return made
+
+
+async def connected_socket(over: Sockets, far: TcpPort, longest_s: float = CONNECT_S) -> socket.socket:
+    """Return a socket that is connected over one cable.
 
     Raises:
         OSError: the device refuses, or cannot be reached.
         TimeoutError: nothing has come back.
     """
     family = socket.AF_INET6 if far.address.version == 6 else socket.AF_INET
-    connection = socket.socket(family, socket.SOCK_STREAM)
+    try:
+        connection = await over.open_socket(family)
+    except MachineRefused as error:
+        raise ConnectionError(error.message) from None
     connection.setblocking(False)
     try:
-        # Needs no rights since Linux 5.7, as long as nothing else has bound the socket.
-        connection.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, adapter.encode())
         target: tuple[str, int] | tuple[str, int, int, int] = (str(far.address), far.port)
         if family == socket.AF_INET6:
-            target = (str(far.address), far.port, 0, socket.if_nametoindex(adapter))
+            target = (str(far.address), far.port, 0, socket.if_nametoindex(over.adapter))
         await asyncio.wait_for(asyncio.get_running_loop().sock_connect(connection, target), longest_s)
     except BaseException:
         connection.close()
@@ -36,15 +77,15 @@ async def connected_socket(adapter: str, far: TcpPort, longest_s: float = CONNEC
 
 
 async def connect(
-    adapter: str, far: TcpPort, longest_s: float = CONNECT_S
+    over: Sockets, far: TcpPort, longest_s: float = CONNECT_S
 ) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-    """Connect over one adapter.
+    """Connect over one cable.
 
     Raises:
         OSError: the device refuses, or cannot be reached.
         TimeoutError: nothing has come back.
     """
-    return await asyncio.open_connection(sock=await connected_socket(adapter, far, longest_s))
+    return await asyncio.open_connection(sock=await connected_socket(over, far, longest_s))
 
 
 def watch(connection: socket.socket) -> socket.socket:
@@ -60,14 +101,14 @@ def watch(connection: socket.socket) -> socket.socket:
     return connection
 
 
-async def connect_watched(adapter: str, far: TcpPort) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-    """Connect over one adapter so that a cut connection is noticed in seconds.
+async def connect_watched(over: Sockets, far: TcpPort) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+    """Connect over one cable so that a cut connection is noticed in seconds.
 
     Raises:
         OSError: the device refuses, or cannot be reached.
         TimeoutError: nothing has come back.
     """
-    return await asyncio.open_connection(sock=watch(await connected_socket(adapter, far)))
+    return await asyncio.open_connection(sock=watch(await connected_socket(over, far)))
 
 
 def why(error: OSError) -> str:

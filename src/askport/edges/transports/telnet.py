@@ -5,11 +5,11 @@ from typing import Any
 
 from askport.core.channels import TelnetPort
 from askport.edges.transports import hush
-from askport.edges.transports.tcp_socket import connected_socket, watch
+from askport.edges.transports.tcp_socket import Sockets, connected_socket, watch
 
 
-async def connect(adapter: str, far: TelnetPort) -> tuple[Any, Any]:
-    """Connect over one adapter.
+async def connect(over: Sockets, far: TelnetPort) -> tuple[Any, Any]:
+    """Connect over one cable.
 
     Raises:
         OSError: the device refuses, or cannot be reached.
@@ -18,7 +18,7 @@ async def connect(adapter: str, far: TelnetPort) -> tuple[Any, Any]:
     from telnetlib3 import TelnetClient  # here, because it takes half a second to load
 
     hush("telnetlib3")
-    connection = watch(await connected_socket(adapter, far))
+    connection = watch(await connected_socket(over, far))
     loop = asyncio.get_running_loop()
     # The plain client by name: the default becomes an interactive one on a terminal.
     _, client = await loop.create_connection(lambda: TelnetClient(connect_minwait=0, encoding=False), sock=connection)

@@ -23,7 +23,8 @@ def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> 
     ink.put(" · ", DIM).put(item.tag, STRONG)
     borrowed = ""
     if laptop.borrowed and laptop.borrowed_at is not None:
-        borrowed = f"   borrowed {listed(laptop.borrowed)} for {span_words(now - laptop.borrowed_at)}"
+        since = span_words(now - laptop.borrowed_at)
+        borrowed = f"   borrowed {listed(laptop.borrowed)} {laptop.where} for {since}"
     if ink.width + 1 + len(item.description) + len(borrowed) <= width:
         ink.put(f" {item.description}")
     if like:

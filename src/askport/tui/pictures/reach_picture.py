@@ -5,6 +5,7 @@ from itertools import zip_longest
 
 from askport.core.reach.can_talk import explain
 from askport.core.reach.free_address import ASSUMED_PREFIX
+from askport.core.text import listed
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, warning, wrapped
@@ -108,6 +109,26 @@ def _mac(session: Session) -> bytes | None:
 
 
 def _adapter(session: Session, width: int) -> list[Ink]:
+    """Draw what happens to the adapter: nothing at all, where what is borrowed is beside it."""
+    return _beside(session) if session.cable.laptop.is_beside else _on_adapter(session, width)
+
+
+def _beside(session: Session) -> list[Ink]:
+    """Draw the adapter's own as it is and stays, and what is borrowed apart from it, which has its own MAC address."""
+    laptop, offered = session.cable.laptop, session.visit.free_address
+    own = Ink().to(2).put("its own  ", DIM).put(listed(laptop.own) or "no address").put("  stays as it is", DIM)
+    beside = Ink().to(2).put("beside it ", DIM)
+    if laptop.borrowed:
+        beside.put(listed(laptop.borrowed), f"{STRONG} {OURS}").put("  borrowed", OURS)
+        return [own, beside, Ink().to(2).put("as        ", DIM).put(laptop.mac).put("  a MAC address of its own", DIM)]
+    if offered and session.phase.step is Step.REACH:
+        beside.put(offered, OURS).put("  not yet", DIM)
+    else:
+        beside.put("nothing", DIM)
+    return [own, beside]
+
+
+def _on_adapter(session: Session, width: int) -> list[Ink]:
     """Draw the adapter's addresses in three columns: nothing but the borrowed one ever changes."""
     third = min(36, width // 3)
     head = Ink().to(2).put("before", DIM).to(2 + third).put("while borrowed", DIM).to(2 + 2 * third).put("after", DIM)
@@ -125,7 +146,8 @@ def _adapter(session: Session, width: int) -> list[Ink]:
 
 def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) -> list[Ink]:
     """Say it in words and numbers, for the laptop's address that reaches the device, or the first."""
-    laptop = session.cable.laptop.reaching(device) or next(iter(session.cable.laptop.addresses), None)
+    offered = session.visit.free_address if session.cable.laptop.is_beside else None
+    laptop = session.cable.laptop.reaching(device) or offered or next(iter(session.cable.laptop.addresses), None)
     if laptop is None:
         return wrapped("The laptop has no address on this adapter, so it cannot send to the device.", width, "", 2)
     best = session.device.chosen.best if session.device.chosen else None

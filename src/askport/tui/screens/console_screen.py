@@ -72,7 +72,7 @@ class ConsoleScreen(DrawnScreen[Terminal | None]):
 
     def connect(self, far: FarEnd) -> None:
         """Open the connection."""
-        self.terminal = Terminal(self._workplace.run.session.cable.laptop.adapter, far)
+        self.terminal = Terminal(self._workplace.over, far)
         self.carry()
 
     @work(exclusive=True, group="terminal")

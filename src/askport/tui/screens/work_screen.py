@@ -80,7 +80,7 @@ class WorkScreen(DrawnScreen[None]):
         self.looking_at: Step | None = None
         self._step = workplace.run.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
-        self.laptop = LaptopWatch()
+        self.laptop = LaptopWatch(workplace.over)
         self.hands = PracticeHands(workplace, self.draw)
         self.crate_keys = CrateKeys(self)
         self.lessons = LessonKeys(self, self.crate_keys)

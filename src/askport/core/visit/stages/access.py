@@ -8,6 +8,7 @@ from askport.core.addresses import parse_interface
 from askport.core.errors import AskPortError, BadInput, Refused
 from askport.core.machine import Borrow, Machine
 from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
+from askport.core.reach.whom_it_answers import answers_adapter_only
 from askport.core.visit.steps import Phase
 from askport.core.visit.transitions import Event
 from askport.core.visit.visit import Visit
@@ -66,6 +67,14 @@ class Access:
         else:
             visit.go(event)
             visit.effects.append(Borrow(visit.free_address))
+
+    def borrow_on_adapter(self, interface: IPv4Interface) -> None:
+        """Borrow on the adapter what is borrowed beside it: the device answers there only."""
+        visit, laptop = self._visit, self._visit.cable.laptop
+        laptop.give_all_back()
+        laptop.go_on_adapter(answers_adapter_only(laptop.adapter))
+        visit.go(Event.GOES_ON_ADAPTER)
+        visit.effects.append(Borrow(interface, on_adapter=True))
 
     def asked_again(self, choosing: FreeAddressSearch, now: float) -> bool:
         """Borrow what is free still; else say so, and return that another address has to be looked for."""

@@ -37,6 +37,8 @@ class Prove(Stage):
         subject = visit.subject()
         if subject is None:
             visit.go(Event.MOVED_AWAY)
+            if visit.cable.laptop.is_beside:  # that changes nothing, so nobody is asked
+                self._stages.access.borrow(Event.BORROWS_TO_PROVE, now)
             return
         device.course, device.left_out = Course(self.terms(subject)), []
         visit.go(Event.PROVES, *device.course.begin(now))

@@ -15,6 +15,7 @@ from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.who_holds import StillThere
 from askport.core.reach.free_address import FreeAddressSearch
+from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.register.writing import identified
 from askport.core.visit.stages.stage import Next, Stage
 from askport.core.visit.steps import Phase, Step
@@ -56,6 +57,18 @@ class Reach(Stage):
             self._go_on(now)
             return
         visit.reached_from = laptop
+        if beside := cable.laptop.beside_in_use:
+            adapter = cable.laptop.macs[0]
+            asked = WhomItAnswers(chosen.mac, address, beside=beside, adapter=adapter, laptop=laptop.ip, now=now)
+            visit.go(Event.TRIES_PORTS, asked)
+        else:
+            self._try_ports(now)
+
+    def _try_ports(self, now: float) -> None:
+        visit, cable, device = self._visit, self._visit.cable, self._visit.device
+        address, chosen, laptop = device.whereabouts, device.chosen, visit.reached_from
+        if address is None or chosen is None or laptop is None:
+            return
         # Of twins, and of whoever comes after one at the same address, the kernel must reach this one and no other. One
         # that is meant by its MAC address was asked at that alone, and may have twins that nobody has heard.
         pinned = cable.laptop.pinned
@@ -80,6 +93,11 @@ class Reach(Stage):
             case Phase.BORROWING, FreeAddressSearch() as choosing:
                 if access.asked_again(choosing, now) and visit.device.whereabouts:
                     access.look_beside(visit.device.whereabouts, None, now)
+            case Phase.TRYING_PORTS, WhomItAnswers() as asked:
+                if asked.adapter_only and visit.reached_from:
+                    self._stages.access.borrow_on_adapter(visit.reached_from)
+                else:
+                    self._try_ports(now)
             case Phase.TRYING_PORTS, Proving() as trying:
                 there, *visit.device.ports_tried = trying.proofs
                 if there.passed or any(each.passed for each in visit.device.ports_tried):
@@ -133,8 +151,9 @@ class Reach(Stage):
             case Phase.MAY_BORROW if visit.free_address and device.landed_at and device.way:
                 return Next(f"{device.way.because} Borrow {visit.free_address} to reach it there and correct it.")
             case Phase.MAY_BORROW if visit.free_address:
-                on = f"Borrow {visit.free_address} on {visit.cable.laptop.adapter}"
-                return Next(f"{on}, so that the laptop can talk to it. Nobody answers there.")
+                where = visit.cable.laptop.where
+                text = f"Borrow {visit.free_address} {where}, so that the laptop can talk to it. Nobody answers there."
+                return Next(text)
             case Phase.MAY_BORROW:
                 return Next("No free laptop address was found there: press a and name another.", enter=False)
             case Phase.TRYING_PORTS if any(isinstance(each, FirstWords | AskingModbus) for each in visit.running):

@@ -1,0 +1,28 @@
+"""The laptop's second MAC address: whom it is when it talks from beside the adapter, and not on it."""
+
+from hashlib import sha256
+
+from askport.core.addresses import MacAddress
+
+PLACES = 32
+"""How many places there can be beside one adapter at once."""
+_LOCAL, _GROUP = 0x02, 0x01  # bits of its first byte (IEEE 802 section 8)
+
+
+def own_macs(adapter: MacAddress) -> tuple[MacAddress, ...]:
+    """Return every MAC address that is this laptop's on one cable: the adapter's own, and those beside it."""
+    return (adapter, *(beside_mac(adapter, place) for place in range(PLACES)))
+
+
+def beside_mac(adapter: MacAddress, place: int = 0) -> MacAddress:
+    """Return the MAC address of a place beside an adapter.
+
+    It is made up locally, and the same in every run, so that a device's tables see one more address and not many.
+
+    Args:
+        adapter: the adapter's own MAC address.
+        place: which place, where several are used at once.
+    """
+    made = bytearray(sha256(b"askport beside" + adapter + place.to_bytes(2, "big")).digest()[:6])
+    made[0] = (made[0] | _LOCAL) & ~_GROUP
+    return MacAddress(bytes(made))

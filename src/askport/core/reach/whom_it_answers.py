@@ -1,0 +1,83 @@
+"""Whether a device answers the laptop beside its adapter, or the adapter's own MAC address only.
+
+A switch port can be bound to the first MAC address that it has heard (port security, IEEE 802.1X): then nothing comes
+back to a second one. Both are asked from at the same time, so that a device which is silent to both is told from one.
+"""
+
+from ipaddress import IPv4Address
+
+from askport.core.addresses import UNSPECIFIED, MacAddress
+from askport.core.formats.arp import Arp, Op, arp_question
+from askport.core.machine import Machine
+from askport.core.wire import Heard
+
+_TIMES, _EVERY_S = 4, 0.4
+
+
+def answers_adapter_only(adapter: str) -> str:
+    """Say what it means where a device answers the adapter's own MAC address only."""
+    return (
+        f"The device answers {adapter} itself and nobody beside it: its port may be bound to one MAC address. It is "
+        "borrowed on the adapter."
+    )
+
+
+class WhomItAnswers(Machine):
+    """Asks for the device's address by ARP from both MAC addresses; done with the first answer beside the adapter."""
+
+    def __init__(
+        self,
+        device: MacAddress | None,
+        at: IPv4Address,
+        *,
+        beside: MacAddress,
+        adapter: MacAddress,
+        laptop: IPv4Address,
+        now: float,
+    ) -> None:
+        """Begin to ask.
+
+        Args:
+            device: its MAC address, or None for whoever is there.
+            at: where it is.
+            beside: the laptop's MAC address beside the adapter.
+            adapter: the adapter's own.
+            laptop: the address that is borrowed beside it.
+            now: the wire's time.
+        """
+        super().__init__()
+        self._device, self._at = device, at
+        # The adapter asks for nobody (RFC 5227 section 2.1.1), so that no neighbour entry of the device is changed.
+        self._askers = ((beside, laptop), (adapter, UNSPECIFIED))
+        self._answered: set[MacAddress] = set()
+        self._asked, self._next_at = 0, now
+        self.handle_timer(now)
+
+    @property
+    def done(self) -> bool:
+        """Whether it answered beside the adapter, or was asked often enough."""
+        return self._askers[0][0] in self._answered or self._asked > _TIMES
+
+    @property
+    def adapter_only(self) -> bool:
+        """Whether only what was asked from the adapter's own MAC address was answered."""
+        return self.done and self._answered == {self._askers[1][0]}
+
+    def receive(self, heard: Heard) -> None:
+        """Note to whom it answers."""
+        arp = heard.packet.get(Arp)
+        if arp and arp.op == Op.REPLY and arp.spa == self._at and self._device in (None, arp.sha):
+            self._answered.add(arp.tha)
+
+    def handle_timer(self, now: float) -> None:
+        """Ask from both, or give up."""
+        if self.done or now < self._next_at:
+            return
+        self._asked, self._next_at = self._asked + 1, now + _EVERY_S
+        if self._asked <= _TIMES:
+            for mac, sender in self._askers:
+                self._send(arp_question(mac, self._at, sender=sender))
+
+    def next_deadline(self) -> float | None:
+        """Return when it asks next."""
+        return None if self.done else self._next_at

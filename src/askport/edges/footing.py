@@ -1,0 +1,145 @@
+"""Where the laptop stands while it talks to a device: beside the adapter, or on it.
+
+Beside it, the laptop has a MAC address and addresses of its own in a namespace that only the keeper holds: nothing of
+the laptop changes, and nothing of the laptop (routes, firewall, managers, another adapter) is in the way. Where the
+kernel or the adapter has no second MAC address, or a device answers the adapter's own only, it is on the adapter.
+"""
+
+import asyncio
+import socket
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from typing import Self
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import MachineRefused
+from askport.core.reach.beside import beside_mac
+from askport.edges.keeper_client import Keeper, require_link
+from askport.edges.transports.tcp_socket import OverAdapter
+
+
+class Footing:
+    """One place to talk from, on one cable."""
+
+    def __init__(self, keeper: Keeper, *, on_adapter: bool = False, number: int = 0) -> None:
+        """Stand beside the adapter of a keeper, or on it.
+
+        Args:
+            keeper: it has the adapter.
+            on_adapter: whether to stand on it from the start, as the user asks.
+            number: which place beside it, where several are used at once.
+        """
+        self.adapter, self.keeper, self._number = keeper.adapter, keeper, number
+        self.wire, self.own = keeper.wire, keeper.own
+        """The cable, and the adapter's own addresses."""
+        self.beside: MacAddress | None = None if on_adapter else beside_mac(keeper.mac, number)
+        """Whom the laptop is beside the adapter, or None where it stands on it."""
+        self._is_in = False
+        self._entering = asyncio.Lock()
+
+    @property
+    def mac(self) -> MacAddress:
+        """The MAC address that the laptop talks from now: the adapter's own until something is borrowed beside it."""
+        return self.beside if self.beside and self._is_in else self.keeper.mac
+
+    @property
+    def where(self) -> str:
+        """Where it stands, in words."""
+        return f"{'beside' if self.beside else 'on'} {self.adapter}"
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.keeper.close()
+
+    async def _enter(self) -> str:
+        """Make the place, if it is not there; return why it cannot be had, or nothing."""
+        async with self._entering:
+            if self.beside is None or self._is_in:
+                return ""
+            try:
+                await self.keeper.enter(self._number, self.beside)
+            except MachineRefused as error:
+                if error.code != "no-place":
+                    raise
+                self.beside = None
+                return f"{error.message} It is borrowed on the adapter."
+            self._is_in = True
+            return ""
+
+    @property
+    def _place(self) -> int | None:
+        return None if self.beside is None else self._number
+
+    async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
+        """Take an address; return why it is on the adapter and not beside it, or nothing.
+
+        Raises:
+            MachineRefused: there is no link, or it is there already, or the kernel would not.
+        """
+        require_link(self.keeper)
+        if on_adapter and self.beside:
+            await self.give_back()
+            self.beside = None
+        why = await self._enter()
+        await self.keeper.borrow(interface, place=self._place)
+        return why
+
+    async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
+        """Have an address mean one MAC address, until everything is given back.
+
+        Raises:
+            MachineRefused: the kernel would not.
+        """
+        if not await self._enter():
+            await self.keeper.pin(address, mac, place=self._place)
+
+    async def route(self, network: IPv4Network, gateway: IPv4Address) -> None:
+        """Send what is for a range through a device on the cable.
+
+        Raises:
+            MachineRefused: the kernel would not.
+        """
+        await self.keeper.route(network, gateway, place=self._place)
+
+    async def addresses(self) -> list[IPv4Interface]:
+        """Return the addresses that the laptop can talk from now.
+
+        Raises:
+            MachineRefused: the adapter has vanished.
+        """
+        if self.beside and not self._is_in:
+            return []
+        return [IPv4Interface(each) for each in await self.keeper.addresses(place=self._place)]
+
+    async def give_back(self) -> None:
+        """Take away again exactly what was borrowed.
+
+        Raises:
+            MachineRefused: something could not be given back; it is kept, and said.
+        """
+        if self._is_in:
+            self._is_in = False
+            await self.keeper.leave(self._number)
+        if not self._number:
+            await self.keeper.give_back()
+
+    async def open_socket(self, family: int) -> socket.socket:
+        """Return a TCP socket that goes over this cable and over nothing else, connected to nothing yet.
+
+        Raises:
+            MachineRefused: the keeper does not give one.
+            OSError: the kernel would not.
+        """
+        if self.beside and self._is_in:
+            return await self.keeper.open_socket(self._number, family)
+        return await OverAdapter(self.adapter).open_socket(family)
+
+    async def namespace(self) -> int | None:
+        """Return a descriptor of the network namespace that it stands in, or None where that is the laptop's own.
+
+        Raises:
+            MachineRefused: the keeper does not give it.
+        """
+        await self._enter()
+        return await self.keeper.namespace(self._number) if self._is_in else None

@@ -1,0 +1,42 @@
+"""The kernel's messages for what is borrowed, and the refusals, on the adapter and beside it."""
+
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from struct import pack
+
+from askport.edges.kernel.rtnetlink import ADDRESS, INET, NEIGHBOUR, ROUTE, with_attributes
+
+_PERMANENT, _MAIN, _STATIC, _UNICAST = 0x80, 254, 4, 1
+
+
+class Refusal(Exception):
+    """The keeper will not, or the kernel would not; the message is for the technician, the code for the program."""
+
+    def __init__(self, message: str, code: str = "") -> None:
+        super().__init__(message)
+        self.code = code
+
+
+def address_message(interface: IPv4Interface, index: int) -> bytes:
+    """Return the message of one address on an adapter."""
+    head = pack(ADDRESS, INET, interface.network.prefixlen, 0, 0, index)
+    broadcast = {"_4": interface.network.broadcast_address.packed} if interface.network.prefixlen < 31 else {}
+    return with_attributes(head, _2=interface.ip.packed, _1=interface.ip.packed, **broadcast)
+
+
+def route_message(network: IPv4Network, gateway: str, index: int) -> bytes:
+    """Return the message of a route to a range through a device on the cable."""
+    head = pack(ROUTE, INET, network.prefixlen, 0, 0, _MAIN, _STATIC, 0, _UNICAST, 0)
+    ways = {"_5": IPv4Address(gateway).packed, "_4": pack("I", index)}
+    return with_attributes(head, _1=network.network_address.packed, **ways)
+
+
+def pin_message(text: str, mac: str, index: int) -> bytes:
+    """Return the message of a neighbour that means one MAC address, whoever else answers.
+
+    Raises:
+        Refusal: it is no address, or no MAC address.
+    """
+    one, hardware = IPv4Network(text), bytes.fromhex(mac.replace(":", ""))
+    if len(hardware) != 6 or one.prefixlen != 32:
+        raise Refusal(f"{text} and {mac} are no address and MAC address.")
+    return with_attributes(pack(NEIGHBOUR, INET, index, _PERMANENT, 0, 0), _1=one.network_address.packed, _2=hardware)
