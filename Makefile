@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test check lint benchmarks browsers endings liars races crates fuzz mutations screenshots clean
+.PHONY: demo test check lint benchmarks browsers endings beside liars races crates fuzz mutations screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -28,6 +28,9 @@ benchmarks: $(VENV)/.dev $(VENV)/.tools
 endings: $(VENV)/.tests $(VENV)/.tools
 	ASKPORT_ENDINGS=210 $(BIN)/pytest -n 2 tests/test_restoring.py tests/test_giving_back.py tests/test_job.py \
 		-k "every_end or restoring or kill_9 or flipped_bit"
+
+beside: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	ASKPORT_BESIDE=200 $(BIN)/pytest -n 3 --dist worksteal tests/test_beside.py
 
 liars: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	ASKPORT_LIARS=20 $(BIN)/pytest -n 4 --dist worksteal tests/test_liars.py tests/test_controls.py

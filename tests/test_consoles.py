@@ -292,17 +292,17 @@ def type_on(cable, arguments, *turns):
     return said
 
 
-def test_a_second_terminals_console_goes_over_what_the_first_run_has_borrowed(device):
-    """The adapter is held: where that run reaches the device its way is used, and elsewhere it is said what to do."""
+def test_a_second_terminals_console_has_a_place_of_its_own(device):
+    """Beside a run that has borrowed on the adapter, which a third one may not."""
     device.telnetd()
     holds = device.cable.start("laptop", *device.cable.command("borrow", "zl0", "192.168.77.5/24"))
     wait_for(lambda: "192.168.77.5" in device.cable.adapter(), 20)
     before = device.cable.adapter()
     said = type_on(device.cable, ["zl0", "192.168.77.20", "--over", "telnet"], ("> ", "show\r"))
-    assert "in use by another run of Ask Port: nothing is borrowed here" in said
+    assert "beside zl0 back" in said
     assert device.cable.adapter() == before
-    other = device.cable.askport("console", "zl0", "10.9.9.9", "--over", "telnet")
-    assert (other.returncode, "no address beside 10.9.9.9: borrow one there first" in other.stderr) == (3, True)
+    other = device.cable.askport("borrow", "zl0", "10.9.9.9/24", "--on-adapter", "--", "true")
+    assert (other.returncode, "Another run of Ask Port has borrowed on zl0" in other.stderr) == (3, True)
     assert holds.poll() is None
 
 

@@ -331,9 +331,7 @@ def test_a_device_without_a_page_has_no_door():
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody else")
 def test_whoever_called_sudo_keeps_the_groups_that_open_serial_ports():
-    code = (
-        "import os; from askport.edges.keeper.rights import drop_to_invoker; drop_to_invoker(); print(os.getgroups())"
-    )
+    code = "import os; from askport.edges.invoker import drop_to_invoker; drop_to_invoker(); print(os.getgroups())"
     groups = grp.getgrall()
     member = next(((pwd.getpwnam(each), one.gr_gid) for one in groups for each in one.gr_mem if each != "root"), None)
     if member is None:

@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from askport.cli.command import Waiting, run_command
-from askport.cli.on_cable import OnAdapterOption, choose, giving_back, open_cable
+from askport.cli.on_cable import OnAdapterOption, borrow_beside, choose, giving_back, open_cable
 from askport.cli.saying import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput, MachineRefused, Refused
@@ -80,8 +80,8 @@ async def _borrow(
     for place, interface in enumerate(interfaces):
         if instead and place == 0:
             await cable.keeper.borrow(interface, instead=True)
-        elif why := await cable.borrow(interface):
-            say(why)
+        else:
+            await borrow_beside(cable, interface, None, device[0].ip if device else None)
     for address, mac in pins:
         await cable.pin(address, mac)
     for network, gateway in routes:
@@ -182,12 +182,14 @@ def restore(
         document = {"schema": "askport.restore/1", "given_back": {name: one.given for name, one in restored.items()}}
         put_json({**document, "not_given_back": left})
     else:
-        for name, one in restored.items():
-            if one.is_gone:
-                print(f"{name}: the adapter is gone, and with it all that was borrowed.")
-            elif one.given:
-                print(f"{name}: gave back {listed(one.given)}.")
-        if not restored:
-            print("Nothing was left borrowed.")
+        told = [
+            f"{name}: the adapter is gone, and with it all that was borrowed."
+            if one.is_gone
+            else f"{name}: gave back {listed(one.given)}."
+            for name, one in restored.items()
+            if one.is_gone or one.given
+        ]
+        if told or not left:
+            print("\n".join(told or ["Nothing was left borrowed."]))
     if left:
         raise MachineRefused(f"Not given back: {listed(left)}. Mend that, and run 'askport restore' again.")

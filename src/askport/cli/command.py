@@ -10,7 +10,7 @@ from collections.abc import Callable
 
 from askport.cli.saying import say
 from askport.core.errors import AskPortError
-from askport.edges.keeper.inside import told as why_not
+from askport.edges.inside import told as why_not
 
 _ENDS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 _LOOKS_EVERY_S = 0.05
@@ -26,7 +26,7 @@ class Waiting:
         """Start it; it touches nothing before it is told where to go."""
         self._control, theirs = socket.socketpair()
         self.process = subprocess.Popen(  # noqa: S603 - our own module, by our own interpreter
-            [sys.executable, "-I", "-m", "askport.edges.keeper.inside", str(theirs.fileno()), *command],
+            [sys.executable, "-I", "-m", "askport.edges.inside", str(theirs.fileno()), *command],
             pass_fds=[theirs.fileno()],
         )
         theirs.close()

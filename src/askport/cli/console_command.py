@@ -18,7 +18,7 @@ from askport.core.plan.target import Target, require_sound
 from askport.core.text import display_text
 from askport.edges.files import write_file
 from askport.edges.footing import Footing
-from askport.edges.transports.tcp_socket import OverAdapter, Sockets, why
+from askport.edges.transports.tcp_socket import Sockets, why
 
 _PORTS = {"telnet": 23, "ssh": 22}
 
@@ -62,33 +62,11 @@ def console(
         far: Any = TelnetPort(at, number)
         if over == "ssh":
             far = SshPort(at, number, user, read_password(password_from, wanted=True))
-        try:
-            with open_cable(adapter, on_adapter=on_adapter) as cable, giving_back(cable):
-                asyncio.run(_on_cable(cable, far, at, mac, listening))
-        except MachineRefused as error:
-            if error.code != "in-use" or mac:
-                raise
-            _require_way(adapter, at)
-            asyncio.run(_talk(OverAdapter(adapter), far, listening))
+        with open_cable(adapter, on_adapter=on_adapter) as cable, giving_back(cable):
+            asyncio.run(_on_cable(cable, far, at, mac, listening))
         way = {"by": "console", "over": over} | ({"port": port} if port else {})
     if learn:
         _learned(learn, listening, way, target, name, mac)
-
-
-def _require_way(adapter: str, at: IPv4Address) -> None:
-    """See that what another run has on the adapter leads to the device: this console goes the same way.
-
-    Raises:
-        MachineRefused: it does not.
-    """
-    from askport.edges.adapters import list_adapters
-
-    held = [each.interface.network for one in list_adapters() if one.name == adapter for each in one.addresses]
-    busy = f"{adapter} is in use by another run of Ask Port"
-    if not any(at in network for network in held):
-        text = f"{busy}, and nothing on {adapter} leads to {at}: press v there, or start that one with --on-adapter."
-        raise MachineRefused(text, code="in-use")
-    say(f"{busy}: nothing is borrowed here, and this console goes over what that one has.")
 
 
 async def _on_cable(cable: Footing, far: Any, at: IPv4Address, mac: MacAddress | None, listening: Any) -> None:

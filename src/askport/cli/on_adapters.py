@@ -16,7 +16,7 @@ from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
 from askport.core.text import listed
 from askport.edges.ear import Ear
 from askport.edges.footing import Footing
-from askport.edges.keeper.rights import drop_to_invoker
+from askport.edges.invoker import drop_to_invoker
 from askport.edges.keeper_client import Keeper
 from askport.tui.app import AskPortApp
 from askport.tui.screens.plug_screen import Choice, PlugScreen

@@ -3,6 +3,7 @@
 import contextlib
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator
+from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 from typing import Annotated, Any
@@ -11,7 +12,7 @@ import typer
 
 from askport.cli.saying import Status, say
 from askport.core.addresses import MacAddress
-from askport.core.errors import Refused
+from askport.core.errors import TAKEN_ELSEWHERE, MachineRefused, Refused
 from askport.core.finding.finder import Finder
 from askport.core.machine import Machine, Together, earliest
 from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
@@ -22,7 +23,7 @@ from askport.core.text import listed
 from askport.edges import log
 from askport.edges.driver import Driver
 from askport.edges.footing import Footing
-from askport.edges.keeper.rights import drop_to_invoker
+from askport.edges.invoker import drop_to_invoker
 from askport.edges.keeper_client import Keeper, require_link, require_switched_on
 from askport.edges.streams import Streams
 from askport.edges.terminal import end_with_terminal
@@ -140,6 +141,7 @@ async def run(machine: Machine, cable: Footing, seconds: float | None, until: Ca
     streams = Streams(cable, wire.wake)
     driver = Driver(machine, wire, channels=streams)
     while not over() and (longest is None or wire.now() < longest):
+        cable.wire.require_present()
         # In slices, because what ``over`` looks at may be time alone.
         await driver.run(until=over, longest_until=earliest(longest, wire.now() + _SLICE_S))
     streams.close_channels()
@@ -172,9 +174,10 @@ async def laptop_within(
     for own in await cable.addresses():
         if target.ip in own.network and own.ip in target.network:
             return own
-    chosen = await free_within(cable, target, avoid, *others)
-    await _borrow(cable, chosen, device, target.ip if device else None)
-    return chosen
+    avoid = {target.ip, *avoid, *(each.ip for each in cable.own)}
+    candidates = partial(from_the_top, target.network)
+    there = target.ip if device else None
+    return await _borrow_first(cable, candidates, avoid, f"in {target.network}", others, device=device, there=there)
 
 
 async def free_within(
@@ -207,9 +210,8 @@ async def laptop_beside(
         if address in own.network:
             return own
     taken = {each.ip for each in (*present, *cable.own)}
-    chosen = await _first_free(cable, near(address, None, taken), f"beside {address}", others)
-    await _borrow(cable, chosen, device, address)
-    return chosen
+    candidates = partial(near, address, None)
+    return await _borrow_first(cable, candidates, taken, f"beside {address}", others, device=device, there=address)
 
 
 async def _first_free(
@@ -221,10 +223,45 @@ async def _first_free(
     return choosing.chosen
 
 
-async def _borrow(
+async def _borrow_first(
+    cable: Footing,
+    candidates: Callable[[Collection[IPv4Address]], Iterable[IPv4Interface]],
+    avoid: Iterable[IPv4Address],
+    where: str,
+    others: Iterable[Machine],
+    *,
+    device: MacAddress | None,
+    there: IPv4Address | None,
+) -> IPv4Interface:
+    """Borrow the first candidate that nobody has, on the wire or in another run of Ask Port, and say so."""
+    taken = set(avoid)
+    while True:
+        chosen = await _first_free(cable, candidates(taken), where, others)
+        try:
+            await borrow_beside(cable, chosen, device, there)
+        except MachineRefused as error:
+            if error.code != TAKEN_ELSEWHERE:
+                raise
+            taken.add(chosen.ip)
+        else:
+            say(f"Borrowed {chosen} {cable.where}.")
+            return chosen
+
+
+async def borrow_beside(
     cable: Footing, interface: IPv4Interface, device: MacAddress | None, there: IPv4Address | None
 ) -> None:
-    """Borrow an address; on the adapter where it cannot be beside it, or where the device answers there only."""
+    """Borrow an address; on the adapter where it cannot be beside it, or where the device answers there only.
+
+    Args:
+        cable: where it is borrowed.
+        interface: the address.
+        device: who is to answer it, or None for whoever is there.
+        there: where the device is, or None where nobody is asked.
+
+    Raises:
+        MachineRefused: it could not be borrowed.
+    """
     if why := await cable.borrow(interface):
         say(why)
     if cable.beside and there:
@@ -235,4 +272,3 @@ async def _borrow(
         if asking.adapter_only:
             await cable.borrow(interface, on_adapter=True)
             say(answers_adapter_only(cable.adapter))
-    say(f"Borrowed {interface} {cable.where}.")

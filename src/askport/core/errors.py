@@ -19,6 +19,10 @@ class AskPortError(Exception):
         """A stable word for scripts."""
 
 
+TAKEN_ELSEWHERE = "taken-elsewhere"
+"""The code of a refusal to borrow what another run of Ask Port, or another place of this one, has already."""
+
+
 class Wants(StrEnum):
     """What has to be named before a device can be talked to: the code of the error that says so."""
 

@@ -173,7 +173,7 @@ class Borrower(Machine):
         """Take in that the laptop has the borrowed address, and why on the adapter where it was to be beside it."""
         raise NotImplementedError
 
-    def borrow_failed(self, error: AskPortError) -> None:
+    def borrow_failed(self, error: AskPortError, now: float) -> None:
         """Take in that the adapter could not be given the address."""
         raise NotImplementedError
 

@@ -89,7 +89,7 @@ class Driver:
                 try:
                     why_on_adapter = await self._adapter_and_job.borrow(interface, on_adapter=on_adapter)
                 except AskPortError as error:
-                    self.machine.borrow_failed(error)
+                    self.machine.borrow_failed(error, self._wire.now())
                 else:
                     self.machine.borrow_done(interface, self._wire.now(), why_on_adapter)
             case OpenChannel(channel) if self._channels:

@@ -12,7 +12,6 @@ from typing import Self
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
-from askport.core.reach.beside import beside_mac
 from askport.edges.keeper_client import Keeper, require_link
 from askport.edges.transports.tcp_socket import OverAdapter
 
@@ -20,18 +19,12 @@ from askport.edges.transports.tcp_socket import OverAdapter
 class Footing:
     """One place to talk from, on one cable."""
 
-    def __init__(self, keeper: Keeper, *, on_adapter: bool = False, number: int = 0) -> None:
-        """Stand beside the adapter of a keeper, or on it.
-
-        Args:
-            keeper: it has the adapter.
-            on_adapter: whether to stand on it from the start, as the user asks.
-            number: which place beside it, where several are used at once.
-        """
-        self.adapter, self.keeper, self._number = keeper.adapter, keeper, number
+    def __init__(self, keeper: Keeper, *, on_adapter: bool = False) -> None:
+        """Stand beside the adapter of a keeper, in its first place there, or on it from the start as the user asks."""
+        self.adapter, self.keeper, self._number = keeper.adapter, keeper, 0
         self.wire, self.own = keeper.wire, keeper.own
         """The cable, and the adapter's own addresses."""
-        self.beside: MacAddress | None = None if on_adapter else beside_mac(keeper.mac, number)
+        self.beside: MacAddress | None = None if on_adapter else keeper.beside
         """Whom the laptop is beside the adapter, or None where it stands on it."""
         self._is_in = False
         self._entering = asyncio.Lock()
@@ -58,7 +51,7 @@ class Footing:
             if self.beside is None or self._is_in:
                 return ""
             try:
-                await self.keeper.enter(self._number, self.beside)
+                await self.keeper.enter(self._number)
             except MachineRefused as error:
                 if error.code != "no-place":
                     raise

@@ -22,7 +22,7 @@ from askport.edges import log
 from askport.edges.packet_filter import assemble
 from askport.edges.packet_wire import PacketWire
 
-Detail = str | bool | int | None
+Detail = str | bool | int | list[str] | None
 Details = dict[str, Detail]
 _MAX_ANSWER = 65_536
 _ANSWER_WAIT_S = 10.0
@@ -86,6 +86,9 @@ class Keeper:
         """What an earlier run had left borrowed, and could not be given back."""
         self.switched_on = bool(facts["switched_on"])
         self.wire = PacketWire(adapter, own_macs(self.mac), socket.socket(fileno=descriptors[0]))
+        self.wire.require_kept = self.require_alive
+        self.beside = MacAddress.parse(self._ask_now("claim", place=0, macs=self._seats())[0]["mac"])
+        """Whom the laptop is beside the adapter, in its first place there."""
         return self
 
     # One request, and its answer by its number: one that comes too late for an earlier request is nobody's any more
@@ -93,7 +96,7 @@ class Keeper:
     def _send(self, verb: str, details: Details) -> int:
         self._number += 1
         details = {key: value for key, value in details.items() if value is not None}
-        told = {key: value for key, value in details.items() if key != "filter"}
+        told = {key: value for key, value in details.items() if key not in ("filter", "macs")}
         log.event(f"keeper: {verb}", adapter=self.adapter, id=self._number, **told)
         with contextlib.suppress(OSError):  # the answer, or its absence, tells
             self._control.send(json.dumps({"verb": verb, "id": self._number, **details}).encode())
@@ -167,13 +170,24 @@ class Keeper:
 
     # What is borrowed is on the adapter, or in a place beside it where one is named by its number
 
-    async def enter(self, place: int, mac: MacAddress) -> None:
-        """Make a place beside the adapter, with a MAC address of its own.
+    def _seats(self) -> list[str]:
+        return [str(each) for each in own_macs(self.mac)[1:]]
+
+    async def claim(self, place: int) -> MacAddress:
+        """Return a MAC address for one more place beside the adapter, which no other run of Ask Port has.
+
+        Raises:
+            MachineRefused: all are taken.
+        """
+        return MacAddress.parse((await self._ask("claim", place=place, macs=self._seats()))["mac"])
+
+    async def enter(self, place: int) -> None:
+        """Make a place beside the adapter that was claimed.
 
         Raises:
             MachineRefused: kernel or adapter would not (its code is ``no-place`` then).
         """
-        await self._ask("enter", place=place, mac=str(mac))
+        await self._ask("enter", place=place)
 
     async def leave(self, place: int) -> None:
         """Let go of a place, with all that was borrowed there."""

@@ -61,6 +61,8 @@ class PacketWire:
         self._silent_until = 0.0
         self._link = Link(up=self._running(), since=self.now(), speed_mbps=speed_of(self.name))
         self._bell = Bell()
+        self.require_kept: Callable[[], None] = lambda: None
+        """Raises what is to be said where nobody keeps the adapter any more."""
         self._unsent: deque[bytes] = deque()
         """Frames that the kernel's queue had no room for yet."""
         self.on_pass: OnPass = lambda _to_device: None
@@ -152,8 +154,9 @@ class PacketWire:
         """See that the adapter is still there, and the same one: plugged in again, it has another index.
 
         Raises:
-            MachineRefused: it has vanished.
+            MachineRefused: it has vanished, or whoever keeps it has.
         """
+        self.require_kept()
         try:
             if socket.if_nametoindex(self.name) == self._index:
                 return

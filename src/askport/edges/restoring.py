@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from askport.core.errors import MachineRefused
 from askport.edges.keeper import journal
 from askport.edges.keeper.adapter import Adapter
-from askport.edges.keeper.messages import Refusal
+from askport.edges.keeper.refusal import Refusal
 from askport.edges.kernel import rtnetlink as kernel
 from askport.edges.kernel import state
 

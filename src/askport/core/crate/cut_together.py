@@ -161,7 +161,7 @@ class CutTogether(Borrower):
         """Wait for the cut from now on."""
         self._begin(interface, now)
 
-    def borrow_failed(self, error: AskPortError) -> None:
+    def borrow_failed(self, error: AskPortError, now: float) -> None:
         """End without a cut."""
         self._end_all(error.message)
 

@@ -93,6 +93,8 @@ class Cable:
         """
         self.laptop, self.link, self.around, self.xid = laptop, link, surroundings, xid
         self.began_at = now
+        self.elsewhere: set[IPv4Address] = set()
+        """Addresses that are borrowed beside the adapter by others than this visit."""
         self.laptop_was = {each.ip for each in laptop.own} | set(surroundings.laptop_before)
         """Addresses that the laptop has or had: who looks for one of them was made to."""
         self.finder = Finder(laptop.macs, now=now)
@@ -128,7 +130,7 @@ class Cable:
         """Return the addresses that are somebody's, heard, left or planned: the laptop borrows none of them."""
         heard = [belief for device in self.finder.devices() for belief in device.addresses]
         found = {each.address for each in heard} | {each.gateway for each in heard if each.gateway}
-        found |= self.around.planned.keys() | self.around.used.keys()
+        found |= self.around.planned.keys() | self.around.used.keys() | self.elsewhere
         for site in self.around.sites:
             found |= {*site.dns, *filter(None, (site.gateway,))}
         return found

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from ipaddress import IPv4Interface
 
 from askport.core.channels import ChannelEvent
-from askport.core.errors import AskPortError
+from askport.core.errors import TAKEN_ELSEWHERE, AskPortError
 from askport.core.machine import Borrow, Borrower, Effect, Xid, earliest
 from askport.core.plan.working_order import WorkItem
 from askport.core.reach.in_the_way import Adapter
@@ -80,9 +80,13 @@ class Session(Borrower):
             self.visit.write(Borrowed(unit=unit, adapter=laptop.adapter, interface=interface, beside=beside))
             self.stages.now.borrowed(now)
 
-    def borrow_failed(self, error: AskPortError) -> None:
-        """Take in that the adapter could not be given the address."""
+    def borrow_failed(self, error: AskPortError, now: float) -> None:
+        """Take in that the laptop did not get the address; where it is borrowed elsewhere, another is looked for."""
+        offered = self.visit.free_address
         self.stages.access.refused(error)
+        if error.code == TAKEN_ELSEWHERE and offered:
+            self.cable.elsewhere.add(offered.ip)
+            self.stages.now.offer_another(now)
 
     def gave_back(self) -> None:
         """Take in that the adapter is as it was."""

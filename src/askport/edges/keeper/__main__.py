@@ -3,8 +3,9 @@
 Messages are JSON objects in datagrams of a Unix socket pair, one answer to each. The first is ``take`` with the
 ``adapter``, the only one from then on. Then come ``open`` (its answer carries the packet socket), ``borrow`` with
 ``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with ``to`` and ``via``, ``give-back`` and
-``addresses``. ``enter`` with ``place`` and ``mac`` makes a place beside the adapter; with ``place`` the verbs above go
-there, and so do ``socket`` with ``family`` and ``kind``, ``namespace`` (their answers carry one) and ``leave``.
+``addresses``. ``claim`` with ``place`` and ``macs`` has a MAC address for a place beside the adapter, which ``enter``
+makes; with ``place`` the verbs above go there, and so do ``socket`` with ``family`` and ``kind``, ``namespace`` (their
+answers carry one) and ``leave``.
 Anything else is refused. An answer carries the ``id`` of its request.
 """
 
@@ -17,8 +18,8 @@ from collections.abc import Callable
 from typing import Any
 
 from askport.edges.keeper.adapter import Adapter
-from askport.edges.keeper.messages import Refusal
 from askport.edges.keeper.place import Place
+from askport.edges.keeper.refusal import Refusal
 from askport.edges.keeper.rights import drop_all_but_network
 
 MAX_MESSAGE = 8192  # bytes; the longest honest one carries the packet filter
@@ -39,14 +40,15 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
         return adapter.places[int(request["place"])]
 
     beside: dict[str, Callable[[dict[str, Any]], Answer | None]] = {
-        "enter": lambda each: adapter.enter(int(each["place"]), str(each["mac"])),
+        "claim": lambda each: ({"mac": adapter.claim(int(each["place"]), [str(mac) for mac in each["macs"]])}, []),
+        "enter": lambda each: adapter.enter(int(each["place"])),
         "leave": lambda each: ({"given": adapter.leave(int(each["place"]))}, []),
         "borrow": lambda each: place(each).borrow(str(each["address"])),
         "pin": lambda each: place(each).pin(str(each["address"]), str(each["mac"])),
         "route": lambda each: place(each).route(str(each["to"]), str(each["via"])),
         "addresses": lambda each: ({"addresses": place(each).addresses()}, []),
         "socket": lambda each: ({}, [place(each).open_socket(int(each["family"]), int(each["kind"])).detach()]),
-        "namespace": lambda each: ({}, [os.dup(place(each).namespace)]),
+        "namespace": lambda each: ({}, [os.dup(place(each).apart.namespace)]),
     }
     verbs: dict[str, Callable[[dict[str, Any]], Answer | None]] = {
         "open": opened,

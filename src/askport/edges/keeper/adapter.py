@@ -7,15 +7,16 @@ from ipaddress import IPv4Interface, IPv4Network
 from typing import Any
 
 from askport.edges.keeper import journal, manager
-from askport.edges.keeper.messages import Refusal, address_message, pin_message, route_message
-from askport.edges.keeper.place import Place
+from askport.edges.keeper.place import Place, Seat
+from askport.edges.keeper.refusal import Refusal
 from askport.edges.kernel import rtnetlink as kernel
 from askport.edges.kernel import state
+from askport.edges.kernel.messages import address_message, pin_message, route_message
 from askport.edges.kernel.packet_socket import open_packet_socket
 from askport.edges.kernel.rtnetlink import ADDRESS, NEIGHBOUR, Kernel, attributes
 
 _ETHERNET = 1  # hardware type (linux/if_arp.h) of what this program can talk to
-_MADE_UP, _MOST_PLACES = 2, 64  # of a MAC address' first two bits: its own making, and for one only
+_MOST_PLACES = 64
 _TAKE_AWAY = (kernel.DELADDR, kernel.DELROUTE, kernel.DELNEIGH)
 _NO_ADAPTER = (os.strerror(errno.ENODEV), os.strerror(errno.ENXIO))
 
@@ -24,7 +25,7 @@ class Adapter:
     """Changes one adapter and knows what to undo; what it will not do, it refuses."""
 
     def __init__(self, name: str) -> None:
-        """Take the adapter, unless another run has it, and undo first what an interrupted run left on it."""
+        """Take the adapter, and undo first what an interrupted run left on it, unless another run is at work on it."""
         self._netlink, self.name = Kernel(), name
         link = next((each for each in state.adapters(self._netlink) if each["name"] == name), None)
         if link is None:
@@ -35,16 +36,34 @@ class Adapter:
         self._mtu = int(link["mtu"])
         self.places: dict[int, Place] = {}
         """Those beside it, by their numbers."""
-        whose = {each: link[each] for each in ("name", "index", "mac", "permanent")}
+        self._seats: dict[int, Seat] = {}
+        self._whose = {each: link[each] for each in ("name", "index", "mac", "permanent")}
+        self._journal: journal.Journal | None = None
+        self.is_shared = False
+        """Whether another run has borrowed on it: this one can do so beside it only."""
         try:
-            self._journal = journal.Journal(journal.left_for(whose), whose)
-        except BlockingIOError:
-            raise Refusal(f"{name} is in use by another run of Ask Port: end that one first.", "in-use") from None
-        except OSError as error:
-            raise Refusal(f"{journal.DIRECTORY} cannot be used: {error.strerror or error}.") from None
+            opened = self._opened_journal()
+        except Refusal as error:
+            if error.code != "in-use":
+                raise
+            self.is_shared = True
         self.restored, self.left = self.give_back()
-        if self._journal.is_cut:
+        if self._journal and opened.is_cut:
             self.left.append("what stood in a part of its journal that cannot be read")
+        if self._journal and not self._journal.undo:
+            self._let_go_of_journal()  # others may borrow on it, while this run does so beside it
+
+    def _opened_journal(self) -> journal.Journal:
+        """Return the journal, taken for this run from now on."""
+        if self._journal is None:
+            try:
+                self._journal = journal.Journal(journal.left_for(self._whose), self._whose)
+            except BlockingIOError:
+                text = f"Another run of Ask Port has borrowed on {self.name}: end that one first."
+                raise Refusal(text, "in-use") from None
+            except OSError as error:
+                raise Refusal(f"{journal.DIRECTORY} cannot be used: {error.strerror or error}.") from None
+        return self._journal
 
     def addresses(self) -> list[str]:
         """Return the IPv4 addresses on it, with prefix."""
@@ -56,7 +75,7 @@ class Adapter:
 
     def _note(self, undo: dict[str, Any]) -> None:
         try:
-            self._journal.add(undo)
+            self._opened_journal().add(undo)
         except OSError as error:
             raise Refusal(f"{journal.DIRECTORY} has no room for what is to be undone: {error.strerror}.") from None
 
@@ -68,12 +87,12 @@ class Adapter:
                 # With an address those go that hang on it.
                 (self._netlink.send if flags else self._netlink.take_away)(kind, message, flags)
         except OSError as error:
-            self._undo(len(self._journal.undo) - 1)
+            self._undo(len(self._opened_journal().undo) - 1)
             raise Refusal(f"The kernel would not put {what} on {self.name}: {error.strerror}.") from None
 
     def _take_from_manager(self, *, instead: bool) -> None:
         """Take the adapter out of a network manager's hands, and keep what it had put on it."""
-        taken = any("manager" in each for each in self._journal.undo)
+        taken = any("manager" in each for each in self._opened_journal().undo)
         who = None if taken else manager.of(self.name)
         if who == manager.DHCPCD and instead:
             raise Refusal(f"dhcpcd would put the addresses of {self.name} back: borrow beside them, not instead.")
@@ -82,7 +101,7 @@ class Adapter:
         before, since = state.saved(self._netlink, self.index), state.boot_s()
         self._note({"manager": who, "what": "its network manager"})
         if not manager.take_out(who, self.name):
-            self._undo(len(self._journal.undo) - 1)
+            self._undo(len(self._opened_journal().undo) - 1)
             raise Refusal(f"{who} does not let {self.name} go: take it out of its hands, and try again.")
         state.put_back(self._netlink, before, since)
 
@@ -130,35 +149,40 @@ class Adapter:
         if [attributes(each, NEIGHBOUR).get(2) for each in after] != [attributes(message, NEIGHBOUR)[2]]:
             raise Refusal(f"{text} does not lead to {mac} on {self.name}: another program changes its neighbours.")
 
-    def enter(self, number: int, mac: str) -> None:
-        """Make a place beside it, with a MAC address of its own."""
-        made_up, known = bytes.fromhex(mac.replace(":", "")), (mac, *(each.mac for each in self.places.values()))
-        if len(made_up) != 6 or made_up[0] & 3 != _MADE_UP or len(set(known)) <= len(self.places):
-            raise Refusal(f"{mac} is no MAC address for a place of its own.")
-        if number in self.places or len(self.places) >= _MOST_PLACES:
+    def claim(self, number: int, macs: list[str]) -> str:
+        """Have a seat for a place beside it; return its MAC address, the first of these that no other run has."""
+        if number in self._seats or not macs or len(self._seats) >= _MOST_PLACES:
             raise Refusal(f"There is a place {number} beside {self.name} already, or there are too many.")
-        self.places[number] = Place(self.index, self.name, mac, self._mtu)
+        self._seats[number] = seat = Seat(self.index, self.name, macs)
+        return seat.mac.hex(":")
+
+    def enter(self, number: int) -> None:
+        """Make the place that was claimed."""
+        if number not in self.places:
+            self.places[number] = Place(self.index, self.name, self._seats[number], self._mtu)
 
     def leave(self, number: int) -> list[str]:
-        """Let go of a place; return in words what was borrowed there."""
-        return self.places.pop(number).close()
+        """Let go of a place, and keep its seat; return in words what was borrowed there."""
+        return self.places.pop(number).close() if number in self.places else []
 
     def give_back(self) -> tuple[list[str], list[str]]:
         """Undo everything, the last first; return in words what was undone, and what could not be and is kept."""
         given: list[str] = [each for number in reversed(tuple(self.places)) for each in self.leave(number)]
         left: list[str] = []
-        for place in reversed(range(len(self._journal.undo))):
-            what = str(self._journal.undo[place]["what"])
+        undo = self._journal.undo if self._journal else []
+        for place in reversed(range(len(undo))):
+            what = str(undo[place]["what"])
             why = self._undo(place)
             (left if why else given).append(f"{what} ({why})" if why else what)
         return given, left
 
     def _undo(self, place: int) -> str | None:
         """Undo one change; say why it could not be, and keep its record then."""
-        undo = self._journal.undo[place]
+        kept = self._opened_journal()
+        undo = kept.undo[place]
         why = manager.give_back(undo["manager"], self.name) if "manager" in undo else self._sent_back(undo)
         if why is None:
-            self._journal.done(place)
+            kept.done(place)
         return why
 
     def _sent_back(self, undo: dict[str, Any]) -> str | None:
@@ -180,7 +204,14 @@ class Adapter:
 
     def close(self) -> None:
         """Let go of it."""
-        self._journal.close()
+        self._let_go_of_journal()
+        for seat in self._seats.values():
+            seat.close()
+
+    def _let_go_of_journal(self) -> None:
+        if self._journal:
+            self._journal.close()
+            self._journal = None
 
 
 def _addresses(messages: list[state.Message]) -> list[str]:

@@ -5,12 +5,15 @@ survive a restart either. Room is reserved before anything is changed, and what 
 undoing needs no space; every record stands for itself, so that a file which was cut keeps the others.
 """
 
-import fcntl
+import errno
 import json
 import os
 import zlib
 from pathlib import Path
 from typing import Any
+
+from askport.edges.kernel.locks import locked
+from askport.edges.kernel.namespaces import number
 
 DIRECTORY = Path("/run/askport")
 _VERSION = 4
@@ -21,13 +24,21 @@ def _boot() -> str:
     return Path("/proc/sys/kernel/random/boot_id").read_text().strip()
 
 
+def require_directory() -> None:
+    """Make the directory, where it is not there.
+
+    Raises:
+        OSError: it is not root's alone.
+    """
+    DIRECTORY.mkdir(mode=0o700, exist_ok=True)
+    state = DIRECTORY.lstat()
+    if state.st_uid != 0 or state.st_mode & 0o077 or not DIRECTORY.is_dir() or DIRECTORY.is_symlink():
+        raise PermissionError(1, f"{DIRECTORY} is not root's alone")
+
+
 def files() -> list[Path]:
     """Return the files of this network namespace."""
-    return sorted(DIRECTORY.glob(f"{_namespace()}-*.journal"))
-
-
-def _namespace() -> int:
-    return Path("/proc/self/ns/net").stat().st_ino
+    return sorted(DIRECTORY.glob(f"{number()}-*.journal"))
 
 
 def _line(content: dict[str, Any]) -> bytes:
@@ -62,7 +73,7 @@ def is_same(left: dict[str, Any], now: dict[str, Any]) -> bool:
 def left_for(now: dict[str, Any]) -> Path:
     """Return the file of an adapter: the one left under whatever name it had then, or its own."""
     known = ((path, whose_of(path)) for path in files())
-    own = DIRECTORY / f"{_namespace()}-{now['name']}.journal"
+    own = DIRECTORY / f"{number()}-{now['name']}.journal"
     return next((path for path, whose in known if whose and is_same(whose, now)), own)
 
 
@@ -75,15 +86,11 @@ class Journal:
         Raises:
             OSError: another keeper has it (EWOULDBLOCK), or the directory is not root's alone.
         """
-        DIRECTORY.mkdir(mode=0o700, exist_ok=True)
-        state = DIRECTORY.lstat()
-        if state.st_uid != 0 or state.st_mode & 0o077 or not DIRECTORY.is_dir() or DIRECTORY.is_symlink():
-            raise PermissionError(1, f"{DIRECTORY} is not root's alone")
-        self._path, self._file = path, -1
-        while self._file < 0 or not path.exists() or path.stat().st_ino != os.fstat(self._file).st_ino:
-            # Again, where its last owner took it away just then.
-            self._file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        require_directory()
+        opened = locked(path)
+        if opened is None:
+            raise BlockingIOError(errno.EWOULDBLOCK, "another keeper has it")
+        self._path, self._file = path, opened
         self._whose = {"version": _VERSION, "boot": _boot(), **whose}
         self.undo: list[dict[str, Any]] = []
         self._places: list[int] = []

@@ -2,6 +2,7 @@
 
 import ctypes
 import os
+from pathlib import Path
 
 _CLONE_NEWNET = 0x40000000
 _LIBC = ctypes.CDLL(None, use_errno=True)
@@ -15,6 +16,11 @@ def _checked(result: int) -> None:
 def own() -> int:
     """Return a descriptor of the namespace that this thread is in."""
     return os.open("/proc/thread-self/ns/net", os.O_RDONLY | os.O_CLOEXEC)
+
+
+def number() -> int:
+    """Return the number by which the kernel knows the namespace that this process is in."""
+    return Path("/proc/self/ns/net").stat().st_ino
 
 
 def make() -> None:

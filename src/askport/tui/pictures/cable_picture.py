@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from askport.core.text import span_words, speed_words
+from askport.core.text import listed, span_words, speed_words
 from askport.core.visit.session import Session
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank
 
@@ -58,7 +58,7 @@ def cable_lines(
     cells = 2 if wide else 1
     comb = _Comb(ours, theirs, cells)
     left = 12
-    lines.append(comb.octets(ours, "laptop", OURS, left))
+    lines.append(comb.octets(ours, "beside" if session.cable.laptop.beside_in_use else "laptop", OURS, left))
     lines.append(comb.teeth(ours, OURS, left))
     joint = comb.joints(left)
     if wide:
@@ -85,7 +85,8 @@ def _ends(session: Session) -> tuple[_End, _End]:
 
 
 def _cable(session: Session, width: int, now: float, real_now: float, pulses: Sequence[Pulse]) -> Ink:
-    left = f"laptop {session.cable.laptop.adapter}"
+    laptop = session.cable.laptop
+    left = f"laptop {laptop.adapter}"
     device = session.device.chosen or session.cable.search.candidate
     right = f"{device.mac}  {session.cable.around.maker(device.mac) or 'maker unknown'}" if device else "nobody yet"
     link = session.cable.link
@@ -95,6 +96,9 @@ def _cable(session: Session, width: int, now: float, real_now: float, pulses: Se
     if room < len(state) + 4 and device:
         right = str(device.mac)  # whose it is stands in the picture too
         room = width - len(left) - len(right) - 8
+    untouched = f"  {listed(laptop.own) or 'no address'} untouched" if laptop.beside_in_use else ""
+    untouched = untouched if room - len(untouched) >= len(state) + 4 else ""
+    room -= len(untouched)
     rail = ["━" if link.up else "╌"] * max(room, len(state) + 4)
     styles = [DIM] * len(rail)
     for pulse in pulses:
@@ -106,7 +110,7 @@ def _cable(session: Session, width: int, now: float, real_now: float, pulses: Se
     start = (len(rail) - len(state)) // 2
     rail[start : start + len(state)] = state
     styles[start : start + len(state)] = [DIM if link.up else CONFLICT] * len(state)
-    ink = Ink().put("  ").put(left, f"{STRONG} {OURS}").put(" ◖", OURS)
+    ink = Ink().put("  ").put(left, f"{STRONG} {OURS}").put(untouched, DIM).put(" ◖", OURS)
     for character, style in zip(rail, styles, strict=True):
         ink.put(character, style)
     return ink.put("◗ ", THEIRS).put(right, f"{STRONG} {THEIRS}")

@@ -36,7 +36,7 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     if session.device.landed_at and session.device.target:
         lines += [heading("Where it has landed", width)]
         lines += [*landing_lines(session.device.target.interface.ip, session.device.landed_at), blank()]
-    lines += [heading("Beside the device", width), *wrapped(known, width, DIM), blank()]
+    lines += [heading("Around the device", width), *wrapped(known, width, DIM), blank()]
     lines += _ruler(session, network, device, width)
     lines += [blank(), heading(f"The laptop's {session.cable.laptop.adapter}", width), *_adapter(session, width)]
     lines += [blank(), heading("Why they can talk, or cannot", width), *_why(session, device, prefix, width)]
@@ -116,7 +116,7 @@ def _adapter(session: Session, width: int) -> list[Ink]:
 def _beside(session: Session) -> list[Ink]:
     """Draw the adapter's own as it is and stays, and what is borrowed apart from it, which has its own MAC address."""
     laptop, offered = session.cable.laptop, session.visit.free_address
-    own = Ink().to(2).put("its own  ", DIM).put(listed(laptop.own) or "no address").put("  stays as it is", DIM)
+    own = Ink().to(2).put("its own   ", DIM).put(listed(laptop.own) or "no address").put("  stays as it is", DIM)
     beside = Ink().to(2).put("beside it ", DIM)
     if laptop.borrowed:
         beside.put(listed(laptop.borrowed), f"{STRONG} {OURS}").put("  borrowed", OURS)
@@ -146,8 +146,11 @@ def _on_adapter(session: Session, width: int) -> list[Ink]:
 
 def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) -> list[Ink]:
     """Say it in words and numbers, for the laptop's address that reaches the device, or the first."""
-    offered = session.visit.free_address if session.cable.laptop.is_beside else None
-    laptop = session.cable.laptop.reaching(device) or offered or next(iter(session.cable.laptop.addresses), None)
+    ends = session.cable.laptop
+    laptop = ends.reaching(device) or next(iter(ends.addresses), None)
+    if laptop and ends.is_beside and laptop in ends.own and device in laptop.network:
+        text = f"The laptop's own {laptop} is in its subnet, and is left alone: what is borrowed beside it goes by no "
+        return wrapped(f"{text}route, no firewall and no other adapter of the laptop.", width, "", 2)
     if laptop is None:
         return wrapped("The laptop has no address on this adapter, so it cannot send to the device.", width, "", 2)
     best = session.device.chosen.best if session.device.chosen else None

@@ -123,6 +123,11 @@ class Prove(Stage):
         if self._visit.phase is Phase.BORROWING_TO_PROVE:
             self.begin(now)
 
+    def offer_another(self, now: float) -> None:
+        """Borrow another one that reaches it."""
+        if search := self._stages.access.within_target(now):
+            self._visit.go(Event.BORROWS_TO_PROVE, search)
+
     def ended(self, ran: Sequence[Machine], now: float) -> None:
         """Write down how the proofs ended, and wait for the power cut; or how that one did."""
         visit = self._visit

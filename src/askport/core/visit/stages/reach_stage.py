@@ -48,6 +48,11 @@ class Reach(Stage):
         if self._visit.phase is Phase.BORROWING:
             self._see(now)
 
+    def offer_another(self, now: float) -> None:
+        """Look for another address beside the device."""
+        if there := self._visit.device.whereabouts:
+            self._stages.access.look_beside(there, None, now)
+
     def _see(self, now: float) -> None:
         """See what the device answers as it was found, so that the same is asked of it in the end."""
         visit, cable, device = self._visit, self._visit.cable, self._visit.device

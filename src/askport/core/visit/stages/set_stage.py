@@ -180,6 +180,10 @@ class Setting(Stage):
         device.way = visit.way.begin(start)
         visit.go(Event.SETS, device.way)
 
+    def offer_another(self, now: float) -> None:
+        """Find out anew whether the planned values can be set."""
+        self.prepare(now)
+
     def ended(self, ran: Sequence[Machine], now: float) -> None:
         """Take in whether the address is free, or what the way has come to."""
         visit, device, access = self._visit, self._visit.device, self._stages.access

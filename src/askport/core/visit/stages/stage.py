@@ -88,6 +88,9 @@ class Stage:
     def borrowed(self, now: float) -> None:
         """Go on with the address that the laptop has borrowed for this step."""
 
+    def offer_another(self, now: float) -> None:
+        """Look for another laptop address, where the one that was offered is not to be had after all."""
+
     def next(self, now: float) -> Next:
         """Say what to do next."""
         raise NotImplementedError

@@ -1,4 +1,4 @@
-"""Runs one command in a namespace: ``python -I -m askport.edges.keeper.inside DESCRIPTOR COMMAND …``.
+"""Runs one command in a namespace: ``python -I -m askport.edges.inside DESCRIPTOR COMMAND …``.
 
 It is started while the program may still do so, and waits on a Unix socket for the namespace's descriptor. Then it
 enters it, becomes whoever called sudo, gives up every capability and turns into the command, with the terminal, the
@@ -10,7 +10,7 @@ import signal
 import socket
 import sys
 
-from askport.edges.keeper.rights import become_invoker_without_rights
+from askport.edges.invoker import become_invoker_without_rights
 from askport.edges.kernel.namespaces import enter
 
 _NOT_FOUND, _NOT_EXECUTABLE = 127, 126

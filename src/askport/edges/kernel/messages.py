@@ -1,4 +1,4 @@
-"""The kernel's messages for what is borrowed, and the refusals, on the adapter and beside it."""
+"""The kernel's messages for what is borrowed: an address, a route, a neighbour that means one MAC address."""
 
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from struct import pack
@@ -6,14 +6,6 @@ from struct import pack
 from askport.edges.kernel.rtnetlink import ADDRESS, INET, NEIGHBOUR, ROUTE, with_attributes
 
 _PERMANENT, _MAIN, _STATIC, _UNICAST = 0x80, 254, 4, 1
-
-
-class Refusal(Exception):
-    """The keeper will not, or the kernel would not; the message is for the technician, the code for the program."""
-
-    def __init__(self, message: str, code: str = "") -> None:
-        super().__init__(message)
-        self.code = code
 
 
 def address_message(interface: IPv4Interface, index: int) -> bytes:
@@ -34,9 +26,9 @@ def pin_message(text: str, mac: str, index: int) -> bytes:
     """Return the message of a neighbour that means one MAC address, whoever else answers.
 
     Raises:
-        Refusal: it is no address, or no MAC address.
+        ValueError: it is no address, or no MAC address.
     """
     one, hardware = IPv4Network(text), bytes.fromhex(mac.replace(":", ""))
     if len(hardware) != 6 or one.prefixlen != 32:
-        raise Refusal(f"{text} and {mac} are no address and MAC address.")
+        raise ValueError(f"{text} and {mac} are no address and MAC address")
     return with_attributes(pack(NEIGHBOUR, INET, index, _PERMANENT, 0, 0), _1=one.network_address.packed, _2=hardware)

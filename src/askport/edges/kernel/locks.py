@@ -1,0 +1,31 @@
+"""Files that one process alone has, until it ends however that comes about (flock(2))."""
+
+import fcntl
+import os
+from pathlib import Path
+
+
+def locked(path: Path) -> int | None:
+    """Return a descriptor of a file, made where there is none, that this process alone has; None where another has."""
+    while True:
+        file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if path.stat().st_ino == os.fstat(file).st_ino:
+                return file
+        except BlockingIOError:
+            os.close(file)
+            return None
+        except FileNotFoundError:
+            pass
+        os.close(file)  # its last owner took it away just then
+
+
+def told_by_owner(path: Path) -> str:
+    """Return what stands in a file that another process has; nothing where nobody has it any more."""
+    with path.open() as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return file.read()
+    return ""

@@ -1,0 +1,240 @@
+"""Beside the adapter: the laptop itself is never touched, whatever happens and however it ends."""
+
+import contextlib
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from askport.core.addresses import MacAddress
+from askport.core.reach.beside import beside_mac
+from conftest import DEVICE, LAPTOP, children, wait_for
+from test_pages import KIND, SERVER
+
+KILLS = int(os.environ.get("ASKPORT_BESIDE", "6"))
+"""How many; ``make beside`` asks for 200."""
+BESIDE = str(beside_mac(MacAddress.parse(LAPTOP)))
+NAMES_ITS_FRAMES = """
+import socket, sys, time
+wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.ntohs(3))
+wire.bind(("zd0", 0)); wire.settimeout(0.2)
+print("ready", flush=True)
+until, seen = time.monotonic() + float(sys.argv[1]), []
+while time.monotonic() < until:
+    try: frame, told = wire.recvfrom(2048)
+    except TimeoutError: continue
+    if told[2] != socket.PACKET_OUTGOING: seen.append((frame[6:12].hex(":"), frame[12:14].hex(), frame[14:].hex()))
+print(seen)
+"""
+VPN = [
+    ["addr", "add", "192.168.61.50/24", "dev", "wl0"], ["route", "add", "default", "dev", "wl0", "table", "77"],
+    ["rule", "add", "not", "fwmark", "0x77", "table", "77", "priority", "100"],
+]  # fmt: skip
+
+
+def laptop(cable):
+    """Return everything of the laptop's own that could change."""
+    asked = [["-j", "addr"], ["-j", "route", "show", "table", "all"], ["-j", "-6", "route", "show", "table", "all"],
+             ["-j", "rule"], ["-j", "neigh"], ["-j", "link"]]  # fmt: skip
+    told = [cable.ip(*each, at="laptop") for each in asked]
+    settings = "find /proc/sys/net/ipv4/conf /proc/sys/net/ipv6/conf -type f | sort | xargs grep -s ."
+    told.append(cable.in_laptop("sh", "-c", f"nft list ruleset 2>/dev/null; {settings}; true"))
+    return told
+
+
+def second_macs(cable):
+    """Return the MAC addresses that the adapter takes frames for beside its own."""
+    known = json.loads(cable.in_laptop("bridge", "-j", "fdb", "show", "dev", "zl0"))
+    return [each["mac"] for each in known if int(each["mac"][:2], 16) & 1 == 0]
+
+
+def with_page(cable, tmp_path):
+    """Start a device with a page; return what sets it there."""
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.start("device", sys.executable, "-c", SERVER, "open", "no", "plain")
+    kind = tmp_path / "page.toml"
+    kind.write_text(KIND.replace("SCHEME", "http").replace("TOKEN", "{token}"))
+    time.sleep(0.5)
+    return ["assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.40/22", "--gateway", "10.84.19.254", "--by", "page",
+            "--at", "192.168.61.7", "--kind", kind, "--json"]  # fmt: skip
+
+
+PROVE = ["prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.40/22", "--gateway", "10.84.19.254", "--open", "80",
+         "--was", "192.168.61.7", "--json"]  # fmt: skip
+
+
+@pytest.mark.parametrize("besides", ["nothing", "own address", "firewall", "wi-fi", "vpn"])
+def test_nothing_of_the_laptop_changes_over_a_whole_assign_and_prove(cable, tmp_path, besides):
+    """The kernel's own monitor tells of nothing but the adapter's promiscuity."""
+    if besides == "own address":
+        for each in ("192.168.61.20/24", "10.84.16.9/22"):
+            cable.ip("addr", "add", each, "dev", "zl0", at="laptop")
+    elif besides == "firewall":
+        cable.drop_all()
+    elif besides in ("wi-fi", "vpn"):
+        cable.wifi("192.168.61.50/25", "192.168.61.201/25")
+        for each in VPN if besides == "vpn" else ():
+            cable.ip(*each, at="laptop")
+    assign = with_page(cable, tmp_path)
+    time.sleep(2.5)  # until the other adapter has its IPv6 address
+    before = laptop(cable)
+    told = tmp_path / "monitor"
+    with told.open("w") as out:
+        monitor = subprocess.Popen([*cable.inside("laptop"), "ip", "-o", "monitor", "all"], stdout=out)
+        time.sleep(0.3)
+        runs = [cable.askport(*assign), cable.askport(*PROVE)]
+        time.sleep(0.3)
+        monitor.terminate()
+        monitor.wait()
+    assert json.loads(runs[0].stdout)["result"] == "taken", runs[0]
+    assert json.loads(runs[1].stdout)["passed"], runs[1]
+    assert all("beside zl0 back" in each.stderr for each in runs)
+    assert [line for line in told.read_text().splitlines() if not line.startswith("[LINK]2: zl0@")] == []
+    assert laptop(cable) == before
+
+
+@pytest.mark.parametrize("manager", ["NetworkManager", "/lib/systemd/systemd-networkd", "dhcpcd"])
+def test_a_network_manager_is_not_asked_for_anything(cable, tmp_path, manager):
+    with_page(cable, tmp_path)
+    with cable.managed(manager) as beside:
+        time.sleep(2.5)
+        before = laptop(cable)
+        fetch = ["borrow", "zl0", "--to", "192.168.61.7", "--", "curl", "-s", "-m", "5", "http://192.168.61.7/"]
+        run = subprocess.run([*beside, *cable.command(*fetch)], capture_output=True, text=True, timeout=30)
+        assert (run.returncode, "t-4711" in run.stdout) == (0, True), run
+        assert laptop(cable) == before
+
+
+@pytest.mark.parametrize("who", ["keeper", "program", "both"])
+def test_the_kernel_takes_it_away_however_it_is_killed(cable, tmp_path, who):
+    """At any moment of a whole proof: a second later there is no trace, and nothing has to be given back."""
+    with_page(cable, tmp_path)
+    prove = ["prove", "zl0", "--mac", DEVICE, "--at", "192.168.61.7/24", "--open", "80", "--power-cycle"]
+    before, dice = laptop(cable), random.Random(who)
+    for _ in range(KILLS):
+        program = cable.start("laptop", *cable.command(*prove))
+        assert wait_for(lambda: children(program.pid), 10)  # noqa: B023
+        keeper = int(children(program.pid)[0])
+        time.sleep(dice.uniform(0.0, 3.0))
+        if who != "program":
+            os.kill(keeper, signal.SIGKILL)
+        if who != "keeper":
+            program.kill()
+        assert wait_for(lambda: program.poll() is not None, 1.5 if who == "keeper" else 1.0), who  # noqa: B023
+        assert wait_for(lambda: not second_macs(cable) and laptop(cable) == before, 1.0)
+    assert cable.askport("restore").stdout == "Nothing was left borrowed.\n"
+
+
+def test_a_command_runs_there_as_whoever_called_and_has_no_rights(cable, tmp_path):
+    with_page(cable, tmp_path)
+    script = "ip -br -4 addr show cable0; id -u; grep -h CapEff /proc/self/status; curl -s -m 5 http://192.168.61.7/"
+    run = cable.askport("borrow", "zl0", "--to", "192.168.61.7", "--", "sh", "-c", f"{script}; exit 7",
+                        env={**os.environ, "SUDO_UID": "12345", "SUDO_GID": "12345"})  # fmt: skip
+    assert run.returncode == 7, run
+    assert [each in run.stdout for each in ("192.168.61.", "12345", "CapEff:\t0000000000000000", "t-4711")] == [
+        True
+    ] * 4
+    again = cable.askport("borrow", "zl0", "--to", "192.168.61.7", "--", "no-such-command")
+    assert (again.returncode, "there is no command 'no-such-command'" in again.stderr) == (127, True)
+
+
+def test_a_command_ends_with_its_keeper(cable):
+    program = cable.start("laptop", *cable.command("borrow", "zl0", "192.168.61.9/24", "--", "sleep", "60"))
+    assert wait_for(lambda: second_macs(cable), 10)
+    keeper = next(int(each) for each in children(program.pid) if "keeper" in Path(f"/proc/{each}/cmdline").read_text())
+    os.kill(keeper, signal.SIGKILL)
+    assert wait_for(lambda: program.poll() is not None and not second_macs(cable), 3.0)
+
+
+def test_it_says_nothing_by_itself_and_answers_for_what_is_borrowed_only(cable):
+    """From the place beside the adapter no frame comes until the device asks for what is borrowed there."""
+    watching = cable.start("device", sys.executable, "-c", NAMES_ITS_FRAMES, "5", stdout=subprocess.PIPE, text=True)
+    assert watching.stdout.readline() == "ready\n"
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    held = cable.start("laptop", *cable.command("borrow", "zl0", "192.168.61.9/24", "--", "sleep", "60"))
+    assert wait_for(lambda: second_macs(cable), 10)
+    time.sleep(1.0)
+    asked = [subprocess.run([*cable.inside("device"), "ping", "-c", "1", "-W", "1", f"192.168.61.{last}"],
+                            capture_output=True).returncode for last in (9, 10)]  # fmt: skip
+    seen = eval(watching.stdout.readline())
+    assert asked == [0, 1]
+    said = [(kind, rest) for sender, kind, rest in seen if sender == BESIDE]
+    assert said, seen
+    assert {kind for kind, _ in said} <= {"0806", "0800"}
+    assert all(kind == "0800" or rest[12:16] == "0002" or "c0a83d07" in rest for kind, rest in said), said
+    assert {sender for sender, *_ in seen} == {LAPTOP, BESIDE}
+    held.terminate()
+
+
+def test_a_port_that_is_bound_to_one_mac_address_has_it_borrowed_on_the_adapter(cable, tmp_path):
+    """A switch lets the first MAC address through and no other; that is said, in under five seconds."""
+    with_page(cable, tmp_path)
+    cable.in_device("sh", "-c", "ip addr flush dev zd0; ip link set zd0 down")
+    cable.bridge()
+    cable.ip("link", "set", "zd0", "up")
+    cable.behind("br0", "02:00:00:00:00:98", "192.168.61.7/24")
+    chain = f"chain f {{\ntype filter hook forward priority 0;\niifname zd0 ether saddr != {LAPTOP} drop\n}}\n"
+    bound = f"table bridge t {{\n{chain}}}\n"
+    subprocess.run([*cable.inside("device"), "nft", "-f", "-"], input=bound, text=True, check=True)
+    before = laptop(cable)
+    began = time.monotonic()
+    run = cable.askport("borrow", "zl0", "--to", "192.168.61.7", "--", "ping", "-c", "1", "-W", "2", "192.168.61.7")
+    assert (run.returncode, time.monotonic() - began < 5.0) == (0, True), run
+    assert "answers zl0 itself and nobody beside it" in run.stderr, run.stderr
+    assert "on zl0 back" in run.stderr
+    assert laptop(cable)[0] == before[0]
+    proven = cable.askport("prove", "zl0", "--mac", "02:00:00:00:00:98", "--at", "192.168.61.7/24")
+    assert (proven.returncode, "answers zl0 itself" in proven.stderr) == (0, True), proven
+
+
+def test_an_adapter_that_takes_no_second_mac_address_is_borrowed_on(cable):
+    """One that is a port of a bridge on the laptop, say: said in one sentence."""
+    cable.ip("link", "add", "br9", "type", "bridge", at="laptop")
+    cable.ip("link", "set", "zl0", "master", "br9", at="laptop")
+    run = cable.askport("borrow", "zl0", "192.168.61.9/24", "--", "ip", "-br", "-4", "addr", "show", "zl0")
+    assert (run.returncode, "192.168.61.9/24" in run.stdout) == (0, True), run
+    assert "zl0 takes no second MAC address" in run.stderr
+    assert "borrowed on the adapter" in run.stderr
+
+
+TWINS = ("02:00:00:00:00:a1", "02:00:00:00:00:a2", "02:00:00:00:00:a3")
+ITS_NAME = """
+import http.server, sys
+class Page(http.server.BaseHTTPRequestHandler):
+    def log_message(self, *_): pass
+    def do_GET(self):
+        self.send_response(200); self.end_headers(); self.wfile.write(sys.argv[1].encode())
+http.server.HTTPServer(("", 80), Page).serve_forever()
+"""
+
+
+def test_twins_with_one_address_have_a_door_each_at_the_same_time(cable, tmp_path):
+    """Two doors are fetched from in turn, fifty times, while a third follows its unit to another address."""
+    cable.bridge()
+    rooms = [cable.behind("br0", mac, "192.168.61.7/24") for mac in TWINS]
+    for room, mac in zip(rooms, TWINS, strict=True):
+        cable.start_in(room, sys.executable, "-c", ITS_NAME, mac)
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    time.sleep(0.5)
+    before = laptop(cable)
+    with contextlib.ExitStack() as doors:
+        urls = [doors.enter_context(cable.door("192.168.61.7", "--pin", mac)) for mac in TWINS]
+        jars = [str(tmp_path / str(number)) for number in range(3)]
+        fetch = lambda number: cable.in_laptop(  # noqa: E731
+            "curl", "-sL", "-m", "5", "-b", jars[number], "-c", jars[number], urls[number]
+        )
+        assert [fetch(number) for number in range(3)] == list(TWINS)
+        urls = [url.rpartition("/")[0] + "/" for url in urls]
+        subprocess.run(["ip", "-n", rooms[2], "addr", "flush", "dev", "e0"], check=True)
+        subprocess.run(["ip", "-n", rooms[2], "addr", "add", "192.168.61.77/24", "dev", "e0"], check=True)
+        subprocess.run(["ip", "netns", "exec", rooms[2], "ping", "-c", "1", "-W", "1", "192.168.61.1"])
+        got = [(fetch(0), fetch(1)) for _ in range(50)]
+        assert got == [TWINS[:2]] * 50
+        assert wait_for(lambda: "has moved to 192.168.61.77" in fetch(2) or fetch(2) == TWINS[2], 10)
+    assert laptop(cable) == before
