@@ -160,7 +160,7 @@ def test_labels_are_scanned_and_what_cannot_be_meant_is_said():
     assert [(str(each.mac), each.item.tag, each.by) for each in crate.in_order(map(MacAddress.parse, MACS))] == [
         (MACS[2], "PH-02", "the order alone")
     ]
-    assert crate.next_unit().item.tag == "PH-01"
+    assert crate.waiting[0].item.tag == "PH-01"
 
 
 RUNS = int(os.environ.get("ASKPORT_CRATES", "0"))

@@ -12,7 +12,7 @@ from askport.bench.stand_in import StandIn
 from askport.bench.virtual_streams import BenchStreams
 from askport.core.addresses import MacAddress
 from askport.core.channels import Channel, PageCall, SerialLine
-from askport.core.errors import Refused
+from askport.core.errors import TAKEN_ELSEWHERE, MachineRefused, Refused
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import read_packet
@@ -64,6 +64,8 @@ class Bench:
         self._inbox: list[Frame] = []
         self._link = Link(up=False, since=0.0)
         self.streams = BenchStreams(self)
+        self.places: list[BenchPlace] = []
+        """Those beside the adapter, behind the first one, which is the bench's own."""
         self._seen = self._sent = 0
         self._bell = Bell()
         self.on_pass: OnPass = lambda _to_device: None
@@ -155,7 +157,8 @@ class Bench:
     def _next_event(self) -> float | None:
         flying = self._flying[0][0] if self._flying else None
         link_changes = [each.link_change_at(self._now) for each in self.devices]
-        return earliest(flying, self.streams.next_at, *(each.next_at for each in self.devices), *link_changes)
+        talks = (each.next_at for each in (self.streams, *(each.streams for each in self.places)))
+        return earliest(flying, *talks, *(each.next_at for each in self.devices), *link_changes)
 
     def _happen(self) -> bool:
         """Do everything that is due; return whether the laptop must be told that the link changed."""
@@ -167,7 +170,8 @@ class Bench:
             _, _, sender, data = heapq.heappop(self._flying)
             if self._link.up:
                 self._arrive(sender, data)
-        return self.streams.happen() or changed
+        happened = [each.happen() for each in (self.streams, *(each.streams for each in self.places))]
+        return any(happened) or changed
 
     def _arrive(self, sender: StandIn | None, data: bytes) -> None:
         """Take a frame to every other end that it is for."""
@@ -206,18 +210,41 @@ class Bench:
         """Do the kernel's part at the laptop's end: answer ARP for the laptop's addresses."""
         packet = read_packet(data)
         arp, ethernet = packet.get(Arp), packet.get(Ethernet)
-        if arp and ethernet and arp.op == Op.REQUEST and any(each.ip == arp.tpa for each in self.interfaces):
-            is_own = self.beside is None or any(each.ip == arp.tpa for each in self._own)
-            sender = self._mac if is_own or self.beside is None else self.beside
+        if arp is None or ethernet is None or arp.op != Op.REQUEST:
+            return
+        held = {each.ip: self._mac for each in self._own}
+        for place, interface in self._borrowed():
+            held[interface.ip] = place.beside or self._mac
+        if sender := held.get(arp.tpa):
             reply = Arp(op=Op.REPLY, sha=sender, spa=arp.tpa, tha=arp.sha, tpa=arp.spa)
             self._fly(None, arp_frame(reply, to=arp.sha))
 
     # The laptop's adapter
 
+    async def another(self) -> "tuple[BenchPlace, BenchStreams]":
+        """Return one more place beside the adapter, with its channels."""
+        self.places.append(BenchPlace(self, len(self.places) + 1))
+        return self.places[-1], self.places[-1].streams
+
+    def _borrowed(self) -> "list[tuple[Bench | BenchPlace, IPv4Interface]]":
+        places: list[Bench | BenchPlace] = [self, *self.places]
+        return [(place, each) for place in places for each in place.interfaces if each not in self._own]
+
+    def require_nobodys(self, interface: IPv4Interface) -> None:
+        """See that no place has an address already.
+
+        Raises:
+            MachineRefused: one has.
+        """
+        if any(each.ip == interface.ip for _, each in self._borrowed()):
+            text = f"{interface.ip} is borrowed beside {self.name} already: name another address."
+            raise MachineRefused(text, code=TAKEN_ELSEWHERE)
+
     async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
         """Have the laptop take an address."""
         if on_adapter:
             self.beside = None
+        self.require_nobodys(interface)
         self.interfaces.append(interface)
         return ""
 
@@ -232,24 +259,31 @@ class Bench:
 
     def reached(self, channel: Channel | PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
+        talking = [each for each in self.interfaces if self.beside is None or each not in self._own]
+        return self.reached_from(channel, talking, self.pinned)
+
+    def reached_from(
+        self, channel: Channel | PageCall, talking: Sequence[IPv4Interface], pinned: MacAddress | None
+    ) -> StandIn | None:
+        """Return the stand-in that holds a channel's far end, and that these of the laptop's addresses talk with."""
         far = channel.far
         if not self._link.up or isinstance(far, SerialLine):
             return None
-        return next((each for each in self.devices if self._talks_with(each, far.address)), None)
+        there = [each for each in self.devices if self._talks_with(each, far.address, talking)]
+        meant = [each for each in there if pinned and each.has(pinned)]
+        return next(iter(meant or there), None)
 
     def flush(self, device: StandIn) -> None:
         """Send what a stand-in wants to, because of what it was told."""
         frames, device.outbox = device.outbox, []
         self._from_device(device, frames)
 
-    def _talks_with(self, device: StandIn, address: IPv4Address | IPv6Address) -> bool:
+    def _talks_with(
+        self, device: StandIn, address: IPv4Address | IPv6Address, talking: Sequence[IPv4Interface]
+    ) -> bool:
         """Whether packets pass both ways: each end must have the other in its subnet."""
         theirs = device.host.interface if device.up else None
-        return theirs is not None and theirs.ip == address and self._both_reach(theirs)
-
-    def _both_reach(self, theirs: IPv4Interface) -> bool:
-        talking = [each for each in self.interfaces if self.beside is None or each not in self._own]
-        return any(theirs.ip in mine.network and mine.ip in theirs.network for mine in talking)
+        return theirs is not None and theirs.ip == address and _both_reach(theirs, talking)
 
     def reaches(self, address: IPv4Address) -> bool:
         """Whether the laptop's routing rule has a way to an address: only into its own subnets."""
@@ -297,7 +331,44 @@ class Bench:
         if self.device is None:
             raise Refused("Nothing is plugged in.")
         interface = self.device.host.interface
-        both = interface is not None and self._both_reach(interface)
+        both = interface is not None and _both_reach(interface, self.interfaces)
         said = self.device.type_in(target, self._now, over_the_cable=both)
         self.wake()
         return said
+
+
+def _both_reach(theirs: IPv4Interface, talking: Sequence[IPv4Interface]) -> bool:
+    return any(theirs.ip in mine.network and mine.ip in theirs.network for mine in talking)
+
+
+class BenchPlace:
+    """One more place beside the bench's adapter, with addresses, a neighbour and streams of its own."""
+
+    def __init__(self, bench: Bench, number: int) -> None:
+        """Be the place of this number."""
+        self._bench = bench
+        self.beside: MacAddress | None = beside_mac(bench.mac, number)
+        self.interfaces: list[IPv4Interface] = []
+        self.pinned: MacAddress | None = None
+        self.streams = BenchStreams(self)
+        self.now, self.flush, self.another = bench.now, bench.flush, bench.another
+
+    def reached(self, channel: Channel | PageCall) -> StandIn | None:
+        """Return the stand-in that holds a channel's far end, where this place and stand-in can talk now."""
+        return self._bench.reached_from(channel, self.interfaces, self.pinned)
+
+    async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
+        """Take an address here."""
+        self.beside = None if on_adapter else self.beside
+        self._bench.require_nobodys(interface)
+        self.interfaces.append(interface)
+        return ""
+
+    async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
+        """Have the device's address mean one MAC address here."""
+        self.pinned = mac
+
+    async def give_back(self) -> None:
+        """Take away what was borrowed here, and every pin."""
+        self.pinned = None
+        self.interfaces.clear()

@@ -111,16 +111,17 @@ async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bo
         await _look(cable, work, units, in_order=in_order)
     if not units.units:
         raise BadInput("No unit has a tag: give their MAC addresses in the plan, or with --labels, or use --in-order.")
-    going, said = SwitchRun(work, units, cuts_power=cuts_power), ""
+    going, said = SwitchRun(work, units, cuts_power=cuts_power), list[str]()
     while not going.is_over:
         cable.keeper.require_alive()
         cable.wire.require_present()
         going.step()
         if going.cut and going.cut.is_unsure and sys.stdin.isatty():
             _ask(going.cut, cable.wire.now())
-        if going.said != said:
-            said = going.said
-            say(said)
+        for each in going.said:
+            if each not in said:
+                say(each)
+        said = going.said
         await work.driver.run(until=lambda: False, longest_until=cable.wire.now() + _STEPS_EVERY_S)
 
 

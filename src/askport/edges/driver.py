@@ -41,6 +41,10 @@ class Driver:
         """Whether everything that it took over to do is done."""
         return not self._pending
 
+    def forget(self) -> None:
+        """Do nothing of what was still to be done: the machine refused it."""
+        self._pending.clear()
+
     async def run(self, *, until: Callable[[], bool], longest_until: float | None = None) -> None:
         """Run until a condition holds or the wire's time is up.
 

@@ -8,11 +8,13 @@ kernel or the adapter has no second MAC address, or a device answers the adapter
 import asyncio
 import socket
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from itertools import count
 from typing import Self
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
 from askport.edges.keeper_client import Keeper, require_link
+from askport.edges.streams import Streams
 from askport.edges.transports.tcp_socket import OverAdapter
 
 
@@ -27,6 +29,7 @@ class Footing:
         self.beside: MacAddress | None = None if on_adapter else keeper.beside
         """Whom the laptop is beside the adapter, or None where it stands on it."""
         self._is_in = False
+        self._numbers = count(1)
         self._entering = asyncio.Lock()
 
     @property
@@ -38,6 +41,17 @@ class Footing:
     def where(self) -> str:
         """Where it stands, in words."""
         return f"{'beside' if self.beside else 'on'} {self.adapter}"
+
+    async def another(self) -> tuple["Footing", Streams]:
+        """Return one more place beside the adapter, with its channels.
+
+        Raises:
+            MachineRefused: there are too many.
+        """
+        made = Footing(self.keeper)
+        made._number = next(self._numbers)
+        made.beside = await self.keeper.claim(made._number)
+        return made, Streams(made, self.wire.wake)
 
     def __enter__(self) -> Self:
         return self

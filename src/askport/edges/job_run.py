@@ -26,6 +26,7 @@ from askport.core.wire import Heard, Wire
 from askport.edges import log
 from askport.edges.driver import Driver
 from askport.edges.jobfile import JobFile
+from askport.edges.shared_wire import Runs, SharedWire, SideBySide, WireView
 
 
 class BorrowingAdapter(Protocol):
@@ -34,6 +35,13 @@ class BorrowingAdapter(Protocol):
     @property
     def beside(self) -> MacAddress | None:
         """The MAC address beside the adapter, or None where it is borrowed on the adapter."""
+
+    async def another(self) -> "tuple[BorrowingAdapter, Channels]":
+        """Return one more place beside the adapter, with its channels.
+
+        Raises:
+            AskPortError: there is none to be had.
+        """
 
     async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
         """Take an address; return why it is on the adapter and not beside it, or nothing."""
@@ -109,6 +117,25 @@ class JobRun:
             self.session.receive(each)
 
     @property
+    def may_go_side_by_side(self) -> bool:
+        """Whether several devices can be gone through at once, each from a place of its own beside the adapter."""
+        return self._adapter.beside is not None
+
+    async def lane(self, wire: Wire) -> "JobRun":
+        """Return one more round into the same job, on its own view of the cable and from a place of its own.
+
+        Raises:
+            AskPortError: there is no more place beside the adapter.
+        """
+        adapter, channels = await self._adapter.another()
+        made = JobRun(
+            wire=wire, adapter=adapter, channels=channels, own=self.own, job=self.job, work=self.work,
+            sites=self.sites, maker=self.maker, kinds=self.kinds,
+        )  # fmt: skip
+        made.log_ins, made._serial_lines = self.log_ins, self._serial_lines
+        return made
+
+    @property
     def item(self) -> WorkItem:
         """The device of the work list that is at hand."""
         return self.work[self._place] if self._place < len(self.work) else self._improvised
@@ -117,7 +144,7 @@ class JobRun:
     def is_over(self) -> bool:
         """Whether the last device of the work list was recorded."""
         over = self._ahead() is None and not self.session.device.revisits
-        return bool(self.work) and over and self.session.phase is Phase.RECORDED
+        return bool(self.work) and over and (self.session.phase is Phase.RECORDED or self._only_listens)
 
     def _ahead(self) -> int | None:
         """Return the place of the next device of the work list that is not recorded, from this one on or before it."""
@@ -212,12 +239,28 @@ class JobRun:
             around=around,
         )
         self.session.cable.finder.on_drop = log.dropped
+        self._only_listens = False
+        """Whether others go through the devices on this cable, each from a place of its own."""
         self._channels.close_channels()  # the device before has gone, and its channels with it
-        self.driver = Driver(self.session, self.wire, self._adapter_and_job, self._channels)
+        self.driver: Runs = Driver(self.session, self.wire, self._adapter_and_job, self._channels)
 
     def aside(self, machine: Machine) -> None:
         """Have the cable run something that is no device's way, until the next one begins."""
         self.driver = Driver(machine, self.wire, self._adapter_and_job, self._channels)
+
+    def share(self) -> "tuple[SharedWire, SideBySide]":
+        """Have others run on the same cable beside this round, which only listens on from now on."""
+        shared = SharedWire(self.wire)
+        view, together = shared.view(), SideBySide(shared, self.wire.now)
+        own = Driver(self.session, view, self._adapter_and_job, self._channels)
+        self._only_listens = True
+
+        async def itself() -> tuple[WireView, Callable[[], Runs]]:
+            return view, lambda: own
+
+        together.add(itself)
+        self.driver = together
+        return shared, together
 
     def _leave_laptop(self) -> None:
         """Remember what the laptop had for the device at hand, and where it stands, for the next one."""

@@ -1,6 +1,11 @@
-"""Goes through the units of a switch one after the other, without anybody."""
+"""Goes through the units of a switch without anybody: side by side where each can have a place of its own.
 
-from ipaddress import IPv4Interface
+Each unit at hand has a *lane*: a round of its own on the same cable, from its own place beside the adapter. The round
+that was there before only listens on. Where the laptop borrows on its adapter there is one lane, which is that round.
+"""
+
+from collections.abc import Callable
+from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.crate.cut_together import CutTogether, KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
@@ -8,15 +13,66 @@ from askport.core.errors import AskPortError
 from askport.core.machine import GiveBack
 from askport.core.register.entries import DevicePlanned, Noted
 from askport.core.visit.narrate import next_line
+from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase
 from askport.edges.job_run import JobRun
+from askport.edges.shared_wire import Runs, SharedWire, SideBySide, WireView
+
+MOST_LANES = 24
+"""As many units as a small switch has ports."""
+
+
+class Lane:
+    """One unit at hand, with the round that goes through it."""
+
+    def __init__(self, run: JobRun, view: WireView | None) -> None:
+        self.run, self.view = run, view
+        self.unit: Unit | None = None
+        self.policy: Unattended | None = None
+        self.gives_back = False
+        self._may_be: set[IPv4Address] = set()
+
+    @property
+    def session(self) -> Session:
+        """The unit's way through the job."""
+        return self.run.session
+
+    def begin(self, unit: Unit, may_be: set[IPv4Address], heard: tuple[IPv4Address, ...]) -> None:
+        """Take a unit, which may be at these addresses now."""
+        self.unit, self._may_be, unit.turn = unit, may_be, Turn.AT_HAND
+        self.run.begin_with(unit.item)
+        self.policy = Unattended(self.session, unit, self.run.wire.now(), heard=heard)
+
+    def collides(self, may_be: set[IPv4Address], target: set[IPv4Address]) -> bool:
+        """Whether one of the two would come through an address of the other.
+
+        Twins that are at one address are no hindrance: each is reached by its own MAC address, from a place of its own.
+        """
+        if self.unit is None and not self.gives_back:
+            return False
+        mine = self.session.device.target
+        final = {mine.interface.ip} if mine else set()
+        now = set() if self.session.device.was_taken else self._may_be
+        return bool(final & (may_be | target) or target & now)
+
+    @property
+    def is_free(self) -> bool:
+        """Whether it can take a unit; what it had borrowed for the last one was given back."""
+        if self.gives_back:
+            waits = self.session.cable.laptop.borrowed or self.session.visit.effects or not self.run.driver.is_idle
+            self.gives_back = bool(waits)
+        return self.unit is None and not self.gives_back
+
+    def end(self) -> None:
+        """Have no unit any more."""
+        self.gives_back, self.unit, self.policy = True, None, None
 
 
 class SwitchRun:
     """Called a few times a second, it does what is due; whoever calls it runs the cable."""
 
     def __init__(self, run: JobRun, crate: SwitchCrate, *, cuts_power: bool = True) -> None:
-        """Begin with the first unit, and write to the plan which MAC address has which tag.
+        """Begin with the first units, and write to the plan which MAC address has which tag.
 
         Args:
             run: the round.
@@ -24,9 +80,6 @@ class SwitchRun:
             cuts_power: whether the power of all is to be cut in the end.
         """
         self.run, self.crate, self._cuts_power = run, crate, cuts_power
-        self.at_hand: Unit | None = None
-        self._policy: Unattended | None = None
-        self._gives_back = False
         self._kept: list[KeptUnit] = []
         """What was recorded so far, for the power cut of all."""
         self._candidates: list[IPv4Interface] = []
@@ -35,6 +88,12 @@ class SwitchRun:
         self._cut_seen = False
         self._planned = 0
         self._plan()
+        self.lanes = [] if run.may_go_side_by_side else [Lane(run, None)]
+        self._asked = 0
+        self._shared: SharedWire | None = None
+        self._together: SideBySide | None = None
+        if run.may_go_side_by_side:
+            self._shared, self._together = run.share()
 
     def _plan(self) -> None:
         """Write to the plan which MAC address has which tag; labels may come in while others are being set."""
@@ -46,9 +105,14 @@ class SwitchRun:
         run.job.append_all(told, run.wire.wall(run.wire.now()))
 
     @property
+    def at_hand(self) -> list[Lane]:
+        """The lanes that have a unit, in the order in which they took them."""
+        return [each for each in self.lanes if each.unit]
+
+    @property
     def is_over(self) -> bool:
         """Whether every unit had its turn, the power cut of all included, and the laptop was given back."""
-        had_turns = self.at_hand is None and self.crate.next_unit() is None and not self._gives_back
+        had_turns = all(each.is_free for each in self.lanes) and not self.crate.waiting
         return had_turns and (self._cut_seen if self.cut else not self._kept)
 
     @property
@@ -56,69 +120,107 @@ class SwitchRun:
         """Say what is done now."""
         if self.cut:
             return self.crate.sentence if self.cut.done else self.cut.sentence
-        if self.at_hand is None:
-            return self.crate.sentence
-        return f"{self.at_hand.item.tag}: {next_line(self.run.session, self.run.wire.now()).sentence}"
+        lanes = self.at_hand
+        if len(lanes) > 1:
+            waiting = len(self.crate.waiting)
+            rest = f", {waiting} to come" if waiting else ""
+            return f"{len(lanes)} units at hand side by side{rest}; {self.crate.done} of {len(self.crate.units)} done."
+        if lanes and lanes[0].unit:
+            return f"{lanes[0].unit.item.tag}: {next_line(lanes[0].session, self.run.wire.now()).sentence}"
+        return self.crate.sentence
 
     def in_cut(self) -> dict[str, str]:
         """Say of each unit, by its tag, where it stands in the power cut of all."""
         return {each.tag: each.words for each in self.cut.units} if self.cut else {}
 
     @property
-    def said(self) -> str:
-        """The same in fewer words, which change only where a step is over."""
-        step = self.run.session.phase.step
-        return f"{self.at_hand.item.tag}: {step}" if self.at_hand else self.sentence
+    def said(self) -> list[str]:
+        """Say in few words, which change only where a step is over, where each unit at hand is."""
+        told = [f"{each.unit.item.tag}: {each.session.phase.step}" for each in self.at_hand if each.unit]
+        return told or [self.sentence]
 
     def step(self) -> None:
         """Do what is due now."""
-        session, now = self.run.session, self.run.wire.now()
-        if self._gives_back:
-            if session.cable.laptop.borrowed or session.visit.effects or not self.run.driver.is_idle:
-                return
-            self._gives_back = False
         if self.cut:
             self._see_cut(self.cut)
             return
-        if self.at_hand is None or self._policy is None:
-            self._begin(now)
-            return
-        does = self._policy.does(now)
+        for lane in self.lanes:
+            if lane.unit and lane.policy:
+                self._go_on(lane, lane.policy)
+        self._take_units()
+        if self._kept and not self.crate.waiting and all(each.is_free for each in self.lanes):
+            self._begin_cut(self.run.wire.now())
+
+    def _go_on(self, lane: Lane, policy: Unattended) -> None:
+        """Do what is due about one unit."""
+        session, now = lane.session, self.run.wire.now()
+        does = policy.does(now)
         try:
-            if session.phase is Phase.RECORDED:
-                self._end(Turn.RECORDED, "")
+            if lane.view and lane.view.trouble:
+                trouble, lane.view.trouble = lane.view.trouble, None
+                self._leave(lane, trouble.message)
+            elif session.phase is Phase.RECORDED:
+                self._end(lane, Turn.RECORDED, "")
             elif does is Do.ENTER:
-                self._keep(now)
+                self._keep(lane, now)
                 session.enter(now)
             elif does is Do.LOUDER:
                 session.cable.search.louder(now)
             elif does is Do.LEAVE_OUT:
                 session.stages.leave_out(now)
             elif does is Do.LEAVE:
-                self._leave(self._policy.because)
+                self._leave(lane, policy.because)
         except AskPortError as error:
-            self._leave(error.message)
+            self._leave(lane, error.message)
         self.run.wire.wake()
 
-    def _begin(self, now: float) -> None:
+    def _take_units(self) -> None:
+        """Have free lanes take the next units, and never one that would pass through the address of another."""
         self._plan()
-        unit = self.crate.next_unit()
-        if unit is None:
-            if self._kept:
-                self._begin_cut(now)
-            return
-        self.at_hand, unit.turn = unit, Turn.AT_HAND
-        self.run.begin_with(unit.item)
-        self._policy = Unattended(self.run.session, unit, now, heard=self.crate.heard.get(unit.mac, ()))
+        for unit in self.crate.waiting:
+            may_be = self._may_be(unit)
+            target = {unit.item.target.interface.ip} if unit.item.target else set()
+            if any(each.collides(may_be, target) for each in self.lanes):
+                continue
+            lane = next((each for each in self.lanes if each.is_free), None)
+            if lane is None:
+                self._ask_for_lane()
+                return
+            lane.run.work = self.run.work
+            lane.begin(unit, may_be, tuple(self.crate.heard.get(unit.mac, ())))
 
-    def _keep(self, now: float) -> None:
+    def _may_be(self, unit: Unit) -> set[IPv4Address]:
+        """Return where a unit may be: heard there, or by its kind, its visits and its plan."""
+        delivered = {unit.item.delivered.ip} if unit.item.delivered else set()
+        return {*self.crate.heard.get(unit.mac, ()), *self.run.session.visit.likely_of(unit.mac), *delivered}
+
+    def _ask_for_lane(self) -> None:
+        """Have one more lane made, which takes a moment; one at a time."""
+        shared, together = self._shared, self._together
+        if shared is None or together is None or self._asked > len(self.lanes) or len(self.lanes) >= MOST_LANES:
+            return
+        self._asked = len(self.lanes) + 1
+
+        async def make() -> tuple[WireView, Callable[[], Runs]] | None:
+            view = shared.view()
+            try:
+                run = await self.run.lane(view)
+            except AskPortError:
+                self._asked = MOST_LANES + 1  # those that there are do it all
+                return None
+            self.lanes.append(Lane(run, view))
+            return view, lambda: run.driver
+
+        together.add(make)
+
+    def _keep(self, lane: Lane, now: float) -> None:
         """Remember who is recorded now, for the power cut of all."""
-        session, prove = self.run.session, self.run.session.stages.prove
+        session, prove = lane.session, lane.session.stages.prove
         subject = session.visit.subject()
-        if self._cuts_power and session.phase is Phase.MAY_RECORD and subject and self.at_hand:
+        if self._cuts_power and session.phase is Phase.MAY_RECORD and subject and lane.unit:
             start = session.stages.setting.own_word.start_at(subject.at.ip, now)
             kept = KeptUnit(
-                unit=session.device.unit, tag=self.at_hand.item.tag, terms=prove.terms(subject), start=start,
+                unit=session.device.unit, tag=lane.unit.item.tag, terms=prove.terms(subject), start=start,
                 left_out=session.device.left_out,
             )  # fmt: skip
             self._kept.append(kept)
@@ -129,7 +231,7 @@ class SwitchRun:
         subnet, laptop = self._kept[-1].at.network, self.run.session.cable.laptop
         units = [each for each in self._kept if each.at.network == subnet]
         own = laptop.reaching(self._kept[-1].at.ip)
-        self.cut = CutTogether(units, self._candidates, borrowed=own, now=now)
+        self.cut = CutTogether(units, self._candidates, laptop_mac=laptop.borrows_as, borrowed=own, now=now)
         self.run.aside(self.cut)
 
     def _see_cut(self, cut: CutTogether) -> None:
@@ -140,32 +242,30 @@ class SwitchRun:
         self._cut_seen = cut.done
         self.run.wire.wake()
 
-    def _leave(self, because: str) -> None:
+    def _leave(self, lane: Lane, because: str) -> None:
         """Go on from a unit that cannot be finished; what was written of it so far stays."""
-        session = self.run.session
+        session = lane.session
         session.visit.drop()
         session.visit.effects.append(GiveBack())
         session.cable.finder.listen()
-        self._end(Turn.LEFT, because)
+        self._end(lane, Turn.LEFT, because)
 
-    def _end(self, turn: Turn, because: str) -> None:
-        self._gives_back = True
-        self.crate.sees(self.run.session.cable.finder.devices())
-        device = self.run.session.device
-        if self.at_hand and turn is Turn.RECORDED and self.at_hand.by == BY_ORDER and device.chosen:
+    def _end(self, lane: Lane, turn: Turn, because: str) -> None:
+        self.crate.sees(lane.session.cable.finder.devices())
+        device, unit = lane.session.device, lane.unit
+        if unit and turn is Turn.RECORDED and unit.by == BY_ORDER and device.chosen:
             text = "Its tag comes from the order of MAC addresses alone: check which unit hangs where."
             noted = Noted(unit=device.unit, mac=device.chosen.mac, text=text)
             self.run.job.append(noted, self.run.wire.wall(self.run.wire.now()))
-        if self.at_hand:
-            self.at_hand.turn, self.at_hand.because = turn, because
-        self.at_hand = self._policy = None
+        if unit:
+            unit.turn, unit.because = turn, because
+        lane.end()
 
     def stop(self) -> None:
-        """Leave the unit at hand, and do none of the others."""
-        for unit in self.crate.units:
-            if unit.turn is Turn.WAITS:
-                unit.turn, unit.because = Turn.LEFT, "It was stopped before."
-        if self.at_hand:
-            self._leave("It was stopped.")
+        """Leave the units at hand, and do none of the others."""
+        for unit in self.crate.waiting:
+            unit.turn, unit.because = Turn.LEFT, "It was stopped before."
+        for lane in self.at_hand:
+            self._leave(lane, "It was stopped.")
         if self.cut:
             self.cut.leave_out()

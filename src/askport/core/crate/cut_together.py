@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Interface
 
+from askport.core.addresses import MacAddress
 from askport.core.channels import ChannelEvent
 from askport.core.errors import AskPortError
 from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, WriteEntry, earliest
@@ -72,11 +73,12 @@ class KeptUnit:
             return "holds its address again" if cycle.passed else cycle.measured
         return _POWER[cycle.power]
 
-    def begin(self, laptop: IPv4Interface, asked_from: set[IPv4Address] | None, now: float) -> None:
-        """Wait for its power to be cut, from this laptop address."""
-        start = replace(self.start, laptop=laptop, ours=[laptop]) if self.start else None
+    def begin(self, laptop: IPv4Interface, mac: MacAddress, asked_from: set[IPv4Address] | None, now: float) -> None:
+        """Wait for its power to be cut, from this laptop address and MAC address."""
+        start = replace(self.start, laptop=laptop, laptop_mac=mac, ours=[laptop]) if self.start else None
         terms = replace(
-            self.terms, subject=replace(self.terms.subject, laptop=laptop), asked_from=asked_from, stands_in=False,
+            self.terms, subject=replace(self.terms.subject, laptop=laptop, laptop_mac=mac), asked_from=asked_from,
+            stands_in=False,
             # what its session heard is another unit's by now
             is_alone=lambda: False, heard_gateway=lambda: None, reads=lambda _: reads_with(start) if start else None,
         )  # fmt: skip
@@ -96,6 +98,7 @@ class CutTogether(Borrower):
         units: Iterable[KeptUnit],
         candidates: Iterable[IPv4Interface],
         *,
+        laptop_mac: MacAddress,
         borrowed: IPv4Interface | None,
         now: float,
         asked_from: set[IPv4Address] | None = None, wait_s: float = _LONGEST_S,
@@ -105,6 +108,7 @@ class CutTogether(Borrower):
         Args:
             units: those that are in the subnet of the candidates.
             candidates: laptop addresses that reach them all.
+            laptop_mac: the MAC address that the laptop talks from.
             borrowed: an address that the laptop has there already.
             now: the wire's time.
             asked_from: where the addresses are put that they are asked from, for those who listen.
@@ -113,13 +117,13 @@ class CutTogether(Borrower):
         super().__init__()
         self.units = list(units)
         self._gives_back = self._over = False
-        self._asked_from = asked_from
+        self._asked_from, self._laptop_mac = asked_from, laptop_mac
         self._until = now + wait_s
         self._search: FreeAddressSearch | None = None
         if borrowed:
             self._begin(borrowed, now)
         else:
-            self._search = FreeAddressSearch(self.units[0].terms.subject.laptop_mac, candidates, now=now)
+            self._search = FreeAddressSearch(laptop_mac, candidates, now=now)
 
     @property
     def done(self) -> bool:
@@ -174,7 +178,7 @@ class CutTogether(Borrower):
         if self._asked_from is not None:
             self._asked_from.add(laptop.ip)
         for each in self.units:
-            each.begin(laptop, self._asked_from, now)
+            each.begin(laptop, self._laptop_mac, self._asked_from, now)
 
     # All of them, side by side
 

@@ -157,11 +157,17 @@ class SwitchCrate:
         self.half = None
         return added
 
-    def next_unit(self) -> Unit | None:
-        """Return the unit that is done next, in working order."""
+    @property
+    def waiting(self) -> list[Unit]:
+        """The units that are still to be done, in working order."""
         order = {item.tag: place for place, item in enumerate(self._work)}
         waiting = (each for each in self.units if each.turn is Turn.WAITS)
-        return min(waiting, key=lambda each: order[each.item.tag], default=None)
+        return sorted(waiting, key=lambda each: order[each.item.tag])
+
+    @property
+    def done(self) -> int:
+        """How many have had their turn, however it ended."""
+        return sum(each.turn not in (Turn.WAITS, Turn.AT_HAND) for each in self.units)
 
     @property
     def sentence(self) -> str:

@@ -77,6 +77,11 @@ class Laptop:
         return self._beside if self._taken_at else None
 
     @property
+    def borrows_as(self) -> MacAddress:
+        """The MAC address that it talks from once something is borrowed."""
+        return self._beside or self._mac
+
+    @property
     def mac(self) -> MacAddress:
         """The MAC address that it talks from now: the one beside the adapter, once something is borrowed there."""
         return self.beside_in_use or self._mac

@@ -85,6 +85,7 @@ class Session(Borrower):
         offered = self.visit.free_address
         self.stages.access.refused(error)
         if error.code == TAKEN_ELSEWHERE and offered:
+            self.visit.trouble = None
             self.cable.elsewhere.add(offered.ip)
             self.stages.now.offer_another(now)
 

@@ -34,7 +34,7 @@ class Visit:
     def __init__(self, cable: Cable, device: AtHand) -> None:
         """Begin where the link is."""
         self.cable, self.device = cable, device
-        cable.search.likely_of = self._likely_of
+        cable.search.likely_of = self.likely_of
         self.phase = Phase.FINDING if cable.link.up else Phase.PLUGGING
         self.free_address: IPv4Interface | None = None
         """The free laptop address that can be borrowed now."""
@@ -106,7 +106,7 @@ class Visit:
         ports = self.device.open_ports if self.device.chosen and self.device.chosen.mac == device.mac else ()
         return fitting_kinds(self.cable.around.kinds, device, banners=self.device.first_words, ports=ports)
 
-    def _likely_of(self, mac: MacAddress) -> list[IPv4Address]:
+    def likely_of(self, mac: MacAddress) -> list[IPv4Address]:
         """Return where a device may be: what its kind is delivered with, where it was left, where it is meant to be."""
         around, found = self.cable.around, self.cable.finder.device(mac)
         kinds = [*(each.kind for each in self.kinds_of(found))] if found else []

@@ -24,7 +24,7 @@ def switch_lines(
     heard: Mapping[MacAddress, IPv4Address | None],
     units: Sequence[Unit],
     half: MacAddress | None,
-    step: Step | None,
+    steps: Mapping[str, Step],
     in_cut: Mapping[str, str],
     width: int,
 ) -> list[Ink]:
@@ -34,7 +34,7 @@ def switch_lines(
         heard: who is on the switch, and where.
         units: those that have a tag.
         half: the MAC address of which the tag is awaited.
-        step: where the unit at hand stands.
+        steps: where each unit at hand stands, by its tag.
         in_cut: where each stands in the power cut of all, by its tag.
         width: of the picture.
     """
@@ -58,6 +58,7 @@ def switch_lines(
             lines.append(ink)
             continue
         ink.to(column).put(unit.item.tag, STRONG).to(column + 10)
+        step = steps.get(unit.item.tag)
         if unit.turn is Turn.AT_HAND and step:
             for each in Step:
                 done = list(Step).index(each) <= list(Step).index(step)
@@ -109,3 +110,13 @@ def _shared(macs: Sequence[MacAddress]) -> int:
     first, last = str(macs[0]), str(macs[-1])
     same = next((place for place in range(len(first)) if first[place] != last[place]), len(first))
     return same - same % 3 if len(macs) > 1 else 0
+
+
+def side_by_side_lines(said: Sequence[tuple[str, str]], width: int) -> list[Ink]:
+    """Draw what each of several units at hand is at: its tag and the sentence that would go first."""
+    lines = [blank(), heading("At hand, side by side", width)]
+    for tag, sentence in said:
+        first, *more = wrapped(sentence, width - _NAME)
+        lines.append(Ink().to(2).put(tag, STRONG).to(_NAME).put_line(first))
+        lines += [Ink().to(_NAME).put_line(each) for each in more]
+    return lines

@@ -15,13 +15,14 @@ from askport.core.addresses import MacAddress
 from askport.core.crate.switch_crate import SwitchCrate
 from askport.core.errors import AskPortError
 from askport.core.finding.loudness import Loudness
+from askport.core.visit.narrate import next_line
 from askport.core.visit.stages.stage import Next
 from askport.edges.switch_run import SwitchRun
 from askport.tui.desk import Desk
 from askport.tui.ink import DIM, STRONG, Ink, blank, heading
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.picture_list import PICTURES
-from askport.tui.pictures.switch_picture import power_lines, switch_lines
+from askport.tui.pictures.switch_picture import power_lines, side_by_side_lines, switch_lines
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
@@ -151,14 +152,21 @@ class SwitchScreen(DrawnScreen[None]):
         """Show the units, and what to do next."""
         run, width = self._workplace.run, self.room
         self._look()
-        step = run.session.phase.step if self.going and self.going.at_hand else None
+        lanes = [(each.unit, each.session) for each in self.going.at_hand if each.unit] if self.going else []
+        steps = {unit.item.tag: session.phase.step for unit, session in lanes}
         title = Ink().put(f"  {self._workplace.title}", STRONG).put("   all on one switch", DIM)
         self.query_one("#heading", Sheet).show([title])
         in_cut = self.going.in_cut() if self.going else {}
-        lines = switch_lines(self._heard, self.crate.units, self.crate.half, step, in_cut, width - 6)
-        if step and self.going and self.going.at_hand:
-            lines += [blank(), heading(f"{self.going.at_hand.item.tag} at hand", width - 6)]
-            lines += PICTURES[step](run.session, width - 6, run.wire.now())
+        lines = switch_lines(self._heard, self.crate.units, self.crate.half, steps, in_cut, width - 6)
+        if len(lanes) == 1:
+            ((unit, session),) = lanes
+            lines += [blank(), heading(f"{unit.item.tag} at hand", width - 6)]
+            lines += PICTURES[session.phase.step](session, width - 6, run.wire.now())
+        elif lanes:
+            now = run.wire.now()
+            lines += side_by_side_lines(
+                [(unit.item.tag, next_line(session, now).sentence) for unit, session in lanes], width - 6
+            )
         if self.going and self.going.cut:
             lines += [blank(), *power_lines(self.going.cut.units, run.wire.now(), width - 6)]
         self.query_one("#units", Sheet).show(lines)
