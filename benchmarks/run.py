@@ -9,6 +9,7 @@ import fuzz
 import painting
 import register
 import starting
+import switch
 import wire
 
 BENCHMARKS = {
@@ -22,6 +23,7 @@ BENCHMARKS = {
     "loss": wire.lost_in_a_flood,
     "belief": wire.time_to_belief,
     "sweep": wire.sweep_rate,
+    "switch": switch.all_beside_one,
     "fuzz": fuzz.short_run,
 }
 

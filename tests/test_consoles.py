@@ -372,7 +372,7 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
         assert time.monotonic() < deadline, screen.screen()
         time.sleep(0.1)
     screen.keys("F10")
-    walk(screen, ("It has moved", "Enter"), ("put it back. l leaves", "l"), ("Record BD-1", "s"),
+    walk(screen, ("put it back. l leaves", "l"), ("Record BD-1", "s"),
          ("What is it called", "Enter"), ("Kept in", ""))  # fmt: skip
     screen.leave()
     (kept,) = tmp_path.glob("*.kind.toml")

@@ -75,7 +75,8 @@ def test_nothing_is_nothing_and_what_the_machine_refuses_is_said_in_a_line(cable
     assert "There is no adapter 'nope'" in one_sentence(cable.askport("find", "nope"), 3)
     holder = cable.start("laptop", *cable.command("borrow", "zl0", "10.84.16.9/22"))
     assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 8.0), "the borrowed address"
-    assert "another run of Ask Port" in one_sentence(cable.askport("find", "zl0", "--seconds", 1), 3)
+    other = cable.askport("borrow", "zl0", "10.84.16.10/22", "--on-adapter", "--", "true")
+    assert "Another run of Ask Port has borrowed on zl0" in one_sentence(other, 3)
     holder.send_signal(signal.SIGINT)
     assert holder.wait(10) == 130
     cable.ip("link", "set", "zd0", "down")

@@ -461,7 +461,7 @@ def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, termin
          ("Open page", "o"), ("leads one browser", ""))  # fmt: skip
     url = re.search(r"http://127\.\S+", screen.screen())[0]
     cable.in_laptop(sys.executable, "-c", BROWSER, "get", url, "10.84.16.31", "10.84.19.254")
-    walk(screen, ("It has moved", "Enter"), ("put it back. l leaves", "l"), ("Record DP-1", "s"),
+    walk(screen, ("put it back. l leaves", "l"), ("Record DP-1", "s"),
          ("What is it called", "Enter"), ("Kept in", "Enter"), ("DP-1 is recorded", "g"),
          ("Cut the power of which units", "Enter"), ("In this crate, like DP-1", ""))  # fmt: skip
     for number, done in ((2, "DP-2 is recorded"), (3, "Every device of this round is recorded")):

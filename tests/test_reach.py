@@ -131,6 +131,8 @@ def test_every_hazard_that_can_be_made_real_is_said(cable, tmp_path):
         assert any("vpn0 (tunnel) is in 192.168.1.0/24 as well" in each for each in texts)
         assert said["zl7"] == {"half-duplex", "server-port"}
     run = cable.askport("find", "zl0", "--seconds", 0.2)
+    assert "Open a door" not in run.stderr, "it is in nobody's way beside the adapter"
+    run = cable.askport("borrow", "zl0", "10.9.9.9/24", "--on-adapter", "--", "true")
     assert "Open a door to the device, or switch wl0 off" in run.stderr
     assert "stop it first" in run.stderr
     cable.ip("link", "set", "wl0", "down", at="laptop")
@@ -138,7 +140,8 @@ def test_every_hazard_that_can_be_made_real_is_said(cable, tmp_path):
     cable.start("device", sys.executable, "-m", "http.server", "80", cwd=tmp_path)
     cable.drop_all()
     fetch = "import sys, urllib.request as u; u.urlopen(sys.argv[1], timeout=15)"
-    program = subprocess.Popen([*cable.inside("laptop"), *cable.command("door", "zl0", "192.168.1.200")],
+    door = cable.command("door", "zl0", "192.168.1.200", "--on-adapter")
+    program = subprocess.Popen([*cable.inside("laptop"), *door],
                                stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
     url = program.stdout.readline().strip()
     subprocess.run([*cable.inside("laptop"), sys.executable, "-c", fetch, url], capture_output=True)

@@ -64,7 +64,8 @@ def test_every_furnishing_comes_back(cable, name, how):
     for line in FURNISHINGS[name]:
         cable.ip(*line.split(), at="laptop")
     before = furnished(cable)
-    run = cable.askport("borrow", "zl0", "192.0.2.9/24", *(["--instead"] if how == "--instead" else []), "--", "true")
+    how = [each for each in (how,) if each == "--instead"]
+    run = cable.askport("borrow", "zl0", "192.0.2.9/24", "--on-adapter", *how, "--", "true")
     assert run.returncode == 0, run.stderr
     assert furnished(cable) == before
 
@@ -85,7 +86,8 @@ def test_an_address_that_somebody_adds_meanwhile_stays(cable):
     cable.in_laptop(
         "sysctl", "-qw", "net.ipv4.conf.all.promote_secondaries=0", "net.ipv4.conf.zl0.promote_secondaries=0"
     )
-    run = cable.askport("borrow", "zl0", "10.84.16.9/22", "--", "ip", "addr", "add", "10.84.16.77/22", "dev", "zl0")
+    adds = ["ip", "addr", "add", "10.84.16.77/22", "dev", "zl0"]
+    run = cable.askport("borrow", "zl0", "10.84.16.9/22", "--on-adapter", "--", *adds)
     assert run.returncode == 0, run.stderr
     left = cable.ip("addr", "show", "zl0", at="laptop")
     assert ("10.84.16.77/22" in left, "10.84.16.9/22" in left) == (True, False)
@@ -94,12 +96,12 @@ def test_an_address_that_somebody_adds_meanwhile_stays(cable):
 
 def test_things_that_look_alike_are_undone_each_for_itself(cable):
     run = cable.askport("borrow", "zl0", "10.84.16.9/22", "172.29.4.50/24", "--route", "203.0.113.0/24=10.84.16.40",
-                        "--route", "203.0.113.0/25=10.84.16.40", "--", "true")  # fmt: skip
+                        "--route", "203.0.113.0/25=10.84.16.40", "--on-adapter", "--", "true")  # fmt: skip
     assert run.returncode == 0, run.stderr
     assert cable.ip("route", "show", at="laptop") == ""
 
 
-FULL = "mount -t tmpfs -o size={size} none /run; {before} {askport} borrow zl0 10.84.16.9/22 172.29.4.9/24 {after}"
+FULL = "mount -t tmpfs -o size={size} none /run; {before} {askport} borrow zl0 --on-adapter 10.84.16.9/22 172.29.4.9/24 {after}"
 
 
 @pytest.mark.parametrize("when", ["before", "meanwhile"])
@@ -195,7 +197,7 @@ def state_of(pid):
 
 def journals(cable):
     inode = cable.in_laptop("stat", "-Lc", "%i", "/proc/self/ns/net").strip()
-    return sorted(Path("/run/askport").glob(f"{inode}-*"))
+    return sorted(Path("/run/askport").glob(f"{inode}-*.journal"))
 
 
 @pytest.mark.parametrize("how", ["renamed", "another MAC address", "renamed, by the next start"])
@@ -259,7 +261,9 @@ def test_a_keeper_that_was_stopped_is_not_said_to_have_given_back(cable):
 def test_a_signal_to_the_program_alone_ends_the_command_and_gives_back(cable, command):
     before = cable.adapter()
     program = cable.start(
-        "laptop", *cable.command("borrow", "zl0", "10.84.16.9/22", "--", "sh", "-c", command), start_new_session=True
+        "laptop",
+        *cable.command("borrow", "zl0", "10.84.16.9/22", "--on-adapter", "--", "sh", "-c", command),
+        start_new_session=True,
     )
     assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 10)
     time.sleep(0.3)
@@ -286,7 +290,7 @@ def test_a_manager_that_does_not_take_back_is_said_and_asked_again(cable, tmp_pa
     let_go = f"echo no > {tmp_path}/state"
     deaf.write_text(f"#!/bin/sh\ncase $* in *show*) cat {tmp_path}/state;; *no) {let_go};; *yes) exit 1;; esac\n")
     deaf.chmod(0o755)
-    run = askport("borrow", "zl0", "10.84.16.9/22", "--", "true", prefix=beside)
+    run = askport("borrow", "zl0", "10.84.16.9/22", "--on-adapter", "--", "true", prefix=beside)
     assert run.returncode == 3, run
     assert "Not given back on zl0: its network manager (NetworkManager does not take it back)" in run.stderr
     assert "10.84.16.9" not in cable.adapter()

@@ -190,7 +190,7 @@ def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_
     cable.wifi("192.168.1.50/24", "192.168.1.201/24")
     before = cable.adapter()
     job = tmp_path / "site.askport"
-    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(job))
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--on-adapter", "--job", str(job))
     screen.until("Which adapter is the cable in?")
     screen.until("zl0")
     while "Use zl0" not in screen.screen():
@@ -237,7 +237,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
         cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd5")
         cable.ip("link", "set", "zl5", "up", at="laptop")
 
-    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(tmp_path / "site.askport"))
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--on-adapter", "--job", str(tmp_path / "site.askport"))
     screen.until("The laptop's way to the internet goes over zl0", "or point at an adapter")
     plug_in()
     screen.until("Its link has just come up: the cable is in this one.", "Enter ▸ Use zl5.")
@@ -280,7 +280,7 @@ def test_a_terminal_that_is_lost_without_a_word_ends_the_program(terminal, cable
     """Its parent waits for it and passes no hang-up on, as make does: the laptop is given back all the same."""
     cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")
     before, job = cable.adapter(), tmp_path / "lost.askport"
-    screen = terminal("trap : HUP;", *cable.inside("laptop"), *ASKPORT, "--job", str(job))
+    screen = terminal("trap : HUP;", *cable.inside("laptop"), *ASKPORT, "--on-adapter", "--job", str(job))
     screen.until("Enter ▸ Use zl0.")
     screen.keys("Enter")
     climb(screen)
@@ -306,7 +306,7 @@ def test_the_screen_says_that_a_firewall_or_another_server_is_in_the_way(termina
     cable.start("device", sys.executable, "-m", "http.server", "80")
     cable.start("laptop", sys.executable, "-c", HOLDS_PORT)
     cable.drop_all()
-    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(tmp_path / "site.askport"))
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--on-adapter", "--job", str(tmp_path / "site.askport"))
     screen.until("Use zl0", "A program on this laptop holds the address-server port (UDP 67)")
     screen.keys("Enter")
     for rung in ("◆ greet", "◆ call"):

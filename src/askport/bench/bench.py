@@ -77,6 +77,11 @@ class Bench:
         """The laptop's MAC address."""
         return self._mac
 
+    @property
+    def is_behind(self) -> bool:
+        """Whatever has come was handed over."""
+        return False
+
     def require_present(self) -> None:
         """A bench is always there."""
 

@@ -11,6 +11,7 @@ from askport.core.finding.finder import Finder
 from askport.core.finding.hazards import flood
 from askport.core.finding.label import compare_label
 from askport.core.finding.sweeping import Sweeping
+from askport.core.reach.beside import without_beside
 from askport.core.wire import Counts
 from askport.reports.cells import iso
 
@@ -30,7 +31,7 @@ def find_document(
     return {
         "schema": "askport.find/1",
         "source": source,
-        "laptop_macs": [str(mac) for mac in finder.laptop_macs],
+        "laptop_macs": [str(mac) for mac in without_beside(finder.laptop_macs)],
         "loudness": str(finder.loudness),
         "listened_s": round(listened_s, 3),
         "frames": {

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import lru_cache
 from ipaddress import IPv4Address, IPv4Interface
 from typing import TYPE_CHECKING, Protocol
 
@@ -31,8 +32,9 @@ class Heard:
     packet: Packet
 
 
+@lru_cache(maxsize=256)
 def hear(frame: Frame) -> Heard:
-    """Read a frame once for everybody."""
+    """Read a frame once for everybody, several that run side by side included."""
     return Heard(frame.at, frame.data, read_packet(frame.data))
 
 
@@ -69,6 +71,10 @@ class Wire(Protocol):
 
     on_pass: OnPass
     """Called for every frame that passes, for whoever draws the cable."""
+
+    @property
+    def is_behind(self) -> bool:
+        """Whether more has come than was handed over by the last ``wait``: what was not heard yet may be an answer."""
 
     @property
     def name(self) -> str:

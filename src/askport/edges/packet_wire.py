@@ -69,6 +69,11 @@ class PacketWire:
         self.tap: Callable[[float, bytes, bool], None] | None = None
         """Takes every frame with its time, and whether the laptop sent it."""
 
+    @property
+    def is_behind(self) -> bool:
+        """Whether the last batch left frames behind."""
+        return self._is_full
+
     def now(self) -> float:
         """Return monotonic seconds."""
         return time.monotonic()

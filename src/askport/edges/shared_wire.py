@@ -59,6 +59,11 @@ class WireView:
     mac: MacAddress
 
     @property
+    def is_behind(self) -> bool:
+        """Whether more has come than was handed over."""
+        return self._wire.is_behind
+
+    @property
     def on_pass(self) -> OnPass:
         """What is called for every frame that passes."""
         return self._wire.on_pass

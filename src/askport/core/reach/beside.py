@@ -1,5 +1,7 @@
 """The laptop's second MAC address: whom it is when it talks from beside the adapter, and not on it."""
 
+from collections.abc import Sequence
+from functools import lru_cache
 from hashlib import sha256
 
 from askport.core.addresses import MacAddress
@@ -9,9 +11,15 @@ PLACES = 32
 _LOCAL, _GROUP = 0x02, 0x01  # bits of its first byte (IEEE 802 section 8)
 
 
+@lru_cache(maxsize=16)
 def own_macs(adapter: MacAddress) -> tuple[MacAddress, ...]:
     """Return every MAC address that is this laptop's on one cable: the adapter's own, and those beside it."""
     return (adapter, *(beside_mac(adapter, place) for place in range(PLACES)))
+
+
+def without_beside(macs: Sequence[MacAddress]) -> list[MacAddress]:
+    """Return the laptop's MAC addresses but those beside the first."""
+    return [each for each in macs if each == macs[0] or each not in own_macs(macs[0])]
 
 
 def beside_mac(adapter: MacAddress, place: int = 0) -> MacAddress:

@@ -3,6 +3,7 @@
 import errno
 import os
 import socket
+from contextlib import suppress
 from ipaddress import IPv4Interface, IPv4Network
 
 from askport.edges.keeper.journal import DIRECTORY
@@ -45,8 +46,9 @@ class Seat:
 
     def write(self) -> None:
         """Tell other runs what is borrowed here."""
-        os.ftruncate(self._file, 0)
-        os.pwrite(self._file, " ".join(self.taken).encode(), 0)
+        with suppress(OSError):  # where the disk is full, two runs at once may choose one address; else all goes on
+            os.ftruncate(self._file, 0)
+            os.pwrite(self._file, " ".join(self.taken).encode(), 0)
 
     def elsewhere(self) -> list[str]:
         """Return what is borrowed under the other seats beside this adapter."""

@@ -296,7 +296,8 @@ class Setting(Stage):
             case Phase.MAY_SET if visit.way and visit.way.enter_does:
                 needs = visit.way.needs_laptop and visit.laptop_within is None
                 does = visit.way.enter_does.format(target=target.interface)
-                return Next(f"Borrow {visit.free_address} and {does}." if needs else f"{does[0].upper()}{does[1:]}.")
+                says_so = needs and not visit.cable.laptop.is_beside  # beside the adapter it changes nothing
+                return Next(f"Borrow {visit.free_address} and {does}." if says_so else f"{does[0].upper()}{does[1:]}.")
             case Phase.MAY_KEEP:
                 told = f"It holds {target.interface.ip} for now only. "
                 if missing := self._missing_to_keep(now):
