@@ -101,7 +101,10 @@ def test_things_that_look_alike_are_undone_each_for_itself(cable):
     assert cable.ip("route", "show", at="laptop") == ""
 
 
-FULL = "mount -t tmpfs -o size={size} none /run; {before} {askport} borrow zl0 --on-adapter 10.84.16.9/22 172.29.4.9/24 {after}"
+FULL = (
+    "mount -t tmpfs -o size={size} none /run; "
+    "{before} {askport} borrow zl0 --on-adapter 10.84.16.9/22 172.29.4.9/24 {after}"
+)
 
 
 @pytest.mark.parametrize("when", ["before", "meanwhile"])

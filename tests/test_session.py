@@ -756,9 +756,10 @@ def test_what_is_no_name_of_a_station_is_said_before_anything_is_told(practice):
     assert "'Feed 3' is no name of a station" in session.stages.setting.lines(bench.now())[1]
 
 
-def test_the_program_itself_takes_at_most_ten_seconds_a_unit(practice):
-    """In virtual time, over six heads on a switch: all beside the device's own restart."""
-    bench, run = practice("OX-01")
+@pytest.mark.parametrize("on_adapter", [True, False])
+def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_side(practice, on_adapter):
+    """In virtual time, over six heads on a switch: what it takes beside the device's own restart."""
+    bench, run = practice("OX-01", on_adapter=on_adapter)
     heads = scenario.twins()
     bench.plug(*heads, switch=True)
     run.work = [item for item in scenario.WORK if item.tag.startswith("OX")]
@@ -770,11 +771,12 @@ def test_the_program_itself_takes_at_most_ten_seconds_a_unit(practice):
     while not going.is_over and bench.now() < 200.0:
         going.step()
         pass_time(bench, run, span=0.1)
-        if sum(each.turn is Turn.RECORDED for each in crate.units) == len(done):
-            done.append(bench.now())
+        recorded = sum(each.turn is Turn.RECORDED for each in crate.units)
+        done += [bench.now()] * (recorded + 1 - len(done))
     own = heads[0].answers_for_s + heads[0].restart_s
     assert len(done) == 7
-    assert max(after - before for before, after in pairwise(done)) - own <= 10.0, done
+    longest = max(after - before for before, after in pairwise(done)) if on_adapter else done[-1] - done[0]
+    assert longest - own <= 10.0, done
 
 
 def test_a_way_that_is_left_for_another_closes_its_connection_and_stays_on_record(practice):

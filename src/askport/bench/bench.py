@@ -64,6 +64,7 @@ class Bench:
         self._inbox: list[Frame] = []
         self._link = Link(up=False, since=0.0)
         self.streams = BenchStreams(self)
+        self.place = 0
         self.places: list[BenchPlace] = []
         """Those beside the adapter, behind the first one, which is the bench's own."""
         self._seen = self._sent = 0
@@ -78,9 +79,9 @@ class Bench:
         return self._mac
 
     @property
-    def is_behind(self) -> bool:
-        """Whatever has come was handed over."""
-        return False
+    def heard_until(self) -> float:
+        """Whatever has come by now was handed over."""
+        return self._now
 
     def require_present(self) -> None:
         """A bench is always there."""
@@ -351,7 +352,7 @@ class BenchPlace:
 
     def __init__(self, bench: Bench, number: int) -> None:
         """Be the place of this number."""
-        self._bench = bench
+        self._bench, self.place = bench, number
         self.beside: MacAddress | None = beside_mac(bench.mac, number)
         self.interfaces: list[IPv4Interface] = []
         self.pinned: MacAddress | None = None

@@ -73,8 +73,8 @@ class Wire(Protocol):
     """Called for every frame that passes, for whoever draws the cable."""
 
     @property
-    def is_behind(self) -> bool:
-        """Whether more has come than was handed over by the last ``wait``: what was not heard yet may be an answer."""
+    def heard_until(self) -> float:
+        """Up to when everything that has come was handed over, in the wire's time: nobody is silent before that."""
 
     @property
     def name(self) -> str:

@@ -58,15 +58,13 @@ class Driver:
             if until() or (longest_until is not None and now >= longest_until):
                 return
             deadlines = [each for each in (self.machine.next_deadline(), longest_until) if each is not None]
-            frames = await self._wire.wait(min(deadlines, default=None))
-            for frame in frames:
+            for frame in await self._wire.wait(min(deadlines, default=None)):
                 self.machine.receive(hear(frame))
             self._see_link()
             for event in self._channels.channel_events() if self._channels else ():
                 self.machine.channel_event(event, self._wire.now())
             # Nobody is silent whose answer lies unread: a busy laptop would find that the device has failed.
-            behind = frames and self._wire.is_behind
-            self.machine.handle_timer(frames[-1].at if behind else self._wire.now())
+            self.machine.handle_timer(self._wire.heard_until)
 
     def _see_link(self) -> None:
         link = self._wire.link()

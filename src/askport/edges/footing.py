@@ -23,13 +23,13 @@ class Footing:
 
     def __init__(self, keeper: Keeper, *, on_adapter: bool = False) -> None:
         """Stand beside the adapter of a keeper, in its first place there, or on it from the start as the user asks."""
-        self.adapter, self.keeper, self._number = keeper.adapter, keeper, 0
+        self.adapter, self.keeper, self.place = keeper.adapter, keeper, 0
         self.wire, self.own = keeper.wire, keeper.own
         """The cable, and the adapter's own addresses."""
         self.beside: MacAddress | None = None if on_adapter else keeper.beside
         """Whom the laptop is beside the adapter, or None where it stands on it."""
         self._is_in = False
-        self._numbers = count(1)
+        self.places = count(1)
         self._entering = asyncio.Lock()
 
     @property
@@ -49,8 +49,8 @@ class Footing:
             MachineRefused: there are too many.
         """
         made = Footing(self.keeper)
-        made._number = next(self._numbers)
-        made.beside = await self.keeper.claim(made._number)
+        made.place = next(self.places)
+        made.beside = await self.keeper.claim(made.place)
         return made, Streams(made, self.wire.wake)
 
     def __enter__(self) -> Self:
@@ -65,7 +65,7 @@ class Footing:
             if self.beside is None or self._is_in:
                 return ""
             try:
-                await self.keeper.enter(self._number)
+                await self.keeper.enter(self.place)
             except MachineRefused as error:
                 if error.code != "no-place":
                     raise
@@ -76,7 +76,7 @@ class Footing:
 
     @property
     def _place(self) -> int | None:
-        return None if self.beside is None else self._number
+        return None if self.beside is None else self.place
 
     async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
         """Take an address; return why it is on the adapter and not beside it, or nothing.
@@ -127,8 +127,8 @@ class Footing:
         """
         if self._is_in:
             self._is_in = False
-            await self.keeper.leave(self._number)
-        if not self._number:
+            await self.keeper.leave(self.place)
+        if not self.place:
             await self.keeper.give_back()
 
     async def open_socket(self, family: int) -> socket.socket:
@@ -139,7 +139,7 @@ class Footing:
             OSError: the kernel would not.
         """
         if self.beside and self._is_in:
-            return await self.keeper.open_socket(self._number, family)
+            return await self.keeper.open_socket(self.place, family)
         return await OverAdapter(self.adapter).open_socket(family)
 
     async def namespace(self) -> int | None:
@@ -149,4 +149,4 @@ class Footing:
             MachineRefused: the keeper does not give it.
         """
         await self._enter()
-        return await self.keeper.namespace(self._number) if self._is_in else None
+        return await self.keeper.namespace(self.place) if self._is_in else None

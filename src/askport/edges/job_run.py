@@ -36,6 +36,10 @@ class BorrowingAdapter(Protocol):
     def beside(self) -> MacAddress | None:
         """The MAC address beside the adapter, or None where it is borrowed on the adapter."""
 
+    @property
+    def place(self) -> int:
+        """Which place beside the adapter it is."""
+
     async def another(self) -> "tuple[BorrowingAdapter, Channels]":
         """Return one more place beside the adapter, with its channels.
 
@@ -227,7 +231,8 @@ class JobRun:
             log_ins=self.log_ins,
             serial_lines=self._serial_lines,
         )
-        laptop = Laptop(self.wire.name, self.wire.mac, self.own, beside=self._adapter.beside)
+        adapter = self._adapter
+        laptop = Laptop(self.wire.name, self.wire.mac, self.own, beside=adapter.beside, place=adapter.place)
         laptop.why_on_adapter = self._why_on_adapter
         self.session = Session(
             laptop=laptop,

@@ -56,6 +56,8 @@ class PacketWire:
         self._wall_offsets = [(float("-inf"), time.time() - time.monotonic())]
         self._seen = self._sent = self._lost = 0
         self._shedding = Shedding(macs)
+        self.heard_until = self.now()
+        """Up to when everything was handed over: the moment of the last look, or of the last frame of a full batch."""
         self._is_full, self._has_shed, self._given_at = False, False, 0.0
         """Whether the last batch left frames behind, whether some were shed with it, and when it was handed over."""
         self._silent_until = 0.0
@@ -68,11 +70,6 @@ class PacketWire:
         self.on_pass: OnPass = lambda _to_device: None
         self.tap: Callable[[float, bytes, bool], None] | None = None
         """Takes every frame with its time, and whether the laptop sent it."""
-
-    @property
-    def is_behind(self) -> bool:
-        """Whether the last batch left frames behind."""
-        return self._is_full
 
     def now(self) -> float:
         """Return monotonic seconds."""
@@ -230,7 +227,7 @@ class PacketWire:
 
     def _take(self) -> list[Frame]:
         frames: list[Frame] = []
-        self._is_full, self._has_shed = True, False
+        self._is_full, self._has_shed, looks_at = True, False, self.now()
         for _ in range(_MAX_SHED):
             if len(frames) == _MAX_BATCH:
                 break
@@ -253,6 +250,7 @@ class PacketWire:
             self.on_pass(False)
             if self.tap:
                 self.tap(frames[-1].at, frames[-1].data, False)
+        self.heard_until = max(self.heard_until, frames[-1].at if frames and self._is_full else looks_at)
         return frames
 
     def _frame(self, data: bytes, ancillary: list[tuple[int, int, bytes]]) -> Frame:

@@ -42,6 +42,8 @@ class WireView:
         self.counts, self.send, self.send_many = wire.counts, wire.send, wire.send_many
         self.give_way, self.wake = wire.give_way, wire.wake
         self.unheard: deque[Frame] = deque(maxlen=_MAX_UNHEARD)
+        self.wants: Callable[[bytes], bool] = lambda _: True
+        """Says which frames are for this one: what is another's alone need not be read by all."""
         self.trouble: AskPortError | None = None
         """What this one was refused, where the others can go on."""
 
@@ -59,9 +61,9 @@ class WireView:
     mac: MacAddress
 
     @property
-    def is_behind(self) -> bool:
-        """Whether more has come than was handed over."""
-        return self._wire.is_behind
+    def heard_until(self) -> float:
+        """Up to when everything that has come was handed over."""
+        return self._wire.heard_until
 
     @property
     def on_pass(self) -> OnPass:
@@ -142,7 +144,7 @@ class SharedWire:
         except Exception as error:  # noqa: BLE001 - whoever waits is told, whatever it is
             wrong = error
         for view in self._views:
-            view.unheard.extend(frames)
+            view.unheard.extend(frame for frame in frames if view.wants(frame.data))
         waiting, self._waiting, self._passing = self._waiting, {}, None
         for _, told in waiting.values():
             if not told.done():

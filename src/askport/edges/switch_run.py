@@ -4,9 +4,11 @@ Each unit at hand has a *lane*: a round of its own on the same cable, from its o
 that was there before only listens on. Where the laptop borrows on its adapter there is one lane, which is that round.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 
+from askport.core.addresses import MacAddress
 from askport.core.crate.cut_together import CutTogether, KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
 from askport.core.errors import AskPortError
@@ -18,6 +20,7 @@ from askport.core.visit.steps import Phase
 from askport.edges.job_run import JobRun
 from askport.edges.shared_wire import Runs, SharedWire, SideBySide, WireView
 
+_ARP = b"\x08\x06"
 MOST_LANES = 24
 """As many units as a small switch has ports."""
 
@@ -37,11 +40,28 @@ class Lane:
         """The unit's way through the job."""
         return self.run.session
 
-    def begin(self, unit: Unit, may_be: set[IPv4Address], heard: tuple[IPv4Address, ...]) -> None:
-        """Take a unit, which may be at these addresses now."""
+    def begin(
+        self, unit: Unit, may_be: set[IPv4Address], heard: tuple[IPv4Address, ...], others: Collection[MacAddress]
+    ) -> None:
+        """Take a unit, which may be at these addresses now; other units have lanes of their own."""
         self.unit, self._may_be, unit.turn = unit, may_be, Turn.AT_HAND
+        if self.view:
+            self.view.wants = partial(self._wants, frozenset(map(bytes, others)) - {bytes(unit.mac)})
         self.run.begin_with(unit.item)
         self.policy = Unattended(self.session, unit, self.run.wire.now(), heard=heard)
+
+    def _wants(self, others: frozenset[bytes], frame: bytes) -> bool:
+        """Whether a frame concerns this unit: of others only what is said to this place, or claims its address.
+
+        Read where it stands in Ethernet and ARP (RFC 826); two dozen units would hear each other's every word.
+        """
+        if frame[6:12] not in others:
+            return True
+        laptop, target = self.session.cable.laptop, self.session.device.target
+        if frame[:6] in (laptop.borrows_as, laptop.macs[0]):
+            return True
+        own = {each.ip.packed for each in (target.interface if target else None, *laptop.borrowed) if each}
+        return frame[12:14] == _ARP and frame[28:32] in own
 
     def collides(self, may_be: set[IPv4Address], target: set[IPv4Address]) -> bool:
         """Whether one of the two would come through an address of the other.
@@ -184,34 +204,36 @@ class SwitchRun:
                 continue
             lane = next((each for each in self.lanes if each.is_free), None)
             if lane is None:
-                self._ask_for_lane()
+                self._ask_for_lanes(len(self.crate.waiting))
                 return
             lane.run.work = self.run.work
-            lane.begin(unit, may_be, tuple(self.crate.heard.get(unit.mac, ())))
+            others = [each.mac for each in self.crate.units]
+            lane.begin(unit, may_be, tuple(self.crate.heard.get(unit.mac, ())), others)
 
     def _may_be(self, unit: Unit) -> set[IPv4Address]:
         """Return where a unit may be: heard there, or by its kind, its visits and its plan."""
         delivered = {unit.item.delivered.ip} if unit.item.delivered else set()
         return {*self.crate.heard.get(unit.mac, ()), *self.run.session.visit.likely_of(unit.mac), *delivered}
 
-    def _ask_for_lane(self) -> None:
-        """Have one more lane made, which takes a moment; one at a time."""
+    def _ask_for_lanes(self, wanted: int) -> None:
+        """Have more lanes made, which takes a moment."""
         shared, together = self._shared, self._together
-        if shared is None or together is None or self._asked > len(self.lanes) or len(self.lanes) >= MOST_LANES:
+        if shared is None or together is None or self._asked:
             return
-        self._asked = len(self.lanes) + 1
+        self._asked = min(wanted, MOST_LANES - len(self.lanes))
 
         async def make() -> tuple[WireView, Callable[[], Runs]] | None:
             view = shared.view()
             try:
                 run = await self.run.lane(view)
             except AskPortError:
-                self._asked = MOST_LANES + 1  # those that there are do it all
-                return None
+                return None  # those that there are do it all
+            self._asked -= 1
             self.lanes.append(Lane(run, view))
             return view, lambda: run.driver
 
-        together.add(make)
+        for _ in range(self._asked):
+            together.add(make)
 
     def _keep(self, lane: Lane, now: float) -> None:
         """Remember who is recorded now, for the power cut of all."""

@@ -27,8 +27,9 @@ class Laptop:
     """
 
     def __init__(
-        self, adapter: str, mac: MacAddress, own: Collection[IPv4Interface], *, beside: MacAddress | None = None
-    ) -> None:
+        self, adapter: str, mac: MacAddress, own: Collection[IPv4Interface], *, beside: MacAddress | None = None,
+        place: int = 0,
+    ) -> None:  # fmt: skip
         """Begin with what the adapter has of its own.
 
         Args:
@@ -36,7 +37,9 @@ class Laptop:
             mac: its MAC address.
             own: its addresses.
             beside: the MAC address beside it, or None where the laptop borrows on the adapter.
+            place: which place beside it, where several are used at once.
         """
+        self.place = place
         self.adapter, self.own = adapter, tuple(own)
         self._mac, self._beside = mac, beside
         self.why_on_adapter = ""

@@ -46,7 +46,13 @@ class Access:
         return list(islice(free, _SITE_CANDIDATES))
 
     def _asking(self, candidates: Iterable[IPv4Interface], now: float) -> FreeAddressSearch:
-        return FreeAddressSearch(self._visit.cable.laptop.mac, candidates, now=now)
+        return FreeAddressSearch(self._visit.cable.laptop.mac, self._in_turn(candidates), now=now)
+
+    def _in_turn(self, candidates: Iterable[IPv4Interface]) -> list[IPv4Interface]:
+        """Return candidates in another order for each place, so that those side by side do not all want the same."""
+        place = self._visit.cable.laptop.place
+        first = list(islice(candidates, place + _SITE_CANDIDATES))
+        return first[place:] + first[:place]
 
     def _avoid(self) -> set[IPv4Address]:
         target = self._visit.device.target
