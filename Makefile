@@ -30,7 +30,7 @@ endings: $(VENV)/.tests $(VENV)/.tools
 		-k "every_end or restoring or kill_9 or flipped_bit"
 
 beside: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	ASKPORT_BESIDE=200 $(BIN)/pytest -n 3 --dist worksteal tests/test_beside.py
+	ASKPORT_BESIDE=200 $(BIN)/pytest tests/test_beside.py
 
 liars: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	ASKPORT_LIARS=20 $(BIN)/pytest -n 4 --dist worksteal tests/test_liars.py tests/test_controls.py

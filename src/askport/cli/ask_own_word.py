@@ -6,6 +6,7 @@ from askport.cli.passwords import read_password
 from askport.cli.ports import tcp_port
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
+from askport.core.formats.ipv6 import link_local
 from askport.core.kinds.model import Kind
 from askport.core.plan.target import Target
 from askport.core.ways.log_in import LogIn
@@ -24,6 +25,7 @@ def reading_start(
     user: str,
     password_from: str | None,
     must_read: bool = True,
+    over_ipv6: bool = False,
 ) -> Start:
     """Return what a device's own word is read with, whole before anything is touched.
 
@@ -38,12 +40,15 @@ def reading_start(
     if by not in READERS and kind is None:
         what = by or "console"
         raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")
-    if by not in BY_MAC and at is None and "/" not in port:
+    if over_ipv6 and by in READERS:
+        raise BadInput(f"--over-ipv6 is for consoles and pages: leave it out with --by {by}.")
+    if by not in BY_MAC and at is None and "/" not in port and not over_ipv6:
         raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
     asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user) or by in WITH_PASSWORD
     start = Start(
         mac=mac, target=Target(interface=IPv4Interface(at or 0)), laptop_mac=mac, laptop=None, old=at, now=0.0,
-        xid=lambda: 0, kind=kind, port=tcp_port(port) if port and "/" not in port else None,
+        xid=lambda: 0, kind=kind, door=link_local(mac) if over_ipv6 else None,
+        port=tcp_port(port) if port and "/" not in port else None,
         line=port if "/" in port else "",
         log_in=LogIn(user, read_password(password_from, wanted=asks)),
     )  # fmt: skip

@@ -22,6 +22,7 @@ from askport.cli.on_cable import (
     open_cable,
     run,
 )
+from askport.cli.over_ipv6 import OverIpv6Option, link_local_of
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.ports import tcp_port
 from askport.cli.recording import JobOption, Record, TagOption
@@ -31,6 +32,7 @@ from askport.core.channels import TcpPort
 from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
+from askport.core.formats.ipv6 import link_local
 from askport.core.kinds.model import SCHEMA, ConsoleWay, Kind, PageWay, PingWay
 from askport.core.kinds.typing_in import typed
 from askport.core.machine import Together
@@ -84,6 +86,7 @@ def assign(
         bool, typer.Option("--dry-run", help="Show what would be said to it, and send nothing.")
     ] = False,
     on_adapter: OnAdapterOption = False,
+    over_ipv6: OverIpv6Option = False,
     ways: Annotated[bool, typer.Option("--ways", help="List the ways and end.")] = False,
     job: JobOption = None,
     tag: TagOption = "",
@@ -122,6 +125,7 @@ def assign(
         line=port if "/" in port else "",
         name=tag,
         temporary=temporary,
+        over_ipv6=over_ipv6,
         columns=record.planned_columns(),
     )
     plan.require_whole(device)
@@ -186,13 +190,16 @@ async def _assign(
     else:
         free = await free_within(cable, target.interface, avoid, finder)
     door = await _door_to(cable, mac, old, finder) if entry.by_technician and entry.needs_reach else None
-    if entry.needs_reach and not entry.by_technician and old:
+    at_start = plan.start(mac)
+    if plan.over_ipv6:
+        at_start = replace(at_start, door=await link_local_of(cable, mac))
+    elif entry.needs_reach and not entry.by_technician and old:
         await laptop_beside(cable, old, finder, device=mac)
         await cable.pin(old, mac)
         await cable.pin(target.interface.ip, mac)
     way = entry.begin(
         replace(
-            plan.start(mac),
+            at_start,
             laptop_mac=cable.mac,
             laptop=laptop,
             free=free,
@@ -266,6 +273,7 @@ class _Plan:
     line: str
     name: str
     temporary: bool
+    over_ipv6: bool
     columns: dict[str, str]
     """What else the job's plan says of it."""
 
@@ -287,6 +295,7 @@ class _Plan:
             line=self.line,
             name=self.name,
             temporary=self.temporary,
+            door=link_local(mac) if self.over_ipv6 else None,
             columns=self.columns,
         )
 
@@ -299,7 +308,9 @@ class _Plan:
         entry = WAYS[self.by]
         if entry.needs_kind and self.kind is None:
             raise BadInput(f"--by {self.by} needs its kind: name one with --kind ('askport kinds list' shows them).")
-        if entry.needs_reach and not entry.by_technician and self.old is None and not self.line:
+        if self.over_ipv6 and self.by not in ("console", "page"):
+            raise BadInput(f"--over-ipv6 is for --by console and --by page: leave it out with --by {self.by}.")
+        if entry.needs_reach and not entry.by_technician and not (self.old or self.line or self.over_ipv6):
             raise BadInput(f"--by {self.by} talks to it where it is: name that with --at.")
         self.lines(mac)
 

@@ -1,14 +1,15 @@
 """``askport console``: a device's console over the cable, in the technician's own terminal."""
 
 import asyncio
+from dataclasses import replace
 from datetime import UTC, datetime
-from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from askport.cli.on_cable import OnAdapterOption, giving_back, laptop_beside, open_cable
+from askport.cli.over_ipv6 import OverIpv6Option, link_local_of, who_has
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.saying import say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
@@ -39,6 +40,7 @@ def console(
     dns: Annotated[list[str] | None, typer.Option(help="With --to: its DNS servers.")] = None,
     name: Annotated[str, typer.Option(help="With --learn: what the kind is called.")] = "",
     on_adapter: OnAdapterOption = False,
+    over_ipv6: OverIpv6Option = False,
 ) -> None:
     """Talk to a device's console over the cable or a serial line, until Ctrl-]; with --learn, learn from it."""
     from askport.core.lessons.console_lesson import Listening
@@ -63,16 +65,19 @@ def console(
         if over == "ssh":
             far = SshPort(at, number, user, read_password(password_from, wanted=True))
         with open_cable(adapter, on_adapter=on_adapter) as cable, giving_back(cable):
-            asyncio.run(_on_cable(cable, far, at, mac, listening))
+            asyncio.run(_on_cable(cable, far, mac, listening, over_ipv6=over_ipv6))
         way = {"by": "console", "over": over} | ({"port": port} if port else {})
     if learn:
         _learned(learn, listening, way, target, name, mac)
 
 
-async def _on_cable(cable: Footing, far: Any, at: IPv4Address, mac: MacAddress | None, listening: Any) -> None:
-    await laptop_beside(cable, at, device=mac)
-    if mac:
-        await cable.pin(at, mac)
+async def _on_cable(cable: Footing, far: Any, mac: MacAddress | None, listening: Any, *, over_ipv6: bool) -> None:
+    if over_ipv6:
+        far = replace(far, address=await link_local_of(cable, mac or await who_has(cable, far.address)))
+    else:
+        await laptop_beside(cable, far.address, device=mac)
+        if mac:
+            await cable.pin(far.address, mac)
     await _talk(cable, far, listening)
 
 

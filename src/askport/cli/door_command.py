@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.over_ipv6 import OverIpv6Option, link_local_of, who_has
 from askport.cli.saying import Status, put_json, say
 from askport.cli.teaching import Teaching
 from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address, parse_interface, parse_list
@@ -41,6 +42,7 @@ def door(
     dns: Annotated[list[str] | None, typer.Option(help="With --to: its DNS servers.")] = None,
     name: Annotated[str, typer.Option(help="With --learn: what the kind is called.")] = "",
     on_adapter: OnAdapterOption = False,
+    over_ipv6: OverIpv6Option = False,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
     """Open a loopback port to the device over the cable, until Ctrl-C; with --learn, learn from what passes."""
@@ -55,15 +57,17 @@ def door(
         require_sound(target)
     if learn and not isinstance(far.address, IPv4Address):
         raise BadInput("Learning is for pages at IPv4 addresses: name the device's.")
+    if learn and over_ipv6:
+        raise BadInput("Learning is for pages at IPv4 addresses: leave --over-ipv6 out.")
     if mac and not isinstance(far.address, IPv4Address):
         raise BadInput("--pin is for IPv4 addresses: an IPv6 link-local address is one device's alone.")
     with (
-        open_cable(adapter, on_adapter=on_adapter or not isinstance(far.address, IPv4Address)) as cable,
+        open_cable(adapter, on_adapter=on_adapter) as cable,
         giving_back(cable),
     ):
         taught = Teaching(learn, target, name) if learn else None
         try:
-            status = asyncio.run(_serve(cable, far, mac, taught, json=json))
+            status = asyncio.run(_serve(cable, far, mac, taught, over_ipv6=over_ipv6, json=json))
         except KeyboardInterrupt:
             if taught:
                 taught.write()
@@ -97,8 +101,12 @@ def far_end(text: str) -> TcpPort:
     return TcpPort(address, int(port) if port else _PORT)
 
 
-async def _serve(cable: Footing, far: TcpPort, mac: MacAddress | None, taught: Teaching | None, *, json: bool) -> int:
-    if isinstance(far.address, IPv4Address):
+async def _serve(
+    cable: Footing, far: TcpPort, mac: MacAddress | None, taught: Teaching | None, *, over_ipv6: bool, json: bool
+) -> int:
+    if over_ipv6 and isinstance(far.address, IPv4Address):
+        far = TcpPort(await link_local_of(cable, mac or await who_has(cable, far.address)), far.port)
+    elif isinstance(far.address, IPv4Address):
         await laptop_beside(cable, far.address, device=mac)
         if mac:
             await cable.pin(far.address, mac)

@@ -9,6 +9,7 @@ import typer
 
 from askport.cli.ask_own_word import reading_start
 from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.over_ipv6 import OverIpv6Option, link_local_of
 from askport.cli.passwords import PasswordOption
 from askport.cli.saying import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address
@@ -36,12 +37,14 @@ def settings(
     user: Annotated[str, typer.Option(help="Its log-in name.")] = "",
     password_from: PasswordOption = None,
     on_adapter: OnAdapterOption = False,
+    over_ipv6: OverIpv6Option = False,
     json: JsonOption = False,
 ) -> None:
     """Read what the device itself says that its settings are."""
     device, address = MacAddress.parse(mac), parse_address(at) if at else None
     chosen = kind_named(kind).kind if kind else None
-    start = reading_start(device, address, chosen, by, port=port, user=user, password_from=password_from)
+    start = reading_start(device, address, chosen, by, port=port, user=user, password_from=password_from,
+                          over_ipv6=over_ipv6)  # fmt: skip
     way = chosen.way_by(by) if chosen else None
     by_kind = way.permanent if isinstance(way, ConsoleWay | PageWay) else None
     with open_cable(adapter, on_adapter=on_adapter) as cable, giving_back(cable):
@@ -68,7 +71,9 @@ def settings(
 
 async def _read(cable: Footing, start: Start, by: str) -> Said:
     finder = finder_on(cable, measures=False)
-    if start.old and not start.line:
+    if start.door and not start.line:
+        start = replace(start, door=await link_local_of(cable, start.mac))
+    elif start.old and not start.line:
         await laptop_beside(cable, start.old, finder, device=start.mac)
         await cable.pin(start.old, start.mac)
     drawn = secrets.randbits(32)

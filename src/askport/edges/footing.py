@@ -29,7 +29,9 @@ class Footing:
         self.beside: MacAddress | None = None if on_adapter else keeper.beside
         """Whom the laptop is beside the adapter, or None where it stands on it."""
         self._is_in = False
-        self.places = count(1)
+        self._further = count(1)
+        self.scope = socket.if_nametoindex(self.adapter)
+        """The scope of link-local IPv6 addresses here."""
         self._entering = asyncio.Lock()
 
     @property
@@ -49,7 +51,7 @@ class Footing:
             MachineRefused: there are too many.
         """
         made = Footing(self.keeper)
-        made.place = next(self.places)
+        made.place = next(self._further)
         made.beside = await self.keeper.claim(made.place)
         return made, Streams(made, self.wire.wake)
 
@@ -131,6 +133,16 @@ class Footing:
         if not self.place:
             await self.keeper.give_back()
 
+    async def speak_ipv6(self) -> None:
+        """Have the laptop speak IPv6 from here; on the adapter it does so where it is set up for that.
+
+        Raises:
+            MachineRefused: the kernel has no IPv6.
+        """
+        await self._enter()
+        if self._is_in:
+            self.scope = await self.keeper.speak_ipv6(self.place)
+
     async def open_socket(self, family: int) -> socket.socket:
         """Return a TCP socket that goes over this cable and over nothing else, connected to nothing yet.
 
@@ -138,6 +150,8 @@ class Footing:
             MachineRefused: the keeper does not give one.
             OSError: the kernel would not.
         """
+        if family == socket.AF_INET6:
+            await self.speak_ipv6()
         if self.beside and self._is_in:
             return await self.keeper.open_socket(self.place, family)
         return await OverAdapter(self.adapter).open_socket(family)

@@ -193,6 +193,14 @@ class Keeper:
         """Let go of a place, with all that was borrowed there."""
         log.event("keeper: left", adapter=self.adapter, given=(await self._ask("leave", place=place))["given"])
 
+    async def speak_ipv6(self, place: int) -> int:
+        """Have a place speak IPv6 by a link-local address; return the scope of such addresses there.
+
+        Raises:
+            MachineRefused: the kernel has no IPv6.
+        """
+        return int((await self._ask("ipv6", place=place))["scope"])
+
     async def open_socket(self, place: int, family: int) -> socket.socket:
         """Return a TCP socket of a place, connected to nothing.
 

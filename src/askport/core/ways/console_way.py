@@ -1,7 +1,7 @@
 """Console: the kind's lines over Telnet, SSH or serial, followed to the new address, and kept there."""
 
 from collections.abc import Mapping, Sequence
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 from askport.core.channels import FarEnd, SerialLine, SshPort, TelnetPort
 from askport.core.errors import BadInput, Wants
@@ -15,7 +15,7 @@ _BAUD = 9600
 """What serial consoles have unless their kind says otherwise."""
 
 
-def far_end(by: ConsoleWay, at: IPv4Address | None, start: Start) -> FarEnd:
+def far_end(by: ConsoleWay, at: IPv4Address | IPv6Address | None, start: Start) -> FarEnd:
     """Return where a kind's console is: on a serial line, or with the device at an address.
 
     Raises:
@@ -58,7 +58,7 @@ class Console(Talking):
         return self._talk(self._at, [*by.set, *after], self._start.now)
 
     def _talk(self, at: IPv4Address | None, lines: Sequence[Line], now: float) -> Dialogue:
-        far, by = far_end(self._console, at, self._start), self._console
+        far, by = far_end(self._console, self._start.door or at, self._start), self._console
         return Dialogue(far, [*by.login, *lines], self._values, refused=by.refused, now=now)
 
     @property

@@ -44,7 +44,7 @@ def reading(start: Start, by: str | None = None) -> Conversation | None:
         if isinstance(way, ConsoleWay):
             lines = [*way.login, *way.read]
             shown_lines(lines, values)  # what is missing is said before anything is sent
-            return Dialogue(far_end(way, start.old, start), lines, values, refused=way.refused, now=start.now)
+            return Dialogue(far_end(way, start.talks_at, start), lines, values, refused=way.refused, now=start.now)
         steps = [*way.login, *way.read]
         shown_steps(steps, values)
         return PageTalk(page_of(way, start), steps, values)

@@ -16,11 +16,11 @@ def page_of(by: PageWay, start: Start) -> HttpPort:
     Raises:
         ValueError: it is not known where the device is.
     """
-    if start.old is None:
+    if start.talks_at is None:
         raise ValueError("a page is reached where the device is")
     secure = by.scheme == "https"
     number = start.port or by.port or (443 if secure else 80)
-    return HttpPort(start.old, number, secure, start.log_in.user, start.log_in.password)
+    return HttpPort(start.talks_at, number, secure, start.log_in.user, start.log_in.password)
 
 
 class Page(Talking):

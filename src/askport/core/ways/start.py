@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 
 from askport.core.addresses import MacAddress
 from askport.core.kinds.model import Kind
@@ -24,6 +24,8 @@ class Start:
     """Where the device is now, where that is known."""
     now: float
     xid: Xid
+    door: IPv6Address | None = None
+    """Its link-local IPv6 address, where its console or page is talked to by that: it stays while all else changes."""
     servers: Collection[IPv4Address] = ()
     """Other address servers that this wire has told of."""
     landings: Collection[IPv4Address] = ()
@@ -56,6 +58,11 @@ class Start:
     """Whether it is to keep its address until the next power cut only, where the way lets one say that."""
     allow_others: bool = False
     """Whether the technician said that other devices on this wire are in order."""
+
+    @property
+    def talks_at(self) -> IPv4Address | IPv6Address | None:
+        """Where its console or page is talked to."""
+        return self.door or self.old
 
     @property
     def beside(self) -> IPv4Interface | None:

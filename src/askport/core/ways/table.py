@@ -96,7 +96,7 @@ def _values(start: Start, kind: Kind) -> dict[str, str]:
 
 def _lines(start: Start) -> list[str]:
     kind, by = _console_of(start)
-    far_end(by, start.old, start)  # what is missing to reach it is said too
+    far_end(by, start.talks_at, start)  # what is missing to reach it is said too
     lines = [*by.login, *by.set, *by.keep, *(by.restart if by.takes_effect == "after restart" else ())]
     return shown_lines(lines, {**_values(start, kind), **start.log_in.values})
 
@@ -158,7 +158,7 @@ def keeping(start: Start) -> Conversation | None:
     if isinstance(way, ConsoleWay):
         lines = [*way.login, *way.keep]
         shown_lines(lines, values)
-        return Dialogue(far_end(way, at_new.old, start), lines, values, refused=way.refused, now=start.now)
+        return Dialogue(far_end(way, at_new.talks_at, start), lines, values, refused=way.refused, now=start.now)
     _requests(at_new)
     return PageTalk(page_of(way, at_new), [*way.login, *way.set], values) if isinstance(way, PageWay) else None
 

@@ -4,9 +4,8 @@ Messages are JSON objects in datagrams of a Unix socket pair, one answer to each
 ``adapter``, the only one from then on. Then come ``open`` (its answer carries the packet socket), ``borrow`` with
 ``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with ``to`` and ``via``, ``give-back`` and
 ``addresses``. ``claim`` with ``place`` and ``macs`` has a MAC address for a place beside the adapter, which ``enter``
-makes; with ``place`` the verbs above go there, and so do ``socket`` with ``family`` and ``kind``, ``namespace`` (their
-answers carry one) and ``leave``.
-Anything else is refused. An answer carries the ``id`` of its request.
+makes; with ``place`` the verbs above go there, and so do ``ipv6``, ``leave``, ``socket`` with ``family`` and ``kind``
+and ``namespace``, whose answers carry one. Anything else is refused. An answer carries the ``id`` of its request.
 """
 
 import json
@@ -47,6 +46,7 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
         "pin": lambda each: place(each).pin(str(each["address"]), str(each["mac"])),
         "route": lambda each: place(each).route(str(each["to"]), str(each["via"])),
         "addresses": lambda each: ({"addresses": place(each).addresses()}, []),
+        "ipv6": lambda each: ({"scope": place(each).apart.speak_ipv6()}, []),
         "socket": lambda each: ({}, [place(each).open_socket(int(each["family"]), int(each["kind"])).detach()]),
         "namespace": lambda each: ({}, [os.dup(place(each).apart.namespace)]),
     }

@@ -14,9 +14,12 @@ from struct import pack
 
 from askport.edges.kernel import namespaces, state
 from askport.edges.kernel import rtnetlink as kernel
-from askport.edges.kernel.rtnetlink import LINK, Kernel, with_attributes
+from askport.edges.kernel.rtnetlink import ADDRESS, LINK, Kernel, with_attributes
 
 _NAME = b"cable0\0"
+_NO_DAD, _ON_LINK = 0x02, 253  # IFA_F_NODAD; RT_SCOPE_LINK
+_QUIET_IPV6 = {"accept_ra": "0", "autoconf": "0", "router_solicitations": "0", "dad_transmits": "0", "accept_dad": "0",
+               "addr_gen_mode": "1", "disable_ipv6": "0"}  # fmt: skip
 _LOOPBACK = _UP = 1  # its index; IFF_UP
 _PRIVATE = 1  # MACVLAN_MODE_PRIVATE: it talks with nobody else on the laptop
 _ADDRESS, _NAMED, _MTU, _LINK, _INFO, _NAMESPACE = 1, 3, 4, 5, 18, 28  # IFLA_
@@ -45,7 +48,7 @@ class Apart:
         Raises:
             OSError: the kernel or the adapter would not.
         """
-        self._home, self.namespace = namespaces.own(), -1
+        self._home, self.namespace, self._mac = namespaces.own(), -1, mac
         try:
             namespaces.make()
             try:
@@ -95,6 +98,26 @@ class Apart:
         """
         with self._inside():
             return socket.socket(family, kind)
+
+    def speak_ipv6(self) -> int:
+        """Give the child the link-local address that its MAC address gives; return its index, which is its scope.
+
+        Without duplicate address detection, routers and addresses of its own making: nothing is said that was not
+        asked for but the report that it listens to its own group (RFC 3810).
+
+        Raises:
+            OSError: the kernel has no IPv6.
+        """
+        with self._inside():
+            own = Path("/proc/sys/net/ipv6/conf") / _NAME.decode().rstrip("\0")
+            for name, value in _QUIET_IPV6.items():
+                (own / name).write_text(value)
+        mac = self._mac
+        address = b"\xfe\x80" + bytes(6) + bytes((mac[0] ^ 2,)) + mac[1:3] + b"\xff\xfe" + mac[3:]
+        head = pack(ADDRESS, socket.AF_INET6, 64, _NO_DAD, _ON_LINK, self.index)
+        with suppress(FileExistsError):
+            self.netlink.send(kernel.NEWADDR, with_attributes(head, _1=address), kernel.CREATE | kernel.ONLY_NEW)
+        return self.index
 
     def close(self) -> None:
         """Let go of it; the child at once, because sockets that were handed out keep the namespace."""

@@ -21,6 +21,10 @@ class Sockets(Protocol):
     def adapter(self) -> str:
         """The adapter that the cable is in."""
 
+    @property
+    def scope(self) -> int:
+        """The scope of link-local IPv6 addresses on it, once a socket was opened (RFC 4007)."""
+
     async def open_socket(self, family: int) -> socket.socket:
         """Return a TCP socket that goes over the cable only, connected to nothing yet.
 
@@ -35,6 +39,11 @@ class OverAdapter:
     def __init__(self, adapter: str) -> None:
         """Bind to this adapter."""
         self.adapter = adapter
+
+    @property
+    def scope(self) -> int:
+        """The adapter's index."""
+        return socket.if_nametoindex(self.adapter)
 
     async def open_socket(self, family: int) -> socket.socket:
         """Return a TCP socket that is bound to the adapter.
@@ -68,7 +77,7 @@ async def connected_socket(over: Sockets, far: TcpPort, longest_s: float = CONNE
     try:
         target: tuple[str, int] | tuple[str, int, int, int] = (str(far.address), far.port)
         if family == socket.AF_INET6:
-            target = (str(far.address), far.port, 0, socket.if_nametoindex(over.adapter))
+            target = (str(far.address), far.port, 0, over.scope)
         await asyncio.wait_for(asyncio.get_running_loop().sock_connect(connection, target), longest_s)
     except BaseException:
         connection.close()
