@@ -14,11 +14,11 @@ import pytest
 
 from askport.core.addresses import MacAddress
 from askport.core.reach.beside import beside_mac
-from conftest import DEVICE, LAPTOP, children, wait_for
+from conftest import ASKPORT, DEVICE, LAPTOP, children, wait_for
 from test_pages import KIND, SERVER
 
-KILLS = int(os.environ.get("ASKPORT_BESIDE", "6"))
-"""How many; ``make beside`` asks for 200."""
+KILLS = int(os.environ.get("ASKPORT_BESIDE", "18")) // 3 + 1
+"""How many of the keeper, of the program and of both; ``make beside`` asks for 200 in all."""
 BESIDE = str(beside_mac(MacAddress.parse(LAPTOP)))
 NAMES_ITS_FRAMES = """
 import socket, sys, time
@@ -295,3 +295,21 @@ def test_one_that_shows_no_ipv6_address_is_said(cable):
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
     run = cable.askport("door", "zl0", "192.168.61.7", "--over-ipv6")
     assert (run.returncode, f"{DEVICE} shows no IPv6 address here" in run.stderr) == (1, True), run
+
+
+def test_the_page_of_a_device_that_has_no_ipv4_address_opens_on_the_screen(cable, terminal, tmp_path):
+    """It is no dead end: a door leads to its link-local address, with nothing borrowed."""
+    cable.start("device", sys.executable, "-c", ITS_PAGE6)
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(tmp_path / "site.askport"))
+    screen.until("Use zl0")
+    screen.keys("Enter")
+    time.sleep(1.0)
+    subprocess.run([*cable.inside("device"), "ping", "-6", "-c", "1", "-W", "1", "ff02::1%zd0"], capture_output=True)
+    screen.until("Only an IPv6 address was heard: o tries its page there.")
+    screen.keys("o")
+    shown = screen.until("leads one browser to [fe80::")
+    url = next(word for word in shown.split() if word.startswith("http://127."))
+    assert cable.in_laptop("curl", "-sL", "-b", "x", "-m", "5", url) == "page"
+    screen.keys("q")
+    screen.until("ended 0")

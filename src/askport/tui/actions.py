@@ -13,7 +13,7 @@ from askport.core.visit.session import Session
 from askport.core.visit.stages.find_stage import DECIDING_KEYS
 from askport.core.visit.steps import Phase, Step
 from askport.tui.laptop_console import console_of
-from askport.tui.laptop_watch import door_target, page_port
+from askport.tui.laptop_watch import page_at
 
 
 class Touches(StrEnum):
@@ -76,8 +76,7 @@ def _sweeps(session: Session) -> bool:
 
 
 def _has_page(moment: Moment) -> bool:
-    reached = not moment.practice and door_target(moment.session) is not None
-    return reached and page_port(moment.session) is not None
+    return not moment.practice and page_at(moment.session) is not None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -3,7 +3,7 @@
 import asyncio
 import time
 from collections.abc import Callable
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 from askport.core.channels import TcpPort
 from askport.core.errors import AskPortError
@@ -18,10 +18,16 @@ from askport.edges.transports.tcp_socket import Sockets
 _PAGES = (80, 443, 8080, 8443)
 
 
-def door_target(session: Session) -> IPv4Address | None:
-    """Return where a door would lead: the device's address, while the laptop can talk to it."""
+def door_target(session: Session) -> IPv4Address | IPv6Address | None:
+    """Return where a door would lead: the device's address while the laptop can talk to it, or its link-local one.
+
+    That can be talked to from beside the adapter, with nothing borrowed, while no IPv4 address of it is known.
+    """
     present = session.visit.present_address
-    return present[0].ip if present and session.cable.laptop.reaching(present[0].ip) else None
+    if present:
+        return present[0].ip if session.cable.laptop.reaching(present[0].ip) else None
+    device = session.device.chosen or session.cable.search.candidate
+    return device.link_local if device and session.cable.laptop.is_beside else None
 
 
 def page_port(session: Session) -> int | None:
@@ -29,6 +35,14 @@ def page_port(session: Session) -> int | None:
     device = session.device.chosen
     told = [each.port for each in device.services if each.transport == "tcp"] if device else []
     return next((each for each in _PAGES if each in (*session.device.open_ports, *told)), None)
+
+
+def page_at(session: Session) -> TcpPort | None:
+    """Return where its page is, or may be where only an IPv6 address of it is known; None for nowhere."""
+    target, port = door_target(session), page_port(session)
+    if port is None and isinstance(target, IPv6Address):
+        port = _PAGES[0]
+    return TcpPort(target, port) if target and port else None
 
 
 def time_asleep() -> float:
@@ -73,7 +87,7 @@ class LaptopWatch:
     async def _firewall(self, session: Session) -> list[Hazard]:
         """See whether what opens to a bare question opens to the laptop's own programs too; asked once a device."""
         target, opened = door_target(session), session.device.open_ports
-        if target is None or not opened or self._over is None or session.cable.laptop.is_beside:
+        if not isinstance(target, IPv4Address) or not opened or self._over is None or session.cable.laptop.is_beside:
             return []
         far = TcpPort(target, opened[0])
         if far not in self._dropped:
@@ -87,11 +101,10 @@ class LaptopWatch:
         Raises:
             MachineRefused: no loopback port is to be had.
         """
-        target, port = door_target(session), page_port(session)
-        if target is None or port is None or self._over is None:
+        far = page_at(session)
+        if far is None or self._over is None:
             return None
-        far = TcpPort(target, port)
-        key = (session.device.unit, port)
+        port, key = far.port, (session.device.unit, far.port)
         if key not in self._doors:
             for old in [each for each in self._doors if each[0] != session.device.unit]:
                 await self._doors.pop(old).close()  # the device before has gone

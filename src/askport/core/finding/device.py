@@ -1,7 +1,7 @@
 """What is known about one MAC address on the wire, at one moment."""
 
 from dataclasses import dataclass
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Belief, Gathered, Reason, Service
@@ -40,11 +40,18 @@ class Device:
     """Addresses of packets that it sent, its own or not."""
     moments: tuple[tuple[float, Clue], ...]
     said: frozenset[ClueKind]
+    ipv6: tuple[IPv6Address, ...] = ()
+    """The IPv6 addresses that it uses, in the order in which they were heard."""
 
     @property
     def best(self) -> AddressBelief | None:
         """Its surest address."""
         return self.addresses[0] if self.addresses else None
+
+    @property
+    def link_local(self) -> IPv6Address | None:
+        """Where it can be talked to on this cable whatever its IPv4 address is, where it has shown that."""
+        return next((each for each in self.ipv6 if each.is_link_local), None)
 
     @property
     def is_found(self) -> bool:
@@ -118,6 +125,7 @@ def view(gathered: Gathered) -> Device:
         sent_from=tuple({clue.address: None for clue, _ in gathered.of(*_SENT) if clue.address}),
         moments=tuple(gathered.moments),
         said=frozenset(clue.kind for clue in gathered.tallies),
+        ipv6=tuple(IPv6Address(clue.text) for clue, _ in gathered.of(ClueKind.HAS_IPV6)),
     )
 
 

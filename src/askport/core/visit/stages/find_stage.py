@@ -169,6 +169,8 @@ class Find(Stage):
         silent_s = now - max(visit.cable.link.since, visit.cable.began_at, device.last_at if device else 0.0)
         if silent_s >= SILENCE_S:
             heard = f"Nothing {'more ' if device else ''}heard for {span_words(silent_s)}: {POWER}"
+            if device and device.link_local and visit.cable.laptop.is_beside:
+                heard = f"Only an IPv6 address was heard: o tries its page there. Or {POWER}"
         return Next(f"{heard}. {_LOUDER[finder.loudness]}{self._first()}.")
 
     def _first(self) -> str:
