@@ -777,6 +777,29 @@ def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_
     assert len(done) == 7
     longest = max(after - before for before, after in pairwise(done)) if on_adapter else done[-1] - done[0]
     assert longest - own <= 10.0, done
+    measured = [each.last.proofs[name].passed for each in run.job.register.rows() for name in ("mask", "gateway")]
+    assert (measured, "not measured" in crate.sentence) == ([True] * 12, False)
+
+
+def test_one_wrong_mask_among_units_side_by_side_is_found_and_no_other(practice):
+    """Each is measured from addresses of its own: the neighbour's answers are not taken for its own."""
+    bench, run = practice("OX-01")
+    heads = scenario.twins()
+    bench.plug(*heads, switch=True)
+    run.work = [item for item in scenario.WORK if item.tag.startswith("OX")]
+    crate = SwitchCrate(run.work)
+    for number, head in enumerate(heads, 1):
+        crate.scan(f"{head.mac} OX-0{number}")
+    pass_time(bench, run, until=lambda: all(head.up for head in heads))
+    going, wrong = SwitchRun(run, crate, cuts_power=False), heads[2]
+    while not going.is_over and bench.now() < 200.0:
+        going.step()
+        at = wrong.host.interface
+        if at and at.network.prefixlen == 22:  # its page takes the address, and makes another mask of it
+            wrong.host.interface = IPv4Interface(f"{at.ip}/23")
+        pass_time(bench, run, span=0.1)
+    assert [each.turn for each in crate.units] == [Turn.LEFT if n == 2 else Turn.RECORDED for n in range(6)]
+    assert "mask is /23, planned /22" in crate.units[2].because
 
 
 def test_a_way_that_is_left_for_another_closes_its_connection_and_stays_on_record(practice):

@@ -9,6 +9,7 @@ from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
+from askport.core.crate.concerning import concerns
 from askport.core.crate.cut_together import CutTogether, KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
 from askport.core.errors import AskPortError
@@ -16,11 +17,11 @@ from askport.core.machine import GiveBack
 from askport.core.register.entries import DevicePlanned, Noted
 from askport.core.visit.narrate import next_line
 from askport.core.visit.session import Session
-from askport.core.visit.steps import Phase
+from askport.core.visit.steps import Phase, Step
 from askport.edges.job_run import JobRun
 from askport.edges.shared_wire import Runs, SharedWire, SideBySide, WireView
 
-_ARP = b"\x08\x06"
+_MEASURED = frozenset({"mask", "gateway"})
 MOST_LANES = 24
 """As many units as a small switch has ports."""
 
@@ -51,17 +52,11 @@ class Lane:
         self.policy = Unattended(self.session, unit, self.run.wire.now(), heard=heard)
 
     def _wants(self, others: frozenset[bytes], frame: bytes) -> bool:
-        """Whether a frame concerns this unit: of others only what is said to this place, or claims its address.
-
-        Read where it stands in Ethernet and ARP (RFC 826); two dozen units would hear each other's every word.
-        """
-        if frame[6:12] not in others:
-            return True
+        """Whether a frame concerns this unit; while it is proven, what others say to the adapter is another lane's."""
         laptop, target = self.session.cable.laptop, self.session.device.target
-        if frame[:6] in (laptop.borrows_as, laptop.macs[0]):
-            return True
-        own = {each.ip.packed for each in (target.interface if target else None, *laptop.borrowed) if each}
-        return frame[12:14] == _ARP and frame[28:32] in own
+        said_to = (laptop.borrows_as, *(() if self.session.phase.step is Step.PROVE else laptop.macs[:1]))
+        final = [target.interface.ip] if target else []
+        return concerns(frame, others, said_to, [*final, *(each.ip for each in laptop.borrowed)])
 
     def collides(self, may_be: set[IPv4Address], target: set[IPv4Address]) -> bool:
         """Whether one of the two would come through an address of the other.
@@ -261,6 +256,8 @@ class SwitchRun:
             unit = next(unit for unit in self.crate.units if unit.item.tag == each.tag)
             if each.ended:
                 unit.turn, unit.because = (Turn.RECORDED if each.because else Turn.PROVEN), each.because
+                again = each.course.again if each.course else []
+                unit.is_measured &= all(proof.passed is not None for proof in again if proof.name in _MEASURED)
         self._cut_seen = cut.done
         self.run.wire.wake()
 
@@ -281,6 +278,7 @@ class SwitchRun:
             self.run.job.append(noted, self.run.wire.wall(self.run.wire.now()))
         if unit:
             unit.turn, unit.because = turn, because
+            unit.is_measured = all(each.passed is not None for each in device.proofs if each.name in _MEASURED)
         lane.end()
 
     def stop(self) -> None:

@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
 from askport.core.channels import ChannelEvent
+from askport.core.crate.concerning import concerns
 from askport.core.errors import AskPortError
 from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, WriteEntry, earliest
 from askport.core.proofs.course import Course, Part, Terms
@@ -60,6 +61,17 @@ class KeptUnit:
         cycle = self.cycle
         waits = cycle is not None and cycle.power in (Power.ON, Power.UNSURE)
         return cycle is None or (waits and not cycle.done)
+
+    @property
+    def mac(self) -> MacAddress:
+        """Its MAC address."""
+        return self.terms.subject.mac
+
+    @property
+    def addresses(self) -> tuple[IPv4Address, ...]:
+        """Its address, and the laptop's that reaches it."""
+        subject = self.course.terms.subject if self.course else self.terms.subject
+        return subject.at.ip, subject.laptop.ip
 
     @property
     def words(self) -> str:
@@ -198,7 +210,16 @@ class CutTogether(Borrower):
 
     def receive(self, heard: Heard) -> None:
         """Let each hear it."""
-        self._each(lambda machine: machine.receive(heard), heard.at)
+        others = frozenset(bytes(each.mac) for each in self.units)
+        for each in self.units:
+            if not concerns(heard.data, others - {bytes(each.mac)}, (), each.addresses):
+                continue
+            for machine in each.running:
+                if not machine.done:
+                    machine.receive(heard)
+        if self._search:
+            self._search.receive(heard)
+        self._each(lambda _: None, heard.at)
 
     def link_changed(self, link: Link, now: float) -> None:
         """Let each know."""

@@ -1,0 +1,24 @@
+"""Which frames on a switch concern one unit: dozens side by side would hear, and disturb, each other's every word."""
+
+from collections.abc import Collection
+from ipaddress import IPv4Address
+
+_ARP = b"\x08\x06"
+
+
+def concerns(
+    frame: bytes, others: Collection[bytes], said_to: Collection[bytes], addresses: Collection[IPv4Address]
+) -> bool:
+    """Whether a frame is not another unit's alone.
+
+    Read where it stands in Ethernet and ARP (RFC 826).
+
+    Args:
+        frame: its bytes.
+        others: the MAC addresses of the other units.
+        said_to: MAC addresses of the laptop; what others say to these is heard.
+        addresses: those of this unit and of the laptop there; who claims one of them is heard, whoever it is.
+    """
+    if frame[6:12] not in others or frame[:6] in said_to:
+        return True
+    return frame[12:14] == _ARP and frame[28:32] in {each.packed for each in addresses}
