@@ -147,7 +147,7 @@ def test_the_rest_alike_without_a_plan_counts_on_and_says_where_it_ends(cable, t
     screen.until("Type the number")
     screen.keys("253", "Tab", "Tab", "1", "Enter")
     screen.until("to 192.168.61.253/24")
-    press_until(screen, "unit 1 is recorded and the laptop has its own settings back")
+    press_until(screen, "unit 1 is recorded. On to the next one.")
     screen.keys("g")
     screen.until("Cut the power of which units")
     screen.keys("last", "Enter")

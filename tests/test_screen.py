@@ -102,7 +102,7 @@ def test_a_device_is_walked_to_the_register_by_enter(terminal):
     screen.keys("F6")
     screen.until("Enter ▸ Record TG-01")
     screen.keys("Enter")
-    screen.until("TG-01 is recorded and the laptop has its own settings back")
+    screen.until("TG-01 is recorded. On to the next one.")
     screen.keys("r")
     screen.until("1 of 1 proven", "10.84.16.40/22", "Still to do", "OX-01 10.84.16.31/22")
     screen.leave()

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.plan.planned_device import PlannedDevice
+from askport.core.register.found_words import ipv6_words
 from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.core.visit.narrate import basis_words, proof_words
@@ -34,6 +35,8 @@ def _lines(row: Row, planned: PlannedDevice | None) -> Iterator[str]:
     ):
         if basis:
             yield f"  as left  {name} {shown or 'none'}  {basis_words(basis)}"
+    if first.found_ipv6 or last.left_ipv6:
+        yield f"  IPv6  {ipv6_words(first.found_ipv6, last.left_ipv6)}"
     yield from (f"  {_MARKS[each.passed]}  {proof_words(each.name)}: {each.because}" for each in last.proofs.values())
     yield from (f"  left out  {proof_words(name)}" for name in last.left_out)
     for visit in row.visits:

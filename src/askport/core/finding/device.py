@@ -125,7 +125,7 @@ def view(gathered: Gathered) -> Device:
         sent_from=tuple({clue.address: None for clue, _ in gathered.of(*_SENT) if clue.address}),
         moments=tuple(gathered.moments),
         said=frozenset(clue.kind for clue in gathered.tallies),
-        ipv6=tuple(IPv6Address(clue.text) for clue, _ in gathered.of(ClueKind.HAS_IPV6)),
+        ipv6=tuple(dict.fromkeys(IPv6Address(clue.text) for clue, _ in gathered.of(ClueKind.HAS_IPV6))),
     )
 
 

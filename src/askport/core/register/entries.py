@@ -1,6 +1,6 @@
 """What a job's journal holds: one model for each kind of entry, told apart by ``kind``."""
 
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
@@ -42,6 +42,8 @@ class Found(_Entry):
     belief: str
     asks_by: str | None = None
     because: tuple[str, ...]
+    ipv6: tuple[IPv6Address, ...] = ()
+    """The IPv6 addresses that it used."""
 
 
 class ReadOut(_Entry):
@@ -199,6 +201,8 @@ class Recorded(_Entry):
     mac: Mac
     left_out: tuple[str, ...] = ()
     """Proofs that were not made, by name."""
+    ipv6: tuple[IPv6Address, ...] = ()
+    """The IPv6 addresses that it was heard to use by then."""
 
 
 class SubnetPlanned(_Model):

@@ -141,6 +141,7 @@ class Register:
         visit = Visit(
             unit=entry.unit, found_at=at, found_address=entry.address, found_prefix=entry.prefix,
             found_gateway=entry.gateway, found_asking=entry.asks_by, found_belief=entry.belief,
+            found_ipv6=entry.ipv6,
         )  # fmt: skip
         earlier = row.visits[-1] if row.visits else None
         if earlier and earlier.is_unfinished and entry.address == earlier.as_left.address.value:
@@ -201,7 +202,7 @@ def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
         case Left():
             visit.as_left = visit.as_left.then(entry.as_left)
         case Recorded():
-            visit.recorded_at, visit.left_out = at, entry.left_out
+            visit.recorded_at, visit.left_out, visit.left_ipv6 = at, entry.left_out, entry.ipv6
         case Reopened():
             row.last.recorded_at = None
             row.notes.append(Note(at=at, text=f"To be done again: {entry.because}"))

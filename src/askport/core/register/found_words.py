@@ -1,7 +1,7 @@
 """A device as it was found, in words: what the wire showed, and else what it said itself."""
 
 from collections.abc import Collection
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple, Protocol
 
 from askport.core.addresses import mask_of_prefix
@@ -48,3 +48,11 @@ def found_words(prefix: int | None, gateway: IPv4Address | None, said: OwnWord |
         gateway=str(gateway) if gateway else own_gateway,
         dns=own_dns,
     )
+
+
+def ipv6_words(found: Collection[IPv6Address], left: Collection[IPv6Address]) -> str:
+    """Say which IPv6 addresses a device was heard to use, as found and as left."""
+    was, now = (" ".join(map(str, each)) for each in (found, left))
+    if not now or now == was:
+        return f"{was}, heard"
+    return f"{now}, heard; as found {was or 'none heard'}"

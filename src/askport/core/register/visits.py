@@ -1,7 +1,7 @@
 """What is known of the devices of a job: a row for each, with all its visits."""
 
 from datetime import datetime
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 
 from pydantic import BaseModel
 
@@ -38,6 +38,10 @@ class Visit(BaseModel):
     """How sure its address was; ``unheard`` where it was not looked at before."""
     found_asking: str | None
     """The protocol by which it asked for an address, or None."""
+    found_ipv6: tuple[IPv6Address, ...] = ()
+    """The IPv6 addresses that it used then."""
+    left_ipv6: tuple[IPv6Address, ...] = ()
+    """Those that it was heard to use by the time it was recorded."""
     found_said: ReadOut | None = None
     """What it said of itself then."""
     identities: tuple[IdentifiedBy, ...] = ()

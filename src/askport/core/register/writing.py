@@ -38,6 +38,7 @@ def found(device: Device, *, unit: int, tag: str, maker: str | None) -> tuple[Fo
         belief=str(best.belief) if best else "asks",
         asks_by=device.request.protocol if device.request else None,
         because=tuple(reason.sentence for reason in best.because) if best else (),
+        ipv6=device.ipv6,
     )
     return entry, tuple(dict.fromkeys(frame for reason in reasons for frame in reason.frames))
 

@@ -59,5 +59,6 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     for name in session.device.left_out:
         lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {proof_words(name)}", CONFLICT))
     if session.phase is Phase.RECORDED:
-        lines += [blank(), *wrapped("Recorded. The laptop has its own settings back.", width, STRONG)]
+        back = "" if session.cable.laptop.is_beside else " The laptop has its own settings back."
+        lines += [blank(), *wrapped(f"Recorded.{back}", width, STRONG)]
     return lines

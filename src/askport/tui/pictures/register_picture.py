@@ -6,7 +6,7 @@ from askport.core.addresses import mask_of_prefix
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.working_order import WorkItem
 from askport.core.register.as_left import Basis
-from askport.core.register.found_words import NOT_KNOWN, found_words
+from askport.core.register.found_words import NOT_KNOWN, found_words, ipv6_words
 from askport.core.register.searching import Brief
 from askport.core.register.visits import ProofRow, Row
 from askport.core.visit.narrate import basis_words, proof_words
@@ -60,6 +60,8 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[In
         shown = basis not in (None, Basis.TOLD)
         text = f"{now or 'none'}  {basis_words(basis)}" if basis else "not known"
         lines += beside(ink, _LEFT, text, width, f"{STRONG} {THEIRS}" if shown else DIM)
+    if first.found_ipv6 or last.left_ipv6:
+        lines += beside(Ink().to(2).put("IPv6", DIM), _FOUND, ipv6_words(first.found_ipv6, last.left_ipv6), width)
     if planned:
         about = {"kind": planned.kind, "place": planned.place, **planned.columns}
         lines += [blank(), heading("From the plan", width)]

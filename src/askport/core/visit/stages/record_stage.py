@@ -22,7 +22,9 @@ class Record(Stage):
             for each in said:
                 if isinstance(each, Left):
                     device.as_left = device.as_left.then(each.as_left)
-            visit.write(Recorded(unit=device.unit, mac=device.chosen.mac, left_out=tuple(device.left_out)))
+            live = visit.cable.finder.device(device.chosen.mac) or device.chosen
+            left_out = tuple(device.left_out)
+            visit.write(Recorded(unit=device.unit, mac=live.mac, left_out=left_out, ipv6=live.ipv6))
             visit.effects.append(GiveBack())
             visit.go(Event.RECORDS)
 
@@ -30,11 +32,12 @@ class Record(Stage):
         """Say what is recorded and given back."""
         visit, tag = self._visit, self._visit.device.work.tag
         if visit.phase is Phase.RECORDED:
-            return Next(f"{tag} is recorded and the laptop has its own settings back. On to the next one.")
+            back = "" if visit.cable.laptop.is_beside else " and the laptop has its own settings back"
+            return Next(f"{tag} is recorded{back}. On to the next one.")
         calls = visit.device.calls
         wrong = f"{calls.because} Correct it (b goes back), or: " if calls and calls.passed is False else ""
         borrowed = visit.cable.laptop.borrowed
-        back = f", and give {listed(borrowed)} back" if borrowed else ""
+        back = f", and give {listed(borrowed)} back" if borrowed and not visit.cable.laptop.is_beside else ""
         record = f"Record {tag}{back}." if not wrong else f"record {tag} as it is{back}."
         return Next(f"{wrong}{record}")
 
