@@ -313,3 +313,34 @@ def test_the_page_of_a_device_that_has_no_ipv4_address_opens_on_the_screen(cable
     assert cable.in_laptop("curl", "-sL", "-b", "x", "-m", "5", url) == "page"
     screen.keys("q")
     screen.until("ended 0")
+
+
+ECHOES6 = """
+import socket
+server = socket.create_server(("::", 9000), family=socket.AF_INET6)
+while True:
+    far, _ = server.accept()
+    while data := far.recv(99): far.sendall(data)
+"""
+TALKS_ON = """
+import socket, subprocess, sys
+near = socket.create_connection((sys.argv[1], int(sys.argv[2])), timeout=5)
+near.sendall(b"before"); first = near.recv(99)
+print(first.decode(), flush=True)
+sys.stdin.readline()
+near.sendall(b"after"); print(near.recv(99).decode())
+"""
+
+
+def test_a_connection_over_ipv6_outlives_the_change_of_the_ipv4_address(cable):
+    cable.ip("addr", "add", "10.77.3.9/30", "dev", "zd0")
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.start("device", sys.executable, "-c", ECHOES6)
+    time.sleep(2.5)
+    with cable.door("10.77.3.9:9000", "--over-ipv6") as url:
+        host, port = url.split("/")[2].split(":")
+        talk = cable.start("laptop", sys.executable, "-c", TALKS_ON, host, port, stdin=subprocess.PIPE,
+                           stdout=subprocess.PIPE, text=True)  # fmt: skip
+        assert talk.stdout.readline() == "before\n"
+        cable.in_device("sh", "-c", "ip addr flush dev zd0 scope global; ip addr add 10.84.16.40/22 dev zd0")
+        assert talk.communicate("go on\n", timeout=10)[0] == "after\n"

@@ -15,6 +15,8 @@ class Verdict:
     sentence: str
     laptop: IPv4Interface | None = None
     """The laptop's address that is used, or the one that comes closest."""
+    waits: bool = False
+    """Whether nothing is in the way: an address was given back, or is only borrowed yet."""
 
 
 def can_talk(laptop: Iterable[IPv4Interface], device: IPv4Address, prefix: int | None) -> Verdict:

@@ -159,7 +159,9 @@ class Visit:
         (at, is_known), laptop = present, self.cable.laptop
         said = can_talk(laptop.talking or laptop.own, at.ip, at.network.prefixlen if is_known else None)
         if said.can and not laptop.talking:
-            return replace(said, can=False, sentence="not yet: an address is borrowed first")
+            over = self.phase is Phase.RECORDED
+            text = "recorded: nothing is borrowed any more" if over else "not yet: an address is borrowed first"
+            return replace(said, can=False, waits=True, sentence=text)
         return said
 
     def checks(self, typed: Target | None = None) -> list[TargetCheck]:

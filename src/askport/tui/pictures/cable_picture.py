@@ -70,7 +70,7 @@ def cable_lines(
 def _verdict(session: Session) -> Ink:
     verdict = session.visit.verdict()
     if verdict:
-        return Ink().put(verdict.sentence, STRONG if verdict.can else f"{STRONG} {CONFLICT}")
+        return Ink().put(verdict.sentence, STRONG if verdict.can or verdict.waits else f"{STRONG} {CONFLICT}")
     return Ink().put("the device has no address yet" if session.device.chosen else "no device address known yet", DIM)
 
 
