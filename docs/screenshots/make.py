@@ -19,7 +19,7 @@ Step = tuple[str, str | list[str]]
 def _next_by_page(tag: str) -> list[Step]:
     """Set the next device on its page and record it, without the proof by a power cut."""
     return [
-        ("is recorded and the laptop", ["Enter"]),
+        ("is recorded. On to", ["Enter"]),
         (f"{tag}    at hand", []),
         ("Enter ▸ Go on with", ["Enter"]),
         ("Enter ▸ Borrow", ["Enter"]),
@@ -50,7 +50,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("Once more", ["Enter"]),
             *_next_by_page("OX-01"),
             *_next_by_page("OX-02"),
-            ("is recorded and the laptop", ["r"]),
+            ("is recorded. On to", ["r"]),
             ("of 3 proven", "register.png"),
             ("of 3 proven", ["Enter"]),
             ("survives a power cut", ["n"]),
@@ -61,7 +61,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("Their fingerprint", "handover.png"),
             ("Their fingerprint", ["Escape"]),
             ("of 3 proven", ["Escape"]),
-            ("is recorded and the laptop", ["p"]),
+            ("is recorded. On to", ["p"]),
             ("In working order", ["Tab", "Tab", "Tab", "Tab"]),
             ("Take it next", "site.png"),
         ],
@@ -71,13 +71,11 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
         [("6 twins hold", ["m"]), ("Which MAC", ["5", "3", "4", "7"]), ("differ", "twins.png")],
     ),
     (
-        ["--pace", "8", "--wire", "twins"],
+        ["--pace", "4", "--wire", "twins"],
         [
             ("6 twins hold", ["x"]),
             ("it begins", ["F7"] * 6),
-            ("Pull the power", ["F6"]),
-            ("power off", ["F6"]),
-            ("being proven once more", "switch.png"),
+            ("Waiting for it at", "switch.png"),
         ],
     ),
     (

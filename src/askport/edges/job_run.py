@@ -182,6 +182,11 @@ class JobRun:
         plan = self.job.register.plan()
         return [*self.work, *(plan.item_of(each) for each in plan.devices if each.tag not in listed)]
 
+    def went_through(self, item: WorkItem) -> None:
+        """Take in that a device of the work list had its turn beside this round, which goes on behind it."""
+        if item in self.work:
+            self._place = max(self._place, self.work.index(item))
+
     def begin_with(self, item: WorkItem) -> None:
         """Begin anew with this device of the work list, wherever the one before it stands."""
         self._leave_laptop()

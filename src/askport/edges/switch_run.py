@@ -278,6 +278,7 @@ class SwitchRun:
             self.run.job.append(noted, self.run.wire.wall(self.run.wire.now()))
         if unit:
             unit.turn, unit.because = turn, because
+            self.run.went_through(unit.item)
             unit.is_measured = all(each.passed is not None for each in device.proofs if each.name in _MEASURED)
         lane.end()
 
