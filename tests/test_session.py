@@ -756,10 +756,8 @@ def test_what_is_no_name_of_a_station_is_said_before_anything_is_told(practice):
     assert "'Feed 3' is no name of a station" in session.stages.setting.lines(bench.now())[1]
 
 
-@pytest.mark.parametrize("on_adapter", [True, False])
-def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_side(practice, on_adapter):
-    """In virtual time, over six heads on a switch: what it takes beside the device's own restart."""
-    bench, run = practice("OX-01", on_adapter=on_adapter)
+def six_heads(bench, run):
+    """Hang six twins on a switch, each with its tag; return them when they are up, and who is who."""
     heads = scenario.twins()
     bench.plug(*heads, switch=True)
     run.work = [item for item in scenario.WORK if item.tag.startswith("OX")]
@@ -767,6 +765,14 @@ def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_
     for number, head in enumerate(heads, 1):
         crate.scan(f"{head.mac} OX-0{number}")
     pass_time(bench, run, until=lambda: all(head.up for head in heads))
+    return heads, crate
+
+
+@pytest.mark.parametrize("on_adapter", [True, False])
+def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_side(practice, on_adapter):
+    """In virtual time, over six heads on a switch: what it takes beside the device's own restart."""
+    bench, run = practice("OX-01", on_adapter=on_adapter)
+    heads, crate = six_heads(bench, run)
     going, done = SwitchRun(run, crate, cuts_power=False), [bench.now()]
     while not going.is_over and bench.now() < 200.0:
         going.step()
@@ -784,13 +790,7 @@ def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_
 def test_one_wrong_mask_among_units_side_by_side_is_found_and_no_other(practice):
     """Each is measured from addresses of its own: the neighbour's answers are not taken for its own."""
     bench, run = practice("OX-01")
-    heads = scenario.twins()
-    bench.plug(*heads, switch=True)
-    run.work = [item for item in scenario.WORK if item.tag.startswith("OX")]
-    crate = SwitchCrate(run.work)
-    for number, head in enumerate(heads, 1):
-        crate.scan(f"{head.mac} OX-0{number}")
-    pass_time(bench, run, until=lambda: all(head.up for head in heads))
+    heads, crate = six_heads(bench, run)
     going, wrong = SwitchRun(run, crate, cuts_power=False), heads[2]
     while not going.is_over and bench.now() < 200.0:
         going.step()
