@@ -15,10 +15,14 @@ from hypothesis import strategies as st
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
+from askport.core.formats.arp import Arp, Op, arp_frame
+from askport.core.formats.packet import read_packet
 from askport.core.reach.can_talk import can_talk, explain
 from askport.core.reach.in_the_way import Adapter, AdapterAddress, cable_hazards, with_hazards
 from askport.core.reach.laptop import Laptop
+from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.visit.steps import Phase
+from askport.core.wire import Frame, hear
 from askport.tui.laptop_watch import LaptopWatch
 from conftest import askport, pass_time
 
@@ -192,3 +196,31 @@ def test_the_technician_may_name_another_laptop_address_with_the_same_checks(pra
     pass_time(bench, run, until=lambda: bool(session.cable.laptop.borrowed))
     assert [str(each) for each in session.cable.laptop.borrowed] == ["192.168.61.99/24"]
     assert session.cable.laptop.borrowed_at is not None
+
+
+@pytest.mark.parametrize(
+    ("answers", "late", "is_bound"),
+    [(("beside", "adapter"), 0, False), (("adapter",), 0, True), ((), 0, False), (("beside", "adapter"), 3, False),
+     (("beside",), 1, False)],
+)  # fmt: skip
+def test_a_port_counts_as_bound_only_where_the_same_question_is_answered_from_one_mac_and_not_from_the_other(
+    answers, late, is_bound
+):
+    """One that is silent to both is not there; one that is late is not bound; whatever else it says tells nothing."""
+    device, at = MacAddress.parse("02:00:00:00:00:99"), IPv4Address("10.77.3.9")
+    macs = {"beside": MacAddress.parse("02:00:00:00:00:b0"), "adapter": MacAddress.parse("02:00:00:00:00:01")}
+    asking, now, asked = WhomItAnswers(device, at, now=0.0, **macs), 0.0, 0
+    while not asking.done:
+        for effect in asking.poll():
+            question = read_packet(effect.data).get(Arp)
+            asked += 1
+            assert str(question.spa) == "0.0.0.0"
+            name = next(name for name, mac in macs.items() if mac == question.sha)
+            told = Arp(op=Op.REPLY, sha=device, spa=at, tha=question.sha, tpa=question.spa)
+            other = Arp(op=Op.REPLY, sha=device, spa=IPv4Address("10.77.3.10"), tha=macs["beside"], tpa=question.spa)
+            for arp in (other, *([told] if name in answers and asked > 2 * late else [])):
+                asking.receive(hear(Frame(at=now, data=arp_frame(arp, to=arp.tha))))
+        now += 0.1
+        asking.handle_timer(now)
+    assert asking.adapter_only is is_bound
+    assert now < 2.5

@@ -6,7 +6,7 @@ back to a second one. Both are asked from at the same time, so that a device whi
 
 from ipaddress import IPv4Address
 
-from askport.core.addresses import UNSPECIFIED, MacAddress
+from askport.core.addresses import MacAddress
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.machine import Machine
 from askport.core.wire import Heard
@@ -32,7 +32,6 @@ class WhomItAnswers(Machine):
         *,
         beside: MacAddress,
         adapter: MacAddress,
-        laptop: IPv4Address,
         now: float,
     ) -> None:
         """Begin to ask.
@@ -42,13 +41,13 @@ class WhomItAnswers(Machine):
             at: where it is.
             beside: the laptop's MAC address beside the adapter.
             adapter: the adapter's own.
-            laptop: the address that is borrowed beside it.
             now: the wire's time.
         """
         super().__init__()
         self._device, self._at = device, at
-        # The adapter asks for nobody (RFC 5227 section 2.1.1), so that no neighbour entry of the device is changed.
-        self._askers = ((beside, laptop), (adapter, UNSPECIFIED))
+        # The same from both, so that nothing but the MAC address can make the difference: for nobody (RFC 5227 section
+        # 2.1.1), which every stack answers, whatever its mask is, and by which it changes no neighbour entry.
+        self._askers = beside, adapter
         self._answered: set[MacAddress] = set()
         self._asked, self._next_at = 0, now
         self.handle_timer(now)
@@ -56,12 +55,12 @@ class WhomItAnswers(Machine):
     @property
     def done(self) -> bool:
         """Whether it answered beside the adapter, or was asked often enough."""
-        return self._askers[0][0] in self._answered or self._asked > _TIMES
+        return self._askers[0] in self._answered or self._asked > _TIMES
 
     @property
     def adapter_only(self) -> bool:
         """Whether only what was asked from the adapter's own MAC address was answered."""
-        return self.done and self._answered == {self._askers[1][0]}
+        return self.done and self._answered == {self._askers[1]}
 
     def receive(self, heard: Heard) -> None:
         """Note to whom it answers."""
@@ -75,8 +74,8 @@ class WhomItAnswers(Machine):
             return
         self._asked, self._next_at = self._asked + 1, now + _EVERY_S
         if self._asked <= _TIMES:
-            for mac, sender in self._askers:
-                self._send(arp_question(mac, self._at, sender=sender))
+            for mac in self._askers:
+                self._send(arp_question(mac, self._at))
 
     def next_deadline(self) -> float | None:
         """Return when it asks next."""
