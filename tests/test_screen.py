@@ -225,7 +225,8 @@ def test_what_is_said_while_an_adapter_is_chosen_is_not_missed(terminal, cable, 
     assert not (tmp_path / "site.askport").exists()
 
 
-def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(terminal, cable, tmp_path):
+@pytest.mark.parametrize("on_adapter", [True, False])
+def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(terminal, cable, tmp_path, on_adapter):
     """A dongle is plugged in, another program takes its address off, it is pulled out, and plugged in again."""
     cable.ip("addr", "add", "192.0.2.7/24", "dev", "zl0", at="laptop")
     cable.ip("route", "add", "default", "via", "192.0.2.1", at="laptop")
@@ -236,7 +237,8 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
         cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd5")
         cable.ip("link", "set", "zl5", "up", at="laptop")
 
-    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--on-adapter", "--job", str(tmp_path / "site.askport"))
+    where = ["--on-adapter"] if on_adapter else []
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, *where, "--job", str(tmp_path / "site.askport"))
     screen.until("The laptop's way to the internet goes over zl0", "or point at an adapter")
     plug_in()
     screen.until("Its link has just come up: the cable is in this one.", "Enter ▸ Use zl5.")
@@ -247,10 +249,11 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
     screen.until("Enter ▸ Borrow 192.168.1.")
     screen.keys("Enter")
     screen.until("borrowed 192.168.1.")
-    cable.ip("addr", "flush", "dev", "zl5", at="laptop")
-    screen.keys("3")
-    screen.until("Another program takes 192.168.1.")
-    assert wait_for(lambda: "192.168.1." in cable.ip("addr", "show", "zl5", at="laptop"), 5.0)
+    if on_adapter:
+        cable.ip("addr", "flush", "dev", "zl5", at="laptop")
+        screen.keys("3")
+        screen.until("Another program takes 192.168.1.")
+        assert wait_for(lambda: "192.168.1." in cable.ip("addr", "show", "zl5", at="laptop"), 5.0)
     cable.ip("link", "del", "zl5", at="laptop")
     assert "borrowed 192." not in screen.until(
         "zl5 was pulled out, and nothing is left to give back", "goes to the adapters."
