@@ -209,16 +209,17 @@ def test_a_port_counts_as_bound_only_where_the_same_question_is_answered_from_on
     """One that is silent to both is not there; one that is late is not bound; whatever else it says tells nothing."""
     device, at = MacAddress.parse("02:00:00:00:00:99"), IPv4Address("10.77.3.9")
     macs = {"beside": MacAddress.parse("02:00:00:00:00:b0"), "adapter": MacAddress.parse("02:00:00:00:00:01")}
-    asking, now, asked = WhomItAnswers(device, at, now=0.0, **macs), 0.0, 0
+    asking, now, asked = WhomItAnswers(device, at, laptop=IPv4Address("10.77.3.200"), now=0.0, **macs), 0.0, 0
     while not asking.done:
         for effect in asking.poll():
             question = read_packet(effect.data).get(Arp)
             asked += 1
-            assert str(question.spa) == "0.0.0.0"
+            if str(question.spa) != "0.0.0.0":
+                continue  # it takes the laptop for a stranger, and answers none but probes
             name = next(name for name, mac in macs.items() if mac == question.sha)
             told = Arp(op=Op.REPLY, sha=device, spa=at, tha=question.sha, tpa=question.spa)
             other = Arp(op=Op.REPLY, sha=device, spa=IPv4Address("10.77.3.10"), tha=macs["beside"], tpa=question.spa)
-            for arp in (other, *([told] if name in answers and asked > 2 * late else [])):
+            for arp in (other, *([told] if name in answers and asked > 3 * late else [])):
                 asking.receive(hear(Frame(at=now, data=arp_frame(arp, to=arp.tha))))
         now += 0.1
         asking.handle_timer(now)

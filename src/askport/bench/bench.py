@@ -9,6 +9,7 @@ from itertools import count
 
 from askport.bell import Bell
 from askport.bench.stand_in import StandIn
+from askport.bench.standing import Standing
 from askport.bench.virtual_streams import BenchStreams
 from askport.core.addresses import MacAddress
 from askport.core.channels import Channel, PageCall, SerialLine
@@ -18,7 +19,6 @@ from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import read_packet
 from askport.core.machine import earliest
 from askport.core.plan.target import Target
-from askport.core.reach.beside import beside_mac
 from askport.core.wire import Counts, Frame, Link, OnPass
 
 _DELAY_S = 0.0004
@@ -26,7 +26,7 @@ _DELAY_S = 0.0004
 _FULL_SPEED_MBPS = 100
 
 
-class Bench:
+class Bench(Standing):
     """The simulated wire. It is a ``Wire`` for the laptop's end, and the laptop's adapter.
 
     With ``pace`` 0 virtual time jumps from event to event; otherwise it runs ``pace`` times as fast as the clock.
@@ -43,19 +43,13 @@ class Bench:
         epoch: datetime | None = None,
     ) -> None:
         """Make a bench with nothing plugged in; ``epoch`` is the wall time of its moment 0."""
+        super().__init__(mac, 0, laptop)
         self._mac = mac
-        self.interfaces = list(laptop)
-        """The laptop's addresses on the cable: the laptop reaches what is in their subnets, and nothing else."""
-        self._own = tuple(laptop)
-        self.beside: MacAddress | None = beside_mac(mac)
-        """Whom the laptop is beside its adapter; None to have it borrow on the adapter."""
         self.pace = pace
         self._epoch = epoch or datetime.now(UTC)
         self.devices: tuple[StandIn, ...] = ()
         """What is plugged in: one device straight, or several behind a switch."""
         self._switch = False
-        self.pinned: MacAddress | None = None
-        """Whom the laptop's neighbour entry for the device's address names."""
         self._now = 0.0
         self._real_at = 0.0
         self._order = count()
@@ -64,7 +58,6 @@ class Bench:
         self._inbox: list[Frame] = []
         self._link = Link(up=False, since=0.0)
         self.streams = BenchStreams(self)
-        self.place = 0
         self.places: list[BenchPlace] = []
         """Those beside the adapter, behind the first one, which is the bench's own."""
         self._seen = self._sent = 0
@@ -218,7 +211,7 @@ class Bench:
         arp, ethernet = packet.get(Arp), packet.get(Ethernet)
         if arp is None or ethernet is None or arp.op != Op.REQUEST:
             return
-        held = {each.ip: self._mac for each in self._own}
+        held = {each.ip: self._mac for each in self.own}
         for place, interface in self._borrowed():
             held[interface.ip] = place.beside or self._mac
         if sender := held.get(arp.tpa):
@@ -234,7 +227,7 @@ class Bench:
 
     def _borrowed(self) -> "list[tuple[Bench | BenchPlace, IPv4Interface]]":
         places: list[Bench | BenchPlace] = [self, *self.places]
-        return [(place, each) for place in places for each in place.interfaces if each not in self._own]
+        return [(place, each) for place in places for each in place.interfaces if each not in self.own]
 
     def require_nobodys(self, interface: IPv4Interface) -> None:
         """See that no place has an address already.
@@ -246,27 +239,9 @@ class Bench:
             text = f"{interface.ip} is borrowed beside {self.name} already: name another address."
             raise MachineRefused(text, code=TAKEN_ELSEWHERE)
 
-    async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
-        """Have the laptop take an address."""
-        if on_adapter:
-            self.beside = None
-        self.require_nobodys(interface)
-        self.interfaces.append(interface)
-        return ""
-
-    async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
-        """Have the device's address mean one MAC address."""
-        self.pinned = mac
-
-    async def give_back(self) -> None:
-        """Take every borrowed address away again, and every pin."""
-        self.pinned = None
-        self.interfaces[:] = self._own
-
     def reached(self, channel: Channel | PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
-        talking = [each for each in self.interfaces if self.beside is None or each not in self._own]
-        return self.reached_from(channel, talking, self.pinned)
+        return self.reached_from(channel, self.talking, self.pinned)
 
     def reached_from(
         self, channel: Channel | PageCall, talking: Sequence[IPv4Interface], pinned: MacAddress | None
@@ -347,34 +322,20 @@ def _both_reach(theirs: IPv4Interface, talking: Sequence[IPv4Interface]) -> bool
     return any(theirs.ip in mine.network and mine.ip in theirs.network for mine in talking)
 
 
-class BenchPlace:
+class BenchPlace(Standing):
     """One more place beside the bench's adapter, with addresses, a neighbour and streams of its own."""
 
     def __init__(self, bench: Bench, number: int) -> None:
         """Be the place of this number."""
-        self._bench, self.place = bench, number
-        self.beside: MacAddress | None = beside_mac(bench.mac, number)
-        self.interfaces: list[IPv4Interface] = []
-        self.pinned: MacAddress | None = None
+        super().__init__(bench.mac, number)
+        self._bench = bench
         self.streams = BenchStreams(self)
         self.now, self.flush, self.another = bench.now, bench.flush, bench.another
 
+    def require_nobodys(self, interface: IPv4Interface) -> None:
+        """See that no place of the bench has an address already."""
+        self._bench.require_nobodys(interface)
+
     def reached(self, channel: Channel | PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where this place and stand-in can talk now."""
-        return self._bench.reached_from(channel, self.interfaces, self.pinned)
-
-    async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
-        """Take an address here."""
-        self.beside = None if on_adapter else self.beside
-        self._bench.require_nobodys(interface)
-        self.interfaces.append(interface)
-        return ""
-
-    async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
-        """Have the device's address mean one MAC address here."""
-        self.pinned = mac
-
-    async def give_back(self) -> None:
-        """Take away what was borrowed here, and every pin."""
-        self.pinned = None
-        self.interfaces.clear()
+        return self._bench.reached_from(channel, self.talking, self.pinned)

@@ -265,7 +265,9 @@ async def borrow_beside(
     if why := await cable.borrow(interface):
         say(why)
     if cable.beside and there:
-        asking = WhomItAnswers(device, there, beside=cable.mac, adapter=cable.wire.mac, now=cable.wire.now())
+        asking = WhomItAnswers(
+            device, there, beside=cable.mac, adapter=cable.wire.mac, laptop=interface.ip, now=cable.wire.now()
+        )
         await run(asking, cable, None)
         if asking.adapter_only:
             await cable.borrow(interface, on_adapter=True)

@@ -32,6 +32,7 @@ class WhomItAnswers(Machine):
         *,
         beside: MacAddress,
         adapter: MacAddress,
+        laptop: IPv4Address,
         now: float,
     ) -> None:
         """Begin to ask.
@@ -41,6 +42,7 @@ class WhomItAnswers(Machine):
             at: where it is.
             beside: the laptop's MAC address beside the adapter.
             adapter: the adapter's own.
+            laptop: the address that is borrowed beside it.
             now: the wire's time.
         """
         super().__init__()
@@ -48,6 +50,8 @@ class WhomItAnswers(Machine):
         # The same from both, so that nothing but the MAC address can make the difference: for nobody (RFC 5227 section
         # 2.1.1), which every stack answers, whatever its mask is, and by which it changes no neighbour entry.
         self._askers = beside, adapter
+        # Beside that, once more as the laptop's kernel will: so the device knows whom to answer, and asks nobody.
+        self._as_usual = laptop
         self._answered: set[MacAddress] = set()
         self._asked, self._next_at = 0, now
         self.handle_timer(now)
@@ -74,6 +78,7 @@ class WhomItAnswers(Machine):
             return
         self._asked, self._next_at = self._asked + 1, now + _EVERY_S
         if self._asked <= _TIMES:
+            self._send(arp_question(self._askers[0], self._at, sender=self._as_usual))
             for mac in self._askers:
                 self._send(arp_question(mac, self._at))
 

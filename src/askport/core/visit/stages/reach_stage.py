@@ -64,7 +64,7 @@ class Reach(Stage):
         visit.reached_from = laptop
         if beside := cable.laptop.beside_in_use:
             adapter = cable.laptop.macs[0]
-            asked = WhomItAnswers(chosen.mac, address, beside=beside, adapter=adapter, now=now)
+            asked = WhomItAnswers(chosen.mac, address, beside=beside, adapter=adapter, laptop=laptop.ip, now=now)
             visit.go(Event.TRIES_PORTS, asked)
         else:
             self._try_ports(now)
