@@ -334,7 +334,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
         ("TG-01 tank level gateway", ""), ("Enter ▸ Go on with 00:00:5e:00:53:10", "Enter"),
         ("Enter ▸ Borrow", "Enter"),
         ("Enter ▸ Send its page", "Enter"), ("l leaves", "l"), ("Enter ▸ Record TG-01", "Enter"),
-        ("is recorded and the laptop", "r"), ("0 of 1 proven", ""),
+        ("is recorded. On to", "r"), ("0 of 1 proven", ""),
     ):  # fmt: skip
         screen.until(waits)
         screen.keys(*([key] if key else []))
@@ -367,7 +367,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.keys("Escape")  # the search
     screen.until("Type to search")
     screen.keys("Escape")
-    screen.until("is recorded and the laptop")
+    screen.until("is recorded. On to")
     screen.leave()
 
 
