@@ -33,6 +33,7 @@ Fit = Callable[["Choice"], "Workplace"]
 
 
 _FOR_A_KEY_S = 0.05
+_FIRST_SEEN_S = 0.5
 
 
 class AskPortApp(App[None]):
@@ -120,6 +121,7 @@ class AskPortApp(App[None]):
         """Load what the work needs, and go to the first screen."""
         if self._plug:
             self.choose_adapter()
+            await asyncio.sleep(_FIRST_SEEN_S)  # or what is loaded would hold up its first paint
         await asyncio.to_thread(self._load)
         gc.freeze()  # what was loaded stays, so that no key waits while the collector walks it
         if self.workplace and not self._plug:
