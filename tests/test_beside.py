@@ -1,5 +1,6 @@
 """Beside the adapter: the laptop itself is never touched, whatever happens and however it ends."""
 
+import asyncio
 import contextlib
 import json
 import os
@@ -8,12 +9,16 @@ import signal
 import subprocess
 import sys
 import time
+from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
+from unittest.mock import AsyncMock, Mock
 
 import pytest
 
 from askport.core.addresses import MacAddress
+from askport.core.errors import MachineRefused
 from askport.core.reach.beside import beside_mac
+from askport.edges.footing import Footing
 from conftest import ASKPORT, DEVICE, LAPTOP, children, wait_for
 from test_pages import KIND, SERVER
 
@@ -213,6 +218,20 @@ class Page(http.server.BaseHTTPRequestHandler):
         self.send_response(200); self.end_headers(); self.wfile.write(sys.argv[1].encode())
 http.server.HTTPServer(("", 80), Page).serve_forever()
 """
+
+
+def test_one_without_a_place_still_has_its_device_pinned():
+    """Or a stranger with the same address would be talked to."""
+    keeper = AsyncMock(adapter="lo", wire=Mock(), enter=AsyncMock(side_effect=MachineRefused("No.", code="no-place")))
+    pinned = IPv4Address("192.168.61.7"), MacAddress.parse(DEVICE)
+
+    async def pin_and_borrow():
+        footing = Footing(keeper)
+        await footing.pin(*pinned)
+        return await footing.borrow(IPv4Interface("192.168.61.9/24"))
+
+    assert asyncio.run(pin_and_borrow()) == "No. It is borrowed on the adapter."
+    keeper.pin.assert_awaited_once_with(*pinned, place=None)
 
 
 def test_twins_with_one_address_have_a_door_each_at_the_same_time(cable, tmp_path):

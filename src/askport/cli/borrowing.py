@@ -37,7 +37,7 @@ def borrow(
     on_adapter: OnAdapterOption = False,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
-    """Borrow an address, run the command behind -- beside the adapter, or wait for Ctrl-C; then give it back."""
+    """Borrow an address until the command after -- ends, or until Ctrl-C; then give it back."""
     command: list[str] = context.obj
     beside = bool(command) and not on_adapter and not instead
     if (not addresses) == (to is None):

@@ -29,6 +29,8 @@ class Footing:
         self.beside: MacAddress | None = None if on_adapter else keeper.beside
         """Whom the laptop is beside the adapter, or None where it stands on it."""
         self._is_in = False
+        self._why = ""
+        """Why the place cannot be had, until it is told."""
         self._further = count(1)
         self.scope = socket.if_nametoindex(self.adapter)
         """The scope of link-local IPv6 addresses here."""
@@ -61,20 +63,19 @@ class Footing:
     def __exit__(self, *_: object) -> None:
         self.keeper.close()
 
-    async def _enter(self) -> str:
-        """Make the place, if it is not there; return why it cannot be had, or nothing."""
+    async def _enter(self) -> None:
+        """Make the place, if it is not there; where it cannot be had, stand on the adapter from now on."""
         async with self._entering:
             if self.beside is None or self._is_in:
-                return ""
+                return
             try:
                 await self.keeper.enter(self.place)
             except MachineRefused as error:
                 if error.code != "no-place":
                     raise
-                self.beside = None
-                return f"{error.message} It is borrowed on the adapter."
+                self.beside, self._why = None, f"{error.message} It is borrowed on the adapter."
+                return
             self._is_in = True
-            return ""
 
     @property
     def _place(self) -> int | None:
@@ -90,8 +91,9 @@ class Footing:
         if on_adapter and self.beside:
             await self.give_back()
             self.beside = None
-        why = await self._enter()
+        await self._enter()
         await self.keeper.borrow(interface, place=self._place)
+        why, self._why = self._why, ""
         return why
 
     async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
@@ -100,8 +102,8 @@ class Footing:
         Raises:
             MachineRefused: the kernel would not.
         """
-        if not await self._enter():
-            await self.keeper.pin(address, mac, place=self._place)
+        await self._enter()
+        await self.keeper.pin(address, mac, place=self._place)
 
     async def route(self, network: IPv4Network, gateway: IPv4Address) -> None:
         """Send what is for a range through a device on the cable.

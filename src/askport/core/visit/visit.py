@@ -160,7 +160,7 @@ class Visit:
         said = can_talk(laptop.talking or laptop.own, at.ip, at.network.prefixlen if is_known else None)
         if said.can and not laptop.talking:
             over = self.phase is Phase.RECORDED
-            text = "recorded: nothing is borrowed any more" if over else "not yet: an address is borrowed first"
+            text = "recorded: nothing is borrowed any more" if over else "not yet: nothing is borrowed"
             return replace(said, can=False, waits=True, sentence=text)
         return said
 
