@@ -316,10 +316,13 @@ def test_one_that_shows_no_ipv6_address_is_said(cable):
     assert (run.returncode, f"{DEVICE} shows no IPv6 address here" in run.stderr) == (1, True), run
 
 
-def test_the_page_of_a_device_that_has_no_ipv4_address_opens_on_the_screen(cable, terminal, tmp_path):
-    """It is no dead end: a door leads to its link-local address, with nothing borrowed."""
+def test_a_device_that_has_no_ipv4_address_goes_its_whole_way_on_the_screen(cable, terminal, tmp_path):
+    """It is no dead end: its page opens with nothing borrowed, and it is set there, proven and recorded."""
+    kind = KIND6.replace("[[way]]", f'recognise = {{ mac = ["{DEVICE[:8]}"] }}\n[[way]]')
+    (tmp_path / "sensor.kind.toml").write_text(kind)
     cable.start("device", sys.executable, "-c", ITS_PAGE6)
     cable.ip("link", "set", "lo", "up", at="laptop")
+    before = laptop(cable)
     screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(tmp_path / "site.askport"))
     screen.until("Use zl0")
     screen.keys("Enter")
@@ -330,8 +333,22 @@ def test_the_page_of_a_device_that_has_no_ipv4_address_opens_on_the_screen(cable
     shown = screen.until("leads one browser to [fe80::")
     url = next(word for word in shown.split() if word.startswith("http://127."))
     assert cable.in_laptop("curl", "-sL", "-b", "x", "-m", "5", url) == "page"
+    while "over IPv6, at fe80::" not in screen.until("Enter ▸"):
+        screen.keys("Enter")
+        time.sleep(1.0)
+    screen.keys("Enter")
+    screen.until("press e")
+    screen.keys("e")
+    screen.until("to become?")
+    screen.keys("C-u")
+    screen.keys("10.84.16.40/22 via 10.84.19.254", "Enter")
+    screen.until("Over IPv6, at fe80::", "Enter ▸ Send its page")
+    screen.keys("Enter")
+    screen.until("Pull its power")
+    assert laptop(cable) == before
     screen.keys("q")
     screen.until("ended 0")
+    assert laptop(cable) == before
 
 
 ECHOES6 = """

@@ -8,16 +8,18 @@ import pytest
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
 from askport.core.finding.beliefs import MAX_OF_A_KIND, Belief
 from askport.core.finding.finder import MAX_DEVICES, Finder
+from askport.core.finding.further_questions import FurtherQuestions
 from askport.core.finding.hazards import flood
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
-from askport.core.finding.services import ServiceQuestions
 from askport.core.finding.shedding import Shedding
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question, decode_arp
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode, encode_dhcp
 from askport.core.formats.dns import Dns, Record, RecordType, encode_dns, name_of
 from askport.core.formats.icmp import Icmp
+from askport.core.formats.icmpv6 import Icmpv6
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, IPv4, ipv4_frame
+from askport.core.formats.ipv6 import link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp
 from askport.core.wire import Frame, Link, hear
@@ -405,8 +407,8 @@ def test_a_server_that_looks_for_those_whom_it_serves_has_no_gateway_in_them():
 
 
 def test_a_service_that_is_named_by_its_type_is_asked_for_its_port():
-    """From the list of types to a type, and from there to the service."""
-    asks, types = ServiceQuestions(US), name_of("_services._dns-sd._udp.local")
+    """From the list of types to a type, and from there to the service; and who said so is asked for its IPv6 once."""
+    asks, types = FurtherQuestions(US), name_of("_services._dns-sd._udp.local")
     for name, target, wants in ((types, "_http._tcp.local", RecordType.PTR),
                                 (name_of("_http._tcp.local"), "tank._http._tcp.local", RecordType.SRV)):  # fmt: skip
         told = Dns(flags=0x8400, answers=(Record(name=name, type=RecordType.PTR, target=name_of(target)),))
@@ -414,7 +416,9 @@ def test_a_service_that_is_named_by_its_type_is_asked_for_its_port():
         frame = frame_between(ends, Udp(src_port=5353, dst_port=5353, payload=encode_dns(told)))
         for _ in range(2):
             asks.receive(hear(Frame(at=1.0, data=frame)))
-        (asked,) = asks.poll()
+        *first, asked = asks.poll()
+        targets = [read_packet(each.data).get(Icmpv6).target for each in first]
+        assert targets == [link_local(IT)] * (name == types)
         (question,) = read_packet(asked.data).get(Dns).questions
         assert (question.name, question.type) == (name_of(target), wants)
 

@@ -36,7 +36,7 @@ from askport.core.formats.ipv4 import IPv4, ipv4_frame
 from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame
 from askport.core.formats.lldp import Lldp, encode_lldp
 from askport.core.formats.packet import Ends, frame_between
-from askport.core.formats.udp import Udp, encode_udp6
+from askport.core.formats.udp import Udp, encode_udp
 from askport.core.wire import Frame, hear
 from conftest import ASKPORT
 
@@ -236,7 +236,7 @@ def test_a_first_fragment_is_readable():
 
 
 def test_a_frame_with_ipv6_extension_headers_is_opened_to_its_bytes():
-    request = encode_udp6(Udp(src_port=68, dst_port=67, payload=encode_dhcp(Dhcp(op=1, xid=1, chaddr=bytes(IT)))),
+    request = encode_udp(Udp(src_port=68, dst_port=67, payload=encode_dhcp(Dhcp(op=1, xid=1, chaddr=bytes(IT)))),
                           src=IPv6Address("fe80::7"), dst=ALL_NODES)  # fmt: skip
     packet = IPv6(src=IPv6Address("fe80::7"), dst=ALL_NODES, next_header=17, payload=request,
                   extensions=((0, b"\0" + bytes(6)), (60, b"\1" + bytes(14))))  # fmt: skip

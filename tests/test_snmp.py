@@ -30,8 +30,9 @@ from askport.edges.driver import Driver
 from conftest import DEVICE
 
 CONFIG = """
-agentaddress udp:161
+agentaddress udp:161,udp6:161
 rwcommunity orchard default
+rwcommunity6 orchard default
 rocommunity lookonly default
 createUser plain
 rwuser plain noauth
@@ -102,6 +103,20 @@ def test_an_agent_is_read_and_takes_an_address(cable, agent, kind, user, passwor
     assert "10.84.16.50" in cable.ip("addr", "show", "zd0")
     assert "default via 10.84.19.254" in cable.ip("route")
     assert cable.adapter() == before
+
+
+def test_an_agent_is_read_and_set_over_ipv6_whatever_its_address_is(cable, agent):
+    """It names its own IPv4 address; nothing is borrowed to ask, and of loopback's address nothing is said."""
+    cable.ip("addr", "flush", "dev", "zd0", "scope", "global")
+    cable.ip("addr", "add", "203.0.113.7/29", "dev", "zd0")
+    without = [each for each in READ if each not in ("--at", "192.168.61.7")]
+    run = agent(without, "--over-ipv6", password="orchard")
+    told = json.loads(run.stdout)
+    assert (told["address"], told["prefix"], "Borrowed" in run.stderr) == ("203.0.113.7", 29, False), run
+    without = [each for each in SET if each not in ("--at", "192.168.61.7")]
+    document = json.loads(agent(without, "--over-ipv6", password="orchard").stdout)
+    assert document["result"] == "taken", document
+    assert "10.84.16.50" in cable.ip("addr", "show", "zd0")
 
 
 @pytest.mark.parametrize(("kind", "user", "password", "why"), [

@@ -11,7 +11,7 @@ from askport.bell import Bell
 from askport.bench.stand_in import StandIn
 from askport.bench.standing import Standing
 from askport.bench.virtual_streams import BenchStreams
-from askport.core.addresses import MacAddress
+from askport.core.addresses import Address, MacAddress
 from askport.core.channels import Channel, PageCall, SerialLine
 from askport.core.errors import TAKEN_ELSEWHERE, MachineRefused, Refused
 from askport.core.formats.arp import Arp, Op, arp_frame
@@ -241,30 +241,21 @@ class Bench(Standing):
 
     def reached(self, channel: Channel | PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
-        return self.reached_from(channel, self.talking, self.pinned)
+        return self.reached_from(self, channel)
 
-    def reached_from(
-        self, channel: Channel | PageCall, talking: Sequence[IPv4Interface], pinned: MacAddress | None
-    ) -> StandIn | None:
-        """Return the stand-in that holds a channel's far end, and that these of the laptop's addresses talk with."""
+    def reached_from(self, place: Standing, channel: Channel | PageCall) -> StandIn | None:
+        """Return the stand-in that holds a channel's far end, and that can be talked with from a place."""
         far = channel.far
         if not self._link.up or isinstance(far, SerialLine):
             return None
-        there = [each for each in self.devices if self._talks_with(each, far.address, talking)]
-        meant = [each for each in there if pinned and each.has(pinned)]
+        there = [each for each in self.devices if _talks_with(place, each, far.address)]
+        meant = [each for each in there if place.pinned and each.has(place.pinned)]
         return next(iter(meant or there), None)
 
     def flush(self, device: StandIn) -> None:
         """Send what a stand-in wants to, because of what it was told."""
         frames, device.outbox = device.outbox, []
         self._from_device(device, frames)
-
-    def _talks_with(
-        self, device: StandIn, address: IPv4Address | IPv6Address, talking: Sequence[IPv4Interface]
-    ) -> bool:
-        """Whether packets pass both ways: each end must have the other in its subnet."""
-        theirs = device.host.interface if device.up else None
-        return theirs is not None and theirs.ip == address and _both_reach(theirs, talking)
 
     def reaches(self, address: IPv4Address) -> bool:
         """Whether the laptop's routing rule has a way to an address: only into its own subnets."""
@@ -318,6 +309,14 @@ class Bench(Standing):
         return said
 
 
+def _talks_with(place: Standing, device: StandIn, address: Address) -> bool:
+    """Whether packets pass both ways: each end must have the other in its subnet."""
+    if isinstance(address, IPv6Address):
+        return device.up and place.speaks_ipv6 and device.host.ipv6 == address
+    theirs = device.host.interface if device.up else None
+    return theirs is not None and theirs.ip == address and _both_reach(theirs, place.talking)
+
+
 def _both_reach(theirs: IPv4Interface, talking: Sequence[IPv4Interface]) -> bool:
     return any(theirs.ip in mine.network and mine.ip in theirs.network for mine in talking)
 
@@ -338,4 +337,4 @@ class BenchPlace(Standing):
 
     def reached(self, channel: Channel | PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where this place and stand-in can talk now."""
-        return self._bench.reached_from(channel, self.talking, self.pinned)
+        return self._bench.reached_from(self, channel)

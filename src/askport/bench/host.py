@@ -1,13 +1,15 @@
-"""A small IPv4 stack for stand-in devices: answers ARP and echoes, opens ports, looks for its gateway."""
+"""A small IP stack for stand-in devices: answers ARP and echoes, opens ports, looks for its gateway."""
 
 from dataclasses import dataclass, field
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 
 from askport.core.addresses import NO_MAC, UNSPECIFIED, MacAddress
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.icmp import Icmp, IcmpType
+from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, encode_icmpv6
 from askport.core.formats.ipv4 import IPv4
-from askport.core.formats.packet import Ends, Packet, ends_of, frame_between, read_packet
+from askport.core.formats.ipv6 import IPv6, ipv6_frame
+from askport.core.formats.packet import Ends, Ends6, Packet, ends6_of, ends_of, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
 
@@ -25,6 +27,8 @@ class Host:
     answers_echo: bool = True
     ports: tuple[int, ...] | None = None
     """TCP ports that open; None where it has no TCP and stays silent."""
+    ipv6: IPv6Address | None = None
+    """Its link-local address; None where it speaks no IPv6."""
     neighbours: dict[IPv4Address, MacAddress] = field(default_factory=dict)
     waiting: list[tuple[IPv4Address, Ends, Icmp | Tcp | Udp]] = field(default_factory=list)
 
@@ -33,6 +37,8 @@ class Host:
         packet = read_packet(data)
         if arp := packet.get(Arp):
             return self._arp(arp)
+        if ends6 := ends6_of(packet):
+            return self._over_ipv6(packet, ends6)
         ends, ipv4 = ends_of(packet), packet.get(IPv4)
         if self.interface is None or ends is None or ipv4 is None:
             return []
@@ -90,6 +96,25 @@ class Host:
             reply = Arp(op=Op.REPLY, sha=self.mac, spa=self.interface.ip, tha=arp.sha, tpa=arp.spa)
             frames.insert(0, arp_frame(reply, to=arp.sha))
         return frames
+
+    def _over_ipv6(self, packet: Packet, ends: Ends6) -> list[bytes]:
+        """Say who has its address, answer echoes to all, and open its ports."""
+        asks, message, back = packet.get(Icmpv6), self._answer(packet), ends.back
+        if self.ipv6 is None:
+            return []
+        if message and ends.dst == self.ipv6 and ends.dst_mac == self.mac:
+            return [frame_between(back, message)]
+        if asks is None or (asks.target or self.ipv6) != self.ipv6:
+            return []
+        if asks.type == Icmpv6Type.NEIGHBOUR_SOLICITATION:  # solicited, and with its MAC address (RFC 4861 section 4.4)
+            kind, body = Icmpv6Type.NEIGHBOUR_ADVERTISEMENT, b"\x60\0\0\0" + self.ipv6.packed + b"\x02\x01" + self.mac
+        elif asks.type == Icmpv6Type.ECHO:
+            kind, body = Icmpv6Type.ECHO_REPLY, asks.body
+        else:
+            return []
+        payload = encode_icmpv6(Icmpv6(kind, body=body), src=self.ipv6, dst=back.dst)
+        whole = IPv6(src=self.ipv6, dst=back.dst, next_header=PROTOCOL_ICMPV6, payload=payload, hop_limit=255)
+        return [ipv6_frame(whole, src=self.mac, dst=back.dst_mac)]
 
     def _answer(self, packet: Packet) -> Icmp | Tcp | None:
         icmp, tcp = packet.get(Icmp), packet.get(Tcp)

@@ -16,6 +16,7 @@ class Standing:
         self.beside: MacAddress | None = beside_mac(adapter, place)
         """Whom the laptop is beside its adapter; None to have it borrow on the adapter."""
         self.own, self.interfaces = own, list(own)
+        self.speaks_ipv6 = False
         self.pinned: MacAddress | None = None
         """Whom the laptop's neighbour entry for the device's address names."""
 
@@ -39,11 +40,15 @@ class Standing:
         self.interfaces.append(interface)
         return ""
 
+    async def speak_ipv6(self) -> None:
+        """Have a link-local address here."""
+        self.speaks_ipv6 = True
+
     async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
         """Have the device's address mean one MAC address here."""
         self.pinned = mac
 
     async def give_back(self) -> None:
         """Take every borrowed address away again, and every pin."""
-        self.pinned = None
+        self.pinned, self.speaks_ipv6 = None, False
         self.interfaces[:] = self.own

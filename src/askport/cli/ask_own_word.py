@@ -10,7 +10,7 @@ from askport.core.formats.ipv6 import link_local
 from askport.core.kinds.model import Kind
 from askport.core.plan.target import Target
 from askport.core.ways.log_in import LogIn
-from askport.core.ways.own_word_talk import BY_MAC, READERS, WITH_PASSWORD, reading
+from askport.core.ways.own_word_talk import BY_MAC, OVER_IPV6, READERS, WITH_PASSWORD, reading
 from askport.core.ways.snmp_way import ReadBySnmp, access_of
 from askport.core.ways.start import Start
 
@@ -40,8 +40,8 @@ def reading_start(
     if by not in READERS and kind is None:
         what = by or "console"
         raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")
-    if over_ipv6 and by in READERS:
-        raise BadInput(f"--over-ipv6 is for consoles and pages: leave it out with --by {by}.")
+    if over_ipv6 and by in READERS and by not in OVER_IPV6:
+        raise BadInput(f"--by {by} does not go over IPv6: leave --over-ipv6 out.")
     if by not in BY_MAC and at is None and "/" not in port and not over_ipv6:
         raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
     asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user) or by in WITH_PASSWORD

@@ -10,6 +10,7 @@ from typing import Annotated
 import typer
 
 from askport.cli.door_command import is_walled
+from askport.cli.link_local_option import OverIpv6Option, link_local_of
 from askport.cli.on_cable import (
     LINK_S,
     OnAdapterOption,
@@ -22,7 +23,6 @@ from askport.cli.on_cable import (
     open_cable,
     run,
 )
-from askport.cli.over_ipv6 import OverIpv6Option, link_local_of
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.ports import tcp_port
 from askport.cli.recording import JobOption, Record, TagOption
@@ -308,8 +308,9 @@ class _Plan:
         entry = WAYS[self.by]
         if entry.needs_kind and self.kind is None:
             raise BadInput(f"--by {self.by} needs its kind: name one with --kind ('askport kinds list' shows them).")
-        if self.over_ipv6 and self.by not in ("console", "page"):
-            raise BadInput(f"--over-ipv6 is for --by console and --by page: leave it out with --by {self.by}.")
+        if self.over_ipv6 and not entry.over_ipv6:
+            them = " or ".join(name for name, each in WAYS.items() if each.over_ipv6)
+            raise BadInput(f"--by {self.by} does not go over IPv6: leave --over-ipv6 out, or choose {them}.")
         if entry.needs_reach and not entry.by_technician and not (self.old or self.line or self.over_ipv6):
             raise BadInput(f"--by {self.by} talks to it where it is: name that with --at.")
         self.lines(mac)

@@ -8,8 +8,8 @@ from typing import Annotated, Any
 
 import typer
 
+from askport.cli.link_local_option import OverIpv6Option, link_local_of, who_has
 from askport.cli.on_cable import OnAdapterOption, giving_back, laptop_beside, open_cable
-from askport.cli.over_ipv6 import OverIpv6Option, link_local_of, who_has
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.saying import say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list

@@ -7,8 +7,8 @@ from typing import Annotated
 
 import typer
 
+from askport.cli.link_local_option import OverIpv6Option, link_local_of, who_has
 from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
-from askport.cli.over_ipv6 import OverIpv6Option, link_local_of, who_has
 from askport.cli.saying import Status, put_json, say
 from askport.cli.teaching import Teaching
 from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address, parse_interface, parse_list

@@ -8,8 +8,8 @@ from typing import Annotated
 import typer
 
 from askport.cli.ask_own_word import reading_start
+from askport.cli.link_local_option import OverIpv6Option, link_local_of
 from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
-from askport.cli.over_ipv6 import OverIpv6Option, link_local_of
 from askport.cli.passwords import PasswordOption
 from askport.cli.saying import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address

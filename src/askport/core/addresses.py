@@ -3,12 +3,14 @@
 import re
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
-from ipaddress import AddressValueError, IPv4Address, IPv4Interface, IPv4Network
+from ipaddress import AddressValueError, IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 from itertools import permutations
 
 from askport.core.errors import BadInput
 from askport.core.text import display_text, whole_number
 
+Address = IPv4Address | IPv6Address
+"""Where somebody can be talked to, by either protocol."""
 UNSPECIFIED = IPv4Address("0.0.0.0")
 LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 LINK_LOCAL = IPv4Network("169.254.0.0/16")

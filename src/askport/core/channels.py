@@ -6,15 +6,16 @@ A way that talks over one stays as pure as one that sends frames: the edge, or t
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from ipaddress import IPv4Address, IPv6Address
 from typing import Protocol
+
+from askport.core.addresses import Address
 
 
 @dataclass(frozen=True, slots=True)
 class TcpPort:
     """One TCP port at the device's end, over the cable and over nothing else."""
 
-    address: IPv4Address | IPv6Address
+    address: Address
     port: int
 
     @property

@@ -46,6 +46,11 @@ class GiveBack:
 
 
 @dataclass(frozen=True, slots=True)
+class SpeakIpv6:
+    """Have the laptop speak IPv6 from its place beside the adapter, until everything is given back."""
+
+
+@dataclass(frozen=True, slots=True)
 class Pin:
     """Have an address mean one MAC address on the laptop's adapter, for as long as something is borrowed."""
 
@@ -69,8 +74,9 @@ class KeepFrames:
 
 
 Effect = (
-    Send | SendMany | Borrow | Pin | GiveBack | WriteEntry | KeepFrames | OpenChannel | SendOn | CloseChannel | Fetch
-)
+    Send | SendMany | Borrow | SpeakIpv6 | Pin | GiveBack | WriteEntry | KeepFrames
+    | OpenChannel | SendOn | CloseChannel | Fetch
+)  # fmt: skip
 
 
 class Machine:
@@ -175,6 +181,10 @@ class Borrower(Machine):
 
     def borrow_failed(self, error: AskPortError, now: float) -> None:
         """Take in that the adapter could not be given the address."""
+        raise NotImplementedError
+
+    def ipv6_failed(self, error: AskPortError) -> None:
+        """Take in that the laptop cannot speak IPv6 here: nobody answers it over that."""
         raise NotImplementedError
 
     def gave_back(self) -> None:

@@ -129,6 +129,13 @@ class AdapterAndJob(Protocol):
             AskPortError: the machine would not.
         """
 
+    async def speak_ipv6(self) -> None:
+        """Have the laptop speak IPv6 here.
+
+        Raises:
+            AskPortError: the machine would not.
+        """
+
     async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
         """Have an address mean one MAC address, until everything is given back.
 

@@ -15,6 +15,7 @@ from askport.core.machine import (
     Pin,
     Send,
     SendMany,
+    SpeakIpv6,
     WriteEntry,
 )
 from askport.core.wire import AdapterAndJob, Wire, hear
@@ -97,6 +98,11 @@ class Driver:
                     self.machine.borrow_failed(error, self._wire.now())
                 else:
                     self.machine.borrow_done(interface, self._wire.now(), why_on_adapter)
+            case SpeakIpv6() if self._adapter_and_job and isinstance(self.machine, Borrower):
+                try:
+                    await self._adapter_and_job.speak_ipv6()
+                except AskPortError as error:
+                    self.machine.ipv6_failed(error)
             case OpenChannel(channel) if self._channels:
                 self._channels.open_channel(channel)
             case SendOn(channel, data) if self._channels:

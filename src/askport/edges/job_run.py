@@ -50,6 +50,9 @@ class BorrowingAdapter(Protocol):
     async def borrow(self, interface: IPv4Interface, *, on_adapter: bool = False) -> str:
         """Take an address; return why it is on the adapter and not beside it, or nothing."""
 
+    async def speak_ipv6(self) -> None:
+        """Have the laptop speak IPv6 here."""
+
     async def pin(self, address: IPv4Address, mac: MacAddress) -> None:
         """Have an address mean one MAC address."""
 
@@ -62,6 +65,7 @@ class _AdapterAndJob:
 
     def __init__(self, adapter: BorrowingAdapter, job: JobFile) -> None:
         self.borrow, self.pin, self.give_back = adapter.borrow, adapter.pin, adapter.give_back
+        self.speak_ipv6 = adapter.speak_ipv6
         self._job = job
 
     def write(self, entry: Entry, at: datetime) -> None:

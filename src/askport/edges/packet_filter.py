@@ -51,6 +51,7 @@ _PROGRAM: tuple[_Line, ...] = (
     ("ipv6", _LDB, 20, None, None),  # its next header
     (None, _JEQ, 58, _ACCEPT, None),  # ICMPv6
     (None, _JEQ, 0, _ACCEPT, None),  # hop-by-hop options, in front of listener reports
+    (None, _JEQ, 6, "tcp6", None),
     (None, _JEQ, 17, None, _REJECT),
     (None, _LDB, 0, None, None),  # UDP: everything to a group
     (None, _JSET, 1, _ACCEPT, None),
@@ -73,6 +74,8 @@ _PROGRAM: tuple[_Line, ...] = (
     *_known(_REJECT),
     ("tcp", _LDXB_IP_LENGTH, 14, None, None),  # TCP: the segments that open, refuse and close
     (None, _LDB_X, 27, None, None),
+    (None, _JSET, 0x07, _ACCEPT, _REJECT),
+    ("tcp6", _LDB, 67, None, None),  # the same over IPv6
     (None, _JSET, 0x07, _ACCEPT, _REJECT),
     (_ACCEPT, _RET, _WHOLE_FRAME, None, None),
     (_REJECT, _RET, 0, None, None),

@@ -5,6 +5,7 @@ import time
 from collections.abc import Callable
 from ipaddress import IPv4Address, IPv6Address
 
+from askport.core.addresses import Address
 from askport.core.channels import TcpPort
 from askport.core.errors import AskPortError
 from askport.core.hazard import Hazard
@@ -18,16 +19,16 @@ from askport.edges.transports.tcp_socket import Sockets
 _PAGES = (80, 443, 8080, 8443)
 
 
-def door_target(session: Session) -> IPv4Address | IPv6Address | None:
+def door_target(session: Session) -> Address | None:
     """Return where a door would lead: the device's address while the laptop can talk to it, or its link-local one.
 
-    That can be talked to from beside the adapter, with nothing borrowed, while no IPv4 address of it is known.
+    That can be talked to from beside the adapter, with nothing borrowed.
     """
-    present = session.visit.present_address
-    if present:
-        return present[0].ip if session.cable.laptop.reaching(present[0].ip) else None
+    visit = session.visit
+    if (present := visit.present_address) and session.cable.laptop.reaching(present[0].ip):
+        return present[0].ip
     device = session.device.chosen or session.cable.search.candidate
-    return device.link_local if device and session.cable.laptop.is_beside else None
+    return device.link_local if device and visit.shows_ipv6(device) else None
 
 
 def page_port(session: Session) -> int | None:

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv4Network
 
-from askport.core.addresses import NO_MAC, MacAddress, host_fault_of
+from askport.core.addresses import NO_MAC, MacAddress
 from askport.core.finding.asking_beside import AskingBeside
 from askport.core.finding.beliefs import Belief, Gathered
 from askport.core.finding.believing import AnswerChecks, LikelyAsks
@@ -11,17 +11,16 @@ from askport.core.finding.calling import DEFAULT_RATE, Calling
 from askport.core.finding.clues import SHOWS_HOLDING, Clue, ClueKind
 from askport.core.finding.device import Device, view
 from askport.core.finding.doubts import Holdings
+from askport.core.finding.further_questions import FurtherQuestions
 from askport.core.finding.greeting import OWN_SOURCES, Greeting, name_questions
 from askport.core.finding.hazards import OwnHazards, find_hazards
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
-from askport.core.finding.questioning import stood_in_for
+from askport.core.finding.questioning import sender_of, stood_in_for
 from askport.core.finding.readers import read_clues
 from askport.core.finding.rivals import Rivals
-from askport.core.finding.services import ServiceQuestions
 from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE, Sweeping
-from askport.core.formats.arp import Arp
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Packet
@@ -81,7 +80,7 @@ class Finder(Machine):
         )
         self._asks = LikelyAsks(self._checks.laptop_mac)
         self._rivals = Rivals(self._gathered)
-        self._services = ServiceQuestions(self._checks.laptop_mac)
+        self._further = FurtherQuestions(self._checks.laptop_mac)
         self._beside = AskingBeside(self._checks.laptop_mac, self.laptop_addresses)
         self.own_addresses: Callable[[], Iterable[IPv4Address]] = lambda: ()
         """Tells which addresses the laptop has on this adapter: it greets from each."""
@@ -192,14 +191,15 @@ class Finder(Machine):
         if ethernet is None:
             return
         if ethernet.src in self.laptop_macs or stood_in_for(ethernet.src):
-            self._learn_own(packet)
+            if own := sender_of(packet):  # a capture may hold the laptop's own frames
+                self.laptop_addresses.add(own)
             self.on_drop(heard, "it is the laptop's own")
             return
         if self.measuring:
             self.measuring.receive(heard)
         self._checks.receive(heard)
         if self.greeting:
-            self._services.receive(heard)
+            self._further.receive(heard)
             self._beside.receive(heard)
         by_mac: dict[MacAddress, list[Clue]] = {} if ethernet.src.is_group else {ethernet.src: []}
         for clue in read_clues(packet):
@@ -231,12 +231,10 @@ class Finder(Machine):
             if self.greeting and any(clue.kind in SHOWS_HOLDING for clue in clues):
                 self._ask_names(mac)
 
-    def _learn_own(self, packet: Packet) -> None:
-        """Take in which addresses the laptop uses, from a capture that holds its own frames."""
-        arp, ipv4 = packet.get(Arp), packet.get(IPv4)
-        own = arp.spa if arp else ipv4.src if ipv4 else None
-        if own and not host_fault_of(own):
-            self.laptop_addresses.add(own)
+    def told(self, clue: Clue, heard: Heard) -> None:
+        """Take in what a device said in a conversation, with the frame that it said it in."""
+        if gathered := self._gathered.get(clue.mac):
+            gathered.add((clue,), heard)
 
     def _evidence_of(self, mac: MacAddress, at: float) -> Gathered | None:
         gathered = self._gathered.get(mac)
@@ -310,7 +308,7 @@ class Finder(Machine):
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        for machine in (self._checks, self._asks, self._services, self._beside, *self.asking):
+        for machine in (self._checks, self._asks, self._further, self._beside, *self.asking):
             self._effects += machine.poll()
         return super().poll()
 

@@ -1,8 +1,8 @@
 """A device's first words on a connection: what its console says unasked, and the title of its page."""
 
 from collections.abc import Iterable
-from ipaddress import IPv4Address
 
+from askport.core.addresses import Address
 from askport.core.channels import (
     Channel,
     ChannelEvent,
@@ -32,7 +32,7 @@ _TELNET, _SSH, _HTTP, _HTTPS = 23, 22, 80, 443
 class FirstWords(Machine):
     """Connects once to each port that opened and may introduce the device; nothing is said on a console."""
 
-    def __init__(self, at: IPv4Address, ports: Iterable[int], *, now: float) -> None:
+    def __init__(self, at: Address, ports: Iterable[int], *, now: float) -> None:
         super().__init__()
         self._open: dict[Channel | PageCall, str] = {}
         self._over_at = now + _LONGEST_S

@@ -53,7 +53,7 @@ from askport.core.formats.igmp import PROTOCOL_IGMP, Igmp, IgmpType, encode_igmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_UDP, IPv4, ipv4_frame
 from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame, link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
-from askport.core.formats.udp import Udp, encode_udp, encode_udp6
+from askport.core.formats.udp import Udp, encode_udp
 from askport.core.machine import Machine
 from askport.core.protocols import PROTOCOLS, Protocol, later, part
 from askport.core.wire import Link
@@ -67,6 +67,11 @@ straight. Nobody is told that it is somebody's."""
 OWN_SOURCES = frozenset({GREETING_SOURCE, GREETING_LINK_LOCAL})
 _ALL_HOSTS = IPv4Address("224.0.0.1")
 _MDNS_GROUP6 = IPv6Address("ff02::fb")
+_WS_GROUP6 = IPv6Address("ff02::c")
+_SOLICITED = IPv6Address("ff02::1:ff00:0").packed[:13]
+"""The group of all whose address ends alike (RFC 4291 section 2.7.1)."""
+_OUR_MAC = b"\x01\x01"
+"""The option source link-layer address, in units of 8 bytes (RFC 4861 section 4.6.1)."""
 _SPACING_S = 0.03
 """Between two questions: a small device reads frames one by one."""
 _ROUNDS_AFTER_S = (0.0, 3.0, 10.0, 30.0, 60.0)
@@ -98,7 +103,8 @@ def _udp(mac: MacAddress, group: IPv4Address, port: int, payload: bytes, ttl: in
     return ipv4_frame(packet, src=mac, dst=_group_mac(group))
 
 
-def _everybody_echo(mac: MacAddress) -> bytes:
+def everybody_echo(mac: MacAddress) -> bytes:
+    """Return an echo to all IPv6 nodes, from the link-local address that the laptop's MAC address gives."""
     src = link_local(mac)
     echo = encode_icmpv6(Icmpv6(type=Icmpv6Type.ECHO, body=b"APG1" + bytes(8)), src=src, dst=ALL_NODES)
     packet = IPv6(src=src, dst=ALL_NODES, next_header=PROTOCOL_ICMPV6, payload=echo, hop_limit=255)
@@ -126,10 +132,10 @@ def _igmp(mac: MacAddress) -> bytes:
 _SERVICES = encode_dns(Dns(questions=(DnsQuestion(name=name_of("_services._dns-sd._udp.local"), type=RecordType.PTR),)))
 
 
-def _mdns6(mac: MacAddress) -> bytes:
+def _udp6(mac: MacAddress, group: IPv6Address, port: int, payload: bytes) -> bytes:
     src = link_local(mac)
-    data = encode_udp6(Udp(src_port=PORT_MDNS, dst_port=PORT_MDNS, payload=_SERVICES), src=src, dst=_MDNS_GROUP6)
-    packet = IPv6(src=src, dst=_MDNS_GROUP6, next_header=PROTOCOL_UDP, payload=data, hop_limit=255)
+    data = encode_udp(Udp(src_port=port, dst_port=port, payload=payload), src=src, dst=group)
+    packet = IPv6(src=src, dst=group, next_header=PROTOCOL_UDP, payload=data, hop_limit=255)
     return ipv6_frame(packet, src=mac)
 
 
@@ -182,6 +188,10 @@ def _probe(version: WsVersion = WS_2005_04, types: str = "") -> Callable[[MacAdd
     return lambda mac, number: _udp(mac, SSDP_GROUP, PORT_WS_DISCOVERY, ws_discovery_probe(number, version, types))
 
 
+def _probe6(mac: MacAddress, number: int) -> bytes:
+    return _udp6(mac, _WS_GROUP6, PORT_WS_DISCOVERY, ws_discovery_probe(number, WS_2005_04, ""))
+
+
 def _number(mac: MacAddress, now: float, place: int = 0) -> int:
     """Return a number that is another one each time, on each laptop."""
     return int.from_bytes(mac, "big") << 72 | int(now * 1e6) << 8 | place
@@ -196,12 +206,13 @@ def _asks_of(protocol: Protocol) -> Ask:
 
 
 ASKS: tuple[Ask, ...] = (
-    Ask("IPv6, all nodes", _same(_everybody_echo)),
+    Ask("IPv6, all nodes", _same(everybody_echo)),
     Ask("address servers (DHCP)", _same(discover)),
     Ask("names and services (mDNS)", lambda mac, _: _udp(mac, MDNS_GROUP, PORT_MDNS, _SERVICES, ttl=255)),
-    Ask("names and services (mDNS over IPv6)", _same(_mdns6)),
+    Ask("names and services (mDNS over IPv6)", lambda mac, _: _udp6(mac, _MDNS_GROUP6, PORT_MDNS, _SERVICES)),
     Ask("descriptions (SSDP)", _same(_ssdp)),
     Ask("devices (WS-Discovery)", _probe()),
+    Ask("devices (WS-Discovery over IPv6)", _probe6),
     Ask("devices (WS-Discovery 1.1)", _probe(WS_1_1)),
     Ask("computers and printers (WS-Discovery)", _probe(types=WS_DEVICES)),
     *(_asks_of(each) for each in PROTOCOLS.values() if each.greets),
@@ -213,6 +224,15 @@ ASKS: tuple[Ask, ...] = (
     Ask("names (NetBIOS)", _to_all(PORT_NETBIOS_NAMES, _STATUS)),
 )
 """To greet by one protocol more, write one line here; field protocols declare theirs."""
+
+
+def ask_for_link_local(laptop: MacAddress, device: MacAddress) -> bytes:
+    """Return the question who has the link-local address that a device's MAC address gives (RFC 4861 section 4.3)."""
+    guess, src = link_local(device), link_local(laptop)
+    group = IPv6Address(_SOLICITED + guess.packed[13:])
+    asks = Icmpv6(Icmpv6Type.NEIGHBOUR_SOLICITATION, body=bytes(4) + guess.packed + _OUR_MAC + laptop)
+    payload = encode_icmpv6(asks, src=src, dst=group)
+    return ipv6_frame(IPv6(src=src, dst=group, next_header=PROTOCOL_ICMPV6, payload=payload, hop_limit=255), src=laptop)
 
 
 def service_question(laptop_mac: MacAddress, name: Name, kind: RecordType) -> bytes:

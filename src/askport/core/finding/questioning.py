@@ -11,8 +11,10 @@ from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress, address_of
+from askport.core.addresses import MacAddress, address_of, host_fault_of
+from askport.core.formats.arp import Arp
 from askport.core.formats.icmp import Icmp, IcmpType
+from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import STAYS_ON_LINK, Ends, Packet, ends_of, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.formats.udp import Udp
@@ -33,6 +35,13 @@ def stand_in_mac(address: IPv4Address) -> MacAddress:
 def stood_in_for(mac: MacAddress) -> IPv4Address | None:
     """Return the address that a MAC address stands in for, or None where it is somebody's own."""
     return address_of(mac[2:]) if mac[:2] == _STAND_IN else None
+
+
+def sender_of(packet: Packet) -> IPv4Address | None:
+    """Return the address that a frame was sent from, or None where it names none that a host can have."""
+    arp, ipv4 = packet.get(Arp), packet.get(IPv4)
+    sender = arp.spa if arp else ipv4.src if ipv4 else None
+    return None if sender is None or host_fault_of(sender) else sender
 
 
 class Kind(Enum):

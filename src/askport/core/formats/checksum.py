@@ -1,6 +1,8 @@
 """The Internet checksum (RFC 1071), shared by IPv4, ICMP, UDP and TCP."""
 
-from ipaddress import IPv4Address
+from struct import pack
+
+from askport.core.addresses import Address
 
 
 def internet_checksum(data: bytes) -> int:
@@ -13,6 +15,7 @@ def internet_checksum(data: bytes) -> int:
     return 0xFFFF - (folded if folded or not total else 0xFFFF)
 
 
-def pseudo_header(src: IPv4Address, dst: IPv4Address, protocol: int, length: int) -> bytes:
-    """Return what UDP and TCP checksums cover besides the segment itself (RFC 9293 section 3.1, RFC 768)."""
-    return src.packed + dst.packed + bytes((0, protocol)) + length.to_bytes(2, "big")
+def pseudo_header(src: Address, dst: Address, protocol: int, length: int) -> bytes:
+    """Return what UDP and TCP checksums cover beside the segment (RFC 9293 section 3.1, RFC 8200 section 8.1)."""
+    numbers = pack("!BBH", 0, protocol, length) if src.version == 4 else pack("!II", length, protocol)
+    return src.packed + dst.packed + numbers

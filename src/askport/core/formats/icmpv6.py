@@ -2,10 +2,9 @@
 
 from enum import IntEnum
 from ipaddress import IPv6Address
-from struct import pack
 from typing import NamedTuple
 
-from askport.core.formats.checksum import internet_checksum
+from askport.core.formats.checksum import internet_checksum, pseudo_header
 from askport.core.formats.unreadable import Unreadable, made
 
 PROTOCOL_ICMPV6 = 58
@@ -51,6 +50,6 @@ def decode_icmpv6(data: bytes) -> Icmpv6 | Unreadable:
 def encode_icmpv6(message: Icmpv6, *, src: IPv6Address, dst: IPv6Address) -> bytes:
     """Write a message with its checksum between these two addresses (RFC 4443 section 2.3)."""
     head, size = bytes((message.type, message.code)), 4 + len(message.body)
-    pseudo = src.packed + dst.packed + pack("!II", size, PROTOCOL_ICMPV6)
+    pseudo = pseudo_header(src, dst, PROTOCOL_ICMPV6, size)
     checksum = internet_checksum(pseudo + head + b"\0\0" + message.body)
     return head + checksum.to_bytes(2, "big") + message.body

@@ -72,9 +72,9 @@ def encode_ipv6(packet: IPv6) -> bytes:
     return head + packet.src.packed + packet.dst.packed + chain + packet.payload
 
 
-def ipv6_frame(packet: IPv6, *, src: MacAddress) -> bytes:
-    """Return a whole frame with this packet to a group (RFC 2464 section 7)."""
-    dst = MacAddress(b"\x33\x33" + packet.dst.packed[12:])
+def ipv6_frame(packet: IPv6, *, src: MacAddress, dst: MacAddress | None = None) -> bytes:
+    """Return a whole frame with this packet: to a MAC address, or to the group that it is for (RFC 2464 section 7)."""
+    dst = dst or MacAddress(b"\x33\x33" + packet.dst.packed[12:])
     return encode_ethernet(Ethernet(dst=dst, src=src, ethertype=ETHERTYPE_IPV6, payload=encode_ipv6(packet)))
 
 

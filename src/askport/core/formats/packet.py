@@ -1,7 +1,7 @@
 """A frame read through all its layers, as far as they can be read."""
 
 from collections.abc import Callable
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import Any, NamedTuple, TypeVar
 
 from askport.core.addresses import MacAddress
@@ -20,7 +20,7 @@ from askport.core.formats.icmp import Icmp, decode_icmp, encode_icmp
 from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, decode_icmpv6
 from askport.core.formats.igmp import PROTOCOL_IGMP, decode_igmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_TCP, PROTOCOL_UDP, IPv4, decode_ipv4, ipv4_frame
-from askport.core.formats.ipv6 import ETHERTYPE_IPV6, IPv6, decode_ipv6
+from askport.core.formats.ipv6 import ETHERTYPE_IPV6, IPv6, decode_ipv6, ipv6_frame
 from askport.core.formats.llc import SAP_SPANNING_TREE, Llc, decode_bpdu, decode_llc
 from askport.core.formats.lldp import ETHERTYPE_LLDP, decode_lldp
 from askport.core.formats.tcp import Tcp, decode_tcp, encode_tcp
@@ -121,11 +121,25 @@ class Ends(NamedTuple):
         return Ends(src_mac=self.dst_mac, src=self.dst, dst_mac=self.src_mac, dst=self.src)
 
 
+class Ends6(NamedTuple):
+    """The same, over IPv6."""
+
+    src_mac: MacAddress
+    src: IPv6Address
+    dst_mac: MacAddress
+    dst: IPv6Address
+
+    @property
+    def back(self) -> "Ends6":
+        """The same ends for the answer."""
+        return Ends6(src_mac=self.dst_mac, src=self.dst, dst_mac=self.src_mac, dst=self.src)
+
+
 STAYS_ON_LINK = 1
 """A time to live with which no router passes a packet on: only who holds its destination can answer it (RFC 791)."""
 
 
-def frame_between(ends: Ends, message: Icmp | Tcp | Udp, ttl: int = 64) -> bytes:
+def frame_between(ends: Ends | Ends6, message: Icmp | Tcp | Udp, ttl: int = 64) -> bytes:
     """Return a whole frame with this message from one end to the other."""
     match message:
         case Icmp():
@@ -134,6 +148,9 @@ def frame_between(ends: Ends, message: Icmp | Tcp | Udp, ttl: int = 64) -> bytes
             protocol, payload = PROTOCOL_TCP, encode_tcp(message, src=ends.src, dst=ends.dst)
         case Udp():
             protocol, payload = PROTOCOL_UDP, encode_udp(message, src=ends.src, dst=ends.dst)
+    if isinstance(ends, Ends6):
+        packet6 = IPv6(src=ends.src, dst=ends.dst, next_header=protocol, payload=payload, hop_limit=ttl)
+        return ipv6_frame(packet6, src=ends.src_mac, dst=ends.dst_mac)
     packet = IPv4(src=ends.src, dst=ends.dst, protocol=protocol, payload=payload, ttl=ttl)
     return ipv4_frame(packet, src=ends.src_mac, dst=ends.dst_mac)
 
@@ -144,3 +161,11 @@ def ends_of(packet: Packet) -> Ends | None:
     if ethernet is None or ipv4 is None:
         return None
     return Ends(src_mac=ethernet.src, src=ipv4.src, dst_mac=ethernet.dst, dst=ipv4.dst)
+
+
+def ends6_of(packet: Packet) -> Ends6 | None:
+    """Return the ends that an IPv6 frame went between, or None for another frame."""
+    ethernet, ipv6 = packet.get(Ethernet), packet.get(IPv6)
+    if ethernet is None or ipv6 is None:
+        return None
+    return Ends6(src_mac=ethernet.src, src=ipv6.src, dst_mac=ethernet.dst, dst=ipv6.dst)

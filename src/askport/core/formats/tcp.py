@@ -1,10 +1,10 @@
 """Transmission Control Protocol segments (RFC 9293), as far as asking whether a port opens needs them."""
 
 from enum import IntFlag
-from ipaddress import IPv4Address
 from struct import Struct, pack
 from typing import NamedTuple
 
+from askport.core.addresses import Address
 from askport.core.formats.checksum import internet_checksum, pseudo_header
 from askport.core.formats.ipv4 import PROTOCOL_TCP
 from askport.core.formats.unreadable import Unreadable, made
@@ -46,7 +46,7 @@ def decode_tcp(data: bytes) -> Tcp | Unreadable:
     return made(Tcp, (src_port, dst_port, seq, ack, flags, window, data[20:header], data[header:]))
 
 
-def encode_tcp(segment: Tcp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
+def encode_tcp(segment: Tcp, *, src: Address, dst: Address) -> bytes:
     """Write a segment with its checksum between these two addresses."""
     offset = (20 + len(segment.options)) // 4
     head = pack(

@@ -1,9 +1,9 @@
 """User Datagram Protocol (RFC 768)."""
 
-from ipaddress import IPv4Address, IPv6Address
 from struct import Struct, pack
 from typing import NamedTuple
 
+from askport.core.addresses import Address
 from askport.core.formats.checksum import internet_checksum, pseudo_header
 from askport.core.formats.ipv4 import PROTOCOL_UDP
 from askport.core.formats.unreadable import Unreadable, made
@@ -33,19 +33,10 @@ def decode_udp(data: bytes) -> Udp | Unreadable:
     return made(Udp, (src_port, dst_port, data[8:length]))
 
 
-def encode_udp(datagram: Udp, *, src: IPv4Address, dst: IPv4Address) -> bytes:
+def encode_udp(datagram: Udp, *, src: Address, dst: Address) -> bytes:
     """Write a datagram with its checksum between these two addresses."""
     length = 8 + len(datagram.payload)
     head = pack("!HHH", datagram.src_port, datagram.dst_port, length)
     covered = pseudo_header(src, dst, PROTOCOL_UDP, length) + head + b"\0\0" + datagram.payload
-    checksum = internet_checksum(covered) or 0xFFFF
-    return head + checksum.to_bytes(2, "big") + datagram.payload
-
-
-def encode_udp6(datagram: Udp, *, src: IPv6Address, dst: IPv6Address) -> bytes:
-    """Write a datagram with its checksum between two IPv6 addresses (RFC 8200 section 8.1)."""
-    length = 8 + len(datagram.payload)
-    head = pack("!HHH", datagram.src_port, datagram.dst_port, length)
-    covered = src.packed + dst.packed + pack("!II", length, PROTOCOL_UDP) + head + b"\0\0" + datagram.payload
     checksum = internet_checksum(covered) or 0xFFFF
     return head + checksum.to_bytes(2, "big") + datagram.payload

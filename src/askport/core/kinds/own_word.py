@@ -83,10 +83,10 @@ def words_of(said: ReadBack, *, called: bool = False) -> str:
     return ", ".join(parts)
 
 
-def contradictions(said: ReadBack, mac: MacAddress, at: IPv4Address) -> list[str]:
+def contradictions(said: ReadBack, mac: MacAddress, at: IPv4Address | None) -> list[str]:
     """Return sentences on what the device says against what the wire shows."""
     told = []
-    if said.address and said.address != at:
+    if at and said.address and said.address != at:
         told.append(f"It says that its address is {said.address}, and answers at {at}.")
     if said.mac and said.mac != mac:
         told.append(f"It says that its MAC address is {said.mac}, and answers as {mac}.")

@@ -1,8 +1,9 @@
 """Proofs that the device answers at its address: an echo, and a port that opens."""
 
+from typing import Protocol
+
 from askport.core.formats.icmp import Icmp, IcmpType
-from askport.core.formats.ipv4 import IPv4
-from askport.core.formats.packet import STAYS_ON_LINK, ends_of, frame_between
+from askport.core.formats.packet import STAYS_ON_LINK, Ends, Ends6, ends6_of, ends_of, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.core.proofs.proof import Repeated, Subject
 from askport.core.wire import Heard
@@ -45,10 +46,18 @@ class Echo(Repeated):
         self._end(False, "no answer", f"It answered none of {self.asked} echoes (ICMP).")
 
 
+class Asked(Protocol):
+    """Who is asked, and from where."""
+
+    @property
+    def ends(self) -> Ends | Ends6:
+        """From the laptop straight to this device's MAC address."""
+
+
 class PortOpens(Repeated):
     """A TCP port of the device opens (RFC 9293 section 3.5); it is closed again at once."""
 
-    def __init__(self, subject: Subject, port: int, *, now: float) -> None:
+    def __init__(self, subject: Asked, port: int, *, now: float) -> None:
         super().__init__(now=now)
         self.subject, self.port = subject, port
         self.name = f"port-{port}"
@@ -64,10 +73,10 @@ class PortOpens(Repeated):
 
     def receive(self, heard: Heard) -> None:
         """Take the answer, and close what opened."""
-        tcp, ipv4 = heard.packet.get(Tcp), heard.packet.get(IPv4)
-        if not tcp or not ipv4 or tcp.src_port != self.port or tcp.dst_port not in self._asking_ports:
+        tcp, packet = heard.packet.get(Tcp), heard.packet
+        if not tcp or tcp.src_port != self.port or tcp.dst_port not in self._asking_ports:
             return
-        if ends_of(heard.packet) != self.subject.ends.back:
+        if (ends_of(packet) or ends6_of(packet)) != self.subject.ends.back:
             return
         if tcp.flags & TcpFlag.RST:
             self._end(False, "refused", f"It refused to open port {self.port} (TCP reset).")

@@ -52,6 +52,8 @@ class Laptop:
         """Whether it passes on what comes in from the cable for somebody else."""
         self._taken_at: dict[IPv4Interface, float] = {}
         self._put_back_at: dict[IPv4Interface, float] = {}
+        self.speaks_ipv6 = False
+        """Whether it has an IPv6 address of its own beside the adapter now."""
         self._woke: tuple[float, float] | None = None
 
     @property
@@ -76,8 +78,8 @@ class Laptop:
 
     @property
     def beside_in_use(self) -> MacAddress | None:
-        """The MAC address beside the adapter while something is borrowed there, else None."""
-        return self._beside if self._taken_at else None
+        """The MAC address beside the adapter while the laptop talks from there, else None."""
+        return self._beside if self._taken_at or self.speaks_ipv6 else None
 
     @property
     def borrows_as(self) -> MacAddress:
@@ -86,7 +88,7 @@ class Laptop:
 
     @property
     def mac(self) -> MacAddress:
-        """The MAC address that it talks from now: the one beside the adapter, once something is borrowed there."""
+        """The MAC address that it talks from now: the one beside the adapter, once it talks from there."""
         return self.beside_in_use or self._mac
 
     @property
@@ -126,6 +128,7 @@ class Laptop:
         self._taken_at.clear()
         self._put_back_at.clear()
         self.pinned.clear()
+        self.speaks_ipv6 = False
         return given
 
     def look(

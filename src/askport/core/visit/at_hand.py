@@ -19,6 +19,7 @@ from askport.core.proofs.proof import Proof
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.service_again import Services
 from askport.core.protocols import PROTOCOLS, Protocol
+from askport.core.reach.over_ipv6 import OverIpv6
 from askport.core.register.as_left import AsLeft
 from askport.core.ways.way import Result, Way
 
@@ -81,6 +82,8 @@ class AtHand:
         """The title that its page was found with, where it was asked for."""
         self.ports_tried: list[Proof] = []
         """What it answered at its old address."""
+        self.over_ipv6: OverIpv6 | None = None
+        """What it answers at its link-local IPv6 address, once it was asked."""
         self.ports_seen: list[Proof] = []
         """The same at the address that it was given, where it had none before."""
         self.as_found: Target | None = None
@@ -173,10 +176,9 @@ class AtHand:
 
     @property
     def open_ports(self) -> list[int]:
-        """TCP ports that opened to a bare question, as it was found or at the address that it was given."""
-        return [
-            each.port for each in (*self.ports_tried, *self.ports_seen) if isinstance(each, PortOpens) and each.passed
-        ]
+        """TCP ports that opened to a bare question: as it was found, over IPv6, or at the address that it was given."""
+        asked = (*self.ports_tried, *(self.over_ipv6.services if self.over_ipv6 else ()), *self.ports_seen)
+        return [*dict.fromkeys(each.port for each in asked if isinstance(each, PortOpens) and each.passed)]
 
     @property
     def may_echo(self) -> bool:
@@ -192,6 +194,8 @@ class AtHand:
 def as_found(device: Device, says: ReadBack | None) -> Target | None:
     """Return the settings that a device was found with, as far as they were shown or said; None without a mask."""
     address, best = address_of(device), device.best
+    if best is None and says and says.address and says.prefix is not None:  # read over IPv6
+        return Target(interface=IPv4Interface((says.address, says.prefix)), gateway=says.gateway, dns=says.dns)
     if address is None or best is None or address in LINK_LOCAL:
         return None
     own = says if says and says.address == address else None

@@ -89,6 +89,12 @@ class Session(Borrower):
             self.cable.elsewhere.add(offered.ip)
             self.stages.now.offer_another(now)
 
+    def ipv6_failed(self, error: AskPortError) -> None:
+        """Take in that the laptop cannot speak IPv6 here; it matters where there is no other way."""
+        self.cable.laptop.speaks_ipv6 = False
+        if self.device.whereabouts is None:
+            self.visit.trouble = error
+
     def gave_back(self) -> None:
         """Take in that the adapter is as it was."""
         if self.cable.laptop.give_all_back():

@@ -26,7 +26,7 @@ class Event(Enum):
     NOT_BORROWED = auto()
     """The laptop did not get the address."""
     TRIES_PORTS = auto()
-    """The laptop reaches the device as found, and sees what it answers."""
+    """The laptop reaches the device as found, or over IPv6, and sees what it answers."""
     PREPARES = auto()
     """Whether the planned values can be set is found out."""
     PREPARED = auto()
@@ -73,7 +73,7 @@ MOVES: dict[Event, dict[Phase, Phase]] = {
         Phase.BORROWING_TO_PROVE: Phase.MAY_PROVE,
     },
     Event.TRIES_PORTS: dict.fromkeys(
-        (Phase.FINDING, Phase.MEASURING, Phase.BORROWING, Phase.TRYING_PORTS), Phase.TRYING_PORTS
+        (Phase.FINDING, Phase.MEASURING, Phase.MAY_BORROW, Phase.BORROWING, Phase.TRYING_PORTS), Phase.TRYING_PORTS
     ),
     Event.PREPARES: dict.fromkeys(_CHOSEN, Phase.PREPARING),
     Event.PREPARED: dict.fromkeys(_CHOSEN, Phase.MAY_SET),

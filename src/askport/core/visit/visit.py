@@ -2,18 +2,21 @@
 
 from collections.abc import Sequence
 from dataclasses import replace
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError, Wants
 from askport.core.finding.device import Device
+from askport.core.formats.field_protocols import PORT_ETHERNET_IP
+from askport.core.formats.modbus import PORT_MODBUS
 from askport.core.kinds.recognising import Fit, fitting_kinds, possible_kinds
-from askport.core.machine import Effect, Machine, WriteEntry
+from askport.core.machine import Effect, Machine, SpeakIpv6, WriteEntry
 from askport.core.plan.editing import next_free
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, TargetCheck, check_target
 from askport.core.proofs.proof import Subject
 from askport.core.reach.can_talk import Verdict, can_talk
+from askport.core.reach.over_ipv6 import OverIpv6
 from askport.core.register import writing
 from askport.core.register.entries import DevicePlanned, Entry, Named
 from askport.core.visit.at_hand import AtHand, address_of
@@ -26,6 +29,10 @@ from askport.core.ways.start import Start
 from askport.core.ways.table import entry_of
 from askport.core.ways.way import Way
 from askport.core.ways.way_entry import WayEntry
+
+USUAL_PORTS = (80, 443, 22, 23, PORT_MODBUS, PORT_ETHERNET_IP)
+"""Asked once on the device as found: web page, secure page, SSH, Telnet, Modbus/TCP, EtherNet/IP. What answers there
+must answer at the new address too."""
 
 
 class Visit:
@@ -94,7 +101,12 @@ class Visit:
         device, kind, around = self.device, self.device.kind, self.cable.around
         has = {Wants.LOG_IN} if device.entered_as in around.log_ins else set[Wants]()
         has |= {Wants.LINE} if kind and kind.name in around.serial_lines else set()
-        return fitting(device.chosen, device.whereabouts, kind, ports=device.open_ports, has=has)
+        return fitting(device.chosen, device.whereabouts, kind, door=self.door, ports=device.open_ports, has=has)
+
+    @property
+    def usual_ports(self) -> list[int]:
+        """TCP ports that the device is asked at: those that the plan names, and the usual ones."""
+        return [*dict.fromkeys((*self.device.work.ports, *USUAL_PORTS))]
 
     @property
     def way_names(self) -> list[str]:
@@ -134,7 +146,34 @@ class Visit:
     def may_be_taken(self, device: Device) -> bool:
         """Whether enough is known of a device to go on with it."""
         by_label = device.is_crowded and self.cable.search.label_mac == device.mac
-        return device.is_found or by_label or self.set_unseen(device) is not None
+        return device.is_found or by_label or self.set_unseen(device) is not None or self.only_over_ipv6(device)
+
+    def only_over_ipv6(self, device: Device) -> bool:
+        """Whether a device shows an IPv6 address and no other, though it was asked for likely ones."""
+        calling = self.cable.finder.calling
+        asked = calling is not None and calling.done
+        return asked and not device.is_found and device.best is None and self.shows_ipv6(device)
+
+    def shows_ipv6(self, device: Device) -> bool:
+        """Whether a device has shown a link-local address that the laptop can talk to from beside the adapter."""
+        return device.link_local is not None and self.cable.laptop.is_beside
+
+    @property
+    def door(self) -> IPv6Address | None:
+        """Where the device is talked to over IPv6, because it is not reached by an IPv4 address; None elsewhere."""
+        over, there = self.device.over_ipv6, self.device.whereabouts
+        reached = self.device.was_taken or (there is not None and self.cable.laptop.reaching(there) is not None)
+        return over.address if over and not reached else None
+
+    def ask_over_ipv6(self, ports: Sequence[int], now: float) -> list[Machine]:
+        """Return what asks the device at hand over IPv6, where it has shown such an address and was not asked."""
+        device, laptop = self.device, self.cable.laptop
+        if device.chosen is None or device.over_ipv6 or not self.shows_ipv6(device.chosen):
+            return []
+        laptop.speaks_ipv6 = True
+        self.effects.append(SpeakIpv6())
+        device.over_ipv6 = OverIpv6(laptop.borrows_as, device.chosen.mac, ports, now=now)
+        return [device.over_ipv6]
 
     @property
     def present_address(self) -> tuple[IPv4Interface, bool] | None:
@@ -258,6 +297,7 @@ class Visit:
             xid=cable.xid,
             servers=cable.finder.servers(),
             landings=self.landings(),
+            door=self.door,
             free=self.free_address,
             kind=device.kind,
             ours=tuple(self.cable.laptop.talking),

@@ -1,7 +1,7 @@
 """Which ways fit a device, with the reason, what they lack, and what they leave untold."""
 
 from collections.abc import Collection
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
 from askport.core.errors import Wants
@@ -34,6 +34,7 @@ def fitting(
     there: IPv4Address | None,
     kind: Kind | None = None,
     *,
+    door: IPv6Address | None = None,
     ports: Collection[int] = (),
     has: Collection[Wants] = (),
 ) -> list[WayChoice]:
@@ -43,15 +44,20 @@ def fitting(
         device: as found.
         there: where it is.
         kind: of which kind.
+        door: its link-local address, where it is talked to by that.
         ports: TCP ports that opened.
         has: what was given of that.
     """
-    reasons = ((entry, entry.fits(device, there, kind)) for entry in WAYS.values())
-    found = [WayChoice(entry, reason, _lacks(entry, kind, has)) for entry, reason in reasons if reason]
+    found = []
+    for entry in WAYS.values():
+        over = door if entry.over_ipv6 else None
+        if reason := entry.fits(device, over or there, kind):
+            reason = f"{reason} Over IPv6, at {over}." if over else reason
+            found.append(WayChoice(entry, reason, _lacks(entry, kind, has)))
     names = {each.entry.name for each in found}
     for name, wanted in ((Console.name, _CONSOLE_PORTS), (Page.name, _PAGE_PORTS)):
         opens = [port for port in wanted if port in ports]
-        if opens and name not in names and there is not None:
+        if opens and name not in names and (there or door):
             answers = f"It answers on port {listed(opens)}."
             found.append(WayChoice(WAYS[name], answers, "a kind that says how", usable=False))
     return found

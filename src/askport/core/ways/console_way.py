@@ -1,8 +1,9 @@
 """Console: the kind's lines over Telnet, SSH or serial, followed to the new address, and kept there."""
 
 from collections.abc import Mapping, Sequence
-from ipaddress import IPv4Address, IPv6Address
+from ipaddress import IPv4Address
 
+from askport.core.addresses import Address
 from askport.core.channels import FarEnd, SerialLine, SshPort, TelnetPort
 from askport.core.errors import BadInput, Wants
 from askport.core.kinds.model import ConsoleWay, Kind, Line
@@ -15,7 +16,7 @@ _BAUD = 9600
 """What serial consoles have unless their kind says otherwise."""
 
 
-def far_end(by: ConsoleWay, at: IPv4Address | IPv6Address | None, start: Start) -> FarEnd:
+def far_end(by: ConsoleWay, at: Address | None, start: Start) -> FarEnd:
     """Return where a kind's console is: on a serial line, or with the device at an address.
 
     Raises:

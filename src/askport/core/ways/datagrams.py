@@ -1,7 +1,8 @@
 """Conversations in UDP datagrams: one question at a time, asked again where nothing comes."""
 
 from askport.core.formats.ethernet import Ethernet
-from askport.core.formats.packet import Ends, frame_between
+from askport.core.formats.ipv6 import link_local
+from askport.core.formats.packet import Ends, Ends6, frame_between
 from askport.core.formats.udp import Udp
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
@@ -11,7 +12,7 @@ _ATTEMPTS = 3
 
 
 class Datagrams(Conversation):
-    """Asks from the laptop's address beside the device, from and to one port."""
+    """Asks from the laptop's address beside the device, or over IPv6, from and to one port."""
 
     port: int
     protocol: str
@@ -30,10 +31,17 @@ class Datagrams(Conversation):
             ValueError: it is not known where the device is, or the laptop does not reach it there.
         """
         super().__init__({})
-        if start.old is None or start.beside is None:
+        self._ends: Ends | Ends6
+        ours = start.laptop_mac
+        if start.door:
+            self._ends = Ends6(src_mac=ours, src=link_local(ours), dst_mac=start.mac, dst=start.door)
+        elif start.old is None or start.beside is None:
             raise ValueError(f"{self.protocol} reaches a device where it is")
-        self._ends = Ends(src_mac=start.laptop_mac, src=start.beside.ip, dst_mac=start.mac, dst=start.old)
+        else:
+            self._ends = Ends(src_mac=ours, src=start.beside.ip, dst_mac=start.mac, dst=start.old)
         self._asked, self._next_at = 0, start.now
+        self.heard: Heard | None = None
+        """What came of the device last."""
 
     def _question(self) -> tuple[str, list[bytes]]:
         """Return what is asked now, as it is shown and as what is sent."""
@@ -58,6 +66,7 @@ class Datagrams(Conversation):
         if self.done or ethernet is None or udp is None or ethernet.src != self._ends.dst_mac:
             return
         if udp.src_port == self.port or (not self.answers_from_port and udp.dst_port == self.port):
+            self.heard = heard
             self._take(udp.payload, heard.at)
 
     def handle_timer(self, now: float) -> None:

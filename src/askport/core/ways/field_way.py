@@ -56,6 +56,7 @@ def field_entry(
     reads: Callable[[Start], Conversation],
     why: str = "",
     fits: Fits | None = None,
+    over_ipv6: bool = False,
     tells: Collection[str] | None = None,
 ) -> WayEntry:
     """Return the entry of such a way; ``why`` it fits stands behind "It speaks" and the protocol."""
@@ -68,6 +69,7 @@ def field_entry(
         fits=fits or speaks(way.name, f"It speaks {words}: {why}"),
         needs_laptop=True,
         needs_reach=True,
+        over_ipv6=over_ipv6,
         enter_does=does,
         says_lines=way.shown,
         tells=lambda _: tells,

@@ -16,6 +16,8 @@ from askport.core.ways.way_entry import WayEntry
 _ENTRIES: dict[str, WayEntry] = {each.name: part(each.way) for each in PROTOCOLS.values() if each.way}
 BY_MAC = frozenset(name for name, entry in _ENTRIES.items() if entry.by_mac)
 """Those that need no address."""
+OVER_IPV6 = frozenset(name for name, entry in _ENTRIES.items() if entry.over_ipv6)
+"""Those that can go by the device's link-local IPv6 address."""
 WITH_PASSWORD = frozenset(each.name for each in PROTOCOLS.values() if each.needs_log_in)
 """Those that nobody is let in by without one."""
 READERS = {name: entry.reads for name, entry in _ENTRIES.items() if entry.reads}
@@ -34,7 +36,9 @@ def reading(start: Start, by: str | None = None) -> Conversation | None:
     """
     for name, reads in READERS.items():
         speaks = name in start.speaks or (start.kind is not None and start.kind.way_by(name) is not None)
-        if name == by or (by is None and speaks and (name in BY_MAC or start.beside)):
+        if name == by or (
+            by is None and speaks and (name in BY_MAC or start.beside or (start.door and name in OVER_IPV6))
+        ):
             return reads(start)
     ways = start.kind.way if start.kind else ()
     for way in ways:

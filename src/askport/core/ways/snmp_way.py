@@ -9,6 +9,7 @@ from collections.abc import Callable
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
+from askport.core.addresses import Address
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind, SnmpWay
 from askport.core.ways.conversation import Ended
@@ -68,6 +69,8 @@ class _Step(NamedTuple):
     values: Callable[[dict[str, SnmpAnswer]], list[tuple[Oid, Value | None]]]
     """Makes what is asked out of what was answered before."""
     is_needed: bool = False
+    unless: Callable[[dict[str, SnmpAnswer]], bool] = lambda _: False
+    """Whether what was answered before leaves nothing to ask."""
 
 
 def _get(says: str, key: str, name: Oid, *, needed: bool = False) -> _Step:
@@ -77,6 +80,65 @@ def _get(says: str, key: str, name: Oid, *, needed: bool = False) -> _Step:
 def row(column: int, address: IPv4Address) -> Oid:
     """Return the name of a column of an address (RFC 4293)."""
     return (*IP_ADDRESS, column, 1, 4, *address.packed)
+
+
+_IPV4_ROWS: Oid = (*IP_ADDRESS, IF_INDEX, 1, 4)
+_MAX_ROWS = 6
+"""Addresses that an agent is asked through for the one of its port; that of loopback is among them."""
+
+
+def _find_out(start: Start) -> list[_Step]:
+    """Return what asks for the port, and for the IPv4 address that it has there, of a device reached over IPv6.
+
+    The address that it is talked to at names the port: with its zone, as a link-local address has one (ipv6z), or
+    without, as some agents have it (RFC 4001). Which IPv4 addresses there are is in no single value: rows are asked
+    for one after the other.
+    """
+    door = start.door.packed if start.door else b""
+
+    def after(answers: dict[str, SnmpAnswer]) -> list[tuple[Oid, Value | None]]:
+        names = [answers[key].name for key in _ROW_KEYS if key in answers]
+        return [(names[-1] if names else _IPV4_ROWS, None)]
+
+    zoned: Oid = (*IP_ADDRESS, IF_INDEX, 4, 20, *door)
+    return [
+        _Step("get its port", "zoned port", Asks.NEXT, lambda _: [(zoned, None)]),
+        _get("get its port, as others call it", "port", (*IP_ADDRESS, IF_INDEX, 2, 16, *door), needed=True)._replace(
+            unless=lambda answers: _port_of(start, answers) is not None
+        ),
+        *(
+            _Step(
+                f"get address {number} of it",
+                key,
+                Asks.NEXT,
+                after,
+                unless=lambda answers: _address_of(start, answers) is not None,
+            )
+            for number, key in enumerate(_ROW_KEYS, 1)
+        ),
+    ]
+
+
+_ROW_KEYS = tuple(f"row {number}" for number in range(1, _MAX_ROWS + 1))
+
+
+def _port_of(start: Start, answers: dict[str, SnmpAnswer]) -> Value | None:
+    """Return by which number its agent knows the port that it is reached at."""
+    if start.door is None:
+        return answers.get("interface", SnmpAnswer()).value
+    zoned, plain = answers.get("zoned port", SnmpAnswer()), answers.get("port", SnmpAnswer())
+    asked: Oid = (*IP_ADDRESS, IF_INDEX, 4, 20, *start.door.packed)
+    return zoned.value if zoned.name[: len(asked)] == asked else plain.value
+
+
+def _address_of(start: Start, answers: dict[str, SnmpAnswer]) -> IPv4Address | None:
+    """Return the IPv4 address that its agent has for that port, where it is reached over IPv6, or the known one."""
+    if start.door is None:
+        return start.old
+    port, size = _port_of(start, answers), len(_IPV4_ROWS)
+    rows = [answers[key] for key in _ROW_KEYS if key in answers]
+    mine = (each.name[size:] for each in rows if each.name[:size] == _IPV4_ROWS and each.value == port is not None)
+    return next((IPv4Address(bytes(each)) for each in mine if len(each) == 4 and max(each) < 256), None)
 
 
 def route_index(gateway: IPv4Address) -> Oid:
@@ -153,6 +215,8 @@ class SnmpTalk(Datagrams):
             return
         self.answers[step.key] = answer
         self._steps, self._is_asked = self._steps[1:], False
+        while self._steps and self._steps[0].unless(self.answers):
+            self._steps = self._steps[1:]
         self._ask_next(now)
         if not self._steps:
             self._conclude()
@@ -181,18 +245,25 @@ class ReadBySnmp(SnmpTalk):
             ValueError: it is not known where the device is, or the laptop does not reach it there.
             BadInput: something that its agent asks for was not given.
         """
-        at = start.old or IPv4Address(0)
-        self._at = at
+
+        def of_it(says: str, key: str, name: Callable[[IPv4Address], Oid]) -> _Step:
+            return _Step(
+                says, key, Asks.GET, lambda answers: [(name(_address_of(start, answers) or IPv4Address(0)), None)]
+            )
+
+        self._start = start
         super().__init__(
             start,
             [
                 _get("get its name", "name", SYS_NAME),
-                _get("get its interface", "interface", row(IF_INDEX, at)),
-                _get("get its interface, as it was called before", "old interface", (*_OLD_IF_INDEX, *at.packed)),
-                _get("get its prefix", "prefix", row(PREFIX, at)),
-                _get("get its mask", "mask", (*OLD_MASK, *at.packed)),
-                _get("get its origin", "origin", row(ORIGIN, at)),
-                _get("get how it is stored", "storage", row(STORAGE, at)),
+                *(_find_out(start) if start.door else ()),
+                of_it("get its interface", "interface", lambda at: row(IF_INDEX, at)),
+                of_it("get its interface, as it was called before", "old interface",
+                      lambda at: (*_OLD_IF_INDEX, *at.packed)),
+                of_it("get its prefix", "prefix", lambda at: row(PREFIX, at)),
+                of_it("get its mask", "mask", lambda at: (*OLD_MASK, *at.packed)),
+                of_it("get its origin", "origin", lambda at: row(ORIGIN, at)),
+                of_it("get how it is stored", "storage", lambda at: row(STORAGE, at)),
                 _Step("get its default route", "route", Asks.NEXT,
                       lambda _: [((*ROUTE, ROUTE_IF_INDEX, *_TO_ALL), None)]),
                 _get("get its default route, as it was called before", "old route", _OLD_NEXT_HOP),
@@ -200,10 +271,12 @@ class ReadBySnmp(SnmpTalk):
         )  # fmt: skip
 
     def _conclude(self) -> None:
-        if self.told("interface") is None and self.told("old interface") is None:
-            self._finish(Ended.REFUSED, f"its agent has no address {self._at}")
+        at = _address_of(self._start, self.answers)
+        if at is None or (self.told("interface") is None and self.told("old interface") is None):
+            none = "no IPv4 address for this port" if at is None else f"no address {at}"
+            self._finish(Ended.REFUSED, f"its agent has {none}")
             return
-        self._found["address"] = str(self._at)
+        self._found["address"] = str(at)
         mask, prefix = self.told("mask"), self.told("prefix")
         if isinstance(mask, IPv4Address):
             self._found["mask"] = str(mask)
@@ -270,7 +343,8 @@ class SetBySnmp(SetByField):
         talk = self._conversation
         if isinstance(talk, SnmpTalk) and talk.took("route"):
             self.wrote = ("gateway",)
-        self._note(f"SNMP only adds an address: whether it still has {self._at} too is seen in the proofs.", now)
+        if self._at:
+            self._note(f"SNMP only adds an address: whether it still has {self._at} too is seen in the proofs.", now)
         super()._arrived(now)
 
     @property
@@ -285,23 +359,25 @@ class SetBySnmp(SetByField):
 
     @property
     def _sets_until(self) -> int:
-        return _ROW_AT + 1
-
-
-_ROW_AT = 2
-"""After which steps the row is there; what comes after it may be refused."""
+        """Until the row is there; what comes after it may be refused."""
+        return next(place for place, each in enumerate(_set_steps(self._start), 1) if each.key == "row")
 
 
 def _set_steps(start: Start) -> list[_Step]:
     target, old = start.target, start.old or IPv4Address(0)
+    find_out = (
+        _find_out(start)[:2]
+        if start.door
+        else [_get(f"get the interface of {old}", "interface", row(IF_INDEX, old), needed=True)]
+    )
     new, gateway = target.interface.ip, target.gateway
 
     def add(answers: dict[str, SnmpAnswer]) -> list[tuple[Oid, Value | None]]:
-        return [(row(IF_INDEX, new), answers["interface"].value), (row(ROW_STATUS, new), _CREATE_AND_GO)]
+        return [(row(IF_INDEX, new), _port_of(start, answers)), (row(ROW_STATUS, new), _CREATE_AND_GO)]
 
     steps = [
         _get("get its name", "name", SYS_NAME),
-        _get(f"get the interface of {old}", "interface", row(IF_INDEX, old), needed=True),
+        *find_out,
         _Step(f"add {new} to its addresses", "row", Asks.SET, add, is_needed=True),
     ]
     if gateway:
@@ -309,7 +385,7 @@ def _set_steps(start: Start) -> list[_Step]:
 
         def route(answers: dict[str, SnmpAnswer]) -> list[tuple[Oid, Value | None]]:
             return [
-                ((*ROUTE, ROUTE_IF_INDEX, *index), answers["interface"].value),
+                ((*ROUTE, ROUTE_IF_INDEX, *index), _port_of(start, answers)),
                 ((*ROUTE, ROUTE_TYPE, *index), _REMOTE),
                 ((*ROUTE, ROUTE_STATUS, *index), _CREATE_AND_GO),
             ]
@@ -323,7 +399,7 @@ def _set_steps(start: Start) -> list[_Step]:
     ]
 
 
-def _lets_in(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
+def _lets_in(_: Device | None, there: Address | None, kind: Kind | None) -> str | None:
     if kind is None or there is None or kind.way_by("snmp") is None:
         return None
     return "The agent of its kind takes an address by SNMP: no mask and no DNS, and the old address may stay beside it."
@@ -337,6 +413,7 @@ ENTRY = field_entry(
     ),
     does="add {target} by SNMP, and follow it there",
     fits=_lets_in,
+    over_ipv6=True,
     tells=("gateway",),
     reads=ReadBySnmp,
 )

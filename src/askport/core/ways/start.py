@@ -4,7 +4,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 
-from askport.core.addresses import MacAddress
+from askport.core.addresses import Address, MacAddress
 from askport.core.kinds.model import Kind
 from askport.core.machine import Xid
 from askport.core.plan.target import Target
@@ -60,7 +60,7 @@ class Start:
     """Whether the technician said that other devices on this wire are in order."""
 
     @property
-    def talks_at(self) -> IPv4Address | IPv6Address | None:
+    def talks_at(self) -> Address | None:
         """Where its console or page is talked to."""
         return self.door or self.old
 

@@ -1,8 +1,8 @@
 """The ways of setting an address: for one more, write its module and one line here; field protocols declare theirs."""
 
 from dataclasses import replace
-from ipaddress import IPv4Address
 
+from askport.core.addresses import Address
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
@@ -21,7 +21,7 @@ from askport.core.ways.way import Way
 from askport.core.ways.way_entry import WayEntry
 
 
-def _asks(device: Device | None, _: IPv4Address | None, __: Kind | None) -> str | None:
+def _asks(device: Device | None, _: Address | None, __: Kind | None) -> str | None:
     if device is None or device.request is None:
         return None
     return f"It asks for an address by {device.request.protocol.upper()}, so it can be answered."
@@ -42,7 +42,7 @@ def _answer(start: Start) -> Way:
     )
 
 
-def _can_be_typed(device: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
+def _can_be_typed(device: Device | None, there: Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("hand") if kind else None
     if isinstance(by, HandWay) and by.say:
         return by.say
@@ -66,7 +66,7 @@ def _watch(start: Start) -> Way:
     )
 
 
-def _has_console(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
+def _has_console(_: Device | None, there: Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("console") if kind else None
     if kind is None or not isinstance(by, ConsoleWay) or not by.set:
         return None
@@ -107,7 +107,7 @@ def _talk(start: Start) -> Way:
     return Console(start, kind, by, _values(start, kind))
 
 
-def _has_page(_: Device | None, there: IPv4Address | None, kind: Kind | None) -> str | None:
+def _has_page(_: Device | None, there: Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("page") if kind else None
     if kind is None or not isinstance(by, PageWay) or there is None or not by.set:
         return None
@@ -163,7 +163,7 @@ def keeping(start: Start) -> Conversation | None:
     return PageTalk(page_of(way, at_new), [*way.login, *way.set], values) if isinstance(way, PageWay) else None
 
 
-def _takes_pings(_: Device | None, __: IPv4Address | None, kind: Kind | None) -> str | None:
+def _takes_pings(_: Device | None, __: Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("ping") if kind else None
     return f"Its kind takes its address from an echo of {by.payload} bytes." if isinstance(by, PingWay) else None
 
@@ -216,6 +216,7 @@ WAYS: dict[str, WayEntry] = {
             needs_laptop=True,
             needs_reach=True,
             needs_kind=True,
+            over_ipv6=True,
             enter_does="say the lines on its console, and follow it to {target}",
             says_lines=_lines,
             tells=lambda start: wrote_by(line.send for line in _console_of(start)[1].set),
@@ -230,6 +231,7 @@ WAYS: dict[str, WayEntry] = {
             needs_laptop=True,
             needs_reach=True,
             needs_kind=True,
+            over_ipv6=True,
             enter_does="send its page what it wants, and follow it to {target}",
             says_lines=_requests,
             tells=lambda start: wrote_by(text for step in _page_of(start)[1].set for text in step.texts),

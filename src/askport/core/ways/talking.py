@@ -120,7 +120,7 @@ class Talking(Way):
 
     @property
     def _where(self) -> str:
-        return f"at {self._at}"
+        return f"at {self._start.talks_at}"
 
     @property
     def _restarts(self) -> bool:

@@ -2,15 +2,15 @@
 
 from collections.abc import Callable, Collection
 from dataclasses import dataclass
-from ipaddress import IPv4Address
 
+from askport.core.addresses import Address
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind
 from askport.core.ways.conversation import Conversation
 from askport.core.ways.start import Start
 from askport.core.ways.way import Way
 
-Fits = Callable[[Device | None, IPv4Address | None, Kind | None], str | None]
+Fits = Callable[[Device | None, Address | None, Kind | None], str | None]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,6 +29,8 @@ class WayEntry:
     """Takes the device as found, where it is and its kind; says why this way fits it, or None where it does not."""
     by_mac: bool = False
     """Whether it works on a device that has no address."""
+    over_ipv6: bool = False
+    """Whether it can go by the device's link-local IPv6 address."""
     needs_kind: bool = False
     """Whether nothing can be done without its kind."""
     says_lines: Callable[[Start], list[str]] = lambda _: []
@@ -51,7 +53,7 @@ class WayEntry:
 def speaks(protocol: str, why: str, *, by_mac: bool = False) -> Fits:
     """Return what fits a device that was heard to speak a field protocol, where it can be reached by that."""
 
-    def fits(device: Device | None, there: IPv4Address | None, _: Kind | None) -> str | None:
+    def fits(device: Device | None, there: Address | None, _: Kind | None) -> str | None:
         reached = there is not None or by_mac
         return why if device is not None and reached and device.speaks(protocol) else None
 

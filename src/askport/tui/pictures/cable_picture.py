@@ -56,9 +56,9 @@ def cable_lines(
     # Where the sentence has no room beside the joints, it stands between the cable and the addresses.
     lines = [_cable(session, width, now, real_now, pulses), blank() if wide else Ink().to(2).put_line(said)]
     cells = 2 if wide else 1
-    comb = _Comb(ours, theirs, cells)
+    comb, laptop = _Comb(ours, theirs, cells), session.cable.laptop
     left = 12
-    lines.append(comb.octets(ours, "beside" if session.cable.laptop.beside_in_use else "laptop", OURS, left))
+    lines.append(comb.octets(ours, "beside" if laptop.is_beside and laptop.borrowed else "laptop", OURS, left))
     lines.append(comb.teeth(ours, OURS, left))
     joint = comb.joints(left)
     if wide:
@@ -71,6 +71,8 @@ def _verdict(session: Session) -> Ink:
     verdict = session.visit.verdict()
     if verdict:
         return Ink().put(verdict.sentence, STRONG if verdict.can or verdict.waits else f"{STRONG} {CONFLICT}")
+    if door := session.visit.door:
+        return Ink().put(f"they talk over IPv6: the device is {door}", STRONG)
     return Ink().put("the device has no address yet" if session.device.chosen else "no device address known yet", DIM)
 
 

@@ -21,6 +21,13 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     device = session.device.whereabouts
     if session.device.chosen is None:
         return wrapped("Find the device first: then this shows how the laptop can talk to it.", width, DIM)
+    if device is None and session.device.over_ipv6:
+        text = (
+            "It has shown no IPv4 address. The laptop talks to it by the IPv6 address that it has on this cable: "
+            "nothing is borrowed, and that address stays as it is while the device gets its IPv4 address."
+        )
+        head = [heading(f"The laptop's {session.cable.laptop.adapter}", width), *_adapter(session, width), blank()]
+        return [*head, heading("Why they can talk", width), *wrapped(text, width, "", 2), *_over_ipv6(session, width)]
     if device is None:
         text = "It has no address yet, so there is nothing to reach: it is given one in the next step."
         return wrapped(text, width)
@@ -49,7 +56,17 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
                 lines.append(Ink().put("  ✓ ", THEIRS).put(proof.because))
         if not any(proof.passed for proof in session.device.ports_tried):
             lines.append(line("Only ARP: no ping, and none of the usual ports.", "", 2))
-    return lines
+    return lines + _over_ipv6(session, width)
+
+
+def _over_ipv6(session: Session, width: int) -> list[Ink]:
+    """Say what it answers at its link-local address."""
+    over = session.device.over_ipv6
+    if over is None or over.address is None:
+        return []
+    lines = [blank(), heading(f"What it answers over IPv6, at {over.address}", width)]
+    answers = [Ink().put("  ✓ ", THEIRS).put(each.because) for each in over.services if each.passed]
+    return lines + (answers or [line("None of the usual ports." if over.done else "Asking.", "", 2)])
 
 
 def _ruler(session: Session, network: IPv4Network, device: IPv4Address, width: int) -> list[Ink]:

@@ -30,7 +30,8 @@ class Access:
         around = self._visit.cable.around
         candidates = (each for each in near(address, prefix, self._avoid()) if not around.in_pool(each))
         self._visit.free_address = None
-        self._visit.go(Event.OUT_OF_REACH, self._asking(candidates, now))
+        over_ipv6 = self._visit.ask_over_ipv6(self._visit.usual_ports, now)
+        self._visit.go(Event.OUT_OF_REACH, self._asking(candidates, now), *over_ipv6)
 
     def within_target(self, now: float) -> Machine | None:
         """Return what looks for a laptop address in the target's subnet, or None where the laptop has one."""

@@ -140,7 +140,9 @@ class Find(Stage):
         if known and known.tag != device.work.tag:
             visit.write(Named(unit=device.unit, mac=found.mac, tag=device.work.tag))
         best = found.best if not found.request else None
-        if best is None or (not found.is_found and visit.set_unseen(found)):
+        if best is None and not found.request and not visit.set_unseen(found) and visit.shows_ipv6(found):
+            self._stages.reach.over_ipv6(now)
+        elif best is None or (not found.is_found and visit.set_unseen(found)):
             self._stages.setting.prepare(now)
         else:
             self._stages.reach.begin(best.address, best.prefix, now)
@@ -193,6 +195,8 @@ class Find(Stage):
             check, more = f"{check}The cable is in a live network: check the label first. ", ""
         if not device.is_found and (unseen := self._visit.set_unseen(device)):
             return f"{check}Go on with {who}: it has shown no address. {unseen.reason}{more}"
+        if not device.is_found and self._visit.only_over_ipv6(device):
+            return f"{check}Go on with {who} over IPv6, at {device.link_local}: it answers for no likely IPv4 address."
         if device.request:
             return f"{check}Go on with {who}: it asks for an address by {device.request.protocol.upper()}.{more}"
         at = f" at {device.best.address}" if device.best else ""

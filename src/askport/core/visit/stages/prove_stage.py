@@ -14,10 +14,10 @@ from askport.core.proofs.verdict import verdict_of
 from askport.core.protocols import told_name
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register.entries import Left
-from askport.core.visit.stages.reach_stage import USUAL_PORTS
 from askport.core.visit.stages.stage import Next, Stage
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event
+from askport.core.visit.visit import USUAL_PORTS
 
 
 class Looking(Proving):

@@ -7,23 +7,20 @@ from askport.core.errors import Refused
 from askport.core.finding.asking_modbus import AskingModbus
 from askport.core.finding.first_words import FirstWords
 from askport.core.finding.greeting import ask_for_numbers
-from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.formats.modbus import PORT_MODBUS
 from askport.core.kinds.recognising import wants_first_words
 from askport.core.machine import Machine, Pin, Send
+from askport.core.proofs.page_answers import PAGE_PORTS
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.who_holds import StillThere
 from askport.core.reach.free_address import FreeAddressSearch
+from askport.core.reach.over_ipv6 import OverIpv6
 from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.register.writing import identified
 from askport.core.visit.stages.stage import Next, Stage
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event
-
-USUAL_PORTS = (80, 443, 22, 23, PORT_MODBUS, PORT_ETHERNET_IP)
-"""Asked once on the device as found: web page, secure page, SSH, Telnet, Modbus/TCP, EtherNet/IP. What answers there
-must answer at the new address too."""
 
 
 class Reach(Stage):
@@ -40,8 +37,18 @@ class Reach(Stage):
 
     def enter(self, now: float) -> None:
         """Borrow what is offered."""
-        if self._visit.phase is Phase.MAY_BORROW:
+        visit = self._visit
+        if visit.phase is Phase.MAY_BORROW and visit.free_address is None and visit.door:
+            self.over_ipv6(now)
+        elif visit.phase is Phase.MAY_BORROW:
             self._stages.access.borrow(Event.BORROWS, now)
+
+    def over_ipv6(self, now: float) -> None:
+        """Go on over IPv6, with nothing borrowed: see what it answers there, unless that is known."""
+        if asks := self._visit.ask_over_ipv6(self._visit.usual_ports, now):
+            self._visit.go(Event.TRIES_PORTS, *asks)
+        else:
+            self._introduce(now)
 
     def borrowed(self, now: float) -> None:
         """See what the device answers there."""
@@ -83,8 +90,7 @@ class Reach(Stage):
             visit.effects.append(Pin(address, chosen.mac))
         at = IPv4Interface((address, laptop.network.prefixlen))
         subject = Subject(mac=chosen.mac, at=at, laptop_mac=cable.laptop.mac, laptop=laptop)
-        ports = dict.fromkeys((*device.work.ports, *USUAL_PORTS))
-        asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in ports)]
+        asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in visit.usual_ports)]
         visit.effects += [Send(each) for each in ask_for_numbers(subject.ends, now)]
         visit.go(Event.TRIES_PORTS, Proving([StillThere(subject, now=now), *asked]))
 
@@ -103,6 +109,14 @@ class Reach(Stage):
                     self._stages.access.borrow_on_adapter(visit.reached_from)
                 else:
                     self._try_ports(now)
+            case Phase.TRYING_PORTS, OverIpv6(address=address):
+                if address:
+                    self._introduce(now)
+                else:
+                    self._stages.look_again()
+                    visit.trouble = visit.trouble or Refused(
+                        "It does not answer over IPv6. Look again for who is there."
+                    )
             case Phase.TRYING_PORTS, Proving() as trying:
                 there, *visit.device.ports_tried = trying.proofs
                 if there.passed or any(each.passed for each in visit.device.ports_tried):
@@ -117,12 +131,12 @@ class Reach(Stage):
     def _introduce(self, now: float) -> None:
         """Hear its first words where only they can tell of which kind it is, and its identification by Modbus/TCP."""
         visit, device = self._visit, self._visit.device
-        kinds, at = visit.cable.around.kinds, device.whereabouts
+        kinds, at, there = visit.cable.around.kinds, visit.door or device.whereabouts, device.whereabouts
         asking: list[FirstWords | AskingModbus] = []
         if device.chosen and at and wants_first_words(kinds, device.chosen, ports=device.open_ports):
             asking.append(FirstWords(at, device.open_ports, now=now))
-        if at and PORT_MODBUS in device.open_ports:
-            asking.append(AskingModbus(at, now=now))
+        if there and not visit.door and PORT_MODBUS in device.open_ports:
+            asking.append(AskingModbus(there, now=now))
         asking = [each for each in asking if not each.done]
         if asking:
             visit.go(Event.TRIES_PORTS, *asking)
@@ -153,12 +167,14 @@ class Reach(Stage):
         match visit.phase:
             case Phase.CHOOSING:
                 return Next("Looking for a laptop address that nobody holds.", enter=False)
+            case Phase.MAY_BORROW if visit.door and visit.free_address is None:
+                return Next(f"No free laptop address was found beside it. Go on over IPv6, at {visit.door}.")
             case Phase.MAY_BORROW if visit.free_address and device.landed_at and device.way:
                 return Next(f"{device.way.because} Borrow {visit.free_address} to reach it there and correct it.")
             case Phase.MAY_BORROW if visit.free_address:
                 where = visit.cable.laptop.where
                 text = f"Borrow {visit.free_address} {where}, so that the laptop can talk to it. Nobody answers there."
-                return Next(text)
+                return Next(f"{self._page_over_ipv6}{text}")
             case Phase.MAY_BORROW:
                 return Next("No free laptop address was found there: press a and name another.", enter=False)
             case Phase.TRYING_PORTS if any(isinstance(each, FirstWords | AskingModbus) for each in visit.running):
@@ -167,11 +183,20 @@ class Reach(Stage):
                 return Next("Trying what it answers as found: ping and the usual ports.", enter=False)
         return Next("Borrowing the address.", enter=False)
 
+    @property
+    def _page_over_ipv6(self) -> str:
+        """Offer its page where that opens with nothing borrowed."""
+        over = self._visit.device.over_ipv6
+        opens = over is not None and any(port in PAGE_PORTS for port in over.opened)
+        return "Its page answers over IPv6: o opens it. " if opens else ""
+
     def result(self) -> str:
         """Say from where it is reached."""
         visit = self._visit
         if visit.device.chosen is None:
             return ""
+        if visit.door and visit.device.whereabouts is None:
+            return "over IPv6"
         if visit.device.whereabouts is None:
             return "nothing to reach"
         if visit.reached_from and visit.phase.step is not Step.REACH:

@@ -194,7 +194,7 @@ class Setting(Stage):
                 device.target_holder = holder if device.chosen is None or holder != device.chosen.mac else None
                 for each in ran[1:]:
                     if isinstance(each, Conversation) and each.said:
-                        self.own_word.take(each.said)
+                        self.own_word.take(each, each.said)
                 laptop = next((each.chosen for each in ran[1:] if isinstance(each, FreeAddressSearch)), None)
                 access.take_free(laptop, now)
                 visit.go(Event.PREPARED)

@@ -39,6 +39,9 @@ class Reaches(Protocol):
     def begin(self, address: IPv4Address, prefix: int | None, now: float) -> None:
         """Get the laptop an address that reaches the device."""
 
+    def over_ipv6(self, now: float) -> None:
+        """Go on over IPv6, with nothing borrowed."""
+
 
 class Proves(Protocol):
     """What other stages want of Prove."""

@@ -1,7 +1,9 @@
-"""Services that are named by their type only get a question for the rest: name and port (RFC 6763 section 4)."""
+"""What one answer leaves open is asked on, once: the rest of a service that is only named by its type (RFC 6763 section
+4), and who has the IPv6 address that a MAC address gives, because some answer no echo to all nodes.
+"""
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.greeting import service_question
+from askport.core.finding.greeting import ask_for_link_local, service_question
 from askport.core.formats.dns import Dns, Name, RecordType
 from askport.core.formats.ethernet import Ethernet
 from askport.core.machine import Machine
@@ -12,19 +14,25 @@ MAX_QUESTIONS = 64
 _TYPES: Name = (b"_services", b"_dns-sd", b"_udp", b"local")
 
 
-class ServiceQuestions(Machine):
-    """Follows the answers of mDNS from the list of types to each service."""
+class FurtherQuestions(Machine):
+    """Follows the answers of mDNS from the list of types to each service, and asks each device once for its IPv6."""
 
     def __init__(self, laptop_mac: MacAddress) -> None:
         """Begin with nothing to ask."""
         super().__init__()
         self._laptop_mac = laptop_mac
         self._asked: set[tuple[MacAddress, Name]] = set()
+        self._asked_ipv6: set[MacAddress] = set()
 
     def receive(self, heard: Heard) -> None:
         """Ask for what an answer names and does not say."""
         dns, ethernet = heard.packet.get(Dns), heard.packet.get(Ethernet)
-        if dns is None or ethernet is None or not dns.is_response:
+        if ethernet is None or ethernet.src.is_group:
+            return
+        if ethernet.src not in self._asked_ipv6 and len(self._asked_ipv6) < MAX_QUESTIONS:
+            self._asked_ipv6.add(ethernet.src)
+            self._send(ask_for_link_local(self._laptop_mac, ethernet.src))
+        if dns is None or not dns.is_response:
             return
         known = {each.name for each in dns.answers if each.type == RecordType.SRV}
         for each in dns.answers:

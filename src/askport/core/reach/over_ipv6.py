@@ -1,0 +1,77 @@
+"""What a device answers at its link-local IPv6 address, with nothing borrowed of its subnet."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from ipaddress import IPv6Address
+
+from askport.core.addresses import MacAddress
+from askport.core.formats.ipv6 import link_local
+from askport.core.formats.packet import Ends6
+from askport.core.machine import Effect, Machine
+from askport.core.proofs.proof import Proving
+from askport.core.proofs.reachable import PortOpens
+from askport.core.reach.link_local import LinkLocal
+from askport.core.wire import Heard
+
+
+@dataclass(frozen=True, slots=True)
+class _Over:
+    """Who is asked, and from where: an answer counts from its own MAC address only."""
+
+    ends: Ends6
+
+
+class OverIpv6(Machine):
+    """Sees that it still has its address, then asks the usual ports there."""
+
+    def __init__(self, laptop: MacAddress, device: MacAddress, ports: Iterable[int], *, now: float) -> None:
+        """Begin to ask, from the link-local address that the laptop's MAC address gives."""
+        super().__init__()
+        self._laptop, self._device, self._ports = laptop, device, tuple(ports)
+        self._looks = LinkLocal(laptop, device, now=now)
+        self._proving: Proving | None = None
+        self.services: list[PortOpens] = []
+        """What was asked there, whether it opened or not."""
+
+    @property
+    def address(self) -> IPv6Address | None:
+        """The address that it has shown, or None."""
+        return self._looks.address
+
+    @property
+    def opened(self) -> list[int]:
+        """The ports that opened there."""
+        return [each.port for each in self.services if each.passed]
+
+    @property
+    def _asks(self) -> Machine:
+        return self._proving or self._looks
+
+    @property
+    def done(self) -> bool:
+        """Whether every port has answered, or had its time; or it has shown no such address."""
+        return self._asks.done and (self._proving is not None or self.address is None)
+
+    def _go_on(self, now: float) -> None:
+        if self.address and self._proving is None:
+            self._effects += self._looks.poll()
+            ends = Ends6(src_mac=self._laptop, src=link_local(self._laptop), dst_mac=self._device, dst=self.address)
+            self.services = [PortOpens(_Over(ends), port, now=now) for port in self._ports]
+            self._proving = Proving(self.services)
+
+    def receive(self, heard: Heard) -> None:
+        """Take what it answers."""
+        self._asks.receive(heard)
+        self._go_on(heard.at)
+
+    def handle_timer(self, now: float) -> None:
+        """Ask, or give up."""
+        self._asks.handle_timer(now)
+
+    def next_deadline(self) -> float | None:
+        """Return when it asks next."""
+        return None if self.done else self._asks.next_deadline()
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be asked now."""
+        return [*super().poll(), *self._asks.poll()]
