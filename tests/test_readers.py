@@ -64,6 +64,12 @@ def icmpv6(kind, body, src="fe80::7"):
     return ipv6_frame(IPv6(src=source, dst=ALL_NODES, next_header=58, payload=payload, hop_limit=255), src=IT)
 
 
+def udp6(port, payload):
+    source = IPv6Address("fe80::7")
+    data = encode_udp(Udp(src_port=port, dst_port=port, payload=payload), src=source, dst=ALL_NODES)
+    return ipv6_frame(IPv6(src=source, dst=ALL_NODES, next_header=17, payload=data, hop_limit=255), src=IT)
+
+
 def records(*answers):
     return encode_dns(Dns(flags=RESPONSE, answers=answers))
 
@@ -114,6 +120,10 @@ def found(*frames):
 BPDU = bytes.fromhex("424203 0000 02 02 3c 8000 00005e005310 00000000 8000 00005e005310 8001 0000 1400 0200 0f00")
 TOLD = {
     "mdns": (mdns(), "likely", "It says that its address is 192.168.61.7 (mDNS, once)."),
+    "mdns over ipv6": (udp6(5353, records(Record(name=name_of("tank-1.local"), type=RecordType.A, data=HOME.packed))),
+                       "likely", "It says that its address is 192.168.61.7 (mDNS, once)."),
+    "ws-discovery over ipv6": (udp6(3702, ws_match()), "likely",
+                               "It says that its address is 192.168.61.7 (WS-Discovery, once)."),
     "mdns service": (mdns(), "likely", "It offers TCP port 80 (mDNS, once)."),
     "mdns reverse": (udp(5353, records(Record(name=name_of(HOME.reverse_pointer), type=RecordType.PTR,
                                               target=name_of("tank-1.local")))), "likely", "It calls itself tank-1"),

@@ -5,6 +5,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import NO_MAC, MacAddress, parse_address
 from askport.core.errors import BadInput
+from askport.core.finding.beliefs import Belief
 from askport.core.finding.clues import ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
@@ -137,10 +138,12 @@ class Search:
     def known_addresses(self) -> list[IPv4Address]:
         """Return addresses that something speaks for, in order of likelihood.
 
-        First what its manual gives, then what speaks for each that is heard or meant, then where this maker's devices
-        were found before, then where any was.
+        First what its manual gives, then what a device says of itself, and what speaks for each that is heard or meant,
+        then where this maker's devices were found before, then where any was.
         """
         delivered = [self._delivered] if self._delivered else []
+        beliefs = [belief for device in self.finder.devices() for belief in device.addresses]
+        delivered += [each.address for each in beliefs if each.belief is not Belief.CERTAIN]
         macs = dict.fromkeys([*filter(None, (self.label_mac,)), *(each.mac for each in self.finder.devices())])
         delivered += [each for mac in macs for each in self.likely_of(mac)]
         makers = {self._maker(device.mac) for device in self.finder.devices()} - {None}

@@ -98,7 +98,7 @@ def _cable(session: Session, width: int, now: float, real_now: float, pulses: Se
     if room < len(state) + 4 and device:
         right = str(device.mac)  # whose it is stands in the picture too
         room = width - len(left) - len(right) - 8
-    untouched = f"  {listed(laptop.own) or 'no address'} untouched" if laptop.beside_in_use else ""
+    untouched = f"  {' '.join([*filter(None, [listed(laptop.own)]), 'untouched'])}" if laptop.beside_in_use else ""
     untouched = untouched if room - len(untouched) >= len(state) + 4 else ""
     room -= len(untouched)
     rail = ["━" if link.up else "╌"] * max(room, len(state) + 4)

@@ -3,6 +3,7 @@
 from ipaddress import IPv4Address, IPv4Network
 from itertools import zip_longest
 
+from askport.core.formats.ipv6 import link_local
 from askport.core.reach.can_talk import explain
 from askport.core.reach.free_address import ASSUMED_PREFIX
 from askport.core.text import listed
@@ -138,7 +139,11 @@ def _beside(session: Session) -> list[Ink]:
     if laptop.borrowed:
         beside.put(listed(laptop.borrowed), f"{STRONG} {OURS}").put("  borrowed", OURS)
         return [own, beside, Ink().to(2).put("as        ", DIM).put(laptop.mac).put("  a MAC address of its own", DIM)]
-    if offered and session.phase.step is Step.REACH:
+    if laptop.speaks_ipv6 and session.visit.door:
+        beside.put(link_local(laptop.mac), f"{STRONG} {OURS}").put(
+            "  its IPv6 address there, for this cable alone", DIM
+        )
+    elif offered and session.phase.step is Step.REACH:
         beside.put(offered, OURS).put("  not yet", DIM)
     else:
         beside.put("nothing", DIM)

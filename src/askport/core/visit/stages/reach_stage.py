@@ -195,7 +195,7 @@ class Reach(Stage):
         visit = self._visit
         if visit.device.chosen is None:
             return ""
-        if visit.door and visit.device.whereabouts is None:
+        if visit.device.over_ipv6 and visit.device.whereabouts is None:
             return "over IPv6"
         if visit.device.whereabouts is None:
             return "nothing to reach"
