@@ -14,7 +14,7 @@ test: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	$(BIN)/pytest -n 4 --dist worksteal
 
 check: lint $(VENV)/.tests
-	$(BIN)/pytest -n 4 -m "not kernel and not screen"
+	$(BIN)/pytest -n 4 -m "not kernel and not screen and not database"
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check src tests benchmarks docs
@@ -77,7 +77,7 @@ $(VENV)/.tools: $(VENV)/bin/python
 $(VENV)/partners: tools/test-partners $(VENV)/bin/python
 	@sh tools/test-partners $(CURDIR)/$@ isc-dhcp-client avahi-autoipd avahi-daemon lldpd dnsmasq-base \
 		busybox-static inetutils-telnetd openssh-server dropbear-bin bootpc snmpd knxd ola wsdd \
-		kea-dhcp4-server isc-dhcp-server bind9-utils
+		kea-dhcp4-server isc-dhcp-server bind9-utils postgresql-15
 	@touch $@
 
 clean:

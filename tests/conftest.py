@@ -25,6 +25,7 @@ from askport.cli.main import run as run_command_line
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.kind_files import known_kinds
+from crew_database import Database, program
 
 settings.register_profile(
     "ci", derandomize=True, max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow]
@@ -32,13 +33,14 @@ settings.register_profile(
 settings.register_profile("long", max_examples=5000, deadline=None)
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "ci"))
 
-os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="askport-state-")  # where the programs under test keep their log
-atexit.register(shutil.rmtree, os.environ["XDG_STATE_HOME"], ignore_errors=True)
+for each in ("STATE", "DATA"):  # where the programs under test keep their log, their keys and copies
+    os.environ[f"XDG_{each}_HOME"] = tempfile.mkdtemp(prefix="askport-state-")
+    atexit.register(shutil.rmtree, os.environ[f"XDG_{each}_HOME"], ignore_errors=True)
 ASKPORT = [str(Path(sys.executable).with_name("askport"))]
 LAPTOP, DEVICE = "02:00:00:00:00:01", "02:00:00:00:00:99"
 
 
-_MARKS = {"namespaces": "kernel", "terminal": "screen"}
+_MARKS = {"namespaces": "kernel", "terminal": "screen", "database": "database"}
 """What a fixture needs of the machine: a test is marked by what it uses, and by nothing else."""
 
 
@@ -66,7 +68,7 @@ def children(pid):
     return Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
 
 
-_ON_FILES_ONLY = frozenset({"demo", "kinds", "plan", "reach", "register", "report"})
+_ON_FILES_ONLY = frozenset({"crew", "demo", "kinds", "plan", "reach", "register", "report"})
 """Commands that go near no adapter and no rights."""
 
 
@@ -90,6 +92,26 @@ def _askport_here(arguments):
         for each, handler in kept.items():
             signal.signal(each, handler)
     return subprocess.CompletedProcess(arguments, int(status), said.getvalue(), told.getvalue())
+
+
+@pytest.fixture(scope="session")
+def postgres():
+    """Start a PostgreSQL of our own, once."""
+    if program("initdb", PARTNERS) is None:
+        pytest.skip("no PostgreSQL: crews were not tested")
+    made = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")), PARTNERS)
+    yield made
+    made.remove()
+
+
+@pytest.fixture
+def database(postgres):
+    """Give a database of a crew that has nothing in it yet."""
+    if postgres.process.poll() is not None:
+        postgres.start()
+    postgres.sql("DROP DATABASE IF EXISTS site WITH (FORCE)", database="postgres")
+    postgres.sql("CREATE DATABASE site", database="postgres")
+    return postgres
 
 
 def askport_in_bounds(*arguments):

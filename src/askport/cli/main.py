@@ -38,7 +38,7 @@ _COMMANDS = {
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""
 
-_GROUPS = ("kinds", "plan", "register")
+_GROUPS = ("crew", "kinds", "plan", "register")
 """Commands with commands of their own, each with the module of its name."""
 
 

@@ -21,11 +21,12 @@ from sqlalchemy.dialects.sqlite import insert as upsert
 from askport.core.addresses import MacAddress
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan, Subnet
-from askport.core.register.chain import Line
+from askport.core.register.chain import Line, in_time
 from askport.core.register.entries import DevicePlanned, Joined, Settled, SubnetPlanned
 from askport.core.register.fold import Register
 from askport.core.register.searching import brief, haystack
 from askport.core.register.visits import Row
+from askport.edges.crew.growing_together import anew, name_differences
 from askport.edges.job_tables import (
     CONFLICTS,
     DEVICES,
@@ -97,12 +98,23 @@ def is_behind(connection: Connection, count: int, hash_: str) -> bool:
     return connection.execute(select(GROWN)).all() != [(FORM, count, hash_)]
 
 
-def make_anew(connection: Connection, lines: Iterable[Line]) -> None:
-    """Make it of a whole journal."""
+def make_anew(connection: Connection, lines: Iterable[Line], *, own: str | None = None) -> None:
+    """Make it of a whole journal; of a crew's, in the order of time, which is the same in each of its files.
+
+    Args:
+        connection: to the job file.
+        lines: the journal.
+        own: in a crew, what the member is called whose file this is.
+    """
+    last_line: Line | None = None
+    if own:
+        every = list(lines)
+        last_line = every[-1] if every else None
+        lines = sorted(every, key=in_time)
     create_register(connection)
     connection.execute(insert(GROWN).values(form=FORM, count=0, hash=""))
     held: list[Line] = []
-    register = Register()
+    register = Register(own=own)
     last: Line | None = None
     for line in lines:
         held.append(line)
@@ -112,15 +124,28 @@ def make_anew(connection: Connection, lines: Iterable[Line]) -> None:
             held = []
     _take(connection, held, register)
     _write(connection, register)
-    if last:
+    if last := last_line or last:
         connection.execute(_GREW, {"count_": last.number, "hash_": last.hash})
+    if own:
+        name_differences(connection, register.touched.values(), own)
 
 
-def grow(connection: Connection, lines: Sequence[Line]) -> None:
-    """Take lines that were just written."""
-    register = Register(Stored(connection))
-    _take(connection, lines, register)
+def grow(connection: Connection, lines: Sequence[Line], *, own: str | None = None) -> None:
+    """Take lines that were just written; in a crew's file with all that others know of the same devices.
+
+    Args:
+        connection: to the job file.
+        lines: those that were written.
+        own: in a crew, what the member is called whose file this is.
+    """
+    if own:
+        register = anew(connection, lines, Stored(connection), _take, own)
+    else:
+        register = Register(Stored(connection))
+        _take(connection, lines, register)
     _write(connection, register)
+    if own:
+        name_differences(connection, register.touched.values(), own)
     connection.execute(_GREW, {"count_": lines[-1].number, "hash_": lines[-1].hash})
 
 
@@ -140,7 +165,7 @@ def _take(connection: Connection, lines: Sequence[Line], register: Register) -> 
                 where = CONFLICTS.c.sentence == entry.conflict
                 connection.execute(update(CONFLICTS).where(where).values(settled=entry.words))
             case _:
-                register.take(entry, line.at)
+                register.take(entry, line.at, line.member)
     _plan(connection, SUBNETS, "network", subnets)
     _plan(connection, PLANNED, "tag", planned)
     _tell_plan(connection, register, (*planned.gone, *planned.now))
@@ -200,7 +225,7 @@ def planned_as(connection: Connection, tags: Iterable[str]) -> dict[str, Planned
     return found
 
 
-def differs(connection: Connection, rows: Sequence[Row], plan: Plan) -> str:
+def differs(connection: Connection, rows: Sequence[Row], plan: Plan, *, ordered: bool) -> str:
     """Say what is not what a whole journal adds up to; an empty text where everything is."""
     planned = plan.by_tag
     kept = {each["id"]: dict(each) for each in connection.execute(select(DEVICES)).mappings()}
@@ -214,7 +239,16 @@ def differs(connection: Connection, rows: Sequence[Row], plan: Plan) -> str:
             return f"what of {row.tag or row.mac} is"
     if kept or known or macs:
         return "a device that is"
-    return "" if stored_plan(connection, plan.name) == plan else "the plan that is"
+    stored = stored_plan(connection, plan.name)
+    if not ordered:
+        stored, plan = in_any_order(stored), in_any_order(plan)
+    return "" if stored == plan else "the plan that is"
+
+
+def in_any_order(plan: Plan) -> Plan:
+    """Return a plan with its lines by their names."""
+    devices = tuple(sorted(plan.devices, key=lambda each: each.tag))
+    return Plan(name=plan.name, subnets=tuple(sorted(plan.subnets, key=lambda each: each.network)), devices=devices)
 
 
 def stored_plan(connection: Connection, name: str) -> Plan:

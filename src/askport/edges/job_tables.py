@@ -6,9 +6,9 @@ from askport.core.text import display_text
 
 APPLICATION_ID = 0x41534B50
 """Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
-VERSION = 5
+VERSION = 6
 """Of the journal's tables (PRAGMA user_version). A newer file is refused; an older one is brought up to date."""
-FORM = 2
+FORM = 3
 """Of the register's tables: where a file has another, they are made anew from the journal."""
 
 METADATA = MetaData()
@@ -21,6 +21,7 @@ JOURNAL = Table(
     Column("at", String, nullable=False),
     Column("body", String, nullable=False),
     Column("hash", String, nullable=False),
+    Column("member", String),
 )
 CAPTURES = Table(
     "captures",
@@ -37,6 +38,45 @@ SEAL = Table(
     Column("hash", String, nullable=False),
 )
 """How many lines the journal has, and the hash of its last: lines taken off its end are missed."""
+
+SHARED = MetaData()
+"""What a job file has more where it joins a crew."""
+CREW = Table(
+    "crew",
+    SHARED,
+    Column("number", Integer, primary_key=True),
+    Column("crew", String, nullable=False),
+    Column("epoch", String, nullable=False),
+    Column("url", String, nullable=False),
+    Column("site", String, nullable=False),
+    Column("member", String, nullable=False),
+    Column("pulled", Integer, nullable=False),
+    Column("digest", String),
+)
+"""Which crew the job belongs to and as whom, where its database is (never with a password), and up to which push."""
+CREW_OF = Table("crew_of", SHARED, Column("number", Integer, primary_key=True), Column("crew", String, nullable=False))
+"""Which crew its seals are of, also once the file has left it."""
+MEMBERS = Table(
+    "members",
+    SHARED,
+    Column("name", String, primary_key=True),
+    Column("key", String, nullable=False),
+    Column("login", String, nullable=False),
+    Column("removed", Integer, nullable=False),
+)
+"""Its members with their public keys, as they were seen first."""
+SEALS = Table(
+    "seals",
+    SHARED,
+    Column("head", String, primary_key=True),
+    Column("member", String, primary_key=True),
+    Column("place", Integer, nullable=False),
+    Column("signature", String, nullable=False),
+    Column("push", Integer, nullable=False),
+)
+"""By which its members vouch for their lines."""
+BLOCK = Table("block", SHARED, Column("address", String, primary_key=True))
+"""Free addresses that were dealt to this member, to give away without the database."""
 
 REGISTER = MetaData()
 """What the journal adds up to: it grows in the same transaction, and can be made anew at any time."""
@@ -110,7 +150,7 @@ def foreign_parts(connection: Connection, *, is_older: bool) -> str:
     A trigger or a view in place of a table could drop lines, or show others than are there. An earlier format had other
     tables, but neither of these.
     """
-    ours = {each.name for each in (*METADATA.tables.values(), *REGISTER.tables.values())} | {"search"}
+    ours = {each.name for kept in (METADATA, SHARED, REGISTER) for each in kept.tables.values()} | {"search"}
     for kind, name, of in connection.execute(text("SELECT type, name, tbl_name FROM sqlite_master")):
         is_known = kind in ("table", "index") and (is_older or of in ours or of.startswith("search_"))
         if not is_known and not name.startswith("sqlite_"):

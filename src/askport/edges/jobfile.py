@@ -12,10 +12,9 @@ from typing import IO
 
 from sqlalchemy import (
     Connection,
+    Engine,
     Executable,
-    LargeBinary,
     bindparam,
-    cast,
     insert,
     inspect,
     select,
@@ -27,20 +26,22 @@ from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.plan.folding import plan_of
-from askport.core.register.chain import Chain, Line, next_line
+from askport.core.register.chain import Chain, Line, in_time, next_line
 from askport.core.register.entries import Entry, Kept
 from askport.core.register.fold import fold
 from askport.core.register.visits import Row
 from askport.core.text import display_text
+from askport.edges.crew.job_part import Membership, heads_in, last_own, membership_in
+from askport.edges.crew.verifying import seals_fault
 from askport.edges.growing import grow, is_behind, make_anew
 from askport.edges.job_engine import copied, engine_of
 from askport.edges.job_tables import APPLICATION_ID, CAPTURES, JOURNAL, METADATA, SEAL, VERSION, foreign_parts
+from askport.edges.kept_frames import CAPTURE, frames_fault, keeping
 from askport.edges.older_jobs import bring_up_to_date
 from askport.edges.projection import Projection
 
 _CHECKED_AT_OPENING = 20_000
 """Lines at the end of a journal that are checked whenever it is opened; all of it is when something is handed over."""
-_CAPTURE = cast(CAPTURES.c.pcapng, LargeBinary)
 _SEALED = update(SEAL).values(count=bindparam("count_"), hash=bindparam("hash_"))
 _WRITTEN = insert(JOURNAL)
 _UNIT_BITS = 52
@@ -63,6 +64,10 @@ class JobFile:
         self._is_job = False
         self._copy: TemporaryDirectory[str] | None = None
         self._last: Line | None = None
+        self._own: Line | None = None
+        """The last line of the strand that this file goes on with."""
+        self.crew: Membership | None = None
+        """To which crew it belongs, and as whom."""
         if not create and not path.exists():
             raise BadInput(f"There is no job file '{self._name}'.")
         self._engine = engine_of(path)
@@ -164,7 +169,7 @@ class JobFile:
                 self._work_on_a_copy()
                 self.register = Projection(self._engine, self._damaged)
             with self._engine.begin() as connection:
-                make_anew(connection, self._read(connection=connection))
+                make_anew(connection, self._read(connection=connection), own=self.crew.member if self.crew else None)
 
     def _fault(self) -> str | None:
         """Say what of the end of the journal does not fit, or return None where all of it does."""
@@ -177,7 +182,7 @@ class JobFile:
         count, hash_ = (self._last.number, self._last.hash) if self._last else (0, "")
         if seal is None or tuple(seal) != (count, hash_):
             return "lines at the end of its journal are missing, or were added."
-        return self._frames_fault(first)
+        return frames_fault(self._engine, first, has_all=self.crew is None)
 
     def _chain_fault(self, first: int) -> str | None:
         """Say which line from a first one on does not fit."""
@@ -190,21 +195,13 @@ class JobFile:
             for place, row in enumerate(rows, first):
                 if not chain.fits(*row):
                     return f"line {place} of its journal does not fit."
-        if not chain.ends_together:
-            return "lines of its journal are missing."
         self._last = self._line(place)
-        return None
-
-    def _frames_fault(self, first: int) -> str | None:
         with self._engine.connect() as connection:
-            like = JOURNAL.c.body.contains('"kind":"kept"')
-            bodies = connection.execute(select(JOURNAL.c.body).where(JOURNAL.c.number >= first, like)).scalars().all()
-            entries = (Line.model_construct(body=body).entry for body in bodies)
-            kept = {(entry.unit, entry.sha256) for entry in entries if isinstance(entry, Kept)}
-            for unit, digest in sorted(kept):
-                found = connection.execute(select(_CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
-                if found is None or sha256(bytes(found)).hexdigest() != digest:
-                    return f"the frames kept of unit {unit} do not fit."
+            crew = membership_in(connection)
+            sealed = heads_in(connection)
+        self.belong_to(crew)
+        if not chain.ends_together(sealed | ({self._own.hash} if self._own else set())):
+            return "lines of its journal are missing."
         return None
 
     def _read(self, first: int = 1, connection: Connection | None = None) -> Iterator[Line]:
@@ -224,6 +221,11 @@ class JobFile:
         with self._engine.connect() as connection:
             found = connection.execute(select(JOURNAL).where(JOURNAL.c.number == number)).mappings().first()
         return Line.model_validate(dict(found)) if found else None
+
+    @property
+    def engine(self) -> Engine:
+        """What reads and writes the file."""
+        return self._engine
 
     @property
     def lines(self) -> list[Line]:
@@ -251,15 +253,33 @@ class JobFile:
             BadInput: it was changed by something else, or the register that is kept is not what the journal says.
         """
         try:
-            fault = self._chain_fault(1) or self._frames_fault(1)
+            fault = (
+                self._chain_fault(1)
+                or frames_fault(self._engine, 1, has_all=self.crew is None)
+                or seals_fault(self._engine)
+            )
             if fault:
                 raise self._changed(fault)
-            rows = fold(self._read())
-            differs = self.register.differs(rows, plan_of(line.entry for line in self._read()))
+            rows = self._folded()
+            plan = plan_of(line.entry for line in self._in_order())
+            differs = self.register.differs(rows, plan, ordered=self.crew is None)
         except (SQLAlchemyError, TypeError, ValueError):
             raise self._damaged("a part of it cannot be read") from None
         if differs:
             raise self._changed(f"{display_text(differs, 150)} kept beside its journal is not what the journal says.")
+        return rows
+
+    def _in_order(self) -> Iterable[Line]:
+        """Return the journal in the order in which it adds up: a crew's is the same in each of its files."""
+        return sorted(self._read(), key=in_time) if self.crew else self._read()
+
+    def _folded(self) -> list[Row]:
+        rows = fold(self._in_order(), self.crew.member if self.crew else None)
+        if self.crew:  # numbered as they came into this file
+            for row in rows:
+                stored = self.register.by_mac(row.mac)
+                row.id = stored.id if stored else row.id
+            rows.sort(key=lambda each: each.id)
         return rows
 
     def stands(self, fingerprint: str) -> tuple[int, int, datetime | None] | None:
@@ -292,20 +312,36 @@ class JobFile:
             self._append([(entry, at) for entry in entries])
 
     def _append(self, entries: Iterable[tuple[Entry, datetime]], *with_it: Executable) -> None:
-        last, lines = self._last, []
+        last, own, lines = self._last, self._own, []
         for entry, at in entries:
-            last = next_line(entry, at, last)
+            last = own = next_line(entry, at, last, own)
             lines.append(last)
         self._write(lines, *with_it)
+        self._own = own
 
-    def adopt(self, lines: Sequence[Line], captures: Iterable[bytes]) -> None:
-        """Take over lines of other journals as they are, and the frames that were kept with them.
+    def adopt(self, lines: Sequence[Line], captures: Iterable[bytes] = (), with_it: Iterable[Executable] = ()) -> None:
+        """Take over lines of other journals as they are, and the frames that were kept with them, all or nothing.
 
         Raises:
             MachineRefused: the disk is full or will not be written.
         """
-        kept = [_keeping(each) for each in captures]
-        self._write(lines, *kept)
+        self._write(lines, *map(keeping, captures), *with_it)
+        if self.crew is None:
+            self._own = self._last
+
+    def belong_to(self, crew: Membership | None) -> None:
+        """Take in to which crew it belongs, as it was written down, and which line its own strand goes on with."""
+        self.crew = crew
+        with self._engine.connect() as connection:
+            self._own = self._line(last_own(connection, crew)) if crew else self._last
+
+    def change(self, *statements: Executable) -> None:
+        """Write what is no line of the journal, all or nothing.
+
+        Raises:
+            MachineRefused: the disk is full or will not be written.
+        """
+        self._write((), *statements)
 
     def keep(self, unit: int, frames: Sequence[tuple[datetime, bytes]]) -> None:
         """Keep the frames behind a unit, with their digest in the journal.
@@ -315,7 +351,7 @@ class JobFile:
         """
         capture = pcapng_start() + b"".join(pcapng_frame(at.timestamp(), data) for at, data in frames)
         entry = Kept(unit=unit, frames=len(frames), sha256=sha256(capture).hexdigest())
-        self._append([(entry, max(at for at, _ in frames))], _keeping(capture))
+        self._append([(entry, max(at for at, _ in frames))], keeping(capture))
 
     def capture(self, digest: str) -> bytes:
         """Return kept frames as a pcapng file.
@@ -325,9 +361,13 @@ class JobFile:
         """
         try:
             with self._engine.connect() as connection:
-                found = connection.execute(select(_CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
+                found = connection.execute(select(CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
         except DatabaseError as error:
             raise self._damaged(_plainly(error)) from None
+        if found is None and self.crew:
+            raise BadInput(
+                "The frames of this visit have not come from the crew yet: 'askport crew sync' carries them."
+            )
         if found is None:
             raise self._damaged("frames that were kept are missing")
         return bytes(found)
@@ -336,28 +376,24 @@ class JobFile:
         """Write lines together with what belongs to them, and have the register grow with them."""
         rows = [
             {"number": line.number, "place": line.place, "after": line.after, "at": line.at.isoformat(),
-             "body": line.body, "hash": line.hash}
+             "body": line.body, "hash": line.hash, "member": line.member}
             for line in lines
         ]  # fmt: skip
         try:
             with self._engine.begin() as connection:
                 for statement in with_it:
                     connection.execute(statement)
-                connection.execute(_SEALED, {"count_": lines[-1].number, "hash_": lines[-1].hash})
-                connection.execute(_WRITTEN, rows)
-                grow(connection, lines)
+                if lines:
+                    connection.execute(_SEALED, {"count_": lines[-1].number, "hash_": lines[-1].hash})
+                    connection.execute(_WRITTEN, rows)
+                    grow(connection, lines, own=self.crew.member if self.crew else None)
         except DatabaseError as error:
             raise MachineRefused(
                 f"The job file '{self._name}' could not be written: {_plainly(error)}. "
                 "Nothing recorded before is lost; make room or choose another file with --job."
             ) from None
-        self._last = lines[-1]
+        self._last = lines[-1] if lines else self._last
         self.register.has_grown()
-
-
-def _keeping(capture: bytes) -> Executable:
-    digest = sha256(capture).hexdigest()
-    return insert(CAPTURES).prefix_with("OR IGNORE").values(sha256=digest, pcapng=capture)
 
 
 def _plainly(error: DatabaseError) -> str:

@@ -61,10 +61,16 @@ class Projection:
         except (SQLAlchemyError, ValueError, TypeError):
             raise self._damaged("the register that it keeps cannot be read") from None
 
-    def differs(self, rows: Sequence[Row], plan: Plan) -> str:
-        """Say what is not what a whole journal adds up to; an empty text where everything is."""
+    def differs(self, rows: Sequence[Row], plan: Plan, *, ordered: bool = True) -> str:
+        """Say what is not what a whole journal adds up to; an empty text where everything is.
+
+        Args:
+            rows: the devices.
+            plan: the plan.
+            ordered: whether the plan must have its lines in this order; in a crew each file has them as they came.
+        """
         with self._reading() as connection:
-            return differs(connection, rows, plan)
+            return differs(connection, rows, plan, ordered=ordered)
 
     def rows(self) -> list[Row]:
         """Return every device with all that is known of it."""

@@ -66,8 +66,16 @@ class Plan(PlanPart):
             for subnet in self.subnets
         )
 
-    def next_address(self, device: PlannedDevice, taken: Iterable[IPv4Address]) -> IPv4Address | None:
-        """Return the address of a device, or the next free one of its range; None where there is none left."""
+    def next_address(
+        self, device: PlannedDevice, taken: Iterable[IPv4Address], block: Collection[IPv4Address] | None = None
+    ) -> IPv4Address | None:
+        """Return the address of a device, or the next free one of its range; None where there is none left.
+
+        Args:
+            device: a device of the plan.
+            taken: addresses that somebody has.
+            block: in a crew, the addresses that this laptop may give away; None for all.
+        """
         if device.address or device.within is None:
             return device.address
         planned = {each.address for each in self.devices if each.address} | set(taken)
@@ -75,15 +83,23 @@ class Plan(PlanPart):
         avoid = [*subnet.pools, *subnet.reserved] if subnet else []
         for number in range(int(device.within.first), int(device.within.last) + 1):
             address = IPv4Address(number)
-            if address not in planned and not any(address in each for each in avoid):
+            is_ours = block is None or address in block
+            if is_ours and address not in planned and not any(address in each for each in avoid):
                 return address
         return None
 
-    def work(self, taken: Iterable[IPv4Address] = ()) -> Iterator[WorkItem]:
-        """Yield the devices as they are taken to the cable; ``taken`` are addresses that somebody has."""
+    def work(
+        self, taken: Iterable[IPv4Address] = (), block: Collection[IPv4Address] | None = None
+    ) -> Iterator[WorkItem]:
+        """Yield the devices as they are taken to the cable.
+
+        Args:
+            taken: addresses that somebody has.
+            block: in a crew, the addresses that this laptop may give away; None for all.
+        """
         used = set(taken)
         for device in self.devices:
-            address = self.next_address(device, used)
+            address = self.next_address(device, used, block)
             used |= {address} if address else set()
             yield self.item_of(device, address)
 

@@ -31,6 +31,9 @@ class Line(BaseModel):
     body: str
     """The entry as JSON, exactly as its hash was taken."""
     hash: str
+    member: str | None = None
+    """Which member of a crew wrote it; None where its crew does not have it yet, or there is none. It is no part of the
+    hash: seals vouch for it."""
 
     @cached_property
     def entry(self) -> Entry:
@@ -38,12 +41,21 @@ class Line(BaseModel):
         return entry_of(self.body)
 
 
-def next_line(entry: Entry, at: AwareDatetime, last: Line | None) -> Line:
-    """Return an entry as the line behind the last one of a file."""
-    number, place, previous = (last.number + 1, last.place + 1, last.hash) if last else (1, 1, "")
+def next_line(entry: Entry, at: AwareDatetime, last: Line | None, own: Line | None) -> Line:
+    """Return an entry as the next line of a file.
+
+    Args:
+        entry: what it says.
+        at: when.
+        last: the last line of the file.
+        own: the last line of the strand that it goes on with; in the file of a crew that may be an earlier one.
+    """
+    number = last.number + 1 if last else 1
+    place, previous = (own.place + 1, own.hash) if own else (1, "")
+    after = None if previous == (last.hash if last else "") else previous
     body = entry.model_dump_json()
     hash_ = chain_hash(previous, place, at.isoformat(), body)
-    line = Line.model_construct(number=number, place=place, after=None, at=at, body=body, hash=hash_)
+    line = Line.model_construct(number=number, place=place, after=after, at=at, body=body, hash=hash_, member=None)
     line.__dict__["entry"] = entry  # as if it had been read already
     return line
 
@@ -51,6 +63,11 @@ def next_line(entry: Entry, at: AwareDatetime, last: Line | None) -> Line:
 def chain_hash(previous: str, place: int, at: str, body: str) -> str:
     """Return the hash that ties a line to all lines before it: SHA-256 over theirs and its own text."""
     return sha256("\n".join((previous, str(place), at, body)).encode()).hexdigest()
+
+
+def in_time(line: Line) -> tuple[AwareDatetime, int, str]:
+    """Return by what lines of several members are put in the order that is the same in every file."""
+    return line.at, line.place, line.hash
 
 
 class Chain:
@@ -89,10 +106,9 @@ class Chain:
             self._loose -= set(joined.heads) if isinstance(joined, Joined) else set()
         return fits
 
-    @property
-    def ends_together(self) -> bool:
-        """Whether every strand leads to the last line."""
-        return not self._loose or not self._is_whole
+    def ends_together(self, heads: Collection[str] = ()) -> bool:
+        """Whether every strand leads to the last line, or ends where a member of a crew has sealed it."""
+        return not self._loose - set(heads) or not self._is_whole
 
 
 def order(lines: Iterable[Line]) -> list[Line]:
@@ -109,7 +125,7 @@ def order(lines: Iterable[Line]) -> list[Line]:
     ordered: list[Line] = []
     placed = {""}
     waiting: dict[str, list[Line]] = {}
-    for line in sorted(known.values(), key=lambda each: (each.at, each.place, each.hash)):
+    for line in sorted(known.values(), key=in_time):
         ready = [line]
         while ready:
             one = ready.pop()

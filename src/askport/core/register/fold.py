@@ -1,6 +1,6 @@
 """The register: what the journal adds up to, grown entry by entry."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 from ipaddress import IPv4Address
 from typing import Protocol
@@ -62,8 +62,17 @@ class Register:
     A device that comes through the job again keeps its tag and all its visits; it is renamed by a name only.
     """
 
-    def __init__(self, earlier: Earlier | None = None) -> None:
-        self._earlier = earlier or Nothing()
+    def __init__(
+        self, earlier: Earlier | None = None, ids: Mapping[MacAddress, int] | None = None, own: str | None = None
+    ) -> None:
+        """Begin.
+
+        Args:
+            earlier: the register before the entries that are taken now.
+            ids: ids that devices had, where all that is known of them is taken anew.
+            own: in a crew, what the member is called whose file this is: its own visits are nobody else's.
+        """
+        self._earlier, self._ids, self._own = earlier or Nothing(), ids or {}, own
         self._by_mac: dict[MacAddress, Row] = {}
         self._by_unit: dict[int, Row] = {}
         self._last_id: int | None = None
@@ -74,12 +83,12 @@ class Register:
         self.gone: set[int] = set()
         """Ids of rows that became part of another."""
 
-    def take(self, entry: Entry, at: datetime) -> None:
-        """Take one entry; one that says nothing of a device's state changes nothing."""
+    def take(self, entry: Entry, at: datetime, member: str | None = None) -> None:
+        """Take one entry, of a member of a crew where there is one; what says nothing of a device changes nothing."""
         match entry:
             case Found():
                 self.has_come = True
-                self._found(entry, at)
+                self._found(entry, at, member)
             case Kept():
                 if row := self._with_unit(entry.unit):
                     for visit in row.visits:
@@ -106,7 +115,9 @@ class Register:
                 | Reopened()
             ):
                 if row := self._with_mac(entry.mac):
-                    _take(row, row.visits[-1], entry, at)
+                    # Two members may have had it at the same time: each entry is about its own visit.
+                    visit = next((each for each in reversed(row.visits) if each.unit == entry.unit), row.visits[-1])
+                    _take(row, visit, entry, at)
 
     def see(self, row: Row) -> None:
         """Touch a row of the earlier register, unless it was touched already."""
@@ -130,18 +141,24 @@ class Register:
             self._hold(row)
         return row
 
-    def _found(self, entry: Found, at: datetime) -> None:
+    def _next_id(self, mac: MacAddress) -> int:
+        had = self._ids.get(mac)
+        if had is not None and had not in self.touched and had not in self.gone:
+            return had
+        self._last_id = (self._earlier.last_id() if self._last_id is None else self._last_id) + 1
+        return self._last_id
+
+    def _found(self, entry: Found, at: datetime, member: str | None) -> None:
         row = self._with_mac(entry.mac)
         if row is None:
-            self._last_id = (self._earlier.last_id() if self._last_id is None else self._last_id) + 1
-            row = Row(id=self._last_id, tag=entry.tag, macs=[entry.mac], maker=entry.maker, visits=[])
-        if row.visits and row.visits[-1].unit == entry.unit:
+            row = Row(id=self._next_id(entry.mac), tag=entry.tag, macs=[entry.mac], maker=entry.maker, visits=[])
+        if any(each.unit == entry.unit for each in row.visits):
             return  # chosen again in the same visit: as found is what it was the first time
         row.macs.sort(key=lambda each: each == entry.mac)
         visit = Visit(
             unit=entry.unit, found_at=at, found_address=entry.address, found_prefix=entry.prefix,
             found_gateway=entry.gateway, found_asking=entry.asks_by, found_belief=entry.belief,
-            found_ipv6=entry.ipv6,
+            found_ipv6=entry.ipv6, member="" if member in (None, self._own) else member,
         )  # fmt: skip
         earlier = row.visits[-1] if row.visits else None
         if earlier and earlier.is_unfinished and entry.address == earlier.as_left.address.value:
@@ -169,11 +186,16 @@ class Register:
         self._hold(row)
 
 
-def fold(lines: Iterable[Line]) -> list[Row]:
-    """Return the register after these lines, in the order in which devices were first found."""
-    register = Register()
+def fold(lines: Iterable[Line], own: str | None = None) -> list[Row]:
+    """Return the register after these lines, in the order in which devices were first found.
+
+    Args:
+        lines: the journal; of a crew's file in the order of time.
+        own: in a crew, what the member is called whose file this is.
+    """
+    register = Register(own=own)
     for line in lines:
-        register.take(line.entry, line.at)
+        register.take(line.entry, line.at, line.member)
     return [register.touched[each] for each in sorted(register.touched)]
 
 

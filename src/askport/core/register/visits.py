@@ -30,6 +30,8 @@ class Visit(BaseModel):
 
     unit: int
     """Its number in the journal."""
+    member: str = ""
+    """Which member of the crew had it on the cable; empty where it was this file's own, or there is no crew."""
     found_at: datetime
     found_address: IPv4Address | None
     found_prefix: int | None

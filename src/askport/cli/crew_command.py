@@ -1,0 +1,229 @@
+"""``askport crew create|join|sync|status|members|remove|leave``: several technicians on one site."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from askport.cli.opened_jobs import OPENED, open_job
+from askport.cli.saying import JsonOption, Status, put_json, say
+from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.text import display_text
+from askport.edges.crew.reaching import is_url
+
+if TYPE_CHECKING:
+    from askport.edges.crew.server import Server
+    from askport.edges.crew.syncing import Synced
+    from askport.edges.jobfile import JobFile
+
+app = typer.Typer(help="Several technicians on one site, by a PostgreSQL database.", no_args_is_help=False)
+Url = Annotated[str, typer.Argument(metavar="URL", help="The database, as libpq names it; without a password.")]
+JobOption = Annotated[Path, typer.Option("--job", help="The job file.")]
+Where = Annotated[str, typer.Argument(metavar="JOB|URL", help="A job file of the crew, or its database.")]
+WhereOption = Annotated[str, typer.Option("--job", metavar="JOB|URL", help="The same, as an option.")]
+
+
+def _server(url: str) -> "Server":
+    from askport.edges.crew.server import Server
+
+    server = Server(url)
+    OPENED.callback(server.close)
+    return server
+
+
+@app.command()
+def create(
+    url: Url,
+    site: Annotated[str, typer.Option("--site", help="What the site is called.")] = "",
+    filled_from: Annotated[
+        Path | None, typer.Option("--from", metavar="JOB", help="Fill it again from a member's job file.")
+    ] = None,
+) -> None:
+    """Make a crew's tables in a database, as its owner; or bring them up to date."""
+    from askport.edges.crew.founding import found
+
+    filling = None
+    if filled_from:
+        from askport.edges.crew.refilling import filling_of
+
+        job = open_job(filled_from)
+        filling = filling_of(job)
+        site = site or (job.crew.site if job.crew else "")
+    made = found(url, site, filling=filling)
+    was = {None: "Made", True: "Brought up to date"}[None if made.was is None else True]
+    print(f"{was}: the crew of {display_text(made.site, 60)}, {made.crew}.")
+    print(
+        f'Let somebody in, as the owner: GRANT "{made.member_role}" TO a_login; or to read only: "{made.office_role}".'
+    )
+
+
+@app.command()
+def join(
+    url: Url,
+    job: JobOption,
+    name: Annotated[str, typer.Option("--as", metavar="NAME", help="What you are called; without, your login.")] = "",
+) -> None:
+    """Have a job file belong to a crew, and bring both together."""
+    from askport.edges.crew import belonging, syncing
+    from askport.edges.crew.own_key import public_half
+    from askport.edges.crew.schema import LET_IN
+
+    server = _server(url)
+    opened = open_job(job, writes=True)
+    try:
+        key = belonging.join(server, opened, name or server.login())
+    except Refused as error:
+        if "permission denied" in error.message:
+            raise Refused(f"{error.message} {LET_IN}") from None
+        raise
+    done = syncing.sync(server, opened, key)
+    belonging.deal(server, opened)
+    from askport.core.crew.seals import fingerprint
+
+    member = opened.crew.member if opened.crew else ""
+    site = display_text(opened.crew.site if opened.crew else "", 60)
+    print(f"{member} is a member of the crew of {site}. Key: {fingerprint(bytes.fromhex(public_half(key)))}.")
+    _tell(done)
+
+
+@app.command()
+def sync(
+    job: Annotated[Path | None, typer.Argument(help="The job file.")] = None,
+    job_option: Annotated[Path | None, typer.Option("--job", help="The same, as an option.")] = None,
+    url: Annotated[str, typer.Option("--url", help="Where the crew's database is now, if it has moved.")] = "",
+    json: JsonOption = False,
+) -> None:
+    """Bring a job file and its crew together; exit status 1 where something is not believed."""
+    from askport.edges.crew import belonging, syncing
+
+    opened = open_job(_one_of(job, job_option), writes=True)
+    if opened.crew and url:
+        belonging.move(opened, url)
+    crew = _crew_of(opened)
+    from askport.edges.crew.own_key import key_of
+
+    server = _server(crew.url)
+    done = syncing.sync(server, opened, key_of(crew.crew, crew.member) if crew.member else None)
+    carried = syncing.carry_frames(server, opened)
+    belonging.deal(server, opened)
+    if json:
+        put_json(
+            {"schema": "askport.crew-sync/1", "pulled": done.pulled, "pushed": done.pushed, "frames": carried,
+             "wrong": [str(each) for each in done.wrong], "notes": done.notes}
+        )  # fmt: skip
+    else:
+        _tell(done)
+    if done.wrong:
+        raise typer.Exit(Status.NO)
+
+
+def _one_of(*paths: Path | None) -> Path:
+    named = [each for each in paths if each is not None]
+    if len(named) != 1:
+        raise BadInput("Name the job file: 'askport crew sync site.askport'.")
+    return named[0]
+
+
+def _crew_of(job: "JobFile") -> Any:
+    if job.crew is None:
+        raise BadInput(f"'{display_text(str(job.path), 120)}' belongs to no crew: 'askport crew join' has it join one.")
+    return job.crew
+
+
+def _tell(done: "Synced") -> None:
+    print(f"{_lines(done.pulled)} came, {_lines(done.pushed)} went.")
+    for note in done.notes:
+        say(note)
+    for each in done.wrong:
+        print(f"! {each}")
+
+
+def _lines(count: int) -> str:
+    return "1 line" if count == 1 else f"{count} lines"
+
+
+@app.command()
+def status(where: Where = "", job: WhereOption = "", json: JsonOption = False) -> None:
+    """Say how a job file and its crew stand to each other."""
+    from askport.cli.crew_status import status_of
+
+    document, sentences = status_of(_named(where, job))
+    if json:
+        put_json(document)
+        return
+    for each in sentences:
+        print(each)
+
+
+@app.command()
+def members(where: Where = "", job: WhereOption = "", json: JsonOption = False) -> None:
+    """List the members of a crew, each with the fingerprint of its key."""
+    from askport.cli.crew_status import members_of
+
+    found = members_of(_named(where, job))
+    if json:
+        every = [
+            {"name": each.name, "login": each.login, "key": each.key, "fingerprint": each.fingerprint,
+             "removed": each.removed}
+            for each in found
+        ]  # fmt: skip
+        put_json({"schema": "askport.crew-members/1", "members": every})
+        return
+    for each in found:
+        gone = "  taken out" if each.removed else ""
+        print(f"{display_text(each.name, 40)}  {each.fingerprint}{gone}")
+
+
+def _named(where: str, job: str) -> str:
+    if bool(where) == bool(job):
+        raise BadInput("Name a job file of the crew, or the URL of its database.")
+    return where or job
+
+
+def _url_of(where: str) -> str:
+    if is_url(where):
+        return where
+    url: str = _crew_of(open_job(Path(where))).url
+    return url
+
+
+@app.command()
+def remove(
+    first: Annotated[str, typer.Argument(metavar="JOB|URL", help="A job file of the crew, or its database.")],
+    second: Annotated[str, typer.Argument(metavar="NAME", help="The member.")] = "",
+    job: WhereOption = "",
+) -> None:
+    """Take a member out, as the owner of the database: its lines stay, and it can push no more."""
+    where, name = (job, first) if job else (first, second)
+    if not name:
+        raise BadInput("Name the member: 'askport crew members' lists them.")
+    server = _server(_url_of(where))
+    from askport.edges.crew.belonging import NEWEST
+
+    there = {each.name: each for each in server.news(NEWEST).members}
+    if name not in there:
+        raise BadInput(f"'{display_text(name, 40)}' is no member of this crew: 'askport crew members' lists them.")
+    server.leave(name)
+    print(f"{display_text(name, 40)} is taken out. What it wrote stays; what it had in hand is free.")
+
+
+@app.command()
+def leave(
+    job: Annotated[Path | None, typer.Argument(help="The job file.")] = None,
+    job_option: Annotated[Path | None, typer.Option("--job", help="The same, as an option.")] = None,
+) -> None:
+    """Have a job file leave its crew: what it has is pushed first, and all of it stays in the file."""
+    from askport.edges.crew import belonging, syncing
+    from askport.edges.crew.own_key import key_of
+
+    opened = open_job(_one_of(job, job_option), writes=True)
+    crew = _crew_of(opened)
+    try:
+        server = _server(crew.url)
+        if crew.member:
+            _tell(syncing.sync(server, opened, key_of(crew.crew, crew.member)))
+            server.leave(crew.member)
+    except MachineRefused as error:
+        say(f"{error.message} The file leaves all the same; have the owner take {crew.member} out.")
+    belonging.leave(opened)
+    print(f"'{display_text(str(opened.path), 120)}' belongs to no crew any more.")

@@ -1,0 +1,1 @@
+"""A crew: several technicians on one site, whose job files meet in one database."""

@@ -1,0 +1,83 @@
+"""Seals: by its key (Ed25519, RFC 8032) a member vouches for a line, and so for all lines before it on its strand."""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from hashlib import sha256
+
+from cryptography.exceptions import InvalidSignature
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
+
+_GROUP = 4
+_SHOWN = 32
+"""Digits of a key's fingerprint that people compare: half of a SHA-256."""
+
+
+@dataclass(frozen=True, slots=True)
+class Seal:
+    """What one member pushed at once: up to which line, and its signature."""
+
+    member: str
+    head: str
+    """The hash of the last line."""
+    place: int
+    """Of that line on its strand."""
+    signature: str
+    push: int = 0
+    """Which push of the crew it came with; 0 where no server has numbered it yet."""
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """One technician of a crew, as the crew knows them."""
+
+    name: str
+    key: str
+    """The public key, in hexadecimal digits."""
+    login: str = ""
+    """As whom they come to the database."""
+    removed: bool = False
+
+    @property
+    def fingerprint(self) -> str:
+        """The fingerprint of the key, as people compare it."""
+        return fingerprint(bytes.fromhex(self.key))
+
+
+def fingerprint(data: bytes) -> str:
+    """Return the first half of a SHA-256 in groups of four digits."""
+    digits = sha256(data).hexdigest()[:_SHOWN]
+    return " ".join(digits[place : place + _GROUP] for place in range(0, len(digits), _GROUP))
+
+
+def _text(crew: str, member: str, head: str, place: int) -> bytes:
+    return "\n".join(("askport.seal/1", crew, member, str(place), head)).encode()
+
+
+def seal(private: bytes, *, crew: str, member: str, head: str, place: int) -> Seal:
+    """Return a seal over a line, made with a private key of 32 bytes."""
+    signature = Ed25519PrivateKey.from_private_bytes(private).sign(_text(crew, member, head, place))
+    return Seal(member, head, place, signature.hex())
+
+
+def is_sealed(each: Seal, key: str, *, crew: str) -> bool:
+    """Whether a seal was made with the private half of a public key."""
+    try:
+        public = Ed25519PublicKey.from_public_bytes(bytes.fromhex(key))
+        public.verify(bytes.fromhex(each.signature), _text(crew, each.member, each.head, each.place))
+    except (InvalidSignature, ValueError):
+        return False
+    return True
+
+
+def crew_fingerprint(heads: Iterable[tuple[str, str]]) -> str:
+    """Return what stands for all lines of a crew, in whatever order a file has them.
+
+    Args:
+        heads: each member with the hash of the last line of one of its strands.
+    """
+    return sha256("\n".join(f"{member} {head}" for member, head in sorted(set(heads))).encode()).hexdigest()
+
+
+def keys_of(members: Iterable[Member]) -> Mapping[str, str]:
+    """Return the public keys by the names of their members."""
+    return {each.name: each.key for each in members}

@@ -1,0 +1,98 @@
+"""What comes from a crew's database is believed line by line: each must follow, and each push must be sealed."""
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+
+from askport.core.crew.seals import Seal, is_sealed
+from askport.core.register.chain import chain_hash
+from askport.core.register.entries import entry_of
+from askport.core.text import display_text
+
+
+@dataclass(frozen=True, slots=True)
+class StrandLine:
+    """One line as it is in the database."""
+
+    hash: str
+    member: str
+    place: int
+    before: str
+    """The hash of the line before it on its strand; an empty text for a first one."""
+    at: str
+    body: str
+    push: int = 0
+
+    @property
+    def name(self) -> str:
+        """What it is called in a sentence."""
+        return f"line {self.place} of {display_text(self.member, 40)}"
+
+
+@dataclass(frozen=True, slots=True)
+class Wrong:
+    """A push that is not believed, and why: the first bad line, or its seal."""
+
+    member: str
+    because: str
+
+    def __str__(self) -> str:
+        return self.because
+
+
+def fault_of(line: StrandLine, place_of: Callable[[str], int | None]) -> str:
+    """Say why a line cannot be the one that its member wrote, or nothing.
+
+    Args:
+        line: the line.
+        place_of: returns the place of a known line by its hash, or None.
+    """
+    if line.hash != chain_hash(line.before, line.place, line.at, line.body):
+        return f"{line.name} has another hash than its text: it was changed in the database."
+    before = 0 if not line.before else place_of(line.before)
+    if before is None:
+        return f"{line.name} does not follow: the line before it is missing."
+    if line.place != before + 1:
+        return f"{line.name} does not follow: the line before it is its line {before}."
+    try:
+        entry_of(line.body)
+    except ValueError:
+        return f"{line.name} is no entry that this Ask Port can read: update it, or see what it is."
+    return ""
+
+
+def check_push(
+    seal: Seal, lines: Iterable[StrandLine], keys: Mapping[str, str], *, crew: str,
+    place_of: Callable[[str], int | None],
+) -> Wrong | None:  # fmt: skip
+    """Return why one push is not believed, or None where it is: all lines follow, and its member sealed the last.
+
+    Args:
+        seal: of the push.
+        lines: of the push, in their order.
+        keys: the members' public keys, as this laptop knows them.
+        crew: the crew's number.
+        place_of: returns the place of a line that is known already, by its hash.
+    """
+    member = display_text(seal.member, 40)
+    key = keys.get(seal.member)
+    if key is None:
+        return Wrong(seal.member, f"{member} is no member of this crew, and pushed lines.")
+    here: dict[str, int] = {}
+    last = None
+    for line in lines:
+        if line.member != seal.member:
+            return Wrong(seal.member, f"{line.name} came with a push of {member}.")
+        if last is not None and line.before != last:
+            return Wrong(seal.member, f"{line.name} does not follow the line before it in its push.")
+        last = line.hash
+        if fault := fault_of(line, lambda each: here.get(each) or place_of(each)):
+            return Wrong(seal.member, fault)
+        here[line.hash] = line.place
+    known = here.get(seal.head) or place_of(seal.head)
+    if known != seal.place:
+        return Wrong(seal.member, f"The last line that {member} sealed, its line {seal.place}, is missing.")
+    if not is_sealed(seal, key, crew=crew):
+        return Wrong(seal.member, f"{member} has not sealed its line {seal.place}: the signature is not by its key.")
+    if last is not None and last != seal.head:
+        return Wrong(seal.member, f"{member} has not sealed the last line of what it pushed.")
+    return None

@@ -1,0 +1,159 @@
+"""Making a crew's database, bringing it up to date, and filling it again from a member's file; as its owner."""
+
+import secrets
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from askport.core.crew.seals import Member, Seal
+from askport.core.crew.strands import StrandLine
+from askport.core.errors import BadInput, Refused
+from askport.core.text import display_text
+from askport.edges.crew.reaching import engine_to, not_reached, said_plainly
+from askport.edges.crew.schema import GRANTS, MIGRATIONS, VERSION
+
+if TYPE_CHECKING:
+    from sqlalchemy import Connection
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """What became of it."""
+
+    site: str
+    crew: str
+    was: int | None
+    """The version that was there before; None where there was none."""
+    member_role: str
+    office_role: str
+
+
+@dataclass(frozen=True, slots=True)
+class Filling:
+    """A crew as a member's file has it."""
+
+    crew: str
+    members: Sequence[Member]
+    pushes: Sequence[tuple[Seal, Sequence[StrandLine]]]
+    captures: Iterable[tuple[str, bytes]]
+
+
+def found(url: str, site: str, *, upto: int = VERSION, filling: Filling | None = None) -> Made:
+    """Make a crew, or bring one up to date.
+
+    Args:
+        url: the database, as its owner.
+        site: what the site is called.
+        upto: the version of the tables that is made.
+        filling: what it is filled with, where another database was lost.
+
+    Raises:
+        BadInput: the URL cannot be read, or another crew is there.
+        Refused: this login may not make tables or roles there.
+        MachineRefused: it is not reached.
+    """
+    from psycopg import Error
+    from sqlalchemy import text
+    from sqlalchemy.exc import DBAPIError, SQLAlchemyError
+
+    engine = engine_to(url)
+    try:
+        with engine.begin() as connection:
+            database = connection.execute(text("SELECT current_database()")).scalar_one()
+            whole: Any = connection.connection.driver_connection  # what several statements at once go through
+            roles = _roles(connection, str(database))
+            was = _version(connection)
+            if was is not None and was > VERSION:
+                raise BadInput(f"The crew in '{display_text(url, 120)}' is of a newer Ask Port: update this one.")
+            if was is not None and filling:
+                raise BadInput(f"There is a crew in '{display_text(url, 120)}' already: fill an empty database.")
+            for migration in MIGRATIONS[was or 0 : upto]:
+                whole.execute(migration)
+            whole.execute(GRANTS.format(member=roles[0], office=roles[1]))
+            if was is None:
+                crew = filling.crew if filling else secrets.token_hex(16)
+                connection.execute(
+                    text("INSERT INTO askport.crew (id, epoch, site, version) VALUES (:crew, :epoch, :site, :version)"),
+                    {"crew": crew, "epoch": secrets.token_hex(8), "site": site, "version": upto},
+                )
+            else:
+                brought = text("UPDATE askport.crew SET version = greatest(version, :version)")
+                connection.execute(brought, {"version": upto})
+            if filling:
+                _fill(connection, filling)
+            there = connection.execute(text("SELECT id, site FROM askport.crew")).one()
+            return Made(there.site, there.id, was, roles[0].strip('"'), roles[1].strip('"'))
+    except (DBAPIError, Error) as error:
+        state = getattr(getattr(error, "orig", error), "sqlstate", None) or ""
+        if state == "42501" or state.startswith("28"):
+            raise Refused(
+                f"This login may not make a crew there: {said_plainly(error)}. Use the database's owner, who may make "
+                "roles too (CREATEROLE)."
+            ) from None
+        raise not_reached(url, error) from None
+    except (SQLAlchemyError, OSError) as error:
+        raise not_reached(url, error) from None
+    finally:
+        engine.dispose()
+
+
+def _version(connection: "Connection") -> int | None:
+    from sqlalchemy import text
+
+    there = connection.execute(text("SELECT to_regclass('askport.crew')")).scalar()
+    return connection.execute(text("SELECT version FROM askport.crew")).scalar() if there else None
+
+
+def _roles(connection: "Connection", database: str) -> tuple[str, str]:
+    """Return the names of the two roles of this database, quoted; they are made where they are missing."""
+    from sqlalchemy import text
+
+    made = []
+    for what in ("member", "office"):
+        name = f"{database}_{what}"
+        quoted = '"' + name.replace('"', '""') + '"'
+        if connection.execute(text("SELECT 1 FROM pg_roles WHERE rolname = :name"), {"name": name}).scalar() is None:
+            connection.exec_driver_sql(f"CREATE ROLE {quoted} NOLOGIN")
+        made.append(quoted)
+    return made[0], made[1]
+
+
+def _fill(connection: "Connection", filling: Filling) -> None:
+    """Write members, pushes and lines as a file has them; each line is checked as any other, and the seals stay."""
+    from sqlalchemy import text
+
+    for each in filling.members:
+        values: dict[str, Any] = {"name": each.name, "login": each.login, "key": each.key, "removed": each.removed}
+        connection.execute(
+            text(
+                "INSERT INTO askport.members (name, login, key, removed) "
+                "VALUES (:name, :login, :key, CASE WHEN :removed THEN now() END)"
+            ),
+            values,
+        )
+    for seal, lines in filling.pushes:
+        number = connection.execute(
+            text(
+                "INSERT INTO askport.pushes (number, member, head, place, signature) "
+                "VALUES (0, :member, :head, :place, :signature) RETURNING number"
+            ),
+            {"member": seal.member, "head": seal.head, "place": seal.place, "signature": seal.signature},
+        ).scalar_one()
+        rows = [
+            {"hash": each.hash, "push": number, "member": each.member, "place": each.place, "before": each.before,
+             "at": each.at, "body": each.body}
+            for each in lines
+        ]  # fmt: skip
+        if rows:
+            connection.execute(
+                text(
+                    "INSERT INTO askport.lines (hash, push, member, place, before, at, body) "
+                    "VALUES (:hash, :push, :member, :place, :before, :at, :body)"
+                ),
+                rows,
+            )
+    for digest, capture in filling.captures:
+        connection.execute(
+            text("INSERT INTO askport.captures VALUES (:digest, :capture) ON CONFLICT DO NOTHING"),
+            {"digest": digest, "capture": capture},
+        )

@@ -1,0 +1,125 @@
+"""How a register grows where several members write: the same in each file, in whatever order their lines arrive.
+
+What is known of a device is taken anew from all lines about it, in the order of time, whenever more than one member
+wrote of it; a line of the plan stands as whoever changed it last left it. So a file that hears of a visit late says the
+same as one that heard of it at once.
+"""
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+from sqlalchemy import ColumnElement, Connection, func, literal_column, or_, select
+from sqlalchemy.dialects.sqlite import insert as upsert
+
+from askport.core.addresses import MacAddress
+from askport.core.crew.differences import at_once, differences
+from askport.core.register.chain import Line, in_time
+from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
+from askport.core.register.fold import Earlier, Register
+from askport.core.register.visits import Row
+from askport.edges.job_tables import CONFLICTS, DEVICES, JOURNAL
+
+UNIT = func.json_extract(JOURNAL.c.body, literal_column("'$.unit'"))
+"""Which way through the job a line is about; an index of a crew's file has it."""
+INDEXES = (
+    "CREATE INDEX IF NOT EXISTS lines_by_hash ON journal (hash)",
+    "CREATE INDEX IF NOT EXISTS lines_by_unit ON journal (json_extract(body, '$.unit'))",
+    "CREATE INDEX IF NOT EXISTS lines_by_tag ON journal (json_extract(body, '$.device.tag'))",
+    "CREATE INDEX IF NOT EXISTS lines_by_network ON journal (json_extract(body, '$.subnet.network'))",
+)
+_AT_ONCE = 400
+
+
+class _Hiding:
+    """The register before, without devices that are taken anew."""
+
+    def __init__(self, earlier: Earlier, hidden: Iterable[int]) -> None:
+        self._earlier, self._hidden = earlier, frozenset(hidden)
+
+    def by_mac(self, mac: MacAddress) -> Row | None:
+        """Return the device that has a MAC address, or None."""
+        return self._seen(self._earlier.by_mac(mac))
+
+    def by_unit(self, unit: int) -> Row | None:
+        """Return the device that came through the job under a number, or None."""
+        return self._seen(self._earlier.by_unit(unit))
+
+    def _seen(self, row: Row | None) -> Row | None:
+        return None if row is None or row.id in self._hidden else row
+
+    def last_id(self) -> int:
+        """Return the greatest id of a device."""
+        return self._earlier.last_id()
+
+
+Take = Callable[[Connection, Sequence[Line], Register], None]
+
+
+def anew(connection: Connection, lines: Sequence[Line], earlier: Earlier, take: Take, own: str) -> Register:
+    """Return the register grown by lines that were just written, of one member or of several.
+
+    Args:
+        connection: to the job file.
+        lines: those that were written.
+        earlier: the register before them.
+        take: takes lines in their order.
+        own: what the member is called whose file this is.
+    """
+    entries = [line.entry for line in lines]
+    units = {entry.unit for entry in entries if entry.unit}
+    macs = {mac for entry in entries for mac in (getattr(entry, "mac", None), getattr(entry, "other", None)) if mac}
+    known = [*map(earlier.by_mac, macs), *map(earlier.by_unit, units)]
+    rows = {row.id: row for row in known if row}
+    members = {"" if line.member in (None, own) else line.member for line in lines} | {
+        visit.member for row in rows.values() for visit in row.visits
+    }
+    plan = _latest_plan(connection, entries)
+    rest = [line for line in lines if not isinstance(line.entry, DevicePlanned | SubnetPlanned)]
+    if len(members) < 2 or not rows:
+        register = Register(earlier, own=own)
+        take(connection, sorted([*plan, *rest], key=in_time), register)
+        return register
+    units |= {visit.unit for row in rows.values() for visit in row.visits}
+    about = _lines(connection, UNIT, units)
+    loose = [line for line in rest if not line.entry.unit]
+    ids = {mac: row.id for row in rows.values() for mac in row.macs}
+    register = Register(_Hiding(earlier, rows), ids, own)
+    take(connection, sorted([*plan, *loose, *about], key=in_time), register)
+    register.gone |= rows.keys() - register.touched.keys()
+    register.has_come = True
+    return register
+
+
+def _latest_plan(connection: Connection, entries: Iterable[Entry]) -> list[Line]:
+    """Return the lines by which those parts of the plan stand that the entries change."""
+    tags = {entry.device.tag for entry in entries if isinstance(entry, DevicePlanned)}
+    networks = {str(entry.subnet.network) for entry in entries if isinstance(entry, SubnetPlanned)}
+    latest: dict[tuple[str, str], Line] = {}
+    for path, wanted in (("$.device.tag", tags), ("$.subnet.network", networks)):
+        key = func.json_extract(JOURNAL.c.body, literal_column(f"'{path}'"))
+        for line in sorted(_lines(connection, key, wanted), key=in_time):
+            entry = line.entry
+            if isinstance(entry, DevicePlanned):
+                latest["tag", entry.device.tag] = line
+            elif isinstance(entry, SubnetPlanned):
+                latest["network", str(entry.subnet.network)] = line
+    return list(latest.values())
+
+
+def _lines(connection: Connection, key: ColumnElement[Any], wanted: Iterable[object]) -> list[Line]:
+    found = list[Line]()
+    every = list(wanted)
+    for first in range(0, len(every), _AT_ONCE):
+        rows = connection.execute(select(JOURNAL).where(key.in_(every[first : first + _AT_ONCE]))).mappings()
+        found += [Line.model_validate(dict(row)) for row in rows]
+    return found
+
+
+def name_differences(connection: Connection, rows: Iterable[Row], own: str) -> None:
+    """Write down what members say differently of devices that were touched."""
+    for row in rows:
+        same = or_(DEVICES.c.tag == row.tag, DEVICES.c.left == (int(row.left) if row.left else None))
+        found = connection.execute(select(DEVICES.c.row).where(same, DEVICES.c.id != row.id)).scalars()
+        others = [Row.model_validate_json(each) for each in found]
+        for sentence in (*differences(row, others, own), *filter(None, [at_once(row, own)])):
+            connection.execute(upsert(CONFLICTS).values(sentence=sentence).on_conflict_do_nothing())

@@ -1,0 +1,199 @@
+"""What a job file keeps of its crew: to which it belongs and as whom, the members' keys, their seals, its own block."""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from sqlalchemy import Connection, Executable, delete, func, insert, or_, select, update
+from sqlalchemy.dialects.sqlite import insert as upsert
+from sqlalchemy.schema import CreateTable
+
+from askport.core.crew.seals import Member, Seal
+from askport.core.crew.strands import StrandLine
+from askport.edges.job_tables import BLOCK, CREW, CREW_OF, JOURNAL, MEMBERS, SEALS, SHARED
+
+
+@dataclass(frozen=True, slots=True)
+class Membership:
+    """To which crew a job file belongs, and as whom."""
+
+    crew: str
+    epoch: str
+    """Which filling of the database was read."""
+    url: str
+    site: str
+    member: str
+    pulled: int = 0
+    """Up to which push it was read."""
+    digest: str | None = None
+    """Of all lines up to there, as the database added them up then."""
+
+
+_FIELDS = ("crew", "epoch", "url", "site", "member", "pulled", "digest")
+
+
+def membership_in(connection: Connection) -> Membership | None:
+    """Return to which crew a job file belongs, or None."""
+    if not _is_shared(connection):
+        return None
+    found = connection.execute(select(*(CREW.c[each] for each in _FIELDS))).first()
+    return Membership(*found) if found else None
+
+
+def _is_shared(connection: Connection) -> bool:
+    """Whether the file has ever joined a crew."""
+    return connection.dialect.has_table(connection, CREW.name)
+
+
+def making_shared() -> list[Executable]:
+    """Return what makes the tables that the file of a crew has more."""
+    return [CreateTable(each, if_not_exists=True) for each in SHARED.sorted_tables]
+
+
+def crew_of(connection: Connection) -> str | None:
+    """Return which crew the file's seals are of, also after it has left, or None where it has none."""
+    return connection.execute(select(CREW_OF.c.crew)).scalar() if _is_shared(connection) else None
+
+
+def keeping_membership(each: Membership) -> Executable:
+    """Return what writes down to which crew it belongs."""
+    values = {name: getattr(each, name) for name in _FIELDS}
+    made = upsert(CREW).values(number=1, **values)
+    return made.on_conflict_do_update(index_elements=["number"], set_=values)
+
+
+def remembering(crew: str) -> Executable:
+    """Return what writes down which crew its seals are of."""
+    made = upsert(CREW_OF).values(number=1, crew=crew)
+    return made.on_conflict_do_update(index_elements=["number"], set_={"crew": crew})
+
+
+def leaving() -> list[Executable]:
+    """Return what has a job file belong to no crew; whose line is whose stays."""
+    return [delete(CREW), delete(BLOCK)]
+
+
+def _is_own(member: str) -> object:
+    return or_(JOURNAL.c.member.is_(None), JOURNAL.c.member == member)
+
+
+def last_own(connection: Connection, crew: Membership) -> int:
+    """Return the number of the last line of the member's own strand, 0 where there is none.
+
+    After an older copy of a file was put back its strand may fork: the longest branch is gone on with.
+    """
+    own = select(JOURNAL.c.number).where(_is_own(crew.member))  # type: ignore[arg-type]
+    order = (JOURNAL.c.place.desc(), JOURNAL.c.number.desc())
+    return connection.execute(own.order_by(*order).limit(1)).scalar() or 0
+
+
+def heads_in(connection: Connection) -> set[str]:
+    """Return the hashes of all lines that a member has sealed."""
+    return set(connection.execute(select(SEALS.c.head)).scalars()) if _is_shared(connection) else set()
+
+
+def members_in(connection: Connection) -> list[Member]:
+    """Return the members as this file knows them."""
+    if not _is_shared(connection):
+        return []
+    found = connection.execute(select(MEMBERS).order_by(MEMBERS.c.name)).mappings()
+    return [Member(each["name"], each["key"], each["login"], bool(each["removed"])) for each in found]
+
+
+def keeping_members(members: Iterable[Member]) -> list[Executable]:
+    """Return what writes members down; a key that is known stays what it was."""
+    statements: list[Executable] = []
+    for each in members:
+        now = {"login": each.login, "removed": int(each.removed)}
+        made = upsert(MEMBERS).values(name=each.name, key=each.key, **now)
+        statements.append(made.on_conflict_do_update(index_elements=["name"], set_=now))
+    return statements
+
+
+def seals_in(connection: Connection) -> list[Seal]:
+    """Return all seals, in the order of their pushes."""
+    found = connection.execute(select(SEALS).order_by(SEALS.c.push, SEALS.c.place)).mappings()
+    return [Seal(each["member"], each["head"], each["place"], each["signature"], each["push"]) for each in found]
+
+
+def keeping_seal(seal: Seal) -> Executable:
+    """Return what writes a seal down."""
+    values = {"place": seal.place, "signature": seal.signature, "push": seal.push}
+    made = upsert(SEALS).values(head=seal.head, member=seal.member, **values)
+    return made.on_conflict_do_update(index_elements=["head", "member"], set_=values)
+
+
+def has_pushed(hashes: Iterable[str], member: str | None) -> list[Executable]:
+    """Return what writes down whose lines these are; None where their crew does not have them."""
+    every, steps = list(hashes), 500
+    parts = [every[first : first + steps] for first in range(0, len(every), steps)]
+    return [update(JOURNAL).where(JOURNAL.c.hash.in_(part)).values(member=member) for part in parts]
+
+
+def strand_lines(connection: Connection, where: object = None, most: int | None = None) -> Iterator[StrandLine]:
+    """Yield lines with the hash of the one before each on its strand, in the order of the file."""
+    before = JOURNAL.alias()
+    joined = JOURNAL.outerjoin(before, before.c.number == JOURNAL.c.number - 1)
+    previous = func.coalesce(JOURNAL.c.after, before.c.hash, "")
+    found = select(
+        JOURNAL.c.hash, JOURNAL.c.member, JOURNAL.c.place, previous, JOURNAL.c.at, JOURNAL.c.body
+    ).select_from(joined)
+    if where is not None:
+        found = found.where(where)  # type: ignore[arg-type]
+    found = found.order_by(JOURNAL.c.number)
+    for row in connection.execute(found.limit(most) if most else found, execution_options={"yield_per": 2000}):
+        yield StrandLine(row[0], row[1] or "", *row[2:])
+
+
+def unpushed(connection: Connection, most: int) -> list[StrandLine]:
+    """Return lines that the crew does not have yet, the first ones first."""
+    return list(strand_lines(connection, JOURNAL.c.member.is_(None), most))
+
+
+def waiting(connection: Connection) -> int:
+    """Return how many lines the crew does not have yet."""
+    return connection.execute(select(func.count()).where(JOURNAL.c.member.is_(None))).scalar() or 0
+
+
+def places_of(connection: Connection, hashes: Iterable[str]) -> dict[str, int]:
+    """Return the places of those lines that are there, by their hashes."""
+    every, found = list(hashes), dict[str, int]()
+    for first in range(0, len(every), 500):
+        wanted = JOURNAL.c.hash.in_(every[first : first + 500])
+        found |= {
+            each.hash: each.place for each in connection.execute(select(JOURNAL.c.hash, JOURNAL.c.place).where(wanted))
+        }
+    return found
+
+
+def strand_heads(connection: Connection) -> set[tuple[str, str]]:
+    """Return each member with the last line of each of its strands: what a crew's fingerprint is made of."""
+    heads: dict[str, str] = {}
+    for line in strand_lines(connection, JOURNAL.c.member.is_not(None)):
+        if heads.get(line.before) == line.member:
+            heads.pop(line.before)
+        heads[line.hash] = line.member
+    return {(member, hash_) for hash_, member in heads.items()}
+
+
+def forks_in(connection: Connection) -> list[str]:
+    """Return the members of whom two lines go on from the same one: their strand has forked."""
+    seen: set[tuple[str, str]] = set()
+    forks: dict[str, None] = {}
+    for line in strand_lines(connection, JOURNAL.c.member.is_not(None)):
+        after = line.member, line.before
+        if line.before and after in seen:
+            forks[line.member] = None
+        seen.add(after)
+    return list(forks)
+
+
+def block_in(connection: Connection) -> list[IPv4Address]:
+    """Return the free addresses that were dealt to this member."""
+    return sorted(IPv4Address(each) for each in connection.execute(select(BLOCK.c.address)).scalars())
+
+
+def keeping_block(addresses: Iterable[IPv4Address]) -> list[Executable]:
+    """Return what writes down which addresses were dealt to this member."""
+    rows = [{"address": str(each)} for each in addresses]
+    return [delete(BLOCK), *([insert(BLOCK).values(rows)] if rows else [])]

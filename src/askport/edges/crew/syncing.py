@@ -1,0 +1,367 @@
+"""Bringing a job file and its crew's database together: lines first, then the frames that are kept with them.
+
+Reading and pushing go by a connection of their own to the job file, so that a screen can have them done beside it. What
+changes the file (:func:`adopt`, :func:`mark_pushed`) is left to whoever has it open.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from hashlib import sha256
+from itertools import groupby
+
+from sqlalchemy import Engine, func, select
+
+from askport.core.crew.seals import Member, Seal, seal
+from askport.core.crew.strands import StrandLine, Wrong, check_push
+from askport.core.errors import BadInput, Refused
+from askport.core.register.chain import Line
+from askport.core.register.entries import Kept
+from askport.core.text import display_text
+from askport.edges.crew import job_part
+from askport.edges.crew.job_part import Membership
+from askport.edges.crew.server import AT_ONCE, News, Server
+from askport.edges.job_tables import CAPTURES, JOURNAL
+from askport.edges.jobfile import JobFile
+from askport.edges.kept_frames import keeping
+
+_DOUBTED = "?"
+"""Stands for a database of which something was not believed: it is read again as a whole each time."""
+_CLOCKS_S = 120.0
+"""A difference of clocks from which on it is said."""
+
+
+@dataclass(slots=True)
+class Pulled:
+    """Pushes that are believed, and what is wrong with others."""
+
+    membership: Membership
+    members: list[Member] = field(default_factory=list)
+    seals: list[Seal] = field(default_factory=list)
+    fresh: list[StrandLine] = field(default_factory=list)
+    """Lines that the file does not have, each behind the one before it."""
+    known: list[StrandLine] = field(default_factory=list)
+    """Lines that it has."""
+    wrong: list[Wrong] = field(default_factory=list)
+    is_all: bool = True
+    """Whether nothing more is there."""
+    clock_off: timedelta = timedelta()
+    """By how much the database's clock is ahead of the laptop's."""
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to write down."""
+        return not (self.seals or self.fresh or self.known)
+
+
+def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = False) -> Pulled:
+    """Read what is new, and check it line by line; nothing is written.
+
+    Args:
+        server: the crew's database.
+        engine: to the job file.
+        crew: to which it belongs.
+        digest: whether to see too that nothing changed of what was read before.
+
+    Raises:
+        BadInput: it is another crew's database, or of another version.
+        MachineRefused: the connection was lost.
+    """
+    news = server.news(crew.pulled, digest=digest)
+    if news.crew != crew.crew:
+        shown = display_text(server.url, 120)
+        raise BadInput(
+            f"'{shown}' is the database of another crew, {display_text(news.site, 60)}: name this job's own."
+        )
+    if news.epoch != crew.epoch or news.last < crew.pulled:
+        # Another database that was filled anew, or one that was put back: all of it is read again.
+        anew = replace(crew, epoch=news.epoch, pulled=0, digest=None)
+        told = _checked(engine, anew, server.news(0))
+        if news.epoch == crew.epoch:
+            told.wrong += changes(server, engine, crew)
+        return told
+    told = _checked(engine, crew, news)
+    if digest and crew.digest is not None and news.digest != crew.digest:
+        told.wrong += changes(server, engine, crew)
+    return told
+
+
+def _checked(engine: Engine, crew: Membership, news: News) -> Pulled:
+    told = Pulled(crew, clock_off=news.now - datetime.now(UTC))
+    with engine.connect() as connection:
+        known_members = {each.name: each for each in job_part.members_in(connection)}
+        told.members, told.wrong = _members(news.members, known_members)
+        keys = {each.name: each.key for each in told.members}
+        hashes = [each for line in news.lines for each in (line.hash, line.before)] + [
+            each.head for each in news.pushes
+        ]
+        there = job_part.places_of(connection, set(hashes))
+        by_push = {push: list(lines) for push, lines in groupby(news.lines, key=lambda line: line.push)}
+        here = dict(there)
+        for push in news.pushes:
+            lines = by_push.get(push.push, [])
+            if wrong := check_push(push, lines, keys, crew=crew.crew, place_of=here.get):
+                told.wrong.append(wrong)
+            else:
+                here |= {line.hash: line.place for line in lines}
+                told.seals.append(push)
+                for line in lines:
+                    (told.known if line.hash in there else told.fresh).append(line)
+    last = max((each.push for each in news.pushes), default=crew.pulled)
+    digest = crew.digest if last == crew.pulled else None
+    told.membership = replace(crew, epoch=news.epoch, site=news.site, pulled=last, digest=digest)
+    told.is_all = last >= news.last
+    return told
+
+
+def _members(told: Sequence[Member], known: dict[str, Member]) -> tuple[list[Member], list[Wrong]]:
+    """Return the members with the keys that were seen of them first, and who has another now."""
+    wrong = []
+    members = []
+    for each in told:
+        before = known.get(each.name)
+        if before and before.key != each.key:
+            name = display_text(each.name, 40)
+            text = f"{name} has another key in the database than before: nothing is taken that is not by the first one."
+            wrong.append(Wrong(each.name, text))
+            each = replace(each, key=before.key)
+        members.append(each)
+    return members, wrong
+
+
+def changes(server: Server, engine: Engine, crew: Membership) -> list[Wrong]:
+    """Read again what was read before, and say what was changed, added or taken away since then."""
+    found: list[Wrong] = []
+    seen: set[str] = set()
+    at = 0
+    with engine.connect() as connection:
+        keys = {each.name: each.key for each in job_part.members_in(connection)}
+        places: dict[str, int] = {}
+        while at < crew.pulled:
+            news = server.news(at)
+            by_push = {push: list(lines) for push, lines in groupby(news.lines, key=lambda line: line.push)}
+            for push in news.pushes:
+                lines = by_push.get(push.push, [])
+                if wrong := check_push(push, lines, keys, crew=crew.crew, place_of=places.get):
+                    found.append(wrong)
+                places |= {line.hash: line.place for line in lines}
+                seen |= {line.hash for line in lines}
+            if not news.pushes:
+                break
+            at = news.pushes[-1].push
+        had = job_part.strand_lines(connection, JOURNAL.c.member.is_not(None))
+        lost = [each for each in had if each.hash not in seen]
+        found += [Wrong(each.member, f"{each.name} is missing in the database, and this file has it.") for each in lost]
+    return list({each.member: each for each in reversed(found)}.values())[::-1]
+
+
+def adopt(job: JobFile, pulled: Pulled) -> None:
+    """Write down what was read, all or nothing.
+
+    Raises:
+        MachineRefused: the disk is full or will not be written.
+    """
+    lines: list[Line] = []
+    number, last = job.count, job.fingerprint
+    for each in pulled.fresh:
+        number += 1
+        after = None if each.before == last else each.before
+        at = datetime.fromisoformat(each.at)
+        lines.append(
+            Line(
+                number=number, place=each.place, after=after, at=at, body=each.body, hash=each.hash, member=each.member
+            )
+        )
+        last = each.hash
+    statements = [job_part.keeping_membership(pulled.membership), *job_part.keeping_members(pulled.members)]
+    statements += map(job_part.keeping_seal, pulled.seals)
+    for member in {each.member for each in pulled.known}:
+        statements += job_part.has_pushed((each.hash for each in pulled.known if each.member == member), member)
+    job.adopt(lines, (), statements)
+    job.belong_to(pulled.membership)
+
+
+def runs(lines: Sequence[StrandLine]) -> list[list[StrandLine]]:
+    """Return lines in pieces of one strand each: a seal vouches for what its last line follows, and no more."""
+    found: list[list[StrandLine]] = []
+    for line in lines:
+        if found and found[-1][-1].hash == line.before:
+            found[-1].append(line)
+        else:
+            found.append([line])
+    return found
+
+
+def push(server: Server, engine: Engine, crew: Membership, key: bytes) -> list[tuple[list[str], Seal]]:
+    """Push lines that the database does not have, about as many as go at once; return their hashes with each seal.
+
+    Raises:
+        Refused: the database does not take them.
+        MachineRefused: the connection was lost.
+    """
+    with engine.connect() as connection:
+        lines = job_part.unpushed(connection, AT_ONCE)
+    told = []
+    for run in runs([replace(each, member=crew.member) for each in lines]):
+        last = run[-1]
+        made = seal(key, crew=crew.crew, member=crew.member, head=last.hash, place=last.place)
+        number = server.push(run, made)
+        told.append(([each.hash for each in run], replace(made, push=number)))
+    return told
+
+
+def mark_pushed(job: JobFile, crew: Membership, told: Sequence[tuple[Sequence[str], Seal]]) -> None:
+    """Write down what was pushed.
+
+    Raises:
+        MachineRefused: the disk is full or will not be written.
+    """
+    statements = []
+    for hashes, made in told:
+        statements += [*job_part.has_pushed(hashes, crew.member), job_part.keeping_seal(made)]
+    job.change(*statements)
+
+
+@dataclass(slots=True)
+class Synced:
+    """What a meeting with the database came to."""
+
+    pulled: int = 0
+    pushed: int = 0
+    frames_in: int = 0
+    frames_out: int = 0
+    frames_left: int = 0
+    """Frames that were not carried, because there are too many of them."""
+    wrong: list[Wrong] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+
+def sync(server: Server, job: JobFile, key: bytes | None, *, digest: bool = True) -> Synced:
+    """Bring both together, as often as something is new.
+
+    Args:
+        server: the crew's database.
+        job: a job file that is open for writing, and belongs to the crew.
+        key: its member's private key, or None where it only reads.
+        digest: whether to see too that nothing changed of what was read before.
+
+    Raises:
+        Refused: the database does not take what is pushed.
+        MachineRefused: the connection was lost, or the file cannot be written.
+    """
+    crew, done = job.crew, Synced()
+    if crew is None:
+        raise Refused(f"'{display_text(str(job.path), 120)}' belongs to no crew: 'askport crew join' has it join one.")
+    was = crew.epoch
+    while True:
+        told = pull(server, job.engine, crew, digest=digest)
+        done.wrong += [each for each in told.wrong if each not in done.wrong]
+        done.pulled += len(told.fresh)
+        done.notes += [each for each in notes_of(told) if each not in done.notes]
+        crew, digest = told.membership, False
+        adopt(job, told)
+        if told.is_all:
+            break
+    if key and crew.epoch != was:
+        _push_again(server, job, crew)
+    while key and (pushed := push(server, job.engine, crew, key)):
+        mark_pushed(job, crew, pushed)
+        done.pushed += sum(len(hashes) for hashes, _ in pushed)
+    if done.wrong:
+        _keep_digest(job, _DOUBTED)
+    elif job.crew and job.crew.digest is None:
+        done.pulled += _add_up(server, job)
+    return done
+
+
+def _add_up(server: Server, job: JobFile) -> int:
+    """Write down how the database adds up all lines that were read by now, to see at the next time what was changed."""
+    more = 0
+    while crew := job.crew:
+        news = server.news(crew.pulled, digest=True)
+        if not news.pushes:
+            _keep_digest(job, news.digest)
+            break
+        told = _checked(job.engine, crew, news)  # own pushes, and whatever came meanwhile
+        adopt(job, told)
+        more += len(told.fresh)
+        if told.wrong:
+            _keep_digest(job, _DOUBTED)
+            break
+    return more
+
+
+def _keep_digest(job: JobFile, digest: str | None) -> None:
+    if job.crew:
+        told = replace(job.crew, digest=digest)
+        job.change(job_part.keeping_membership(told))
+        job.belong_to(told)
+
+
+_MAX_FRAMES, _MAX_ALL = 4_000_000, 200_000_000
+"""Bytes of frames that are carried: of one visit, and of a job."""
+
+
+def carry_frames(server: Server, job: JobFile) -> int:
+    """Carry the frames that one has and the other lacks, as far as they are few enough; return how many were.
+
+    Raises:
+        MachineRefused: the connection was lost, or the file cannot be written.
+    """
+    with job.engine.connect() as connection:
+        bodies = connection.execute(select(JOURNAL.c.body).where(JOURNAL.c.body.contains('"kind":"kept"'))).scalars()
+        entries = [Line.model_construct(body=body).entry for body in bodies]
+        wanted = list(dict.fromkeys(each.sha256 for each in entries if isinstance(each, Kept)))
+        sizes = dict(connection.execute(select(CAPTURES.c.sha256, func.length(CAPTURES.c.pcapng))).all())
+    carried, held = 0, sum(sizes.values())
+    crew = job.crew
+    lacking = server.lacks([each for each in wanted if each in sizes]) if crew and crew.member else []
+    for digest in lacking:
+        if sizes[digest] <= _MAX_FRAMES:
+            server.put_capture(digest, job.capture(digest))
+            carried += 1
+    for digest in wanted:
+        if digest in sizes or held >= _MAX_ALL:
+            continue
+        capture = server.capture(digest)
+        if capture is not None and sha256(capture).hexdigest() == digest:
+            job.change(keeping(capture))
+            held += len(capture)
+            carried += 1
+    return carried
+
+
+def _push_again(server: Server, job: JobFile, crew: Membership) -> None:
+    """Have own lines pushed again that a database which was filled anew does not have."""
+    with job.engine.connect() as connection:
+        own = list(connection.execute(select(JOURNAL.c.hash).where(JOURNAL.c.member == crew.member)).scalars())
+    for first in range(0, len(own), AT_ONCE):
+        part = own[first : first + AT_ONCE]
+        there = server.known(part)
+        if lost := [each for each in part if each not in there]:
+            job.change(*job_part.has_pushed(lost, None))
+
+
+def notes_of(told: Pulled) -> list[str]:
+    """Say what is odd and no fault."""
+    notes = []
+    off_s = told.clock_off.total_seconds()
+    if abs(off_s) > _CLOCKS_S:
+        which = "behind" if off_s > 0 else "ahead of"
+        notes.append(
+            f"This laptop's clock is {_span(abs(off_s))} {which} the database's: set it, the record has its times."
+        )
+    own = [each for each in told.fresh if each.member == told.membership.member]
+    if own:
+        lines = f"{len(own)} lines" if len(own) > 1 else "1 line"
+        notes.append(
+            f"The database had {lines} of {display_text(told.membership.member, 40)} that this file had not: an older "
+            "copy of it was put back, or two laptops use the name."
+        )
+    return notes
+
+
+def _span(seconds: float) -> str:
+    if seconds < 7200:
+        return f"{seconds / 60:.0f} minutes"
+    return f"{seconds / 3600:.0f} hours" if seconds < 172_800 else f"{seconds / 86_400:.0f} days"
