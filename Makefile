@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test check lint benchmarks browsers endings beside liars races crates fuzz mutations screenshots clean
+.PHONY: demo test check lint benchmarks browsers endings beside liars races crates crews fuzz mutations screenshots clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -45,6 +45,9 @@ browsers: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 
 crates: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	ASKPORT_CRATES=3 $(BIN)/pytest -n 2 --dist worksteal tests/test_switch_crate.py -k silent
+
+crews: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	ASKPORT_CREW=300 $(BIN)/pytest tests/test_crew.py tests/test_crew_at_work.py
 
 fuzz: $(VENV)/.dev
 	$(BIN)/python benchmarks/fuzz.py

@@ -476,7 +476,9 @@ def terminal(tmp_path):
     opened = []
 
     def start(*command, **options):
-        opened.append(Terminal(tmp_path, *command, **options))
+        home = tmp_path / f"terminal-{len(opened)}" if opened else tmp_path  # each has a server of its own
+        home.mkdir(exist_ok=True)
+        opened.append(Terminal(home, *command, **options))
         return opened[-1]
 
     yield start

@@ -411,9 +411,10 @@ def test_the_log_tells_what_was_asked_of_the_keeper_and_why_frames_were_dropped(
     find = ["--log-level", "debug", "find", "zl0", "--loudness", "listen", "--seconds", "2"]
     listens = subprocess.Popen([*cable.inside("laptop"), *cable.command(*find)], env=environment,
                                stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
-    time.sleep(1.2)
+    assert wait_for(lambda: log.read_text().count('event="keeper: take"') == 2, 20)
+    time.sleep(0.3)
     cable.start("device", sys.executable, "-c", sends)
-    listens.wait(10)
+    listens.wait(20)
     text = log.read_text()
     for told in ('event="keeper: take" adapter=zl0', "address=192.168.61.9/24", 'event="keeper: gave back"',
                  f'event="frame dropped" source={DEVICE}', "ARP could not be read"):  # fmt: skip

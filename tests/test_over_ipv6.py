@@ -16,6 +16,7 @@ from askport.core.register.entries import Borrowed
 from askport.core.visit.narrate import next_line
 from askport.core.visit.steps import Phase
 from askport.core.ways import snmp_way as snmp
+from askport.tui.laptop_watch import page_at
 from conftest import pass_time
 from test_session import journal, walk
 
@@ -147,3 +148,20 @@ def test_what_its_agent_says_over_ipv6_is_a_clue_with_its_frame_and_it_is_set_th
     walk(bench, run, {Phase.RECORDED})
     (row,) = run.job.register.rows()
     assert (row.state, row.last.way, row.first.found_address) == ("proven", "snmp", None)
+
+
+def test_no_page_is_offered_over_ipv6_where_none_answers_there(unit):
+    """Its console does; until it was asked its page may be there, and is worth a try."""
+    bench, run, device = unit(IPv4Interface("192.168.61.7/24"))
+    session = run.session
+    session.cable.search.louder(bench.now())
+    pass_time(
+        bench,
+        run,
+        20.0,
+        until=lambda: bool(session.cable.finder.devices()[:1] and run.session.cable.search.candidate.link_local),
+    )
+    assert page_at(session).port == 80
+    device.host.ports = (23,)
+    walk(bench, run, {Phase.MAY_BORROW})
+    assert (session.device.over_ipv6.opened, page_at(session)) == ([23], None)

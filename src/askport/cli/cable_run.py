@@ -1,15 +1,20 @@
 """A round of devices on a real cable, with the job's plan and the kinds that are known."""
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from askport.core.plan.site_plan import remaining
 from askport.core.wire import Heard
+from askport.edges.crew.job_part import block_of
 from askport.edges.footing import Footing
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.kind_files import known_kinds
 from askport.edges.maker_table import maker
 from askport.edges.streams import Streams
+
+if TYPE_CHECKING:
+    from askport.edges.crew.beside_work import CrewBeside
 
 
 def run_on(
@@ -32,11 +37,21 @@ def run_on(
         channels=Streams(cable, cable.wire.wake),
         own=cable.own,
         job=job,
-        work=tuple(remaining(plan, job.register.recorded_tags(), left)),
+        work=tuple(remaining(plan, job.register.recorded_tags(), left, block_of(job))),
         sites=plan.sites,
         maker=maker,
         kinds=[each.kind for each in kinds],
         heard=heard,
         began_at=began_at,
+        crew=_crew_of(job),
     )
     return run, wrong
+
+
+def _crew_of(job: JobFile) -> "CrewBeside | None":
+    """Return what keeps a job and its crew together; what that needs is loaded where there is one."""
+    if job.crew is None:
+        return None
+    from askport.edges.crew.beside_work import CrewBeside
+
+    return CrewBeside(job, job.crew)

@@ -69,7 +69,7 @@ def join(
     from askport.edges.crew.schema import LET_IN
 
     server = _server(url)
-    opened = open_job(job, writes=True)
+    opened = open_job(job, writes=True, meets=False)
     try:
         key = belonging.join(server, opened, name or server.login())
     except Refused as error:
@@ -96,7 +96,7 @@ def sync(
     """Bring a job file and its crew together; exit status 1 where something is not believed."""
     from askport.edges.crew import belonging, syncing
 
-    opened = open_job(_one_of(job, job_option), writes=True)
+    opened = open_job(_one_of(job, job_option), writes=True, meets=False)
     if opened.crew and url:
         belonging.move(opened, url)
     crew = _crew_of(opened)
@@ -216,7 +216,7 @@ def leave(
     from askport.edges.crew import belonging, syncing
     from askport.edges.crew.own_key import key_of
 
-    opened = open_job(_one_of(job, job_option), writes=True)
+    opened = open_job(_one_of(job, job_option), writes=True, meets=False)
     crew = _crew_of(opened)
     try:
         server = _server(crew.url)

@@ -47,7 +47,7 @@ def tell_job(workplace: "Workplace") -> None:
     if workplace.practice and not workplace.run.job.register.recorded_tags():
         shutil.rmtree(path.parent, ignore_errors=True)  # whoever tidies up there may have been first
         return
-    if not workplace.run.job.count:
+    if not workplace.run.job.count and workplace.run.job.crew is None:
         path.unlink(missing_ok=True)  # nothing was planned or found, so there is nothing to keep
         return
     say(f"Recorded in {path}: 'askport register list {path}' shows it.")

@@ -35,6 +35,7 @@ _COMMANDS = {
     "survey": "survey",
     "report": "report",
     "demo": "demo",
+    "watch": "watch_command",
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""
 

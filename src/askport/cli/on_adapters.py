@@ -54,7 +54,7 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
 
         def plug(fault: str) -> PlugScreen:
             if app.workplace:
-                app.workplace.run.job.close()
+                app.workplace.run.close()
             while taken:
                 taken.pop().close()
             ears.try_again()
@@ -80,6 +80,7 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
             ears.close()
             keeping.close()
             if app.workplace:
+                app.workplace.run.close()
                 tell_job(app.workplace)
     if refused and not app.workplace:
         raise MachineRefused(refused.replace("leave with q and start", "start"), code="no-permission")

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from askport.cli.job_argument import Job, JobOption
 from askport.cli.opened_jobs import open_job
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
     from askport.edges.jobfile import JobFile
 
 app = typer.Typer(help="The site plan of a job: in, checked, and out again.", no_args_is_help=False)
-Job = Annotated[Path, typer.Argument(help="The job file.")]
 
 
 def _open(job: Path, *, create: bool) -> "tuple[JobFile, Plan]":
@@ -34,7 +34,7 @@ def _left(opened: "JobFile") -> list[IPv4Address]:
 @app.command("import")
 def import_(
     file: Annotated[Path, typer.Argument(help="A CSV, XLSX or ODS file.")],
-    job: Annotated[Path, typer.Option("--job", help="The job file.")],
+    job: JobOption,
     map_: Annotated[
         list[str] | None, typer.Option("--map", metavar="COLUMN=FIELD", help="What a column holds; - for nothing.")
     ] = None,
@@ -155,10 +155,11 @@ def check(job: Job, json: JsonOption = False) -> None:
 def next_(job: Job, json: JsonOption = False) -> None:
     """Say which device is next; exit status 1 where every one is recorded."""
     from askport.core.plan.site_plan import remaining
+    from askport.edges.crew.job_part import block_of
     from askport.reports.plan_document import plan_json
 
     opened, plan = _open(job, create=False)
-    item = next(remaining(plan, opened.register.recorded_tags(), _left(opened)), None)
+    item = next(remaining(plan, opened.register.recorded_tags(), _left(opened), block_of(opened)), None)
     if json:
         device = next(
             (each for each in plan_json(plan, opened.register.states())["devices"] if item and each["tag"] == item.tag),
@@ -220,7 +221,7 @@ def request(job: Job, out: Annotated[Path, typer.Option("--out", help="The XLSX 
     """Write the sheet that the IT department fills in; filled in, it is imported like any plan."""
     from askport.reports.plan_document import request_sheets, workbook
 
-    _, plan = _open(job, create=True)
+    _, plan = _open(job, create=not job.exists())
     sheets, asked = request_sheets(plan)
     if out.suffix.lower() == ".xlsx":
         write_file(out, workbook(sheets, asked))

@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from askport.cli.job_argument import Job
 from askport.cli.opened_jobs import open_job
-from askport.cli.register_device import Job, Tag, device_of
+from askport.cli.register_device import Tag, device_of
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.plan.working_order import clean_tag

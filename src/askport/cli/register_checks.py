@@ -6,8 +6,8 @@ from typing import Annotated
 
 import typer
 
+from askport.cli.job_argument import WRONG, Job
 from askport.cli.opened_jobs import open_job
-from askport.cli.register_device import Job
 from askport.cli.saying import Status, say
 from askport.core.errors import BadInput, Refused
 from askport.core.text import display_text
@@ -34,6 +34,8 @@ def verify(
         opened.checked()
     except BadInput as error:
         raise Refused(error.message) from None
+    if wrong := WRONG.get(job):
+        raise Refused(wrong[0])
     entries = f"{opened.count} entries" if opened.count != 1 else "1 entry"
     whole = f"Nothing was changed: {entries}, fingerprint {opened.fingerprint or 'none'}."
     if not against:

@@ -12,8 +12,9 @@ if TYPE_CHECKING:
     from askport.edges.jobfile import JobFile
 
 from askport.cli import register_changes, register_checks
+from askport.cli.job_argument import Job
 from askport.cli.opened_jobs import open_job
-from askport.cli.register_device import Job, Tag, device_of
+from askport.cli.register_device import Tag, device_of
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput, Refused
 from askport.core.plan.working_order import MAX_TAG

@@ -1,6 +1,5 @@
 """Naming a device of a register on the command line."""
 
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -13,7 +12,6 @@ if TYPE_CHECKING:
     from askport.core.register.visits import Row
     from askport.edges.jobfile import JobFile
 
-Job = Annotated[Path, typer.Argument(help="The job file.")]
 Tag = Annotated[str, typer.Argument(help="The device's tag, or its MAC address.")]
 
 

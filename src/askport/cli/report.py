@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from askport.cli.job_argument import Job
 from askport.cli.opened_jobs import open_job
 from askport.core.errors import BadInput
 from askport.core.text import listed
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
 
 
 def report(
-    job: Annotated[Path, typer.Argument(help="The job file.")],
+    job: Job,
     out: Annotated[Path, typer.Option("--out", help="The directory to write to.")],
     only: Annotated[list[str] | None, typer.Option("--only", metavar="NAME", help="Only this document.")] = None,
 ) -> None:
@@ -33,9 +34,11 @@ def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list
         BadInput: a document of that name there is none.
         MachineRefused: the directory cannot be made or written.
     """
+    from askport.edges.crew.job_part import crew_words
     from askport.reports.documents import Papers, documents
 
-    papers = Papers(job.checked(), job.register.plan(name), job.fingerprint, job.register.open_conflicts())
+    register = job.register
+    papers = Papers(job.checked(), register.plan(name), job.fingerprint, register.open_conflicts(), crew_words(job))
     made, more = documents(papers), documents(papers, on_request=True)
     for each in only:
         if each not in made | more:

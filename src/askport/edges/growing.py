@@ -107,7 +107,7 @@ def make_anew(connection: Connection, lines: Iterable[Line], *, own: str | None 
         own: in a crew, what the member is called whose file this is.
     """
     last_line: Line | None = None
-    if own:
+    if own is not None:
         every = list(lines)
         last_line = every[-1] if every else None
         lines = sorted(every, key=in_time)
@@ -126,7 +126,7 @@ def make_anew(connection: Connection, lines: Iterable[Line], *, own: str | None 
     _write(connection, register)
     if last := last_line or last:
         connection.execute(_GREW, {"count_": last.number, "hash_": last.hash})
-    if own:
+    if own is not None:
         name_differences(connection, register.touched.values(), own)
 
 
@@ -138,13 +138,13 @@ def grow(connection: Connection, lines: Sequence[Line], *, own: str | None = Non
         lines: those that were written.
         own: in a crew, what the member is called whose file this is.
     """
-    if own:
+    if own is not None:
         register = anew(connection, lines, Stored(connection), _take, own)
     else:
         register = Register(Stored(connection))
         _take(connection, lines, register)
     _write(connection, register)
-    if own:
+    if own is not None:
         name_differences(connection, register.touched.values(), own)
     connection.execute(_GREW, {"count_": lines[-1].number, "hash_": lines[-1].hash})
 

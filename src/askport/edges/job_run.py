@@ -5,18 +5,20 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Interface
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from askport.core.addresses import MacAddress
 from askport.core.channels import Channels
+from askport.core.crew.in_hand import ALONE, Others, claims_of
 from askport.core.kinds.model import Kind
 from askport.core.lessons.evidence import as_kept, blanked
 from askport.core.lessons.exchange import Exchange
 from askport.core.machine import Machine
+from askport.core.plan.site_plan import remaining
 from askport.core.plan.target import Site
 from askport.core.plan.working_order import WorkItem, following
 from askport.core.reach.laptop import Laptop
-from askport.core.register.entries import CrateBegun, Entry, Named, Noted, Reopened, Taught
+from askport.core.register.entries import CrateBegun, DevicePlanned, Entry, Named, Noted, Reopened, Settled, Taught
 from askport.core.register.known import KnownDevices
 from askport.core.visit.cable import Surroundings
 from askport.core.visit.session import Session
@@ -27,6 +29,9 @@ from askport.edges import log
 from askport.edges.driver import Driver
 from askport.edges.jobfile import JobFile
 from askport.edges.shared_wire import Runs, SharedWire, SideBySide, WireView
+
+if TYPE_CHECKING:
+    from askport.edges.crew.beside_work import CrewBeside
 
 
 class BorrowingAdapter(Protocol):
@@ -92,6 +97,7 @@ class JobRun:
         kinds: Sequence[Kind] = (),
         heard: Sequence[Heard] = (),
         began_at: float | None = None,
+        crew: "CrewBeside | None" = None,
     ) -> None:
         """Begin with the first device of the list; behind its end, tags and addresses are counted on.
 
@@ -107,6 +113,7 @@ class JobRun:
             kinds: what is known of devices of one kind.
             heard: what the wire has told already, before it was chosen.
             began_at: since when it was listened on, in the wire's time; None for now.
+            crew: what keeps the job and its crew together, where it has one.
         """
         self.wire, self.own, self.job, self.sites, self.maker = wire, tuple(own), job, sites, maker
         self.work = list(work)
@@ -114,6 +121,10 @@ class JobRun:
         self._adapter = adapter
         self._place = 0
         self.kinds = kinds
+        self.crew = crew
+        self.lets_write: Callable[[], object] = lambda: None
+        """Refuses, where whoever looks at a crew may only read."""
+        """What keeps the job and its crew together beside the work, where it has one."""
         self.log_ins: dict[str, LogIn] = {}
         """What kinds are entered with; never stored."""
         self._serial_lines: dict[str, str] = {}
@@ -138,7 +149,7 @@ class JobRun:
         adapter, channels = await self._adapter.another()
         made = JobRun(
             wire=wire, adapter=adapter, channels=channels, own=self.own, job=self.job, work=self.work,
-            sites=self.sites, maker=self.maker, kinds=self.kinds,
+            sites=self.sites, maker=self.maker, kinds=self.kinds, crew=self.crew,
         )  # fmt: skip
         made.log_ins, made._serial_lines = self.log_ins, self._serial_lines
         return made
@@ -151,14 +162,66 @@ class JobRun:
     @property
     def is_over(self) -> bool:
         """Whether the last device of the work list was recorded."""
-        over = self._ahead() is None and not self.session.device.revisits
+        over = self._ahead(others_too=True) is None and not self.session.device.revisits
         return bool(self.work) and over and (self.session.phase is Phase.RECORDED or self._only_listens)
 
-    def _ahead(self) -> int | None:
-        """Return the place of the next device of the work list that is not recorded, from this one on or before it."""
-        recorded = self.job.register.recorded_tags()
+    def _ahead(self, *, others_too: bool = False) -> int | None:
+        """Return the place of the next device of the work list that is not recorded, from this one on or before it.
+
+        One that another member of the crew has in hand is left to it, as long as there is any other.
+        """
+        recorded, others = self.job.register.recorded_tags(), self.others()
         places = (*range(self._place, len(self.work)), *range(min(self._place, len(self.work))))
-        return next((place for place in places if self.work[place].tag not in recorded), None)
+        open_ones = [place for place in places if self.work[place].tag not in recorded]
+        free = (place for place in open_ones if others_too or others.holder_of(self.work[place].tag) is None)
+        return next(free, None)
+
+    def others(self) -> Others:
+        """Return what the others of the crew have in hand now."""
+        return self.crew.others if self.crew else ALONE
+
+    def meet_crew(self) -> bool:
+        """Take in what has come from the crew, and tell it what is in hand here; return whether anything came."""
+        if self.crew is None:
+            return False
+        device = self.session.device
+        target = device.target.interface.ip if device.target else None
+        is_ours = device.work.planned is not None or device.chosen is not None
+        over = self.session.phase is Phase.RECORDED or not is_ours
+        moved = self._leave_to_others()
+        self.crew.want(frozenset() if over else claims_of(device.work.tag, target))
+        if came := self.crew.adopt():
+            self.see_plan()
+        return came or moved
+
+    def _leave_to_others(self) -> bool:
+        """Mean the next unit instead of one that another member has, as long as nobody chose it and none was found."""
+        device, phase = self.session.device, self.session.phase
+        waits = phase in (Phase.PLUGGING, Phase.FINDING) and device.chosen is None and not device.is_meant
+        if not waits or not self.work or self.others().holder_of(self.item.tag) is None:
+            return False
+        place = self._ahead()
+        if place is None or place == self._place:
+            return False
+        self.take(self.work[place], is_meant=False)
+        return True
+
+    def see_plan(self) -> None:
+        """Take in the plan as it is by now; what is at hand stays at hand."""
+        register, at = self.job.register, self.item
+        plan, done = register.plan(self.job.path.stem), register.recorded_tags()
+        left = [address for address, _, _ in register.left()]
+        ahead = list(remaining(plan, done, left, self.others().block))
+        self.work = [*(each for each in self.work if each.tag in done), *ahead]
+        self.sites = plan.sites
+        tags = [each.tag for each in self.work]
+        self._place = tags.index(at.tag) if at.tag in tags else min(self._place, len(self.work))
+
+    def close(self) -> None:
+        """Let the crew know that nothing is in hand here any more, and others have the file."""
+        if self.crew:
+            self.crew.close()
+        self.job.close()
 
     def take(self, item: WorkItem, *, is_meant: bool = True) -> None:
         """Take another device of the work list than the next one; what was heard on the cable stays.
@@ -217,8 +280,13 @@ class JobRun:
                 )
             )  # fmt: skip
 
-    def correct(self, entry: Noted | Named | Reopened) -> None:
-        """Write something down behind the record of a device."""
+    def correct(self, entry: Noted | Named | Reopened | Settled | DevicePlanned) -> None:
+        """Write something down behind the record of a device, or change the plan.
+
+        Raises:
+            AskPortError: nothing may be written here, or it cannot be.
+        """
+        self.lets_write()
         self._write(entry)
 
     def _write(self, entry: Entry) -> None:
@@ -239,6 +307,7 @@ class JobRun:
             kinds=self.kinds,
             log_ins=self.log_ins,
             serial_lines=self._serial_lines,
+            others=self.others,
         )
         adapter = self._adapter
         laptop = Laptop(self.wire.name, self.wire.mac, self.own, beside=adapter.beside, place=adapter.place)
@@ -290,5 +359,6 @@ class JobRun:
         if not device.revisits:  # whoever was next before a known device came by is still next
             self._improvised = following(replace(device.work, target=device.target))
             ahead = self._ahead()
+            ahead = self._ahead(others_too=True) if ahead is None else ahead
             self._place = len(self.work) if ahead is None else ahead
         self.begin()

@@ -40,6 +40,7 @@ def _lines(row: Row, planned: PlannedDevice | None) -> Iterator[str]:
     yield from (f"  {_MARKS[each.passed]}  {proof_words(each.name)}: {each.because}" for each in last.proofs.values())
     yield from (f"  left out  {proof_words(name)}" for name in last.left_out)
     for visit in row.visits:
-        yield f"  visit  {iso(visit.found_at)}  found {visit.as_found}, {visit.state}"
+        by = f", by {visit.member}" if visit.member else ""
+        yield f"  visit  {iso(visit.found_at)}  found {visit.as_found}, {visit.state}{by}"
     for note in row.notes:
         yield f"  note  {iso(note.at)}  {note.text}{f'  photo {note.photo}' if note.photo else ''}"

@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
+from askport.core.crew.seals import CrewWords
 from askport.core.plan.address_map import KnownAddresses, map_rows, to_have
 from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
@@ -30,6 +31,8 @@ class Papers:
     """Of the journal."""
     conflicts: Sequence[str] = ()
     """What joined journals say differently and nobody has settled."""
+    crew: CrewWords | None = None
+    """Who wrote it, where several did."""
 
     @cached_property
     def known(self) -> KnownAddresses:
@@ -59,8 +62,8 @@ def _register(papers: Papers) -> Named:
 
 
 def _handover(papers: Papers) -> Named:
-    conflicts, fingerprint = papers.conflicts, papers.fingerprint
-    yield "handover.pdf", lambda: handover_pages.handover_pdf(papers.plan, papers.rows, fingerprint, conflicts)
+    conflicts, print_, crew = papers.conflicts, papers.fingerprint, papers.crew
+    yield "handover.pdf", lambda: handover_pages.handover_pdf(papers.plan, papers.rows, print_, conflicts, crew)
 
 
 def _labels(papers: Papers) -> Named:

@@ -17,6 +17,7 @@ _FILLS = {
     CellState.CONFLICT: _CONFLICT,
     CellState.STRANGER: _CONFLICT,
     CellState.AT_HAND: _OURS,
+    CellState.IN_HAND: _OURS,
     CellState.PROVEN: _THEIRS,
     CellState.UNPROVEN: "#8cc7c1",
     CellState.PLANNED: "#ffffff",

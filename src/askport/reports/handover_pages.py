@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from askport.core.addresses import mask_of_prefix
+from askport.core.crew.seals import CrewWords
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan
 from askport.core.register.found_words import found_words
@@ -17,7 +18,9 @@ from askport.reports.paper import document, printable, styles, table
 from askport.reports.planned import planned_words
 
 
-def handover_pdf(plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = ()) -> bytes:
+def handover_pdf(
+    plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = (), crew: CrewWords | None = None
+) -> bytes:
     """Return the whole handover.
 
     Args:
@@ -25,6 +28,7 @@ def handover_pdf(plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: S
         rows: the register.
         fingerprint: of the journal's chain, by which it is known later whether it still stands.
         conflicts: what joined records say differently and nobody has settled.
+        crew: who wrote the record, where several did.
     """
     from reportlab.platypus import KeepTogether, PageBreak, Paragraph, Spacer
 
@@ -37,6 +41,7 @@ def handover_pdf(plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: S
         Paragraph(f"Last recorded: {iso(last) or 'nothing'}.", set_in["body"]),
         Paragraph(f"Fingerprint of the record: <b>{printable(grouped(fingerprint))}</b>", set_in["body"]),
         Paragraph("'askport register verify JOB --against FINGERPRINT' says whether it still stands.", set_in["body"]),
+        *_crew(crew, set_in),
         *_open(open_points(rows, plan, conflicts), set_in),
         Spacer(1, 8),
         Paragraph("Register", set_in["section"]),
@@ -55,6 +60,19 @@ def handover_pdf(plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: S
     for row in rows:
         story += [PageBreak(), KeepTogether(_device(row, plan.by_tag.get(row.tag), set_in))]
     return document(f"Handover: {site}", story)
+
+
+def _crew(crew: CrewWords | None, set_in: dict[str, Any]) -> list[Any]:
+    """Return who wrote the record, and by which keys that is known."""
+    from reportlab.platypus import Paragraph
+
+    if crew is None:
+        return []
+    return [
+        Paragraph(printable(f"The crew of {crew.site}"), set_in["section"]),
+        Paragraph(f"Fingerprint of all its lines: <b>{printable(grouped(crew.fingerprint))}</b>", set_in["body"]),
+        table([["member", "fingerprint of its key"], *(list(each) for each in crew.members)], [150, 260]),
+    ]
 
 
 def _open(found: Sequence[OpenPoints], set_in: dict[str, Any]) -> list[Any]:

@@ -7,6 +7,7 @@ import signal
 from collections import deque
 from collections.abc import Callable, Iterable
 from functools import partial
+from pkgutil import resolve_name
 from typing import TYPE_CHECKING, Any
 
 from textual import work
@@ -32,6 +33,7 @@ Fit = Callable[["Choice"], "Workplace"]
 """Makes a round on the adapter that was chosen, or on the practice bench."""
 
 
+_WORK = "askport.tui.screens.work_screen:WorkScreen"
 _FOR_A_KEY_S = 0.05
 _FIRST_SEEN_S = 0.5
 
@@ -54,9 +56,19 @@ class AskPortApp(App[None]):
     #opening { background: $panel; width: 100%; }
     """
 
-    def __init__(self, begin: Begin | None, plug: Plug | None = None, fit: Fit | None = None) -> None:
-        """Start with a round, or with the choice of an adapter and what makes a round of that choice."""
+    def __init__(
+        self, begin: Begin | None, plug: Plug | None = None, fit: Fit | None = None, *, first: str = _WORK
+    ) -> None:
+        """Start with a round, or with the choice of an adapter and what makes a round of that choice.
+
+        Args:
+            begin: makes the round to begin with, or None where an adapter is chosen.
+            plug: makes the choice of an adapter.
+            fit: makes a round of that choice.
+            first: the screen that shows a round, as ``module:name``.
+        """
         super().__init__()
+        self._first = first
         self.workplace: Workplace | None = None
         self._begin, self._plug, self._fit = begin, plug, fit
         self.fault: Exception | None = None
@@ -125,14 +137,13 @@ class AskPortApp(App[None]):
         await asyncio.to_thread(self._load)
         gc.freeze()  # what was loaded stays, so that no key waits while the collector walks it
         if self.workplace and not self._plug:
-            from askport.tui.screens.work_screen import WorkScreen
-
-            self.push_screen(WorkScreen(self.workplace))
+            self.push_screen(resolve_name(self._first)(self.workplace))
 
     def _load(self) -> None:
         """Load the work, and with it what is slow to load, so that it is there at once when an adapter is chosen."""
         from askport.edges import job_run  # noqa: F401
-        from askport.tui.screens import work_screen  # noqa: F401
+
+        resolve_name(self._first)
 
         if self._begin:
             self.workplace = self._begin()

@@ -40,9 +40,9 @@ def page_port(session: Session) -> int | None:
 
 def page_at(session: Session) -> TcpPort | None:
     """Return where its page is, or may be where only an IPv6 address of it is known; None for nowhere."""
-    target, port = door_target(session), page_port(session)
-    if port is None and isinstance(target, IPv6Address):
-        port = _PAGES[0]
+    target, port, over = door_target(session), page_port(session), session.device.over_ipv6
+    if isinstance(target, IPv6Address):  # once it was asked there, it is known what answers
+        port = next((each for each in _PAGES if each in over.opened), None) if over else port or _PAGES[0]
     return TcpPort(target, port) if target and port else None
 
 

@@ -45,4 +45,4 @@ def at_once(row: Row, own: str) -> str:
 
 
 def _by(row: Row, own: str) -> str:
-    return row.visits[-1].member or own
+    return row.visits[-1].member or own or "this computer"

@@ -4,9 +4,6 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from hashlib import sha256
 
-from cryptography.exceptions import InvalidSignature
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
-
 _GROUP = 4
 _SHOWN = 32
 """Digits of a key's fingerprint that people compare: half of a SHA-256."""
@@ -43,6 +40,17 @@ class Member:
         return fingerprint(bytes.fromhex(self.key))
 
 
+@dataclass(frozen=True, slots=True)
+class CrewWords:
+    """What a paper says of the crew that made its record."""
+
+    site: str
+    fingerprint: str
+    """Of all lines of all members, whatever file they are read from."""
+    members: tuple[tuple[str, str], ...]
+    """Each with the fingerprint of its key."""
+
+
 def fingerprint(data: bytes) -> str:
     """Return the first half of a SHA-256 in groups of four digits."""
     digits = sha256(data).hexdigest()[:_SHOWN]
@@ -55,12 +63,17 @@ def _text(crew: str, member: str, head: str, place: int) -> bytes:
 
 def seal(private: bytes, *, crew: str, member: str, head: str, place: int) -> Seal:
     """Return a seal over a line, made with a private key of 32 bytes."""
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey  # late: few files have a crew
+
     signature = Ed25519PrivateKey.from_private_bytes(private).sign(_text(crew, member, head, place))
     return Seal(member, head, place, signature.hex())
 
 
 def is_sealed(each: Seal, key: str, *, crew: str) -> bool:
     """Whether a seal was made with the private half of a public key."""
+    from cryptography.exceptions import InvalidSignature
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+
     try:
         public = Ed25519PublicKey.from_public_bytes(bytes.fromhex(key))
         public.verify(bytes.fromhex(each.signature), _text(crew, each.member, each.head, each.place))

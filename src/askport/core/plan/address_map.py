@@ -6,6 +6,7 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
+from askport.core.crew.in_hand import ALONE, Others
 from askport.core.plan.target import Site
 
 ROW = 64
@@ -20,6 +21,8 @@ class CellState(StrEnum):
     STRANGER = "stranger"
     """Held by somebody that the plan does not know."""
     AT_HAND = "at hand"
+    IN_HAND = "in another's hand"
+    """Of another member of the crew."""
     PROVEN = "proven"
     UNPROVEN = "recorded, not proven"
     PLANNED = "planned"
@@ -63,6 +66,8 @@ class KnownAddresses:
     """The tag of the device at hand."""
     holders: Mapping[IPv4Address, tuple[MacAddress, str]] | None = None
     """Who answered at an address, with the tag that the register has for it, or an empty text."""
+    others: Others = ALONE
+    """What other members of the crew have in hand."""
 
 
 def to_have(pairs: Iterable[tuple[IPv4Address, str]]) -> dict[IPv4Address, tuple[str, ...]]:
@@ -86,6 +91,8 @@ def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
         tag = tags[0]
         if tag == known.at_hand:
             return Cell(address, CellState.AT_HAND, f"{tag}, which is at hand", tags)
+        if member := known.others.holder_of(tag):
+            return Cell(address, CellState.IN_HAND, f"{tag}, which {member} has in hand", tags)
         state = {"proven": CellState.PROVEN, "unproven": CellState.UNPROVEN}.get(known.states.get(tag, ""))
         return Cell(address, state or CellState.PLANNED, f"{tag}, {state or 'planned'}", tags)
     if address == site.gateway:
@@ -94,6 +101,8 @@ def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
         return Cell(address, CellState.SERVER, "a DNS server")
     if holder:
         return Cell(address, CellState.STRANGER, f"held by {holder[1] or holder[0]}, which is not planned")
+    if member := known.others.addresses.get(address):
+        return Cell(address, CellState.RESERVED, f"{member}'s to give")
     for ranges, state, words in (
         (site.reserved, CellState.RESERVED, "reserved for something else"),
         (site.pools, CellState.POOL, "in the address server's pool"),

@@ -115,12 +115,15 @@ class Plan(PlanPart):
         )
 
 
-def remaining(plan: Plan, recorded: Collection[str], left: Iterable[IPv4Address]) -> Iterator[WorkItem]:
+def remaining(
+    plan: Plan, recorded: Collection[str], left: Iterable[IPv4Address], block: Collection[IPv4Address] | None = None
+) -> Iterator[WorkItem]:
     """Yield the planned devices that are not recorded yet, in working order.
 
     Args:
         plan: the site's.
         recorded: tags of devices that were recorded.
         left: addresses that devices have by now.
+        block: in a crew, the addresses that this laptop may give away; None for all.
     """
-    return (item for item in plan.work(left) if item.tag not in recorded)
+    return (item for item in plan.work(left, block) if item.tag not in recorded)

@@ -6,6 +6,7 @@ from functools import cached_property
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
+from askport.core.crew.in_hand import ALONE, Others
 from askport.core.finding.finder import Finder
 from askport.core.finding.search import Search
 from askport.core.kinds.model import Kind
@@ -34,6 +35,8 @@ class Surroundings:
     """Makers and addresses of devices that were found earlier, the latest last."""
     laptop_before: Collection[IPv4Address] = ()
     """Addresses that the laptop had borrowed for devices before this one."""
+    others: Callable[[], Others] = lambda: ALONE
+    """Tells what the others of the crew have in hand now."""
     maker: Callable[[MacAddress], str | None] = lambda _: None
     """Names the maker of a MAC address."""
     kinds: Sequence[Kind] = ()
@@ -131,6 +134,7 @@ class Cable:
         heard = [belief for device in self.finder.devices() for belief in device.addresses]
         found = {each.address for each in heard} | {each.gateway for each in heard if each.gateway}
         found |= self.around.planned.keys() | self.around.used.keys() | self.elsewhere
+        found |= self.around.others().addresses.keys()
         for site in self.around.sites:
             found |= {*site.dns, *filter(None, (site.gateway,))}
         return found

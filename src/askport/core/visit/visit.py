@@ -216,6 +216,9 @@ class Visit:
         site = None if device.restores else around.site_of(target.interface.ip)  # as found it belongs to no site
         checks = check_target(target, site, used, planned)
         address = target.interface.ip
+        if member := around.others().addresses.get(address):
+            said = f"{address} is {member}'s to give: choose another, or have {member} do this device."
+            checks.append(TargetCheck(about="crew", passed=False, sentence=said))
         laptop = next((f"The laptop's {each}" for each in self.cable.laptop.addresses if each.ip == address), None)
         asked = typed is None and device.target_holder is not None
         if holder := laptop or (str(device.target_holder) if asked else None):
@@ -230,6 +233,10 @@ class Visit:
         """Return the next address behind one that nobody has or is to have, for this device."""
         site = self.cable.around.site_of(after.ip)
         avoid = self.cable.somebodys() | {each.ip for each in self.cable.laptop.addresses}
+        if (
+            block := self.cable.around.others().block
+        ) is not None:  # dealt out, so that two offline never give the same
+            return next((each for each in sorted(block) if each in after.network and each not in avoid), None)
         return next_free(after, avoid, (*site.pools, *site.reserved) if site else ())
 
     def suggested(self) -> Target | None:

@@ -3,12 +3,13 @@
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import Protocol
 
-from sqlalchemy import Connection, Executable, delete, func, insert, or_, select, update
+from sqlalchemy import Connection, Engine, Executable, delete, func, insert, or_, select, update
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.schema import CreateTable
 
-from askport.core.crew.seals import Member, Seal
+from askport.core.crew.seals import CrewWords, Member, Seal, crew_fingerprint
 from askport.core.crew.strands import StrandLine
 from askport.edges.job_tables import BLOCK, CREW, CREW_OF, JOURNAL, MEMBERS, SEALS, SHARED
 
@@ -27,6 +28,18 @@ class Membership:
     """Up to which push it was read."""
     digest: str | None = None
     """Of all lines up to there, as the database added them up then."""
+
+
+class HasCrew(Protocol):
+    """A job file."""
+
+    @property
+    def crew(self) -> Membership | None:
+        """To which crew it belongs, and as whom."""
+
+    @property
+    def engine(self) -> Engine:
+        """What reads and writes the file."""
 
 
 _FIELDS = ("crew", "epoch", "url", "site", "member", "pulled", "digest")
@@ -176,6 +189,15 @@ def strand_heads(connection: Connection) -> set[tuple[str, str]]:
     return {(member, hash_) for hash_, member in heads.items()}
 
 
+def crew_words(job: HasCrew) -> CrewWords | None:
+    """Return what a paper says of a job file's crew, or None where it has none."""
+    if job.crew is None:
+        return None
+    with job.engine.connect() as connection:
+        members = tuple((each.name, each.fingerprint) for each in members_in(connection))
+        return CrewWords(job.crew.site, crew_fingerprint(strand_heads(connection)), members)
+
+
 def forks_in(connection: Connection) -> list[str]:
     """Return the members of whom two lines go on from the same one: their strand has forked."""
     seen: set[tuple[str, str]] = set()
@@ -191,6 +213,14 @@ def forks_in(connection: Connection) -> list[str]:
 def block_in(connection: Connection) -> list[IPv4Address]:
     """Return the free addresses that were dealt to this member."""
     return sorted(IPv4Address(each) for each in connection.execute(select(BLOCK.c.address)).scalars())
+
+
+def block_of(job: HasCrew) -> frozenset[IPv4Address] | None:
+    """Return the free addresses that a job file's laptop may give away; None for all, because it has no crew."""
+    if job.crew is None:
+        return None
+    with job.engine.connect() as connection:
+        return frozenset(block_in(connection))
 
 
 def keeping_block(addresses: Iterable[IPv4Address]) -> list[Executable]:

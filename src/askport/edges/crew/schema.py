@@ -117,15 +117,22 @@ CREATE TABLE askport.blocks (
 );
 CREATE FUNCTION askport.claim(wanted text[], as_member text, seconds integer) RETURNS SETOF askport.claims
 LANGUAGE plpgsql SECURITY DEFINER SET search_path = askport AS $$
+DECLARE
+    ends timestamptz := now() + make_interval(secs => least(seconds, 86400));
+    gone integer;
+    come integer;
 BEGIN
     IF NOT own(as_member) THEN
         RAISE EXCEPTION '% is no member that % may claim for', as_member, session_user USING ERRCODE = '42501';
     END IF;
     DELETE FROM claims WHERE until < now() OR (member = as_member AND what <> ALL (wanted));
-    INSERT INTO claims AS held SELECT each, as_member, now(), now() + make_interval(secs => least(seconds, 86400))
-        FROM unnest(wanted) AS each
-        ON CONFLICT (what) DO UPDATE SET until = excluded.until WHERE held.member = excluded.member;
-    PERFORM pg_notify('askport', 'claims');
+    GET DIAGNOSTICS gone = ROW_COUNT;
+    UPDATE claims SET until = ends WHERE member = as_member;
+    INSERT INTO claims SELECT each, as_member, now(), ends FROM unnest(wanted) AS each ON CONFLICT DO NOTHING;
+    GET DIAGNOSTICS come = ROW_COUNT;
+    IF gone + come > 0 THEN  -- what is only renewed is no news
+        PERFORM pg_notify('askport', 'claims');
+    END IF;
     RETURN QUERY SELECT * FROM claims WHERE what = ANY (wanted);
 END $$;
 CREATE FUNCTION askport.deal(wanted inet[], as_member text) RETURNS SETOF inet

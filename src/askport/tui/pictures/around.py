@@ -32,6 +32,8 @@ def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> 
     if ink.width + len(borrowed) > width:
         borrowed = f"   {len(laptop.borrowed)} borrowed"
     ink.put(borrowed, OURS)
+    if run.crew and ink.width + 3 + len(words := run.crew.state.words) <= width - 24:
+        ink.put(f"   {words}", CONFLICT if run.crew.state.wrong else DIM)
     clock = f"{run.wire.wall(now).astimezone():%H:%M:%S}  "
     fitting = (each for each in (f"{workplace.place}   {clock}", clock) if ink.width + 2 + len(each) <= width)
     right = next(fitting, "")  # what is borrowed matters more
@@ -43,6 +45,9 @@ def news_lines(session: Session, counts: Counts, step: Step, width: int) -> list
     is_early = step in (Step.PLUG, Step.FIND)
     laptop = [] if is_early or step is Step.REACH else session.cable.laptop.hazards
     news = [each.text for each in laptop if step is not Step.RECORD or each.code in NEWS]
+    tag = session.device.work.tag
+    if member := session.cable.around.others().holder_of(tag):
+        news.append(f"{member} has {tag} in hand too: ask who does it, or take another with p.")
     if step is not Step.RECORD:
         news += [each.text for each in flood(counts.shed)]
     if not is_early and step is not Step.RECORD:

@@ -62,8 +62,8 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[In
         lines += beside(ink, _LEFT, text, width, f"{STRONG} {THEIRS}" if shown else DIM)
     if first.found_ipv6 or last.left_ipv6:
         lines += beside(Ink().to(2).put("IPv6", DIM), _FOUND, ipv6_words(first.found_ipv6, last.left_ipv6), width)
-    if planned:
-        about = {"kind": planned.kind, "place": planned.place, **planned.columns}
+    about = {"kind": planned.kind, "place": planned.place, **planned.columns} if planned else {}
+    if any(about.values()):
         lines += [blank(), heading("From the plan", width)]
         lines += [Ink().to(2).put(name, DIM).to(_FOUND).put(text) for name, text in about.items() if text]
     lines += [blank(), heading("Proofs", width)]
@@ -110,5 +110,6 @@ def _visits(row: Row, width: int) -> list[Ink]:
             came += f", set {way.done if way else each.way}: {each.result}"
         left = f", left {each.as_left.words()}" if each.as_left.address.basis else ""
         when = f"{each.found_at.astimezone():%Y-%m-%d %H:%M}"
-        lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{came}{left}, {each.state}", width)
+        by = f", by {each.member}" if each.member else ""
+        lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{came}{left}, {each.state}{by}", width)
     return lines

@@ -10,6 +10,7 @@ GLYPHS: dict[CellState, tuple[str, str]] = {
     CellState.CONFLICT: ("✗", f"{STRONG} {CONFLICT}"),
     CellState.STRANGER: ("▲", CONFLICT),
     CellState.AT_HAND: ("▸", f"{STRONG} {OURS}"),
+    CellState.IN_HAND: ("▹", STRONG),
     CellState.PROVEN: ("●", f"{STRONG} {THEIRS}"),
     CellState.UNPROVEN: ("◐", THEIRS),
     CellState.PLANNED: ("○", THEIRS),

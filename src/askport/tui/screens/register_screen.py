@@ -9,6 +9,7 @@ from textual.widgets import DataTable, Input
 from askport.core.errors import AskPortError
 from askport.core.register.searching import Brief, Order, Wanted, wanted
 from askport.core.text import display_text
+from askport.edges.crew.job_part import crew_words
 from askport.edges.files import write_all
 from askport.edges.projection import Projection
 from askport.reports.open_points import proven_words
@@ -16,6 +17,7 @@ from askport.tui.desk import Desk
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, wrapped
 from askport.tui.pictures.register_picture import HEADS, STATE_STYLES, cells_of, left_lines
 from askport.tui.screens.device_screen import DeviceScreen
+from askport.tui.screens.differences_screen import DifferencesScreen
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.screens.handover_screen import HandoverScreen
 from askport.tui.widgets.key_line import KeyLine
@@ -36,6 +38,13 @@ class RegisterScreen(DrawnScreen[None]):
         Binding("enter", "open", "The device", id="register.open", priority=True),
         Binding("escape", "back", "Back", id="register.back", priority=True),
         Binding("f4", "sort", "Sort", id="register.sort", tooltip="Sort by tag, address, state, place, kind or day"),
+        Binding(
+            "f6",
+            "differences",
+            "Differences",
+            id="register.differences",
+            tooltip="What records of several technicians say differently, and how each is settled",
+        ),
         Binding("f9", "handover", "Handover", id="register.handover", tooltip="Write every document of the handover"),
         Binding("up", "move(-1)", "Device", key_display="↑ ↓", id="register.up", priority=True),
         Binding("down", "move(1)", "Down", show=False, priority=True),
@@ -161,12 +170,20 @@ class RegisterScreen(DrawnScreen[None]):
         try:
             register = job.register
             plan = register.plan(self._workplace.title)
-            papers = Papers(job.checked(), plan, job.fingerprint, register.open_conflicts())
+            papers = Papers(job.checked(), plan, job.fingerprint, register.open_conflicts(), crew_words(job))
             written = write_all(folder, documents(papers))
         except AskPortError as error:
             self.app.call_from_thread(self.notify, error.message, severity="error", markup=False)
             return
         self.app.call_from_thread(self.app.push_screen, HandoverScreen(job, self._workplace.title, written))
+
+    def action_differences(self) -> None:
+        """Open what records of several technicians say differently."""
+        self.app.push_screen(DifferencesScreen(self._workplace), lambda _: self.fill())
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Offer the differences only where there are any."""
+        return action != "differences" or bool(self._register.open_conflicts())
 
     def action_back(self) -> None:
         """Search no more, or go back to the cable."""

@@ -114,8 +114,23 @@ class SiteScreen(DrawnScreen[None]):
             mine = chosen is not None and chosen.mac == mac
             known = run.session.cable.around.known.get(mac)
             holders[address] = (mac, run.session.device.work.tag if mine else known.tag if known else "")
-        at_hand = run.session.device.work.tag if run.session.phase is not Phase.RECORDED else ""
-        return KnownAddresses(planned=planned, states=register.states(), at_hand=at_hand, holders=holders)
+        return KnownAddresses(
+            planned=planned, states=register.states(), at_hand=self._at_hand, holders=holders, others=run.others()
+        )
+
+    @property
+    def _at_hand(self) -> str:
+        """The tag of the device on the cable."""
+        session = self._workplace.run.session
+        return session.device.work.tag if session.phase is not Phase.RECORDED else ""
+
+    def _heading(self, title: Ink) -> Ink:
+        """Say more over the maps."""
+        return title.put(f"   {self._survey_told()}", THEIRS)
+
+    def _below(self, width: int) -> list[Ink]:
+        """Draw more under the maps."""
+        return []
 
     def draw(self) -> None:
         """Show the maps, and what is under the cursor."""
@@ -134,9 +149,8 @@ class SiteScreen(DrawnScreen[None]):
         found = counts(rows)
         told = ", ".join(f"{number} {state}" for state, number in found.items())
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · the site   {told}", DIM)
-        title.put(f"   {self._survey_told()}", THEIRS)
-        self.query_one("#heading", Sheet).show([title])
-        self.query_one("#map", Sheet).show([*lines, *legend_lines(rows, width)])
+        self.query_one("#heading", Sheet).show([self._heading(title)])
+        self.query_one("#map", Sheet).show([*lines, *legend_lines(rows, width), *self._below(width)])
         self.query_one("#devices", Sheet).show(self._devices(known))
         self.query_one("#next", Sheet).show(next_lines(self._next(), False, self.room))
 
@@ -158,6 +172,8 @@ class SiteScreen(DrawnScreen[None]):
             if found := surveyed.get(item.tag):
                 waits = found.state in ("missing", "free") and not self._has_answered
                 state, style = ("asking", DIM) if waits else _SURVEYED[found.state]
+            elif member := known.others.holder_of(item.tag):
+                state, style = member, STRONG
             else:
                 style = CONFLICT if state == "unproven" else DIM
             lines.append(ink.put(state[: _LIST - 34], style))

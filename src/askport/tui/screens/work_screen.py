@@ -171,6 +171,8 @@ class WorkScreen(DrawnScreen[None]):
         """Go on in a crate; draw where something has changed or moves, and else once a second, for the clock."""
         self.lessons.keep_what_passed()
         self.crate_keys.go_on()
+        if self.workplace.run.meet_crew():
+            self.draw()
         session, moment = self.workplace.run.session, time.monotonic()
         visit, finder = session.visit, session.cable.finder
         state = (session, session.phase, session.cable.link, finder.frames_seen, finder.loudness, len(visit.effects))

@@ -71,6 +71,7 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
         state = states.get(item.tag, "")
         if state not in ("proven", "unproven"):
             state = "at hand" if item.tag == at_hand else ""
+        state = state or run.others().holder_of(item.tag) or ""
         style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
         ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
         lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))

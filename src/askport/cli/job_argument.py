@@ -1,0 +1,52 @@
+"""Naming a job on the command line: its file, or the database of a crew."""
+
+import contextlib
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from askport.cli.opened_jobs import OPENED, REPLICAS
+from askport.cli.saying import say
+from askport.core.errors import AskPortError
+from askport.edges.crew.reaching import is_url
+
+WRONG: dict[Path, list[str]] = {}
+"""What of a crew's database was not believed, by the copies of it."""
+
+
+def job_at(text: str) -> Path:
+    """Return the job file that is meant; of a crew's database, a copy that was brought up to date just now.
+
+    Raises:
+        AskPortError: the database is not reached, or has no crew.
+    """
+    if not is_url(text):
+        return Path(text)
+    from askport.edges.crew.replica import replica_of
+
+    path, wrong = replica_of(text)
+    WRONG[path] = wrong
+    for each in wrong:
+        say(f"! {each}")
+    if path not in REPLICAS:
+        REPLICAS[path] = text
+        OPENED.callback(_bring_back, path, text)
+    return path
+
+
+def _bring_back(path: Path, url: str) -> None:
+    from askport.edges.crew.replica import bring_back
+
+    with contextlib.suppress(KeyError):
+        REPLICAS.pop(path)
+    try:
+        bring_back(path, url)
+    except AskPortError as error:
+        say(f"{error.message} What was written waits, and goes with the next command on this crew.")
+
+
+Job = Annotated[Path, typer.Argument(parser=job_at, metavar="JOB|URL", help="The job file, or a crew's database.")]
+JobOption = Annotated[
+    Path, typer.Option("--job", parser=job_at, metavar="JOB|URL", help="The job file, or a crew's database.")
+]

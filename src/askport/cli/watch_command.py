@@ -1,0 +1,59 @@
+"""``askport watch``: a crew's site, live, without a cable."""
+
+from contextlib import closing
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from askport.cli.full_screen import require_terminal, run_screen
+from askport.cli.job_argument import job_at
+from askport.core.errors import BadInput
+from askport.core.text import display_text
+from askport.edges.crew.reaching import is_url
+
+if TYPE_CHECKING:
+    from askport.edges.jobfile import JobFile
+    from askport.tui.workplace import Workplace
+
+
+def watch(
+    url: Annotated[str, typer.Argument(metavar="URL", help="The crew's database, as libpq names it.")],
+) -> None:
+    """Show the site of a crew as it comes in: who is at what, the pace, what is open."""
+    from askport.edges.jobfile import JobFile
+    from askport.tui.app import AskPortApp
+
+    if not is_url(url):
+        raise BadInput(f"'{display_text(url, 120)}' is no database: name a crew's, such as postgresql://server/site.")
+    require_terminal()
+    path: Path = job_at(url)
+    with closing(JobFile(path, create=True)) as job:
+        app = AskPortApp(lambda: _workplace(job), first="askport.tui.screens.watch_screen:WatchScreen")
+        try:
+            run_screen(app)
+        finally:
+            if app.workplace and app.workplace.run.crew:
+                app.workplace.run.crew.close()
+
+
+def _workplace(job: "JobFile") -> "Workplace":
+    """Return a round over the site that no cable is in."""
+    from askport.bench.bench import Bench
+    from askport.core.addresses import NO_MAC
+    from askport.edges.crew.beside_work import CrewBeside
+    from askport.edges.crew.replica import have_written
+    from askport.edges.job_run import JobRun
+    from askport.edges.maker_table import maker
+    from askport.tui.workplace import Workplace
+
+    bench, plan = Bench(NO_MAC, pace=1.0), job.register.plan(job.path.stem)
+    crew = CrewBeside(job, job.crew) if job.crew else None
+    run = JobRun(
+        wire=bench, adapter=bench, channels=bench.streams, own=(), job=job, work=tuple(plan.work()), sites=plan.sites,
+        maker=maker, crew=crew,
+    )  # fmt: skip
+    if job.crew:
+        run.lets_write = partial(have_written, job, job.crew.url)
+    return Workplace(run=run, title=job.crew.site if job.crew else job.path.stem, place="the office")

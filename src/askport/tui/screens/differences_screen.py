@@ -1,0 +1,151 @@
+"""What records of several technicians say differently: each difference with both sides, and a key for each decision."""
+
+import re
+from collections.abc import Callable
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import VerticalScroll
+
+from askport.core.addresses import MacAddress
+from askport.core.errors import AskPortError
+from askport.core.plan.working_order import clean_tag
+from askport.core.register.corrections import clean_remark, named, reopened
+from askport.core.register.entries import Named, Reopened, Settled
+from askport.core.register.visits import Row
+from askport.tui.ink import CONFLICT, DIM, STRONG, Ink, blank, heading, line, wrapped
+from askport.tui.pictures.register_picture import device_lines
+from askport.tui.questions import Question
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.widgets.entry_line import EntryLine
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.sheet import Sheet
+from askport.tui.workplace import Workplace
+
+_MAC = re.compile(r"(?:[0-9a-f]{2}:){5}[0-9a-f]{2}")
+_SIDES = 2
+
+
+class DifferencesScreen(DrawnScreen[None]):
+    """One after the other; what is decided is written behind the record, and nothing in it is changed."""
+
+    CSS_PATH = "register_screen.tcss"
+    BINDINGS = [
+        Binding("escape", "leave", "Back", id="differences.back"),
+        Binding("up", "move(-1)", "Difference", key_display="↑ ↓", id="differences.up"),
+        Binding("down", "move(1)", "Down", show=False),
+        Binding("1", "tag(0)", "Tag of the first", id="differences.tag1", tooltip="Give the first device another tag"),
+        Binding("2", "tag(1)", "Of the second", id="differences.tag2", tooltip="Give the second device another tag"),
+        Binding("3", "reopen(0)", "Do the first again", id="differences.again1", tooltip="Its record does not count"),
+        Binding("4", "reopen(1)", "The second", id="differences.again2", tooltip="Its record does not count"),
+        Binding("s", "settle", "It is settled", id="differences.settle", tooltip="Say in words how it is settled"),
+    ]
+
+    def __init__(self, workplace: Workplace) -> None:
+        super().__init__()
+        self._workplace, self._place = workplace, 0
+
+    def compose(self) -> ComposeResult:
+        """Lay out the page."""
+        yield Sheet(id="heading")
+        with VerticalScroll(id="rows"):
+            yield Sheet(id="sheet")
+        yield EntryLine()
+        yield KeyLine()
+
+    @property
+    def _open(self) -> list[str]:
+        return self._workplace.run.job.register.open_conflicts()
+
+    @property
+    def _sentence(self) -> str:
+        found = self._open
+        return found[min(self._place, len(found) - 1)] if found else ""
+
+    @property
+    def _sides(self) -> list[Row]:
+        """The devices that the difference is about."""
+        register = self._workplace.run.job.register
+        macs = dict.fromkeys(_MAC.findall(self._sentence.lower()))
+        rows = (register.by_mac(MacAddress.parse(each)) for each in macs)
+        return [row for row in rows if row][:_SIDES]
+
+    def draw(self) -> None:
+        """Show all that is open, and both sides of the one that is looked at."""
+        found, width = self._open, max(60, self.room - 8)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · {len(found)} said differently", DIM)
+        self.query_one("#heading", Sheet).show([title])
+        lines: list[Ink] = []
+        for sentence in found:
+            here = sentence == self._sentence
+            mark, style = ("▸ ", f"{STRONG} {CONFLICT}") if here else ("  ", DIM)
+            first, *more = wrapped(sentence, width - 2, style)
+            lines += [Ink().put(mark, style).put_line(first), *(Ink().to(2).put_line(each) for each in more)]
+        if not found:
+            lines = [line("Nothing is said differently any more. Escape goes back.", DIM)]
+        for number, row in enumerate(self._sides, 1):
+            planned = self._workplace.run.job.register.planned(row.tag)
+            who = row.visits[-1].member or "this laptop"
+            lines += [blank(), heading(f"{number}  {row.mac}, {row.tag}, by {who}", width)]
+            lines += device_lines(row, planned, width)
+        self.query_one("#sheet", Sheet).show(lines)
+
+    def action_leave(self) -> None:
+        """Go back to the register."""
+        self.dismiss()
+
+    def action_move(self, by: int) -> None:
+        """Look at another difference."""
+        self._place = max(0, min(self._place + by, len(self._open) - 1))
+        self.draw()
+
+    def action_tag(self, side: int) -> None:
+        """Give a device another tag."""
+        tagged = self._workplace.run.job.register.by_tag
+        entry = lambda row, text: named(row, text, tagged(clean_tag(text)))  # noqa: E731
+        self._decide(side, "Which is its right tag?", entry)
+
+    def action_reopen(self, side: int) -> None:
+        """Have the record of a device not count."""
+        self._decide(side, "Why does its record not count? The device is offered again.", reopened)
+
+    def _decide(self, side: int, sentence: str, entry: Callable[[Row, str], Named | Reopened]) -> None:
+        """Ask for what is decided about one side, and settle the difference with it."""
+        sides, conflict = self._sides, self._sentence
+        if side >= len(sides):
+            self.notify("There is no such device here: say with s how it is settled.", markup=False)
+            return
+        row = sides[side]
+
+        def use(typed: str) -> None:
+            made = entry(row, typed)
+            self._workplace.run.correct(made)
+            what = f"{row.mac} is {made.tag} now" if isinstance(made, Named) else f"{row.mac} is done again"
+            self._workplace.run.correct(Settled(conflict=conflict, words=what))
+
+        self._ask(f"{row.mac}: {sentence}", use)
+
+    def action_settle(self) -> None:
+        """Say in words how it is settled."""
+        conflict = self._sentence
+        if conflict:
+            self._ask(
+                "How is it settled?",
+                lambda typed: self._workplace.run.correct(Settled(conflict=conflict, words=clean_remark(typed))),
+            )
+
+    def _ask(self, sentence: str, use: Callable[[str], None]) -> None:
+        question = Question(
+            sentence, "", lambda typed: f"Written down: {typed}", lambda _session, _now, typed: use(typed)
+        )
+        self.query_one(EntryLine).ask(question)
+
+    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+        """Write it into the journal."""
+        run = self._workplace.run
+        try:
+            event.question.use(run.session, run.wire.now(), event.text)
+        except AskPortError as error:
+            self.notify(error.message, severity="error", markup=False)
+        self._place = max(0, min(self._place, len(self._open) - 1))
+        self.draw()
