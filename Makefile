@@ -55,7 +55,7 @@ fuzz: $(VENV)/.dev
 mutations: $(VENV)/.dev
 	$(BIN)/python benchmarks/mutations.py
 
-screenshots: $(VENV)/.installed
+screenshots: $(VENV)/.tests $(VENV)/partners
 	@sh tools/system-packages tmux:command:tmux xvfb:command:Xvfb xterm:command:xterm imagemagick:command:import fonts-dejavu-core:file:/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
 	$(BIN)/python docs/screenshots/make.py
 

@@ -30,7 +30,8 @@ BEGAN = datetime(2026, 3, 4, 5, 6, 7, tzinfo=UTC)
 _PROOFS = ("same-mac", "echo", "old-address-silent", "mask", "gateway", "power-cycle")
 
 
-def _entries(number: int) -> list[Entry]:
+def entries_of(number: int, count: int = ENTRIES) -> list[Entry]:
+    """Return so many entries about one device."""
     unit, mac = number + 1, MacAddress(b"\2\0" + number.to_bytes(4, "big"))
     at = IPv4Interface((IPv4Address("10.64.0.1") + number, 16))
     left = AsLeft(address=Value(value=at.ip, basis=Basis.MEASURED), prefix=Value(value=16, basis=Basis.MEASURED))
@@ -44,7 +45,7 @@ def _entries(number: int) -> list[Entry]:
     proofs = [
         Proved(unit=unit, mac=mac, name=_PROOFS[turn % 6], expected="as planned", measured="as planned", passed=True,
                because=f"Shown {turn // 6 + 1} times.")
-        for turn in range(ENTRIES - 5)
+        for turn in range(count - 5)
     ]  # fmt: skip
     ended: list[Entry] = [
         Left(unit=unit, mac=mac, as_left=left),
@@ -58,7 +59,7 @@ def make(path: Path, devices: int) -> Path:
     """Make a job of so many devices, 100 entries each."""
     job = JobFile(path, create=True)
     for first in range(0, devices, 100):
-        entries = [entry for number in range(first, first + 100) for entry in _entries(number)]
+        entries = [entry for number in range(first, first + 100) for entry in entries_of(number)]
         job.append_all(entries, BEGAN + timedelta(minutes=first))
     job.close()
     return path

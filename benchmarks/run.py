@@ -3,6 +3,7 @@
 import sys
 
 import beliefs
+import crew
 import decoding
 import drawing
 import fuzz
@@ -23,6 +24,7 @@ BENCHMARKS = {
     "loss": wire.lost_in_a_flood,
     "belief": wire.time_to_belief,
     "sweep": wire.sweep_rate,
+    "crew": crew.meeting,
     "switch": switch.all_beside_one,
     "fuzz": fuzz.short_run,
 }

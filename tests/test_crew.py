@@ -8,7 +8,7 @@ import psycopg
 import pytest
 
 from askport.core.addresses import MacAddress
-from askport.core.errors import MachineRefused
+from askport.core.errors import BadInput, MachineRefused
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.chain import chain_hash
 from askport.core.register.entries import Found, Left, Noted, Recorded
@@ -274,3 +274,24 @@ def test_what_the_owner_of_the_database_changes_is_found_and_named(crew, databas
         assert says in said, said
     assert found in ([], [("TG-01", "10.84.16.1", "anna")])
     assert "TG-09" not in str(found)
+
+
+def test_kept_frames_follow_their_lines_as_far_as_they_are_few_enough(crew, monkeypatch):
+    """Their digest is in a line; until they have come the file is whole without them, and says so."""
+    from askport.edges.crew import frames
+
+    anna, ben = crew
+    mac = recorded(anna, "TG-01", 1)
+    unit = with_job(anna, lambda job: job.register.by_mac(mac).last.unit)
+    with_job(anna, lambda job: job.keep(unit, [(WHEN, b"frame" * 20)]))
+    monkeypatch.setattr(frames, "_MAX_FRAMES", 10)
+    run("sync", anna)
+    run("sync", ben)
+    assert askport("register", "verify", ben).returncode == 0
+    digest = with_job(ben, lambda job: job.register.by_mac(mac).last.frames)
+    with pytest.raises(BadInput, match="have not come from the crew yet"):
+        with_job(ben, lambda job: job.capture(digest))
+    monkeypatch.setattr(frames, "_MAX_FRAMES", 1000)
+    run("sync", anna)
+    run("sync", ben)
+    assert b"frame" * 20 in with_job(ben, lambda job: job.capture(digest))

@@ -1,10 +1,16 @@
 """Photograph the main views of the demo in a real terminal window: Xvfb, xterm, tmux and ImageMagick."""
 
+import json
 import os
 import subprocess
+import sys
 import tempfile
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+
+from askport.bench import scenario
 
 HERE = Path(__file__).parent
 ASKPORT = HERE.parent.parent / ".venv/bin/askport"
@@ -129,15 +135,11 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
     ),
     (
         ["--pace", "2", "--wire", "house"],
-        [
-            ("runs a live network", ["+"]),
-            ("An address server answers", "house.png"),
-            ("An address server answers", ["+"]),
-            ("◆ call", ["+"]),
-            ("at 192.168.2.", "sweeping.png"),
-        ],
+        [("runs a live network", ["+"]), ("An address server answers", "house.png")],
     ),
 )
+WATCHES: list[Step] = [("live", ["Tab"]), ("ben", "watch.png")]
+"""In the office of a crew that has the demo's job."""
 
 
 def main() -> None:
@@ -148,11 +150,45 @@ def main() -> None:
     xvfb = subprocess.Popen(screen, stderr=subprocess.DEVNULL)
     try:
         time.sleep(1.5)
-        for options, steps in TOURS:
-            take(options, steps, environment)
+        for options, steps in TOURS if not sys.argv[1:] else ():
+            take(["demo", *options], steps, environment)
+        with crew(environment) as url:
+            take(["watch", f"'{url}'"], WATCHES, environment)
     finally:
         xvfb.terminate()
         xvfb.wait()
+
+
+@contextmanager
+def crew(environment: dict[str, str]) -> Iterator[str]:
+    """Have two members share the demo's job, each with a unit in hand, and give their database's URL."""
+    sys.path.insert(0, str(HERE.parents[1] / "tests"))
+    from crew_database import Database  # type: ignore[import-not-found]
+
+    with tempfile.TemporaryDirectory() as work:
+        environment |= {"XDG_DATA_HOME": f"{work}/data", "XDG_STATE_HOME": f"{work}/state"}
+        database = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")), ASKPORT.parents[1] / "partners")
+
+        def askport(*arguments: str) -> None:
+            subprocess.run([ASKPORT, *arguments], env=environment, check=True, stdout=subprocess.DEVNULL)
+
+        try:
+            askport("demo", "--headless", work)
+            askport("crew", "create", database.url(), "--site", "Quell-Haus")
+            database.sql("GRANT site_member TO anna, ben")
+            database.sql("GRANT site_office TO carla")
+            askport("crew", "join", database.url("anna"), "--job", f"{work}/demo.askport")
+            done = {each["tag"] for each in json.loads(Path(f"{work}/register.json").read_text())["devices"]}
+            planned = [unit.work for unit in scenario.UNITS if unit.work.tag not in done and unit.work.target]
+            rows = [f"{each.tag},{each.target.interface.ip},22\n" for each in planned if each.target]
+            Path(f"{work}/more.csv").write_text("".join(["tag,address,prefix\n", *rows]))
+            askport("plan", "import", f"{work}/more.csv", "--job", f"{work}/demo.askport")
+            askport("crew", "join", database.url("ben"), "--job", f"{work}/ben.askport")
+            for member, item in zip(("anna", "ben"), planned, strict=False):
+                database.sql(f"SELECT askport.claim(ARRAY['unit {item.tag}'], '{member}', 3000)")
+            yield database.url("carla")
+        finally:
+            database.remove()
 
 
 def take(options: list[str], steps: list[tuple[str, str | list[str]]], environment: dict[str, str]) -> None:
@@ -163,7 +199,7 @@ def take(options: list[str], steps: list[tuple[str, str | list[str]]], environme
         Path(f"{work}/conf").write_text(
             'set -g status off\nset -g default-terminal tmux-256color\nset -ga terminal-overrides ",xterm*:Tc"\n'
         )
-        command = f"{ASKPORT} demo {' '.join(options)}; sleep 99"
+        command = f"{ASKPORT} {' '.join(options)}; sleep 99"
         session = ["new-session", "-d", "-x", columns, "-y", lines, command]
         subprocess.run([*tmux, "-f", f"{work}/conf", *session], env=environment, check=True)
         xterm = ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", f"{columns}x{lines}+0+0",

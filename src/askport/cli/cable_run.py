@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 def run_on(
-    cable: Footing, job: JobFile, *, heard: Sequence[Heard] = (), began_at: float | None = None
+    cable: Footing, job: JobFile, *, heard: Sequence[Heard] = (), began_at: float | None = None, meets: bool = False
 ) -> tuple[JobRun, list[str]]:
     """Return a round over the devices of a job that are not recorded yet, and what is wrong with kind files.
 
@@ -27,6 +27,7 @@ def run_on(
         job: where it is written down.
         heard: what the wire has told already.
         began_at: since when it was listened on, in the wire's time; None for now.
+        meets: whether it meets its crew beside the work, and not only when the job is closed.
     """
     kinds, wrong = known_kinds(job.path)
     plan = job.register.plan(job.path.stem)
@@ -43,7 +44,7 @@ def run_on(
         kinds=[each.kind for each in kinds],
         heard=heard,
         began_at=began_at,
-        crew=_crew_of(job),
+        crew=_crew_of(job) if meets else None,
     )
     return run, wrong
 

@@ -95,6 +95,7 @@ def sync(
 ) -> None:
     """Bring a job file and its crew together; exit status 1 where something is not believed."""
     from askport.edges.crew import belonging, syncing
+    from askport.edges.crew.frames import carry_frames
 
     opened = open_job(_one_of(job, job_option), writes=True, meets=False)
     if opened.crew and url:
@@ -104,7 +105,7 @@ def sync(
 
     server = _server(crew.url)
     done = syncing.sync(server, opened, key_of(crew.crew, crew.member) if crew.member else None)
-    carried = syncing.carry_frames(server, opened)
+    carried = carry_frames(server, opened)
     belonging.deal(server, opened)
     if json:
         put_json(

@@ -182,5 +182,5 @@ def _cable_workplace(ear: Ear, path: Path, *, on_adapter: bool) -> "Workplace":
         raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
     job = JobFile(path, create=True)
     cable = Footing(keeper, on_adapter=on_adapter)
-    run, wrong = run_on(cable, job, heard=ear.heard, began_at=ear.began_at)
+    run, wrong = run_on(cable, job, heard=ear.heard, began_at=ear.began_at, meets=True)
     return Workplace(run=run, title=path.stem, place=keeper.adapter, notes=tuple(wrong), over=cable)

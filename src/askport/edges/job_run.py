@@ -1,7 +1,7 @@
 """A round of devices, one after the other, on one adapter and into one job."""
 
 import secrets
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Interface
@@ -122,6 +122,8 @@ class JobRun:
         self._place = 0
         self.kinds = kinds
         self.crew = crew
+        self.in_hand_too: Callable[[], Iterable[WorkItem]] = lambda: ()
+        """Tells which units are in hand beside the one at hand: those on a switch."""
         self.lets_write: Callable[[], object] = lambda: None
         """Refuses, where whoever looks at a crew may only read."""
         """What keeps the job and its crew together beside the work, where it has one."""
@@ -189,7 +191,10 @@ class JobRun:
         is_ours = device.work.planned is not None or device.chosen is not None
         over = self.session.phase is Phase.RECORDED or not is_ours
         moved = self._leave_to_others()
-        self.crew.want(frozenset() if over else claims_of(device.work.tag, target))
+        wanted = frozenset[str]() if over else claims_of(device.work.tag, target)
+        for item in self.in_hand_too():
+            wanted |= claims_of(item.tag, item.target.interface.ip if item.target else None)
+        self.crew.want(wanted)
         if came := self.crew.adopt():
             self.see_plan()
         return came or moved

@@ -24,6 +24,7 @@ _FILLS = {
     CellState.GATEWAY: INK,
     CellState.SERVER: SOFT,
     CellState.RESERVED: "#eceff0",
+    CellState.DEALT: "#f5f7f7",
     CellState.POOL: "#e3e7c8",
     CellState.FREE: "#f7f8f8",
 }

@@ -21,14 +21,16 @@ class CellState(StrEnum):
     STRANGER = "stranger"
     """Held by somebody that the plan does not know."""
     AT_HAND = "at hand"
-    IN_HAND = "in another's hand"
-    """Of another member of the crew."""
+    IN_HAND = "in a member's hand"
+    """Of another member of the crew than this laptop's."""
     PROVEN = "proven"
     UNPROVEN = "recorded, not proven"
     PLANNED = "planned"
     GATEWAY = "gateway"
     SERVER = "DNS server"
     RESERVED = "reserved"
+    DEALT = "a member's to give"
+    """Dealt out to somebody of the crew."""
     POOL = "pool"
     FREE = "free"
 
@@ -102,7 +104,7 @@ def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
     if holder:
         return Cell(address, CellState.STRANGER, f"held by {holder[1] or holder[0]}, which is not planned")
     if member := known.others.addresses.get(address):
-        return Cell(address, CellState.RESERVED, f"{member}'s to give")
+        return Cell(address, CellState.DEALT, f"free, and {member}'s to give")
     for ranges, state, words in (
         (site.reserved, CellState.RESERVED, "reserved for something else"),
         (site.pools, CellState.POOL, "in the address server's pool"),

@@ -17,15 +17,18 @@ from askport.core.errors import AskPortError
 from askport.core.text import span_words
 from askport.edges import log
 from askport.edges.crew import job_part, syncing
+from askport.edges.crew.frames import lacking_frames, send_frames
 from askport.edges.crew.job_part import Membership
 from askport.edges.crew.own_key import key_of
 from askport.edges.crew.server import Server
 from askport.edges.jobfile import JobFile
+from askport.edges.kept_frames import keeping
 
 _LOOKS_EVERY_S = 0.2
 """How soon it is seen that something new was written or taken in hand here."""
 _ASKS_EVERY_S = 15.0
 """How often it is asked though nothing was told; what is in hand is renewed then."""
+_FRAMES_EVERY_S = 60.0
 _TRIES_AGAIN_S = (2.0, 5.0, 15.0, 30.0)
 _SILENT_S = 5.0
 """After so long without an answer it is said that there is none."""
@@ -75,6 +78,7 @@ class CrewBeside:
         self._reached_at: float | None = None
         self._fault, self._wrong, self._waits = "", "", 0
         self._count_met = -1
+        self._frames_at = self._clock() + _FRAMES_EVERY_S
         self._take_block()
         self._thread = threading.Thread(target=self._run, name="crew", daemon=True)
         self._thread.start()
@@ -167,6 +171,12 @@ class CrewBeside:
         claims = {each.what: each.member for each in hand.claims}
         self.others = others_of(claims, hand.blocks, self._crew.member, block)
         self._reached_at, self._fault = self._clock(), ""
+        if self._clock() >= self._frames_at:  # behind all lines, and not with each of them
+            self._frames_at = self._clock() + _FRAMES_EVERY_S
+            if key:
+                send_frames(server, engine)
+            for capture in lacking_frames(server, engine):
+                self._hand_over(partial(self._job.change, keeping(capture)))
 
     def _claim(self, server: Server) -> None:
         wanted = self._wanted

@@ -13,6 +13,7 @@ from platformdirs import user_data_path
 from askport.core.errors import MachineRefused, Refused
 from askport.core.text import display_text
 from askport.edges.crew import belonging, job_part, syncing
+from askport.edges.crew.frames import carry_frames
 from askport.edges.crew.own_key import key_of
 from askport.edges.crew.schema import LET_IN
 from askport.edges.crew.server import Server
@@ -45,7 +46,7 @@ def replica_of(url: str) -> tuple[Path, list[str]]:
             crew = job.crew
             key = key_of(crew.crew, crew.member) if crew and crew.member else None
             done = syncing.sync(server, job, key)
-            syncing.carry_frames(server, job)
+            carry_frames(server, job)
         return path, [str(each) for each in done.wrong]
 
 

@@ -7,23 +7,20 @@ changes the file (:func:`adopt`, :func:`mark_pushed`) is left to whoever has it 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
-from hashlib import sha256
 from itertools import groupby
 
-from sqlalchemy import Engine, func, select
+from sqlalchemy import Engine, select
 
 from askport.core.crew.seals import Member, Seal, seal
 from askport.core.crew.strands import StrandLine, Wrong, check_push
 from askport.core.errors import BadInput, Refused
 from askport.core.register.chain import Line
-from askport.core.register.entries import Kept
 from askport.core.text import display_text
 from askport.edges.crew import job_part
 from askport.edges.crew.job_part import Membership
 from askport.edges.crew.server import AT_ONCE, News, Server
-from askport.edges.job_tables import CAPTURES, JOURNAL
+from askport.edges.job_tables import JOURNAL
 from askport.edges.jobfile import JobFile
-from askport.edges.kept_frames import keeping
 
 _DOUBTED = "?"
 """Stands for a database of which something was not believed: it is read again as a whole each time."""
@@ -296,39 +293,6 @@ def _keep_digest(job: JobFile, digest: str | None) -> None:
         told = replace(job.crew, digest=digest)
         job.change(job_part.keeping_membership(told))
         job.belong_to(told)
-
-
-_MAX_FRAMES, _MAX_ALL = 4_000_000, 200_000_000
-"""Bytes of frames that are carried: of one visit, and of a job."""
-
-
-def carry_frames(server: Server, job: JobFile) -> int:
-    """Carry the frames that one has and the other lacks, as far as they are few enough; return how many were.
-
-    Raises:
-        MachineRefused: the connection was lost, or the file cannot be written.
-    """
-    with job.engine.connect() as connection:
-        bodies = connection.execute(select(JOURNAL.c.body).where(JOURNAL.c.body.contains('"kind":"kept"'))).scalars()
-        entries = [Line.model_construct(body=body).entry for body in bodies]
-        wanted = list(dict.fromkeys(each.sha256 for each in entries if isinstance(each, Kept)))
-        sizes = dict(connection.execute(select(CAPTURES.c.sha256, func.length(CAPTURES.c.pcapng))).all())
-    carried, held = 0, sum(sizes.values())
-    crew = job.crew
-    lacking = server.lacks([each for each in wanted if each in sizes]) if crew and crew.member else []
-    for digest in lacking:
-        if sizes[digest] <= _MAX_FRAMES:
-            server.put_capture(digest, job.capture(digest))
-            carried += 1
-    for digest in wanted:
-        if digest in sizes or held >= _MAX_ALL:
-            continue
-        capture = server.capture(digest)
-        if capture is not None and sha256(capture).hexdigest() == digest:
-            job.change(keeping(capture))
-            held += len(capture)
-            carried += 1
-    return carried
 
 
 def _push_again(server: Server, job: JobFile, crew: Membership) -> None:

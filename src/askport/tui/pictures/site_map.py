@@ -17,6 +17,7 @@ GLYPHS: dict[CellState, tuple[str, str]] = {
     CellState.GATEWAY: ("◆", STRONG),
     CellState.SERVER: ("◇", STRONG),
     CellState.RESERVED: ("×", DIM),
+    CellState.DEALT: ("▫", DIM),
     CellState.POOL: ("░", DIM),
     CellState.FREE: ("·", DIM),
 }

@@ -70,7 +70,9 @@ class SwitchScreen(DrawnScreen[None]):
         super().__init__()
         self._workplace, self._over = workplace, over
         run = workplace.run
-        self.crate = SwitchCrate(run.work, run.job.register.recorded_tags())
+        free = [item for item in run.work if run.others().holder_of(item.tag) is None]
+        self.crate = SwitchCrate(free, run.job.register.recorded_tags())
+        run.in_hand_too = lambda: [each.item for each in self.crate.units]
         self.going: SwitchRun | None = None
         self._heard: dict[MacAddress, IPv4Address | None] = {}
 
@@ -78,6 +80,11 @@ class SwitchScreen(DrawnScreen[None]):
     def over(cls, desk: Desk) -> "SwitchScreen":
         """Return it as it opens over the screen of the job."""
         return cls(desk.workplace, desk.take_next)
+
+    def on_unmount(self) -> None:
+        """Have no more in hand than the unit on the cable."""
+        super().on_unmount()
+        self._workplace.run.in_hand_too = lambda: ()
 
     def compose(self) -> ComposeResult:
         """Lay out the units over the line that labels are scanned into."""
