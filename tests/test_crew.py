@@ -276,6 +276,40 @@ def test_what_the_owner_of_the_database_changes_is_found_and_named(crew, databas
     assert "TG-09" not in str(found)
 
 
+def test_what_was_not_believed_is_taken_once_it_is_right_again(crew, database):
+    """The owner changes a line, and puts it back from a copy."""
+    anna, ben = crew
+    recorded(anna, "TG-01", 1)
+    run("sync", anna)
+    ((body, hash_),) = database.sql("SELECT body, hash FROM askport.lines WHERE place = 1 AND member = 'anna'")
+    database.sql("UPDATE askport.lines SET body = '{}' WHERE hash = %s", values=(hash_,))
+    for _ in range(2):
+        assert "line 1 of anna has another hash" in run("sync", ben, status=1)
+    recorded(ben, "TG-02", 2)
+    run("sync", ben, status=1)
+    assert [each[0] for each in tags(ben)] == ["TG-02"]
+    database.sql("UPDATE askport.lines SET body = %s WHERE hash = %s", values=(body, hash_))
+    run("sync", ben)
+    assert [each[0] for each in tags(ben)] == ["TG-01", "TG-02"]
+    assert "0 lines came, 0 lines went." in run("sync", ben)
+
+
+def test_a_database_that_was_put_back_from_a_backup_gets_again_what_it_lacks(crew, database):
+    """What is missing there is named once, and each brings its own."""
+    anna, ben = crew
+    recorded(anna, "TG-01", 1)
+    run("sync", anna)
+    run("sync", ben)
+    database.sql("DELETE FROM askport.lines")
+    database.sql("DELETE FROM askport.pushes")
+    assert "line 1 of anna is missing in the database" in run("sync", ben, status=1)
+    run("sync", anna, status=1)
+    run("sync", anna)
+    run("sync", ben)
+    assert heads(anna) == heads(ben)
+    assert database.sql("SELECT count(*) FROM askport.lines") == [(3,)]
+
+
 def test_kept_frames_follow_their_lines_as_far_as_they_are_few_enough(crew, monkeypatch):
     """Their digest is in a line; until they have come the file is whole without them, and says so."""
     from askport.edges.crew import frames

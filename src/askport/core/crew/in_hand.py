@@ -16,7 +16,9 @@ class Others:
     units: Mapping[str, str] = field(default_factory=dict)
     """Their tags, without regard to case, each with the member."""
     addresses: Mapping[IPv4Address, str] = field(default_factory=dict)
-    """Addresses that they are giving to a unit now, or that were dealt to them, each with the member."""
+    """Addresses that they are giving to a unit now, each with the member."""
+    dealt: Mapping[IPv4Address, str] = field(default_factory=dict)
+    """Free addresses that were dealt to them, each with the member."""
     block: frozenset[IPv4Address] | None = None
     """The free addresses that were dealt to this laptop; None where it gives any, because there is no crew."""
 
@@ -48,11 +50,12 @@ def others_of(
     """
     theirs = {what: member for what, member in claims.items() if member != own}
     units = {what[len(_UNIT) :].casefold(): member for what, member in theirs.items() if what.startswith(_UNIT)}
-    addresses = {address: member for address, member in blocks.items() if member != own}
+    dealt = {address: member for address, member in blocks.items() if member != own}
+    addresses = {}
     for what, member in theirs.items():
         if what.startswith(_ADDRESS):
             try:
                 addresses[IPv4Address(what[len(_ADDRESS) :])] = member
             except AddressValueError:
                 continue  # what another member writes there is its own
-    return Others(units, addresses, block)
+    return Others(units, addresses, dealt, block)

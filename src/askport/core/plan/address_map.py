@@ -103,7 +103,7 @@ def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
         return Cell(address, CellState.SERVER, "a DNS server")
     if holder:
         return Cell(address, CellState.STRANGER, f"held by {holder[1] or holder[0]}, which is not planned")
-    if member := known.others.addresses.get(address):
+    if member := known.others.dealt.get(address):
         return Cell(address, CellState.DEALT, f"free, and {member}'s to give")
     for ranges, state, words in (
         (site.reserved, CellState.RESERVED, "reserved for something else"),

@@ -134,7 +134,7 @@ class Cable:
         heard = [belief for device in self.finder.devices() for belief in device.addresses]
         found = {each.address for each in heard} | {each.gateway for each in heard if each.gateway}
         found |= self.around.planned.keys() | self.around.used.keys() | self.elsewhere
-        found |= self.around.others().addresses.keys()
+        found |= self.around.others().addresses.keys() | self.around.others().dealt.keys()
         for site in self.around.sites:
             found |= {*site.dns, *filter(None, (site.gateway,))}
         return found

@@ -216,7 +216,11 @@ class Visit:
         site = None if device.restores else around.site_of(target.interface.ip)  # as found it belongs to no site
         checks = check_target(target, site, used, planned)
         address = target.interface.ip
-        if member := around.others().addresses.get(address):
+        others, row = around.others(), device.work.planned
+        member = others.addresses.get(address)
+        if member is None and not (row and row.address == address):  # what the plan says goes before what was dealt
+            member = others.dealt.get(address)
+        if member:
             said = f"{address} is {member}'s to give: choose another, or have {member} do this device."
             checks.append(TargetCheck(about="crew", passed=False, sentence=said))
         laptop = next((f"The laptop's {each}" for each in self.cable.laptop.addresses if each.ip == address), None)

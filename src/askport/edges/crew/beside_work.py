@@ -8,7 +8,7 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import closing, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from queue import Empty, Queue
 
@@ -29,6 +29,7 @@ _LOOKS_EVERY_S = 0.2
 _ASKS_EVERY_S = 15.0
 """How often it is asked though nothing was told; what is in hand is renewed then."""
 _FRAMES_EVERY_S = 60.0
+_AT_ONCE = 100
 _TRIES_AGAIN_S = (2.0, 5.0, 15.0, 30.0)
 _SILENT_S = 5.0
 """After so long without an answer it is said that there is none."""
@@ -55,7 +56,7 @@ class CrewState:
     def words(self) -> str:
         """The line."""
         if self.wrong:
-            return f"crew: {self.wrong}"
+            return "crew: not all is believed"
         waits = f", {self.waits} {'line waits' if self.waits == 1 else 'lines wait'}" if self.waits else ""
         if self.reached_s is None:
             return f"crew: not reached yet{waits}"
@@ -78,6 +79,8 @@ class CrewBeside:
         self._reached_at: float | None = None
         self._fault, self._wrong, self._waits = "", "", 0
         self._count_met = -1
+        self._first = True
+        """Whether a connection has just begun: what was read before is compared once with what is there now."""
         self._frames_at = self._clock() + _FRAMES_EVERY_S
         self._take_block()
         self._thread = threading.Thread(target=self._run, name="crew", daemon=True)
@@ -87,7 +90,7 @@ class CrewBeside:
         with self._job.engine.connect() as connection:
             block = frozenset(job_part.block_in(connection))
             self._waits = job_part.waiting(connection)
-        self.others = Others(self.others.units, self.others.addresses, block)
+        self.others = replace(self.others, block=block)
 
     # What the one who has the file open calls
 
@@ -132,6 +135,7 @@ class CrewBeside:
             try:
                 with closing(Server(self._crew.url)) as server:
                     server.listen()
+                    self._first = True
                     while not self._stop.is_set():
                         self._meet(server)
                         failed = 0
@@ -149,11 +153,15 @@ class CrewBeside:
         engine = self._job.engine
         self._crew = self._job.crew or self._crew
         key = key_of(self._crew.crew, self._crew.member) if self._crew.member else None
+        digest = self._first
         while not self._stop.is_set():
-            told = syncing.pull(server, engine, self._crew)
+            told = syncing.pull(server, engine, self._crew, digest=digest, most=_AT_ONCE)
+            put_back, digest, self._first = told.was_put_back, False, False
             self._wrong = str(told.wrong[0]) if told.wrong else self._wrong
             if not told.is_empty or told.membership != self._crew:
                 self._hand_over(partial(syncing.adopt, self._job, told))
+            if put_back and key:
+                self._hand_over(partial(syncing.push_again, server, self._job, told.membership))
             if told.is_all:
                 break
         count = self._job.count

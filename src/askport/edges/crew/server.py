@@ -15,8 +15,8 @@ from askport.core.text import display_text
 from askport.edges.crew.reaching import engine_to, not_allowed, not_reached
 from askport.edges.crew.schema import VERSION
 
-AT_ONCE = 2000
-"""Lines in one push, and about as many in one pull."""
+AT_ONCE = 500
+"""Lines in one push, so that a screen can take one without a pause."""
 _REFUSALS = frozenset({"42501", "23514", "23503", "28000", "28P01", "42P17"})
 """SQLSTATEs by which the database says no, and not that it is gone (PostgreSQL, appendix A)."""
 _PUSH = """

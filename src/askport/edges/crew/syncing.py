@@ -24,6 +24,8 @@ from askport.edges.jobfile import JobFile
 
 _DOUBTED = "?"
 """Stands for a database of which something was not believed: it is read again as a whole each time."""
+_MOST = 2000
+"""Lines that are read at once by a command; a screen takes fewer."""
 _CLOCKS_S = 120.0
 """A difference of clocks from which on it is said."""
 
@@ -44,6 +46,8 @@ class Pulled:
     """Whether nothing more is there."""
     clock_off: timedelta = timedelta()
     """By how much the database's clock is ahead of the laptop's."""
+    was_put_back: bool = False
+    """Whether the database has less than it had, or was filled anew: own lines may be missing there."""
 
     @property
     def is_empty(self) -> bool:
@@ -51,7 +55,7 @@ class Pulled:
         return not (self.seals or self.fresh or self.known)
 
 
-def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = False) -> Pulled:
+def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = False, most: int = _MOST) -> Pulled:
     """Read what is new, and check it line by line; nothing is written.
 
     Args:
@@ -59,12 +63,13 @@ def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = Fal
         engine: to the job file.
         crew: to which it belongs.
         digest: whether to see too that nothing changed of what was read before.
+        most: about how many lines at once.
 
     Raises:
         BadInput: it is another crew's database, or of another version.
         MachineRefused: the connection was lost.
     """
-    news = server.news(crew.pulled, digest=digest)
+    news = server.news(crew.pulled, digest=digest, most=most)
     if news.crew != crew.crew:
         shown = display_text(server.url, 120)
         raise BadInput(
@@ -72,14 +77,28 @@ def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = Fal
         )
     if news.epoch != crew.epoch or news.last < crew.pulled:
         # Another database that was filled anew, or one that was put back: all of it is read again.
-        anew = replace(crew, epoch=news.epoch, pulled=0, digest=None)
-        told = _checked(engine, anew, server.news(0))
-        if news.epoch == crew.epoch:
-            told.wrong += changes(server, engine, crew)
-        return told
-    told = _checked(engine, crew, news)
+        lost = changes(server, engine, crew) if news.epoch == crew.epoch else []
+        told = _anew(server, engine, crew, most)
+        told.was_put_back = True
+        return _doubting(told, lost)
     if digest and crew.digest is not None and news.digest != crew.digest:
-        told.wrong += changes(server, engine, crew)
+        found = changes(server, engine, crew)
+        # Where all is right again, what was not believed before is taken now.
+        return _doubting(_checked(engine, crew, news), found) if found else _anew(server, engine, crew, most)
+    return _checked(engine, crew, news)
+
+
+def _anew(server: Server, engine: Engine, crew: Membership, most: int) -> Pulled:
+    """Begin to read all of it again."""
+    news = server.news(0, most=most)
+    return _checked(engine, replace(crew, epoch=news.epoch, pulled=0, digest=None), news)
+
+
+def _doubting(told: Pulled, wrong: Sequence[Wrong]) -> Pulled:
+    """Return it with more that is wrong: all of the database is read again each time until nothing is."""
+    told.wrong += wrong
+    if told.wrong:
+        told.membership = replace(told.membership, digest=_DOUBTED)
     return told
 
 
@@ -108,7 +127,7 @@ def _checked(engine: Engine, crew: Membership, news: News) -> Pulled:
     digest = crew.digest if last == crew.pulled else None
     told.membership = replace(crew, epoch=news.epoch, site=news.site, pulled=last, digest=digest)
     told.is_all = last >= news.last
-    return told
+    return _doubting(told, ())
 
 
 def _members(told: Sequence[Member], known: dict[str, Member]) -> tuple[list[Member], list[Wrong]]:
@@ -132,10 +151,11 @@ def changes(server: Server, engine: Engine, crew: Membership) -> list[Wrong]:
     seen: set[str] = set()
     at = 0
     with engine.connect() as connection:
-        keys = {each.name: each.key for each in job_part.members_in(connection)}
+        known_members = {each.name: each for each in job_part.members_in(connection)}
         places: dict[str, int] = {}
-        while at < crew.pulled:
+        while True:
             news = server.news(at)
+            keys = {each.name: each.key for each in _members(news.members, known_members)[0]}
             by_push = {push: list(lines) for push, lines in groupby(news.lines, key=lambda line: line.push)}
             for push in news.pushes:
                 lines = by_push.get(push.push, [])
@@ -246,27 +266,26 @@ def sync(server: Server, job: JobFile, key: bytes | None, *, digest: bool = True
         Refused: the database does not take what is pushed.
         MachineRefused: the connection was lost, or the file cannot be written.
     """
-    crew, done = job.crew, Synced()
+    crew, done, put_back = job.crew, Synced(), False
     if crew is None:
         raise Refused(f"'{display_text(str(job.path), 120)}' belongs to no crew: 'askport crew join' has it join one.")
-    was = crew.epoch
     while True:
         told = pull(server, job.engine, crew, digest=digest)
         done.wrong += [each for each in told.wrong if each not in done.wrong]
         done.pulled += len(told.fresh)
         done.notes += [each for each in notes_of(told) if each not in done.notes]
-        crew, digest = told.membership, False
+        crew, digest, put_back = told.membership, False, put_back or told.was_put_back
         adopt(job, told)
         if told.is_all:
             break
-    if key and crew.epoch != was:
-        _push_again(server, job, crew)
+    if key and put_back:
+        push_again(server, job, crew)
     while key and (pushed := push(server, job.engine, crew, key)):
         mark_pushed(job, crew, pushed)
         done.pushed += sum(len(hashes) for hashes, _ in pushed)
     if done.wrong:
         _keep_digest(job, _DOUBTED)
-    elif job.crew and job.crew.digest is None:
+    elif job.crew and (done.pushed or job.crew.digest is None):  # own pushes are read too: they may be lost there later
         done.pulled += _add_up(server, job)
     return done
 
@@ -295,7 +314,7 @@ def _keep_digest(job: JobFile, digest: str | None) -> None:
         job.belong_to(told)
 
 
-def _push_again(server: Server, job: JobFile, crew: Membership) -> None:
+def push_again(server: Server, job: JobFile, crew: Membership) -> None:
     """Have own lines pushed again that a database which was filled anew does not have."""
     with job.engine.connect() as connection:
         own = list(connection.execute(select(JOURNAL.c.hash).where(JOURNAL.c.member == crew.member)).scalars())

@@ -24,6 +24,7 @@ from askport.core.visit.steps import Phase, Step
 from askport.edges.browser import open_page
 from askport.tui import questions
 from askport.tui.actions import Moment, action_of, bindings, is_offered
+from askport.tui.ink import warning
 from askport.tui.laptop_watch import LaptopWatch
 from askport.tui.parts.crate_keys import CrateKeys
 from askport.tui.parts.find_keys import FindKeys
@@ -214,7 +215,8 @@ class WorkScreen(DrawnScreen[None]):
         step = self.looking_at or session.phase.step
         edit = self.octets.edit
         drawn = set_lines(session, room, now, edit) if edit else PICTURES[step](session, room, now)
-        self.picture.show([*news_lines(session, run.wire.counts(), step, room), *drawn])
+        wrong = warning(run.crew.state.wrong, room) if run.crew and run.crew.state.wrong else []
+        self.picture.show([*wrong, *news_lines(session, run.wire.counts(), step, room), *drawn])
         self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
         self.query_one("#hands", Sheet).show(
             hand_lines(self.workplace.practice, self.hands.said, width, compact=compact)
