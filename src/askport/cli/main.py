@@ -36,6 +36,7 @@ _COMMANDS = {
     "report": "report",
     "demo": "demo",
     "watch": "watch_command",
+    "doctor": "doctor",
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""
 

@@ -40,7 +40,10 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
             spare = [keeping.enter_context(Keeper()) for _ in range(_KEEPERS)]
             drop_to_invoker()
         else:
-            refused = "Listening on an adapter needs permission: leave with q and start with 'sudo askport'."
+            refused = (
+                "Listening on an adapter needs permission: leave with q and start with 'sudo askport'. "
+                "'askport doctor' says what else is missing."
+            )
         path = job or user_data_path("askport") / f"{datetime.now().astimezone():%Y-%m-%d}.askport"
         if job:
             from askport.edges.jobfile import JobFile

@@ -1,0 +1,29 @@
+"""``askport doctor``: what of this laptop can be used, what not and why, and the line that mends it."""
+
+import typer
+
+from askport.cli.saying import JsonOption, Status, put_json
+
+
+def doctor(json: JsonOption = False) -> None:
+    """Say what of this laptop can be used and what not; exit status 1 where the main job could not run."""
+    from askport import __version__
+    from askport.edges.looking_over import look_over
+
+    looks = list(look_over())
+    missing = [each for each in looks if each.is_needed and each.is_well is False]
+    if json:
+        seen = [
+            {"name": each.name, "well": each.is_well, "needed": each.is_needed, "says": each.says, "mend": each.mend}
+            for each in looks
+        ]
+        put_json({"schema": "askport.doctor/1", "version": __version__, "can_work": not missing, "seen": seen})
+    else:
+        for each in looks:
+            mark = {True: "✓", False: "✗", None: "·"}[each.is_well]
+            print(f"{mark} {each.name:<10} {each.says}")
+            if each.mend:
+                print(f"  {'':<10} ▸ {each.mend}")
+        print("The main job can run." if not missing else "The main job cannot run yet.")
+    if missing:
+        raise typer.Exit(Status.NO)

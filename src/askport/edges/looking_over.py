@@ -1,0 +1,189 @@
+"""Looking the laptop over: what of it the program can use, what not and why, and the line that mends it."""
+
+import contextlib
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from platformdirs import user_data_path
+
+from askport.core.errors import AskPortError
+from askport.core.reach.in_the_way import CABLE_KINDS
+from askport.core.text import listed
+from askport.edges.adapters import list_adapters
+from askport.edges.transports.serial_line import serial_lines
+
+_MADE_IN = 2026
+_MANAGERS = ("NetworkManager", "systemd-network", "dhcpcd", "connmand")
+_SMALLEST = (80, 24)
+_TRIAL_S = 15.0
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """One thing that was looked at."""
+
+    name: str
+    is_well: bool | None
+    """None where it could not be seen."""
+    says: str
+    mend: str = ""
+    """The line that mends it, or what to do."""
+    is_needed: bool = False
+    """Whether the main job cannot run without it."""
+
+
+def look_over() -> Iterator[Look]:
+    """Yield each thing, those that the main job needs first; nothing of the laptop is changed."""
+    is_root = os.geteuid() == 0
+    yield Look(
+        "rights", is_root, "The program may use adapters." if is_root else "Using adapters needs more rights.",
+        "" if is_root else "sudo askport", is_needed=True,
+    )  # fmt: skip
+    yield _adapters()
+    tried = _trial() if is_root else None
+    yield _tried(tried, "namespace", "Network namespaces", "A kernel that has them (CONFIG_NET_NS).", needed=False)
+    yield _tried(tried, "filter", "The capture filter", "A kernel with packet sockets (CONFIG_PACKET).", needed=True)
+    yield _beside(tried)
+    yield _managers()
+    yield _firewall(tried)
+    yield _clock()
+    yield _job_folder()
+    yield _serial()
+    yield _browser()
+    yield Look(
+        "clipboard", None, "Values are copied by the terminal (OSC 52), which cannot be asked whether it does that."
+    )
+    yield _terminal()
+
+
+def _adapters() -> Look:
+    try:
+        found = [each for each in list_adapters() if each.kind in CABLE_KINDS and each.mac]
+    except AskPortError as error:
+        return Look("adapters", False, error.message, "Start anew.", is_needed=True)
+    wired = [each for each in found if each.kind == "wired"] or found
+    down = [each.name for each in wired if not each.switched_on]
+    usable = [each.name for each in found if each.switched_on]
+    if usable:
+        more = f" {listed(down)} {'is' if len(down) == 1 else 'are'} switched off." if down else ""
+        mend = f"sudo ip link set {down[0]} up" if down else ""
+        return Look("adapters", True, f"A cable fits {listed(usable)}.{more}", mend, is_needed=True)
+    if down:
+        return Look(
+            "adapters", False, f"{listed(down)} is switched off.", f"sudo ip link set {down[0]} up", is_needed=True
+        )
+    text = "There is no adapter that a cable fits."
+    return Look("adapters", False, text, "Plug in an adapter for USB.", is_needed=True)
+
+
+def _trial() -> frozenset[str]:
+    """Return what worked in a namespace of its own."""
+    with contextlib.suppress(OSError, subprocess.TimeoutExpired):
+        command = [sys.executable, "-I", "-m", "askport.edges.trial"]
+        done = subprocess.run(command, capture_output=True, text=True, timeout=_TRIAL_S, check=False)  # noqa: S603 - ours
+        return frozenset(done.stdout.split())
+    return frozenset()
+
+
+def _tried(tried: frozenset[str] | None, word: str, what: str, mend: str, *, needed: bool) -> Look:
+    if tried is None:
+        return Look(word, None, f"{what}: tried only as root.", "sudo askport doctor", is_needed=False)
+    works = word in tried
+    verb = "work" if what.endswith("s") else "works"
+    text = f"{what} {verb}." if works else f"{what} {'do' if verb == 'work' else 'does'} not work here."
+    return Look(word, works, text, "" if works else mend, is_needed=needed)
+
+
+def _beside(tried: frozenset[str] | None) -> Look:
+    if tried and "no-ip" in tried:
+        return Look(
+            "macvlan",
+            None,
+            "Borrowing beside the adapter was not tried: there is no 'ip'.",
+            "sudo apt install iproute2",
+        )
+    look = _tried(tried, "macvlan", "Borrowing beside the adapter", "sudo modprobe macvlan", needed=False)
+    if look.is_well is False:
+        return Look(look.name, False, f"{look.says} It is borrowed on the adapter, and given back.", look.mend)
+    return look
+
+
+def _managers() -> Look:
+    running = set()
+    for each in Path("/proc").glob("[0-9]*/comm"):
+        with contextlib.suppress(OSError):
+            name = each.read_text().strip()
+            running |= {known for known in _MANAGERS if name.startswith(known)}
+    text = f"{listed(sorted(running))} looks after adapters; what is borrowed beside them is none of its business."
+    return Look("managers", True, text if running else "No network manager runs.")
+
+
+def _firewall(tried: frozenset[str] | None) -> Look:
+    if tried is None:
+        return Look("firewall", None, "The firewall's rules are seen only as root.", "sudo askport doctor")
+    text = "Its rules can be read (nft)." if "nft" in tried else "There is no nft: rules of its own are not looked at."
+    return Look("firewall", True, f"{text} What is borrowed beside the adapter goes by no rule.")
+
+
+def _clock() -> Look:
+    year = time.gmtime().tm_year
+    if year < _MADE_IN:
+        return Look(
+            "clock", False, f"The clock says {year}: every record would have that.", "sudo date -s '2026-01-31 08:00'"
+        )
+    return Look("clock", True, f"The clock says {time.strftime('%Y-%m-%d %H:%M %Z')}.")
+
+
+def _job_folder() -> Look:
+    folder = user_data_path("askport")
+    there = next(each for each in (folder, *folder.parents) if each.exists())
+    try:
+        with tempfile.TemporaryFile(dir=there):
+            pass
+    except OSError as error:
+        return Look("jobs", False, f"Jobs cannot be kept: {error.strerror}.", "Name a file with --job.", is_needed=True)
+    free = shutil.disk_usage(there).free // 1_000_000
+    return Look(
+        "jobs", free > 50, f"Jobs can be kept, {free:,} MB are free.", "" if free > 50 else "Make room.", is_needed=True
+    )
+
+
+def _serial() -> Look:
+    lines = [path for path, _ in serial_lines()]
+    shut = [each for each in lines if not os.access(each, os.R_OK | os.W_OK)]
+    if shut:
+        return Look(
+            "serial", False, f"{listed(shut)} may not be used.", "sudo usermod -aG dialout $USER, and log in again"
+        )
+    return Look(
+        "serial", True, f"{listed(lines)}." if lines else "There is no serial line; one behind USB shows when it is in."
+    )
+
+
+def _browser() -> Look:
+    has = any(map(shutil.which, ("xdg-open", "gio", "open")))
+    shows = bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+    if has and shows:
+        return Look("browser", True, "A device's page opens in your browser.")
+    why = "there is no window here" if not shows else "nothing opens links"
+    return Look("browser", None, f"A device's page is printed as an address, because {why}.")
+
+
+def _terminal() -> Look:
+    size = shutil.get_terminal_size((0, 0))
+    if not sys.stdout.isatty():
+        return Look("terminal", None, "This is no terminal: the full screen needs one.")
+    if size.columns < _SMALLEST[0] or size.lines < _SMALLEST[1]:
+        return Look(
+            "terminal", False, f"The terminal has {size.columns} by {size.lines} cells.", "Make it 80 by 24 or larger."
+        )
+    full = os.environ.get("COLORTERM", "") in ("truecolor", "24bit")
+    colours = "full colours" if full else "few colours (no COLORTERM): shapes say it too"
+    return Look("terminal", True, f"{size.columns} by {size.lines} cells, {colours}.")

@@ -1,0 +1,63 @@
+"""The laptop is looked over: what can be used, what not and why, and nothing of it changes by that."""
+
+import json
+import os
+
+import pytest
+
+from askport.edges import looking_over
+from askport.edges.looking_over import look_over
+from conftest import LAPTOP, askport
+
+
+def seen(*, missing=()):
+    return {each.name: each for each in look_over() if each.name not in missing}
+
+
+def test_a_laptop_that_can_do_the_job_is_told_so_and_is_as_before(cable):
+    before = cable.adapter(), cable.ip("link", at="laptop")
+    done = cable.askport("doctor", "--json")
+    told = json.loads(done.stdout)
+    well = {each["name"]: each["well"] for each in told["seen"]}
+    assert (done.returncode, told["schema"], told["can_work"]) == (0, "askport.doctor/1", True), done
+    assert [well[each] for each in ("rights", "adapters", "namespace", "filter", "macvlan", "jobs")] == [True] * 6
+    assert (cable.adapter(), cable.ip("link", at="laptop")) == before
+    private = (LAPTOP, os.uname().nodename, os.environ.get("USER", "nobody-else"))
+    assert not [each for each in private if each in done.stdout], "it can be sent to somebody"
+
+
+def test_an_adapter_that_is_switched_off_is_named_with_the_line_that_mends_it(cable):
+    cable.ip("link", "set", "zl0", "down", at="laptop")
+    done = cable.askport("doctor")
+    assert (done.returncode, "The main job cannot run yet." in done.stdout) == (1, True), done
+    assert "zl0 is switched off." in done.stdout
+    assert "▸ sudo ip link set zl0 up" in done.stdout
+
+
+def test_what_is_missing_is_said_in_a_sentence(monkeypatch, tmp_path):
+    """Rights, a place for jobs, a sound clock; whatever cannot be seen is not called well."""
+    monkeypatch.setattr(looking_over.os, "geteuid", lambda: 1000)
+    monkeypatch.setattr(looking_over.time, "gmtime", lambda: type("Then", (), {"tm_year": 1970}))
+    monkeypatch.setattr(looking_over, "user_data_path", lambda _: tmp_path / "no" / "place")
+    monkeypatch.setattr(looking_over.tempfile, "TemporaryFile", refuses)
+    found = seen()
+    assert (found["rights"].is_well, found["rights"].mend) == (False, "sudo askport")
+    assert (found["macvlan"].is_well, found["macvlan"].mend) == (None, "sudo askport doctor")
+    assert "The clock says 1970" in found["clock"].says
+    assert (found["jobs"].is_well, found["jobs"].says) == (False, "Jobs cannot be kept: Read-only file system.")
+    assert {each.name for each in found.values() if each.is_needed and each.is_well is False} >= {"rights", "jobs"}
+
+
+def refuses(**_):
+    raise OSError(30, "Read-only file system")
+
+
+@pytest.mark.parametrize("tried", [frozenset(), frozenset({"namespace", "filter"})])
+def test_a_kernel_that_cannot_is_told_from_one_that_was_not_tried(monkeypatch, tried):
+    monkeypatch.setattr(looking_over.os, "geteuid", lambda: 0)
+    monkeypatch.setattr(looking_over, "_trial", lambda: tried)
+    found = seen()
+    assert found["filter"].is_well is ("filter" in tried)
+    assert (found["macvlan"].is_well, found["macvlan"].is_needed) == (False, False)
+    assert "It is borrowed on the adapter, and given back." in found["macvlan"].says
+    assert askport("doctor", "--help").returncode == 0
