@@ -379,3 +379,44 @@ def test_two_screens_and_the_office_see_each_other(planned, database, cable, ter
         each.keys("q")
         each.until("ended 0")
     with_job(planned[0], lambda job: job_part.block_in(job.engine.connect()))
+
+
+def test_in_the_office_a_difference_is_settled_and_the_plan_is_changed_and_both_reach_the_ladders(
+    planned, database, terminal
+):
+    """Both sides are shown, with a key for each decision; who may only read is told so."""
+    anna, ben = planned
+    recorded(anna, "TG-01", 1, address="10.84.16.1")
+    recorded(ben, "TG-01", 2, address="10.84.16.2")
+    for each in (anna, ben, anna):
+        run("sync", each)
+    for login, may in (("carla", False), ("m1", True)):
+        office = terminal(*ASKPORT, "watch", shlex.quote(database.url(login)))
+        office.until("Records that differ", "The tag TG-01 is given to", "Pace")
+        office.keys("r")
+        office.until("of 2 proven", "Differences")
+        office.keys("F6")
+        office.until("1  02:00:00:00:00:01, TG-01, by anna", "2  02:00:00:00:00:02, TG-01, by ben")
+        office.keys("2")
+        office.until("Which is its right tag?")
+        office.keys("TG-02", "Enter")
+        if not may:
+            office.until("may only read this crew")
+        else:
+            office.until("Nothing is said differently any more")
+        office.keys("Escape", "Escape")
+        office.until("In working order")
+        if may:
+            office.keys("Tab", "e")
+            office.until("What is TG-0")
+            office.keys("10.84.16.77/22 via 10.84.19.254", "Enter")
+            office.until("10.84.16.77")
+        office.keys("q")
+        office.until("ended 0")
+    assert wait_for(
+        lambda: database.sql("SELECT count(*) FROM askport.lines WHERE body LIKE '%10.84.16.77%'") == [(1,)], 9
+    )
+    run("sync", anna)
+    assert [each[0] for each in tags(anna)] == ["TG-01", "TG-02"]
+    assert "Nothing is open." in askport("register", "settle", anna).stdout
+    assert "10.84.16.77" in askport("plan", "show", anna).stdout

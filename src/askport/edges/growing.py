@@ -110,7 +110,7 @@ def make_anew(connection: Connection, lines: Iterable[Line], *, own: str | None 
     if own is not None:
         every = list(lines)
         last_line = every[-1] if every else None
-        lines = sorted(every, key=in_time)
+        lines = in_time(every)
     create_register(connection)
     connection.execute(insert(GROWN).values(form=FORM, count=0, hash=""))
     held: list[Line] = []

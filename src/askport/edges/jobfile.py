@@ -271,7 +271,7 @@ class JobFile:
 
     def _in_order(self) -> Iterable[Line]:
         """Return the journal in the order in which it adds up: a crew's is the same in each of its files."""
-        return sorted(self._read(), key=in_time) if self.crew else self._read()
+        return in_time(self._read()) if self.crew else self._read()
 
     def _folded(self) -> list[Row]:
         rows = fold(self._in_order(), self.crew.member if self.crew else None)

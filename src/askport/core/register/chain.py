@@ -12,7 +12,7 @@ from hashlib import sha256
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict
 
-from askport.core.register.entries import Entry, Joined, entry_of
+from askport.core.register.entries import Entry, Found, Joined, entry_of
 
 
 class Line(BaseModel):
@@ -65,9 +65,29 @@ def chain_hash(previous: str, place: int, at: str, body: str) -> str:
     return sha256("\n".join((previous, str(place), at, body)).encode()).hexdigest()
 
 
-def in_time(line: Line) -> tuple[AwareDatetime, int, str]:
-    """Return by what lines of several members are put in the order that is the same in every file."""
+def _moment(line: Line) -> tuple[AwareDatetime, int, str]:
     return line.at, line.place, line.hash
+
+
+def in_time(lines: Iterable[Line]) -> list[Line]:
+    """Return lines of several members in the order of time, which is the same in every file.
+
+    Laptops' clocks differ. What somebody says of a device comes behind its being found all the same, whatever the clock
+    of whoever found it said: it would be said of nothing.
+    """
+    ordered = sorted(lines, key=_moment)
+    found: dict[bytes, AwareDatetime] = {}
+    for line in ordered:
+        if isinstance(line.entry, Found):
+            found.setdefault(line.entry.mac, line.at)
+
+    def behind_its_device(line: Line) -> tuple[AwareDatetime, bool, AwareDatetime, int, str]:
+        mac = getattr(line.entry, "mac", None)
+        first = found.get(mac) if mac else None
+        waits = first is not None and line.at < first
+        return (first if waits and first else line.at), waits, *_moment(line)
+
+    return sorted(ordered, key=behind_its_device)
 
 
 class Chain:
@@ -125,7 +145,7 @@ def order(lines: Iterable[Line]) -> list[Line]:
     ordered: list[Line] = []
     placed = {""}
     waiting: dict[str, list[Line]] = {}
-    for line in sorted(known.values(), key=in_time):
+    for line in sorted(known.values(), key=_moment):
         ready = [line]
         while ready:
             one = ready.pop()

@@ -77,14 +77,14 @@ def anew(connection: Connection, lines: Sequence[Line], earlier: Earlier, take: 
     rest = [line for line in lines if not isinstance(line.entry, DevicePlanned | SubnetPlanned)]
     if len(members) < 2 or not rows:
         register = Register(earlier, own=own)
-        take(connection, sorted([*plan, *rest], key=in_time), register)
+        take(connection, in_time([*plan, *rest]), register)
         return register
     units |= {visit.unit for row in rows.values() for visit in row.visits}
     about = _lines(connection, UNIT, units)
     loose = [line for line in rest if not line.entry.unit]
     ids = {mac: row.id for row in rows.values() for mac in row.macs}
     register = Register(_Hiding(earlier, rows), ids, own)
-    take(connection, sorted([*plan, *loose, *about], key=in_time), register)
+    take(connection, in_time([*plan, *loose, *about]), register)
     register.gone |= rows.keys() - register.touched.keys()
     register.has_come = True
     return register
@@ -97,7 +97,7 @@ def _latest_plan(connection: Connection, entries: Iterable[Entry]) -> list[Line]
     latest: dict[tuple[str, str], Line] = {}
     for path, wanted in (("$.device.tag", tags), ("$.subnet.network", networks)):
         key = func.json_extract(JOURNAL.c.body, literal_column(f"'{path}'"))
-        for line in sorted(_lines(connection, key, wanted), key=in_time):
+        for line in in_time(_lines(connection, key, wanted)):
             entry = line.entry
             if isinstance(entry, DevicePlanned):
                 latest["tag", entry.device.tag] = line

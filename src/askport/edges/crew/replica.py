@@ -31,8 +31,8 @@ def replica_of(url: str) -> tuple[Path, list[str]]:
     """
     with closing(Server(url)) as server:
         about = server.news(belonging.NEWEST)
-        plain = "".join(each if each.isalnum() or each in "-_" else "-" for each in about.site)[:_MAX_NAME] or "site"
-        path = user_data_path("askport") / "crews" / about.crew / f"{plain}.askport"
+        whose = user_data_path("askport") / "crews" / about.crew / _plain(server.login())
+        path = whose / f"{_plain(about.site)}.askport"
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         try:
             job = JobFile(path, create=True)
@@ -43,11 +43,18 @@ def replica_of(url: str) -> tuple[Path, list[str]]:
         with closing(job):
             if job.crew is None:
                 belonging.look_on(server, job)
+            elif job.crew.url != url:
+                belonging.move(job, url)
             crew = job.crew
             key = key_of(crew.crew, crew.member) if crew and crew.member else None
             done = syncing.sync(server, job, key)
             carry_frames(server, job)
         return path, [str(each) for each in done.wrong]
+
+
+def _plain(name: str) -> str:
+    """Return a name as a file can have it."""
+    return "".join(each if each.isalnum() or each in "-_" else "-" for each in name)[:_MAX_NAME] or "site"
 
 
 def have_written(job: JobFile, url: str) -> None:

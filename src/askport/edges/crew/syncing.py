@@ -108,10 +108,8 @@ def _checked(engine: Engine, crew: Membership, news: News) -> Pulled:
         known_members = {each.name: each for each in job_part.members_in(connection)}
         told.members, told.wrong = _members(news.members, known_members)
         keys = {each.name: each.key for each in told.members}
-        hashes = [each for line in news.lines for each in (line.hash, line.before)] + [
-            each.head for each in news.pushes
-        ]
-        there = job_part.places_of(connection, set(hashes))
+        named = {each for line in news.lines for each in (line.hash, line.before)}
+        there = job_part.places_of(connection, named | {each.head for each in news.pushes})
         by_push = {push: list(lines) for push, lines in groupby(news.lines, key=lambda line: line.push)}
         here = dict(there)
         for push in news.pushes:
@@ -124,7 +122,7 @@ def _checked(engine: Engine, crew: Membership, news: News) -> Pulled:
                 for line in lines:
                     (told.known if line.hash in there else told.fresh).append(line)
     last = max((each.push for each in news.pushes), default=crew.pulled)
-    digest = crew.digest if last == crew.pulled else None
+    digest = crew.digest if last == crew.pulled or crew.digest == _DOUBTED else None
     told.membership = replace(crew, epoch=news.epoch, site=news.site, pulled=last, digest=digest)
     told.is_all = last >= news.last
     return _doubting(told, ())
@@ -245,10 +243,6 @@ class Synced:
 
     pulled: int = 0
     pushed: int = 0
-    frames_in: int = 0
-    frames_out: int = 0
-    frames_left: int = 0
-    """Frames that were not carried, because there are too many of them."""
     wrong: list[Wrong] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 

@@ -6,7 +6,6 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
 
-from askport.core.errors import AskPortError
 from askport.core.plan.working_order import clean_tag
 from askport.core.register.corrections import named, noted, reopened
 from askport.core.register.entries import Named, Noted, Reopened
@@ -14,14 +13,14 @@ from askport.core.register.visits import Row
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink
 from askport.tui.pictures.register_picture import STATE_STYLES, device_lines
 from askport.tui.questions import Question
-from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.screens.takes_entries import TakesEntries
 from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
 
-class DeviceScreen(DrawnScreen[None]):
+class DeviceScreen(TakesEntries):
     """One device of the register; what is written down comes behind what was recorded, and changes nothing of it."""
 
     CSS_PATH = "register_screen.tcss"
@@ -96,12 +95,3 @@ class DeviceScreen(DrawnScreen[None]):
                 replaces=bool(begins),
             )
         )  # fmt: skip
-
-    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
-        """Write it into the journal."""
-        run = self._workplace.run
-        try:
-            event.question.use(run.session, run.wire.now(), event.text)
-        except AskPortError as error:
-            self.notify(error.message, severity="error", markup=False)
-        self.draw()

@@ -8,7 +8,6 @@ from textual.binding import Binding
 from textual.containers import VerticalScroll
 
 from askport.core.addresses import MacAddress
-from askport.core.errors import AskPortError
 from askport.core.plan.working_order import clean_tag
 from askport.core.register.corrections import clean_remark, named, reopened
 from askport.core.register.entries import Named, Reopened, Settled
@@ -16,7 +15,7 @@ from askport.core.register.visits import Row
 from askport.tui.ink import CONFLICT, DIM, STRONG, Ink, blank, heading, line, wrapped
 from askport.tui.pictures.register_picture import device_lines
 from askport.tui.questions import Question
-from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.screens.takes_entries import TakesEntries
 from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
@@ -26,7 +25,7 @@ _MAC = re.compile(r"(?:[0-9a-f]{2}:){5}[0-9a-f]{2}")
 _SIDES = 2
 
 
-class DifferencesScreen(DrawnScreen[None]):
+class DifferencesScreen(TakesEntries):
     """One after the other; what is decided is written behind the record, and nothing in it is changed."""
 
     CSS_PATH = "register_screen.tcss"
@@ -139,13 +138,3 @@ class DifferencesScreen(DrawnScreen[None]):
             sentence, "", lambda typed: f"Written down: {typed}", lambda _session, _now, typed: use(typed)
         )
         self.query_one(EntryLine).ask(question)
-
-    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
-        """Write it into the journal."""
-        run = self._workplace.run
-        try:
-            event.question.use(run.session, run.wire.now(), event.text)
-        except AskPortError as error:
-            self.notify(error.message, severity="error", markup=False)
-        self._place = max(0, min(self._place, len(self._open) - 1))
-        self.draw()

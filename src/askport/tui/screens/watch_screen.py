@@ -7,7 +7,6 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, VerticalScroll
 
-from askport.core.errors import AskPortError
 from askport.core.plan.address_map import ROW
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.register.entries import DevicePlanned
@@ -19,6 +18,7 @@ from askport.tui.questions import Question
 from askport.tui.screens.device_screen import DeviceScreen
 from askport.tui.screens.register_screen import RegisterScreen
 from askport.tui.screens.site_screen import SiteScreen
+from askport.tui.screens.takes_entries import TakesEntries
 from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
@@ -29,7 +29,7 @@ _MOST = 6
 """Open points of one kind that are shown; the handover's cover has all."""
 
 
-class WatchScreen(SiteScreen, inherit_bindings=False):
+class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
     """The site as the crew's database has it, live."""
 
     AUTO_FOCUS = ""
@@ -143,15 +143,6 @@ class WatchScreen(SiteScreen, inherit_bindings=False):
                 lambda typed: f"Planned: {read_target(typed).interface}.", use, replaces=True,
             )
         )  # fmt: skip
-
-    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
-        """Write it into the plan."""
-        run = self._workplace.run
-        try:
-            event.question.use(run.session, run.wire.now(), event.text)
-        except AskPortError as error:
-            self.notify(error.message, severity="error", markup=False)
-        self.draw()
 
     def _heading(self, title: Ink) -> Ink:
         crew = self._workplace.run.crew

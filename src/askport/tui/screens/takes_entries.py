@@ -1,0 +1,21 @@
+"""What a view has that asks for one line and has it written down."""
+
+from askport.core.errors import AskPortError
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.widgets.entry_line import EntryLine
+from askport.tui.workplace import Workplace
+
+
+class TakesEntries(DrawnScreen[None]):
+    """Gives what was typed to the question that asked for it, and draws what became of it."""
+
+    _workplace: Workplace
+
+    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+        """Have it written down, or say why not."""
+        run = self._workplace.run
+        try:
+            event.question.use(run.session, run.wire.now(), event.text)
+        except AskPortError as error:
+            self.notify(error.message, severity="error", markup=False)
+        self.draw()
