@@ -1,5 +1,6 @@
 """What meeting a crew's database costs: with nothing new, from nothing, and for a screen that belongs to one."""
 
+import asyncio
 import os
 import sys
 import tempfile
@@ -8,12 +9,19 @@ from collections.abc import Callable
 from contextlib import closing
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
+from askport.bench import scenario
+from askport.bench.bench import Bench
 from askport.core.register.entries import Entry
 from askport.edges.crew import belonging, syncing
+from askport.edges.crew.beside_work import CrewBeside
 from askport.edges.crew.founding import found
 from askport.edges.crew.server import Server
+from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
+from askport.tui.app import AskPortApp
+from askport.tui.workplace import Workplace
 from register import BEGAN, entries_of
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
@@ -36,6 +44,18 @@ def _written(path: Path, member: int) -> JobFile:
         entries: list[Entry] = [each for number in numbers for each in entries_of(number, LINES)]
         job.append_all(entries, BEGAN + timedelta(seconds=first))
     return job
+
+
+async def _drawing(job: JobFile, beside: CrewBeside | None) -> float:
+    """Return how long the screen of the job takes to draw, the shortest of many."""
+    bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP, pace=1.0)
+    run = JobRun(wire=bench, adapter=bench, channels=bench.streams, own=scenario.LAPTOP, job=job, work=scenario.WORK,
+                 sites=(scenario.SITE,), maker=scenario.maker, crew=beside)  # fmt: skip
+    app = AskPortApp(lambda: Workplace(run=run, title="Many", place="bench"))
+    async with app.run_test(size=(160, 47)) as pilot:
+        await pilot.pause(1.0)
+        screen: Any = app.screen
+        return min(_spent(lambda: (run.meet_crew(), screen.draw())) for _ in range(60))
 
 
 def meeting() -> None:
@@ -69,8 +89,16 @@ def meeting() -> None:
                 trips = server.trips
                 nothing = _spent(lambda: syncing.sync(server, late, key))
                 trips = server.trips - trips
+            drawn = []
+            for belongs in (False, True):
+                with closing(JobFile(Path(folder) / ("late" if belongs else "alone"), create=True)) as job:
+                    beside = CrewBeside(job, job.crew) if job.crew else None
+                    drawn.append(asyncio.run(_drawing(job, beside)))
+                    if beside:
+                        beside.close()
         finally:
             database.remove()
     times = f"{catching_up / reading:.2f} times what reading and checking them in a local file takes"
     print(f"crew: {lines:,} lines of {MEMBERS} members from nothing in {catching_up:.1f} s, {times} ({reading:.1f} s)")
+    print(f"crew: the screen of a job in it is drawn in {drawn[1] / drawn[0]:.2f} times the time of one alone")
     print(f"crew: a sync with nothing new is {trips} round trip{'s' if trips > 1 else ''}, {nothing * 1000:.0f} ms")

@@ -144,6 +144,8 @@ def test_the_office_reads_and_a_member_there_changes_the_plan(planned, database,
     url = database.url("carla")
     assert "TG-01  02:00:00:00:00:01" in askport("register", "list", url).stdout
     assert "TG-02" in askport("plan", "next", url).stdout
+    database.sql("SELECT askport.claim(ARRAY['unit TG-02'], 'ben', 60)", login="ben")
+    assert "TG-03" in askport("plan", "next", url).stdout
     assert askport("report", url, "--out", tmp_path / "papers").returncode == 0
     refused = askport("plan", "subnet", url, "10.84.16.0/22", "--vlan", "7")
     assert (refused.returncode, "may only read" in refused.stderr) == (1, True), refused

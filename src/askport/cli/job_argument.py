@@ -8,6 +8,7 @@ import typer
 
 from askport.cli.opened_jobs import OPENED, REPLICAS
 from askport.cli.saying import say
+from askport.core.crew.in_hand import ALONE, Others, others_of
 from askport.core.errors import AskPortError
 from askport.edges.crew.reaching import is_url
 
@@ -33,6 +34,18 @@ def job_at(text: str) -> Path:
         REPLICAS[path] = text
         OPENED.callback(_bring_back, path, text)
     return path
+
+
+def in_hand(job: Path) -> Others:
+    """Return what members have in hand, where the job was named by the crew's database; a file does not know it."""
+    url = REPLICAS.get(job)
+    if url is None:
+        return ALONE
+    from askport.edges.crew.server import Server
+
+    with contextlib.closing(Server(url)) as server:
+        hand = server.in_hand()
+    return others_of({each.what: each.member for each in hand.claims}, hand.blocks, "", frozenset())
 
 
 def _bring_back(path: Path, url: str) -> None:

@@ -6,6 +6,7 @@ from typing import Annotated
 
 import typer
 
+from askport.cli.job_argument import Job
 from askport.cli.opened_jobs import open_job
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.text import display_text
@@ -85,7 +86,7 @@ def check(files: Annotated[list[Path], typer.Argument(help="Kind files.")]) -> N
 
 @app.command("draft")
 def draft_(
-    job: Annotated[Path, typer.Argument(help="The job file.")],
+    job: Job,
     tag: Annotated[str, typer.Argument(help="A unit that was set by hand through Ask Port's door.")],
     out: Annotated[Path, typer.Option(metavar="FILE.toml", help="The kind file to write.")],
     name: Annotated[str, typer.Option(help="What the kind is called.")] = "",

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from askport.cli.job_argument import Job, JobOption
+from askport.cli.job_argument import Job, JobOption, in_hand
 from askport.cli.opened_jobs import open_job
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput
@@ -159,7 +159,9 @@ def next_(job: Job, json: JsonOption = False) -> None:
     from askport.reports.plan_document import plan_json
 
     opened, plan = _open(job, create=False)
-    item = next(remaining(plan, opened.register.recorded_tags(), _left(opened), block_of(opened)), None)
+    others = in_hand(job)
+    ahead = remaining(plan, opened.register.recorded_tags(), _left(opened), block_of(opened))
+    item = next((each for each in ahead if others.holder_of(each.tag) is None), None)
     if json:
         device = next(
             (each for each in plan_json(plan, opened.register.states())["devices"] if item and each["tag"] == item.tag),
@@ -170,7 +172,7 @@ def next_(job: Job, json: JsonOption = False) -> None:
         target = f"{item.target.interface}" if item.target else "its address is decided on the spot"
         print(f"{item.tag}  {target}{f'  {item.description}' if item.description else ''}")
     else:
-        print("Every planned device is recorded.")
+        print(f"Every planned device is recorded{', or in hand' if others.units else ''}.")
     if item is None:
         raise typer.Exit(Status.NO)
 

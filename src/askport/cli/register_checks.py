@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.job_argument import WRONG, Job
+from askport.cli.job_argument import WRONG, Job, job_at
 from askport.cli.opened_jobs import open_job
 from askport.cli.saying import Status, say
 from askport.core.errors import BadInput, Refused
@@ -54,7 +54,7 @@ def verify(
 
 def merge(
     job: Job,
-    other: Annotated[Path, typer.Argument(help="The other job file of the same site.")],
+    other: Annotated[Path, typer.Argument(parser=job_at, metavar="JOB|URL", help="The other job of the same site.")],
     into: Annotated[Path, typer.Option("--into", help="The new job file.")],
 ) -> None:
     """Join the jobs of two technicians; what they say differently is named, with exit status 1."""

@@ -217,7 +217,7 @@ def block_in(connection: Connection) -> list[IPv4Address]:
 
 def block_of(job: HasCrew) -> frozenset[IPv4Address] | None:
     """Return the free addresses that a job file's laptop may give away; None for all, because it has no crew."""
-    if job.crew is None:
+    if job.crew is None or not job.crew.member:
         return None
     with job.engine.connect() as connection:
         return frozenset(block_in(connection))
