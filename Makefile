@@ -80,7 +80,7 @@ $(VENV)/.tools: $(VENV)/bin/python
 $(VENV)/partners: tools/test-partners $(VENV)/bin/python
 	@sh tools/test-partners $(CURDIR)/$@ isc-dhcp-client avahi-autoipd avahi-daemon lldpd dnsmasq-base \
 		busybox-static inetutils-telnetd openssh-server dropbear-bin bootpc snmpd knxd ola wsdd \
-		kea-dhcp4-server isc-dhcp-server bind9-utils postgresql-15
+		kea-dhcp4-server isc-dhcp-server bind9-utils postgresql
 	@touch $@
 
 clean:
