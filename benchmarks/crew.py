@@ -91,8 +91,8 @@ def meeting() -> None:
                 trips = server.trips - trips
             drawn = []
             for belongs in (False, True):
-                with closing(JobFile(Path(folder) / ("late" if belongs else "alone"), create=True)) as job:
-                    beside = CrewBeside(job, job.crew) if job.crew else None
+                with closing(JobFile(Path(folder) / "late", create=True)) as job:
+                    beside = CrewBeside(job, job.crew) if job.crew and belongs else None
                     drawn.append(asyncio.run(_drawing(job, beside)))
                     if beside:
                         beside.close()
