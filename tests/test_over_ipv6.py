@@ -15,7 +15,7 @@ from askport.core.formats.udp import Udp
 from askport.core.register.entries import Borrowed
 from askport.core.visit.narrate import next_line
 from askport.core.visit.steps import Phase
-from askport.core.ways import snmp_way as snmp
+from askport.core.ways import snmp_talk as snmp
 from askport.tui.laptop_watch import page_at
 from conftest import pass_time
 from test_session import journal, walk

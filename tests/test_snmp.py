@@ -18,8 +18,8 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.finder import Finder
 from askport.core.plan.target import Target
-from askport.core.ways import snmp_engine
-from askport.core.ways import snmp_way as snmp
+from askport.core.ways import snmp_engine, snmp_way
+from askport.core.ways import snmp_talk as snmp
 from askport.core.ways.conversation import Ended
 from askport.core.ways.log_in import LogIn
 from askport.core.ways.snmp_engine import Access, AgentTalk, Asks, SnmpAnswer
@@ -246,7 +246,7 @@ def test_a_row_that_is_refused_the_second_time_is_looked_at_before_that_is_belie
         old=at.ip, now=bench.now(), xid=lambda: 7, ours=(IPv4Interface("192.168.96.9/22"),),
         log_in=LogIn("", "hatchery"),
     )  # fmt: skip
-    talk = snmp.SnmpTalk(start, snmp._set_steps(start))
+    talk = snmp.SnmpTalk(start, snmp_way._set_steps(start))
     asyncio.run(Driver(talk, bench).run(until=lambda: talk.done, longest_until=30.0))
     assert (agent.asked, talk.took("row")) == (2, took)
     assert talk.said.ended is (Ended.WELL if took else Ended.REFUSED), talk.said
@@ -267,7 +267,7 @@ def test_what_was_only_asked_is_not_said_to_be_taken():
         mac=agent.mac, target=Target(interface=IPv4Interface("192.168.96.77/22")), laptop_mac=bench.mac, laptop=ours,
         old=at.ip, now=bench.now(), xid=lambda: 7, ours=(ours,), log_in=LogIn("", "hatchery"),
     )  # fmt: skip
-    way = snmp.SetBySnmp(start)
+    way = snmp_way.SetBySnmp(start)
     asyncio.run(Driver(way, bench).run(until=lambda: way.done, longest_until=60.0))
     assert (way.result, way.has_changed) == (Result.REFUSED, False), way.because
     assert "taken by then" not in way.because

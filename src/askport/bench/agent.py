@@ -7,7 +7,7 @@ from typing import Any
 
 from askport.bench.datagram_devices import DatagramDevice
 from askport.bench.stand_in import Settings
-from askport.core.ways import snmp_way as snmp
+from askport.core.ways import snmp_talk as snmp
 from askport.core.ways.snmp_engine import Oid, Value
 
 COMMUNITY = "hatchery"

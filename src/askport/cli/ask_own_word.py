@@ -11,7 +11,8 @@ from askport.core.kinds.model import Kind
 from askport.core.plan.target import Target
 from askport.core.ways.log_in import LogIn
 from askport.core.ways.own_word_talk import BY_MAC, OVER_IPV6, READERS, WITH_PASSWORD, reading
-from askport.core.ways.snmp_way import ReadBySnmp, access_of
+from askport.core.ways.snmp_talk import access_of
+from askport.core.ways.snmp_way import ReadBySnmp
 from askport.core.ways.start import Start
 
 

@@ -2,9 +2,7 @@
 
 from collections.abc import Callable
 
-from textual.app import ComposeResult
 from textual.binding import Binding
-from textual.containers import VerticalScroll
 
 from askport.core.plan.working_order import clean_tag
 from askport.core.register.corrections import named, noted, reopened
@@ -15,7 +13,6 @@ from askport.tui.pictures.register_picture import STATE_STYLES, device_lines
 from askport.tui.questions import Question
 from askport.tui.screens.takes_entries import TakesEntries
 from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -36,14 +33,6 @@ class DeviceScreen(TakesEntries):
     def __init__(self, workplace: Workplace, device: int) -> None:
         super().__init__()
         self._workplace, self._device = workplace, device
-
-    def compose(self) -> ComposeResult:
-        """Lay out the page."""
-        yield Sheet(id="heading")
-        with VerticalScroll(id="rows"):
-            yield Sheet(id="sheet")
-        yield EntryLine()
-        yield KeyLine()
 
     @property
     def _row(self) -> Row:

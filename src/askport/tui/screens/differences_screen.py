@@ -3,9 +3,7 @@
 import re
 from collections.abc import Callable
 
-from textual.app import ComposeResult
 from textual.binding import Binding
-from textual.containers import VerticalScroll
 
 from askport.core.addresses import MacAddress
 from askport.core.plan.working_order import clean_tag
@@ -17,7 +15,6 @@ from askport.tui.pictures.register_picture import device_lines
 from askport.tui.questions import Question
 from askport.tui.screens.takes_entries import TakesEntries
 from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -43,14 +40,6 @@ class DifferencesScreen(TakesEntries):
     def __init__(self, workplace: Workplace) -> None:
         super().__init__()
         self._workplace, self._place = workplace, 0
-
-    def compose(self) -> ComposeResult:
-        """Lay out the page."""
-        yield Sheet(id="heading")
-        with VerticalScroll(id="rows"):
-            yield Sheet(id="sheet")
-        yield EntryLine()
-        yield KeyLine()
 
     @property
     def _open(self) -> list[str]:

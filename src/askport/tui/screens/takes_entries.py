@@ -1,8 +1,13 @@
 """What a view has that asks for one line and has it written down."""
 
+from textual.app import ComposeResult
+from textual.containers import VerticalScroll
+
 from askport.core.errors import AskPortError
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.entry_line import EntryLine
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
 
@@ -10,6 +15,14 @@ class TakesEntries(DrawnScreen[None]):
     """Gives what was typed to the question that asked for it, and draws what became of it."""
 
     _workplace: Workplace
+
+    def compose(self) -> ComposeResult:
+        """Lay out a page, with the line under it."""
+        yield Sheet(id="heading")
+        with VerticalScroll(id="rows"):
+            yield Sheet(id="sheet")
+        yield EntryLine()
+        yield KeyLine()
 
     def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
         """Have it written down, or say why not."""
