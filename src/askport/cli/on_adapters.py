@@ -99,10 +99,12 @@ class Ears:
 
     def on(self, adapter: Adapter) -> Ear | None:
         """Return what listens on an adapter, beginning now where nothing does yet, or None where it cannot be."""
-        name = adapter.name
+        return None if _unfit(adapter) else self._on(adapter.name)
+
+    def _on(self, name: str) -> Ear | None:
         if name in self._open and self._open[name].keeper.is_alive:
             return self._open[name]
-        if name in self._refused or not self._spare or _unfit(adapter):
+        if name in self._refused or not self._spare:
             return None
         try:
             self._open[name] = Ear(self._spare.pop().take(name))
@@ -132,7 +134,7 @@ class Ears:
         Raises:
             MachineRefused: it cannot be had.
         """
-        if name not in self._open or not self._open[name].keeper.is_alive:
+        if self._on(name) is None:  # pulled and plugged in again since the last look, it is another to the kernel
             raise MachineRefused(self.why_not(name) or f"There is no adapter '{name}' any more: plug it in again.")
         return self._open.pop(name)
 

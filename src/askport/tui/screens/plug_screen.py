@@ -72,6 +72,7 @@ class PlugScreen(Screen[None]):
         self._pointed: str | None = None
         self._followed: str | None = None
         self._fault: str | None = None
+        self._has_chosen = False
 
     def compose(self) -> ComposeResult:
         """Lay out the list."""
@@ -92,6 +93,8 @@ class PlugScreen(Screen[None]):
             self._adapters = [each for each in await asyncio.to_thread(list_adapters) if each.kind != "loopback"]
         except AskPortError as error:
             self._fault = error.message
+        if self._has_chosen:
+            return  # in the meantime: nothing is listened on twice
         for adapter in self._adapters:
             ear = self._ear(adapter)
             if ear and self._listening.get(adapter.name) is not ear:
@@ -179,13 +182,16 @@ class PlugScreen(Screen[None]):
 
     def action_take(self) -> None:
         """Take the adapter that is pointed at."""
-        self.workers.cancel_group(self, "ears")
-        self.post_message(self.Chosen(Choice(None if self._refused else self._pointed)))
+        self._choose(None if self._refused else self._pointed)
 
     def action_practise(self) -> None:
         """Go to the practice bench."""
+        self._choose(None)
+
+    def _choose(self, adapter: str | None) -> None:
+        self._has_chosen = True
         self.workers.cancel_group(self, "ears")
-        self.post_message(self.Chosen(Choice(None)))
+        self.post_message(self.Chosen(Choice(adapter)))
 
     def action_point(self, by: int) -> None:
         """Point at another adapter."""
