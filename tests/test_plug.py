@@ -33,7 +33,9 @@ class _Keeper:
         self.is_alive, self.own = True, ()
         self.wire = SimpleNamespace(now=lambda: 0.0, macs=(), require_present=lambda: None)
 
-    def take(self, _name: str) -> "_Keeper":
+    switched_on = True
+
+    def take(self, _name: str, _word: str) -> "_Keeper":
         return self
 
     def close(self) -> None:
@@ -43,7 +45,7 @@ class _Keeper:
 def test_an_adapter_that_was_pulled_and_plugged_in_again_is_taken_by_a_new_keeper() -> None:
     """The look that would have seen it comes half a second later; the technician's Enter may come before."""
     first, second = _Keeper(), _Keeper()
-    ears = Ears([second, first])  # type: ignore[list-item]
+    ears = Ears([second, first])  # type: ignore[arg-type]
     ears.on(ADAPTER)
     first.close()
     assert ears.take("zl5").keeper is second
@@ -72,7 +74,9 @@ async def _looks_after_choosing(monkeypatch: pytest.MonkeyPatch) -> list[str]:
 
     app = _App()
     async with app.run_test() as pilot:
-        await app.push_screen(screen := plug_screen.PlugScreen(lambda _adapter: None, listen_on, None))
+        await app.push_screen(
+            screen := plug_screen.PlugScreen(lambda _adapter: None, listen_on, lambda _name: None, None)
+        )
         may_answer.clear()
         look = asyncio.create_task(screen._look())
         await pilot.press("enter")

@@ -46,6 +46,9 @@ def borrow(
     device = _device(to) if to else None
     pins = [_pin(each) for each in pin or []]
     routes = [_route(each) for each in route or []]
+    if beside and os.geteuid() != 0:
+        text = "A command runs beside the adapter only where root starts it: run 'sudo askport borrow' for that."
+        raise MachineRefused(text, code="no-permission")
     with ExitStack() as ending:
         waiting = ending.enter_context(Waiting(command)) if beside else None
         cable = ending.enter_context(open_cable(adapter, on_adapter=not beside))

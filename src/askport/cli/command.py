@@ -4,13 +4,13 @@ import os
 import signal
 import socket
 import subprocess
-import sys
 import time
 from collections.abc import Callable
 
 from askport.cli.saying import say
 from askport.core.errors import AskPortError
 from askport.edges.inside import told as why_not
+from askport.edges.own_process import command_for
 
 _ENDS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 _LOOKS_EVERY_S = 0.05
@@ -26,7 +26,7 @@ class Waiting:
         """Start it; it touches nothing before it is told where to go."""
         self._control, theirs = socket.socketpair()
         self.process = subprocess.Popen(  # noqa: S603 - our own module, by our own interpreter
-            [sys.executable, "-I", "-m", "askport.edges.inside", str(theirs.fileno()), *command],
+            command_for("askport.edges.inside", str(theirs.fileno()), *command),
             pass_fds=[theirs.fileno()],
         )
         theirs.close()

@@ -14,10 +14,12 @@ from askport.cli.saying import say
 from askport.core.errors import MachineRefused
 from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
 from askport.core.text import listed
+from askport.edges.by_group.bounds import ASKS_FOR_A_WORD
 from askport.edges.ear import Ear
 from askport.edges.footing import Footing
 from askport.edges.invoker import drop_to_invoker
-from askport.edges.keeper_client import Keeper
+from askport.edges.keeper_client import Keeper, Spare
+from askport.edges.keeper_start import no_rights
 from askport.tui.app import AskPortApp
 from askport.tui.screens.plug_screen import Choice, PlugScreen
 
@@ -33,17 +35,11 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
     """Start on this laptop's adapters, or say what to do where that is not permitted."""
     require_terminal()
     with ExitStack() as keeping:
-        spare: list[Keeper] = []
-        refused, first_words = None, ""
-        if os.geteuid() == 0:
-            first_words = _give_back_leftovers()
-            spare = [keeping.enter_context(Keeper()) for _ in range(_KEEPERS)]
-            drop_to_invoker()
-        else:
-            refused = (
-                "Listening on an adapter needs permission: leave with q and start with 'sudo askport'. "
-                "'askport doctor' says what else is missing."
-            )
+        refused, first_words = no_rights(), _give_back_leftovers() if os.geteuid() == 0 else ""
+        spare = None if refused else Spare(_KEEPERS)
+        if spare:
+            keeping.callback(spare.close)
+        drop_to_invoker()
         path = job or user_data_path("askport") / f"{datetime.now().astimezone():%Y-%m-%d}.askport"
         if job:
             from askport.edges.jobfile import JobFile
@@ -61,7 +57,7 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
             while taken:
                 taken.pop().close()
             ears.try_again()
-            return PlugScreen(unusable, ears.on, refused, fault or first_words)
+            return PlugScreen(unusable, ears.on, ears.word_for, refused, fault or first_words)
 
         def fit(choice: Choice) -> "Workplace":
             if choice.adapter is None:
@@ -69,7 +65,7 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
                 from askport.cli.practising import bench_workplace
 
                 return bench_workplace(PACE)
-            ear = ears.take(choice.adapter)
+            ear = ears.take(choice.adapter, choice.word)
             ears.close()
             taken.append(ear.keeper)
             return _cable_workplace(ear, path, on_adapter=on_adapter)
@@ -86,32 +82,39 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
                 app.workplace.run.close()
                 tell_job(app.workplace)
     if refused and not app.workplace:
-        raise MachineRefused(refused.replace("leave with q and start", "start"), code="no-permission")
+        raise MachineRefused(refused, code="no-permission")
 
 
 class Ears:
     """Listens on adapters from the start, so that nothing that is said while one is chosen is missed."""
 
-    def __init__(self, spare: list[Keeper]) -> None:
-        """Use these keepers, one for each adapter that is listened on."""
+    def __init__(self, spare: Spare | None) -> None:
+        """Use these keepers, one for each adapter that is listened on; None where none can be had."""
         self._spare, self._open = spare, dict[str, Ear]()
         self._refused: dict[str, str] = {}
+        self._words: dict[str, str] = {}
+        """Adapters that are had only where their name is said once more, each with the reason."""
 
     def on(self, adapter: Adapter) -> Ear | None:
         """Return what listens on an adapter, beginning now where nothing does yet, or None where it cannot be."""
-        return None if _unfit(adapter) else self._on(adapter.name)
+        is_shut = adapter.name in self._words or not adapter.switched_on
+        return None if is_shut or _unfit(adapter) else self._on(adapter.name)
 
-    def _on(self, name: str) -> Ear | None:
+    def _on(self, name: str, word: str = "") -> Ear | None:
         if name in self._open and self._open[name].keeper.is_alive:
             return self._open[name]
         if name in self._refused or not self._spare:
             return None
         try:
-            self._open[name] = Ear(self._spare.pop().take(name))
+            self._open[name] = Ear(self._spare.pop().take(name, word))
         except MachineRefused as error:
-            self._refused[name] = error.message
+            (self._words if error.code == ASKS_FOR_A_WORD else self._refused)[name] = error.message
             return None
         return self._open[name]
+
+    def word_for(self, name: str) -> str | None:
+        """Say why an adapter is had only where its name is said once more, or return None."""
+        return self._words.get(name)
 
     def why_not(self, name: str) -> str | None:
         """Say why an adapter cannot be had, or return None where it can."""
@@ -122,20 +125,24 @@ class Ears:
     def try_again(self) -> None:
         """Forget what could not be had: it may be free now."""
         self._refused.clear()
+        self._words.clear()
 
     def forget(self, name: str) -> None:
         """Let go of an adapter that has vanished."""
         if ear := self._open.pop(name, None):
             ear.keeper.close()
 
-    def take(self, name: str) -> Ear:
-        """Hand over what listens on an adapter.
+    def take(self, name: str, word: str = "") -> Ear:
+        """Hand over what listens on an adapter, which is switched on first where it is off.
 
         Raises:
             MachineRefused: it cannot be had.
         """
-        if self._on(name) is None:  # pulled and plugged in again since the last look, it is another to the kernel
+        ear = self._on(name, word)
+        if ear is None:  # pulled and plugged in again since the last look, it is another to the kernel
             raise MachineRefused(self.why_not(name) or f"There is no adapter '{name}' any more: plug it in again.")
+        if not ear.keeper.switched_on:
+            ear.keeper.switch_on()
         return self._open.pop(name)
 
     def close(self) -> None:
@@ -172,7 +179,7 @@ def _unfit(adapter: Adapter) -> str | None:
     """Say why an adapter is not one that a cable to a device could be in, or return None."""
     if adapter.kind not in CABLE_KINDS or adapter.mac is None:
         return f"A {adapter.kind} adapter: no cable goes in there."
-    return None if adapter.switched_on else f"It is switched off: 'ip link set {adapter.name} up' switches it on."
+    return None
 
 
 def _cable_workplace(ear: Ear, path: Path, *, on_adapter: bool) -> "Workplace":

@@ -1,6 +1,8 @@
 """What the commands that use the cable share: running machines on it, and a laptop address in a subnet."""
 
 import contextlib
+import os
+import sys
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator
 from functools import partial
@@ -21,6 +23,7 @@ from askport.core.reach.laptop import ON_ADAPTER_ONLY
 from askport.core.reach.whom_it_answers import WhomItAnswers, answers_adapter_only
 from askport.core.text import listed
 from askport.edges import log
+from askport.edges.by_group.bounds import ASKS_FOR_A_WORD
 from askport.edges.driver import Driver
 from askport.edges.footing import Footing
 from askport.edges.invoker import drop_to_invoker
@@ -64,11 +67,13 @@ def open_cable(
     drop_to_invoker()
     try:
         first()
-        keeper.take(adapter)
+        keeper = _taken(keeper, adapter)
         for address in keeper.restored:
             say(f"{adapter}: gave back {address}, which an interrupted run had left.")
         for what in keeper.left:
             say(f"{adapter}: not given back: {what}. 'askport restore' tries again.")
+        if not keeper.switched_on and _is_told(f"{adapter} is switched off. Switch it on, and off again at the end?"):
+            keeper.switch_on()
         require_switched_on(keeper)
         cable = Footing(keeper, on_adapter=on_adapter)
         if needs_link:
@@ -83,6 +88,27 @@ def open_cable(
         if on_adapter or hazard.code not in ON_ADAPTER_ONLY:
             say(hazard.text)
     return cable
+
+
+def _taken(keeper: Keeper, adapter: str) -> Keeper:
+    """Have the keeper take the adapter; where the default route goes over it, its name is asked for once more."""
+    try:
+        return keeper.take(adapter)
+    except MachineRefused as error:
+        if error.code != ASKS_FOR_A_WORD:
+            raise
+        word = os.environ.get("ASKPORT_ALL_THE_SAME", "")
+        if not word and sys.stdin.isatty():
+            say(error.message)
+            word = typer.prompt("Its name, to use it all the same", err=True)
+        if word != adapter:
+            text = f"{error.message} ASKPORT_ALL_THE_SAME={adapter} in the environment says it."
+            raise MachineRefused(text, code=error.code) from None
+        return Keeper().take(adapter, word)
+
+
+def _is_told(question: str) -> bool:
+    return sys.stdin.isatty() and typer.confirm(question, err=True)
 
 
 def _await_link(cable: Footing, longest_s: float) -> None:

@@ -1,16 +1,13 @@
 """Becoming whoever called sudo, for good, and running their command without any rights (capabilities(7))."""
 
 import contextlib
-import ctypes
 import os
 import pwd
-from struct import pack
 
-_CAP_NET_RAW = 13
-_LINUX_CAPABILITY_VERSION_3 = 0x20080522
+from askport.edges.kernel.capabilities import NET_RAW, control_process, keep_only
+
 _PR_CAPBSET_DROP, _PR_SET_SECUREBITS = 24, 28
 _NO_ROOT = 1 | 2  # SECBIT_NOROOT and its lock
-_LIBC = ctypes.CDLL(None, use_errno=True)
 
 
 def drop_to_invoker() -> None:
@@ -37,9 +34,8 @@ def become_invoker_without_rights() -> None:
         OSError: the kernel would not take them away.
     """
     number = 0
-    while number == _CAP_NET_RAW or _LIBC.prctl(_PR_CAPBSET_DROP, number, 0, 0, 0) == 0:
+    while number == NET_RAW or control_process(_PR_CAPBSET_DROP, number):
         number += 1  # until the kernel knows none of that number
-    _LIBC.prctl(_PR_SET_SECUREBITS, _NO_ROOT, 0, 0, 0)
+    control_process(_PR_SET_SECUREBITS, _NO_ROOT)
     drop_to_invoker()
-    if _LIBC.capset(pack("Ii", _LINUX_CAPABILITY_VERSION_3, 0), bytes(24)):
-        raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+    keep_only(())

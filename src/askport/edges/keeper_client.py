@@ -7,7 +7,6 @@ import os
 import select
 import socket
 import subprocess
-import sys
 import time
 from importlib import import_module
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
@@ -19,6 +18,7 @@ from askport.core.errors import MachineRefused
 from askport.core.reach.beside import own_macs
 from askport.core.text import listed
 from askport.edges import log
+from askport.edges.keeper_start import no_rights, start
 from askport.edges.packet_filter import assemble
 from askport.edges.packet_wire import PacketWire
 
@@ -38,35 +38,24 @@ class Keeper:
         Raises:
             MachineRefused: no permission.
         """
-        if os.geteuid() != 0:
-            raise MachineRefused("No permission to use an adapter: start Ask Port with sudo.", code="no-permission")
         self.adapter = ""
-        ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        ours.setblocking(False)
-        self._control = ours
         self._number = 0
         self._turn = asyncio.Lock()
-        # A session of its own keeps it out of the reach of the terminal's signals.
-        self._process = subprocess.Popen(  # noqa: S603 - our own module, by our own interpreter
-            [sys.executable, "-I", "-m", "askport.edges.keeper", str(theirs.fileno())],
-            pass_fds=[theirs.fileno()],
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-            start_new_session=True,
-            cwd="/",
-        )
-        theirs.close()
+        self._control, self._process = start()
 
-    def take(self, adapter: str) -> "Keeper":
+    def take(self, adapter: str, word: str = "") -> "Keeper":
         """Take an adapter, the only one from now on.
 
+        Args:
+            adapter: its name.
+            word: its name once more, said by a person who was asked whether that of the default route is meant.
+
         Raises:
-            MachineRefused: there is no such adapter, or another run has it.
+            MachineRefused: there is no such adapter, another has it, or the caller may not.
         """
         self.adapter = adapter
         with contextlib.suppress(OSError):  # the answer, or its absence, tells
-            self._control.send(json.dumps({"verb": "take", "adapter": adapter}).encode())
+            self._control.send(json.dumps({"verb": "take", "adapter": adapter, "word": word}).encode())
         # Loaded while the keeper starts on the other core; whoever opens a cable looks at the adapters next.
         log.begin()
         log.event("keeper: take", adapter=adapter)
@@ -74,8 +63,11 @@ class Keeper:
         try:
             self._await(None)
             facts, descriptors = self._ask_now("open", filter=assemble().hex())
-        except MachineRefused:
+        except MachineRefused as error:
             self.close()
+            if error.code == "keeper-gone":  # before it had anything
+                text = "The keeper would not start: there may be too many. 'journalctl -u askport-keeper@*' says why."
+                raise MachineRefused(text, code=error.code) from None
             raise
         self.mac = MacAddress.parse(facts["mac"])
         self.own = tuple(IPv4Interface(each) for each in facts["addresses"])
@@ -268,6 +260,15 @@ class Keeper:
         self._require_all(answer)
         return [str(each) for each in answer["given"]]
 
+    def switch_on(self) -> None:
+        """Switch the adapter on, until everything is given back.
+
+        Raises:
+            MachineRefused: the kernel would not.
+        """
+        self._ask_now("switch-on")
+        self.switched_on = True
+
     def _require_all(self, answer: dict[str, Any]) -> None:
         log.event("keeper: gave back", adapter=self.adapter, given=answer["given"], left=answer["left"])
         if answer["left"]:
@@ -289,14 +290,27 @@ class Keeper:
 
     @property
     def is_alive(self) -> bool:
-        """Whether the keeper is still there to give things back."""
-        return self._process.poll() is None
+        """Whether the keeper is still there to give things back: its end of the socket is open as long as it runs."""
+        if self._process and self._process.poll() is not None:
+            return False
+        try:
+            return bool(self._control.recv(1, socket.MSG_PEEK | socket.MSG_DONTWAIT))
+        except BlockingIOError:
+            return True
+        except OSError:
+            return False
 
     def close(self) -> None:
         """Let go: the keeper gives everything back and ends."""
+        with contextlib.suppress(OSError):
+            self._control.shutdown(socket.SHUT_WR)
+            self._control.settimeout(_ANSWER_WAIT_S)
+            while self._control.recv(_MAX_ANSWER):  # answers that nobody waits for any more; then its end
+                pass
         self._control.close()
-        with contextlib.suppress(subprocess.TimeoutExpired):
-            self._process.wait(_ANSWER_WAIT_S)
+        if self._process:
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                self._process.wait(_ANSWER_WAIT_S)
         if hasattr(self, "wire"):
             self.wire.close()
 
@@ -314,7 +328,7 @@ def require_switched_on(keeper: Keeper) -> None:
         MachineRefused: it is.
     """
     if not keeper.switched_on:
-        text = f"{keeper.adapter} is switched off: switch it on with 'ip link set {keeper.adapter} up'."
+        text = f"{keeper.adapter} is switched off: switch it on with 'sudo ip link set {keeper.adapter} up'."
         raise MachineRefused(text, code="link-down")
 
 
@@ -328,3 +342,33 @@ def require_link(keeper: Keeper) -> None:
     if not keeper.wire.link().up:
         text = f"{keeper.adapter} has no link: plug the cable in at both ends and give the device power."
         raise MachineRefused(text, code="link-down")
+
+
+class Spare:
+    """Keepers to be had later: started beforehand by root, who gives that right up, or else when they are wanted."""
+
+    def __init__(self, beforehand: int) -> None:
+        """Start so many now where this process is root.
+
+        Raises:
+            MachineRefused: no permission.
+        """
+        if why := no_rights():
+            raise MachineRefused(why, code="no-permission")
+        self._started = [Keeper() for _ in range(beforehand)] if os.geteuid() == 0 else None
+
+    def __bool__(self) -> bool:
+        return self._started is None or bool(self._started)
+
+    def pop(self) -> Keeper:
+        """Return one that nobody has.
+
+        Raises:
+            MachineRefused: none can be had any more.
+        """
+        return Keeper() if self._started is None else self._started.pop()
+
+    def close(self) -> None:
+        """Let go of those that nobody had."""
+        for each in self._started or []:
+            each.close()

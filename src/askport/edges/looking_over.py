@@ -17,6 +17,9 @@ from askport.core.errors import AskPortError
 from askport.core.reach.in_the_way import CABLE_KINDS
 from askport.core.text import listed
 from askport.edges.adapters import list_adapters
+from askport.edges.by_group.member import GROUP
+from askport.edges.keeper_start import no_rights
+from askport.edges.own_process import command_for
 from askport.edges.transports.serial_line import serial_lines
 
 _MADE_IN = 2026
@@ -42,10 +45,7 @@ class Look:
 def look_over() -> Iterator[Look]:
     """Yield each thing, those that the main job needs first; nothing of the laptop is changed."""
     is_root = os.geteuid() == 0
-    yield Look(
-        "rights", is_root, "The program may use adapters." if is_root else "Using adapters needs more rights.",
-        "" if is_root else "sudo askport", is_needed=True,
-    )  # fmt: skip
+    yield _rights()
     yield _adapters()
     tried = _trial() if is_root else None
     yield _tried(tried, "namespace", "Network namespaces", "A kernel that has them (CONFIG_NET_NS).", needed=False)
@@ -61,6 +61,19 @@ def look_over() -> Iterator[Look]:
         "clipboard", None, "Values are copied by the terminal (OSC 52), which cannot be asked whether it does that."
     )
     yield _terminal()
+
+
+def _rights() -> Look:
+    why_not = no_rights()
+    if why_not is None:
+        by = "" if os.geteuid() == 0 else f" by the group '{GROUP}'"
+        return Look("rights", True, f"The program may use adapters{by}.", is_needed=True)
+    if GROUP in why_not:
+        mend = f"sudo usermod -aG {GROUP} $USER, and log in again"
+        return Look(
+            "rights", False, f"You are not in the group '{GROUP}', which may use adapters.", mend, is_needed=True
+        )
+    return Look("rights", False, "Using adapters needs more rights.", "sudo askport", is_needed=True)
 
 
 def _adapters() -> Look:
@@ -86,7 +99,7 @@ def _adapters() -> Look:
 def _trial() -> frozenset[str]:
     """Return what worked in a namespace of its own."""
     with contextlib.suppress(OSError, subprocess.TimeoutExpired):
-        command = [sys.executable, "-I", "-m", "askport.edges.trial"]
+        command = command_for("askport.edges.trial")
         done = subprocess.run(command, capture_output=True, text=True, timeout=_TRIAL_S, check=False)  # noqa: S603 - ours
         return frozenset(done.stdout.split())
     return frozenset()

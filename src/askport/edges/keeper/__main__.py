@@ -1,11 +1,12 @@
-"""The keeper's process: ``python -I -m askport.edges.keeper DESCRIPTOR``.
+"""The keeper's process: ``python -I … askport.edges.keeper DESCRIPTOR``.
 
 Messages are JSON objects in datagrams of a Unix socket pair, one answer to each. The first is ``take`` with the
 ``adapter``, the only one from then on. Then come ``open`` (its answer carries the packet socket), ``borrow`` with
 ``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with ``to`` and ``via``, ``give-back`` and
-``addresses``. ``claim`` with ``place`` and ``macs`` has a MAC address for a place beside the adapter, which ``enter``
-makes; with ``place`` the verbs above go there, and so do ``ipv6``, ``leave``, ``socket`` with ``family`` and ``kind``
-and ``namespace``, whose answers carry one. Anything else is refused. An answer carries the ``id`` of its request.
+``addresses`` and ``switch-on``. ``claim`` with ``place`` and ``macs`` has a MAC address for a place beside the
+adapter, which ``enter`` makes; with ``place`` the verbs above go there, and so do ``ipv6``, ``leave``, ``socket`` with
+``family`` and ``kind`` and ``namespace``, whose answers carry one. Anything else is refused. An answer carries the
+``id`` of its request.
 """
 
 import json
@@ -19,15 +20,28 @@ from typing import Any
 from askport.edges.keeper.adapter import Adapter
 from askport.edges.keeper.place import Place
 from askport.edges.keeper.refusal import Refusal
-from askport.edges.keeper.rights import drop_all_but_network
+from askport.edges.kernel.capabilities import NET_ADMIN, NET_RAW, SYS_ADMIN, get_no_more, keep_only
 
+_REFUSED = (Refusal, ValueError, LookupError, TypeError, RecursionError, OSError)
 MAX_MESSAGE = 8192  # bytes; the longest honest one carries the packet filter
 
 Answer = tuple[dict[str, Any], list[int]]
 """What is told, and the descriptors that go with it; they are closed here afterwards."""
 
 
-def _serve(control: socket.socket, adapter: Adapter) -> None:
+class Caller:
+    """Whoever asks: the program that started this process may have all that is possible; others: ``edges/by_group``."""
+
+    def permit(self, request: dict[str, Any]) -> None:
+        """See that it may have this done; raise a refusal otherwise."""
+
+    def refused(self, error: Exception) -> dict[str, Any]:
+        """Return what it is told of a refusal."""
+        why = str(error) if isinstance(error, Refusal) else f"The keeper would not: {error}."
+        return {"error": why, "code": getattr(error, "code", "")}
+
+
+def _serve(control: socket.socket, adapter: Adapter, caller: Caller) -> None:
     """Answer requests until the other end closes."""
 
     def opened(request: dict[str, Any]) -> Answer:
@@ -57,6 +71,7 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
         "route": lambda each: adapter.route(str(each["to"]), str(each["via"])),
         "give-back": lambda _: (dict(zip(("given", "left"), adapter.give_back(), strict=True)), []),
         "addresses": lambda _: ({"addresses": adapter.addresses()}, []),
+        "switch-on": lambda _: adapter.switch_on(),
     }
     while message := control.recv(MAX_MESSAGE):
         request: Any = None
@@ -65,10 +80,10 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
             known = beside if isinstance(request, dict) and "place" in request else verbs
             if not isinstance(request, dict) or request.get("verb") not in known:
                 raise Refusal("The keeper does not know that verb.")
+            caller.permit(request)
             answer, handed = known[request["verb"]](request) or ({}, [])
-        except (Refusal, ValueError, LookupError, TypeError, RecursionError, OSError) as error:
-            why = str(error) if isinstance(error, Refusal) else f"The keeper would not: {error}."
-            answer, handed = {"error": why, "code": getattr(error, "code", "")}, []
+        except _REFUSED as error:
+            answer, handed = caller.refused(error), []
         answer["id"] = request.get("id") if isinstance(request, dict) else None
         try:
             socket.send_fds(control, [json.dumps(answer).encode()], handed)
@@ -79,23 +94,25 @@ def _serve(control: socket.socket, adapter: Adapter) -> None:
                 os.close(each)
 
 
-def main(descriptor: int) -> int:
+def main(control: socket.socket, caller: Caller) -> int:
     """Keep one adapter until the program at the other end is gone; Ctrl-C and a closed terminal are its business."""
-    control = socket.socket(fileno=descriptor)
     for each in (signal.SIGINT, signal.SIGHUP, signal.SIGTSTP):
         signal.signal(each, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, lambda *_: control.shutdown(socket.SHUT_RD))
     try:
-        drop_all_but_network()
+        keep_only((NET_ADMIN, NET_RAW, SYS_ADMIN))  # none to files; the last is for setns(2) only
+        get_no_more()
         if not (first := control.recv(MAX_MESSAGE)):
             return 0
-        adapter = Adapter(str(json.loads(first)["adapter"]))
-    except (Refusal, OSError, ValueError, LookupError, TypeError, RecursionError) as error:
-        control.send(json.dumps({"error": str(error), "code": getattr(error, "code", "")}).encode())
+        request = json.loads(first)
+        caller.permit(request)
+        adapter = Adapter(str(request["adapter"]))
+    except _REFUSED as error:
+        control.send(json.dumps(caller.refused(error)).encode())
         return 1
     try:
         control.send(json.dumps({"ready": True}).encode())
-        _serve(control, adapter)
+        _serve(control, adapter, caller)
     except OSError:
         pass
     finally:
@@ -105,4 +122,4 @@ def main(descriptor: int) -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main(int(sys.argv[1])))
+    sys.exit(main(socket.socket(fileno=int(sys.argv[1])), Caller()))

@@ -11,13 +11,13 @@ from askport.edges.keeper.place import Place, Seat
 from askport.edges.keeper.refusal import Refusal
 from askport.edges.kernel import rtnetlink as kernel
 from askport.edges.kernel import state
-from askport.edges.kernel.messages import address_message, pin_message, route_message
+from askport.edges.kernel.messages import address_message, pin_message, route_message, switch_message
 from askport.edges.kernel.packet_socket import open_packet_socket
 from askport.edges.kernel.rtnetlink import ADDRESS, NEIGHBOUR, Kernel, attributes
 
 _ETHERNET = 1  # hardware type (linux/if_arp.h) of what this program can talk to
 _MOST_PLACES = 64
-_TAKE_AWAY = (kernel.DELADDR, kernel.DELROUTE, kernel.DELNEIGH)
+_TAKE_AWAY = (kernel.DELADDR, kernel.DELROUTE, kernel.DELNEIGH, kernel.NEWLINK)
 _NO_ADAPTER = (os.strerror(errno.ENODEV), os.strerror(errno.ENXIO))
 
 
@@ -104,6 +104,11 @@ class Adapter:
             self._undo(len(self._opened_journal().undo) - 1)
             raise Refusal(f"{who} does not let {self.name} go: take it out of its hands, and try again.")
         state.put_back(self._netlink, before, since)
+
+    def switch_on(self) -> None:
+        """Switch it on, until everything is given back."""
+        off, on = (switch_message(self.index, on=each) for each in (False, True))
+        self._do("its off state", [(kernel.NEWLINK, off.hex())], (kernel.NEWLINK, on, kernel.CREATE))
 
     def borrow(self, text: str, *, instead: bool = False) -> None:
         """Put one address on it, beside what is there or instead of it."""

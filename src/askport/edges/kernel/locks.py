@@ -1,5 +1,6 @@
 """Files that one process alone has, until it ends however that comes about (flock(2))."""
 
+import contextlib
 import fcntl
 import os
 from pathlib import Path
@@ -19,6 +20,24 @@ def locked(path: Path) -> int | None:
         except FileNotFoundError:
             pass
         os.close(file)  # its last owner took it away just then
+
+
+def shared(path: Path, owner: str) -> str:
+    """Have a file for one owner, together with its other processes, until this one ends; return whose it is now.
+
+    Whoever finds nobody there writes down the owner. From having it alone to sharing it is not one step: another may
+    come in between, so that what stands there is read last.
+    """
+    file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    with contextlib.suppress(BlockingIOError):
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        os.ftruncate(file, 0)
+        os.pwrite(file, owner.encode(), 0)
+    fcntl.flock(file, fcntl.LOCK_SH)
+    found = os.pread(file, 64, 0).decode()
+    if found != owner:
+        os.close(file)
+    return found
 
 
 def told_by_owner(path: Path) -> str:

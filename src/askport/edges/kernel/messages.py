@@ -3,9 +3,15 @@
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from struct import pack
 
-from askport.edges.kernel.rtnetlink import ADDRESS, INET, NEIGHBOUR, ROUTE, with_attributes
+from askport.edges.kernel.rtnetlink import ADDRESS, INET, LINK, NEIGHBOUR, ROUTE, with_attributes
 
 _PERMANENT, _MAIN, _STATIC, _UNICAST = 0x80, 254, 4, 1
+_UP = 1  # IFF_UP
+
+
+def switch_message(index: int, *, on: bool) -> bytes:
+    """Return the message that switches an adapter on or off, and changes nothing else of it."""
+    return pack(LINK, 0, 0, index, _UP if on else 0, _UP)
 
 
 def address_message(interface: IPv4Interface, index: int) -> bytes:

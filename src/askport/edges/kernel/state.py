@@ -89,6 +89,16 @@ def _routes(netlink: Kernel, index: int) -> Iterator[bytes]:
             yield each[:8] + pack("I", flags & ~_LINK_FLAGS) + each[12:]
 
 
+def has_default_route(netlink: Kernel, index: int) -> bool:
+    """Whether the laptop's way to other networks leads over an adapter, in IPv4 or IPv6, in whatever table."""
+    for family in (INET, socket.AF_INET6):
+        for each in netlink.dump(kernel.NEWROUTE, pack(ROUTE, family, 0, 0, 0, 0, 0, 0, 0, 0)):
+            _, prefix, *_, kind, _ = unpack_from(ROUTE, each)
+            if not prefix and kind == _UNICAST and index in _ways_out(attributes(each, ROUTE)):
+                return True
+    return False
+
+
 def _ways_out(given: dict[int, bytes]) -> set[int]:
     """Return the adapters that a route leads over, one or several (RTA_OIF, RTA_MULTIPATH)."""
     found = {unpack_from("I", given[4])[0]} if 4 in given else set()

@@ -11,13 +11,15 @@ from textual.containers import VerticalScroll
 from textual.message import Message
 from textual.screen import Screen
 
-from askport.core.errors import AskPortError
+from askport.core.errors import AskPortError, BadInput
 from askport.core.reach.in_the_way import Adapter
 from askport.core.text import speed_words
 from askport.edges.adapters import list_adapters
 from askport.edges.ear import Ear
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, line, wrapped
 from askport.tui.pictures.plug_picture import heard_lines
+from askport.tui.questions import Question
+from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 
@@ -29,6 +31,12 @@ class Choice:
     """What came of choosing: the name of an adapter, or the practice bench."""
 
     adapter: str | None
+    word: str = ""
+    """The adapter's name, said once more where that was asked for."""
+
+
+def _goes_on(*_: object) -> None:
+    """The screen itself does what follows."""
 
 
 class PlugScreen(Screen[None]):
@@ -53,6 +61,7 @@ class PlugScreen(Screen[None]):
         self,
         unusable: Callable[[Adapter], str | None],
         ear: Callable[[Adapter], Ear | None],
+        word_for: Callable[[str], str | None],
         refused: str | None,
         said: str = "",
     ) -> None:
@@ -61,11 +70,13 @@ class PlugScreen(Screen[None]):
         Args:
             unusable: says why an adapter cannot be taken, or None where it can.
             ear: gives what listens on an adapter, or None where nothing can.
+            word_for: says why an adapter's name is to be said once more before it is used, or None where it is not.
             refused: why none can be, in a sentence, or None.
             said: what is to be known before choosing, in a sentence.
         """
         super().__init__()
-        self._unusable, self._ear, self._refused, self._said = unusable, ear, refused, said
+        self._unusable, self._ear, self._word_for = unusable, ear, word_for
+        self._refused, self._said = refused, said
         self._listening: dict[str, Ear] = {}
         self._adapters: list[Adapter] = []
         self._links: dict[str, bool] = {}
@@ -80,6 +91,7 @@ class PlugScreen(Screen[None]):
         with VerticalScroll(id="adapters"):
             yield Sheet(id="list")
         yield Sheet(id="next")
+        yield EntryLine()
         yield KeyLine()
 
     async def on_mount(self) -> None:
@@ -108,7 +120,8 @@ class PlugScreen(Screen[None]):
         takable = [each for each in self._adapters if self._unusable(each) is None]
         if self._pointed not in {each.name for each in takable}:
             # One that carries the laptop's own network is pointed at by the technician or by its link, never by itself.
-            apart = sorted((each for each in takable if not each.gateway), key=lambda each: not each.link_up)
+            own = (each for each in takable if not each.gateway)
+            apart = sorted(own, key=lambda each: (not each.link_up, not each.switched_on))
             self._pointed = next((each.name for each in apart), None)
         self._draw()
 
@@ -157,6 +170,8 @@ class PlugScreen(Screen[None]):
             lines.append(Ink().to(34).put("Its link has just come up: the cable is in this one.", OURS))
         if ear := self._listening.get(adapter.name):
             lines += heard_lines(ear.finder, ear.began_at, ear.keeper.wire.now(), width)
+        if not adapter.switched_on and not why_not:
+            lines += wrapped("Switched off: Enter switches it on, and off again at the end.", width, DIM, 34)
         for code, text in adapter.hazards:
             if code != "link-down" and not why_not:
                 lines += wrapped(text, width, CONFLICT, 34)
@@ -168,12 +183,13 @@ class PlugScreen(Screen[None]):
         if self._fault:
             return Ink().put("      ·   ", DIM).put(self._fault, CONFLICT)
         if self._refused:
-            said = f"{self._refused} Enter opens the practice bench meanwhile."
+            said = f"{self._refused} Enter opens the practice bench; 'askport doctor' says more."
         elif self._pointed is None:
             point = "Plug the cable in, or point at an adapter with ↑ and ↓."
             return Ink().put("      ·   ", DIM).put(point if self._adapters else "Plug in a USB or dock adapter.")
         else:
-            said = f"Use {self._pointed}."
+            is_on = all(each.switched_on for each in self._adapters if each.name == self._pointed)
+            said = f"Use {self._pointed}." if is_on else f"Switch {self._pointed} on, and use it."
         return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
@@ -181,17 +197,32 @@ class PlugScreen(Screen[None]):
         return bool(self._refused or self._pointed) or None if action == "take" else True
 
     def action_take(self) -> None:
-        """Take the adapter that is pointed at."""
-        self._choose(None if self._refused else self._pointed)
+        """Take the adapter that is pointed at, where its name is said once more if that is asked for."""
+        name = None if self._refused else self._pointed
+        why = self._word_for(name) if name else None
+        if name is None or why is None:
+            self._choose(name)
+            return
+
+        def check(typed: str) -> str:
+            if typed.strip() != name:
+                raise BadInput(f"That is not '{name}'.")
+            return f"Enter uses {name} all the same."
+
+        self.query_one(EntryLine).ask(Question(f"{why} Type {name} to use it all the same.", "", check, _goes_on))
+
+    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+        """Take the adapter whose name was said."""
+        self._choose(event.text.strip(), event.text.strip())
 
     def action_practise(self) -> None:
         """Go to the practice bench."""
         self._choose(None)
 
-    def _choose(self, adapter: str | None) -> None:
+    def _choose(self, adapter: str | None, word: str = "") -> None:
         self._has_chosen = True
         self.workers.cancel_group(self, "ears")
-        self.post_message(self.Chosen(Choice(adapter)))
+        self.post_message(self.Chosen(Choice(adapter, word)))
 
     def action_point(self, by: int) -> None:
         """Point at another adapter."""

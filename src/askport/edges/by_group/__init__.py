@@ -1,0 +1,4 @@
+"""The keeper for whoever is in the group, started by a socket of systemd's: it does not trust who asks.
+
+The standard library, the kernel's room and the keeper, and nothing else of this package.
+"""

@@ -1,0 +1,87 @@
+"""What a member of the group may have done on an adapter: whatever concerns one cable, and not the laptop's network."""
+
+import sys
+from ipaddress import IPv4Interface, IPv4Network
+from pathlib import Path
+from typing import Any
+
+from askport.edges.by_group.member import Member
+from askport.edges.keeper.__main__ import Caller
+from askport.edges.keeper.refusal import Refusal
+from askport.edges.kernel import state
+from askport.edges.kernel.rtnetlink import Kernel
+
+ALSO = Path("/etc/askport/also-wired")
+"""Names of adapters, a line each, that root lets be used though they are not wired: made ones, for tests."""
+ASKS_FOR_A_WORD = "default-route"
+_MOST_CHANGES = 500
+_WARNING = "<4>"  # sd-daemon(3)
+_SYS = Path("/sys/class/net")
+
+
+class Bounded(Caller):
+    """A member of the group, who may use one wired adapter."""
+
+    def __init__(self, member: Member) -> None:
+        """Begin with an adapter still to be named."""
+        self._member, self._changes, self._has_adapter = member, 0, False
+
+    def permit(self, request: dict[str, Any]) -> None:
+        """See that a member may have this done.
+
+        Raises:
+            Refusal: a member may not.
+        """
+        if not self._has_adapter:
+            self._admit(str(request["adapter"]), str(request.get("word", "")))
+            self._has_adapter = True
+            return
+        self._changes += 1
+        if self._changes > _MOST_CHANGES:
+            raise Refusal("That is more than one run of Ask Port does: start it anew.", "too-many")
+        if "place" not in request:
+            self._on_the_adapter(request)
+
+    def _admit(self, name: str, word: str) -> None:
+        with Kernel() as netlink:
+            index = next((int(each["index"]) for each in state.adapters(netlink) if each["name"] == name), None)
+            if index is None:
+                raise Refusal(f"There is no adapter '{name}': 'askport adapters' lists them.")
+            if why := _not_wired(name):
+                raise Refusal(f"{name} is {why}: a member of the group may use wired adapters only.", "not-wired")
+            if word != name and state.has_default_route(netlink, index):
+                why = f"The laptop's way to other networks goes over {name}: it is used only where you say its name."
+                raise Refusal(why, ASKS_FOR_A_WORD)
+        self._member.have(name, index)
+
+    def _on_the_adapter(self, request: dict[str, Any]) -> None:
+        """Let nothing be borrowed there, or routed, by which the laptop's own traffic could be had."""
+        wanted: IPv4Network | None = None
+        if request.get("verb") == "borrow":
+            wanted = IPv4Interface(str(request["address"])).network
+        elif request.get("verb") == "route":
+            wanted = IPv4Network(str(request["to"]))
+        if wanted is not None and not wanted.is_private:
+            why = f"{wanted} is not a private range: leave --on-adapter out, or start Ask Port with sudo."
+            raise Refusal(why, "not-private")
+
+    def refused(self, error: Exception) -> dict[str, Any]:
+        """Return what it is told, which goes to the system's log too."""
+        told = super().refused(error)
+        note(self._member.name, told["error"])
+        return told
+
+
+def note(who: str, why: str) -> None:
+    """Write a refusal to the system's log; what somebody else wrote does not get a line of its own there."""
+    sys.stderr.write(f"{_WARNING}refused to {who}: {ascii(why)[1:-1]}\n")
+    sys.stderr.flush()
+
+
+def _not_wired(name: str) -> str:
+    """Say what an adapter is that no cable goes into, or nothing where one does."""
+    if ALSO.exists() and name in ALSO.read_text().split():
+        return ""
+    if (_SYS / name / "wireless").exists() or (_SYS / name / "phy80211").exists():
+        return "wireless"
+    return "" if (_SYS / name / "device").exists() else "made by software"

@@ -1,0 +1,71 @@
+"""How a keeper is had: started by root, or through the socket that a package brings for the group (unix(7))."""
+
+import getpass
+import os
+import socket
+import stat
+import subprocess
+from pathlib import Path
+
+from askport.core.errors import MachineRefused
+from askport.edges.by_group.member import GROUP
+from askport.edges.own_process import command_for
+
+SOCKET = Path("/run/askport-keeper.socket")
+_SUDO = "No permission to use an adapter: start Ask Port with sudo."
+
+
+def socket_path() -> Path:
+    """Return where the group's keepers are asked for."""
+    return Path(os.environ.get("ASKPORT_KEEPER", SOCKET))
+
+
+def no_rights() -> str | None:
+    """Say why no keeper can be had, and what to do; None where one can be, as root or as a member of the group."""
+    if os.geteuid() == 0:
+        return None
+    path = socket_path()
+    try:
+        is_socket = stat.S_ISSOCK(path.stat().st_mode)
+    except OSError:
+        is_socket = False
+    if not is_socket:
+        return _SUDO
+    if os.access(path, os.W_OK):
+        return None
+    join = f"'sudo usermod -aG {GROUP} {getpass.getuser()}'"
+    return f"You are not in the group '{GROUP}', which may use adapters: {join}, log in again, or start with sudo."
+
+
+def start() -> tuple[socket.socket, "subprocess.Popen[bytes] | None"]:
+    """Return the near end of a keeper's socket, and its process where that is a child of this one.
+
+    Raises:
+        MachineRefused: no permission.
+    """
+    if why := no_rights():
+        raise MachineRefused(why, code="no-permission")
+    if os.geteuid() != 0:
+        control = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        try:
+            control.connect(str(socket_path()))
+        except OSError as error:
+            control.close()
+            text = f"The keeper cannot be reached at {socket_path()}: {error.strerror}. Start Ask Port with sudo."
+            raise MachineRefused(text, code="no-permission") from None
+        control.setblocking(False)
+        return control, None
+    ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    ours.setblocking(False)
+    # A session of its own keeps it out of the reach of the terminal's signals.
+    process = subprocess.Popen(  # noqa: S603 - our own module, by our own interpreter
+        command_for("askport.edges.keeper", str(theirs.fileno())),
+        pass_fds=[theirs.fileno()],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+        cwd="/",
+    )
+    theirs.close()
+    return ours, process

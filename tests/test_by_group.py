@@ -1,0 +1,186 @@
+"""A member of the group, and what a hostile one gets: a wired cable, and nothing of anybody else's."""
+
+import contextlib
+import json
+import os
+import socket
+import time
+
+import pytest
+
+from askport.core.errors import MachineRefused
+from askport.edges.by_group import bounds
+from askport.edges.by_group.member import MOST_AT_ONCE
+from askport.edges.keeper_client import Keeper
+from askport.edges.kernel import namespaces
+from conftest import wait_for
+from group_keeper import GROUP_NUMBER, MEMBER, OTHER, STRANGER, GroupKeeper, user
+from test_giving_back import NONSENSE, snapshot
+
+CONNECTIONS = int(os.environ.get("ASKPORT_CONNECTIONS", "40"))
+
+
+@pytest.fixture
+def group(cable, tmp_path, monkeypatch):
+    stands = GroupKeeper(cable.inside("laptop"), tmp_path)
+    monkeypatch.setenv("ASKPORT_KEEPER", str(stands.path))
+    yield stands
+    stands.close()
+
+
+@contextlib.contextmanager
+def at_laptop(cable):
+    home, there = namespaces.own(), os.open(f"/run/netns/{cable.laptop}", os.O_RDONLY)
+    namespaces.enter(there)
+    try:
+        yield
+    finally:
+        namespaces.enter(home)
+        os.close(home)
+        os.close(there)
+
+
+def asked(cable, number, *groups, adapter="zl0", word=""):
+    """Return a keeper that a user has asked for; what needs the laptop's namespace is done there."""
+    with user(number, *groups):
+        keeper = Keeper()
+    with at_laptop(cable):
+        try:
+            return keeper.take(adapter, word)
+        except MachineRefused:
+            keeper.close()
+            raise
+
+
+def raw(group, number, *groups):
+    """Return a bare connection of a user."""
+    control = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    control.settimeout(10)
+    with user(number, *groups):
+        control.connect(str(group.path))
+    return control
+
+
+def told(control, request):
+    control.send(request if isinstance(request, bytes) else json.dumps(request).encode())
+    return json.loads(control.recv(8192) or b"null")
+
+
+def test_a_member_borrows_without_being_root_and_everything_is_given_back(cable, group):
+    """Beside the adapter; the laptop's own end stays as it was, also when the program is lost without a word."""
+    before, links = snapshot(cable), cable.ip("link", at="laptop")
+    keeper = asked(cable, MEMBER, GROUP_NUMBER)
+    keeper._ask_now("enter", place=0)
+    keeper._ask_now("borrow", address="10.84.16.9/22", place=0)
+    keeper._ask_now("borrow", address="10.84.16.9/22", instead=False)
+    assert "10.84.16.9" in cable.ip("addr", "show", "zl0", at="laptop")
+    assert (keeper.is_alive, group.refusals()) == (True, [])
+    keeper._control.close()
+    assert wait_for(lambda: snapshot(cable) == before, 3.0)
+    assert cable.ip("link", at="laptop") == links
+
+
+def test_an_adapter_has_one_user_at_a_time(cable, group):
+    """The same user has it as often as they start the program; another only when all of these have ended."""
+    first, second = asked(cable, MEMBER, GROUP_NUMBER), asked(cable, MEMBER, GROUP_NUMBER)
+    with pytest.raises(MachineRefused, match="in use by mia"):
+        asked(cable, OTHER, GROUP_NUMBER)
+    first.close()
+    with pytest.raises(MachineRefused, match="in use by mia"):
+        asked(cable, OTHER, GROUP_NUMBER)
+    second.close()
+    asked(cable, OTHER, GROUP_NUMBER).close()
+    assert group.refusals() == ["<4>refused to olaf: zl0 is in use by mia: have them end their Ask Port first."] * 2
+
+
+def test_who_is_not_in_the_group_gets_nothing(cable, group):
+    with pytest.raises(MachineRefused, match="not in the group 'askport'"):
+        asked(cable, STRANGER)
+    assert "sten is not in the group" in group.refusals()[0]
+
+
+def test_the_adapter_of_the_default_route_is_had_by_its_name_only(cable, group):
+    cable.ip("addr", "add", "10.84.16.7/22", "dev", "zl0", at="laptop")
+    cable.ip("route", "add", "default", "via", "10.84.16.1", at="laptop")
+    for word in ("", "yes", "zl1"):
+        with pytest.raises(MachineRefused, match="it is used only where you say its name") as refused:
+            asked(cable, MEMBER, GROUP_NUMBER, word=word)
+        assert refused.value.code == bounds.ASKS_FOR_A_WORD
+    asked(cable, MEMBER, GROUP_NUMBER, word="zl0").close()
+    cable.ip("route", "del", "default", at="laptop")
+    cable.ip("-6", "route", "add", "default", "via", "fe80::1", "dev", "zl0", at="laptop")
+    with pytest.raises(MachineRefused, match="say its name"):
+        asked(cable, MEMBER, GROUP_NUMBER)
+
+
+def test_an_adapter_that_no_cable_goes_into_is_refused(cable, group, monkeypatch, tmp_path):
+    cable.ip("link", "add", "zl7", "type", "veth", "peer", "name", "zl8", at="laptop")
+    for adapter, why in (("zl7", "made by software"), ("lo", "made by software"), ("zl9", "There is no adapter")):
+        with pytest.raises(MachineRefused, match=why):
+            asked(cable, MEMBER, GROUP_NUMBER, adapter=adapter)
+    assert len(group.refusals()) == 3
+    (tmp_path / "wl0" / "wireless").mkdir(parents=True)
+    (tmp_path / "wl0" / "device").mkdir()
+    monkeypatch.setattr(bounds, "_SYS", tmp_path)
+    assert bounds._not_wired("wl0") == "wireless"
+
+
+def test_a_member_does_not_get_at_the_laptop_s_own_traffic(cable, group):
+    """On the adapter itself only private ranges; the kernel would send there whatever is in them."""
+    before = snapshot(cable)
+    keeper = asked(cable, MEMBER, GROUP_NUMBER)
+    for details in (
+        {"verb": "borrow", "address": "10.0.0.1/0"}, {"verb": "borrow", "address": "192.0.2.1/1"},
+        {"verb": "borrow", "address": "198.51.100.1/6"}, {"verb": "route", "to": "0.0.0.0/1", "via": "10.84.16.9"},
+        {"verb": "route", "to": "9.9.9.9/32", "via": "10.84.16.9"},
+    ):  # fmt: skip
+        with pytest.raises(MachineRefused, match="not a private range"):
+            keeper._ask_now(**details)
+    assert snapshot(cable) == before
+    keeper.close()
+
+
+def test_nonsense_from_a_member_is_refused_and_written_down_on_a_line_of_its_own(cable, group):
+    before = snapshot(cable)
+    control = raw(group, MEMBER, GROUP_NUMBER)
+    assert told(control, {"verb": "take", "adapter": "zl0"}) == {"ready": True}
+    wrong = [each for each in NONSENSE if b"zl1" not in each]
+    assert all("error" in told(control, each) for each in wrong)
+    told(control, {"verb": "pin", "address": "1.2.3.4\n<0>root said so", "mac": "00"})
+    assert len(group.refusals()) == len(wrong) + 1
+    assert "<0>root" not in [each[:7] for each in group.log.read_text().splitlines()]
+    control.close()
+    assert wait_for(lambda: snapshot(cable) == before, 3.0)
+    for first in (b"\xff\xfe", b"[]", b"{}", b"[" * 8000, b'{"verb": "take", "adapter": ["zl0"]}'):
+        control = raw(group, MEMBER, GROUP_NUMBER)
+        assert "error" in told(control, first)
+        control.close()
+
+
+def test_many_connections_of_one_user_are_refused_and_nobody_else_is_kept_out(cable, group):
+    """Those that say nothing end by themselves; another user is served meanwhile."""
+    before = snapshot(cable)
+    many = [raw(group, MEMBER, GROUP_NUMBER) for _ in range(min(CONNECTIONS, 200))]
+    asked(cable, OTHER, GROUP_NUMBER).close()
+    refused = sum(bool(each.recv(8192)) for each in many)
+    assert refused == len(many), "either at once or when nothing came"
+    assert sum("has 16 connections" in each for each in group.refusals()) == len(many) - MOST_AT_ONCE
+    for each in many:
+        each.close()
+    for _ in range(CONNECTIONS - len(many)):
+        with contextlib.closing(raw(group, MEMBER, GROUP_NUMBER)):
+            time.sleep(0.01)
+    assert wait_for(lambda: all(each.poll() is not None for each in group.keepers), 60.0)
+    assert snapshot(cable) == before
+    asked(cable, MEMBER, GROUP_NUMBER).close()
+
+
+def test_an_adapter_that_is_off_is_switched_on_and_off_again(cable, group):
+    cable.ip("link", "set", "zl0", "down", at="laptop")
+    keeper = asked(cable, MEMBER, GROUP_NUMBER)
+    assert keeper.switched_on is False
+    keeper.switch_on()
+    assert wait_for(lambda: "state UP" in cable.ip("link", "show", "zl0", at="laptop"), 3.0)
+    assert keeper.give_back_now() == ["its off state"]
+    keeper.close()
+    assert "state DOWN" in cable.ip("link", "show", "zl0", at="laptop")
