@@ -5,7 +5,8 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test check lint benchmarks browsers endings beside liars races crates crews fuzz mutations screenshots clean
+.PHONY: demo test check lint benchmarks browsers endings beside liars races crates crews fuzz mutations screenshots \
+	deb wheelhouse folder stick papers lock packages-test clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -17,8 +18,8 @@ check: lint $(VENV)/.tests
 	$(BIN)/pytest -n 4 -m "not kernel and not screen and not database"
 
 lint: $(VENV)/.dev
-	$(BIN)/ruff check src tests benchmarks docs
-	$(BIN)/ruff format --check src tests benchmarks docs
+	$(BIN)/ruff check src tests benchmarks docs packages
+	$(BIN)/ruff format --check src tests benchmarks docs packages
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
@@ -83,5 +84,42 @@ $(VENV)/partners: tools/test-partners $(VENV)/bin/python
 		kea-dhcp4-server isc-dhcp-server bind9-utils postgresql
 	@touch $@
 
+# Packages for laptops without git and make; each goes to dist/.
+deb: $(VENV)-packages/.ready build/from-commands
+	@$(VENV)-packages/bin/python packages/deb.py
+
+wheelhouse: $(VENV)-packages/.ready
+	@$(VENV)-packages/bin/python packages/wheelhouse.py
+
+folder: $(VENV)-packages/.ready build/from-commands
+	@$(VENV)-packages/bin/python packages/folder.py
+
+papers: $(VENV)-packages/.ready
+	@$(VENV)-packages/bin/python packages/papers.py
+
+stick: deb
+	@sh tools/system-packages mmdebstrap:command:mmdebstrap squashfs-tools:command:mksquashfs grub-pc-bin:file:/usr/lib/grub/i386-pc grub-efi-amd64-bin:file:/usr/lib/grub/x86_64-efi grub-common:command:grub-mkrescue xorriso:command:xorriso mtools:command:mcopy exfatprogs:command:mkfs.exfat
+	@$(VENV)-packages/bin/python packages/stick.py
+
+# The versions that are shipped, each with its hashes: made anew only on purpose.
+lock: $(VENV)-packages/.ready
+	$(VENV)-packages/bin/pip-compile --quiet --generate-hashes --no-emit-index-url --no-emit-find-links \
+		--no-emit-trusted-host --strip-extras --no-header --output-file packages/requirements.lock pyproject.toml
+
+packages-test: $(VENV)/.tests $(VENV)/.tools deb wheelhouse folder
+	@sh tools/system-packages mmdebstrap:command:mmdebstrap
+	@[ -e build/bare.tar ] || packages/bare_debian build/bare.tar
+	ASKPORT_PACKAGES=1 ASKPORT_CONNECTIONS=1000 $(BIN)/pytest tests/test_packages.py tests/test_by_group.py
+
+$(VENV)-packages/.ready: packages/tools.txt
+	@sh tools/system-packages python3-venv:import:ensurepip
+	$(PYTHON) -m venv $(VENV)-packages
+	$(VENV)-packages/bin/pip install --quiet --disable-pip-version-check --no-compile -r packages/tools.txt
+	@touch $@
+
+build/from-commands: $(VENV)/.installed $(shell find src/askport/cli -name '*.py') packages/commands.py
+	@sh tools/system-packages help2man:command:help2man
+	@$(BIN)/python packages/from_commands.py
+
 clean:
-	rm -rf $(VENV) build src/*.egg-info
+	rm -rf $(VENV) $(VENV)-packages build dist src/*.egg-info

@@ -1,0 +1,60 @@
+"""Ends every keeper on this computer, and gives back what interrupted runs have left: before the program itself goes.
+
+``python -I … askport.edges.ending``, as root: what a package's scripts call before it is upgraded or removed.
+"""
+
+import contextlib
+import os
+import signal
+import sys
+import time
+from pathlib import Path
+
+from askport.core.errors import MachineRefused
+from askport.core.text import listed
+from askport.edges.restoring import give_back_all
+
+_KEEPERS = (b"askport.edges.keeper", b"askport.edges.by_group")
+_PATIENCE_S = 15.0
+"""A network manager that takes its adapter back takes its time."""
+
+
+def keepers() -> list[int]:
+    """Return the processes that keep an adapter, of whatever installation; they are root's (proc(5))."""
+    found = []
+    for each in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):
+            words = (each / "cmdline").read_bytes().split(b"\0")
+            if any(word in _KEEPERS for word in words) and each.stat().st_uid == 0:
+                found.append(int(each.name))
+    return found
+
+
+def end_all() -> list[int]:
+    """Have every keeper give back and end; return those that did not."""
+    ending = keepers()
+    for each in ending:
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(each, signal.SIGTERM)
+    deadline = time.monotonic() + _PATIENCE_S
+    while (left := sorted(set(ending) & set(keepers()))) and time.monotonic() < deadline:
+        time.sleep(0.05)
+    return left
+
+
+def main() -> int:
+    """End them, and say what was given back."""
+    if left := end_all():
+        sys.stderr.write(f"askport: these keepers did not end: {listed([str(each) for each in left])}.\n")
+    try:
+        for name, restored in give_back_all().items():
+            if restored.given:
+                sys.stderr.write(f"askport: gave {listed(restored.given)} on {name} back.\n")
+    except MachineRefused as error:
+        sys.stderr.write(f"askport: {error.message}\n")
+        return 1
+    return 1 if left else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,195 @@
+"""Each way onto a laptop, on a bare Debian without a network: installed, walked through, and taken away again.
+
+They are made first, which takes minutes: ``make packages-test``.
+"""
+
+import json
+import os
+import shlex
+import signal
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+from bare_debian import ROOT, BareDebian
+from conftest import DEVICE, wait_for
+from test_kernel import CLIENT_SCRIPT
+
+pytestmark = pytest.mark.skipif(
+    not os.environ.get("ASKPORT_PACKAGES"), reason="packages are made and tried by 'make packages-test'"
+)
+DIST = ROOT / "dist"
+PLAN = ["--mac", DEVICE, "--to", "10.84.16.21/22", "--gateway", "10.84.19.254"]
+
+
+@pytest.fixture(scope="module")
+def debian():
+    made = BareDebian(ROOT / "build/bare.tar")
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def client(cable, debian):
+    """A device that asks for an address."""
+    script = debian.root / "srv/client"
+    script.write_text(CLIENT_SCRIPT)
+    script.chmod(0o755)
+    udhcpc = ["udhcpc", "-i", "zd0", "-f", "-t", "60", "-T", "1", "-s", str(script)]
+    cable.start("device", *udhcpc)
+
+
+@pytest.fixture
+def keeper(cable, debian):
+    """What systemd does with the package's socket, whose line it starts keepers by."""
+    unit = (debian.root / "usr/lib/systemd/system/askport-keeper@.service").read_text()
+    line = next(each for each in unit.splitlines() if each.startswith("ExecStart="))
+    socket = debian.root / "run/askport-keeper.socket"
+    socket.unlink(missing_ok=True)
+    activate = ["systemd-socket-activate", "--accept", "--seqpacket", "-l", "/run/askport-keeper.socket"]
+    with (debian.root / "srv/journal").open("w") as journal:
+        started = subprocess.Popen(
+            debian.command(*activate, *shlex.split(line.partition("=")[2]), cable=cable), stderr=journal
+        )
+        assert wait_for(socket.exists, 5)
+        debian.run("chgrp", "askport", "/run/askport-keeper.socket")
+        socket.chmod(0o660)
+        yield started
+        started.send_signal(signal.SIGTERM)
+        started.wait(10)
+
+
+def walk(debian, cable, terminal, askport, user=None, env=()):
+    """Find, assign, prove, and open the full screen."""
+    home = f"/home/{user or 'mia'}" if user or "SUDO_UID" in "".join(env) else "/root"
+    job = f"{home}/walk-{Path(askport[0]).name}-{time.monotonic_ns()}.askport"
+    run = [*env, *askport]
+
+    def asked(*arguments):
+        done = debian.run("env", *run, *arguments, cable=cable, user=user, check=False)
+        assert done.stdout, done.stderr
+        return json.loads(done.stdout)
+
+    found = asked("find", "zl0", "--seconds", "4", "--json")
+    assert DEVICE in [each["mac"] for each in found["devices"]]
+    said = asked("assign", "zl0", *PLAN, "--by", "dhcp", "--seconds", "30", "--job", job, "--tag", "BL-01", "--json")
+    assert said["result"] == "taken", said
+    proven = asked("prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--job", job, "--json")
+    assert proven["passed"] is True, proven
+    row = asked("register", "list", job, "--json")["devices"][0]
+    assert (row["tag"], row["result"]) == ("BL-01", "taken")
+    screen = terminal(*map(shlex.quote, debian.command("env", *run, "--job", job, cable=cable, user=user)))
+    screen.until("Which adapter is the cable in?", "Enter ▸ Use zl0.", seconds=60)
+    screen.keys("Enter")
+    screen.until("sends nothing", seconds=60)
+    for key, seen in (("r", "Register"), ("Escape", "sends nothing"), ("?", "all keys")):
+        screen.keys(key)
+        screen.until(seen)
+    screen.keys("Escape")
+    screen.leave()
+    assert "10.84." not in cable.adapter(), "the laptop's own end is as it was"
+
+
+def test_the_debian_package_for_a_member_of_the_group(debian, cable, client, terminal, request):
+    """Installed without a network; nothing of it is done as root but what the keeper does."""
+    package = debian.bring(next(DIST.glob("askport_*.deb")))
+    debian.run("dpkg", "-i", package)
+    (debian.root / "etc/askport").mkdir(exist_ok=True)
+    (debian.root / "etc/askport/also-wired").write_text("zl0\n")
+    refused = debian.run("askport", "find", "zl0", cable=cable, user="mia", check=False)
+    assert (refused.returncode, "start Ask Port with sudo" in refused.stderr) == (3, True), refused
+    request.getfixturevalue("keeper")
+    refused = debian.run("askport", "find", "zl0", cable=cable, user="mia", check=False)
+    assert "You are not in the group 'askport'" in refused.stderr, refused
+    doctor = debian.run("askport", "doctor", cable=cable, user="mia", check=False)
+    assert "▸ sudo usermod -aG askport $USER, and log in again" in doctor.stdout
+    screen = terminal(*map(shlex.quote, debian.command("askport", cable=cable, user="mia")))
+    screen.until("You are not in the group 'askport'", "sudo usermod -aG askport mia")
+    screen.keys("q")
+    debian.run("usermod", "-aG", "askport", "mia")
+    walk(debian, cable, terminal, ["askport"], user="mia")
+    assert debian.run("man", "-w", "askport-plan-check").stdout
+    assert (debian.root / "usr/share/doc/askport/copyright").read_text().count("=" * 100) > 80
+
+
+def test_an_upgrade_gives_back_first_and_removal_leaves_jobs(debian, cable):
+    """The address is gone from the adapter before the files of the new version come."""
+    before = cable.adapter()
+    borrows = subprocess.Popen(
+        debian.command("askport", "borrow", "zl0", "10.84.16.9/22", cable=cable), stderr=subprocess.PIPE, text=True
+    )
+    assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 20)
+    package = f"/srv/{next(DIST.glob('askport_*.deb')).name}"
+    debian.run("dpkg", "-i", package, cable=cable)
+    assert cable.adapter() == before
+    assert borrows.wait(10) == 3
+    assert "The keeper of zl0 has ended" in borrows.stderr.read()
+    job = debian.root / "home/mia/kept.askport"
+    job.write_bytes(b"a job")
+    debian.run("dpkg", "--purge", "askport", cable=cable)
+    assert job.read_bytes() == b"a job"
+    assert list((debian.root / "home/mia").glob("walk-*.askport"))
+    assert not (debian.root / "opt/askport").exists()
+    assert not (debian.root / "usr/bin/askport").exists()
+
+
+def test_pipx_from_the_wheelhouse(debian, cable, client, terminal):
+    where = debian.bring(next(DIST.glob("askport-*-wheelhouse.tar.gz")))
+    wheel = next((debian.root / where[1:] / "wheels").glob("askport-*.whl")).name
+    debian.run("sh", "-c", f"cd {where} && pipx install --pip-args='--no-index --find-links=wheels' wheels/{wheel}")
+    walk(debian, cable, terminal, ["/root/.local/bin/askport"])
+    debian.run("pipx", "uninstall", "askport")
+
+
+def test_the_folder_that_needs_no_python_once_rights_are_dropped(debian, cable, client, terminal):
+    """As sudo starts it: what is loaded late is read as the user who called."""
+    where = debian.bring(next(DIST.glob("askport-*-folder.tar.gz")), "/opt")
+    mia = debian.run("id", "-u", "mia").stdout.strip()
+    walk(debian, cable, terminal, [f"{where}/askport"], env=[f"SUDO_UID={mia}", f"SUDO_GID={mia}"])
+    assert "Nothing was left borrowed." in debian.run(f"{where}/askport", "restore", cable=cable).stdout
+
+
+def test_pip_into_a_folder_of_its_own(debian, cable, client, terminal):
+    """Beside the interpreter's own packages the keeper would not be found; it is told where it is."""
+    where = debian.bring(next(DIST.glob("askport-*-wheelhouse.tar.gz")))
+    debian.run("python3", "-m", "venv", "/srv/pip")
+    install = ["/srv/pip/bin/pip", "install", "--quiet", "--no-index", f"--find-links={where}/wheels"]
+    debian.run(*install, "--target=/srv/target", "askport")
+    walk(debian, cable, terminal, ["python3", "-m", "askport"], env=["PYTHONPATH=/srv/target"])
+
+
+TYPED = {
+    "command": ("askport doc", "doctor"), "option": ("askport find zl0 --loud", "--loudness"),
+    "adapter": ("askport find zl", "zl0"), "job file": ("askport report north", "north-hall.askport"),
+    "tag": ("askport register show north-hall.askport DR", "DR-01"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_a_live_shell_completes_commands_options_adapters_jobs_and_tags(debian, cable, terminal, shell):
+    package = debian.bring(next(DIST.glob("askport_*.deb")))
+    debian.run("dpkg", "-i", package)
+    if not (debian.root / "home/mia/north-hall.askport").exists():
+        debian.run("askport", "demo", "--headless", "/home/mia/demo", user="mia")
+        debian.run("mv", "/home/mia/demo/demo.askport", "/home/mia/north-hall.askport", user="mia")
+    begins = {
+        "bash": "source /usr/share/bash-completion/bash_completion\nPS1='ready> '",
+        "zsh": "autoload -Uz compinit; compinit -u\nPS1='ready> '",
+        "fish": "function fish_prompt; echo 'ready> '; end; function fish_greeting; end",
+    }
+    file = debian.root / "home/mia" / {"fish": ".config/fish/config.fish"}.get(shell, f".{shell}rc")
+    file.parent.mkdir(parents=True, exist_ok=True)
+    file.write_text(begins[shell] + "\n")
+    debian.run("chown", "-R", "mia:mia", "/home/mia")
+    inside = debian.command("sh", "-c", 'cd; exec "$@"', "sh", shell, "-i", cable=cable, user="mia")
+    screen = terminal(*map(shlex.quote, inside))
+    screen.until("ready>")
+    for typed, whole in TYPED.values():
+        screen.keys("-l", typed)
+        screen.keys("Tab")
+        expected = f"{typed.rpartition(' ')[0]} {whole}"
+        screen.until(expected)
+        screen.keys("C-u")
+        assert wait_for(lambda gone=expected: gone not in screen.screen(), 5)
