@@ -5,7 +5,7 @@ import gc
 import os
 import signal
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from pkgutil import resolve_name
 from typing import TYPE_CHECKING, Any
@@ -14,11 +14,13 @@ from textual import work
 from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.events import Event, Key
+from textual.filter import LineFilter
 from textual.screen import Screen
 from textual.widget import Widget
 from textual.widgets import Static
 
 from askport.core.errors import AskPortError
+from askport.tui.plain_glyphs import PlainGlyphs, is_plain
 from askport.tui.themes import DARK, LIGHT
 
 if TYPE_CHECKING:
@@ -75,8 +77,13 @@ class AskPortApp(App[None]):
         """What ended the program unexpectedly."""
         self.was_interrupted = False
         """Whether a signal ended it."""
+        self._glyphs = (PlainGlyphs(),) if is_plain() else ()
         self._aimed_at_nothing: deque[Key] = deque(maxlen=64)
         """Keys that nothing had the focus for when they came, until they have found their command."""
+
+    def get_line_filters(self) -> Sequence[LineFilter]:
+        """Draw in signs that the terminal's font has, where that is the kernel's own."""
+        return (*super().get_line_filters(), *self._glyphs)
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
         """Give the side colours to every theme that does not bring its own."""
