@@ -6,7 +6,7 @@ BIN := $(VENV)/bin
 unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: demo test check lint benchmarks browsers endings beside liars races crates crews fuzz mutations screenshots \
-	deb wheelhouse folder stick papers lock packages-test clean
+	deb wheelhouse folder stick papers lock packages-test stick-test clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
@@ -110,6 +110,10 @@ packages-test: $(VENV)/.tests $(VENV)/.tools deb wheelhouse folder
 	@sh tools/system-packages mmdebstrap:command:mmdebstrap
 	@[ -e build/bare.tar ] || packages/bare_debian build/bare.tar
 	ASKPORT_PACKAGES=1 ASKPORT_CONNECTIONS=1000 $(BIN)/pytest tests/test_packages.py tests/test_by_group.py
+
+stick-test: $(VENV)/.tests $(VENV)/.tools stick
+	@sh tools/system-packages qemu-system-x86:command:qemu-system-x86_64 ovmf:file:/usr/share/OVMF/OVMF_CODE_4M.fd exfat-fuse:command:mount.exfat-fuse
+	ASKPORT_STICK=1 $(BIN)/pytest tests/test_stick.py
 
 $(VENV)-packages/.ready: packages/tools.txt
 	@sh tools/system-packages python3-venv:import:ensurepip

@@ -197,8 +197,8 @@ class Visit:
             return None
         (at, is_known), laptop = present, self.cable.laptop
         said = can_talk(laptop.talking or laptop.own, at.ip, at.network.prefixlen if is_known else None)
-        if said.can and not laptop.talking:
-            over = self.phase is Phase.RECORDED
+        over = self.phase is Phase.RECORDED
+        if (said.can or over) and not laptop.talking:
             text = "recorded: nothing is borrowed any more" if over else "not yet: nothing is borrowed"
             return replace(said, can=False, waits=True, sentence=text)
         return said
