@@ -138,6 +138,9 @@ class PlugScreen(Screen[None]):
         width = max(60, self.size.width - 8)
         self.query_one("#heading", Sheet).show([Ink().put("  Which adapter is the cable in?", STRONG)])
         lines = [*wrapped("Plug the cable in now: the adapter whose link comes up is the one.", width), blank()]
+        if self._refused:
+            more = f"{self._refused} 'askport doctor' says what else is missing."
+            lines += [*wrapped(more, width, CONFLICT), blank()]
         if self._said:
             lines += [*wrapped(self._said, width, CONFLICT), blank()]
         for adapter in self._adapters:
@@ -150,7 +153,7 @@ class PlugScreen(Screen[None]):
 
     def _adapter(self, adapter: Adapter, width: int) -> list[Ink]:
         why_not = self._unusable(adapter)
-        pointed = adapter.name == self._pointed
+        pointed = adapter.name == self._pointed and not self._refused
         style = f"{STRONG} {OURS}" if pointed else "" if why_not is None else DIM
         speed = f", {speed_words(adapter.speed_mbps)}" if adapter.speed_mbps and adapter.link_up else ""
         head = Ink().put("▸ " if pointed else "  ", STRONG).put(adapter.name, style).to(20).put(adapter.kind, DIM)
@@ -170,7 +173,7 @@ class PlugScreen(Screen[None]):
             lines.append(Ink().to(34).put("Its link has just come up: the cable is in this one.", OURS))
         if ear := self._listening.get(adapter.name):
             lines += heard_lines(ear.finder, ear.began_at, ear.keeper.wire.now(), width)
-        if not adapter.switched_on and not why_not:
+        if not adapter.switched_on and not why_not and not self._refused:
             lines += wrapped("Switched off: Enter switches it on, and off again at the end.", width, DIM, 34)
         for code, text in adapter.hazards:
             if code != "link-down" and not why_not:
@@ -183,17 +186,21 @@ class PlugScreen(Screen[None]):
         if self._fault:
             return Ink().put("      ·   ", DIM).put(self._fault, CONFLICT)
         if self._refused:
-            said = f"{self._refused} Enter opens the practice bench; 'askport doctor' says more."
+            said = "Practise on stand-in devices meanwhile."
         elif self._pointed is None:
             point = "Plug the cable in, or point at an adapter with ↑ and ↓."
             return Ink().put("      ·   ", DIM).put(point if self._adapters else "Plug in a USB or dock adapter.")
         else:
             is_on = all(each.switched_on for each in self._adapters if each.name == self._pointed)
             said = f"Use {self._pointed}." if is_on else f"Switch {self._pointed} on, and use it."
+            if self._word_for(self._pointed):
+                said = f"Use {self._pointed}, once you say its name."
         return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Offer to take an adapter only where there is one to take."""
+        if action == "point":
+            return not self._refused
         return bool(self._refused or self._pointed) or None if action == "take" else True
 
     def action_take(self) -> None:
