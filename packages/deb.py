@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 
 from making import BUILD, DIST, HERE, PYTHON, ROOT, emptied, epoch, run, settle, tell, version
-from papers import environment, notice, packages_of, sbom
+from papers import environment, notice, packages_of, put_beside, sbom
 
 _HOME = Path("opt/askport")
 _COMPLETE = "/opt/askport/bin/python3 -I -S /opt/askport/share/completion/complete.py"
@@ -88,7 +88,7 @@ def main() -> None:
     DIST.mkdir(exist_ok=True)
     package = DIST / f"askport_{version()}_{architecture}.deb"
     run("dpkg-deb", "--root-owner-group", "-Zzstd", "-z15", "--build", root, package)
-    tell([package])
+    tell([package, put_beside(package, sbom(environment()))])
 
 
 if __name__ == "__main__":

@@ -6,7 +6,7 @@ import sys
 from pathlib import Path
 
 from making import BUILD, DIST, HERE, emptied, pack, run, tell, version
-from papers import environment, write_papers
+from papers import environment, put_beside, write_papers
 
 _LOADED_BY_NAME = ("askport", "textual", "rich", "pysnmp", "asyncssh", "telnetlib3", "psycopg", "psycopg_binary",
                    "sqlalchemy.dialects.sqlite", "sqlalchemy.dialects.postgresql", "reportlab", "serial", "xlsxwriter",
@@ -44,7 +44,8 @@ def main() -> None:
         where = f"python3 -I -S /opt/{name}/completion/complete.py"
         each.write_text(each.read_text().replace("@COMPLETE@", where))
     write_papers(folder)
-    tell([pack(folder, DIST / f"{name}.tar.gz")])
+    packed = pack(folder, DIST / f"{name}.tar.gz")
+    tell([packed, put_beside(packed, (folder / "sbom.cdx.json").read_text())])
 
 
 if __name__ == "__main__":

@@ -6,6 +6,7 @@ from email.parser import HeaderParser
 from pathlib import Path
 
 from making import BUILD, DIST, HERE, ROOT, run, tell
+from wheels import wheels
 
 _TOOLS = Path(sys.executable).parent
 _NAMED = ("licen", "copying", "notice", "authors")
@@ -13,8 +14,6 @@ _NAMED = ("licen", "copying", "notice", "authors")
 
 def environment() -> Path:
     """Return an environment in which everything is installed that is shipped, from the wheels alone."""
-    from wheelhouse import wheels
-
     found, folder = wheels(), BUILD / "environment"
     own = next(found.glob("askport-*.whl"))
     if not (folder / ".whole").exists() or (folder / ".whole").stat().st_mtime < own.stat().st_mtime:
@@ -55,6 +54,26 @@ def sbom(folder: Path) -> str:
     """Return the list of what is in an environment, the same each time."""
     text = run(_TOOLS / "cyclonedx-py", "environment", "--output-reproducible", "--sv", "1.6", folder / "bin/python")
     return json.dumps(json.loads(text), indent=1, sort_keys=True).replace(str(folder), "") + "\n"
+
+
+def with_debian(listed: str, tree: Path) -> str:
+    """Return the list with what Debian's own packages bring into a system; /usr/share/doc has their licences."""
+    told = run(
+        "dpkg-query", f"--admindir={tree / 'var/lib/dpkg'}", "-W", "-f", "${Package} ${Version} ${Architecture}\\n"
+    )
+    document = json.loads(listed)
+    for name, number, architecture in (line.split() for line in told.splitlines()):
+        purl = f"pkg:deb/debian/{name}@{number}?arch={architecture}"
+        found = {"type": "library", "name": name, "version": number, "purl": purl, "bom-ref": purl}
+        document["components"].append(found)
+    return json.dumps(document, indent=1, sort_keys=True) + "\n"
+
+
+def put_beside(artefact: Path, listed: str) -> Path:
+    """Write what an artefact holds beside it; return where."""
+    path = artefact.with_name(f"{artefact.name}.cdx.json")
+    path.write_text(listed)
+    return path
 
 
 def write_papers(folder: Path) -> None:

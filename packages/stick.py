@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from making import BUILD, DIST, HERE, emptied, epoch, run, tell, version
+from papers import environment, put_beside, sbom, with_debian
 
 _PACKAGES = ("linux-image-amd64,live-boot,systemd-sysv,udev,kmod,kmscon,fonts-dejavu-core,libgl1-mesa-dri,"
              "exfatprogs,python3,iproute2,nftables,passwd,sudo")  # fmt: skip
@@ -24,7 +25,7 @@ def _system() -> Path:
     sources = next(each for each in _SOURCES if each.exists())
     suite = next(each.partition("=")[2].strip('"') for each in Path("/etc/os-release").read_text().splitlines()
                  if each.startswith("VERSION_CODENAME="))  # fmt: skip
-    hook = f"{HERE / 'stick/hook'} \"$1\" {HERE / 'stick'} {package}"
+    hook = f'{HERE / "stick/hook"} "$1" {HERE / "stick"} {package}'
     run("mmdebstrap", "--quiet", "--variant=minbase", "--aptopt=Apt::Install-Recommends \"false\"",
         f"--include={_PACKAGES}", f"--customize-hook={hook}", suite, tree, sources)  # fmt: skip
     stamp.touch()
@@ -41,8 +42,8 @@ def main() -> None:
     for name in ("vmlinuz", "initrd.img"):
         found = sorted((tree / "boot").glob(f"{name}-*"))[-1]
         shutil.copy2(found, disk / "live" / name.removesuffix(".img"))
-    run("mksquashfs", tree, disk / "live/filesystem.squashfs", "-comp", "zstd", "-Xcompression-level", "15", "-noappend",
-        "-quiet", "-wildcards", "-e", "boot/*", "proc/*", "sys/*", "run/*", "tmp/*")  # fmt: skip
+    run("mksquashfs", tree, disk / "live/filesystem.squashfs", "-comp", "zstd", "-Xcompression-level", "15",
+        "-noappend", "-quiet", "-wildcards", "-e", "boot/*", "proc/*", "sys/*", "run/*", "tmp/*")  # fmt: skip
     more = " ".join(sys.argv[1:])
     text = (HERE / "stick/grub.cfg").read_text().replace("@UUID@", uuid).replace("@MORE@", more)
     (disk / "boot/grub/grub.cfg").write_text(text)
@@ -53,7 +54,7 @@ def main() -> None:
     image = DIST / f"askport-{version()}-stick.img"
     run("grub-mkrescue", "-o", image, disk, "--", "-volid", "ASKPORTBOOT", "-volume_date", "uuid", stamp,
         "-boot_image", "any", "appended_part_as=gpt", "-append_partition", "4", "0x07", jobs)  # fmt: skip
-    tell([image])
+    tell([image, put_beside(image, with_debian(sbom(environment()), tree))])
 
 
 if __name__ == "__main__":

@@ -2,14 +2,11 @@
 
 import platform
 import shutil
-import sys
-from pathlib import Path
 
-from making import BUILD, DIST, LOCK, PYTHON, ROOT, emptied, pack, run, settle, tell, version
-from papers import write_papers
+from making import BUILD, DIST, LOCK, PYTHON, emptied, pack, tell, version
+from papers import put_beside, write_papers
+from wheels import wheels
 
-TOOLS = Path(sys.executable).parent
-WHEELS = BUILD / "wheels"
 _READ_ME = """Ask Port {version}, for Python {python} on Linux ({machine}). Without a network, one line installs it:
 
     pipx install --pip-args='--no-index --find-links=wheels' wheels/askport-{version}-py3-none-any.whl
@@ -27,24 +24,6 @@ NOTICE has the licences of all that is in here, and sbom.cdx.json lists it.
 """
 
 
-def wheels() -> Path:
-    """Return a folder with the program's wheel and those that the lock names, checked against their hashes."""
-    if not (WHEELS / ".whole").exists() or (WHEELS / ".whole").stat().st_mtime < LOCK.stat().st_mtime:
-        emptied(WHEELS)
-        run(TOOLS / "pip", "download", "--quiet", "--disable-pip-version-check", "--only-binary=:all:", "--no-deps",
-            "--require-hashes", "-r", LOCK, "-d", WHEELS)  # fmt: skip
-        (WHEELS / ".whole").touch()
-    for old in WHEELS.glob("askport-*.whl"):
-        old.unlink()
-    source = emptied(BUILD / "source")
-    shutil.copytree(ROOT / "src", source / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
-    for each in ("pyproject.toml", "README.md", "LICENSE", "NOTICE"):
-        shutil.copy2(ROOT / each, source / each)
-    settle(source)
-    run(TOOLS / "pip", "wheel", "--quiet", "--disable-pip-version-check", "--no-deps", "-w", WHEELS, source)
-    return WHEELS
-
-
 def main() -> None:
     """Make the archive."""
     folder = emptied(BUILD / f"askport-{version()}-wheelhouse")
@@ -53,7 +32,8 @@ def main() -> None:
     said = _READ_ME.format(version=version(), machine=platform.machine(), python=PYTHON)
     (folder / "README").write_text(said)
     write_papers(folder)
-    tell([pack(folder, DIST / f"{folder.name}.tar.gz")])
+    packed = pack(folder, DIST / f"{folder.name}.tar.gz")
+    tell([packed, put_beside(packed, (folder / "sbom.cdx.json").read_text())])
 
 
 if __name__ == "__main__":
