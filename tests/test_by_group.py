@@ -13,7 +13,7 @@ from askport.edges.by_group import bounds
 from askport.edges.by_group.member import MOST_AT_ONCE
 from askport.edges.keeper_client import Keeper
 from askport.edges.kernel import namespaces
-from conftest import wait_for
+from conftest import DEVICE, wait_for
 from group_keeper import GROUP_NUMBER, MEMBER, OTHER, STRANGER, GroupKeeper, user
 from test_giving_back import NONSENSE, snapshot
 
@@ -173,6 +173,22 @@ def test_many_connections_of_one_user_are_refused_and_nobody_else_is_kept_out(ca
     assert wait_for(lambda: all(each.poll() is not None for each in group.keepers), 60.0)
     assert snapshot(cable) == before
     asked(cable, MEMBER, GROUP_NUMBER).close()
+
+
+def test_what_one_run_holds_has_an_end_and_what_it_only_asks_has_none(cable, group):
+    """A long day is looking at addresses; a thousand neighbours is somebody who fills the kernel."""
+    keeper = asked(cable, MEMBER, GROUP_NUMBER)
+    keeper._ask_now("enter", place=0)
+    for _ in range(1100):
+        keeper._ask_now("addresses", place=0)
+    for round_ in range(2):
+        with pytest.raises(MachineRefused, match="more than one run"):
+            for number in range(1001):
+                keeper._ask_now("pin", address=f"10.84.{number // 250}.{number % 250}", mac=DEVICE, place=0)
+        assert 900 < number < 1001, round_
+        keeper.give_back_now()
+        keeper._ask_now("enter", place=0)
+    keeper.close()
 
 
 def test_an_adapter_that_is_off_is_switched_on_and_off_again(cable, group):

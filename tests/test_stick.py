@@ -32,7 +32,7 @@ def digest(path):
 
 def coloured(picture, bright):
     """Return how many points are of a colour: ours is amber, theirs teal (in signs of 256 colours or of all)."""
-    image = Image.open(picture).convert("RGB").resize((640, 400))
+    image = Image.open(picture).convert("RGB")
     amber = (lambda r, g, b: r > 200 and 130 < g < 200 and b < 130) if bright == "ours" else None
     test = amber or (lambda r, g, b: r < 130 and g > 170 and b > 170)
     return sum(count for count, each in image.getcolors(1 << 20) if test(*each))
@@ -91,10 +91,10 @@ def test_a_device_is_set_and_recorded_from_the_stick(cable, tmp_path, uefi):
 
     try:
         time.sleep(30)
-        shown("plug", "ours", 200, START_S)
+        shown("plug", "ours", 1000, START_S)
         computer.keys("ret")
         cable.start("device", "udhcpc", "-i", "zd0", "-f", "-t", "400", "-T", "2", "-s", str(script))
-        shown("find", "theirs", 400, STEP_S)
+        shown("find", "theirs", 1500, STEP_S)
         time.sleep(10)
         computer.keys("ret")
         time.sleep(12)
@@ -102,16 +102,16 @@ def test_a_device_is_set_and_recorded_from_the_stick(cable, tmp_path, uefi):
         time.sleep(6)
         computer.keys(*(KEYS.get(each, each) for each in "10.84.16.21/22 via 10.84.19.254"), "ret")
         time.sleep(20)
-        shown("set", "theirs", 400, STEP_S)
+        shown("set", "theirs", 1500, STEP_S)
         computer.keys("ret")
         assert wait_for(lambda: "10.84.16.21/22" in cable.ip("addr", "show", "zd0"), STEP_S)
         time.sleep(40)
-        shown("prove", "theirs", 400, STEP_S)
+        shown("prove", "theirs", 1500, STEP_S)
         computer.keys("l")
         time.sleep(10)
         computer.keys("ret")
         time.sleep(15)
-        shown("record", "theirs", 400, STEP_S)
+        shown("record", "theirs", 1500, STEP_S)
         computer.keys("q")
         assert wait_for(lambda: computer.process.poll() is not None, 240), "it does not switch itself off"
     finally:

@@ -14,7 +14,9 @@ from askport.edges.kernel.rtnetlink import Kernel
 ALSO = Path("/etc/askport/also-wired")
 """Names of adapters, a line each, that root lets be used though they are not wired: made ones, for tests."""
 ASKS_FOR_A_WORD = "default-route"
-_MOST_CHANGES = 500
+_CHANGES = frozenset({"borrow", "pin", "route", "claim", "enter"})
+_MOST_CHANGES = 1000
+"""Between two times of giving everything back; each takes room in the kernel or in the journal."""
 _WARNING = "<4>"  # sd-daemon(3)
 _SYS = Path("/sys/class/net")
 
@@ -36,7 +38,8 @@ class Bounded(Caller):
             self._admit(str(request["adapter"]), str(request.get("word", "")))
             self._has_adapter = True
             return
-        self._changes += 1
+        verb = request.get("verb")
+        self._changes = 0 if verb == "give-back" else self._changes + (verb in _CHANGES)
         if self._changes > _MOST_CHANGES:
             raise Refusal("That is more than one run of Ask Port does: start it anew.", "too-many")
         if "place" not in request:
