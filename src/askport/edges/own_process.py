@@ -10,7 +10,7 @@ import sys
 from pathlib import Path
 
 _OWN = "--own-process"
-_MODULES = frozenset(f"askport.edges.{each}" for each in ("keeper", "inside", "trial", "ending"))
+_MODULES = frozenset(f"askport.edges.{each}" for each in ("keeper", "inside", "trial"))
 _FOLDER = str(Path(__file__).resolve().parents[2])
 _CODE = "import sys; sys.path.insert(0, sys.argv.pop(1)); from askport.edges.own_process import become; become()"
 

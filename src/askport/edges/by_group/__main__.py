@@ -7,7 +7,7 @@ import socket
 import sys
 
 from askport.edges.by_group.bounds import Bounded, note
-from askport.edges.by_group.member import end_of_patience, member_at
+from askport.edges.by_group.member import await_first, member_at
 from askport.edges.keeper.__main__ import main as keep
 from askport.edges.keeper.refusal import Refusal
 
@@ -24,7 +24,7 @@ def main() -> int:
         member = member_at(control)
         who = member.name
         member.take_turn()
-        end_of_patience(control, _PATIENCE_S)
+        await_first(control, _PATIENCE_S)
     except (Refusal, OSError) as error:
         note(who, str(error))
         with contextlib.suppress(OSError):

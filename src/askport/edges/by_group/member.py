@@ -71,7 +71,7 @@ def name_of(uid: str) -> str:
     return f"user {uid or 'unknown'}"
 
 
-def end_of_patience(control: socket.socket, seconds: float) -> None:
+def await_first(control: socket.socket, seconds: float) -> None:
     """Wait for the first message, without taking it.
 
     Raises:
