@@ -13,6 +13,8 @@ MEMBER, OTHER, STRANGER = 1000, 1001, 1002
 _ONE_USER = threading.Lock()
 """All of a process' threads are the same user: none starts a keeper while the tests are somebody else."""
 _WHERE = Path(__file__).parents[1] / "src"
+_UNIT = (_WHERE.parent / "packages/debian/askport-keeper.socket").read_text()
+_MOST = int(_UNIT.partition("MaxConnections=")[2].split()[0])
 
 
 class GroupKeeper:
@@ -50,6 +52,9 @@ class GroupKeeper:
                 connection, _ = self._listener.accept()
             except OSError:
                 return
+            if sum(each.poll() is None for each in self.keepers) >= _MOST:
+                connection.close()
+                continue
             with connection, _ONE_USER:
                 python = [sys.executable, "-I", "-c", code, _WHERE, str(connection.fileno())]
                 command = [*self._inside, "unshare", "-m", "sh", "-c", shell, "sh", *python]
