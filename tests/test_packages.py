@@ -110,6 +110,16 @@ def test_the_debian_package_for_a_member_of_the_group(debian, cable, client, ter
     screen.keys("q")
     debian.run("usermod", "-aG", "askport", "mia")
     walk(debian, cable, terminal, ["askport"], user="mia")
+    cable.ip("addr", "add", "10.0.0.7/24", "dev", "zl0", at="laptop")
+    cable.ip("route", "add", "default", "via", "10.0.0.1", at="laptop")
+    find = ["askport", "find", "zl0", "--seconds", "1", "--json"]
+    refused = debian.run(*find, cable=cable, user="mia", check=False)
+    assert (refused.returncode, "used only where you say its name" in refused.stderr) == (3, True), refused
+    said = debian.run("env", "ASKPORT_ALL_THE_SAME=zl0", *find, cable=cable, user="mia", check=False)
+    assert json.loads(said.stdout)["schema"] == "askport.find/1", said
+    assert (
+        "refused to mia: The laptop's way to other networks goes over zl0" in (debian.root / "srv/journal").read_text()
+    )
     assert debian.run("man", "-w", "askport-plan-check").stdout
     assert (debian.root / "usr/share/doc/askport/copyright").read_text().count("=" * 100) > 80
 
