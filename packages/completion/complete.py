@@ -72,12 +72,12 @@ def _link(name: str) -> str:
 def _tags(job: str) -> list[str]:
     """Return the tags of a job file, of its plan and its register; none where it is not there or is none."""
     import sqlite3
-    from urllib.parse import quote
 
     if not os.path.isfile(job):
         return []
     try:
-        connection = sqlite3.connect(f"file:{quote(os.path.abspath(job))}?mode=ro", uri=True, timeout=0.02)
+        path = os.path.abspath(job).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
+        connection = sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=0.02)
         rows = connection.execute("SELECT tag FROM planned UNION SELECT tag FROM devices ORDER BY 1").fetchall()
         return [str(tag) for (tag,) in rows if tag]
     except sqlite3.Error:
