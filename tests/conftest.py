@@ -449,7 +449,7 @@ class Terminal:
     def screen(self):
         return self._tmux("capture-pane", "-p")
 
-    def until(self, *texts, seconds=60.0):
+    def until(self, *texts, seconds=25.0):
         """Wait until all the texts stand on the screen, which a terminal draws in pieces; return the screen."""
         deadline = time.monotonic() + seconds
         while missing := [text for text in texts if text not in (screen := self.screen())]:

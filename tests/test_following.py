@@ -11,7 +11,7 @@ import pytest
 from conftest import DEVICE, shutil, wait_for
 
 TARGET = ["--to", "10.84.16.21/22", "--gateway", "10.84.19.254", "--dns", "10.84.19.253,10.84.19.252"]
-_SLACK_S = 5.0
+_SLACK_S = 1.5
 """For a machine that is busy with other tests."""
 UDHCPC = """#!/bin/sh
 [ "$1" = bound ] || [ "$1" = renew ] || exit 0
@@ -86,13 +86,15 @@ def test_a_silent_slip_is_found_within_seconds_and_shown_against_what_was_meant(
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
     cable.ip("link", "set", "lo", "up", at="laptop")
     cable.start("device", "sh", "-c", f"sleep 4; ip addr flush dev zd0; ip addr add {slip} dev zd0; date +%s.%N")
+    began = time.time()
     document = json.loads(
         cable.askport(
             "assign", "zl0", "--mac", DEVICE, *TARGET, "--by", "hand", "--at", "192.168.61.7", "--seconds", 12, "--json"
         ).stdout
     )
     moved = next((step for step in document["steps"] if said in step["text"]), None)
-    assert moved, document  # it slipped after four seconds, and the way ends after twelve
+    assert moved, document
+    assert datetime.fromisoformat(moved["at"]).timestamp() - began < 4 + 5 + _SLACK_S
     assert document["result"] != "taken"
 
 
