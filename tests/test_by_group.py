@@ -109,13 +109,13 @@ def test_the_adapter_of_the_default_route_is_had_by_its_name_only(cable, group):
     cable.ip("addr", "add", "10.84.16.7/22", "dev", "zl0", at="laptop")
     cable.ip("route", "add", "default", "via", "10.84.16.1", at="laptop")
     for word in ("", "yes", "zl1"):
-        with pytest.raises(MachineRefused, match="it is used only where you say its name") as refused:
+        with pytest.raises(MachineRefused, match="it is used only if you type its name") as refused:
             asked(cable, MEMBER, GROUP_NUMBER, word=word)
         assert refused.value.code == bounds.ASKS_FOR_A_WORD
     asked(cable, MEMBER, GROUP_NUMBER, word="zl0").close()
     cable.ip("route", "del", "default", at="laptop")
     cable.ip("-6", "route", "add", "default", "via", "fe80::1", "dev", "zl0", at="laptop")
-    with pytest.raises(MachineRefused, match="say its name"):
+    with pytest.raises(MachineRefused, match="type its name"):
         asked(cable, MEMBER, GROUP_NUMBER)
 
 
@@ -212,6 +212,6 @@ def test_an_adapter_that_is_off_is_switched_on_and_off_again(cable, group):
     assert keeper.switched_on is False
     keeper.switch_on()
     assert wait_for(lambda: "state UP" in cable.ip("link", "show", "zl0", at="laptop"), 3.0)
-    assert keeper.give_back_now() == ["its off state"]
+    assert keeper.give_back_now() == ["the switched-off state"]
     keeper.close()
     assert "state DOWN" in cable.ip("link", "show", "zl0", at="laptop")

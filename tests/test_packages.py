@@ -114,7 +114,7 @@ def test_the_debian_package_for_a_member_of_the_group(debian, cable, client, ter
     cable.ip("route", "add", "default", "via", "10.0.0.1", at="laptop")
     find = ["askport", "find", "zl0", "--seconds", "1", "--json"]
     refused = debian.run(*find, cable=cable, user="mia", check=False)
-    assert (refused.returncode, "used only where you say its name" in refused.stderr) == (3, True), refused
+    assert (refused.returncode, "used only if you type its name" in refused.stderr) == (3, True), refused
     said = debian.run("env", "ASKPORT_ALL_THE_SAME=zl0", *find, cable=cable, user="mia", check=False)
     assert json.loads(said.stdout)["schema"] == "askport.find/1", said
     assert (

@@ -47,7 +47,7 @@ def borrow(
     pins = [_pin(each) for each in pin or []]
     routes = [_route(each) for each in route or []]
     if beside and os.geteuid() != 0:
-        text = "A command runs beside the adapter only where root starts it: run 'sudo askport borrow' for that."
+        text = "A command beside the adapter has to be started by root: run 'sudo askport borrow'."
         raise MachineRefused(text, code="no-permission")
     with ExitStack() as ending:
         waiting = ending.enter_context(Waiting(command)) if beside else None

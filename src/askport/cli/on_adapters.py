@@ -76,6 +76,7 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
         finally:
             for keeper in taken:
                 _give_back(keeper)
+                keeper.close()
             ears.close()
             keeping.close()
             if app.workplace:

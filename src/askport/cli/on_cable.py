@@ -100,9 +100,9 @@ def _taken(keeper: Keeper, adapter: str) -> Keeper:
         word = os.environ.get("ASKPORT_ALL_THE_SAME", "")
         if not word and sys.stdin.isatty():
             say(error.message)
-            word = typer.prompt("Its name, to use it all the same", err=True)
+            word = typer.prompt("Type its name to use it all the same", err=True)
         if word != adapter:
-            text = f"{error.message} ASKPORT_ALL_THE_SAME={adapter} in the environment says it."
+            text = f"{error.message} Or set ASKPORT_ALL_THE_SAME={adapter} in the environment."
             raise MachineRefused(text, code=error.code) from None
         return Keeper().take(adapter, word)
 

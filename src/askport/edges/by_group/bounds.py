@@ -53,7 +53,7 @@ class Bounded(Caller):
             if why := _not_wired(name):
                 raise Refusal(f"{name} is {why}: a member of the group may use wired adapters only.", "not-wired")
             if word != name and state.has_default_route(netlink, index):
-                why = f"The laptop's way to other networks goes over {name}: it is used only where you say its name."
+                why = f"The laptop's way to other networks goes over {name}: it is used only if you type its name."
                 raise Refusal(why, ASKS_FOR_A_WORD)
         self._member.have(name, index)
 

@@ -34,7 +34,7 @@ class Member:
         """
         require_directory()
         for each in range(MOST_AT_ONCE):
-            if locked(DIRECTORY / f"user-{self.uid}-{each}.turn") is not None:
+            if locked(DIRECTORY / f"{number()}-{self.uid}-{each}.turn") is not None:
                 return
         raise Refusal(f"{self.name} has {MOST_AT_ONCE} connections to the keeper already: end some.", "too-many")
 

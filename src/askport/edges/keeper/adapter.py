@@ -108,7 +108,7 @@ class Adapter:
     def switch_on(self) -> None:
         """Switch it on, until everything is given back."""
         off, on = (switch_message(self.index, on=each) for each in (False, True))
-        self._do("its off state", [(kernel.NEWLINK, off.hex())], (kernel.NEWLINK, on, kernel.CREATE))
+        self._do("the switched-off state", [(kernel.NEWLINK, off.hex())], (kernel.NEWLINK, on, kernel.CREATE))
 
     def borrow(self, text: str, *, instead: bool = False) -> None:
         """Put one address on it, beside what is there or instead of it."""

@@ -194,7 +194,7 @@ class PlugScreen(Screen[None]):
             is_on = all(each.switched_on for each in self._adapters if each.name == self._pointed)
             said = f"Use {self._pointed}." if is_on else f"Switch {self._pointed} on, and use it."
             if self._word_for(self._pointed):
-                said = f"Use {self._pointed}, once you say its name."
+                said = f"Use {self._pointed}, once you have typed its name."
         return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
