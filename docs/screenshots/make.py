@@ -95,7 +95,6 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("Enter ▸ Say the lines", "console.png"),
             ("Enter ▸ Say the lines", ["Enter"]),
             ("put it back. l leaves", ["4"]),
-            ("What has happened", "console-said.png"),
         ],
     ),
     (
@@ -140,6 +139,8 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
 )
 WATCHES: list[Step] = [("live", ["Tab"]), ("ben", "watch.png")]
 """In the office of a crew that has the demo's job."""
+PLUGS: list[Step] = [("Enter ▸ Use enp3s0", []), ("fe80::", "plug.png")]
+"""On a laptop with two adapters, one of which is off."""
 
 
 def main() -> None:
@@ -152,11 +153,35 @@ def main() -> None:
         time.sleep(1.5)
         for options, steps in TOURS if not sys.argv[1:] else ():
             take(["demo", *options], steps, environment)
+        with adapters() as inside:
+            take(["--job", f"/tmp/askport-plug-{os.getpid()}.askport"], PLUGS, environment, inside)
         with crew(environment) as url:
             take(["watch", f"'{url}'"], WATCHES, environment)
     finally:
         xvfb.terminate()
         xvfb.wait()
+
+
+@contextmanager
+def adapters() -> Iterator[str]:
+    """Make a laptop of its own with two adapters, in a network namespace; give what starts a program there."""
+    name = f"askport-plug-{os.getpid()}"
+
+    def ip(words: str) -> None:
+        subprocess.run(["ip", *words.format(laptop=name, device=f"{name}-d").split()], check=True)
+
+    ip("netns add {laptop}")
+    ip("netns add {device}")
+    try:
+        for adapter in ("enp3s0", "enx0090ee1f"):
+            ip(f"-n {{laptop}} link add {adapter} type veth peer name {adapter} netns {{device}}")
+        ip("-n {device} link set enp3s0 address 00:00:5e:00:53:10 up")
+        ip("-n {laptop} link set enp3s0 up")
+        yield f"ip netns exec {name} "
+    finally:
+        ip("netns del {laptop}")
+        ip("netns del {device}")
+        Path(f"/tmp/{name}.askport").unlink(missing_ok=True)
 
 
 @contextmanager
@@ -191,7 +216,8 @@ def crew(environment: dict[str, str]) -> Iterator[str]:
             database.remove()
 
 
-def take(options: list[str], steps: list[tuple[str, str | list[str]]], environment: dict[str, str]) -> None:
+def take(options: list[str], steps: list[tuple[str, str | list[str]]], environment: dict[str, str],
+         inside: str = "") -> None:  # fmt: skip
     """Go through one tour in a terminal window of its own."""
     columns, lines = map(str, SIZE)
     with tempfile.TemporaryDirectory() as work:
@@ -199,7 +225,7 @@ def take(options: list[str], steps: list[tuple[str, str | list[str]]], environme
         Path(f"{work}/conf").write_text(
             'set -g status off\nset -g default-terminal tmux-256color\nset -ga terminal-overrides ",xterm*:Tc"\n'
         )
-        command = f"{ASKPORT} {' '.join(options)}; sleep 99"
+        command = f"{inside}{ASKPORT} {' '.join(options)}; sleep 99"
         session = ["new-session", "-d", "-x", columns, "-y", lines, command]
         subprocess.run([*tmux, "-f", f"{work}/conf", *session], env=environment, check=True)
         xterm = ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", f"{columns}x{lines}+0+0",
