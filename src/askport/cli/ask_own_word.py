@@ -1,5 +1,6 @@
 """What the commands share that read a device's own word on its settings."""
 
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.cli.passwords import read_password
@@ -14,6 +15,12 @@ from askport.core.ways.own_word_talk import BY_MAC, OVER_IPV6, READERS, WITH_PAS
 from askport.core.ways.snmp_talk import access_of
 from askport.core.ways.snmp_way import ReadBySnmp
 from askport.core.ways.start import Start
+
+
+def named(mac: MacAddress, at: IPv4Address | None) -> Start:
+    """Return a device that is only to be talked to, where it is said to be."""
+    target = Target(interface=IPv4Interface(at or 0))
+    return Start(mac=mac, target=target, laptop_mac=mac, laptop=None, old=at, now=0.0, xid=lambda: 0)
 
 
 def reading_start(
@@ -46,9 +53,8 @@ def reading_start(
     if by not in BY_MAC and at is None and "/" not in port and not over_ipv6:
         raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
     asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user) or by in WITH_PASSWORD
-    start = Start(
-        mac=mac, target=Target(interface=IPv4Interface(at or 0)), laptop_mac=mac, laptop=None, old=at, now=0.0,
-        xid=lambda: 0, kind=kind, door=link_local(mac) if over_ipv6 else None,
+    start = replace(
+        named(mac, at), kind=kind, door=link_local(mac) if over_ipv6 else None,
         port=tcp_port(port) if port and "/" not in port else None,
         line=port if "/" in port else "",
         log_in=LogIn(user, read_password(password_from, wanted=asks)),

@@ -1,7 +1,6 @@
 """``askport assign``."""
 
 import asyncio
-import secrets
 import sys
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
@@ -10,34 +9,23 @@ from typing import Annotated
 import typer
 
 from askport.cli.door_command import is_walled
-from askport.cli.link_local_option import OverIpv6Option, link_local_of
-from askport.cli.on_cable import (
-    LINK_S,
-    OnAdapterOption,
-    choose,
-    finder_on,
-    free_within,
-    giving_back,
-    laptop_beside,
-    laptop_within,
-    open_cable,
-    run,
-)
+from askport.cli.errand_run import ErrandRun
+from askport.cli.link_local_option import OverIpv6Option
+from askport.cli.on_cable import LINK_S, OnAdapterOption, giving_back, open_cable
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.ports import tcp_port
 from askport.cli.recording import JobOption, Record, TagOption
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_interface, parse_list
 from askport.core.channels import TcpPort
-from askport.core.errors import BadInput, Refused
-from askport.core.finding.device import Device
-from askport.core.finding.finder import Finder
+from askport.core.errors import BadInput
 from askport.core.formats.ipv6 import link_local
 from askport.core.kinds.model import SCHEMA, ConsoleWay, Kind, PageWay, PingWay
 from askport.core.kinds.typing_in import typed
-from askport.core.machine import Together
-from askport.core.plan.landings import aligned, landings
+from askport.core.plan.landings import aligned
 from askport.core.plan.target import Target, require_sound
+from askport.core.visit.errand import Errand
+from askport.core.visit.steps import Step
 from askport.core.ways.log_in import LogIn
 from askport.core.ways.own_word_talk import WITH_PASSWORD
 from askport.core.ways.ping_way import Ping
@@ -45,7 +33,6 @@ from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
 from askport.edges.door import FIREWALL, Door, is_dropped
-from askport.edges.footing import Footing
 from askport.edges.kind_files import kind_named
 from askport.reports.cells import iso
 
@@ -134,14 +121,13 @@ def assign(
             print(line)
         return
     with open_cable(adapter, on_adapter=on_adapter, waits_s=LINK_S, first=record.open) as cable, giving_back(cable):
-        way, seen = asyncio.run(_assign(cable, device, plan, seconds, others_are_fine, record.known_key(device)))
-        wall, now = cable.wire.wall, cable.wire.now()
-        if job:
-            from askport.core.register.writing import was_set
-
-            named_at = old if old and way.has_acted else None
-            record.visit(device, seen, wall, now, goes_on=False, named_at=named_at)
-            record.write(wall(now), was_set(way, unit=record.unit))
+        record.take(device, goes_on=False)
+        start = replace(plan.start(device), known_key=record.known_key(device), allow_others=others_are_fine)
+        errand = ErrandRun(cable, Errand(start=start, ends=Step.SET, way=by), target, record, tag)
+        way = asyncio.run(_assign(errand, plan, seconds))
+        wall = cable.wire.wall
+        named_at = old if way.has_acted else None
+        record.visit(device, errand.seen, wall, cable.wire.now(), named_at=named_at)
     if json:
         put_json(
             {
@@ -166,81 +152,39 @@ def assign(
         raise typer.Exit(Status.NO)
 
 
-async def _assign(
-    cable: Footing,
-    mac: MacAddress,
-    plan: "_Plan",
-    seconds: float,
-    others_are_fine: bool,
-    known_key: str | None,
-) -> tuple[Way, Device | None]:
-    """Return the way that was gone, and the device as it was heard before."""
-    target, old, entry = plan.target, plan.old, WAYS[plan.by]
-    finder = finder_on(cable, measures=False)
-    finder.laptop_addresses |= {each.ip for each in cable.own}
-    vacancy = await choose(cable, [target.interface], finder)
-    holder = vacancy.taken.get(target.interface.ip)
-    if holder and holder != mac:
-        raise Refused(f"{target.interface.ip} is in use by {holder}: choose another final address.")
-    avoid = {*filter(None, [target.gateway, old]), *target.dns}
-    laptop, free = None, None
-    if entry.needs_laptop or entry.by_technician:
-        laptop = await laptop_within(cable, target.interface, avoid, finder)
-        finder.laptop_addresses.add(laptop.ip)
-    else:
-        free = await free_within(cable, target.interface, avoid, finder)
-    door = await _door_to(cable, mac, old, finder) if entry.by_technician and entry.needs_reach else None
-    at_start = plan.start(mac)
-    if plan.over_ipv6:
-        at_start = replace(at_start, door=await link_local_of(cable, mac))
-    elif entry.needs_reach and not entry.by_technician and old:
-        await laptop_beside(cable, old, finder, device=mac)
-        await cable.pin(old, mac)
-        await cable.pin(target.interface.ip, mac)
-    way = entry.begin(
-        replace(
-            at_start,
-            laptop_mac=cable.mac,
-            laptop=laptop,
-            free=free,
-            now=cable.wire.now(),
-            servers=finder.servers(),
-            places=_places(finder.device(mac)),
-            known_key=known_key,
-            ours=await cable.addresses(),
-            allow_others=others_are_fine,
-        )
-    )
-    if entry.by_technician:
-        for field, value in typed(target, plan.kind):
-            say(f"    {field}: {value}")
-    seen: Device | None = None
-    said = ""
-
-    def over() -> bool:
-        nonlocal seen, said
-        if not way.done and way.waits_for != said:
-            said = way.waits_for
-            say(said)
-        heard = finder.device(mac)
-        seen = heard if heard and (seen is None or heard.request) else seen
-        return way.done
-
+async def _assign(errand: ErrandRun, plan: "_Plan", seconds: float) -> Way:
+    """Return the way that was gone."""
+    cable, session, entry = errand.cable, errand.session, WAYS[plan.by]
+    errand.begin()
+    await errand.go_on(lambda: session.phase.step is Step.SET)
+    door = await _door_to(errand) if entry.by_technician and entry.needs_reach else None
     try:
-        await run(Together(way, finder), cable, seconds, over)
+        await errand.go_on(lambda: session.device.way is not None)
+        way = session.device.way
+        if way is None:
+            raise ValueError("it goes on until there is one")
+        if entry.by_technician:
+            for field, value in typed(plan.target, plan.kind):
+                say(f"    {field}: {value}")
+        until, said = cable.wire.now() + seconds, ""
+
+        def over() -> bool:
+            nonlocal said
+            if not way.done and way.waits_for != said:
+                said = way.waits_for
+                say(said)
+            return way.done or cable.wire.now() >= until
+
+        await errand.go_on(over)
+        way.close(cable.wire.now())
+        await errand.flush()
     finally:
         if door:
             await door.close()
-    way.close(cable.wire.now())
     far = door.far if door and door.dropped else plan.far if way.result is not Result.TAKEN else None
     if far and not cable.beside and await is_dropped(cable, far) and await is_walled(cable, far):
         say(FIREWALL.format(far=far, adapter=cable.adapter))
-    return way, seen
-
-
-def _places(heard: Device | None) -> dict[str, str]:
-    """Return where it says that it speaks field protocols."""
-    return {each.protocol: each.where for each in heard.identities if each.where} if heard else {}
+    return way
 
 
 def _by_manual(payload: int | None) -> Kind:
@@ -286,8 +230,7 @@ class _Plan:
             laptop=None,
             old=self.old,
             now=0.0,
-            xid=lambda: secrets.randbits(32),
-            landings=landings(self.target.interface.ip, self.old),
+            xid=lambda: 0,
             kind=self.kind,
             log_in=self.log_in,
             over=self.over,
@@ -334,15 +277,12 @@ class _Plan:
         return WAYS[self.by].says_lines(self.start(mac))
 
 
-async def _door_to(cable: Footing, mac: MacAddress, old: IPv4Address | None, finder: Finder) -> Door | None:
-    """Borrow what reaches the device where it is, and open a door to its page there."""
-    heard = finder.device(mac)
-    at = old or (heard.best.address if heard and heard.best else None)
+async def _door_to(errand: ErrandRun) -> Door | None:
+    """Open a door to the page of the device where it is."""
+    cable, at = errand.cable, errand.session.device.whereabouts
     if at is None:
         say("Where it is now is not known, so its page cannot be reached: name it with --at.")
         return None
-    await laptop_beside(cable, at, finder, device=mac)
-    await cable.pin(at, mac)
     door = Door(cable, TcpPort(at, _PAGE))
     await door.open()
     say(f"Its page is at {door.hand_out()}, over {cable.adapter} only.")

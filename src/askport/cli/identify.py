@@ -6,7 +6,9 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.ask_own_word import named
+from askport.cli.errand_run import ErrandRun
+from askport.cli.on_cable import OnAdapterOption, giving_back, open_cable, run
 from askport.cli.saying import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.finding.asking_modbus import AskingModbus
@@ -15,6 +17,8 @@ from askport.core.finding.greeting import ask_for_numbers
 from askport.core.finding.sentences import shown_source
 from askport.core.formats.packet import Ends
 from askport.core.machine import Together
+from askport.core.visit.errand import Errand
+from askport.core.visit.steps import Step
 from askport.edges.footing import Footing
 
 _LISTENS_S = 3.5
@@ -56,10 +60,11 @@ def identify(
 async def _ask(
     cable: Footing, mac: MacAddress, address: IPv4Address
 ) -> tuple[list[Identity], tuple[tuple[str, str], ...]]:
-    finder = finder_on(cable, measures=False)
-    laptop = await laptop_beside(cable, address, finder, device=mac)
-    await cable.pin(address, mac)
-    ends = Ends(src_mac=cable.mac, src=laptop.ip, dst_mac=mac, dst=address)
+    errand = ErrandRun(cable, Errand(start=named(mac, address), ends=Step.REACH))
+    reached, finder = await errand.reach(), errand.session.cable.finder
+    if reached.beside is None:
+        raise ValueError("it is reached from an address in its subnet")
+    ends = Ends(src_mac=cable.mac, src=reached.beside.ip, dst_mac=mac, dst=address)
     for frame in ask_for_numbers(ends, cable.wire.now()):
         cable.wire.send(frame)
     modbus = AskingModbus(address, now=cable.wire.now())

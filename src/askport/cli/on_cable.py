@@ -4,8 +4,7 @@ import contextlib
 import os
 import sys
 import time
-from collections.abc import Callable, Collection, Iterable, Iterator
-from functools import partial
+from collections.abc import Callable, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 from typing import Annotated, Any
@@ -17,7 +16,7 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import TAKEN_ELSEWHERE, MachineRefused, Refused
 from askport.core.finding.finder import Finder
 from askport.core.machine import Machine, Together, earliest
-from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
+from askport.core.reach.free_address import FreeAddressSearch, near
 from askport.core.reach.in_the_way import cable_hazards
 from askport.core.reach.laptop import ON_ADAPTER_ONLY
 from askport.core.reach.whom_it_answers import WhomItAnswers, answers_adapter_only
@@ -180,48 +179,6 @@ async def choose(cable: Footing, candidates: Iterable[IPv4Interface], *others: M
     return choosing
 
 
-async def laptop_within(
-    cable: Footing, target: IPv4Interface, avoid: Collection[IPv4Address], *others: Machine,
-    device: MacAddress | None = None,
-) -> IPv4Interface:  # fmt: skip
-    """Return a laptop address in the target's subnet: its own, or a free one that is borrowed now.
-
-    Args:
-        cable: where it is borrowed.
-        target: the address that it must reach.
-        avoid: addresses that it must not take.
-        others: who listens meanwhile.
-        device: who is at the target now, where somebody is: it must answer there.
-
-    Raises:
-        Refused: no free address was found.
-        MachineRefused: it could not be borrowed.
-    """
-    for own in await cable.addresses():
-        if target.ip in own.network and own.ip in target.network:
-            return own
-    avoid = {target.ip, *avoid, *(each.ip for each in cable.own)}
-    candidates = partial(from_the_top, target.network)
-    there = target.ip if device else None
-    return await _borrow_first(cable, candidates, avoid, f"in {target.network}", others, device=device, there=there)
-
-
-async def free_within(
-    cable: Footing, target: IPv4Interface, avoid: Collection[IPv4Address], *others: Machine
-) -> IPv4Interface:
-    """Return an address in the target's subnet that may be asked from: the laptop's own, or one that nobody holds.
-
-    Raises:
-        Refused: no free address was found.
-    """
-    for own in await cable.addresses():
-        if target.ip in own.network and own.ip in target.network:
-            return own
-    # The laptop's own is its own still where it is not talked from.
-    taken = {target.ip, *avoid, *(each.ip for each in cable.own)}
-    return await _first_free(cable, from_the_top(target.network, taken), f"in {target.network}", others)
-
-
 async def laptop_beside(
     cable: Footing, address: IPv4Address, *others: Machine, device: MacAddress | None = None
 ) -> IPv4Interface:
@@ -236,37 +193,14 @@ async def laptop_beside(
         if address in own.network:
             return own
     taken = {each.ip for each in (*present, *cable.own)}
-    candidates = partial(near, address, None)
-    return await _borrow_first(cable, candidates, taken, f"beside {address}", others, device=device, there=address)
-
-
-async def _first_free(
-    cable: Footing, candidates: Iterable[IPv4Interface], where: str, others: Iterable[Machine]
-) -> IPv4Interface:
-    choosing = await choose(cable, candidates, *others)
-    if choosing.chosen is None:
-        raise Refused(f"No free laptop address was found {where}: something answers for all of them.")
-    return choosing.chosen
-
-
-async def _borrow_first(
-    cable: Footing,
-    candidates: Callable[[Collection[IPv4Address]], Iterable[IPv4Interface]],
-    avoid: Iterable[IPv4Address],
-    where: str,
-    others: Iterable[Machine],
-    *,
-    device: MacAddress | None,
-    there: IPv4Address | None,
-) -> IPv4Interface:
-    """Borrow the first candidate that nobody has, on the wire or in another run of Ask Port, and say so."""
-    taken = set(avoid)
     while True:
-        chosen = await _first_free(cable, candidates(taken), where, others)
+        chosen = (await choose(cable, near(address, None, taken), *others)).chosen
+        if chosen is None:
+            raise Refused(f"No free laptop address was found beside {address}: something answers for all of them.")
         try:
-            await borrow_beside(cable, chosen, device, there)
+            await borrow_beside(cable, chosen, device, address)
         except MachineRefused as error:
-            if error.code != TAKEN_ELSEWHERE:
+            if error.code != TAKEN_ELSEWHERE:  # another run of Ask Port has it
                 raise
             taken.add(chosen.ip)
         else:

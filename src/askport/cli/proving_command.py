@@ -1,42 +1,44 @@
 """``askport prove``."""
 
 import asyncio
-import secrets
 import sys
-from collections.abc import Iterable
-from dataclasses import asdict
+from collections.abc import Collection
+from dataclasses import asdict, replace
 from ipaddress import IPv4Address
 from typing import Annotated
 
 import typer
 
-from askport.cli.ask_own_word import reading_start
-from askport.cli.on_cable import LINK_S, OnAdapterOption, finder_on, giving_back, laptop_within, open_cable, run
+from askport.cli.ask_own_word import named, reading_start
+from askport.cli.errand_run import ErrandRun
+from askport.cli.on_cable import LINK_S, OnAdapterOption, giving_back, open_cable
 from askport.cli.passwords import PasswordOption
 from askport.cli.recording import JobOption, Record, TagOption
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
 from askport.core.errors import BadInput
-from askport.core.finding.device import Device
-from askport.core.finding.finder import Finder
 from askport.core.kinds.model import Kind
-from askport.core.machine import Machine, Together
-from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, require_sound
-from askport.core.proofs.course import Course, Part, Terms
+from askport.core.proofs.course import Course
 from askport.core.proofs.page_answers import PAGE_PORTS
 from askport.core.proofs.power_cycle import Boot, PowerCycle
-from askport.core.proofs.proof import Expected, Subject
-from askport.core.proofs.verdict import verdict_of
+from askport.core.proofs.proof import Expected
+from askport.core.proofs.verdict import Verdict, verdict_of
 from askport.core.text import display_text, listed
+from askport.core.visit.errand import Errand
+from askport.core.visit.session import Session
+from askport.core.visit.steps import Phase, Step
 from askport.core.ways.own_word_talk import reads_with
 from askport.core.ways.start import Start
-from askport.edges.adapters import forwards
-from askport.edges.footing import Footing
 from askport.edges.kind_files import kind_named
 
 _CUT_WITHIN_S = 600.0
 """How long somebody may take to pull the power."""
+_OVER = (Phase.NOT_PROVEN, Phase.FORGOTTEN, Phase.MAY_RECORD)
+_SAYS = {
+    Phase.POWER_CYCLE: f"Pull its power, wait three seconds and put it back, within {_CUT_WITHIN_S / 60:.0f} minutes.",
+    Phase.PROVING_AGAIN: "Proving everything once more, and listening for the servers that it calls.",
+}
 
 
 def prove(
@@ -82,23 +84,18 @@ def prove(
         *(f"port-{port}" for port in open_ or []), *([PowerCycle.name] if power_cycle else []),
     ]  # fmt: skip
     with open_cable(adapter, on_adapter=on_adapter, waits_s=LINK_S, first=record.open) as cable, giving_back(cable):
-        finder = finder_on(cable, measures=False)
-        finder.laptop_addresses |= {each.ip for each in cable.own}
-        start_s = record.start_s(device)
-        boot = Boot(earlier_s=start_s, kind_s=its.needs.boot_s if its else None)
-        course, seen = asyncio.run(_prove(cable, device, target, expected, finder, own, boot, cuts_power=power_cycle))
-        wall, now = cable.wire.wall, cable.wire.now()
-        from askport.core.register.entries import Recorded
-
-        course.settle()
-        verdict = verdict_of((*course.all_proofs, *course.again))
-        missing = verdict.missing(asked)
-        record.visit(device, seen, wall, now, goes_on=True)
-        left_out = dict.fromkeys((*([] if power_cycle else [PowerCycle.name]), *missing))
-        record.write(
-            wall(now), *course.all_entries(record.unit), *course.last_words(record.unit),
-            Recorded(unit=record.unit, mac=device, left_out=tuple(left_out)),
+        record.take(device, goes_on=True)
+        errand = Errand(
+            # Where it is now is what is to be proven; where it was tells where else it may be after a power cut.
+            start=replace(own or named(device, None), old=old), ends=Step.PROVE, expected=expected,
+            boot=Boot(earlier_s=record.start_s(device), kind_s=its.needs.boot_s if its else None),
+            cuts_power=power_cycle, cut_within_s=_CUT_WITHIN_S,
         )  # fmt: skip
+        run = ErrandRun(cable, errand, target, record, tag)
+        course, verdict = asyncio.run(_prove(run, asked))
+        heard = run.session.cable.finder.device(device)
+        record.visit(device, heard, cable.wire.wall, cable.wire.now())
+    missing = verdict.missing(asked)
     passed = verdict.is_pass(asked)
     if json:
         from askport.reports.register_document import as_left_json
@@ -125,11 +122,6 @@ def prove(
         raise typer.Exit(Status.NO)
 
 
-def _heard_gateway(finder: Finder, mac: MacAddress, at: IPv4Address) -> IPv4Address | None:
-    device = finder.device(mac)
-    return device.gateway_heard_from(at) if device else None
-
-
 def _own(mac: MacAddress, at: IPv4Address, kind: Kind, user: str, password_from: str | None) -> Start | None:
     """Return what its own word is read with, or None where its kind does not say how."""
     own = reading_start(mac, at, kind, None, port="", user=user, password_from=password_from, must_read=False)
@@ -139,55 +131,38 @@ def _own(mac: MacAddress, at: IPv4Address, kind: Kind, user: str, password_from:
     return own
 
 
-async def _prove(
-    cable: Footing,
-    mac: MacAddress,
-    target: Target,
-    expected: Expected,
-    finder: Finder,
-    own: Start | None,
-    boot: Boot,
-    *,
-    cuts_power: bool,
-) -> tuple[Course, Device | None]:
-    """Go through the course; return it, with the device as it was heard."""
-    avoid: Iterable[IPv4Address | None] = (target.gateway, *expected.left)
-    laptop = await laptop_within(cable, target.interface, [each for each in avoid if each], finder, device=mac)
-    finder.laptop_addresses.add(laptop.ip)
-    at = target.interface
-    terms = Terms(
-        subject=Subject(mac=mac, at=at, laptop_mac=cable.mac, laptop=laptop), expected=expected,
-        is_alone=lambda: _is_alone(finder, mac), stands_in=cable.beside is not None or not forwards(cable.adapter),
-        heard_gateway=lambda: _heard_gateway(finder, mac, at.ip), reads=lambda _: reads_with(own) if own else None,
-        asked_from=finder.laptop_addresses, boot=boot,
-        landings=tuple(landings(at.ip, next(iter(expected.left), None))), seed=secrets.randbits(16),
-    )  # fmt: skip
-    course = Course(terms, cuts_power=cuts_power, wait_s=_CUT_WITHIN_S)
-    if own:
-        await cable.pin(at.ip, mac)
-    running = course.begin(cable.wire.now())
-    while running:
-        await _run(course, running, finder, cable)
-        running = course.go_on(cable.wire.now())
-    return course, finder.device(mac)
+async def _prove(errand: ErrandRun, asked: Collection[str]) -> tuple[Course, Verdict]:
+    """Go through the course, with somebody's word where nothing shows a power cut, and close the visit."""
+    session, device, now = errand.session, errand.session.device, errand.cable.wire.now
+    errand.begin()
+    asked_for: set[Phase] = set()
+    while session.phase not in _OVER:
+        await errand.go_on(lambda: session.phase in _OVER or _waits_for_word(session) or _is_news(session, asked_for))
+        if _is_news(session, asked_for):
+            asked_for.add(session.phase)
+            say(_SAYS[session.phase])
+        if (cycle := device.power_cycle) and _waits_for_word(session):
+            _ask(cycle, now())
+    if device.course is None or device.chosen is None:
+        raise ValueError("it is over only once it was begun")
+    device.course.settle()
+    verdict = verdict_of((*device.course.all_proofs, *device.course.again))
+    device.left_out = [
+        *dict.fromkeys(([] if errand.errand.cuts_power else [PowerCycle.name]) + [*verdict.missing(asked)])
+    ]
+    session.stages.record.write_down(device.chosen)
+    await errand.flush()
+    return device.course, verdict
 
 
-async def _run(course: Course, running: list[Machine], finder: Finder, cable: Footing) -> None:
-    """Run a part of the course, with somebody's word where nothing shows a power cut."""
-    cycle = course.cycle
-    if course.part is Part.CUT:
-        say(f"Pull its power, wait three seconds and put it back, within {_CUT_WITHIN_S / 60:.0f} minutes.")
-    elif course.part is Part.AGAIN:
-        say("Proving everything once more, and listening for the servers that it calls.")
+def _is_news(session: Session, said: set[Phase]) -> bool:
+    return session.phase in _SAYS and session.phase not in said
 
-    def asks() -> bool:
-        return course.part is Part.CUT and cycle is not None and cycle.may_be_confirmed
 
-    while not all(each.done for each in running):
-        beside = Together(*running, finder)
-        await run(beside, cable, None, lambda: all(each.done for each in running) or asks())
-        if cycle and asks():
-            _ask(cycle, cable.wire.now())
+def _waits_for_word(session: Session) -> bool:
+    """Whether nothing shows a power cut, so that somebody has to say whether there was one."""
+    cycle = session.device.power_cycle
+    return session.phase is Phase.POWER_CYCLE and cycle is not None and cycle.may_be_confirmed
 
 
 def _ask(cycle: PowerCycle, now: float) -> None:
@@ -198,7 +173,3 @@ def _ask(cycle: PowerCycle, now: float) -> None:
         cycle.confirm(now)
     else:
         cycle.wait_on(now)
-
-
-def _is_alone(finder: Finder, mac: MacAddress) -> bool:
-    return {each.mac for each in finder.devices()} <= {mac}

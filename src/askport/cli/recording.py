@@ -33,7 +33,9 @@ class Record:
         """
         self._path, self._tag = path, clean_tag(tag) if tag else ""
         self._job: JobFile | None = None
-        self._wall: Callable[[], datetime] | None = None
+        self._goes_on = False
+        self._waiting: list[tuple[Entry, datetime]] | None = []
+        """What is to be written once the visit has begun; None from then on."""
         self.unit = 1
 
     def open(self) -> None:
@@ -70,28 +72,39 @@ class Record:
         row = self._job.register.by_mac(mac)
         return row.key if row else None
 
+    def take(self, mac: MacAddress, *, goes_on: bool) -> None:
+        """Number the visit of a device; this may go on with one that was begun and not closed."""
+        if self._job is None:
+            return
+        row = self._job.register.by_mac(mac)
+        self._goes_on = bool(row and goes_on and not row.visits[-1].recorded_at)
+        self.unit = row.visits[-1].unit if row and self._goes_on else self._job.new_unit()
+
     def visit(self, mac: MacAddress, device: Device | None, wall: Callable[[float], datetime], now: float,
-              *, goes_on: bool, named_at: IPv4Address | None = None) -> None:  # fmt: skip
-        """Write down that a device is on the cable, as it was found.
+              *, named_at: IPv4Address | None = None) -> None:  # fmt: skip
+        """Write down that a device is on the cable, as it was found, and then all that came of it.
 
         Args:
             mac: the device.
             device: what was heard of it before anything was set, or None where nothing was.
             wall: turns the wire's time into the time of day.
             now: the wire's time.
-            goes_on: whether this may go on with a visit that was begun and not closed.
             named_at: where somebody said that it is, and it answered there.
         """
         if self._job is None:
             return
+        if not self._goes_on:
+            self._found(self._job, mac, device, wall, now, named_at)
+        waiting, self._waiting = self._waiting or [], None
+        for entry, at in waiting:
+            self._job.append(entry, at)
+
+    def _found(self, job: "JobFile", mac: MacAddress, device: Device | None, wall: Callable[[float], datetime],
+               now: float, named_at: IPv4Address | None) -> None:  # fmt: skip
         from askport.core.register import writing
         from askport.core.register.entries import NAMED, UNHEARD, Found, Named
 
-        row = self._job.register.by_mac(mac)
-        if row and goes_on and not row.visits[-1].recorded_at:
-            self.unit = row.visits[-1].unit
-            return
-        self.unit = self._job.new_unit()
+        row = job.register.by_mac(mac)
         tag = self._tag or (row.tag if row else "")
         if device:
             entry, frames = writing.found(device, unit=self.unit, tag=tag, maker=maker(mac))
@@ -101,14 +114,15 @@ class Record:
         if named_at and entry.address is None:
             entry = entry.model_copy(update={"address": named_at, "belief": NAMED})
         at = wall(now)
-        self._job.append(entry, at)
+        job.append(entry, at)
         if frames:
-            self._job.keep(self.unit, [(wall(each.at), each.data) for each in frames])
+            job.keep(self.unit, [(wall(each.at), each.data) for each in frames])
         if row and self._tag and row.tag != self._tag:
-            self._job.append(Named(unit=self.unit, mac=mac, tag=self._tag), at)
+            job.append(Named(unit=self.unit, mac=mac, tag=self._tag), at)
 
-    def write(self, at: datetime, *entries: "Entry") -> None:
-        """Append entries."""
-        if self._job:
-            for entry in entries:
-                self._job.append(entry, at)
+    def write(self, entry: "Entry", at: datetime) -> None:
+        """Append an entry, once the visit has begun."""
+        if self._waiting is not None:
+            self._waiting.append((entry, at))
+        elif self._job:
+            self._job.append(entry, at)

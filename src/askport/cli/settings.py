@@ -1,21 +1,22 @@
 """``askport settings``: what the device itself says that its settings are."""
 
 import asyncio
-import secrets
-from dataclasses import replace
 from typing import Annotated
 
 import typer
 
 from askport.cli.ask_own_word import reading_start
-from askport.cli.link_local_option import OverIpv6Option, link_local_of
-from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
+from askport.cli.errand_run import ErrandRun
+from askport.cli.link_local_option import OverIpv6Option
+from askport.cli.on_cable import OnAdapterOption, giving_back, open_cable, run
 from askport.cli.passwords import PasswordOption
 from askport.cli.saying import JsonOption, Status, put_json
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.kinds.own_word import ReadBack, contradictions, read_back
 from askport.core.protocols import words_of
+from askport.core.visit.errand import Errand
+from askport.core.visit.steps import Step
 from askport.core.ways.conversation import Ended, Said
 from askport.core.ways.own_word_talk import READERS, reading
 from askport.core.ways.start import Start
@@ -70,15 +71,8 @@ def settings(
 
 
 async def _read(cable: Footing, start: Start, by: str) -> Said:
-    finder = finder_on(cable, measures=False)
-    if start.door and not start.line:
-        start = replace(start, door=await link_local_of(cable, start.mac))
-    elif start.old and not start.line:
-        await laptop_beside(cable, start.old, finder, device=start.mac)
-        await cable.pin(start.old, start.mac)
-    drawn = secrets.randbits(32)
-    ours = await cable.addresses()
-    talk = reading(replace(start, laptop_mac=cable.mac, now=cable.wire.now(), xid=lambda: drawn, ours=ours), by)
+    reached = await ErrandRun(cable, Errand(start=start, ends=Step.REACH)).reach()
+    talk = reading(reached, by)
     if talk is None:
         raise ValueError("its kind was seen to read by this way")
     await run(talk, cable, _LONGEST_S)

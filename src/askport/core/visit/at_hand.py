@@ -21,6 +21,7 @@ from askport.core.proofs.service_again import Services
 from askport.core.protocols import PROTOCOLS, Protocol
 from askport.core.reach.over_ipv6 import OverIpv6
 from askport.core.register.as_left import AsLeft
+from askport.core.visit.errand import Errand
 from askport.core.ways.way import Result, Way
 
 
@@ -30,6 +31,8 @@ class AtHand:
     def __init__(self, work: WorkItem, unit: int) -> None:
         """Begin with what is meant to be at the other end; ``unit`` is its number in the job's journal."""
         self.unit = unit
+        self.errand: Errand | None = None
+        """What a command wants of it, where it was named by one."""
         self.mean(work)
         self.as_left = AsLeft()
         """What it has been left with, as far as was found out."""

@@ -17,6 +17,7 @@ from askport.core.reach.laptop import Laptop
 from askport.core.register.entries import Borrowed, GaveBack
 from askport.core.visit.at_hand import AtHand
 from askport.core.visit.cable import Cable, Surroundings
+from askport.core.visit.errand import Errand
 from askport.core.visit.stages.stage_list import Stages
 from askport.core.visit.steps import Phase
 from askport.core.visit.transitions import Event
@@ -68,6 +69,10 @@ class Session(Borrower):
         self.visit.trouble = None
         self.stages.now.enter(now)
 
+    def run_errand(self, errand: Errand, now: float) -> None:
+        """Go to the device that a command names, as far as that wants."""
+        self.stages.run_errand(errand, now)
+
     # What the world answers
 
     def borrow_done(self, interface: IPv4Interface, now: float, why_on_adapter: str = "") -> None:
@@ -92,7 +97,7 @@ class Session(Borrower):
     def ipv6_failed(self, error: AskPortError) -> None:
         """Take in that the laptop cannot speak IPv6 here; it matters where there is no other way."""
         self.cable.laptop.speaks_ipv6 = False
-        if self.device.whereabouts is None:
+        if self.device.whereabouts is None or self.device.errand:
             self.visit.trouble = error
 
     def gave_back(self) -> None:

@@ -21,6 +21,8 @@ class Event(Enum):
     BORROWS = auto()
     BORROWS_TO_SET = auto()
     BORROWS_TO_PROVE = auto()
+    SEES_WHOM_IT_ANSWERS = auto()
+    """The laptop has borrowed beside the adapter what reaches it where it was set to be: is it answered there?"""
     GOES_ON_ADAPTER = auto()
     """The device answers the adapter only, and not what is borrowed beside it."""
     NOT_BORROWED = auto()
@@ -66,7 +68,11 @@ MOVES: dict[Event, dict[Phase, Phase]] = {
     Event.BORROWS: {Phase.MAY_BORROW: Phase.BORROWING},
     Event.BORROWS_TO_SET: {Phase.MAY_SET: Phase.BORROWING_TO_SET},
     Event.BORROWS_TO_PROVE: {Phase.MAY_PROVE: Phase.BORROWING_TO_PROVE},
-    Event.GOES_ON_ADAPTER: {Phase.TRYING_PORTS: Phase.BORROWING},
+    Event.SEES_WHOM_IT_ANSWERS: {Phase.BORROWING_TO_PROVE: Phase.BORROWING_TO_PROVE},
+    Event.GOES_ON_ADAPTER: {
+        Phase.TRYING_PORTS: Phase.BORROWING,
+        Phase.BORROWING_TO_PROVE: Phase.BORROWING_TO_PROVE,
+    },
     Event.NOT_BORROWED: {
         Phase.BORROWING: Phase.MAY_BORROW,
         Phase.BORROWING_TO_SET: Phase.MAY_SET,
@@ -88,7 +94,7 @@ MOVES: dict[Event, dict[Phase, Phase]] = {
     Event.PASSED: {Phase.PROVING: Phase.POWER_CYCLE},
     Event.FORGOT: {Phase.POWER_CYCLE: Phase.FORGOTTEN},
     Event.PROVES_AGAIN: {Phase.POWER_CYCLE: Phase.PROVING_AGAIN},
-    Event.KEPT: dict.fromkeys((Phase.POWER_CYCLE, Phase.PROVING_AGAIN), Phase.MAY_RECORD),
+    Event.KEPT: dict.fromkeys((Phase.PROVING, Phase.POWER_CYCLE, Phase.PROVING_AGAIN), Phase.MAY_RECORD),
     Event.RECORDS: {Phase.MAY_RECORD: Phase.RECORDED},
 }
 

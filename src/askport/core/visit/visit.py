@@ -105,13 +105,14 @@ class Visit:
 
     @property
     def usual_ports(self) -> list[int]:
-        """TCP ports that the device is asked at: those that the plan names, and the usual ones."""
-        return [*dict.fromkeys((*self.device.work.ports, *USUAL_PORTS))]
+        """TCP ports that the device is asked at: those that the plan names, and the usual ones; none for an errand."""
+        return [] if self.device.errand else [*dict.fromkeys((*self.device.work.ports, *USUAL_PORTS))]
 
     @property
     def way_names(self) -> list[str]:
         """The names of the ways that can be chosen, best first."""
-        return [each.entry.name for each in self.ways() if each.usable]
+        errand = self.device.errand
+        return [errand.way] if errand and errand.way else [each.entry.name for each in self.ways() if each.usable]
 
     def kinds_of(self, device: Device) -> list[Fit]:
         """Return the kinds that fit a device by all that was heard of it, the strictest first."""
@@ -165,14 +166,16 @@ class Visit:
         reached = self.device.was_taken or (there is not None and self.cable.laptop.reaching(there) is not None)
         return over.address if over and not reached else None
 
-    def ask_over_ipv6(self, ports: Sequence[int], now: float) -> list[Machine]:
+    def ask_over_ipv6(self, now: float) -> list[Machine]:
         """Return what asks the device at hand over IPv6, where it has shown such an address and was not asked."""
         device, laptop = self.device, self.cable.laptop
-        if device.chosen is None or device.over_ipv6 or not self.shows_ipv6(device.chosen):
+        if device.chosen is None or device.over_ipv6:
+            return []
+        if not (device.errand.start.door if device.errand else self.shows_ipv6(device.chosen)):
             return []
         laptop.speaks_ipv6 = True
         self.effects.append(SpeakIpv6())
-        device.over_ipv6 = OverIpv6(laptop.borrows_as, device.chosen.mac, ports, now=now)
+        device.over_ipv6 = OverIpv6(laptop.borrows_as, device.chosen.mac, self.usual_ports, now=now)
         return [device.over_ipv6]
 
     @property
@@ -296,11 +299,11 @@ class Visit:
     def start(self, now: float) -> Start | None:
         """Return what a way is started with, or None where there is no device or no plan yet."""
         cable, device = self.cable, self.device
-        if device.target is None or device.chosen is None:
+        said = device.errand.start if device.errand else self._known_beforehand()
+        if said is None or device.chosen is None:
             return None
-        return Start(
-            mac=device.chosen.mac,
-            target=device.target,
+        return replace(
+            said,
             laptop_mac=cable.laptop.mac,
             laptop=self.laptop_within,
             old=device.whereabouts,
@@ -310,10 +313,25 @@ class Visit:
             landings=self.landings(),
             door=self.door,
             free=self.free_address,
-            kind=device.kind,
             ours=tuple(self.cable.laptop.talking),
             speaks=tuple(each.protocol for each in device.chosen.identities),
             places={each.protocol: each.where for each in device.chosen.identities if each.where},
+        )
+
+    def _known_beforehand(self) -> Start | None:
+        """Return what a way is started with, as far as that is known of the device and not of the laptop."""
+        cable, device = self.cable, self.device
+        if device.target is None or device.chosen is None:
+            return None
+        return Start(
+            mac=device.chosen.mac,
+            target=device.target,
+            laptop_mac=cable.laptop.mac,
+            laptop=None,
+            old=None,
+            now=0.0,
+            xid=cable.xid,
+            kind=device.kind,
             log_in=cable.around.log_ins.get(device.entered_as, NO_LOG_IN),
             line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",
             name=device.work.tag,

@@ -30,7 +30,7 @@ class Access:
         around = self._visit.cable.around
         candidates = (each for each in near(address, prefix, self._avoid()) if not around.in_pool(each))
         self._visit.free_address = None
-        over_ipv6 = self._visit.ask_over_ipv6(self._visit.usual_ports, now)
+        over_ipv6 = self._visit.ask_over_ipv6(now)
         self._visit.go(Event.OUT_OF_REACH, self._asking(candidates, now), *over_ipv6)
 
     def within_target(self, now: float) -> Machine | None:
@@ -90,9 +90,10 @@ class Access:
         if choosing.chosen:
             visit.effects.append(Borrow(choosing.chosen))
             return False
-        (address, holder), *_ = choosing.taken.items()
         visit.go(Event.NOT_BORROWED)
-        visit.trouble = Refused(f"{address} has been taken by {holder} meanwhile: another address is looked for.")
+        if len(choosing.taken) == 1:
+            ((address, holder),) = choosing.taken.items()
+            visit.trouble = Refused(f"{address} has been taken by {holder} meanwhile: another address is looked for.")
         return True
 
     def refused(self, error: AskPortError) -> None:

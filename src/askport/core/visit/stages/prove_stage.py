@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from ipaddress import IPv4Address
 
 from askport.core.kinds.model import PageWay
-from askport.core.machine import Machine
+from askport.core.machine import Machine, Pin
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.page_answers import PAGE_PORTS
 from askport.core.proofs.power_cycle import Boot, Power, PowerCycle
@@ -13,11 +13,12 @@ from askport.core.proofs.reachable import PortOpens
 from askport.core.proofs.verdict import verdict_of
 from askport.core.protocols import told_name
 from askport.core.reach.free_address import FreeAddressSearch
+from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.register.entries import Left
-from askport.core.visit.stages.stage import Next, Stage
+from askport.core.visit.stages.stage import Next, Siblings, Stage
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event
-from askport.core.visit.visit import USUAL_PORTS
+from askport.core.visit.visit import USUAL_PORTS, Visit
 
 
 class Looking(Proving):
@@ -31,6 +32,11 @@ class Prove(Stage):
 
     step = Step.PROVE
 
+    def __init__(self, visit: Visit, stages: Siblings) -> None:
+        super().__init__(visit, stages)
+        self._looks_again = False
+        """Whether another laptop address is looked for already, because the one that was offered is taken."""
+
     def begin(self, now: float) -> None:
         """Prove from now on, or say that the laptop has to reach it first."""
         visit, device = self._visit, self._visit.device
@@ -40,7 +46,13 @@ class Prove(Stage):
             if visit.cable.laptop.is_beside:  # that changes nothing, so nobody is asked
                 self._stages.access.borrow(Event.BORROWS_TO_PROVE, now)
             return
-        device.course, device.left_out = Course(self.terms(subject)), []
+        errand, device.left_out = device.errand, []
+        device.course = Course(
+            self.terms(subject), cuts_power=errand is None or errand.cuts_power,
+            wait_s=errand.cut_within_s if errand else None,
+        )  # fmt: skip
+        if errand:  # what is read from it over the laptop's own stack is read from nobody else
+            visit.effects.append(Pin(subject.at.ip, subject.mac))
         visit.go(Event.PROVES, *device.course.begin(now))
 
     def terms(self, subject: Subject) -> Terms:
@@ -58,6 +70,8 @@ class Prove(Stage):
     def expected(self) -> Expected:
         """What is expected of the device at hand."""
         device = self._visit.device
+        if device.errand and device.errand.expected:
+            return device.errand.expected
         return Expected(
             gateway=device.target.gateway if device.target else None,
             dns=device.target.dns if device.target else None,
@@ -95,6 +109,8 @@ class Prove(Stage):
     def boot(self) -> Boot:
         """How long it takes to start: after an earlier power cut, and by its kind."""
         device, cable = self._visit.device, self._visit.cable
+        if device.errand:
+            return device.errand.boot
         known = cable.around.known.get(device.chosen.mac) if device.chosen else None
         kind_s = device.kind.needs.boot_s if device.kind else None
         return Boot(earlier_s=known.start_s if known else None, kind_s=kind_s)
@@ -120,20 +136,40 @@ class Prove(Stage):
 
     def borrowed(self, now: float) -> None:
         """Prove with the address that was borrowed for it."""
-        if self._visit.phase is Phase.BORROWING_TO_PROVE:
+        visit = self._visit
+        if visit.phase is not Phase.BORROWING_TO_PROVE:
+            return
+        self._looks_again = False
+        subject, beside = visit.subject(), visit.cable.laptop.beside_in_use
+        # One that was never reached before may answer the adapter only: that is no fault of what it was set to.
+        if subject and beside and visit.reached_from is None:
+            visit.reached_from = subject.laptop
+            adapter, at = visit.cable.laptop.macs[0], subject.at.ip
+            asks = WhomItAnswers(subject.mac, at, beside=beside, adapter=adapter, laptop=subject.laptop.ip, now=now)
+            visit.go(Event.SEES_WHOM_IT_ANSWERS, asks)
+        else:
             self.begin(now)
 
     def offer_another(self, now: float) -> None:
         """Borrow another one that reaches it."""
         if search := self._stages.access.within_target(now):
+            self._looks_again = True
             self._visit.go(Event.BORROWS_TO_PROVE, search)
+        else:
+            self.begin(now)
 
     def ended(self, ran: Sequence[Machine], now: float) -> None:
         """Write down how the proofs ended, and wait for the power cut; or how that one did."""
         visit = self._visit
         match visit.phase, ran[0]:
             case Phase.BORROWING_TO_PROVE, FreeAddressSearch() as choosing:
-                self._stages.access.asked_again(choosing, now)
+                if self._stages.access.asked_again(choosing, now) and not self._looks_again:
+                    self.offer_another(now)
+            case Phase.BORROWING_TO_PROVE, WhomItAnswers() as asked:
+                if asked.adapter_only and visit.reached_from:
+                    self._stages.access.borrow_on_adapter(visit.reached_from)
+                else:
+                    self.begin(now)
             case Phase.PROVING | Phase.POWER_CYCLE | Phase.PROVING_AGAIN, _ if visit.device.course:
                 self._part_ended(visit.device.course, now)
 
@@ -155,7 +191,7 @@ class Prove(Stage):
                 visit.go(Event.PROVES_AGAIN, *running)
             case Part.CUT, _ if not (course.cycle and course.cycle.passed):
                 visit.go(Event.FORGOT)
-            case Part.AGAIN, _ if course.proving and course.proving.passed:
+            case Part.AGAIN | Part.PROOFS, _ if course.proving and course.proving.passed:
                 visit.go(Event.KEPT, *course.asides)
             case _:
                 visit.go(Event.FAILED)
@@ -164,7 +200,7 @@ class Prove(Stage):
         """Look which of the usual ports open, where it had no address to be asked at before it was given this one."""
         visit, device = self._visit, self._visit.device
         subject = visit.subject()
-        if subject is None or device.ports_tried:
+        if subject is None or device.ports_tried or device.errand:
             return []
         device.ports_seen = [PortOpens(subject, port, now=now) for port in USUAL_PORTS]
         return [Looking(device.ports_seen)]

@@ -11,7 +11,7 @@ from askport.core.formats.modbus import PORT_MODBUS
 from askport.core.kinds.recognising import wants_first_words
 from askport.core.machine import Machine, Pin, Send
 from askport.core.proofs.page_answers import PAGE_PORTS
-from askport.core.proofs.proof import Proving, Subject
+from askport.core.proofs.proof import Proof, Proving, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.who_holds import StillThere
 from askport.core.reach.free_address import FreeAddressSearch
@@ -45,7 +45,7 @@ class Reach(Stage):
 
     def over_ipv6(self, now: float) -> None:
         """Go on over IPv6, with nothing borrowed: see what it answers there, unless that is known."""
-        if asks := self._visit.ask_over_ipv6(self._visit.usual_ports, now):
+        if asks := self._visit.ask_over_ipv6(now):
             self._visit.go(Event.TRIES_PORTS, *asks)
         else:
             self._introduce(now)
@@ -90,8 +90,10 @@ class Reach(Stage):
             visit.effects.append(Pin(address, chosen.mac))
         at = IPv4Interface((address, laptop.network.prefixlen))
         subject = Subject(mac=chosen.mac, at=at, laptop_mac=cable.laptop.mac, laptop=laptop)
-        asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in visit.usual_ports)]
-        visit.effects += [Send(each) for each in ask_for_numbers(subject.ends, now)]
+        asked: list[Proof] = []
+        if device.errand is None:
+            asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in visit.usual_ports)]
+            visit.effects += [Send(each) for each in ask_for_numbers(subject.ends, now)]
         visit.go(Event.TRIES_PORTS, Proving([StillThere(subject, now=now), *asked]))
 
     def ended(self, ran: Sequence[Machine], now: float) -> None:
@@ -133,6 +135,9 @@ class Reach(Stage):
         visit, device = self._visit, self._visit.device
         kinds, at, there = visit.cable.around.kinds, visit.door or device.whereabouts, device.whereabouts
         asking: list[FirstWords | AskingModbus] = []
+        if device.errand:
+            self._go_on(now)
+            return
         if device.chosen and at and wants_first_words(kinds, device.chosen, ports=device.open_ports):
             asking.append(FirstWords(at, device.open_ports, now=now))
         if there and not visit.door and PORT_MODBUS in device.open_ports:

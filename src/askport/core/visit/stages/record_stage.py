@@ -1,5 +1,6 @@
 """Record: the row is closed, and the laptop is given back."""
 
+from askport.core.finding.device import Device
 from askport.core.machine import GiveBack
 from askport.core.register.entries import Left, Recorded
 from askport.core.text import listed
@@ -17,16 +18,20 @@ class Record(Stage):
         """Record the device."""
         visit, device = self._visit, self._visit.device
         if visit.phase is Phase.MAY_RECORD and device.chosen:
-            said = device.course.last_words(device.unit) if device.course else []
-            visit.write(*said)
-            for each in said:
-                if isinstance(each, Left):
-                    device.as_left = device.as_left.then(each.as_left)
-            live = visit.cable.finder.device(device.chosen.mac) or device.chosen
-            left_out = tuple(device.left_out)
-            visit.write(Recorded(unit=device.unit, mac=live.mac, left_out=left_out, ipv6=live.ipv6))
+            self.write_down(device.chosen)
             visit.effects.append(GiveBack())
             visit.go(Event.RECORDS)
+
+    def write_down(self, chosen: Device) -> None:
+        """Close the visit in the journal, whatever it has come to."""
+        visit, device = self._visit, self._visit.device
+        said = device.course.last_words(device.unit) if device.course else []
+        visit.write(*said)
+        for each in said:
+            if isinstance(each, Left):
+                device.as_left = device.as_left.then(each.as_left)
+        live = visit.cable.finder.device(chosen.mac) or chosen
+        visit.write(Recorded(unit=device.unit, mac=live.mac, left_out=tuple(device.left_out), ipv6=live.ipv6))
 
     def next(self, now: float) -> Next:
         """Say what is recorded and given back."""

@@ -44,11 +44,12 @@ class Setting(Stage):
             visit.go(Event.PREPARED)
             return
         target = device.target.interface
-        if device.whereabouts == target.ip and visit.laptop_within and not device.proofs:
+        if device.whereabouts == target.ip and visit.laptop_within and not device.proofs and device.errand is None:
             self._stages.prove.begin(now)  # it is there already, and nothing is to be set until a proof says so
             return
         vacancy = FreeAddressSearch(visit.cable.laptop.mac, [target], now=now)
-        beside = (self._stages.access.within_target(now), self.own_word.read_as_found(now))
+        says = self.own_word.read_as_found(now) if device.errand is None else None
+        beside = (self._stages.access.within_target(now), says)
         visit.go(Event.PREPARES, vacancy, *(each for each in beside if each))
 
     def plan(self, target: Target, now: float) -> None:
@@ -224,6 +225,8 @@ class Setting(Stage):
         self._visit.left_behind()
         if way.permanent is False and self._may_be_kept(now):
             self._visit.go(Event.MAY_BE_KEPT)
+        elif self._visit.device.errand:
+            self._visit.go(Event.MOVED_AWAY)
         else:
             self._stages.prove.begin(now)
 
@@ -270,6 +273,9 @@ class Setting(Stage):
         visit.left_behind()
         self._write(way)
         visit.device.landed_at = landed_at
+        if visit.device.errand:
+            visit.go(Event.NOT_TAKEN)
+            return
         self._stages.access.look_beside(landed_at, None, now)
 
     def next(self, now: float) -> Next:

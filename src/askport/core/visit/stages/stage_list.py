@@ -1,7 +1,9 @@
 """All stages of the way, by step."""
 
+from askport.core.kinds.recognising import Fit
 from askport.core.plan.working_order import WorkItem, clean_tag
 from askport.core.register.entries import Named
+from askport.core.visit.errand import Errand
 from askport.core.visit.stages.access import Access
 from askport.core.visit.stages.find_stage import Find
 from askport.core.visit.stages.plug_stage import Plug
@@ -23,14 +25,8 @@ class Stages:
         self.access = Access(visit)
         self.find, self.reach = Find(visit, self), Reach(visit, self)
         self.setting, self.prove = Setting(visit, self), Prove(visit, self)
-        every: tuple[Stage, ...] = (
-            Plug(visit, self),
-            self.find,
-            self.reach,
-            self.setting,
-            self.prove,
-            Record(visit, self),
-        )
+        self.record = Record(visit, self)
+        every = (Plug(visit, self), self.find, self.reach, self.setting, self.prove, self.record)
         self.by_step: dict[Step, Stage] = {each.step: each for each in every}
 
     @property
@@ -56,6 +52,21 @@ class Stages:
                 visit.see_again()
             device.way_name, device.restores, visit.trouble = None, False, None
             device.forget_proofs()
+            self.setting.prepare(now)
+
+    def run_errand(self, errand: Errand, now: float) -> None:
+        """Take the device that was named, without finding it first, and go on with it as far as is wanted."""
+        visit, device, said = self._visit, self._visit.device, errand.start
+        device.errand, device.chosen, device.way_name = errand, errand.device(now), errand.way
+        device.fits = [Fit(said.kind, "by its name", 0)] if said.kind else []
+        if errand.ends is Step.PROVE:
+            visit.go(Event.MOVED_AWAY)
+            self.prove.offer_another(now)
+        elif said.door:
+            self.reach.over_ipv6(now)
+        elif said.old and (visit.way is None or visit.way.needs_reach):
+            self.reach.begin(said.old, None, now)
+        else:
             self.setting.prepare(now)
 
     def name(self, tag: str, now: float) -> None:
