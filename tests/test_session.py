@@ -27,8 +27,10 @@ from askport.core.proofs.power_cycle import Power
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
 from askport.core.register.entries import Borrowed, DevicePlanned, Found, GaveBack, Recorded, WasSet
+from askport.core.visit.errand import Errand
 from askport.core.visit.narrate import next_line
 from askport.core.visit.steps import Phase, Step
+from askport.core.ways.start import Start
 from askport.core.ways.way import Result
 from askport.core.wire import Frame, hear
 from askport.edges.switch_run import SwitchRun
@@ -588,6 +590,44 @@ def test_an_offer_that_has_grown_old_is_asked_for_again(practice):
     pass_time(bench, run, until=lambda: session.phase is Phase.MAY_BORROW)
     assert session.visit.free_address not in (None, offer)
     assert offer not in bench.interfaces
+
+
+def test_an_offer_that_is_taken_before_the_proofs_is_followed_by_another(practice):
+    bench, run = practice("UV-01")
+    session = walk(bench, run, {Phase.SETTING})
+    offer = session.visit.free_address
+    session.visit.free_since = float("-inf")
+    bench.devices = (*bench.devices, intruder := scenario.stand_in("OX-01"))
+    intruder.up = True
+    intruder.host.take(offer, None)
+    walk(bench, run, {Phase.PROVING, Phase.MAY_PROVE})
+    pass_time(bench, run, 10.0, until=lambda: session.phase is Phase.PROVING)
+    assert (session.phase, offer in bench.interfaces, len(session.cable.laptop.borrowed)) == (Phase.PROVING, False, 2)
+
+
+@pytest.mark.parametrize(("mac", "sets"), [("TG-01", True), ("OX-01", False)])
+def test_an_errand_goes_to_the_device_that_was_named_and_to_nobody_else(practice, mac, sets):
+    """Where another unit is at the address that was given, nothing is told to it."""
+    bench, run = practice("TG-01")
+    unit, named, visit = bench.device, scenario.stand_in(mac), run.session.visit
+    kind = next(each for each in run.kinds if each.name == run.item.description)
+    start = Start(
+        mac=named.mac, target=run.item.target, laptop_mac=bench.mac, laptop=None, old=IPv4Address("192.168.61.7"),
+        now=0.0, xid=lambda: 7, kind=kind,
+    )  # fmt: skip
+    pass_time(bench, run, until=lambda: unit.up)
+    run.session.run_errand(Errand(start=start, ends=Step.SET, way="page"), bench.now())
+    until = bench.now() + 60.0
+    while bench.now() < until and visit.device.way is None and not visit.trouble:
+        run.session.enter(bench.now())
+        pass_time(bench, run, 1.0)
+    if sets:
+        pass_time(bench, run, 60.0, until=lambda: visit.device.way.done)
+        assert (visit.device.way.result, visit.phase, visit.device.proofs) == (Result.TAKEN, Phase.MAY_PROVE, [])
+    else:
+        said = f"{named.mac} does not answer at 192.168.61.7; {unit.mac} does."
+        assert visit.trouble.message == said
+        assert unit.saved.interface == IPv4Interface("192.168.61.7/24")
 
 
 def test_without_a_free_laptop_address_it_is_said_and_no_other_way_is_taken(practice):

@@ -8,18 +8,22 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.core.addresses import BROADCAST_MAC, MacAddress
+from askport.core.channels import Fetch, Fetched
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.dhcp import BROADCAST_FLAG, BootpOp, Dhcp, MessageType, encode_dhcp
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp
+from askport.core.kinds.kind_reading import read_kind
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target
 from askport.core.reach.can_talk import can_talk
 from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.by_hand import ByHand
+from askport.core.ways.start import Start
+from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result
 from askport.core.wire import Frame, Link, hear
 
@@ -409,3 +413,34 @@ def test_in_the_sites_subnet_the_top_is_left_to_gateways():
     found = list(from_the_top(IPv4Interface("10.84.16.0/22").network, set()))
     assert str(found[0].ip) == "10.84.19.239"
     assert len(found) == 1022
+
+
+TWO_REQUESTS = """
+schema = "askport.kind/1"
+name = "gauge"
+[[way]]
+by = "page"
+set = [{ get = "/net" }, { post = "/mask", form = { m = "{mask}" } }, { post = "/net", form = { ip = "{address}" } }]
+read = [{ get = "/net", find = "ip=(?P<address>[0-9.]+)" }]
+"""
+
+
+@pytest.mark.parametrize(
+    ("statuses", "taken", "said"),
+    [
+        ([200, 200, 500], True, "It had taken by then: POST /mask. It says that it has 192.168.61.9 now."),
+        ([200, 500], False, "refused: it answered 500"),
+    ],
+)
+def test_a_page_that_refuses_halfway_says_how_far_it_was_changed(statuses, taken, said):
+    kind = read_kind(TWO_REQUESTS, "gauge.toml")
+    start = Start(
+        mac=IT, target=TARGET, laptop_mac=US, laptop=LAPTOP, old=IPv4Address("192.168.61.9"), now=0.0, xid=lambda: 5,
+        kind=kind,
+    )  # fmt: skip
+    way = WAYS["page"].begin(start)
+    for now, status in enumerate([*statuses, 200], 1):
+        (asked,) = (each for each in way.poll() if isinstance(each, Fetch)) if not way.done else (None,)
+        if asked:
+            way.channel_event(Fetched(asked.channel, status, "ip=192.168.61.9"), float(now))
+    assert (way.result, way.has_changed, said in way.because) == (Result.REFUSED, taken, True), way.because

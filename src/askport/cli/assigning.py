@@ -16,14 +16,15 @@ from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.ports import tcp_port
 from askport.cli.recording import JobOption, Record, TagOption
 from askport.cli.saying import JsonOption, Status, put_json, say
-from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_interface, parse_list
+from askport.cli.target_options import target_of
+from askport.core.addresses import NO_MAC, MacAddress, parse_address
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput
 from askport.core.formats.ipv6 import link_local
 from askport.core.kinds.model import SCHEMA, ConsoleWay, Kind, PageWay, PingWay
 from askport.core.kinds.typing_in import typed
 from askport.core.plan.landings import aligned
-from askport.core.plan.target import Target, require_sound
+from askport.core.plan.target import Target
 from askport.core.visit.errand import Errand
 from askport.core.visit.steps import Step
 from askport.core.ways.log_in import LogIn
@@ -88,12 +89,7 @@ def assign(
         raise BadInput("Name the adapter, --mac, --to and --by: 'askport assign --help' shows how.")
     if by not in WAYS:
         raise BadInput(f"'{by}' is no way of setting an address: choose {' or '.join(WAYS)}.")
-    target = Target(
-        interface=parse_interface(to),
-        gateway=parse_address(gateway, "gateway") if gateway else None,
-        dns=tuple(parse_list(dns or [], "DNS server")),
-    )
-    require_sound(target)
+    target = target_of(to, gateway, dns)
     device, old = MacAddress.parse(mac), parse_address(at) if at else None
     if over not in (None, "telnet", "ssh", "serial"):
         raise BadInput(f"'{over}' is no way to a console: write telnet, ssh or serial.")

@@ -12,10 +12,11 @@ from askport.cli.link_local_option import OverIpv6Option, link_local_of, who_has
 from askport.cli.on_cable import OnAdapterOption, giving_back, laptop_beside, open_cable
 from askport.cli.passwords import PasswordOption, read_password
 from askport.cli.saying import say
-from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
+from askport.cli.target_options import target_of
+from askport.core.addresses import MacAddress, parse_address
 from askport.core.channels import SerialLine, SshPort, TelnetPort
 from askport.core.errors import BadInput, MachineRefused, Refused
-from askport.core.plan.target import Target, require_sound
+from askport.core.plan.target import Target
 from askport.core.text import display_text
 from askport.edges.files import write_file
 from askport.edges.footing import Footing
@@ -45,11 +46,7 @@ def console(
     """Talk to a device's console over the cable or a serial line, until Ctrl-]; with --learn, learn from it."""
     from askport.core.lessons.console_lesson import Listening
 
-    target = None
-    if to:
-        where = parse_address(gateway, "gateway") if gateway else None
-        target = Target(interface=parse_interface(to), gateway=where, dns=tuple(parse_list(dns or [], "DNS server")))
-        require_sound(target)
+    target = target_of(to, gateway, dns) if to else None
     mac = MacAddress.parse(pin) if pin else None
     listening = Listening()
     if serial:

@@ -10,15 +10,15 @@ import typer
 from askport.cli.link_local_option import OverIpv6Option, link_local_of, who_has
 from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.saying import Status, put_json, say
+from askport.cli.target_options import target_of
 from askport.cli.teaching import Teaching
-from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address, parse_interface, parse_list
+from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput
 from askport.core.finding.beliefs import Belief
 from askport.core.finding.device import Device
 from askport.core.finding.tracking import Tracker
 from askport.core.machine import Together
-from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
 from askport.core.text import display_text, whole_number
@@ -48,13 +48,7 @@ def door(
     """Open a loopback port to the device over the cable, until Ctrl-C; with --learn, learn from what passes."""
     far = far_end(device)
     mac = MacAddress.parse(pin) if pin else None
-    target = None
-    if to:
-        target = Target(
-            interface=parse_interface(to), gateway=parse_address(gateway, "gateway") if gateway else None,
-            dns=tuple(parse_list(dns or [], "DNS server")),
-        )  # fmt: skip
-        require_sound(target)
+    target = target_of(to, gateway, dns) if to else None
     if learn and not isinstance(far.address, IPv4Address):
         raise BadInput("Learning is for pages at IPv4 addresses: name the device's.")
     if learn and over_ipv6:

@@ -23,6 +23,7 @@ from askport.edges import log
 from askport.edges.adapters import forwards
 from askport.edges.driver import Driver
 from askport.edges.footing import Footing
+from askport.edges.keeper_client import require_link
 from askport.edges.streams import Streams
 
 _SLICE_S = 0.2
@@ -97,7 +98,12 @@ class ErrandRun:
         """The device as it was heard before anything was set."""
 
     def begin(self) -> None:
-        """Set out."""
+        """Set out.
+
+        Raises:
+            MachineRefused: the link has gone since the adapter was taken.
+        """
+        require_link(self.cable.keeper)
         self.session.run_errand(self.errand, self.cable.wire.now())
 
     async def go_on(self, over: Callable[[], bool]) -> None:

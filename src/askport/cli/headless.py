@@ -9,6 +9,7 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.more_devices import LOG_IN
 from askport.bench.page_device import PageDevice
+from askport.cli.bench_run import bench_run
 from askport.cli.opened_jobs import open_job
 from askport.cli.report import write_reports
 from askport.core.errors import BadInput, MachineRefused, Refused
@@ -26,7 +27,6 @@ from askport.core.ways.log_in import LogIn
 from askport.edges.driver import Driver
 from askport.edges.files import write_file
 from askport.edges.job_run import JobRun
-from askport.edges.kind_files import known_kinds
 
 _PATIENCE_S = 1200.0
 """Virtual seconds for one device, boots and power cycles included."""
@@ -67,19 +67,7 @@ async def commission_all(path: Path) -> bool:
     directory = path.parent
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
     bench.plug(scenario.stand_in(scenario.WORK[0].tag))
-    job = open_job(path, writes=True)
-    job.append_all(scenario.plan_entries(), bench.wall(0.0))
-    run = JobRun(
-        wire=bench,
-        adapter=bench,
-        channels=bench.streams,
-        own=scenario.LAPTOP,
-        job=job,
-        work=scenario.WORK,
-        sites=(scenario.SITE,),
-        maker=scenario.maker,
-        kinds=[each.kind for each in known_kinds()[0] if each.path is None and each.kind.name != _UNKNOWN],
-    )
+    run = bench_run(bench, open_job(path, writes=True), scenario.WORK, unknown=_UNKNOWN)
     run.log_ins |= dict.fromkeys(("managed switch", PROTOCOLS["onvif"].log_in_as), LogIn(*LOG_IN))
     print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
     await _look_around()

@@ -6,12 +6,11 @@ from pathlib import Path
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.practice import Practice
+from askport.cli.bench_run import bench_run
 from askport.core.errors import BadInput
 from askport.core.plan.working_order import WorkItem
 from askport.core.text import display_text
-from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.kind_files import known_kinds
 from askport.tui.workplace import Workplace
 
 
@@ -23,19 +22,9 @@ def bench_workplace(pace: float, wire: str = "crate", first: str = "") -> Workpl
     practice.take(work[0])
     practice.move(wire)
     job = JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True)
-    job.append_all(scenario.plan_entries(), bench.wall(0.0))
-    run = JobRun(
-        wire=bench,
-        adapter=bench,
-        channels=bench.streams,
-        own=scenario.LAPTOP,
-        job=job,
-        work=work,
-        sites=(scenario.SITE,),
-        maker=scenario.maker,
-        kinds=[each.kind for each in known_kinds()[0] if each.path is None],
+    return Workplace(
+        run=bench_run(bench, job, work), title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice
     )
-    return Workplace(run=run, title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice)
 
 
 def _beginning_with(tag: str) -> tuple[WorkItem, ...]:

@@ -15,10 +15,10 @@ from askport.cli.on_cable import LINK_S, OnAdapterOption, giving_back, open_cabl
 from askport.cli.passwords import PasswordOption
 from askport.cli.recording import JobOption, Record, TagOption
 from askport.cli.saying import JsonOption, Status, put_json, say
-from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_list
+from askport.cli.target_options import target_of
+from askport.core.addresses import MacAddress, parse_address, parse_list
 from askport.core.errors import BadInput
 from askport.core.kinds.model import Kind
-from askport.core.plan.target import Target, require_sound
 from askport.core.proofs.course import Course
 from askport.core.proofs.page_answers import PAGE_PORTS
 from askport.core.proofs.power_cycle import Boot, PowerCycle
@@ -64,9 +64,8 @@ def prove(
     json: JsonOption = False,
 ) -> None:
     """Prove a device's final state."""
-    interface, device = parse_interface(at), MacAddress.parse(mac)
-    target = Target(interface=interface, gateway=parse_address(gateway, "gateway") if gateway else None)
-    require_sound(target)
+    target, device = target_of(at, gateway), MacAddress.parse(mac)
+    interface = target.interface
     old, servers = parse_address(was) if was else None, tuple(parse_list(dns or [], "DNS server"))
     for port in open_ or []:
         if not 0 < port < 65_536:

@@ -10,7 +10,7 @@ from askport.core.ways.field_way import SetByField, field_entry
 from askport.core.ways.start import Start
 
 
-class ArtNetTalk(Datagrams):
+class ArtNetTalk(Datagrams[IpProg]):
     """One packet and its reply."""
 
     port, protocol = PORT_ART_NET, "Art-Net"
@@ -22,28 +22,28 @@ class ArtNetTalk(Datagrams):
         Raises:
             ValueError: it is not known where the node is, or the laptop does not reach it there.
         """
-        super().__init__(start)
-        self._packet, self._says = packet, says
+        super().__init__(start, [packet])
+        self._says = says
         self.reply: IpProg | None = None
 
-    def _question(self) -> tuple[str, list[bytes]]:
-        return self._says, [ipprog.encode_ip_prog(self._packet)]
+    def _question(self, step: IpProg) -> tuple[str, bool, list[bytes]]:
+        return self._says, step.command != ipprog.ASK, [ipprog.encode_ip_prog(step)]
 
     def _take(self, payload: bytes, now: float) -> None:
         reply = ipprog.decode_ip_prog(payload)
-        if not isinstance(reply, IpProg) or not reply.is_reply or not self._asked:
+        if self.done or not isinstance(reply, IpProg) or not reply.is_reply or not self._is_out:
             return
-        if self._packet.command != ipprog.ASK and reply.address != self._packet.address:
+        packet = self._steps[0]
+        if packet.command != ipprog.ASK and reply.address != packet.address:
             self._finish(Ended.REFUSED, f"it replied that its address is {reply.address}")
             return
-        self.spoken[-1].acknowledged = True
         self.reply = reply
         none = reply.gateway == UNSPECIFIED
         self._found = {
             "address": str(reply.address), "mask": str(reply.mask), "gateway": "none" if none else str(reply.gateway),
             "origin": "dhcp" if reply.by_dhcp else "static",
         }  # fmt: skip
-        self._finish(Ended.WELL, "")
+        self._answered(now)
 
 
 def read_by_art_net(start: Start) -> ArtNetTalk:

@@ -22,6 +22,8 @@ from askport.core.ways.start import Start
 
 _OPTIONAL = frozenset({Property.DNS_SERVER, Property.CHANGES_PENDING, Property.DHCP_ENABLE})
 """What a device need not have."""
+_FINDS = frozenset({Property.OBJECT_IDENTIFIER, Property.OBJECT_LIST})
+"""What is asked only to find the network port."""
 _ACTIVATES = 0
 """Stands for the last step, which is about no property."""
 _MOST_OBJECTS = 20_000
@@ -54,7 +56,7 @@ def _writes(number: Property, value: bytes, shown: object) -> _Step:
     )  # fmt: skip
 
 
-class BacnetTalk(Datagrams):
+class BacnetTalk(Datagrams[_Step]):
     """Asks one thing after the other; first which of its objects is the network port.
 
     Newer devices know a number that stands for it. Others are asked for all their objects, and for one after the other
@@ -71,9 +73,7 @@ class BacnetTalk(Datagrams):
         Raises:
             ValueError: it is not known where the device is, or the laptop does not reach it there.
         """
-        super().__init__(start)
-        self._finding: _Step | None = _Step("find the network port", Property.OBJECT_IDENTIFIER, self._find_port)
-        self._steps = steps
+        super().__init__(start, [_Step("find the network port", Property.OBJECT_IDENTIFIER, self._find_port), *steps])
         self._network_port = self._device = ANY_INSTANCE
         self._invoke = start.xid() & 0xFF
         self._to_list: Iterator[int] = iter(())
@@ -91,38 +91,37 @@ class BacnetTalk(Datagrams):
             says, Property.OBJECT_LIST, lambda invoke, _: bacnet.read_object_list(invoke, self._device, index), index
         )
 
-    @property
-    def has_said_all(self) -> bool:
-        """Whether everything was sent."""
-        return self._finding is None and len(self._steps) == 1 and self._asked > 0
-
-    def _question(self) -> tuple[str, list[bytes]]:
-        step = self._finding or self._steps[0]
+    def _question(self, step: _Step) -> tuple[str, bool, list[bytes]]:
         # the number of the device itself comes first, where it has to be named
         who = [] if self.spoken else [encode_bacnet(Bacnet(BacnetService.WHO_IS), to_one=True)]
-        return step.says, [*who, step.asks(self._invoke, self._network_port)]
+        return step.says, step.writes, [*who, step.asks(self._invoke, self._network_port)]
 
     def _take(self, payload: bytes, now: float) -> None:
         said = decode_bacnet(payload)
         if isinstance(said, Bacnet) and said.instance is not None and not said.is_behind and said.origin is None:
             self._device = said.instance
         answer = bacnet.decode_answer(payload)
-        if isinstance(answer, BacnetAnswer) and answer.invoke == self._invoke and self._asked:
-            self._answered(answer, now)
+        if isinstance(answer, BacnetAnswer) and answer.invoke == self._invoke and self._is_out:
+            self._heard(answer, now)
 
-    def _answered(self, answer: BacnetAnswer, now: float) -> None:
+    def _heard(self, answer: BacnetAnswer, now: float) -> None:
         self._invoke = (self._invoke + 1) & 0xFF
-        said = self.spoken[-1]
-        if self._finding:
-            said.acknowledged, said.answer = not answer.refusal, answer.refusal
-            self._finding = self._find_on(self._finding, answer)
-            if self._finding and self._finding.is_like_the_last:
+        step = self._steps[0]
+        if step.number in _FINDS:
+            if more := self._find_on(step, answer):
+                self._steps.insert(1, more)
+            self._answered(now, answer.refusal, goes_on=True)
+            if more and more.is_like_the_last:
                 self.spoken.pop()
-        elif not self._step_answered(answer):
             return
-        self._ask_next(now)
-        if self._finding is None and not self._steps:
-            self._conclude()
+        goes_on = self._may_be_left_out(step, answer)
+        if not answer.refusal:
+            self.answers[step.number] = bacnet.values_of(answer.value)
+        elif goes_on:
+            self.left_out.add(step.number)
+        else:
+            self.wants_password = answer.wants_password
+        self._answered(now, answer.refusal, goes_on=goes_on)
 
     def _find_on(self, step: _Step, answer: BacnetAnswer) -> _Step | None:
         """Take what it said of its objects; return what is asked for next, or None where its port is known."""
@@ -145,27 +144,9 @@ class BacnetTalk(Datagrams):
         like = step.place not in (None, 0)
         return self._lists("list its objects one by one", following)._replace(is_like_the_last=like)
 
-    def _step_answered(self, answer: BacnetAnswer) -> bool:
-        """Take what it answered to a step of the way; say whether it goes on."""
-        step, said = self._steps[0], self.spoken[-1]
-        if answer.refusal and not self._may_be_left_out(step, answer):
-            self.wants_password = answer.wants_password
-            self._finish(Ended.REFUSED, f"{answer.refusal} (“{step.says}”)")
-            return False
-        if answer.refusal:
-            self.left_out.add(step.number)
-        else:
-            self.answers[step.number] = bacnet.values_of(answer.value)
-        said.acknowledged, said.answer = True, answer.refusal
-        self._steps = self._steps[1:]
-        return True
-
     def _may_be_left_out(self, step: _Step, answer: BacnetAnswer) -> bool:
         """Whether it goes on though this was refused: what it does not have cannot stay as it was."""
         return step.number in _OPTIONAL and (answer.is_unknown or not step.writes)
-
-    def _conclude(self) -> None:
-        self._finish(Ended.WELL, "")
 
 
 def _from_both_ends(count: int) -> Iterator[int]:
@@ -246,7 +227,7 @@ class SetByBacnet(SetByField):
     def _sets_until(self) -> int:
         """How many things are said until it is set: all but having it used, which may answer from elsewhere."""
         talk = self._conversation
-        finding = len(talk.spoken) - sum(each.text in (self.tells or ()) for each in talk.spoken)
+        finding = sum(not each.changes for each in talk.spoken)
         wants = isinstance(talk, BacnetTalk) and talk.wants_password
         return finding + len(self._by.set) - (0 if wants else 1)
 
@@ -264,7 +245,9 @@ def _set_steps(start: Start) -> list[_Step]:
     if target.dns:
         steps.append(_writes(Property.DNS_SERVER, servers, " ".join(map(str, target.dns))))
     steps.append(_writes(Property.IP_ADDRESS, bacnet.octets(at.ip.packed), at.ip))
-    activate = _Step("activate changes", _ACTIVATES, lambda invoke, _: bacnet.activate_changes(invoke, password))
+    activate = _Step(
+        "activate changes", _ACTIVATES, lambda invoke, _: bacnet.activate_changes(invoke, password), writes=True
+    )
     return [*steps, activate]
 
 

@@ -23,9 +23,10 @@ from askport.core.formats.cip import Attribute, CipService, Command, Configurati
 from askport.core.formats.field_protocols import PORT_ETHERNET_IP
 from askport.core.formats.unreadable import Unreadable
 from askport.core.protocols import PROTOCOLS, told_name
-from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.conversation import Conversation, Ended
 from askport.core.ways.field_way import SetByField, field_entry
 from askport.core.ways.start import Start
+from askport.core.ways.step_talk import StepTalk
 from askport.core.ways.talking import FieldTerms
 
 _ANSWER_S = 5.0
@@ -48,23 +49,19 @@ class _Step(NamedTuple):
     """Whether a refusal ends it."""
 
 
-class CipTalk(Conversation):
+class CipTalk(StepTalk[_Step]):
     """Opens a session, and asks or tells the object one attribute after the other."""
 
     def __init__(self, far: TcpPort, steps: list[_Step], now: float) -> None:
         """Connect now."""
-        super().__init__({})
-        self._channel, self._steps = Channel(far), steps
-        self._place, self._session, self._came = -1, 0, b""
+        super().__init__(steps)
+        self._channel = Channel(far)
+        self._session: int | None = None
+        self._came = b""
         self.answers: dict[int, bytes] = {}
         self._is_open = False
         self._give_up_at = now + _ANSWER_S
         self._effects.append(OpenChannel(self._channel))
-
-    @property
-    def has_said_all(self) -> bool:
-        """Whether everything was sent."""
-        return len(self.spoken) == len(self._steps)
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         """Go on."""
@@ -96,40 +93,28 @@ class CipTalk(Conversation):
         if message.status:
             why = cip.ENCAPSULATION_STATUS.get(message.status, f"status {message.status:#x}")
             self._finish(Ended.REFUSED, why)
-        elif message.command == Command.REGISTER_SESSION and self._place < 0:
+        elif message.command == Command.REGISTER_SESSION and self._session is None:
             self._session = message.session
-            self._say_next(now)
-        elif message.command == Command.SEND_RR_DATA and self._place >= 0:
-            step, reply = self._steps[self._place], message.reply
+            self._say(now)
+        elif message.command == Command.SEND_RR_DATA and self._session is not None:
+            step, reply = self._steps[0], message.reply
             if reply is None or reply.service != step.service:
                 self._finish(Ended.REFUSED, _LOST)
             elif reply.status:
                 why = cip.STATUS.get(reply.status, f"general status {reply.status:#x}")
-                if step.is_needed:
-                    self._finish(Ended.REFUSED, f"{why} (“{step.says}”)")
-                else:
-                    self.spoken[-1].answer = why
-                    self._say_next(now)
+                self._answered(now, why, goes_on=not step.is_needed)
             elif forbids := step.refuses(reply.data):
                 self._finish(Ended.REFUSED, forbids)
             else:
-                self.spoken[-1].acknowledged = True
                 self.answers[step.attribute] = reply.data
-                self._say_next(now)
+                self._answered(now)
 
-    def _say_next(self, now: float) -> None:
-        self._place += 1
-        if self._place == len(self._steps):
-            self._conclude()
-            return
-        step = self._steps[self._place]
-        self.spoken.append(Spoken(step.says))
+    def _say(self, now: float) -> None:
+        step = self._steps[0]
+        self._goes_out(step.says, changes=step.service == CipService.SET)
         request = cip.interface_request(step.service, step.attribute, step.data(self.answers))
-        self._effects.append(SendOn(self._channel, cip.unconnected(self._session, request)))
+        self._effects.append(SendOn(self._channel, cip.unconnected(self._session or 0, request)))
         self._give_up_at = now + _ANSWER_S
-
-    def _conclude(self) -> None:
-        self._finish(Ended.WELL, "")
 
     def handle_timer(self, now: float) -> None:
         """Give up where nothing comes."""

@@ -1,6 +1,7 @@
 """Console: the kind's lines over Telnet, SSH or serial, followed to the new address, and kept there."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from ipaddress import IPv4Address
 
 from askport.core.addresses import Address
@@ -8,7 +9,7 @@ from askport.core.channels import FarEnd, SerialLine, SshPort, TelnetPort
 from askport.core.errors import BadInput, Wants
 from askport.core.kinds.model import ConsoleWay, Kind, Line
 from askport.core.ways.conversation import Conversation, Ended
-from askport.core.ways.dialogue import Dialogue
+from askport.core.ways.dialogue import Dialogue, shown_lines
 from askport.core.ways.start import Start
 from askport.core.ways.talking import Talking
 
@@ -37,6 +38,19 @@ def far_end(by: ConsoleWay, at: Address | None, start: Start) -> FarEnd:
     return TelnetPort(at, port)
 
 
+def read_console(by: ConsoleWay, start: Start) -> Dialogue | None:
+    """Return what reads its settings on its console, or None where its kind does not say how.
+
+    Raises:
+        BadInput: what it is entered with was not given.
+    """
+    if not by.read:
+        return None
+    lines, values = [*by.login, *by.read], start.log_in.values
+    shown_lines(lines, values)  # what is missing is said before anything is sent
+    return Dialogue(far_end(by, start.talks_at, start), lines, values, refused=by.refused, now=start.now)
+
+
 class Console(Talking):
     """Says the lines of its kind, sees the device move, and has it keep what was set."""
 
@@ -61,6 +75,9 @@ class Console(Talking):
     def _talk(self, at: IPv4Address | None, lines: Sequence[Line], now: float) -> Dialogue:
         far, by = far_end(self._console, self._start.door or at, self._start), self._console
         return Dialogue(far, [*by.login, *lines], self._values, refused=by.refused, now=now)
+
+    def _read(self, now: float) -> Conversation | None:
+        return read_console(self._console, replace(self._start, now=now))
 
     @property
     def _where(self) -> str:

@@ -36,6 +36,15 @@ class Spoken:
     """Whether the device came back with what was waited for after it, and no refusal."""
     answer: str = ""
     """How it was answered, as the end of a sentence, where there is more to say than whether."""
+    changes: bool = True
+    """Whether it tells the device something, and does not only ask."""
+    left_out: bool = False
+    """Whether the device refused it, and it was gone on without it."""
+
+    @property
+    def is_over(self) -> bool:
+        """Whether it was answered so that the next could follow."""
+        return self.acknowledged or self.left_out
 
     @property
     def outcome(self) -> str:

@@ -1,17 +1,20 @@
 """Conversations in UDP datagrams: one question at a time, asked again where nothing comes."""
 
+from collections.abc import Iterable, Mapping
+
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv6 import link_local
 from askport.core.formats.packet import Ends, Ends6, frame_between
 from askport.core.formats.udp import Udp
-from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.conversation import Ended
 from askport.core.ways.start import Start
+from askport.core.ways.step_talk import S, StepTalk
 from askport.core.wire import Heard
 
 _ATTEMPTS = 3
 
 
-class Datagrams(Conversation):
+class Datagrams(StepTalk[S]):
     """Asks from the laptop's address beside the device, or over IPv6, from and to one port."""
 
     port: int
@@ -24,13 +27,13 @@ class Datagrams(Conversation):
     answer_s = 1.5
     """How long an answer is waited for before it is asked again."""
 
-    def __init__(self, start: Start) -> None:
+    def __init__(self, start: Start, steps: Iterable[S], values: Mapping[str, str] | None = None) -> None:
         """Begin to ask.
 
         Raises:
             ValueError: it is not known where the device is, or the laptop does not reach it there.
         """
-        super().__init__({})
+        super().__init__(steps, values)
         self._ends: Ends | Ends6
         ours = start.laptop_mac
         if start.door:
@@ -43,22 +46,17 @@ class Datagrams(Conversation):
         self.heard: Heard | None = None
         """What came of the device last."""
 
-    def _question(self) -> tuple[str, list[bytes]]:
-        """Return what is asked now, as it is shown and as what is sent."""
+    def _question(self, step: S) -> tuple[str, bool, list[bytes]]:
+        """Return what is asked now: as it is shown, whether it tells the device something, and what is sent."""
         raise NotImplementedError
 
     def _take(self, payload: bytes, now: float) -> None:
         """Take what came from the device."""
         raise NotImplementedError
 
-    def _ask_next(self, now: float) -> None:
-        """Go on to the next question, which is due at once."""
+    def _say(self, now: float) -> None:
+        """Have the question at hand go out at once."""
         self._asked, self._next_at = 0, now
-
-    @property
-    def has_said_all(self) -> bool:
-        """Whether everything was sent."""
-        return self._asked > 0
 
     def receive(self, heard: Heard) -> None:
         """Take what comes from the device's port."""
@@ -74,14 +72,12 @@ class Datagrams(Conversation):
         if self.done or now < self._next_at:
             return
         if self._asked == _ATTEMPTS:
-            began = any(each.acknowledged for each in self.spoken)
-            self._finish(Ended.SILENT if began else Ended.UNREACHED, self.silence)
+            self._finish(Ended.SILENT if self.has_begun else Ended.UNREACHED, self.silence)
             return
-        says, payloads = self._question()
+        says, changes, payloads = self._question(self._steps[0])
         for payload in payloads:
             self._send(frame_between(self._ends, Udp(src_port=self.port, dst_port=self.port, payload=payload)))
-        if not self._asked:
-            self.spoken.append(Spoken(says))
+        self._goes_out(says, changes=changes)
         self._asked, self._next_at = self._asked + 1, now + self.answer_s
 
     def next_deadline(self) -> float | None:

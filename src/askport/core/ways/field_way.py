@@ -22,8 +22,6 @@ class SetByField(Talking):
             ValueError: it cannot be reached, before and after.
             BadInput: something that is asked for was not given, or the plan calls it by what is no name.
         """
-        # Before the conversation, which the base class begins.
-        self.tells = frozenset(self.told(start))
         super().__init__(start, start.kind, FieldTerms(tuple(self.said_in_all(start))), [])
         self.wrote = self.writes(start)
 

@@ -12,9 +12,10 @@ from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort
 from askport.core.errors import BadInput
 from askport.core.formats import onvif
 from askport.core.formats.onvif import Element
-from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.conversation import Conversation, Ended
 from askport.core.ways.field_way import SetByField, field_entry
 from askport.core.ways.start import Start
+from askport.core.ways.step_talk import StepTalk
 
 _UNAUTHORIZED, _OK, _NOT_FOUND = 401, 200, 404
 _CLOCK = "GetSystemDateAndTime"
@@ -30,9 +31,10 @@ class _Call(NamedTuple):
     action: str
     body: str
     reads: Callable[[Element], None] = lambda _: None
+    changes: bool = False
 
 
-class OnvifTalk(Conversation):
+class OnvifTalk(StepTalk[_Call]):
     """Sends requests one after the other; the log-in is found out without trying it, and given once."""
 
     def __init__(self, start: Start) -> None:
@@ -41,7 +43,10 @@ class OnvifTalk(Conversation):
         Raises:
             ValueError: it is not known where the device is.
         """
-        super().__init__({"password": start.log_in.password} if start.log_in.password else {})
+        clock = _Call(_CLOCK, onvif.ask(_CLOCK), self._take_clock)
+        interfaces = _Call("GetNetworkInterfaces", onvif.ask("GetNetworkInterfaces"), self._take_interfaces)
+        password = start.log_in.password
+        super().__init__([clock, interfaces], {"password": password} if password else {})
         if start.old is None:
             raise ValueError("ONVIF reaches a device where it is")
         self._start, self._now = start, start.now
@@ -52,22 +57,14 @@ class OnvifTalk(Conversation):
         self._is_known = False
         """Whether it is found out how it is logged in to."""
         self._by_token = self._logged_in = False
-        self._calls = [
-            _Call(_CLOCK, onvif.ask(_CLOCK), self._take_clock),
-            _Call("GetNetworkInterfaces", onvif.ask("GetNetworkInterfaces"), self._take_interfaces),
-        ]
         self._asked: PageCall | None = None
         self.interface: Element | None = None
         self.reboots = False
-        self._say()
+        self._say(start.now)
 
-    @property
-    def has_said_all(self) -> bool:
-        """Whether everything was sent."""
-        return not self._calls[1:] and self._asked is not None
-
-    def _say(self) -> None:
-        call = self._calls[0]
+    def _say(self, now: float) -> None:
+        call = self._steps[0]
+        self._goes_out(call.action, changes=call.changes)
         security = ""
         if self._by_token:
             moment, at = self._clock or (datetime.fromtimestamp(0).astimezone(), self._now)
@@ -76,8 +73,6 @@ class OnvifTalk(Conversation):
             security = onvif.username_token(self._log_in.user, self._log_in.password, nonce, created)
         text = onvif.envelope(call.body, security)
         self._asked = PageCall(self._far, "POST", self._path, body=(text, onvif.CONTENT_TYPE))
-        if not self.spoken or self.spoken[-1].text != call.action:
-            self.spoken.append(Spoken(call.action))
         self._effects.append(Fetch(self._asked))
 
     def handle_timer(self, now: float) -> None:
@@ -97,39 +92,36 @@ class OnvifTalk(Conversation):
             case Fetched(_, status, text, clock=clock):
                 # Its own clock as its answer was sent, until it says more of it.
                 self._clock = self._clock or ((clock, now) if clock else None)
-                self._answered(status, text)
-            case Closed() if not self._asked_again and not any(each.acknowledged for each in self.spoken):
+                self._heard(status, text)
+            case Closed() if not self._asked_again and not self.has_begun:
                 self._asked_again = True  # many reset the first connection after they were asleep
-                self._say()
+                self._say(now)
             case Closed(_, because):
-                began = any(each.acknowledged for each in self.spoken)
-                self._finish(Ended.CLOSED if began else Ended.UNREACHED, because or "the connection was lost")
+                self._lost(because or "the connection was lost")
 
-    def _answered(self, status: int, text: str) -> None:
+    def _heard(self, status: int, text: str) -> None:
+        call = self._steps[0]
         try:
             body = onvif.read_answer(text)
             fault = onvif.fault_of(body)
         except onvif.NotOnvif:
             body, fault = None, None
         refused = status == _UNAUTHORIZED or fault == onvif.NOT_AUTHORIZED
-        if self._calls[0].action == _CLOCK and (refused or body is None or fault) and status != _NOT_FOUND:
-            self._calls = self._calls[1:]  # some hide their clock behind a log-in, for which it is needed
-            self._say()
+        why = onvif.FAULTS.get(fault or "", f"it answered {fault or status}")
+        if call.action == _CLOCK and (refused or body is None or fault) and status != _NOT_FOUND:
+            self._answered(
+                self._now, why, goes_on=True
+            )  # some hide their clock behind a log-in, for which it is needed
         elif refused:
             self._refused_log_in(by_digest=status == _UNAUTHORIZED and fault is None)
         elif body is None:
             self._finish(Ended.REFUSED, f"it answered {status} and no ONVIF message")
         elif fault or status != _OK:
-            why = onvif.FAULTS.get(fault or "", f"it answered {fault or status}")
-            self._finish(Ended.REFUSED, f"{why} (“{self._calls[0].action}”)")
+            self._answered(self._now, why)
         else:
-            self.spoken[-1].acknowledged = True
-            if self._calls[0].action != _CLOCK:
-                self._is_known = True
-            self._calls[0].reads(body)
-            self._calls = self._calls[1:]
-            if not self.done:
-                self._say() if self._calls else self._conclude()
+            self._is_known |= call.action != _CLOCK
+            call.reads(body)
+            self._answered(self._now)
 
     def _refused_log_in(self, *, by_digest: bool) -> None:
         """Log in as it wants it, once."""
@@ -143,7 +135,7 @@ class OnvifTalk(Conversation):
                 self._far = HttpPort(self._far.address, self._far.port, self._far.secure, *self._log_in_words)
             else:
                 self._by_token = True
-            self._say()
+            self._say(self._now)
 
     @property
     def _log_in_words(self) -> tuple[str, str]:
@@ -160,7 +152,7 @@ class OnvifTalk(Conversation):
         if self.interface is None:
             self._finish(Ended.REFUSED, "it lists no interface with its MAC address")
             return
-        self._calls += self._more(self.interface)
+        self._steps += self._more(self.interface)
 
     def _more(self, interface: Element) -> list[_Call]:
         """Return what is asked or told beside."""
@@ -237,7 +229,7 @@ class _Setting(OnvifTalk):
     def _take_reboot(self, body: Element) -> None:
         if _is_true(body.said("RebootNeeded")):
             self.reboots = True
-            self._calls.append(_Call("SystemReboot", onvif.ask("SystemReboot")))
+            self._steps.append(_Call("SystemReboot", onvif.ask("SystemReboot"), changes=True))
 
 
 def _told(start: Start, token: str) -> list[_Call]:
@@ -247,7 +239,8 @@ def _told(start: Start, token: str) -> list[_Call]:
         calls.append(_Call(f"SetNetworkDefaultGateway {target.gateway}", onvif.set_gateway(target.gateway)))
     if target.dns:
         calls.append(_Call(f"SetDNS {' '.join(map(str, target.dns))}", onvif.set_dns(target.dns)))
-    return [*calls, _Call(_SETS, onvif.set_interface(token, target.interface))]
+    calls.append(_Call(_SETS, onvif.set_interface(token, target.interface)))
+    return [each._replace(changes=True) for each in calls]
 
 
 class SetByOnvif(SetByField):

@@ -5,11 +5,9 @@ from dataclasses import replace
 
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.protocols import PROTOCOLS, part
-from askport.core.ways.console_way import far_end
+from askport.core.ways.console_way import read_console
 from askport.core.ways.conversation import Conversation
-from askport.core.ways.dialogue import Dialogue, shown_lines
-from askport.core.ways.page_talk import PageTalk, shown_steps
-from askport.core.ways.page_way import page_of
+from askport.core.ways.page_way import read_page
 from askport.core.ways.start import Start
 from askport.core.ways.way_entry import WayEntry
 
@@ -42,16 +40,13 @@ def reading(start: Start, by: str | None = None) -> Conversation | None:
             return reads(start)
     ways = start.kind.way if start.kind else ()
     for way in ways:
-        if by not in (None, way.by) or not isinstance(way, ConsoleWay | PageWay) or not way.read:
-            continue
-        values = start.log_in.values
-        if isinstance(way, ConsoleWay):
-            lines = [*way.login, *way.read]
-            shown_lines(lines, values)  # what is missing is said before anything is sent
-            return Dialogue(far_end(way, start.talks_at, start), lines, values, refused=way.refused, now=start.now)
-        steps = [*way.login, *way.read]
-        shown_steps(steps, values)
-        return PageTalk(page_of(way, start), steps, values)
+        talk: Conversation | None = None
+        if by in (None, way.by) and isinstance(way, ConsoleWay):
+            talk = read_console(way, start)
+        elif by in (None, way.by) and isinstance(way, PageWay):
+            talk = read_page(way, start)
+        if talk:
+            return talk
     return None
 
 

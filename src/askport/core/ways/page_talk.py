@@ -11,7 +11,8 @@ from askport.core.errors import BadInput
 from askport.core.kinds.model import PageStep, is_own_place
 from askport.core.kinds.placeholders import BLANK, SECRET, fill
 from askport.core.text import display_text
-from askport.core.ways.conversation import Conversation, Ended, Spoken
+from askport.core.ways.conversation import Ended
+from askport.core.ways.step_talk import StepTalk
 
 _FIND_IN = 200_000
 """Characters of a page that are searched."""
@@ -19,7 +20,7 @@ _FINDS_S = 0.5
 _REDIRECTS = frozenset({301, 302, 303, 307, 308})
 
 
-class PageTalk(Conversation):
+class PageTalk(StepTalk[PageStep]):
     """One set of requests."""
 
     def __init__(self, far: HttpPort, steps: Sequence[PageStep], values: Mapping[str, str]) -> None:
@@ -30,21 +31,15 @@ class PageTalk(Conversation):
             steps: the requests, in order.
             values: what the placeholders stand for.
         """
-        super().__init__(values)
-        self._far, self._steps = far, list(steps)
-        self._place = 0
+        super().__init__(steps, values)
+        self._far, self._total = far, len(steps)
         self._page = "/"
         """The page that the browser would be on, as it would say in a Referer."""
         self._call: PageCall | None = None
-        self._ask()
+        self._say(0.0)
 
-    @property
-    def has_said_all(self) -> bool:
-        """Whether the last request is under way, or was answered."""
-        return len(self.spoken) == len(self._steps)
-
-    def _ask(self) -> None:
-        step = self._steps[self._place]
+    def _say(self, now: float) -> None:
+        step = self._steps[0]
         fields = step.form or step.json_
         values = {**self._values, **self._found}
         try:
@@ -62,7 +57,7 @@ class PageTalk(Conversation):
         headers = {**self._as_browser(step), **headers}
         self._call = PageCall(self._far, step.method, path, filled, as_json=as_json, body=body, headers=headers)
         self._page = path if step.get is not None else self._page
-        self.spoken.append(Spoken(f"{self._call.method} {display_text(self._blanked(path), 60)}"))
+        self._goes_out(f"{self._call.method} {display_text(self._blanked(path), 60)}", changes=step.get is None)
         self._effects.append(Fetch(self._call))
 
     def _as_browser(self, step: PageStep) -> dict[str, str]:
@@ -70,34 +65,32 @@ class PageTalk(Conversation):
         usual = 443 if self._far.secure else 80
         host = self._far.host if self._far.port == usual else str(self._far)
         origin = f"http{'s' if self._far.secure else ''}://{host}"
-        said = {"Referer": f"{origin}{self._page}"} if self._place else {}
+        said = {"Referer": f"{origin}{self._page}"} if self.spoken else {}
         return said if step.get is not None else {**said, "Origin": origin}
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         """Take the answer, and send the next request."""
         if self.done or event.channel is not self._call:
             return
-        spoken, step, last = self.spoken[-1], self._steps[self._place], self.has_said_all
+        spoken, step, last = self.spoken[-1], self._steps[0], self.has_said_all
+        before = len(self.spoken) - 1
         match event:
             case Closed(_, because):
-                did = f", after {self._place} of {len(self._steps)} requests" if self._place else ""
-                ended = Ended.CLOSED if self._place or last else Ended.UNREACHED
+                did = f", after {before} of {self._total} requests" if before else ""
+                ended = Ended.CLOSED if before or last else Ended.UNREACHED
                 self._finish(ended, f"“{spoken.text}” was not answered{did}: {because}")
             case Fetched(_, status, text, location, key):
                 self.key = key or self.key
                 elsewhere = self._elsewhere(location) if status in _REDIRECTS else None
                 if elsewhere is not None and last:
-                    spoken.acknowledged, spoken.answer = True, f"it sends the browser to {elsewhere}"
-                    self._finish(Ended.WELL, "")
+                    self._answered(now, answer=f"it sends the browser to {elsewhere}")
                 elif status not in step.status:
                     self._finish(Ended.REFUSED, f"it answered {status} to “{spoken.text}”")
                 elif step.find and not self._find(step.find, text[:_FIND_IN]):
                     what = display_text(_missing(step.find, text[:_FIND_IN]), 60)
                     self._finish(Ended.REFUSED, f"it has no “{what}”: it may want a log-in, or be another version")
                 else:
-                    spoken.acknowledged, spoken.answer = True, f"answered with {status}"
-                    self._place += 1
-                    self._finish(Ended.WELL, "") if last else self._ask()
+                    self._answered(now, answer=f"answered with {status}")
 
     def _elsewhere(self, location: str | None) -> IPv4Address | None:
         try:

@@ -1,11 +1,12 @@
 """Page: the requests of its kind to the device's own page, followed to the new address."""
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from askport.core.channels import HttpPort
 from askport.core.kinds.model import Kind, PageWay
 from askport.core.ways.conversation import Conversation
-from askport.core.ways.page_talk import PageTalk
+from askport.core.ways.page_talk import PageTalk, shown_steps
 from askport.core.ways.start import Start
 from askport.core.ways.talking import Talking
 
@@ -21,6 +22,20 @@ def page_of(by: PageWay, start: Start) -> HttpPort:
     secure = by.scheme == "https"
     number = start.port or by.port or (443 if secure else 80)
     return HttpPort(start.talks_at, number, secure, start.log_in.user, start.log_in.password)
+
+
+def read_page(by: PageWay, start: Start) -> PageTalk | None:
+    """Return what reads its settings on its page, or None where its kind does not say how.
+
+    Raises:
+        ValueError: it is not known where the device is.
+        BadInput: what it is entered with was not given.
+    """
+    if not by.read:
+        return None
+    steps, values = [*by.login, *by.read], start.log_in.values
+    shown_steps(steps, values)  # what is missing is said before anything is sent
+    return PageTalk(page_of(by, start), steps, values)
 
 
 class Page(Talking):
@@ -40,3 +55,6 @@ class Page(Talking):
 
     def _set(self) -> Conversation:
         return PageTalk(page_of(self._page, self._start), [*self._page.login, *self._page.set], self._values)
+
+    def _read(self, now: float) -> Conversation | None:
+        return read_page(self._page, replace(self._start, now=now))

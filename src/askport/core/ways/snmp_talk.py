@@ -5,7 +5,6 @@ from ipaddress import IPv4Address
 from typing import NamedTuple
 
 from askport.core.kinds.model import SnmpWay
-from askport.core.ways.conversation import Ended
 from askport.core.ways.datagrams import Datagrams
 from askport.core.ways.snmp_engine import ERROR_STATUS, Access, AgentTalk, Asks, Oid, SnmpAnswer, Value
 from askport.core.ways.start import Start
@@ -139,7 +138,7 @@ def route_index(gateway: IPv4Address) -> Oid:
     return (*TO_ALL, 2, 0, 0, 1, 4, *gateway.packed)
 
 
-class SnmpTalk(Datagrams):
+class SnmpTalk(Datagrams[Step]):
     """Asks one thing after the other."""
 
     port, protocol = PORT_SNMP, "SNMP"
@@ -151,68 +150,56 @@ class SnmpTalk(Datagrams):
             ValueError: it is not known where the device is, or the laptop does not reach it there.
             BadInput: something that its agent asks for was not given.
         """
-        super().__init__(start)
         access = access_of(start)
-        self._values = {"password": access.password}
-        self._agent, self._steps = AgentTalk(access), steps
+        super().__init__(start, steps, {"password": access.password})
+        self._agent = AgentTalk(access)
         wants = "wants it encrypted otherwise" if access.privacy else "knows no such user"
         wants = wants if access.version == "3" else "does not take this community"
         self.silence = f"it did not answer 3 times: there is no agent, or it {wants}"
-        self._is_asked, self._sent = False, 0
+        self._sent = 0
         self._doubted: SnmpAnswer | None = None
         """A refusal of what was sent more than once: it may have been taken the first time."""
         self.answers: dict[str, SnmpAnswer] = {}
 
-    @property
-    def has_said_all(self) -> bool:
-        """Whether everything was sent."""
-        return not self._steps[1:] and self._asked > 0
-
-    def _question(self) -> tuple[str, list[bytes]]:
-        step = self._steps[0]
-        if not self._is_asked:
-            self._is_asked, self._sent = True, 0
+    def _question(self, step: Step) -> tuple[str, bool, list[bytes]]:
+        if not self._is_out:
+            self._sent = 0
             self._agent.ask(step.asks, step.values(self.answers))
         self._agent.is_new = False
         self._sent += 1
-        return step.says, [self._agent.message]
+        return step.says, step.asks is Asks.SET, [self._agent.message]
+
+    def _has_answer(self, step: Step) -> bool:
+        return step.unless(self.answers)
 
     def _take(self, payload: bytes, now: float) -> None:
         if not self._asked:
             return
         self._agent.receive(payload)
         if answer := self._agent.answer:
-            self._answered(answer, now)
+            self._heard(answer, now)
         elif self._agent.is_new:  # the engine behind the agent was found out, or its clock
             self._asked, self._next_at = 1, now
 
-    def _answered(self, answer: SnmpAnswer, now: float) -> None:
+    def _heard(self, answer: SnmpAnswer, now: float) -> None:
         step = self._steps[0]
-        said, self.spoken[-1].acknowledged = self.spoken[-1], not answer.refusal
-        said.answer = answer.refusal
         if step.asks is Asks.SET and answer.refusal and self._sent > 1 and not answer.is_shut_out:
             status = step.values(self.answers)[-1][0]  # the last of what it sets is the state of its row
             self._doubted = answer
             seen = Step(_SEES, step.key, Asks.GET, lambda _: [(status, None)], step.is_needed)
-            self._steps, self._is_asked = [seen, *self._steps[1:]], False
-            self._ask_next(now)
+            self.spoken[-1].left_out, self.spoken[-1].answer = True, answer.refusal
+            self._steps, self._is_out = [seen, *self._steps[1:]], False
+            self._say(now)
             return
         if self._doubted is not None:
             is_there = answer.value == _ACTIVE
             answer, self._doubted = (SnmpAnswer() if is_there else self._doubted), None
-            said.acknowledged, said.answer = not answer.refusal, answer.refusal
             step = step._replace(asks=Asks.SET)
+            if is_there:  # what was asked the first time is what was taken
+                self.spoken[-2].acknowledged, self.spoken[-2].left_out, self.spoken[-2].answer = True, False, ""
         refusal = answer.refusal or ("" if answer.value is not None or step.asks is Asks.SET else ERROR_STATUS[2])
-        if refusal and (step.is_needed or answer.is_shut_out):
-            self._finish(Ended.REFUSED, f"{refusal} (“{step.says}”)")
-            return
         self.answers[step.key] = answer
-        self._steps, self._is_asked = self._steps[1:], False
-        while self._steps and self._steps[0].unless(self.answers):
-            self._steps = self._steps[1:]
-        self._ask_next(now)
-        if not self._steps:
-            self._conclude()
+        self._answered(now, refusal, goes_on=not (step.is_needed or answer.is_shut_out))
 
     def told(self, key: str) -> Value | None:
         """Return what it answered, or None where it has no such value."""
@@ -221,6 +208,3 @@ class SnmpTalk(Datagrams):
     def took(self, key: str) -> bool:
         """Return whether it was asked that, and did not refuse."""
         return key in self.answers and not self.answers[key].refusal
-
-    def _conclude(self) -> None:
-        self._finish(Ended.WELL, "")

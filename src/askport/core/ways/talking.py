@@ -67,8 +67,6 @@ class Talking(Way):
     gives = True
     what: str
     """What is talked to: its console, or its page."""
-    tells: frozenset[str] | None = None
-    """What of that which is said changes something, as it is shown; None for all but the log-in."""
 
     def __init__(self, start: Start, kind: Kind | None, by: Terms, texts: Iterable[str]) -> None:
         """Begin to talk.
@@ -134,13 +132,13 @@ class Talking(Way):
 
     @property
     def has_acted(self) -> bool:
-        """Whether it said anything beside the log-in."""
-        return len(self._conversation.spoken) > len(self._by.login)
+        """Whether it told the device anything: the log-in does not count, and what only asks."""
+        return any(each.changes for each in self._conversation.spoken[len(self._by.login) :])
 
     @property
     def has_changed(self) -> bool:
         """Whether the device took something of what it was told, though it refused the rest."""
-        return super().has_changed or any(map(self._was_taken, self._set_by_then))
+        return super().has_changed or any(each.acknowledged and each.changes for each in self._set_by_then)
 
     def drop(self) -> list[Effect]:
         """End the conversation too."""
@@ -288,11 +286,11 @@ class Talking(Way):
 
     def _was_set(self, ended: Ended, because: str, now: float) -> None:
         spoken, entering = self._conversation.spoken, len(self._by.login)
-        acknowledged = sum(each.acknowledged for each in spoken)
+        over = sum(each.is_over for each in spoken)
         where = f"Its {self.what} {self._where}"
         if ended is Ended.UNREACHED:
             self._finish(Result.NO_ANSWER, f"{where} does not open: {because}.", now)
-        elif ended is Ended.REFUSED and acknowledged < self._sets_until:
+        elif ended is Ended.REFUSED and over < self._sets_until:
             self._refused(f"{where} refused: {because}.", now)
         elif ended is Ended.WELL or len(spoken) >= self._sets_until:
             if ended is Ended.REFUSED:
@@ -302,7 +300,7 @@ class Talking(Way):
             self._follow(ended, now)
         else:
             last = f"“{spoken[-1].text}” was the last that was sent" if spoken else "nothing was sent"
-            took = max(0, acknowledged - entering)
+            took = max(0, over - entering)
             stopped = "was lost" if ended is Ended.CLOSED else "went no further"
             text = f"{where} {stopped} after {took} of {len(self._by.set)}: {because}; {last}."
             self._finish(Result.SENT if spoken[entering:] else Result.NO_ANSWER, text, now)
@@ -310,7 +308,7 @@ class Talking(Way):
     def _refused(self, because: str, now: float) -> None:
         """End; where a part of it was taken, say which, and what the device has now."""
         self._set_by_then = self._conversation.spoken[len(self._by.login) :]
-        taken = [each.text for each in self._set_by_then if self._was_taken(each)]
+        taken = [each.text for each in self._set_by_then if each.acknowledged and each.changes]
         if not taken:
             self._finish(Result.REFUSED, because, now)
             return
@@ -321,9 +319,6 @@ class Talking(Way):
             return
         self._effects += self._conversation.poll()  # what it closes is closed before the next one opens it
         self._part, self._conversation = _Part.READING, reads
-
-    def _was_taken(self, spoken: Spoken) -> bool:
-        return spoken.acknowledged and not spoken.answer and (self.tells is None or spoken.text in self.tells)
 
     def _follow(self, ended: Ended, now: float) -> None:
         self._part, self._looks = _Part.FOLLOWING, True

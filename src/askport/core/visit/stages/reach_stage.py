@@ -125,7 +125,8 @@ class Reach(Stage):
                     self._introduce(now)
                 else:  # nothing is set on whoever else may be at its address
                     self._stages.look_again()
-                    visit.trouble = Refused(f"{there.because} Look again for who is there.")
+                    again = "" if visit.device.errand else " Look again for who is there."
+                    visit.trouble = Refused(f"{there.because}{again}")
             case Phase.TRYING_PORTS, _:
                 self._introduced(ran)
                 self._go_on(now)
