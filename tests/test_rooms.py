@@ -53,7 +53,7 @@ LEADS = {
     "OUT_OF_REACH": ("CHOOSING", CHOSEN),
     "OFFERED": ("MAY_BORROW", {Phase.CHOOSING}),
     "BORROWS": ("BORROWING", {Phase.MAY_BORROW}),
-    "GOES_ON_ADAPTER": ("BORROWING", {Phase.TRYING_PORTS}),
+    "SEES_WHOM_IT_ANSWERS": ("BORROWING_TO_PROVE", {Phase.BORROWING_TO_PROVE}),
     "BORROWS_TO_SET": ("BORROWING_TO_SET", {Phase.MAY_SET}),
     "BORROWS_TO_PROVE": ("BORROWING_TO_PROVE", {Phase.MAY_PROVE}),
     "TRIES_PORTS": (
@@ -73,17 +73,20 @@ LEADS = {
     "PASSED": ("POWER_CYCLE", {Phase.PROVING}),
     "PROVES_AGAIN": ("PROVING_AGAIN", {Phase.POWER_CYCLE}),
     "FORGOT": ("FORGOTTEN", {Phase.POWER_CYCLE}),
-    "KEPT": ("MAY_RECORD", {Phase.POWER_CYCLE, Phase.PROVING_AGAIN}),
+    "KEPT": ("MAY_RECORD", {Phase.PROVING, Phase.POWER_CYCLE, Phase.PROVING_AGAIN}),
     "RECORDS": ("RECORDED", {Phase.MAY_RECORD}),
 }
-REFUSED = {"BORROWING": "MAY_BORROW", "BORROWING_TO_SET": "MAY_SET", "BORROWING_TO_PROVE": "MAY_PROVE"}
+BY_PHASE = {
+    "NOT_BORROWED": {"BORROWING": "MAY_BORROW", "BORROWING_TO_SET": "MAY_SET", "BORROWING_TO_PROVE": "MAY_PROVE"},
+    "GOES_ON_ADAPTER": {"TRYING_PORTS": "BORROWING", "BORROWING_TO_PROVE": "BORROWING_TO_PROVE"},
+}
 
 
 @pytest.mark.parametrize("event", Event)
 def test_every_event_leads_where_it_should_and_nowhere_from_anywhere_else(event):
     for phase in Phase:
-        if event is Event.NOT_BORROWED:
-            expected = REFUSED.get(phase.name)
+        if event.name in BY_PHASE:
+            expected = BY_PHASE[event.name].get(phase.name)
         else:
             to, since = LEADS[event.name]
             expected = to if phase in since else None
