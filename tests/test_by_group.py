@@ -9,7 +9,7 @@ import time
 import pytest
 
 from askport.core.errors import MachineRefused
-from askport.edges.by_group import bounds
+from askport.edges.by_group import ASKS_FOR_A_WORD, bounds
 from askport.edges.by_group.member import MOST_AT_ONCE
 from askport.edges.keeper_client import Keeper
 from askport.edges.kernel import namespaces
@@ -111,7 +111,7 @@ def test_the_adapter_of_the_default_route_is_had_by_its_name_only(cable, group):
     for word in ("", "yes", "zl1"):
         with pytest.raises(MachineRefused, match="it is used only if you type its name") as refused:
             asked(cable, MEMBER, GROUP_NUMBER, word=word)
-        assert refused.value.code == bounds.ASKS_FOR_A_WORD
+        assert refused.value.code == ASKS_FOR_A_WORD
     asked(cable, MEMBER, GROUP_NUMBER, word="zl0").close()
     cable.ip("route", "del", "default", at="laptop")
     cable.ip("-6", "route", "add", "default", "via", "fe80::1", "dev", "zl0", at="laptop")

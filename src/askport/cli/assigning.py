@@ -8,7 +8,6 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.door_command import is_walled
 from askport.cli.errand_run import ErrandRun
 from askport.cli.link_local_option import OverIpv6Option
 from askport.cli.on_cable import LINK_S, OnAdapterOption, giving_back, open_cable
@@ -17,6 +16,7 @@ from askport.cli.ports import tcp_port
 from askport.cli.recording import JobOption, Record, TagOption
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.cli.target_options import target_of
+from askport.cli.walled import is_walled
 from askport.core.addresses import NO_MAC, MacAddress, parse_address
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput

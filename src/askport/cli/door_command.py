@@ -1,9 +1,9 @@
 """``askport door``: a loopback port to a device over the cable."""
 
 import asyncio
-from ipaddress import IPv4Address, IPv4Interface, IPv6Address, ip_address
+from ipaddress import IPv4Address, IPv6Address, ip_address
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -11,7 +11,7 @@ from askport.cli.link_local_option import OverIpv6Option, link_local_of, who_has
 from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.saying import Status, put_json, say
 from askport.cli.target_options import target_of
-from askport.cli.teaching import Teaching
+from askport.cli.walled import is_walled
 from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput
@@ -19,15 +19,15 @@ from askport.core.finding.beliefs import Belief
 from askport.core.finding.device import Device
 from askport.core.finding.tracking import Tracker
 from askport.core.machine import Together
-from askport.core.proofs.proof import Proving, Subject
-from askport.core.proofs.reachable import PortOpens
 from askport.core.text import display_text, whole_number
 from askport.edges.door import FIREWALL, Door
 from askport.edges.footing import Footing
 
+if TYPE_CHECKING:
+    from askport.cli.teaching import Teaching
+
 _PORT = 80
 _LOOKS_EVERY_S = 0.3
-_WHO_HAS_S = 3.0
 
 
 def door(
@@ -59,7 +59,11 @@ def door(
         open_cable(adapter, on_adapter=on_adapter) as cable,
         giving_back(cable),
     ):
-        taught = Teaching(learn, target, name) if learn else None
+        taught = None
+        if learn:
+            from askport.cli.teaching import Teaching  # what a lesson takes is loaded for one only
+
+            taught = Teaching(learn, target, name)
         try:
             status = asyncio.run(_serve(cable, far, mac, taught, over_ipv6=over_ipv6, json=json))
         except KeyboardInterrupt:
@@ -96,7 +100,7 @@ def far_end(text: str) -> TcpPort:
 
 
 async def _serve(
-    cable: Footing, far: TcpPort, mac: MacAddress | None, taught: Teaching | None, *, over_ipv6: bool, json: bool
+    cable: Footing, far: TcpPort, mac: MacAddress | None, taught: "Teaching | None", *, over_ipv6: bool, json: bool
 ) -> int:
     if over_ipv6 and isinstance(far.address, IPv4Address):
         far = TcpPort(await link_local_of(cable, mac or await who_has(cable, far.address)), far.port)
@@ -182,24 +186,3 @@ class _Following:
 
 def _is_certain(device: Device) -> bool:
     return device.best is not None and device.best.belief is Belief.CERTAIN
-
-
-async def is_walled(cable: Footing, far: TcpPort) -> bool:
-    """Whether a port that this laptop's programs get nothing from opens to a bare question, past its firewall."""
-    return isinstance(far.address, IPv4Address) and await _opens(cable, far.address, far.port)
-
-
-async def _opens(cable: Footing, address: IPv4Address, port: int) -> bool:
-    """Ask for the port over the bare wire, past the laptop's own firewall."""
-    finder = finder_on(cable, measures=False)
-    finder.call([address], now=cable.wire.now(), guess=False)
-    await run(finder, cable, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
-    device = next((each for each in finder.devices() if each.best and each.best.address == address), None)
-    laptop = next((each for each in await cable.addresses() if address in each.network), None)
-    if device is None or laptop is None:
-        return False
-    at = IPv4Interface((address, laptop.network.prefixlen))
-    subject = Subject(mac=device.mac, at=at, laptop_mac=cable.mac, laptop=laptop)
-    proof = PortOpens(subject, port, now=cable.wire.now())
-    await run(Proving([proof]), cable, _WHO_HAS_S, lambda: proof.done)
-    return proof.passed is True

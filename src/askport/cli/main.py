@@ -1,9 +1,11 @@
 """``askport``: the commands, and the one place where errors become a sentence and an exit status."""
 
+import gc
 import os
 import signal
 import sys
 from importlib import import_module
+from itertools import pairwise
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -44,8 +46,13 @@ _GROUPS = ("crew", "kinds", "plan", "register")
 """Commands with commands of their own, each with the module of its name."""
 
 
+_NONE = "none"
+_WITH_VALUE = ("--job", "--log-level")
+"""Options of the full screen that have a value behind them."""
+
+
 def application(named: str | None = None) -> typer.Typer:
-    """Return the command line with one command, or with all of them."""
+    """Return the command line with one command, or with all of them; with a name that is none, without any."""
     app = typer.Typer(
         add_completion=False,
         pretty_exceptions_enable=False,
@@ -60,6 +67,12 @@ def application(named: str | None = None) -> typer.Typer:
         if named in (None, group):
             app.add_typer(import_module(f"askport.cli.{group}_command").app, name=group)
     return app
+
+
+def _only_options(own: list[str]) -> bool:
+    """Whether the full screen is all that is wanted, for which no command need be loaded."""
+    words = [each for before, each in pairwise(["", *own]) if before not in _WITH_VALUE]
+    return all(each.startswith("-") and each != "--help" for each in words)
 
 
 _USAGE_ERROR: Any = typer.BadParameter.__base__
@@ -114,15 +127,21 @@ def _nobody_reads() -> Status:
 def run(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status. What stands behind ``--`` is left to the command as it is."""
     given = sys.argv[1:] if arguments is None else arguments
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for some takes longer than most commands
     own = given[: given.index("--")] if "--" in given else given
     # Ctrl-C too: asyncio would cancel the task instead, and one that ends at that moment would swallow it.
     for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGALRM):
         signal.signal(each, _interrupt)
     sys.unraisablehook = _ignored
     named = next((each for each in own if each in _COMMANDS or each in (*_GROUPS, "--version")), None)
+    if named is None and _only_options(own):
+        named = _NONE
     try:
         with OPENED:
-            return int(application(named)(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
+            gc.disable()  # while modules are loaded there is nothing to collect, and looking for it takes a tenth
+            app = application(named)
+            gc.enable()
+            return int(app(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
     except AskPortError as error:
         log.wrong("refused", code=error.code, because=error.message)
         told = f" What was done is in {log.where()}." if error.code in _NOT_IN_ORDER and log.where() else ""

@@ -14,9 +14,7 @@ from askport.cli.saying import say
 from askport.core.errors import MachineRefused
 from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
 from askport.core.text import listed
-from askport.edges.by_group.bounds import ASKS_FOR_A_WORD
-from askport.edges.ear import Ear
-from askport.edges.footing import Footing
+from askport.edges.by_group import ASKS_FOR_A_WORD
 from askport.edges.invoker import drop_to_invoker
 from askport.edges.keeper_client import Keeper, Spare
 from askport.edges.keeper_start import no_rights
@@ -24,6 +22,7 @@ from askport.tui.app import AskPortApp
 from askport.tui.screens.plug_screen import Choice, PlugScreen
 
 if TYPE_CHECKING:
+    from askport.edges.ear import Ear
     from askport.tui.workplace import Workplace
 
 _KEEPERS = 8
@@ -91,21 +90,23 @@ class Ears:
 
     def __init__(self, spare: Spare | None) -> None:
         """Use these keepers, one for each adapter that is listened on; None where none can be had."""
-        self._spare, self._open = spare, dict[str, Ear]()
+        self._spare, self._open = spare, dict[str, "Ear"]()
         self._refused: dict[str, str] = {}
         self._words: dict[str, str] = {}
         """Adapters that are had only where their name is said once more, each with the reason."""
 
-    def on(self, adapter: Adapter) -> Ear | None:
+    def on(self, adapter: Adapter) -> "Ear | None":
         """Return what listens on an adapter, beginning now where nothing does yet, or None where it cannot be."""
         is_shut = adapter.name in self._words or not adapter.switched_on
         return None if is_shut or _unfit(adapter) else self._on(adapter.name)
 
-    def _on(self, name: str, word: str = "") -> Ear | None:
+    def _on(self, name: str, word: str = "") -> "Ear | None":
         if name in self._open and self._open[name].keeper.is_alive:
             return self._open[name]
         if name in self._refused or not self._spare:
             return None
+        from askport.edges.ear import Ear  # what it hears with is loaded behind the first paint
+
         try:
             self._open[name] = Ear(self._spare.pop().take(name, word))
         except MachineRefused as error:
@@ -133,7 +134,7 @@ class Ears:
         if ear := self._open.pop(name, None):
             ear.keeper.close()
 
-    def take(self, name: str, word: str = "") -> Ear:
+    def take(self, name: str, word: str = "") -> "Ear":
         """Hand over what listens on an adapter, which is switched on first where it is off.
 
         Raises:
@@ -183,8 +184,9 @@ def _unfit(adapter: Adapter) -> str | None:
     return None
 
 
-def _cable_workplace(ear: Ear, path: Path, *, on_adapter: bool) -> "Workplace":
+def _cable_workplace(ear: "Ear", path: Path, *, on_adapter: bool) -> "Workplace":
     from askport.cli.cable_run import run_on
+    from askport.edges.footing import Footing
     from askport.edges.jobfile import JobFile
     from askport.tui.workplace import Workplace
 

@@ -22,7 +22,7 @@ from askport.core.reach.laptop import ON_ADAPTER_ONLY
 from askport.core.reach.whom_it_answers import WhomItAnswers, answers_adapter_only
 from askport.core.text import listed
 from askport.edges import log
-from askport.edges.by_group.bounds import ASKS_FOR_A_WORD
+from askport.edges.by_group import ASKS_FOR_A_WORD
 from askport.edges.driver import Driver
 from askport.edges.footing import Footing
 from askport.edges.invoker import drop_to_invoker

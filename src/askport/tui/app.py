@@ -133,16 +133,18 @@ class AskPortApp(App[None]):
         for theme in (DARK, LIGHT):
             self.register_theme(theme)
         self.theme = DARK.name
+        self.choose_adapter()  # where there is one to choose, its screen is the first
         self.call_after_refresh(self.open_first)
 
     @work
     async def open_first(self) -> None:
         """Load what the work needs, and go to the first screen."""
         if self._plug:
-            self.choose_adapter()
             await asyncio.sleep(_FIRST_SEEN_S)  # or what is loaded would hold up its first paint
+        gc.disable()  # nothing that is loaded is to be collected
         await asyncio.to_thread(self._load)
         gc.freeze()  # what was loaded stays, so that no key waits while the collector walks it
+        gc.enable()
         if self.workplace and not self._plug:
             self.push_screen(resolve_name(self._first)(self.workplace))
 

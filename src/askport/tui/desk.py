@@ -9,7 +9,7 @@ from askport.core.visit.session import Session
 from askport.core.visit.steps import Step
 from askport.tui.laptop_watch import LaptopWatch
 from askport.tui.parts.practice_hands import PracticeHands
-from askport.tui.questions import Question
+from askport.tui.question import Question
 from askport.tui.widgets.octets import OctetKeys
 from askport.tui.workplace import Workplace
 

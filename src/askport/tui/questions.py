@@ -1,7 +1,6 @@
-"""What the technician is asked to type: the question, what is said while it is typed, and what is done with it."""
+"""The questions about the device at hand, its plan and the laptop."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from ipaddress import IPv4Interface
 
 from askport.core.addresses import parse_address, parse_interface
@@ -11,25 +10,7 @@ from askport.core.plan.target import check_target
 from askport.core.plan.working_order import clean_tag
 from askport.core.visit.session import Session
 from askport.edges.transports.serial_line import serial_lines
-
-
-@dataclass(frozen=True, slots=True)
-class Question:
-    """One question."""
-
-    sentence: str
-    text: str
-    """What stands in the line at first."""
-    check: Callable[[str], str]
-    """Says what the text means, or raises what is wrong with it (:class:`AskPortError`)."""
-    use: Callable[[Session, float, str], None]
-    """Does it, with the session, the time and the text."""
-    secret: bool = False
-    """Whether what is typed is not shown."""
-    then: "Callable[[str], Question] | None" = None
-    """What is asked next, made of what was typed."""
-    replaces: bool = False
-    """Whether what is typed takes the place of what stands there, until a key moves the cursor."""
+from askport.tui.question import Question
 
 
 def ask_device_address(delivered: IPv4Interface | None) -> Question:

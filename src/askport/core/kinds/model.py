@@ -98,7 +98,7 @@ Port = Annotated[int, Field(strict=True, ge=1, le=65_535)]
 
 
 class _Model(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
 class Recognise(_Model):

@@ -11,7 +11,7 @@ from askport.core.plan.target import Pool, Target
 class PlanPart(BaseModel):
     """What parts of a plan have in common: they do not change, and hold what is known only."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
 class Range(PlanPart):

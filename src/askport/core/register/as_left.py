@@ -4,7 +4,7 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 from typing import Generic, TypeVar
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 
 class Basis(StrEnum):
@@ -28,7 +28,7 @@ T = TypeVar("T")
 class Value(BaseModel, Generic[T]):
     """A value and its basis; a value of None with a basis says that the device has none."""
 
-    model_config = ConfigDict(frozen=True)
+    model_config = ConfigDict(frozen=True, defer_build=True)
 
     value: T | None = None
     basis: Basis | None = None
@@ -43,12 +43,12 @@ class Value(BaseModel, Generic[T]):
 class AsLeft(BaseModel):
     """The settings that a device was left with."""
 
-    model_config = ConfigDict(frozen=True)
+    model_config = ConfigDict(frozen=True, defer_build=True)
 
-    address: Value[IPv4Address] = Value()
-    prefix: Value[int] = Value()
-    gateway: Value[IPv4Address] = Value()
-    dns: Value[tuple[IPv4Address, ...]] = Value()
+    address: Value[IPv4Address] = Field(default_factory=Value)
+    prefix: Value[int] = Field(default_factory=Value)
+    gateway: Value[IPv4Address] = Field(default_factory=Value)
+    dns: Value[tuple[IPv4Address, ...]] = Field(default_factory=Value)
 
     def then(self, later: "AsLeft") -> "AsLeft":
         """Return what is known after more was found out: of each value the one that rests on most."""

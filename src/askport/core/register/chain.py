@@ -18,7 +18,7 @@ from askport.core.register.entries import Entry, Found, Joined, entry_of
 class Line(BaseModel):
     """One line of the journal: an entry with its time and its place."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     number: int
     """Its place in the file."""

@@ -1,5 +1,6 @@
 """What a job's journal holds: one model for each kind of entry, told apart by ``kind``."""
 
+from functools import cache
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 from typing import Annotated, Literal
 
@@ -13,7 +14,7 @@ from askport.core.register.as_left import AsLeft
 
 
 class _Model(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
 class _Entry(_Model):
@@ -298,7 +299,12 @@ Entry = (
     | PowerCut | Left | Kept | ToldToKeep | Recorded | Noted | Reopened | SameDevice | Taught | CrateBegun | Joined
     | Settled
 )  # fmt: skip
-_ENTRY: TypeAdapter[Entry] = TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
+
+
+@cache
+def _reader() -> TypeAdapter[Entry]:
+    """Return what reads any of them; it is made once it is needed, for it takes long."""
+    return TypeAdapter(Annotated[Entry, Field(discriminator="kind")])
 
 
 def entry_of(body: str) -> Entry:
@@ -307,4 +313,4 @@ def entry_of(body: str) -> Entry:
     Raises:
         ValueError: it is none.
     """
-    return _ENTRY.validate_json(body)
+    return _reader().validate_json(body)

@@ -12,7 +12,7 @@ from askport.core.register.as_left import AsLeft
 from askport.core.register.entries import UNHEARD, IdentifiedBy, PowerCut, ReadOut
 
 
-class ProofRow(BaseModel):
+class ProofRow(BaseModel, defer_build=True):
     """The last outcome of one proof."""
 
     name: str
@@ -25,7 +25,7 @@ class ProofRow(BaseModel):
     """Whether it was made once more after a power cut."""
 
 
-class Visit(BaseModel):
+class Visit(BaseModel, defer_build=True):
     """One time that a device was on the cable."""
 
     unit: int
@@ -119,7 +119,7 @@ class Visit(BaseModel):
         return f"{self.found_address}{prefix}"
 
 
-class Note(BaseModel):
+class Note(BaseModel, defer_build=True):
     """What somebody wrote down about a device."""
 
     at: datetime
@@ -128,7 +128,7 @@ class Note(BaseModel):
     """The name of a file."""
 
 
-class Row(BaseModel):
+class Row(BaseModel, defer_build=True):
     """One device: as it was found first, and as the last visit that changed something left it."""
 
     id: int

@@ -2,3 +2,6 @@
 
 The standard library, the kernel's room and the keeper, and nothing else of this package.
 """
+
+ASKS_FOR_A_WORD = "default-route"
+"""The code of a refusal that saying the adapter's name once more takes away."""

@@ -5,6 +5,7 @@ from ipaddress import IPv4Interface, IPv4Network
 from pathlib import Path
 from typing import Any
 
+from askport.edges.by_group import ASKS_FOR_A_WORD
 from askport.edges.by_group.member import Member
 from askport.edges.keeper.__main__ import Caller
 from askport.edges.keeper.refusal import Refusal
@@ -13,7 +14,6 @@ from askport.edges.kernel.rtnetlink import Kernel
 
 ALSO = Path("/etc/askport/also-wired")
 """Names of adapters, a line each, that root lets be used though they are not wired: made ones, for tests."""
-ASKS_FOR_A_WORD = "default-route"
 _CHANGES = frozenset({"borrow", "pin", "route", "claim", "enter"})
 _MOST_CHANGES = 1000
 """Between two times of giving everything back; each takes room in the kernel or in the journal."""

@@ -7,7 +7,7 @@ from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Phase
 from askport.tui.desk import Desk
-from askport.tui.questions import Question
+from askport.tui.question import Question
 
 
 class CrateKeys:

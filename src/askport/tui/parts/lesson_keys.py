@@ -18,7 +18,7 @@ from askport.edges.files import write_file
 from askport.tui.desk import Desk
 from askport.tui.laptop_console import Terminal, console_of
 from askport.tui.parts.crate_keys import CrateKeys
-from askport.tui.questions import Question
+from askport.tui.question import Question
 from askport.tui.screens.console_screen import ConsoleScreen
 
 _DONE = (Phase.POWER_CYCLE, Phase.PROVING_AGAIN, Phase.MAY_RECORD, Phase.RECORDED)

@@ -1,9 +1,13 @@
 """Plug: what is heard on an adapter before it is chosen."""
 
-from askport.core.finding.device import Device
-from askport.core.finding.finder import Finder
+from typing import TYPE_CHECKING
+
 from askport.core.text import span_words
 from askport.tui.ink import DIM, THEIRS, Ink, wrapped
+
+if TYPE_CHECKING:  # the first screen stands before what it hears with is loaded
+    from askport.core.finding.device import Device
+    from askport.core.finding.finder import Finder
 
 _LEFT = 34
 _SPAN_S = 30.0
@@ -11,7 +15,7 @@ _MAX_SAID = 2
 """Devices of which the last word is shown."""
 
 
-def heard_lines(finder: Finder, began_at: float, now: float, width: int) -> list[Ink]:
+def heard_lines(finder: "Finder", began_at: float, now: float, width: int) -> list[Ink]:
     """Draw a lane of the last half minute, and the last word of each device."""
     devices = sorted(finder.devices(), key=lambda each: -each.last_at)
     cells = max(10, min(60, width - _LEFT - 24))
@@ -33,7 +37,7 @@ def heard_lines(finder: Finder, began_at: float, now: float, width: int) -> list
     return lines
 
 
-def _last_word(device: Device) -> str:
+def _last_word(device: "Device") -> str:
     reasons = [each for each in device.reasons() if each.frames]
     if not reasons:
         return "It speaks, and has told nothing yet."

@@ -10,7 +10,7 @@ from askport.core.register.entries import Named, Noted, Reopened
 from askport.core.register.visits import Row
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink
 from askport.tui.pictures.register_picture import STATE_STYLES, device_lines
-from askport.tui.questions import Question
+from askport.tui.question import Question
 from askport.tui.screens.takes_entries import TakesEntries
 from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.sheet import Sheet

@@ -12,7 +12,7 @@ from askport.core.register.entries import Named, Reopened, Settled
 from askport.core.register.visits import Row
 from askport.tui.ink import CONFLICT, DIM, STRONG, Ink, blank, heading, line, wrapped
 from askport.tui.pictures.register_picture import device_lines
-from askport.tui.questions import Question
+from askport.tui.question import Question
 from askport.tui.screens.takes_entries import TakesEntries
 from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.sheet import Sheet

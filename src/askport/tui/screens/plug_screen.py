@@ -3,6 +3,7 @@
 import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from textual import work
 from textual.app import ComposeResult
@@ -15,15 +16,19 @@ from askport.core.errors import AskPortError, BadInput
 from askport.core.reach.in_the_way import Adapter
 from askport.core.text import speed_words
 from askport.edges.adapters import list_adapters
-from askport.edges.ear import Ear
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, line, wrapped
 from askport.tui.pictures.plug_picture import heard_lines
-from askport.tui.questions import Question
+from askport.tui.question import Question
 from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 
+if TYPE_CHECKING:  # it is loaded behind the first paint
+    from askport.edges.ear import Ear
+
 _LOOKS_A_SECOND = 2
+_FIRST_SEEN_S = 0.15
+"""What it listens with is loaded once its first words stand there."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +65,7 @@ class PlugScreen(Screen[None]):
     def __init__(
         self,
         unusable: Callable[[Adapter], str | None],
-        ear: Callable[[Adapter], Ear | None],
+        ear: "Callable[[Adapter], Ear | None]",
         word_for: Callable[[str], str | None],
         refused: str | None,
         said: str = "",
@@ -95,11 +100,12 @@ class PlugScreen(Screen[None]):
         yield KeyLine()
 
     async def on_mount(self) -> None:
-        """Look at the adapters now and again and again."""
-        await self._look()
+        """Look at the adapters now, and behind the first paint listen on them, again and again."""
+        await self._look(listens=False)
+        self.set_timer(_FIRST_SEEN_S, self._look)
         self.set_interval(1 / _LOOKS_A_SECOND, self._look)
 
-    async def _look(self) -> None:
+    async def _look(self, *, listens: bool = True) -> None:
         try:
             # In a thread of its own, because the netlink library brings its own event loop.
             self._adapters = [each for each in await asyncio.to_thread(list_adapters) if each.kind != "loopback"]
@@ -108,7 +114,7 @@ class PlugScreen(Screen[None]):
         if self._has_chosen:
             return  # in the meantime: nothing is listened on twice
         for adapter in self._adapters:
-            ear = self._ear(adapter)
+            ear = self._ear(adapter) if listens else None
             if ear and self._listening.get(adapter.name) is not ear:
                 self._listening[adapter.name] = ear
                 self.listen(ear)
@@ -126,7 +132,7 @@ class PlugScreen(Screen[None]):
         self._draw()
 
     @work(group="ears", exit_on_error=False)
-    async def listen(self, ear: Ear) -> None:
+    async def listen(self, ear: "Ear") -> None:
         """Hear what is said on an adapter, until one is chosen or it vanishes."""
         try:
             await ear.listen()

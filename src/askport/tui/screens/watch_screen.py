@@ -14,7 +14,7 @@ from askport.core.text import listed
 from askport.core.visit.stages.stage import Next
 from askport.reports.open_points import open_points
 from askport.tui.ink import CONFLICT, DIM, Ink, blank, heading, wrapped
-from askport.tui.questions import Question
+from askport.tui.question import Question
 from askport.tui.screens.device_screen import DeviceScreen
 from askport.tui.screens.register_screen import RegisterScreen
 from askport.tui.screens.site_screen import SiteScreen

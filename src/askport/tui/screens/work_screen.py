@@ -35,7 +35,7 @@ from askport.tui.pictures.around import hand_lines, news_lines, next_lines, titl
 from askport.tui.pictures.cable_picture import Pulse, cable_lines
 from askport.tui.pictures.picture_list import PICTURES
 from askport.tui.pictures.setting_picture import set_lines
-from askport.tui.questions import Question
+from askport.tui.question import Question
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.key_line import KeyLine

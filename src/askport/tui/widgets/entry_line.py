@@ -8,7 +8,7 @@ from textual.message import Message
 from textual.widgets import Input, Static
 
 from askport.core.errors import AskPortError
-from askport.tui.questions import Question
+from askport.tui.question import Question
 
 
 class EntryLine(Vertical):
