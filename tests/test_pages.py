@@ -2,12 +2,14 @@
 
 import datetime
 import json
+import signal
+import subprocess
 import sys
 import time
 
 import pytest
 
-from conftest import DEVICE
+from conftest import DEVICE, askport
 
 SERVER = r"""
 import hashlib, http.server, ssl, subprocess, sys, urllib.parse
@@ -121,3 +123,25 @@ def test_a_form_with_a_hidden_token_is_filled_in_and_the_move_followed(
         assert document["permanent"] is True
         prove = ["prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.40/22", "--gateway", "10.84.19.254", "--json"]
         assert json.loads(cable.askport(*prove).stdout)["passed"]
+
+
+def test_what_a_page_was_told_is_on_record_though_ctrl_c_came_before_the_end(cable, tmp_path):
+    """The device has taken it, and nobody knows yet: the job must."""
+    cable.ip("addr", "add", "192.168.77.20/24", "dev", "zd0")
+    cable.start("device", sys.executable, "-c", SERVER, "open", "no", "slip")
+    kind, job = tmp_path / "page.toml", tmp_path / "site.askport"
+    kind.write_text(KIND.replace("SCHEME", "http").replace("TOKEN", "{token}"))
+    time.sleep(0.8)
+    run = cable.start(
+        "laptop", *cable.command("assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.40/22", "--by", "page", "--at",
+        "192.168.77.20", "--gateway", "10.84.19.254", "--kind", kind, "--job", job, "--tag", "TG-01"),
+        stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    while "Waiting for it at" not in run.stderr.readline():
+        assert run.poll() is None
+    run.send_signal(signal.SIGINT)
+    assert run.wait(20) == 130, run.stderr.read()
+    (row,) = json.loads(askport("register", "list", job, "--json").stdout)["devices"]
+    left = row["as_left"]["address"]["value"]
+    assert (row["tag"], row["as_found"]["address"], left) == ("TG-01", "192.168.77.20", None)
+    assert (row["way"], row["result"], row["state"]) == ("page", "sent", "found")

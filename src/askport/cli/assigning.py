@@ -120,10 +120,9 @@ def assign(
         record.take(device, goes_on=False)
         start = replace(plan.start(device), known_key=record.known_key(device), allow_others=others_are_fine)
         errand = ErrandRun(cable, Errand(start=start, ends=Step.SET, way=by), target, record, tag)
-        way = asyncio.run(_assign(errand, plan, seconds))
+        with errand.keeping():
+            way = asyncio.run(_assign(errand, plan, seconds))
         wall = cable.wire.wall
-        named_at = old if way.has_acted else None
-        record.visit(device, errand.seen, wall, cable.wire.now(), named_at=named_at)
     if json:
         put_json(
             {

@@ -1,7 +1,8 @@
 """A session on a real cable for one device that a command names, gone through as a practised technician would."""
 
+import contextlib
 import secrets
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from ipaddress import IPv4Interface, IPv6Address
 
@@ -9,6 +10,7 @@ from askport.cli.recording import Record
 from askport.cli.saying import say
 from askport.core.errors import AskPortError, MachineRefused, Refused
 from askport.core.finding.device import Device
+from askport.core.machine import WriteEntry
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
 from askport.core.reach.laptop import Laptop
@@ -91,7 +93,8 @@ class ErrandRun:
         )
         self.session.cable.finder.on_drop = log.dropped
         self._streams = Streams(cable, wire.wake)
-        self._driver = Driver(self.session, wire, _Hands(cable, self.record, laptop), self._streams)
+        self._hands = _Hands(cable, self.record, laptop)
+        self._driver = Driver(self.session, wire, self._hands, self._streams)
         self._door: IPv6Address | None = None
         """Where it is talked to over IPv6, once that was said."""
         self.seen: Device | None = None
@@ -170,6 +173,30 @@ class ErrandRun:
                 f"{mac} shows no IPv6 address here: leave --over-ipv6 out, and reach it by its IPv4 address."
             )
         return self.session.visit.trouble or Refused(f"{self.errand.start.mac} is not there.")
+
+    @contextlib.contextmanager
+    def keeping(self) -> Iterator[None]:
+        """Keep in the job what was told and shown, also where it is cut short: the device may have taken it."""
+        try:
+            yield
+        except BaseException:
+            self.session.visit.drop()
+            self._write_down(only_news=True)
+            raise
+        self._write_down()
+
+    def _write_down(self, *, only_news: bool = False) -> None:
+        wire, visit = self.cable.wire, self.session.visit
+        for effect in self.session.poll():
+            if isinstance(effect, WriteEntry):
+                self._hands.write(effect.entry, wire.wall(wire.now()))
+        if only_news and not self.record.has_news:
+            return
+        way, proves = self.session.device.way, self.errand.ends is Step.PROVE
+        named_at = self.errand.start.old if not proves and (visit.reached_from or (way and way.has_acted)) else None
+        mac = self.errand.start.mac
+        heard = self.session.cable.finder.device(mac) if proves else self.seen
+        self.record.visit(mac, heard, wire.wall, wire.now(), named_at=named_at)
 
     async def flush(self) -> None:
         """Carry out what is still to be done, and close what was opened."""

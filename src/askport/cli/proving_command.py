@@ -91,9 +91,8 @@ def prove(
             cuts_power=power_cycle, cut_within_s=_CUT_WITHIN_S,
         )  # fmt: skip
         run = ErrandRun(cable, errand, target, record, tag)
-        course, verdict = asyncio.run(_prove(run, asked))
-        heard = run.session.cable.finder.device(device)
-        record.visit(device, heard, cable.wire.wall, cable.wire.now())
+        with run.keeping():
+            course, verdict = asyncio.run(_prove(run, asked))
     missing = verdict.missing(asked)
     passed = verdict.is_pass(asked)
     if json:

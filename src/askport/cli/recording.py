@@ -48,6 +48,11 @@ class Record:
         if self._path:
             self._job = open_job(self._path, writes=True)
 
+    @property
+    def has_news(self) -> bool:
+        """Whether anything waits to be written."""
+        return bool(self._waiting)
+
     def planned_columns(self) -> dict[str, str]:
         """Return what else the job's plan says of the device with this tag, by the heads of its columns.
 
