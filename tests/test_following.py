@@ -242,3 +242,15 @@ def test_each_wrong_thing_fails_its_own_proof_and_no_other(cable, wrong, failed)
             "power-cycle",
             "services",
         }
+
+
+def test_one_that_has_moved_before_it_is_watched_is_found_all_the_same(cable):
+    """The technician has typed already, or the address on the command line was wrong: both are said."""
+    cable.ip("addr", "add", "10.84.17.21/22", "dev", "zd0")
+    run = cable.askport(
+        "assign", "zl0", "--mac", DEVICE, *TARGET, "--by", "hand", "--at", "192.168.61.7", "--seconds", 12, "--json"
+    )
+    assert f"{DEVICE} does not answer at 192.168.61.7. It is watched for all the same." in run.stderr, run.stderr
+    document = json.loads(run.stdout)
+    texts = [step["text"] for step in document["steps"]]
+    assert any("10.84.17.21 instead of 10.84.16.21" in each for each in texts), texts

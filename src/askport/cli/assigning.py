@@ -152,7 +152,10 @@ async def _assign(errand: ErrandRun, plan: "_Plan", seconds: float) -> Way:
     cable, session, entry = errand.cable, errand.session, WAYS[plan.by]
     errand.begin()
     await errand.go_on(lambda: session.phase.step is Step.SET)
-    door = await _door_to(errand) if entry.by_technician and entry.needs_reach else None
+    is_there = session.visit.trouble is None
+    if session.visit.trouble:
+        say(f"{session.visit.trouble.message} It is watched for all the same.")
+    door = await _door_to(errand) if entry.by_technician and entry.needs_reach and is_there else None
     try:
         await errand.go_on(lambda: session.device.way is not None)
         way = session.device.way

@@ -123,6 +123,9 @@ class Reach(Stage):
                 there, *visit.device.ports_tried = trying.proofs
                 if there.passed or any(each.passed for each in visit.device.ports_tried):
                     self._introduce(now)
+                elif visit.device.errand and visit.way and visit.way.by_technician:  # nothing is told to anybody
+                    visit.trouble = Refused(there.because)
+                    self._go_on(now)
                 else:  # nothing is set on whoever else may be at its address
                     self._stages.look_again()
                     again = "" if visit.device.errand else " Look again for who is there."
