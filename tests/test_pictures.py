@@ -5,6 +5,7 @@ import re
 import shutil
 import time
 from itertools import pairwise
+from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
@@ -22,6 +23,7 @@ from askport.core.visit.narrate import next_line, step_lines
 from askport.core.visit.steps import Phase
 from askport.core.ways.log_in import LogIn
 from askport.core.wire import Frame, hear
+from askport.tui.app import AskPortApp
 from askport.tui.ink import Ink
 from askport.tui.pictures.around import next_lines, title_line
 from askport.tui.pictures.cable_picture import Pulse, cable_lines
@@ -32,11 +34,20 @@ from askport.tui.pictures.reach_picture import reach_lines
 from askport.tui.pictures.record_picture import record_lines
 from askport.tui.pictures.register_picture import device_lines, left_lines
 from askport.tui.pictures.setting_picture import set_lines
+from askport.tui.screens.crib_screen import CribScreen
+from askport.tui.screens.device_screen import DeviceScreen
+from askport.tui.screens.evidence_screen import EvidenceScreen
+from askport.tui.screens.handover_screen import HandoverScreen
+from askport.tui.screens.register_screen import RegisterScreen
+from askport.tui.screens.site_screen import SiteScreen
 from askport.tui.screens.work_screen import WorkScreen
 from askport.tui.widgets.key_line import key_strip
+from askport.tui.widgets.sheet import Sheet
 from askport.tui.widgets.way_rail import shown_of, way_lines, way_strip
+from askport.tui.workplace import Workplace
 from conftest import pass_time
 from test_readers import TOLD
+from test_session import walk
 
 WIDTHS = (69, 77, 97, 129)
 """Cells that the picture has in terminals of 100, 80, 128 and 160 columns; 80 have no room for the way beside it."""
@@ -164,3 +175,39 @@ def test_the_title_and_the_keys_keep_to_their_line_and_run_into_nothing(width):
     assert keys.width <= width
     assert keys.plain.endswith("? all keys")
     assert re.search(r"  (practice bench, 1x   )?\d\d:\d\d:\d\d  $", title) or width < 70, title
+
+
+@pytest.mark.parametrize("size", [(80, 24), (100, 30), (160, 47)])
+def test_no_line_of_a_view_is_longer_than_it_has_room_for(practice, size):
+    """A scroll bar takes room too: what does not fit beside it would stand on a line of its own."""
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.RECORDED})
+    job, place = run.job, Workplace(run=run, title="Sallow Beck Hatchery", place="practice bench")
+    bench_by_hand, by_hand = practice("UV-01", job="by-hand.askport")
+    walk(bench_by_hand, by_hand, {Phase.SETTING}, hands=False)
+    typed_in = Workplace(run=by_hand, title="Sallow Beck Hatchery", place="practice bench")
+    written = [(Path(f"/tmp/handover/{name}"), 4096) for name in ("handover.pdf", "reservations-dnsmasq.conf") * 8]
+    views = (
+        lambda: DeviceScreen(place, job.register.rows()[0].id),
+        lambda: HandoverScreen(job, "Sallow Beck Hatchery", written),
+        lambda: EvidenceScreen(session.device.chosen, "Halden Fluidics", run.wire),
+        lambda: SiteScreen(place, lambda _: None),
+        lambda: RegisterScreen(place),
+        lambda: CribScreen(typed_in, lambda: None, lambda: None),
+    )
+
+    async def too_long():
+        app, found = AskPortApp(None), []
+        async with app.run_test(size=size) as pilot:
+            for view in views:
+                await app.push_screen(view())
+                await pilot.pause()
+                for sheet in app.screen.query(Sheet):
+                    found += [
+                        (type(app.screen).__name__, each.plain) for each in sheet._lines
+                        if sheet._fits and len(list(each.folded(sheet._fits))) > 1
+                    ]  # fmt: skip
+                app.pop_screen()
+        return found
+
+    assert asyncio.run(too_long()) == []

@@ -56,8 +56,8 @@ def _passed(proof: Proof, width: int) -> list[Ink]:
     """Draw a proof that is done with on one line, to leave room for what is going on."""
     mark, style = mark_of(proof)
     ink = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").put(proof.expected)
-    room = max(_MEASURED, ink.width + 1) + len(proof.measured) <= width
-    return [ink.to(_MEASURED).put(proof.measured, DIM) if room else ink]
+    column = min(_MEASURED, width - len(proof.measured))  # a little to the left, rather than not at all
+    return [ink.to(column).put(proof.measured, DIM) if column > ink.width else ink]
 
 
 def _again(proofs: Sequence[Proof], width: int) -> list[Ink]:

@@ -22,19 +22,21 @@ GLYPHS: dict[CellState, tuple[str, str]] = {
     CellState.FREE: ("·", DIM),
 }
 """Shape and colour: the shape alone says it too."""
-_LABEL = 16
+_LABEL, _SHORT_LABEL = 16, 9
 
 
 def site_map_lines(site: Site, rows: list[MapRow], cursor: IPv4Address, width: int) -> list[Ink]:
     """Draw one subnet; a gap stands after each eighth address where there is room."""
-    gaps = width >= _LABEL + ROW + ROW // 8
+    gaps, is_narrow = width >= _LABEL + ROW + ROW // 8, width < _LABEL + ROW
+    label = _SHORT_LABEL if is_narrow else _LABEL
     via = f", gateway {site.gateway}" if site.gateway else ", no gateway"
-    ruler = Ink().to(_LABEL)
+    ruler = Ink().to(label)
     for place in range(0, min(ROW, site.network.num_addresses), 8):
         ruler.put(f"+{place}".ljust(9 if gaps else 8), DIM)
     lines = [heading(f"{site.network}{via}", width), ruler]
     for row in rows:
-        ink = Ink().put(f"{row.first}".ljust(_LABEL), DIM)
+        name = f".{'.'.join(str(row.first).split('.')[2:])}" if is_narrow else f"{row.first}"  # the head has the rest
+        ink = Ink().put(name.ljust(label), DIM)
         if row.skipped:
             lines.append(ink.put(f"and {row.skipped * ROW} addresses with nothing", DIM))
             continue

@@ -21,7 +21,7 @@ from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
 _LOOKS_A_SECOND = 4
-_VALUE = 26
+_VALUE, _UNDER = 26, 6
 _LARGE = 5
 """Lines of a large value."""
 _AROUND = 8
@@ -81,13 +81,13 @@ class CribScreen(DrawnScreen[None]):
         there, way = session.device.whereabouts, session.device.way
         head = Ink().put("  Type this into ").put(session.device.work.tag, f"{STRONG} {THEIRS}")
         self.query_one("#heading", Sheet).show([head.put(f", which is at {there} now" if there else "", DIM)])
-        below = wrapped(self._copied or _HINT, width - 8, DIM)
+        below = wrapped(self._copied or _HINT, self.sheet_room, DIM)
         by = session.device.kind.way_by("hand") if session.device.kind else None
         if isinstance(by, HandWay) and by.say:
-            below += [blank(), *wrapped(by.say, width - 8, STRONG)]
+            below += [blank(), *wrapped(by.say, self.sheet_room, STRONG)]
         if way and way.moved_to and not way.done:
             below += [blank(), *landing_lines(way.target.interface.ip, way.moved_to)]
-        lines = self._lines(values, width - 10, self.size.height - _AROUND - len(below))
+        lines = self._lines(values, self.sheet_room - 2, self.size.height - _AROUND - len(below))
         self.query_one("#values", Sheet).show([*lines, blank(), *below])
         said = next_line(session, run.wire.now())
         self.query_one("#next", Sheet).show(next_lines(said, bool(session.visit.trouble), width))
@@ -96,6 +96,7 @@ class CribScreen(DrawnScreen[None]):
         """Draw the values, as many of them large as there is room for; the one at hand always is."""
         longest = max(large_width(value, 2) for _, value in values)
         scale = 2 if longest + _VALUE <= width else 1
+        beside = _VALUE + max(large_width(value, scale) for _, value in values) <= width
         all_large = len(values) * (_LARGE + 1) <= height
         lines: list[Ink] = []
         for place, (name, value) in enumerate(values):
@@ -107,8 +108,11 @@ class CribScreen(DrawnScreen[None]):
                 continue
             styles = self._styles(value, f"{STRONG} {THEIRS}" if here else THEIRS)
             drawn = large_lines(value, scale, styles if here else [THEIRS] * len(value))
+            if not beside:  # 80 columns have no room for twelve large digits and a name
+                lines.append(head)
+                head = Ink()
             for row, ink in enumerate(drawn):
-                lines.append((head if row == 0 else Ink()).to(_VALUE).put_line(ink))
+                lines.append((head if row == 0 else Ink()).to(_VALUE if beside else _UNDER).put_line(ink))
             lines.append(blank())
         return lines
 

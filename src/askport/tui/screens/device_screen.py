@@ -40,7 +40,7 @@ class DeviceScreen(TakesEntries):
 
     def draw(self) -> None:
         """Show what is known of it."""
-        row, width = self._row, max(60, self.room - 8)
+        row, width = self._row, self.sheet_room
         planned = self._workplace.run.job.register.planned(row.tag)
         title = Ink().put(f"  {row.tag or 'no tag'}", f"{STRONG} {THEIRS}")
         title.put(f"  {row.mac}  {row.maker or 'maker unknown'}   ", DIM).put(

@@ -60,7 +60,7 @@ class DifferencesScreen(TakesEntries):
 
     def draw(self) -> None:
         """Show all that is open, and both sides of the one that is looked at."""
-        found, width = self._open, max(60, self.room - 8)
+        found, width = self._open, self.sheet_room
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · {len(found)} said differently", DIM)
         self.query_one("#heading", Sheet).show([title])
         lines: list[Ink] = []

@@ -36,6 +36,11 @@ class DrawnScreen(Screen[ScreenResultType]):
         return self.size.width or self.app.size.width
 
     @property
+    def sheet_room(self) -> int:
+        """How many columns a sheet has between margins of four columns, with a scroll bar or without."""
+        return max(60, self.room - 9)
+
+    @property
     def is_in_front(self) -> bool:
         """Whether it is seen: nothing covers it, or only what one sees through.
 

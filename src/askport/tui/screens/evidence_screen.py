@@ -42,7 +42,7 @@ class EvidenceScreen(DrawnScreen[None]):
 
     def draw(self) -> None:
         """Show the sentence at hand and its frame."""
-        width = max(50, self.room - 8)
+        width = self.sheet_room
         reasons = self._device.reasons()
         title = Ink().put("  What it said: ").put(self._device.mac, f"{STRONG} {THEIRS}")
         title.put(f"  {device_words(self._device, self._maker)}", DIM)

@@ -39,7 +39,7 @@ class HandoverScreen(DrawnScreen[None]):
 
     def draw(self) -> None:
         """Show what was written where."""
-        width, register = max(60, self.room - 8), self._job.register
+        width, register = self.sheet_room, self._job.register
         title = Ink().put(f"  {self._site}", STRONG)
         title.put(f" · handover   {proven_words(*register.proven())}", DIM)
         self.query_one("#heading", Sheet).show([title])
@@ -51,7 +51,7 @@ class HandoverScreen(DrawnScreen[None]):
             lines += beside(ink, _SIZE + 11, what_for(path.name), width)
         lines += [blank(), heading("What it stands for", width)]
         lines += wrapped(f"The record has {self._job.count} entries. Their fingerprint, which the cover prints:", width)
-        lines += [Ink().to(2).put(grouped(self._job.fingerprint), STRONG)]
+        lines += wrapped(grouped(self._job.fingerprint), width, STRONG, 2)
         text = (
             f"Later, 'askport register verify {self._job.path.name} --against' with its first 16 digits or more says "
         )

@@ -141,7 +141,7 @@ class PlugScreen(Screen[None]):
             ear.keeper.close()
 
     def _draw(self) -> None:
-        width = max(60, self.size.width - 8)
+        width = max(60, self.size.width - 9)
         self.query_one("#heading", Sheet).show([Ink().put("  Which adapter is the cable in?", STRONG)])
         lines = [*wrapped("Plug the cable in now: the adapter whose link comes up is the one.", width), blank()]
         if self._refused:

@@ -59,7 +59,9 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     if not run.work:
         return []
     states = run.job.register.states()
-    lines = [blank(), line(f" In this crate, like {like}"[:width] if like else " In this round", STRONG)]
+    crate = f" In this crate, like {like}"
+    crate = crate if len(crate) <= width else f" Crate, like {like}"[:width]
+    lines = [blank(), line(crate if like else " In this round", STRONG)]
     tags = [item.tag for item in run.work]
     at_hand = run.session.device.listed_as
     here = tags.index(at_hand) if at_hand in tags else len(tags)
