@@ -1,6 +1,6 @@
 """Seals: by its key (Ed25519, RFC 8032) a member vouches for a line, and so for all lines before it on its strand."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass
 from hashlib import sha256
 
@@ -89,8 +89,3 @@ def crew_fingerprint(heads: Iterable[tuple[str, str]]) -> str:
         heads: each member with the hash of the last line of one of its strands.
     """
     return sha256("\n".join(f"{member} {head}" for member, head in sorted(set(heads))).encode()).hexdigest()
-
-
-def keys_of(members: Iterable[Member]) -> Mapping[str, str]:
-    """Return the public keys by the names of their members."""
-    return {each.name: each.key for each in members}

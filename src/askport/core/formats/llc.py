@@ -3,7 +3,6 @@
 from struct import pack, unpack_from
 from typing import NamedTuple
 
-from askport.core.addresses import MacAddress
 from askport.core.formats.unreadable import Unreadable
 
 SAP_SPANNING_TREE = 0x42
@@ -30,11 +29,6 @@ class Bpdu(NamedTuple):
     bridge: bytes = bytes(8)
     """Priority and MAC address of the switch that sent it."""
     port: int = 0
-
-    @property
-    def bridge_mac(self) -> MacAddress:
-        """The MAC address of the switch."""
-        return MacAddress(self.bridge[2:8])
 
 
 def decode_llc(data: bytes) -> Llc | Unreadable:

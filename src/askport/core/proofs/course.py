@@ -142,27 +142,14 @@ class Course:
 
     # What is written down
 
-    def all_entries(self, unit: int) -> list[Entry]:
-        """Return what all parts have shown, for whoever writes it down in the end."""
-        mac = self.terms.subject.mac
-        found: list[Entry] = [writing.proved(each.outcome, unit=unit, mac=mac) for each in self.proofs]
-        if self.cycle:
-            found += self._cut_entries(self.cycle, unit)
-        found += [writing.proved(each.outcome, unit=unit, mac=mac, after_cut=True) for each in self.again]
-        return [*found, self.left(unit)]
-
-    def _cut_entries(self, cycle: PowerCycle, unit: int) -> list[Entry]:
-        mac = self.terms.subject.mac
-        made = [cycle, *([self.services] if self.services and cycle.passed else [])]
-        found: list[Entry] = [writing.proved(each.outcome, unit=unit, mac=mac) for each in made]
-        cut = writing.power_cut(cycle, self.services, unit=unit, mac=mac)
-        return [*found, cut] if cut else found
-
     def entries(self, unit: int) -> list[Entry]:
         """Return what the part that has just come to its end has shown, as entries of the journal."""
         mac, found = self.terms.subject.mac, list[Entry]()
         if self.part is Part.CUT and self.cycle:
-            return self._cut_entries(self.cycle, unit)
+            made = [self.cycle, *([self.services] if self.services and self.cycle.passed else [])]
+            found += [writing.proved(each.outcome, unit=unit, mac=mac) for each in made]
+            cut = writing.power_cut(self.cycle, self.services, unit=unit, mac=mac)
+            return [*found, cut] if cut else found
         if self.proving:
             again = self.part is Part.AGAIN
             outcomes = (each.outcome for each in self.proving.proofs)

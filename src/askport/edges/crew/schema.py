@@ -7,8 +7,6 @@ shown by the seals, which each laptop checks, because the owner of a database ca
 """
 
 SCHEMA = "askport"
-CHANNEL = "askport"
-"""On which the database tells of news (LISTEN)."""
 
 _FIRST = """
 CREATE SCHEMA askport;
