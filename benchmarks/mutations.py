@@ -91,8 +91,25 @@ MUTATIONS = (
         "return self.nothing_failed and not self.missing(asked)", "return self.nothing_failed", ("test_proofs.py",),
     ),
     Mutation(
-        "what was only asked counts as taken", "core/ways/field_way.py",
-        "frozenset(self.told(start))", "frozenset(self.said_in_all(start))", ("test_snmp.py",),
+        "what was only asked counts as taken", "core/ways/talking.py",
+        "[each.text for each in self._set_by_then if each.acknowledged and each.changes]",
+        "[each.text for each in self._set_by_then if each.acknowledged]", ("test_snmp.py", "test_ways.py"),
+    ),
+    Mutation(
+        "a page that refuses halfway counts as unchanged", "core/ways/talking.py",
+        "any(each.acknowledged and each.changes for each in self._set_by_then)", "False", ("test_ways.py",),
+    ),
+    Mutation(
+        "whoever is at the address is talked to", "core/visit/stages/reach_stage.py",
+        "if there.passed or any(", "if True or any(", ("test_session.py",),
+    ),
+    Mutation(
+        "a taken laptop address ends the proofs", "core/visit/stages/prove_stage.py",
+        "and not self._looks_again:", "and False:", ("test_session.py",),
+    ),
+    Mutation(
+        "large digits break where there is no room", "tui/screens/crib_screen.py",
+        "if not beside:", "if False:", ("test_pictures.py",),
     ),
     Mutation(
         "a view that was left is kept", "tui/screens/drawn_screen.py",
