@@ -12,7 +12,7 @@ demo: $(VENV)/.installed
 	@$(BIN)/askport demo
 
 test: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	$(BIN)/pytest -n 5 --dist load --maxschedchunk 1
+	$(BIN)/pytest -n 4 --dist load --maxschedchunk 1
 
 check: lint $(VENV)/.tests
 	$(BIN)/pytest -n 4 -m "not kernel and not screen and not database"

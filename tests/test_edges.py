@@ -34,6 +34,7 @@ from askport.edges.door import Door
 from askport.edges.keeper_client import Keeper
 from askport.edges.learning_door import LearningDoor
 from askport.edges.streams import Streams
+from askport.edges.transports.http_sockets import _Stream
 from askport.edges.transports.tcp_socket import OverAdapter
 from askport.tui.laptop_watch import page_port
 from conftest import children, wait_for
@@ -58,6 +59,26 @@ def test_waiting_never_swallows_that_it_was_called_off():
 
     for ring_first in (True, False):
         asyncio.run(race(ring_first))
+
+
+@pytest.mark.parametrize("turns", range(5))
+def test_reading_never_swallows_that_it_was_called_off(turns):
+    """What comes at the moment of Ctrl-C is no reason for a door to stay open: a connection would be waited for."""
+
+    async def race():
+        reader = asyncio.StreamReader()
+        task = asyncio.ensure_future(_Stream(reader, None).read(99, 30.0))
+        for _ in range(3):
+            await asyncio.sleep(0)
+        reader.feed_data(b"at this very moment")
+        for _ in range(turns):
+            await asyncio.sleep(0)
+        called_off = task.cancel()
+        await asyncio.wait([task])
+        return called_off, task.cancelled()
+
+    called_off, cancelled = asyncio.run(race())
+    assert cancelled is called_off
 
 
 def test_an_adapter_that_vanishes_while_it_is_asked_ends_the_program_at_once(cable):

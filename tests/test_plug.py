@@ -72,6 +72,9 @@ async def _looks_after_choosing(monkeypatch: pytest.MonkeyPatch) -> list[str]:
         def on_plug_screen_chosen(self) -> None:
             asked.clear()
 
+    # Its own looks would wait for the answer too, and the keys for them.
+    monkeypatch.setattr(plug_screen, "_FIRST_SEEN_S", 1e6)
+    monkeypatch.setattr(plug_screen, "_LOOKS_A_SECOND", 1e-6)
     app = _App()
     async with app.run_test() as pilot:
         await app.push_screen(

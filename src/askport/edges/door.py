@@ -136,7 +136,8 @@ class Door:
         try:
             with contextlib.suppress(h11.RemoteProtocolError, h11.LocalProtocolError, OSError):
                 with contextlib.suppress(TimeoutError):
-                    first = await asyncio.wait_for(reader.read(_CHUNK), _SILENT_S if self._is_raw else _PATIENCE_S)
+                    async with asyncio.timeout(_SILENT_S if self._is_raw else _PATIENCE_S):
+                        first = await reader.read(_CHUNK)
                 if _REQUEST.match(first):
                     await self._serve(reader, writer, first)
                 elif self._is_raw and not first.startswith(_TLS):

@@ -24,7 +24,8 @@ class _Stream(httpcore.AsyncNetworkStream):
 
     async def read(self, max_bytes: int, timeout: float | None = None) -> bytes:  # noqa: ASYNC109
         try:
-            return await asyncio.wait_for(self._reader.read(max_bytes), timeout)
+            async with asyncio.timeout(timeout):
+                return await self._reader.read(max_bytes)
         except TimeoutError as error:
             raise httpcore.ReadTimeout(error) from None
         except OSError as error:
@@ -33,7 +34,8 @@ class _Stream(httpcore.AsyncNetworkStream):
     async def write(self, buffer: bytes, timeout: float | None = None) -> None:  # noqa: ASYNC109
         try:
             self._writer.write(buffer)
-            await asyncio.wait_for(self._writer.drain(), timeout)
+            async with asyncio.timeout(timeout):
+                await self._writer.drain()
         except TimeoutError as error:
             raise httpcore.WriteTimeout(error) from None
         except OSError as error:
@@ -49,7 +51,8 @@ class _Stream(httpcore.AsyncNetworkStream):
         timeout: float | None = None,  # noqa: ASYNC109
     ) -> httpcore.AsyncNetworkStream:
         try:
-            await asyncio.wait_for(self._writer.start_tls(ssl_context, server_hostname=server_hostname), timeout)
+            async with asyncio.timeout(timeout):
+                await self._writer.start_tls(ssl_context, server_hostname=server_hostname)
         except TimeoutError as error:
             raise httpcore.ConnectTimeout(error) from None
         except (OSError, ssl.SSLError) as error:

@@ -39,7 +39,8 @@ async def connect(_: object, far: SerialLine) -> tuple[Any, Any]:
 async def let_go(writer: Any) -> None:
     """Wait until a line that was closed can be had again."""
     with contextlib.suppress(OSError, TimeoutError):
-        await asyncio.wait_for(writer.wait_closed(), _LETS_GO_S)
+        async with asyncio.timeout(_LETS_GO_S):
+            await writer.wait_closed()
 
 
 def serial_lines() -> list[tuple[str, str]]:

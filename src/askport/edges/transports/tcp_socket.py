@@ -78,7 +78,8 @@ async def connected_socket(over: Sockets, far: TcpPort, longest_s: float = CONNE
         target: tuple[str, int] | tuple[str, int, int, int] = (str(far.address), far.port)
         if family == socket.AF_INET6:
             target = (str(far.address), far.port, 0, over.scope)
-        await asyncio.wait_for(asyncio.get_running_loop().sock_connect(connection, target), longest_s)
+        async with asyncio.timeout(longest_s):
+            await asyncio.get_running_loop().sock_connect(connection, target)
     except BaseException:
         connection.close()
         raise
