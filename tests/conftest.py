@@ -42,24 +42,16 @@ LAPTOP, DEVICE = "02:00:00:00:00:01", "02:00:00:00:00:99"
 
 _MARKS = {"namespaces": "kernel", "terminal": "screen", "database": "database"}
 """What a fixture needs of the machine: a test is marked by what it uses, and by nothing else."""
-_LONG = frozenset({"test_eight_devices", "test_controls", "test_crew_at_work", "test_lessons", "test_switch_crate"})
 
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items):
-    """Mark tests, before those that are not wanted are left out; what waits comes after what computes."""
+    """Mark tests, before those that are not wanted are left out; those that wait come after those that compute."""
     for item in items:
         for fixture, mark in _MARKS.items():
             if fixture in item.fixturenames:
                 item.add_marker(mark)
-
-    def place(item):
-        """Put those that compute before those that wait, so that neither hinders the other; the longest go first."""
-        waits = any(fixture in item.fixturenames for fixture in _MARKS)
-        long = item.path.stem in _LONG
-        return waits, waits and not long
-
-    items.sort(key=place)
+    items.sort(key=lambda item: any(fixture in item.fixturenames for fixture in _MARKS))
 
 
 def wait_for(condition, seconds):
@@ -77,7 +69,7 @@ def children(pid):
     return Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
 
 
-_ON_FILES_ONLY = frozenset({"crew", "demo", "kinds", "plan", "reach", "register", "report"})
+_ON_FILES_ONLY = frozenset({"crew", "demo", "kinds", "plan", "reach", "read", "register", "report"})
 """Commands that go near no adapter and no rights."""
 
 
