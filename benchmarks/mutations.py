@@ -109,7 +109,7 @@ MUTATIONS = (
     ),
     Mutation(
         "large digits break where there is no room", "tui/screens/crib_screen.py",
-        "if not beside:", "if False:", ("test_pictures.py",),
+        ".to(_VALUE if beside else _UNDER)", ".to(_VALUE)", ("test_pictures.py",),
     ),
     Mutation(
         "a view that was left is kept", "tui/screens/drawn_screen.py",
