@@ -116,15 +116,15 @@ def test_a_full_disk_is_said_and_loses_nothing(tmp_path):
     ):
         pytest.skip("no small disk can be made here: a full one was not tested")
     try:
-        job = JobFile(tmp_path / "job.askport", create=True)
-        job.append(found(), NOW)
-        with pytest.raises(MachineRefused, match="could not be written.*Nothing recorded before is lost"):
-            for unit in range(2, 300):
-                job.append(found(unit % 256, tag="x" * 40), NOW)
-        kept = len(job.lines)
-        shutil.copy(job.path, tmp_path.parent / "copy.askport")
+        with contextlib.closing(JobFile(tmp_path / "job.askport", create=True)) as job:
+            job.append(found(), NOW)
+            with pytest.raises(MachineRefused, match="could not be written.*Nothing recorded before is lost"):
+                for unit in range(2, 300):
+                    job.append(found(unit % 256, tag="x" * 40), NOW)
+            kept = len(job.lines)
+            shutil.copy(job.path, tmp_path.parent / "copy.askport")
     finally:
-        subprocess.run(["umount", str(tmp_path)])
+        subprocess.run(["umount", str(tmp_path)], check=True)
     assert len(JobFile(tmp_path.parent / "copy.askport", create=False).lines) == kept > 1
 
 
