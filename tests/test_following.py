@@ -8,7 +8,7 @@ from datetime import datetime
 
 import pytest
 
-from conftest import DEVICE, shutil, wait_for
+from conftest import DEVICE, askport, shutil, wait_for
 
 TARGET = ["--to", "10.84.16.21/22", "--gateway", "10.84.19.254", "--dns", "10.84.19.253,10.84.19.252"]
 _SLACK_S = 1.5
@@ -244,13 +244,16 @@ def test_each_wrong_thing_fails_its_own_proof_and_no_other(cable, wrong, failed)
         }
 
 
-def test_one_that_has_moved_before_it_is_watched_is_found_all_the_same(cable):
-    """The technician has typed already, or the address on the command line was wrong: both are said."""
+def test_one_that_has_moved_before_it_is_watched_is_found_all_the_same(cable, tmp_path):
+    """The technician has typed already, or the address was wrong: that is said, and is on no record as found."""
     cable.ip("addr", "add", "10.84.17.21/22", "dev", "zd0")
     run = cable.askport(
-        "assign", "zl0", "--mac", DEVICE, *TARGET, "--by", "hand", "--at", "192.168.61.7", "--seconds", 12, "--json"
-    )
+        "assign", "zl0", "--mac", DEVICE, *TARGET, "--by", "hand", "--at", "192.168.61.7", "--seconds", 12, "--json",
+        "--job", tmp_path / "j.askport",
+    )  # fmt: skip
     assert f"{DEVICE} does not answer at 192.168.61.7. It is watched for all the same." in run.stderr, run.stderr
     document = json.loads(run.stdout)
     texts = [step["text"] for step in document["steps"]]
     assert any("10.84.17.21 instead of 10.84.16.21" in each for each in texts), texts
+    (row,) = json.loads(askport("register", "list", tmp_path / "j.askport", "--json").stdout)["devices"]
+    assert row["as_found"]["address"] != "192.168.61.7"

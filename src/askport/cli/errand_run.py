@@ -167,7 +167,7 @@ class ErrandRun:
         return f"in {target.interface.network}" if target else "there"
 
     def _lost(self) -> AskPortError:
-        if self.errand.start.door and not isinstance(self.session.visit.trouble, MachineRefused):
+        if self.errand.start.door:
             mac = self.errand.start.mac
             return Refused(
                 f"{mac} shows no IPv6 address here: leave --over-ipv6 out, and reach it by its IPv4 address."
@@ -192,8 +192,8 @@ class ErrandRun:
                 self._hands.write(effect.entry, wire.wall(wire.now()))
         if only_news and not self.record.has_news:
             return
-        way, proves = self.session.device.way, self.errand.ends is Step.PROVE
-        named_at = self.errand.start.old if not proves and (visit.reached_from or (way and way.has_acted)) else None
+        proves = self.errand.ends is Step.PROVE
+        named_at = self.errand.start.old if visit.reached_from and not proves else None  # only where it answered there
         mac = self.errand.start.mac
         heard = self.session.cable.finder.device(mac) if proves else self.seen
         self.record.visit(mac, heard, wire.wall, wire.now(), named_at=named_at)

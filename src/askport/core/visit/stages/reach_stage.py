@@ -124,7 +124,7 @@ class Reach(Stage):
                 if there.passed or any(each.passed for each in visit.device.ports_tried):
                     self._introduce(now)
                 elif visit.device.errand and visit.way and visit.way.by_technician:  # nothing is told to anybody
-                    visit.trouble = Refused(there.because)
+                    visit.trouble, visit.reached_from = Refused(there.because), None
                     self._go_on(now)
                 else:  # nothing is set on whoever else may be at its address
                     self._stages.look_again()
