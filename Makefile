@@ -11,11 +11,11 @@ unexport PYTHONDONTWRITEBYTECODE
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
 
-test: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	$(BIN)/pytest -n 4 --dist load --maxschedchunk 1
+test: $(VENV)/.tests $(VENV)/partners
+	tools/test-room $(BIN)/pytest --waiting 10
 
 check: lint $(VENV)/.tests
-	$(BIN)/pytest -n 4 -m "not kernel and not screen and not database"
+	$(BIN)/pytest --waiting 1 -m "not kernel and not screen and not database"
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check src tests benchmarks docs packages

@@ -1,7 +1,6 @@
 """What the tests share: a bench in virtual time, and real kernels in network namespaces."""
 
 import asyncio
-import atexit
 import contextlib
 import io
 import itertools
@@ -12,6 +11,7 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from functools import partial
 from pathlib import Path
@@ -19,13 +19,15 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+import forked
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.cli.main import run as run_command_line
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
 from askport.edges.kind_files import known_kinds
-from crew_database import Database, program
+from crew_database import Database
+from forked import Forker, Program
 
 settings.register_profile(
     "ci", derandomize=True, max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow]
@@ -33,12 +35,14 @@ settings.register_profile(
 settings.register_profile("long", max_examples=5000, deadline=None)
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "ci"))
 
-for each in ("STATE", "DATA"):  # where the programs under test keep their log, their keys and copies
-    os.environ[f"XDG_{each}_HOME"] = tempfile.mkdtemp(prefix="askport-state-")
-    atexit.register(shutil.rmtree, os.environ[f"XDG_{each}_HOME"], ignore_errors=True)
 ASKPORT = [str(Path(sys.executable).with_name("askport"))]
 LAPTOP, DEVICE = "02:00:00:00:00:01", "02:00:00:00:00:99"
 
+
+collect_ignore = [
+    f"test_{name}.py" for name in ("browsers", "packages", "stick") if f"ASKPORT_{name.upper()}" not in os.environ
+]
+"""What needs a browser, a built package or a virtual machine has a target of its own in the Makefile."""
 
 _MARKS = {"namespaces": "kernel", "terminal": "screen", "database": "database"}
 """What a fixture needs of the machine: a test is marked by what it uses, and by nothing else."""
@@ -52,6 +56,22 @@ def pytest_collection_modifyitems(items):
             if fixture in item.fixturenames:
                 item.add_marker(mark)
     items.sort(key=lambda item: any(fixture in item.fixturenames for fixture in _MARKS))
+
+
+def pytest_worker_begins(number):
+    """Give a worker what each has for itself: where programs keep their files, what is borrowed, who forks them."""
+    home = tempfile.mkdtemp(prefix=f"askport-{number}-")
+    for each in ("STATE", "DATA"):
+        os.environ[f"XDG_{each}_HOME"] = f"{home}/{each.lower()}"
+    if "ASKPORT_ROOM" in os.environ:
+        forked.own_mounts("/run/netns", "/run/askport")
+    Program.forker = Forker()
+
+
+def pytest_sessionstart(session):
+    """Where no worker is forked, this process is the only one."""
+    if not session.config.option.waiting:
+        pytest_worker_begins(0)
 
 
 def wait_for(condition, seconds):
@@ -78,7 +98,33 @@ def askport(*arguments, prefix=(), **options):
     if not prefix and not options and arguments[0] in _ON_FILES_ONLY:
         return _askport_here([str(each) for each in arguments])
     command = [*prefix, *ASKPORT, *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True, **{"timeout": 60, **options})
+    options = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True, "timeout": 60, **options}
+    seconds, said = options.pop("timeout"), options.pop("input", None)
+    if said is not None:
+        options["stdin"] = subprocess.PIPE
+    with started(command, **options) as process:
+        try:
+            out, told = process.communicate(said, timeout=seconds)
+        except BaseException:
+            process.kill()
+            raise
+    return subprocess.CompletedProcess(command, process.returncode, out, told)
+
+
+def started(command, **options):
+    """Start a command; the program itself, in a namespace or in none, is forked."""
+    command = [str(each) for each in command]
+    if program_of(command) is None or "preexec_fn" in options:
+        return subprocess.Popen(command, **options)
+    namespace, own = program_of(command)
+    return Program(own, namespace, **options)
+
+
+def program_of(command):
+    """Return the namespace that a command has the program run in, and its own part; None where it is another."""
+    command = [str(each) for each in command]
+    namespace, own = (command[3], command[4:]) if command[:3] == ["ip", "netns", "exec"] else (None, command)
+    return (namespace, own) if own[:1] == ASKPORT else None
 
 
 def _askport_here(arguments):
@@ -98,9 +144,7 @@ def _askport_here(arguments):
 @pytest.fixture(scope="session")
 def postgres():
     """Start a PostgreSQL of our own, once."""
-    if program("initdb", PARTNERS) is None:
-        pytest.skip("no PostgreSQL: crews were not tested")
-    made = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")), PARTNERS)
+    made = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")))
     yield made
     made.remove()
 
@@ -145,22 +189,8 @@ def pass_time(bench, run, span=60.0, until=lambda: False):
     asyncio.run(run.driver.run(until=until, longest_until=bench.now() + span))
 
 
-def _why_no_namespaces():
-    if os.geteuid() != 0:
-        return "no root: what a real kernel does was not tested"
-    if not shutil.which("ip"):
-        return "no iproute2: what a real kernel does was not tested"
-    probe_name = f"askport-probe-{os.getpid()}"
-    probe = subprocess.run(
-        f"ip netns add {probe_name} && ip netns exec {probe_name} true", shell=True, capture_output=True
-    )
-    subprocess.run(["ip", "netns", "del", probe_name], capture_output=True)
-    return None if probe.returncode == 0 else "no network namespaces here: what a real kernel does was not tested"
-
-
-PARTNERS = Path(sys.executable).parent.parent / "partners"
 AT_HOME = """
-root=$1 home=$2; shift 2
+home=$1; shift
 mkdir -p "$home"; cp /etc/passwd /etc/group "$home"
 for user in avahi avahi-autoipd _lldpd; do
     grep -q "^$user:" "$home/passwd" && continue
@@ -168,7 +198,7 @@ for user in avahi avahi-autoipd _lldpd; do
 done
 mount --make-rprivate / 2>/dev/null; mount -t tmpfs none /run && mkdir -p /run/avahi-daemon /run/lldpd
 mount --bind "$home/passwd" /etc/passwd; mount --bind "$home/group" /etc/group
-LD_LIBRARY_PATH=$(echo "$root"/usr/lib/*-linux-gnu "$root"/lib/*-linux-gnu | tr ' ' ':') exec "$@"
+exec "$@"
 """
 
 
@@ -181,17 +211,18 @@ mount -t tmpfs tmpfs /run; mkdir -p /run/dbus
 """
 MANAGERS = {
     "NetworkManager": """
-mkdir -p "$home/lib" "$home/etc/conf.d" "$home/etc/system-connections" /run/NetworkManager
-mount --bind "$home/lib" /var/lib/NetworkManager; mount --bind "$home/etc" /etc/NetworkManager
-cat >/etc/NetworkManager/NetworkManager.conf <<END
+mount -t tmpfs tmpfs /var/lib; mkdir -p /var/lib/NetworkManager "$home/conf.d" "$home/connections" /run/NetworkManager
+cat >"$home/conf" <<END
 [main]
 plugins=keyfile
+[keyfile]
+path=$home/connections
 [device]
 match-device=interface-name:zl0
 managed=1
 END
 umask 077
-cat >/etc/NetworkManager/system-connections/site.nmconnection <<END
+cat >"$home/connections/site.nmconnection" <<END
 [connection]
 id=site
 type=ethernet
@@ -202,7 +233,7 @@ address1=192.168.7.5/24,192.168.7.1
 [ipv6]
 method=disabled
 END
-exec NetworkManager --no-daemon
+exec NetworkManager --no-daemon --config="$home/conf" --config-dir="$home/conf.d" --system-config-dir="$home/conf.d"
 """,
     "/lib/systemd/systemd-networkd": """
 mkdir -p /run/systemd/network /run/systemd/netif/links /run/systemd/netif/leases
@@ -265,11 +296,10 @@ class Cable:
         return _ip("-n", getattr(self, at), *arguments)
 
     def drop_all(self):
-        """Have a firewall on the laptop drop what comes in over the cable; without one here, skip the test."""
+        """Have a firewall on the laptop drop what comes in over the cable."""
         rules = "table inet t {\nchain i {\ntype filter hook input priority 0;\niifname zl0 drop\n}\n}\n"
         nft = [*self.inside("laptop"), "nft", "-f", "-"]
-        if not shutil.which("nft") or subprocess.run(nft, input=rules, text=True, capture_output=True).returncode:
-            pytest.skip("no nft: a firewall that drops the device's answers was not tested")
+        subprocess.run(nft, input=rules, text=True, check=True)
 
     def in_laptop(self, *command):
         """Run a command at the laptop's end."""
@@ -291,27 +321,27 @@ class Cable:
     def start(self, at, *command, **options):
         """Start a program that ends with the test at the latest."""
         options = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, **options}
-        process = subprocess.Popen([*self.inside(at), *command], **options)
+        process = started([*self.inside(at), *command], **options)
         self._started.append(process)
         return process
 
     def start_in(self, name, *command, **options):
         """Start a program in one more namespace."""
-        process = subprocess.Popen(["ip", "netns", "exec", name, *command], stdout=subprocess.DEVNULL,
-                                   stderr=subprocess.DEVNULL, **options)  # fmt: skip
+        command = ["ip", "netns", "exec", name, *command]
+        process = started(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **options)
         self._started.append(process)
         return process
 
     @contextlib.contextmanager
     def door(self, *arguments):
         """Open a door, give where it leads in, and close it with Ctrl-C."""
-        process = subprocess.Popen([*self.inside("laptop"), *self.command("door", "zl0", *arguments)],
-                                   stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+        door = [*self.inside("laptop"), *self.command("door", "zl0", *arguments)]
+        process = started(door, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
         try:
             yield process.stdout.readline().strip()
         finally:
             process.send_signal(signal.SIGINT)
-            assert process.wait(10) == 130, process.stderr.read()
+            assert process.wait(60) == 130, process.stderr.read()
 
     def wifi(self, own, other):
         """Give the laptop a second adapter with a host behind it."""
@@ -327,9 +357,6 @@ class Cable:
     @contextlib.contextmanager
     def managed(self, manager):
         """Run a real network manager with 192.168.7.5/24 for zl0; give what runs a command beside it."""
-        needed = {"NetworkManager": ["nmcli", "dbus-daemon"], "dhcpcd": []}.get(manager, ["networkctl", "dbus-daemon"])
-        if not all(map(shutil.which, (manager, *needed))):
-            pytest.skip(f"no {Path(manager).name}: borrowing in its presence was not tested")
         home = Path(tempfile.mkdtemp())
         script = APART + MANAGERS[manager]
         process = self.start("laptop", "unshare", "-m", "sh", "-c", script, "sh", str(home))
@@ -357,19 +384,11 @@ class Cable:
         self.ip("link", "set", "zd0", "master", "br0")
         self.ip("link", "set", "br0", "addrgenmode", "none", "up")
 
-    def partner(self, package, program, *arguments, at=None):
-        """Start an unpacked device-side program at the device's end or in one more namespace, in a /run of its own."""
-        root = PARTNERS / "root"
-        places = (root / where / program for where in ("usr/sbin", "sbin", "usr/bin", "bin"))
-        unpacked = (each for each in places if each.exists())
-        path = next(unpacked, None) or shutil.which(program)  # one that is installed is not unpacked again
-        if path is None:
-            pytest.skip(f"no {package}: what it does at the other end was not tested")
-        home = root.parent / f"home-{self.device}"
-        command = ["sh", "-c", AT_HOME, "sh", str(root), str(home), str(path), *arguments]
+    def partner(self, *command, at=None):
+        """Start a device-side program at the device's end or in one more namespace, in a /run of its own."""
+        home = Path(tempfile.gettempdir()) / f"home-{self.device}"
+        command = ["sh", "-c", AT_HOME, "sh", str(home), *command]
         return self.start_in(at, *command) if at else self.start("device", *command)
-
-    partners = PARTNERS / "root"
 
     def behind(self, bridge, mac, interface):
         """Put one more namespace with an address behind a bridge at the device's end."""
@@ -407,8 +426,8 @@ def _ip(*arguments):
 
 @pytest.fixture(scope="session")
 def namespaces():
-    if why := _why_no_namespaces():
-        pytest.skip(why)
+    """Whoever uses it needs root, and the room that tools/test-room makes."""
+    assert "ASKPORT_ROOM" in os.environ, "this test runs in a room of its own: tools/test-room .venv/bin/pytest …"
 
 
 @pytest.fixture
@@ -418,26 +437,38 @@ def cable(namespaces):
     made.close()
 
 
+LENDS_ITS_TERMINAL = "cd {home}; env -0 >lent; tty >terminal; read status <status; echo ended $status; sleep 600"
+
+
 class Terminal:
     """A program in a terminal of its own."""
 
     def __init__(self, home, *command, size=(160, 47)):
-        self._socket = str(home / "tmux")
+        self._socket, self._home, self._program = str(home / "tmux"), home, None
         columns, lines = map(str, size)
-        shell = " ".join(command)
-        self._tmux(
-            "-f",
-            "/dev/null",
-            "new-session",
-            "-e",
-            f"TMPDIR={home}",
-            "-d",
-            "-x",
-            columns,
-            "-y",
-            lines,
-            f"{shell}; echo ended $?; sleep 60",
-        )
+        is_ours = program_of(command) is not None
+        shell = LENDS_ITS_TERMINAL.format(home=home) if is_ours else f"{' '.join(command)}; echo ended $?; sleep 600"
+        if is_ours:
+            os.mkfifo(home / "status")
+        self._tmux("-f", "/dev/null", "new-session", "-e", f"TMPDIR={home}", "-d", "-x", columns, "-y", lines, shell)
+        if is_ours:
+            self._fork(command)
+
+    def _fork(self, command):
+        """Start the program on the terminal that the pane lends, and tell the pane how it ended."""
+        assert wait_for(lambda: (self._home / "terminal").exists() and (self._home / "terminal").read_text(), 60)
+        lent = (self._home / "lent").read_text().split("\0")
+        environment = dict(each.partition("=")[::2] for each in lent if each)
+        namespace, own = program_of(command)
+        with open((self._home / "terminal").read_text().strip(), "r+b", buffering=0) as opened:
+            self._program = Program(own, namespace, lends_terminal=True, stdin=opened, stdout=opened, stderr=opened,
+                                    env=environment, start_new_session=True)  # fmt: skip
+
+        def tell():
+            status = self._program.wait()
+            (self._home / "status").write_text(f"{status if status >= 0 else 128 - status}\n")
+
+        threading.Thread(target=tell, daemon=True).start()
 
     def _tmux(self, *arguments):
         size_free = {name: value for name, value in os.environ.items() if name not in ("COLUMNS", "LINES")}
@@ -467,13 +498,14 @@ class Terminal:
 
     def close(self):
         self._tmux("kill-server")
+        if self._program is not None and self._program.poll() is None:
+            self._program.kill()
+            self._program.wait()
 
 
 @pytest.fixture
 def terminal(tmp_path):
     """Start programs in terminals of their own."""
-    if not shutil.which("tmux"):
-        pytest.skip("no tmux: the real screen was not tested")
     opened = []
 
     def start(*command, **options):

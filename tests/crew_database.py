@@ -19,23 +19,13 @@ from cryptography.x509.oid import NameOID
 LOGINS = ("anna", "ben", "carla", *(f"m{number}" for number in range(10)))
 
 
-def program(name, partners):
-    """Return where a program of PostgreSQL is, unpacked or installed, the newest version first; None for nowhere."""
-    for root in (partners / "root", Path("/")):
-        found = sorted(root.glob(f"usr/lib/postgresql/*/bin/{name}"), key=lambda each: int(each.parts[-3]))
-        if found:
-            return found[-1]
-    return None
-
-
 class Database:
     """One server, with a database "site" whose owner is "owner"."""
 
-    def __init__(self, folder, partners):
-        self.folder, self.bin = folder, program("initdb", partners).parent
-        root = self.bin.parents[4]
-        libraries = ":".join(str(each) for each in root.glob("usr/lib/*-linux-gnu")) if root != Path("/") else ""
-        self.environment = {"PATH": os.environ["PATH"], "LC_ALL": "C.UTF-8", "LD_LIBRARY_PATH": libraries}
+    def __init__(self, folder):
+        self.folder = folder
+        self.bin = max(Path("/usr/lib/postgresql").glob("*/bin"), key=lambda each: int(each.parts[-2]))
+        self.environment = {"PATH": os.environ["PATH"], "LC_ALL": "C.UTF-8"}
         self.data = folder / "data"
         folder.mkdir(parents=True, exist_ok=True)
         self.user = []

@@ -35,9 +35,8 @@ class GroupKeeper:
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         self._listener.bind(str(self.path))
         self._listener.listen(256)
-        for each in (self.path, *self.path.parents):
-            if str(each) not in ("/", "/tmp"):
-                each.chmod(0o777)
+        directory.chmod(0o755)
+        self.path.chmod(0o666)
         self.keepers = []
         threading.Thread(target=self._accept, daemon=True).start()
 

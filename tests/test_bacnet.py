@@ -64,7 +64,6 @@ READ = ["settings", "zl0", "--mac", DEVICE, "--by", "bacnet", "--json", "--at"]
 
 @pytest.fixture
 def controller(cable):
-    pytest.importorskip("bacpypes3")
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
 
     def start(*more, at="192.168.61.7/24"):
@@ -137,7 +136,6 @@ def test_a_port_of_any_number_is_found_in_a_list(instance):
 
 
 def test_an_instance_that_is_taken_twice_is_a_hazard(cable):
-    pytest.importorskip("bacpypes3")
     cable.bridge()
     macs = ["02:00:00:00:00:1a", "02:00:00:00:00:2b"]
     for number, mac in enumerate(macs):

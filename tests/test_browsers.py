@@ -5,7 +5,6 @@
 
 import json
 import os
-import shutil
 import signal
 import subprocess
 import sys
@@ -16,13 +15,6 @@ import pytest
 from conftest import DEVICE
 from test_lessons import deliver
 from test_pages import certificate
-
-if not os.environ.get("ASKPORT_BROWSERS"):
-    pytest.skip("a real browser is tried by make browsers", allow_module_level=True)
-pytest.importorskip("selenium", reason="no selenium: what a real browser does was not tested")
-pytestmark = pytest.mark.skipif(
-    not shutil.which("chromedriver"), reason="no chromium-driver: no real browser was tried"
-)
 
 PAGE = r"""
 import base64, hashlib, http.server, json, re, secrets, ssl, subprocess, sys, urllib.parse

@@ -4,7 +4,9 @@ import contextlib
 import json
 import os
 import socket
+import tempfile
 import time
+from pathlib import Path
 
 import pytest
 
@@ -21,8 +23,8 @@ CONNECTIONS = int(os.environ.get("ASKPORT_CONNECTIONS", "40"))
 
 
 @pytest.fixture
-def group(cable, tmp_path, monkeypatch):
-    stands = GroupKeeper(cable.inside("laptop"), tmp_path)
+def group(cable, monkeypatch):
+    stands = GroupKeeper(cable.inside("laptop"), Path(tempfile.mkdtemp()))
     monkeypatch.setenv("ASKPORT_KEEPER", str(stands.path))
     yield stands
     stands.close()

@@ -73,7 +73,6 @@ SET = ["assign", "zl0", "--to", "10.84.16.46/22", "--dns", "10.84.19.253", "--by
 @pytest.fixture
 def adapter(cable):
     """Gives what starts a device with its capability, its status, and a general status by which it refuses."""
-    pytest.importorskip("cpppo")
 
     def start(capability="0x14", status="1", refuses="0"):
         cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")

@@ -205,7 +205,7 @@ def second_server(scene):
     scene.cable.behind("br0", "02:00:00:00:00:21", None)
     serve = ["dnsmasq", "-k", "-C", "/dev/null", "-p", "0", "-i", "e0", "-u", "root", "-l", "/dev/null",
              "--dhcp-range", "10.84.18.1,10.84.18.99,1h"]  # fmt: skip
-    scene.later(1.0, lambda: scene.cable.partner("dnsmasq-base", *serve, at=server))
+    scene.later(1.0, lambda: scene.cable.partner(*serve, at=server))
     return "address-server"
 
 

@@ -4,7 +4,6 @@ They are made first, which takes minutes: ``make packages-test``.
 """
 
 import json
-import os
 import shlex
 import signal
 import subprocess
@@ -17,9 +16,6 @@ from bare_debian import ROOT, BareDebian
 from conftest import DEVICE, wait_for
 from test_kernel import CLIENT_SCRIPT
 
-pytestmark = pytest.mark.skipif(
-    not os.environ.get("ASKPORT_PACKAGES"), reason="packages are made and tried by 'make packages-test'"
-)
 DIST = ROOT / "dist"
 PLAN = ["--mac", DEVICE, "--to", "10.84.16.21/22", "--gateway", "10.84.19.254"]
 

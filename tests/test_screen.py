@@ -269,7 +269,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
 
 @pytest.mark.parametrize("name", ["TERM", "HUP", "INT"])
 def test_a_signal_ends_the_screen_as_its_own_key_does(terminal, tmp_path, name):
-    screen = terminal(*ASKPORT, "demo")
+    screen = terminal("", *ASKPORT, "demo")  # not forked: started by a shell, as people do
     screen.until("Nobody has spoken yet")
     shell = screen._tmux("display-message", "-p", "#{pane_pid}").strip()
     (program,) = Path(f"/proc/{shell}/task/{shell}/children").read_text().split()

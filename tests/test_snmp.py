@@ -62,7 +62,7 @@ def agent(cable, tmp_path):
     cable.ip("route", "add", "default", "via", "192.168.61.1")
     (tmp_path / "conf").write_text(CONFIG)
     os.environ["SNMP_PERSISTENT_DIR"] = str(tmp_path / "state")
-    cable.partner("snmpd", "snmpd", "-f", "-Lf", str(tmp_path / "log"), "-C", "-c", str(tmp_path / "conf"))
+    cable.partner("snmpd", "-f", "-Lf", str(tmp_path / "log"), "-C", "-c", str(tmp_path / "conf"))
     listens = ("grep", "-q", ":00A1 ", "/proc/net/udp")
     for _ in range(100):
         if cable.start_in(cable.device, *listens).wait() == 0:

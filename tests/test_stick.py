@@ -20,7 +20,6 @@ from conftest import DEVICE, askport, wait_for
 from emulated import Computer
 from test_kernel import CLIENT_SCRIPT
 
-pytestmark = pytest.mark.skipif(not os.environ.get("ASKPORT_STICK"), reason="tried by 'make stick-test'")
 STICK = next(Path("dist").glob("askport-*-stick.img"), Path("dist/none"))
 KEYS = {".": "dot", "/": "slash", " ": "spc"}
 START_S, STEP_S = 900, 90

@@ -40,7 +40,7 @@ def test_each_planned_address_is_said_right_beside_twenty_hosts(cable, tmp_path)
     hosts += ["10.84.16.11=02:00:00:00:10:11", "10.84.16.12=02:00:00:00:99:99", "10.84.16.15=02:00:00:00:99:98"]
     cable.start("device", sys.executable, "-c", HOSTS, *hosts)
     server = cable.behind("br0", "02:00:00:00:00:fd", "10.84.16.253/24")
-    cable.partner("dnsmasq-base", "dnsmasq", "-k", "-C", "/dev/null", "-i", "e0", "-p", "0", "-u", "root", "--no-ping",
+    cable.partner("dnsmasq", "-k", "-C", "/dev/null", "-i", "e0", "-p", "0", "-u", "root", "--no-ping",
                   "--dhcp-range=10.84.16.150,10.84.16.199,600", "--dhcp-option=3,10.84.16.254", "--bind-dynamic",
                   "--dhcp-option=6,10.84.16.253", f"--dhcp-leasefile={tmp_path}/leases", at=server)  # fmt: skip
     time.sleep(1.0)
