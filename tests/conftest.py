@@ -13,6 +13,7 @@ import sys
 import tempfile
 import threading
 import time
+from collections import defaultdict
 from functools import partial
 from pathlib import Path
 
@@ -48,14 +49,25 @@ _MARKS = {"namespaces": "kernel", "terminal": "screen", "database": "database"}
 """What a fixture needs of the machine: a test is marked by what it uses, and by nothing else."""
 
 
+AT_NIGHT = "ASKPORT_NIGHT" in os.environ
+"""Whether everything is tried at full strength."""
+
+
 @pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items):
-    """Mark tests, before those that are not wanted are left out; those that wait come after those that compute."""
+def pytest_collection_modifyitems(config, items):
+    """Mark tests, before those that are not wanted are left out."""
     for item in items:
         for fixture, mark in _MARKS.items():
             if fixture in item.fixturenames:
                 item.add_marker(mark)
-    items.sort(key=lambda item: any(fixture in item.fixturenames for fixture in _MARKS))
+    if not AT_NIGHT:
+        numbers = defaultdict(itertools.count)
+        left = {item for item in items if item.get_closest_marker("night")}
+        for item in items:
+            if rows := item.get_closest_marker("by_day"):
+                left |= {item} if next(numbers[item.parent, item.originalname]) not in rows.args else set()
+        config.hook.pytest_deselected(items=list(left))
+        items[:] = [item for item in items if item not in left]
 
 
 def pytest_worker_begins(number):
@@ -68,13 +80,24 @@ def pytest_worker_begins(number):
     Program.forker = Forker()
 
 
+_BEGUN = {}
+"""What is made once for all workers."""
+
+
+def pytest_workers_begin(session):
+    """Make what takes long to make, for workers to copy."""
+    if any("database" in item.fixturenames for item in session.items):
+        _BEGUN["database"] = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")))
+        _BEGUN["database"].stop()
+
+
 def pytest_sessionstart(session):
     """Where no worker is forked, this process is the only one."""
     if not session.config.option.waiting:
         pytest_worker_begins(0)
 
 
-def wait_for(condition, seconds):
+def wait_for(condition, seconds=60.0):
     """Return whether something becomes so within a time."""
     deadline = time.monotonic() + seconds
     while not condition():
@@ -144,7 +167,7 @@ def _askport_here(arguments):
 @pytest.fixture(scope="session")
 def postgres():
     """Start a PostgreSQL of our own, once."""
-    made = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")))
+    made = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")), _BEGUN.get("database"))
     yield made
     made.remove()
 
@@ -152,17 +175,14 @@ def postgres():
 @pytest.fixture
 def database(postgres):
     """Give a database of a crew that has nothing in it yet."""
-    if postgres.process.poll() is not None:
-        postgres.start()
-    postgres.sql("DROP DATABASE IF EXISTS site WITH (FORCE)", database="postgres")
-    postgres.sql("CREATE DATABASE site", database="postgres")
+    postgres.anew()
     return postgres
 
 
 def askport_in_bounds(*arguments):
-    """Run a command on a hostile file with 1 GB of memory and 20 s."""
+    """Run a command on a hostile file with 1 GB of memory, and a minute."""
     limit = partial(resource.setrlimit, resource.RLIMIT_AS, (1 << 30, 1 << 30))
-    return askport(*arguments, timeout=20, preexec_fn=limit)
+    return askport(*arguments, preexec_fn=limit)
 
 
 @pytest.fixture
@@ -288,9 +308,7 @@ class Cable:
         self.ip("link", "set", "zl0", "address", LAPTOP, "addrgenmode", "none", at="laptop")
         self.ip("link", "set", "zl0", "up", at="laptop")
         self.ip("link", "set", "zd0", "address", DEVICE, "up")
-        deadline = time.monotonic() + 5
-        while "LOWER_UP" not in self.ip("link", "show", "zl0", at="laptop") and time.monotonic() < deadline:
-            time.sleep(0.02)
+        assert wait_for(lambda: "LOWER_UP" in self.ip("link", "show", "zl0", at="laptop"))
 
     def ip(self, *arguments, at="device"):
         return _ip("-n", getattr(self, at), *arguments)
@@ -361,7 +379,7 @@ class Cable:
         script = APART + MANAGERS[manager]
         process = self.start("laptop", "unshare", "-m", "sh", "-c", script, "sh", str(home))
         try:
-            deadline = time.monotonic() + 15
+            deadline = time.monotonic() + 60
             while "default via 192.168.7.1" not in self.adapter():
                 assert time.monotonic() < deadline, f"{manager} does not start"
                 time.sleep(0.2)
@@ -481,7 +499,7 @@ class Terminal:
     def screen(self):
         return self._tmux("capture-pane", "-p")
 
-    def until(self, *texts, seconds=25.0):
+    def until(self, *texts, seconds=90.0):
         """Wait until all the texts stand on the screen, which a terminal draws in pieces; return the screen."""
         deadline = time.monotonic() + seconds
         while missing := [text for text in texts if text not in (screen := self.screen())]:

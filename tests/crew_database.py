@@ -20,9 +20,9 @@ LOGINS = ("anna", "ben", "carla", *(f"m{number}" for number in range(10)))
 
 
 class Database:
-    """One server, with a database "site" whose owner is "owner"."""
+    """One server, with a database "site" whose owner is "owner"; a copy of another one where that is given."""
 
-    def __init__(self, folder):
+    def __init__(self, folder, made=None):
         self.folder = folder
         self.bin = max(Path("/usr/lib/postgresql").glob("*/bin"), key=lambda each: int(each.parts[-2]))
         self.environment = {"PATH": os.environ["PATH"], "LC_ALL": "C.UTF-8"}
@@ -37,16 +37,21 @@ class Database:
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
-        self._run("initdb", "-D", self.data, "-U", "owner", "--auth=trust", "--no-sync", "-E", "UTF8")
+        if made is None:
+            self._run("initdb", "-D", self.data, "-U", "owner", "--auth=trust", "--no-sync", "-E", "UTF8")
+        else:
+            subprocess.run(["cp", "-a", made.data, self.data], check=True)
         self._certify()
         (self.data / "postgresql.conf").open("a").write(
             f"port={self.port}\nunix_socket_directories='{folder}'\nlisten_addresses='127.0.0.1'\nssl=on\n"
             f"ssl_cert_file='{folder}/server.crt'\nssl_key_file='{folder}/server.key'\nfsync=off\n"
         )
         self.start()
-        self.sql("CREATE DATABASE site", database="postgres")
-        for each in LOGINS:
-            self.sql(f"CREATE ROLE {each} LOGIN", database="postgres")
+        self.crews = {}
+        """What tests begin with, by its name: files, and a database to copy."""
+        if made is None:
+            for each in LOGINS:
+                self.sql(f"CREATE ROLE {each} LOGIN", database="postgres")
 
     def _run(self, name, *arguments):
         done = subprocess.run([*self.user, str(self.bin / name), *map(str, arguments)], env=self.environment,
@@ -93,7 +98,18 @@ class Database:
     def stop(self):
         """End it in order."""
         self.process.terminate()
-        self.process.wait(20)
+        self.process.wait(60)
+
+    def anew(self, of="template1"):
+        """Have nothing in the database "site", or what is in another one."""
+        if self.process.poll() is not None:
+            self.start()
+        self.sql("DROP DATABASE IF EXISTS site WITH (FORCE)", database="postgres")
+        self.sql(f"CREATE DATABASE site TEMPLATE {of} STRATEGY file_copy", database="postgres")
+
+    def keep(self, name):
+        """Keep the database "site" under a name, for tests that begin with what is in it."""
+        self.sql(f"ALTER DATABASE site RENAME TO {name}", database="postgres")
 
     def url(self, login="owner", database="site"):
         """Return its URL by the Unix socket."""

@@ -12,7 +12,7 @@ from multiprocessing import Pipe
 from multiprocessing.connection import wait
 
 import pytest
-from _pytest.runner import pytest_sessionfinish, runtestprotocol
+from _pytest.runner import pytest_sessionfinish
 
 GIVES_WAY = 5
 """How much nicer a worker that computes is than one that waits."""
@@ -54,9 +54,14 @@ def _work(session, far, number, gives_way):
         capturing.stop_global_capturing()
         capturing.start_global_capturing()
         capturing.suspend_global_capture()
+        config.pluginmanager.unregister(name="terminalreporter")  # the first process tells
+        reports = []
+        config.pluginmanager.register(Takes(reports))
         config.hook.pytest_worker_begins(number=number)
         while (place := far.recv()) is not None:
-            reports = runtestprotocol(session.items[place], log=False, nextitem=session)  # keeps what is the session's
+            reports.clear()
+            item = session.items[place]
+            item.ihook.pytest_runtest_protocol(item=item, nextitem=session)  # what is the session's is kept
             far.send([config.hook.pytest_report_to_serializable(config=config, report=each) for each in reports])
         pytest_sessionfinish(session)
         status = 0
@@ -67,8 +72,21 @@ def _work(session, far, number, gives_way):
         os._exit(status)
 
 
+class Takes:
+    """Takes down what comes of a test."""
+
+    def __init__(self, reports):
+        self.reports = reports
+
+    def pytest_runtest_logreport(self, report):
+        self.reports.append(report)
+
+
 class NewHooks:
     """What this plugin asks others."""
+
+    def pytest_workers_begin(self, session):
+        """Do what is done once for all workers, before they are forked."""
 
     def pytest_worker_begins(self, number):
         """Do what a worker needs for itself, in it and before its first test."""
@@ -91,6 +109,7 @@ def pytest_runtestloop(session):
     computing = deque(place for place, does in zip(places, waits, strict=True) if not does)
     # The longest first, as far as somebody has said which.
     waiting = deque(sorted(waiting, key=lambda place: session.items[place].get_closest_marker("long") is None))
+    config.hook.pytest_workers_begin(session=session)
     workers = []
     wanted = [(computing, GIVES_WAY)] * (os.cpu_count() or 1) + [(waiting, 0)] * config.option.waiting
     for number, (queue, gives_way) in enumerate(wanted):

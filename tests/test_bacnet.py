@@ -105,6 +105,7 @@ def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, controller):
     assert "192.168.61.7" in cable.ip("addr", "show", "zd0")
 
 
+@pytest.mark.by_day(1)
 @pytest.mark.parametrize(
     ("mode", "said"),
     [("keeps dhcp", "(“write dhcp enable false”)"), ("half", "It had taken by then: write dhcp enable false; write"),

@@ -65,7 +65,7 @@ def raw(group, number, *groups):
             return True
         return False
 
-    assert wait_for(connected, 60)
+    assert wait_for(connected)
     return control
 
 
@@ -84,7 +84,7 @@ def test_a_member_borrows_without_being_root_and_everything_is_given_back(cable,
     assert "10.84.16.9" in cable.ip("addr", "show", "zl0", at="laptop")
     assert (keeper.is_alive, group.refusals()) == (True, [])
     keeper._control.close()
-    assert wait_for(lambda: snapshot(cable) == before, 3.0)
+    assert wait_for(lambda: snapshot(cable) == before)
     assert cable.ip("link", at="laptop") == links
 
 
@@ -158,7 +158,7 @@ def test_nonsense_from_a_member_is_refused_and_written_down_on_a_line_of_its_own
     assert len(group.refusals()) == len(wrong) + 1
     assert "<0>root" not in [each[:7] for each in group.log.read_text().splitlines()]
     control.close()
-    assert wait_for(lambda: snapshot(cable) == before, 3.0)
+    assert wait_for(lambda: snapshot(cable) == before)
     for first in (b"\xff\xfe", b"[]", b"{}", b"[" * 8000, b'{"verb": "take", "adapter": ["zl0"]}'):
         control = raw(group, MEMBER, GROUP_NUMBER)
         assert "error" in told(control, first)
@@ -187,7 +187,7 @@ def test_many_connections_of_one_user_are_refused_and_change_nothing(cable, grou
     assert sum("has 16 connections" in each for each in group.refusals()) >= refused > 0
     for each in many:
         each.close()
-    assert wait_for(lambda: all(each.poll() is not None for each in group.keepers), 60.0)
+    assert wait_for(lambda: all(each.poll() is not None for each in group.keepers))
     asked(cable, OTHER, GROUP_NUMBER).close()
     assert snapshot(cable) == before
 
@@ -213,7 +213,7 @@ def test_an_adapter_that_is_off_is_switched_on_and_off_again(cable, group):
     keeper = asked(cable, MEMBER, GROUP_NUMBER)
     assert keeper.switched_on is False
     keeper.switch_on()
-    assert wait_for(lambda: "state UP" in cable.ip("link", "show", "zl0", at="laptop"), 3.0)
+    assert wait_for(lambda: "state UP" in cable.ip("link", "show", "zl0", at="laptop"))
     assert keeper.give_back_now() == ["the switched-off state"]
     keeper.close()
     assert "state DOWN" in cable.ip("link", "show", "zl0", at="laptop")

@@ -123,9 +123,9 @@ def test_the_same_machine_talks_over_a_real_connection(quits, listens, said):
             server.close()
         wire, asker = quiet_wire(), Asker(TcpPort(IPv4Address("127.0.0.1"), port), quits)
         streams = Streams(OverAdapter("lo"), wire.wake)
-        await asyncio.wait_for(Driver(asker, wire, channels=streams).run(until=lambda: asker.done), 5.0)
+        await asyncio.wait_for(Driver(asker, wire, channels=streams).run(until=lambda: asker.done), 60.0)
         if quits:
-            await asyncio.wait_for(ended.wait(), 5.0)
+            await asyncio.wait_for(ended.wait(), 60.0)
         server.close()
         return asker.said
 
@@ -143,7 +143,7 @@ async def scene():
     driver = Driver(asker, wire, channels=Streams(OverAdapter("zl0"), wire.wake))
     await driver.run(until=lambda: bool(asker.said))
     print("ready", flush=True)
-    await asyncio.wait_for(driver.run(until=lambda: asker.done), 8.0)
+    await asyncio.wait_for(driver.run(until=lambda: asker.done), 60.0)
     print(asker.said[-1])
 
 asyncio.run(scene())

@@ -5,7 +5,6 @@ import json
 import signal
 import subprocess
 import sys
-import time
 
 import pytest
 
@@ -130,7 +129,7 @@ def held():
     one = Gone()
     kept = weakref.ref(one, swallow)
     del one
-    for _ in range(500):
+    for _ in range(30_000):
         time.sleep(0.01)
 
 register.demo = held
@@ -140,13 +139,12 @@ sys.exit(main.run(["demo"]))
 
 
 def test_an_end_that_python_ignored_is_asked_for_again():
-    began = time.monotonic()
-    run = subprocess.run([sys.executable, "-c", SWALLOWS], capture_output=True, text=True, timeout=20)
+    """The command itself would go on for five minutes."""
+    run = subprocess.run([sys.executable, "-c", SWALLOWS], capture_output=True, text=True, timeout=60)
     assert (run.returncode, run.stderr) == (130, "")
-    assert time.monotonic() - began < 4.0
 
 
 def test_whoever_stops_reading_ends_nothing_badly():
     program = subprocess.Popen([*ASKPORT, "kinds", "schema"], stdout=subprocess.PIPE, stderr=subprocess.PIPE)
     program.stdout.close()
-    assert (program.wait(20), program.stderr.read()) == (0, b"")
+    assert (program.wait(60), program.stderr.read()) == (0, b"")

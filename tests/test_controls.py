@@ -41,6 +41,7 @@ def measured(cable, address=HOME):
     return document["prefix"], document["gateway"], document["because"]
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize("gateway", [None, ROUTER, "10.84.16.77"])
 def test_a_server_that_it_looks_for_anyway_is_no_gateway_and_moves_no_mask(cable, gateway):
     device(cable, gateway=gateway, looks_for=["10.84.16.5", "10.84.18.77"])
@@ -57,6 +58,7 @@ def test_measured_five_times_within_a_minute_each_time_as_it_is_then(cable):
         assert (prefix, found) == (int(interface[-2:]), gateway), because
 
 
+@pytest.mark.by_day(1)
 @pytest.mark.parametrize("interface", ["192.168.1.200/24", "10.84.19.253/22", "172.29.4.127/24", "10.0.0.254/24"])
 def test_an_address_near_the_end_of_its_subnet_is_measured_like_any_other(cable, interface):
     device(cable, interface)
@@ -82,6 +84,7 @@ def test_a_gateway_that_it_remembers_from_its_network_is_named_once_it_checks_on
     assert (prefix, found) == (22, ROUTER), because
 
 
+@pytest.mark.night
 def test_proved_five_times_within_a_minute_each_verdict_as_it_is_then(cable):
     """Right and wrong gateway, right and wrong mask by turns: none is left open for what the device remembers."""
     for interface, gateway, wrong in [
@@ -122,14 +125,12 @@ def out_and_in(cable, program, seconds, boots=None):
     cable.start("device", "sh", "-c", f"{script} sleep 30")
 
 
-LONG = int(os.environ.get("ASKPORT_LIARS", "1")) > 1
-
-
+@pytest.mark.by_day(0, 3)
 @pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
 @pytest.mark.parametrize(
     ("out", "boots", "shown"),
     [(1.2, None, False), (3.0, None, False), (2.0, 0.3, False), (1.2, 3.6, True),
-     *([(5.0, None, False), (10.0, None, False), (60.0, None, False), (2.0, 30.0, True)] if LONG else [])],
+     (5.0, None, False), (10.0, None, False), (60.0, None, False), (2.0, 30.0, True)],
 )  # fmt: skip
 def test_a_pulled_cable_is_no_power_cut(cable, out, boots, shown, run):
     """Only a start shows one: the time without a link does not, nor what a kernel says as its link comes up."""
@@ -144,6 +145,7 @@ def test_a_pulled_cable_is_no_power_cut(cable, out, boots, shown, run):
     assert shown or proof["measured"] == "not shown"
 
 
+@pytest.mark.night
 @pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
 def test_a_cable_pulled_behind_a_switch_is_no_power_cut(cable, run):
     cable.bridge()
@@ -170,6 +172,7 @@ while True:
 """
 
 
+@pytest.mark.by_day(0, 2)
 @pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
 @pytest.mark.parametrize(
     ("lie", "kind"),
@@ -202,6 +205,7 @@ def test_a_device_that_lies_about_who_and_where_it_is_fails_its_proof(cable, lie
     assert (proofs[wrong]["passed"], run.returncode) == (False, 1), run.stdout
 
 
+@pytest.mark.by_day(2)
 @pytest.mark.parametrize(
     ("interface", "gateway"),
     [(f"{HOME}/22", ROUTER), (f"{HOME}/22", "10.84.16.77"), (f"{HOME}/16", ROUTER), (f"{HOME}/22", None)],

@@ -1,8 +1,12 @@
 """Several technicians on one site: their files meet in a real PostgreSQL, whatever becomes of it and of them."""
 
 import json
+import os
+import shutil
+import tempfile
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
+from pathlib import Path
 
 import psycopg
 import pytest
@@ -64,13 +68,30 @@ def run(*arguments, status=0):
 @pytest.fixture
 def crew(database, tmp_path):
     """Make a crew with two members, each with a file of their own."""
-    run("create", database.url(), "--site", "Hatchery")
-    database.sql("GRANT site_member TO anna, ben, m0, m1")
-    database.sql("GRANT site_office TO carla")
-    files = [tmp_path / f"{name}.askport" for name in ("anna", "ben")]
-    for each in files:
-        run("join", database.url(each.stem), "--job", each)
-    return files
+
+    def join(files):
+        run("create", database.url(), "--site", "Hatchery")
+        database.sql("GRANT site_member TO anna, ben, m0, m1")
+        database.sql("GRANT site_office TO carla")
+        for each in files:
+            run("join", database.url(each.stem), "--job", each)
+
+    return begin_with(database, "joined", tmp_path, join)
+
+
+def begin_with(database, name, folder, make):
+    """Begin with two files, a database and keys that were made once: copies of them, for each test."""
+    keys = Path(os.environ["XDG_DATA_HOME"])
+    if name not in database.crews:
+        kept = database.crews[name] = Path(tempfile.mkdtemp(dir=database.folder.parent))
+        make([kept / f"{member}.askport" for member in ("anna", "ben")])
+        database.keep(name)
+        shutil.copytree(keys, kept / "keys")
+    else:
+        kept = database.crews[name]
+        shutil.copytree(kept / "keys", keys, dirs_exist_ok=True)
+    database.anew(name)
+    return [Path(shutil.copy(kept / f"{member}.askport", folder)) for member in ("anna", "ben")]
 
 
 def test_what_one_member_records_the_others_have(crew):

@@ -98,7 +98,7 @@ def test_eight_devices_with_every_mistake_on_the_way(cable, terminal, tmp_path):
 
     def commands(number, *proofs, proven):
         bench.plug(number)
-        wait_for(lambda: "LOWER_UP" in cable.ip("link", "show", "zl0", at="laptop"), 10)
+        assert wait_for(lambda: "LOWER_UP" in cable.ip("link", "show", "zl0", at="laptop"))
         who, to = ["--mac", mac_of(number), "--job", job, "--tag", f"HD-0{number}"], f"10.84.16.{30 + number}/22"
         told = cable.askport("assign", "zl0", *who, "--to", to, "--gateway", "10.84.19.254", "--by", "page",
                              "--kind", tmp_path / "ph-head.kind.toml", "--at", AT)  # fmt: skip

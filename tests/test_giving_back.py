@@ -97,17 +97,17 @@ def test_the_adapter_is_as_before_after_every_end(cable):
         os.close(theirs)
         program.terminal = ours
         keepers = lambda: Path(f"/proc/{program.pid}/task/{program.pid}/children").read_text().split()  # noqa: E731,B023
-        assert wait_for(lambda: keepers() or program.poll() is not None, 10), (change, way)  # noqa: B023
+        assert wait_for(lambda: keepers() or program.poll() is not None), (change, way)  # noqa: B023
         time.sleep(dice.choice((0.0, 0.1, 0.3, 0.6, 0.9, 1.5)))
         children = keepers()
         if children:
             end(way, program, int(children[0]))
         if way == "keeper":
             program.send_signal(signal.SIGINT)
-        assert wait_for(lambda: program.poll() is not None, 15), (number, change, way, stuck(program, ours))  # noqa: B023
+        assert wait_for(lambda: program.poll() is not None), (number, change, way, stuck(program, ours))  # noqa: B023
         if way in ("keeper", "both"):
             assert cable.askport("restore").returncode == 0
-        assert wait_for(lambda: snapshot(cable) == before, 1.0), (number, change, way, snapshot(cable), before)
+        assert wait_for(lambda: snapshot(cable) == before), (number, change, way, snapshot(cable), before)
         if program.terminal is not None:
             os.close(ours)
     assert cable.askport("restore").stdout == "Nothing was left borrowed.\n"
@@ -213,10 +213,10 @@ def test_what_is_borrowed_survives_a_network_manager_which_gets_its_adapter_back
     question, managed, let_go = MANAGED[manager]
     with cable.managed(manager) as beside:
         state = lambda: subprocess.run([*beside, *question], capture_output=True, text=True).stdout.strip()  # noqa: E731
-        assert wait_for(lambda: state().endswith(managed), 10), state()
+        assert wait_for(lambda: state().endswith(managed)), state()
         before = snapshot(cable)
         program = subprocess.Popen([*beside, *ASKPORT, "borrow", "zl0", "10.84.16.9/22"], stderr=subprocess.DEVNULL)
-        assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 10)
+        assert wait_for(lambda: "10.84.16.9" in cable.adapter())
         assert state().endswith(let_go), state()
         assert "192.168.7.5/24" in cable.adapter()
         cable.ip("link", "set", "zd0", "down")
@@ -226,15 +226,15 @@ def test_what_is_borrowed_survives_a_network_manager_which_gets_its_adapter_back
         assert "10.84.16.9" in cable.adapter()
         program.kill()
         program.wait()
-        assert wait_for(lambda: snapshot(cable) == before, 10.0), f"\n{snapshot(cable)}\n{before}"
-        assert wait_for(lambda: state().endswith(managed), 10), state()
+        assert wait_for(lambda: snapshot(cable) == before), f"\n{snapshot(cable)}\n{before}"
+        assert wait_for(lambda: state().endswith(managed)), state()
         run = subprocess.run([*beside, *ASKPORT, "borrow", "zl0", "10.84.16.9/22", "--instead", "--", "ip", "addr"],
                              capture_output=True, text=True)  # fmt: skip
         if manager == "dhcpcd":
             assert (run.returncode, "borrow beside them, not instead" in run.stderr) == (3, True), run
         else:
             assert ("10.84.16.9/22" in run.stdout, "192.168.7.5" in run.stdout) == (True, False), run
-        assert wait_for(lambda: snapshot(cable) == before, 10.0), f"\n{snapshot(cable)}\n{before}"
+        assert wait_for(lambda: snapshot(cable) == before), f"\n{snapshot(cable)}\n{before}"
 
 
 NONSENSE = (
@@ -311,8 +311,8 @@ def test_the_keeper_refuses_everything_but_its_verbs_on_its_adapter(cable):
     assert (json.loads(answer)["mac"], len(descriptors)) == ("02:00:00:00:00:01", 1)
     hears_its_adapter_only(cable, socket.socket(fileno=descriptors[0]))
     ours.close()
-    assert keeper.wait(5) == 0
-    assert wait_for(lambda: snapshot(cable) == before, 1.0)
+    assert keeper.wait(60) == 0
+    assert wait_for(lambda: snapshot(cable) == before)
     lines = sum(len(path.read_text().splitlines()) for path in Path("src/askport/edges/keeper").glob("*.py"))
     assert lines < 700
 
@@ -320,8 +320,8 @@ def test_the_keeper_refuses_everything_but_its_verbs_on_its_adapter(cable):
 def test_an_adapter_that_is_pulled_out_is_said_to_be_gone(cable):
     program = subprocess.Popen([*cable.inside("laptop"), *cable.command("borrow", "zl0", "10.84.16.9/22")],
                                stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, text=True)  # fmt: skip
-    assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 10)
+    assert wait_for(lambda: "10.84.16.9" in cable.adapter())
     cable.ip("link", "del", "zl0", at="laptop")
-    said = program.communicate(timeout=15)[1]
+    said = program.communicate(timeout=60)[1]
     assert (program.returncode, "zl0 has vanished" in said) == (3, True), said
     assert shutil.which("ip")

@@ -69,11 +69,11 @@ def test_nothing_is_nothing_and_what_the_machine_refuses_is_said_in_a_line(cable
     assert all(device["addresses"] == [] for device in json.loads(empty.stdout)["devices"])
     assert "There is no adapter 'nope'" in one_sentence(cable.askport("find", "nope"), 3)
     holder = cable.start("laptop", *cable.command("borrow", "zl0", "10.84.16.9/22"))
-    assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 8.0), "the borrowed address"
+    assert wait_for(lambda: "10.84.16.9" in cable.adapter()), "the borrowed address"
     other = cable.askport("borrow", "zl0", "10.84.16.10/22", "--on-adapter", "--", "true")
     assert "Another run of Ask Port has borrowed on zl0" in one_sentence(other, 3)
     holder.send_signal(signal.SIGINT)
-    assert holder.wait(10) == 130
+    assert holder.wait(60) == 130
     cable.ip("link", "set", "zd0", "down")
     run = cable.askport("find", "zl0", "--seconds", 1, "--json")
     assert (run.returncode, run.stdout) == (3, ""), run.stderr
@@ -141,11 +141,11 @@ def test_find_waits_for_the_link_and_hears_the_first_words(cable, comes):
     """Started before the device has power: what it says when its link comes is in the answer."""
     cable.ip("link", "set", "zd0", "down")
     # The kernel tells of a lost carrier once a second only.
-    assert wait_for(lambda: "state DOWN" in cable.ip("link", "show", "zl0", at="laptop"), 5.0)
+    assert wait_for(lambda: "state DOWN" in cable.ip("link", "show", "zl0", at="laptop"))
     find = ["find", "zl0", "--loudness", "listen", "--seconds", 25 if comes else 2, "--until-found", "--json"]
     program = cable.start("laptop", *cable.command(*find), stdout=subprocess.PIPE)
     if not comes:
-        assert (program.wait(10), program.stdout.read()) == (3, b"")
+        assert (program.wait(60), program.stdout.read()) == (3, b"")
         return
     time.sleep(4)
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
@@ -316,18 +316,16 @@ def test_the_adapter_survives_the_hardest_end(cable, who):
     cable.ip("addr", "add", "192.0.2.7/24", "dev", "zl0", at="laptop")
     before = cable.adapter()
     program = cable.start("laptop", *cable.command("borrow", "zl0", "10.84.16.9/22"))
-    assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 8.0), "the borrowed address"
+    assert wait_for(lambda: "10.84.16.9" in cable.adapter()), "the borrowed address"
     keeper = int(next(each for each in children(program.pid)))
     if who == "program":
         os.kill(program.pid, signal.SIGKILL)
-        assert wait_for(lambda: cable.adapter() == before, 1.0), "giving back"
+        assert wait_for(lambda: cable.adapter() == before), "giving back"
     else:
         os.kill(keeper, signal.SIGSTOP)
         os.kill(program.pid, signal.SIGKILL)
         os.kill(keeper, signal.SIGKILL)
-        assert wait_for(lambda: not os.path.exists(f"/proc/{keeper}") or state_of(keeper) == "Z", 8.0), (
-            "the keeper's end"
-        )
+        assert wait_for(lambda: not os.path.exists(f"/proc/{keeper}") or state_of(keeper) == "Z"), "the keeper's end"
         assert cable.adapter() != before
         run = cable.askport("restore")
         assert (run.returncode, "gave back 10.84.16.9/22" in run.stdout) == (0, True), run.stderr
@@ -403,10 +401,10 @@ def test_the_log_tells_what_was_asked_of_the_keeper_and_why_frames_were_dropped(
     find = ["--log-level", "debug", "find", "zl0", "--loudness", "listen", "--seconds", "2"]
     listens = subprocess.Popen([*cable.inside("laptop"), *cable.command(*find)], env=environment,
                                stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
-    assert wait_for(lambda: log.read_text().count('event="keeper: take"') == 2, 20)
+    assert wait_for(lambda: log.read_text().count('event="keeper: take"') == 2)
     time.sleep(0.3)
     cable.start("device", sys.executable, "-c", sends)
-    listens.wait(20)
+    listens.wait(60)
     text = log.read_text()
     for told in ('event="keeper: take" adapter=zl0', "address=192.168.61.9/24", 'event="keeper: gave back"',
                  f'event="frame dropped" source={DEVICE}', "ARP could not be read"):  # fmt: skip

@@ -124,7 +124,7 @@ cookies = urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar())
 opener = urllib.request.build_opener(urllib.request.ProxyHandler({}), cookies, digest)
 def send(path, form=None, **more):
     data = urllib.parse.urlencode(form).encode() if form else more.pop("data", None)
-    return opener.open(urllib.request.Request(at + path, data, **more), timeout=10).read().decode()
+    return opener.open(urllib.request.Request(at + path, data, **more), timeout=60).read().decode()
 def hidden(page, name): return re.search(rf'name="?{name}"? value="?([^"> ]+)', page)[1]
 first = send("/") if mode != "json" else send("/api")
 if mode == "get":
@@ -166,7 +166,7 @@ def teach(cable, mode, learned, ip="10.84.16.31"):
     if mode == "wizard":
         restart(cable)
     door.send_signal(signal.SIGINT)
-    said = door.communicate(timeout=20)[1]
+    said = door.communicate(timeout=60)[1]
     assert door.returncode == 130, said
     return said
 
@@ -178,6 +178,7 @@ def restart(cable):
     time.sleep(1.0)
 
 
+@pytest.mark.by_day(1, 3)
 @pytest.mark.parametrize(
     ("mode", "words"),
     [
@@ -229,7 +230,7 @@ def test_a_renamed_field_stops_the_lesson_before_anything_is_set(cable, tmp_path
     time.sleep(1.0)
     teach(cable, "get", learned)
     first.terminate()
-    first.wait(5)
+    first.wait(60)
     deliver(cable, DEVICE)
     cable.start("device", sys.executable, "-c", PAGES, "get", "-", "renamed")
     time.sleep(1.0)
@@ -537,7 +538,7 @@ def test_a_device_cannot_lead_a_lesson_astray(cable, tmp_path):
     assert "did not answer: what it answered is no page (it never ends)" in answers[1]
     assert "did not answer: what it answered is no page" in answers[3]
     door.send_signal(signal.SIGINT)
-    said = door.communicate(timeout=20)[1]
+    said = door.communicate(timeout=60)[1]
     assert door.returncode == 130, said
     assert "It sends the browser elsewhere, to http://10.9.9.9/evil" in said
     assert "written to" in said

@@ -279,6 +279,7 @@ LIARS = {
 }
 
 
+@pytest.mark.by_day(0, 2, 5, 6, 7, 8, 11, 15, 19)
 @pytest.mark.parametrize("run", range(RUNS))
 @pytest.mark.parametrize("name", LIARS)
 def test_nothing_is_certain_and_wrong_and_the_liar_is_named(cable, name, run):

@@ -119,6 +119,7 @@ def camera(cable, tmp_path):
     return start
 
 
+@pytest.mark.by_day(1, 2)
 @pytest.mark.parametrize("mode", ["token", "digest", "reboot", "open"])
 def test_a_device_with_a_clock_five_years_off_is_read_set_and_followed(cable, camera, tmp_path, mode):
     camera(mode)
@@ -140,6 +141,7 @@ def test_a_device_with_a_clock_five_years_off_is_read_set_and_followed(cable, ca
     assert "marked-secret" not in run.stdout + run.stderr
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize("mode", ["token", "digest"])
 def test_a_wrong_password_is_tried_once(cable, camera, tmp_path, mode):
     tried = camera(mode)

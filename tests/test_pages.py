@@ -87,6 +87,7 @@ def certificate(path):
     path.write_bytes(private + made.sign(key, hashes.SHA256()).public_bytes(pem))
 
 
+@pytest.mark.by_day(2, 4)
 @pytest.mark.parametrize(
     ("log_in", "tls", "way_out", "token", "result", "said"),
     [
@@ -140,7 +141,7 @@ def test_what_a_page_was_told_is_on_record_though_ctrl_c_came_before_the_end(cab
     while "Waiting for it at" not in run.stderr.readline():
         assert run.poll() is None
     run.send_signal(signal.SIGINT)
-    assert run.wait(20) == 130, run.stderr.read()
+    assert run.wait(60) == 130, run.stderr.read()
     (row,) = json.loads(askport("register", "list", job, "--json").stdout)["devices"]
     left = row["as_left"]["address"]["value"]
     assert (row["tag"], row["as_found"]["address"], left) == ("TG-01", "192.168.77.20", None)

@@ -64,6 +64,7 @@ def test_a_neighbour_that_speaks_below_ip_states_name_and_address(cable, tmp_pat
     assert "It says that its address is 192.168.61.7 (LLDP" in device["addresses"][0]["because"][0]
 
 
+@pytest.mark.by_day(0, 3, 4, 6)
 @pytest.mark.parametrize(
     ("interface", "gateway"),
     [("10.84.16.40/22", None), ("10.84.16.40/16", None), ("192.168.61.7/24", "192.168.61.254"),

@@ -56,7 +56,7 @@ async def _looks_after_choosing(monkeypatch: pytest.MonkeyPatch) -> list[str]:
     may_answer.set()
 
     def adapters() -> list[Adapter]:
-        assert may_answer.wait(10)
+        assert may_answer.wait(60)
         return [ADAPTER]
 
     monkeypatch.setattr(plug_screen, "list_adapters", adapters)

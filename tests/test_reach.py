@@ -151,7 +151,7 @@ def test_every_hazard_that_can_be_made_real_is_said(cable, tmp_path):
     subprocess.run([*cable.inside("laptop"), sys.executable, "-c", fetch, url], capture_output=True)
     time.sleep(4.0)
     program.send_signal(2)
-    assert "a firewall on the laptop drops its answers. Allow zl0 in it." in program.communicate(timeout=10)[1]
+    assert "a firewall on the laptop drops its answers. Allow zl0 in it." in program.communicate(timeout=60)[1]
 
 
 TUNNEL_AND_TAP = """

@@ -253,7 +253,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
         cable.ip("addr", "flush", "dev", "zl5", at="laptop")
         screen.keys("3")
         screen.until("Another program takes 192.168.1.")
-        assert wait_for(lambda: "192.168.1." in cable.ip("addr", "show", "zl5", at="laptop"), 5.0)
+        assert wait_for(lambda: "192.168.1." in cable.ip("addr", "show", "zl5", at="laptop"))
     cable.ip("link", "del", "zl5", at="laptop")
     assert "borrowed 192." not in screen.until(
         "zl5 was pulled out, and nothing is left to give back", "goes to the adapters."
@@ -294,7 +294,7 @@ def test_a_terminal_that_is_lost_without_a_word_ends_the_program(terminal, cable
     assert cable.adapter() != before
     screen.close()
     left = ["pgrep", "-f", f"python[0-9.]* .*{job}"]
-    assert wait_for(lambda: cable.adapter() == before and not subprocess.run(left, capture_output=True).stdout, 5.0)
+    assert wait_for(lambda: cable.adapter() == before and not subprocess.run(left, capture_output=True).stdout)
 
 
 HOLDS_PORT = (

@@ -83,6 +83,7 @@ def agent(cable, tmp_path):
     return run
 
 
+@pytest.mark.by_day(0, 2)
 @pytest.mark.parametrize(("kind", "user", "password"), [
     ("", [], "orchard"), ('version = "1"', [], "orchard"), ("", ["--user", "tech"], "long enough"),
     ('version = "3"\nauth = "md5"', ["--user", "old"], "long enough")], ids=["2c", "1", "3 sha aes", "3 md5"],
@@ -119,6 +120,7 @@ def test_an_agent_is_read_and_set_over_ipv6_whatever_its_address_is(cable, agent
     assert "10.84.16.50" in cable.ip("addr", "show", "zd0")
 
 
+@pytest.mark.by_day(1, 3)
 @pytest.mark.parametrize(("kind", "user", "password", "why"), [
     ("", [], "nobody", "there is no agent, or it does not take this community"),
     ("", [], "lookonly", "this access does not let that be done (“add 10.84.16.50 to its addresses”)"),

@@ -186,6 +186,7 @@ def silent_kind(how):
                  after_restart=False, learned="Learned on it", delivered=lesson.found, lasted=True)  # fmt: skip
 
 
+@pytest.mark.by_day(2, 5)
 @pytest.mark.parametrize(("how", "count", "by"), EVERY or SOME)
 def test_silent_units_are_asked_at_their_own_mac_for_where_they_may_be(
     cable,
