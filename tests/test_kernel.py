@@ -19,6 +19,7 @@ from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import decode_ethernet, encode_ethernet
 from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
+from askport.edges import invoker
 from conftest import DEVICE, LAPTOP, askport, children, wait_for
 from test_readers import TOLD
 
@@ -236,25 +237,24 @@ def test_what_proves_waits_for_the_link_as_what_finds_does(cable):
 
 
 AS_USER = """
-import importlib, os, pkgutil, sys, askport
-for each in pkgutil.walk_packages(askport.__path__, "askport."):
-    each.name.endswith("__main__") or importlib.import_module(each.name)
-import askport.reports.register_document, logging.handlers, sqlite3, structlog
-from askport.cli.main import run
-run(["read", "/dev/null"])
-os.environ |= {"SUDO_UID": "65534", "SUDO_GID": "65534"}
-sys.exit(run(sys.argv[1:]))
+import sys
+sys.path.insert(0, sys.argv.pop(1))
+from askport.cli.main import main
+main()
 """
 
 
-def test_a_job_under_sudo_is_the_users_and_keeps_the_outcome(cable):
-    """Made as whoever called, and tried before anything is changed."""
-    home = Path(tempfile.mkdtemp(dir="/tmp"))
+def test_a_job_under_sudo_is_the_users_and_keeps_the_outcome(cable, tmp_path):
+    """Made as whoever called, who cannot enter the folder of the program, and tried before anything is changed."""
+    own = tmp_path / "src"
+    shutil.copytree(Path(invoker.__file__).parents[2], own)
+    tmp_path.chmod(0o700)
+    home = Path(tempfile.mkdtemp())
     os.chown(home, 65534, 65534)
     cable.ip("addr", "add", "10.84.16.21/22", "dev", "zd0")
     job = home / "new.askport"
     prove = ["prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--job", str(job), "--tag", "BL-01"]
-    as_user = [*cable.inside("laptop"), sys.executable, "-c", AS_USER]
+    as_user = [*cable.inside("laptop"), "env", "SUDO_UID=65534", "SUDO_GID=65534", sys.executable, "-c", AS_USER, own]
     try:
         run = subprocess.run([*as_user, *prove], capture_output=True, text=True)
         assert run.returncode == 0, run.stderr
