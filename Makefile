@@ -5,14 +5,19 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test check lint benchmarks browsers endings beside liars races crates crews fuzz mutations screenshots \
+.PHONY: demo test check lint night flakes full benchmarks browsers endings beside liars races crates crews fuzz \
+	mutations screenshots \
 	deb wheelhouse folder stick papers lock packages-test stick-test clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/askport demo
 
-test: $(VENV)/.tests $(VENV)/partners
-	tools/test-room $(BIN)/pytest --waiting 10
+# Tests that wait overlap; beside them, those that compute take what is left of the cores.
+ROOM = tools/test-room $(BIN)/pytest --waiting 10
+NIGHT = ASKPORT_NIGHT=1
+
+test: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	$(ROOM)
 
 check: lint $(VENV)/.tests
 	$(BIN)/pytest --waiting 1 -m "not kernel and not screen and not database"
@@ -23,42 +28,53 @@ lint: $(VENV)/.dev
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-benchmarks: $(VENV)/.dev $(VENV)/.tools
-	$(BIN)/python benchmarks/run.py
+# Everything at full strength, target by target: a line each, and the figures in build/night.
+night: $(VENV)/.dev $(VENV)/.tools $(VENV)/partners
+	$(BIN)/python benchmarks/night.py
 
-endings: $(VENV)/.tests $(VENV)/.tools
-	ASKPORT_ENDINGS=210 $(BIN)/pytest -n 2 tests/test_restoring.py tests/test_giving_back.py tests/test_job.py \
+# Twenty runs of the tests in random orders: quiet, beside busy loops, and at nice 10 beside them.
+flakes: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	$(BIN)/python benchmarks/flakes.py
+
+full: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	$(NIGHT) HYPOTHESIS_PROFILE=long $(ROOM)
+
+benchmarks: $(VENV)/.dev $(VENV)/.tools $(VENV)/partners
+	tools/test-room $(BIN)/python benchmarks/run.py
+
+endings: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
+	$(NIGHT) ASKPORT_ENDINGS=210 $(ROOM) tests/test_restoring.py tests/test_giving_back.py tests/test_job.py \
 		-k "every_end or restoring or kill_9 or flipped_bit"
 
 beside: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	ASKPORT_BESIDE=200 $(BIN)/pytest tests/test_beside.py
+	$(NIGHT) ASKPORT_BESIDE=200 $(ROOM) tests/test_beside.py
 
 liars: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	ASKPORT_LIARS=20 $(BIN)/pytest -n 4 --dist worksteal tests/test_liars.py tests/test_controls.py
+	$(NIGHT) ASKPORT_LIARS=20 $(ROOM) tests/test_liars.py tests/test_controls.py
 
 races: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	ASKPORT_RACES=100 $(BIN)/pytest -n 4 --dist worksteal tests/test_kernel.py -k beside_a_server
+	$(NIGHT) ASKPORT_RACES=100 $(ROOM) tests/test_kernel.py -k beside_a_server
 
 browsers: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	@sh tools/system-packages --no-install-recommends chromium:command:chromium chromium-driver:command:chromedriver
 	$(BIN)/pip install --quiet --disable-pip-version-check --no-compile --editable '.[test,browsers]'
-	ASKPORT_BROWSERS=1 $(BIN)/pytest -n 2 tests/test_browsers.py
+	$(NIGHT) ASKPORT_BROWSERS=1 tools/test-room $(BIN)/pytest --waiting 2 tests/test_browsers.py
 
 crates: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	ASKPORT_CRATES=3 $(BIN)/pytest -n 2 --dist worksteal tests/test_switch_crate.py -k silent
+	$(NIGHT) ASKPORT_CRATES=3 tools/test-room $(BIN)/pytest --waiting 3 tests/test_switch_crate.py -k silent
 
 crews: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	ASKPORT_CREW=300 $(BIN)/pytest tests/test_crew.py tests/test_crew_at_work.py
+	$(NIGHT) ASKPORT_CREW=300 $(ROOM) tests/test_crew.py tests/test_crew_at_work.py
 
 fuzz: $(VENV)/.dev
 	$(BIN)/python benchmarks/fuzz.py
 
-mutations: $(VENV)/.dev
-	$(BIN)/python benchmarks/mutations.py
+mutations: $(VENV)/.dev $(VENV)/.tools $(VENV)/partners
+	tools/test-room $(BIN)/python benchmarks/mutations.py
 
 screenshots: $(VENV)/.tests $(VENV)/partners
 	@sh tools/system-packages tmux:command:tmux xvfb:command:Xvfb xterm:command:xterm imagemagick:command:import fonts-dejavu-core:file:/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
-	$(BIN)/python docs/screenshots/make.py
+	tools/test-room $(BIN)/python docs/screenshots/make.py
 
 $(VENV)/bin/python:
 	@sh tools/system-packages python3-venv:import:ensurepip
@@ -74,14 +90,14 @@ $(VENV)/.installed $(VENV)/.tests $(VENV)/.dev: pyproject.toml $(VENV)/bin/pytho
 
 # What the tests talk to: a terminal, network namespaces, and a DHCP client as a device.
 $(VENV)/.tools: $(VENV)/bin/python
-	@sh tools/system-packages tmux:command:tmux iproute2:command:ip nftables:command:nft iputils-ping:command:ping udhcpc:command:udhcpc udhcpd:command:udhcpd curl:command:curl poppler-utils:command:pdftoppm zbar-tools:command:zbarimg
+	@sh tools/system-packages tmux:command:tmux iproute2:command:ip nftables:command:nft iputils-ping:command:ping procps:command:sysctl openssl:command:openssl udhcpc:command:udhcpc udhcpd:command:udhcpd curl:command:curl poppler-utils:command:pdftoppm zbar-tools:command:zbarimg
 	@touch $@
 
-# Device-side programs that are never installed, only unpacked.
+# Programs at the other end, and on a laptop, that are never installed, only unpacked: tools/test-room shows them.
 $(VENV)/partners: tools/test-partners $(VENV)/bin/python
 	@sh tools/test-partners $(CURDIR)/$@ isc-dhcp-client avahi-autoipd avahi-daemon lldpd dnsmasq-base \
 		busybox-static inetutils-telnetd openssh-server dropbear-bin bootpc snmpd knxd ola wsdd \
-		kea-dhcp4-server isc-dhcp-server bind9-utils postgresql
+		kea-dhcp4-server isc-dhcp-server bind9-utils postgresql network-manager dhcpcd-base dbus systemd
 	@touch $@
 
 # Packages for laptops without git and make; each goes to dist/.
@@ -109,11 +125,12 @@ lock: $(VENV)-packages/.ready
 packages-test: $(VENV)/.tests $(VENV)/.tools deb wheelhouse folder
 	@sh tools/system-packages mmdebstrap:command:mmdebstrap
 	@[ -e build/bare.tar ] || packages/bare_debian build/bare.tar
-	ASKPORT_PACKAGES=1 ASKPORT_CONNECTIONS=1000 $(BIN)/pytest tests/test_packages.py tests/test_by_group.py
+	$(NIGHT) ASKPORT_PACKAGES=1 $(BIN)/pytest tests/test_packages.py
+	$(NIGHT) ASKPORT_CONNECTIONS=1000 $(ROOM) tests/test_by_group.py
 
 stick-test: $(VENV)/.tests $(VENV)/.tools stick
 	@sh tools/system-packages qemu-system-x86:command:qemu-system-x86_64 ovmf:file:/usr/share/OVMF/OVMF_CODE_4M.fd exfat-fuse:command:mount.exfat-fuse
-	ASKPORT_STICK=1 $(BIN)/pytest tests/test_stick.py
+	$(NIGHT) ASKPORT_STICK=1 $(BIN)/pytest tests/test_stick.py
 
 $(VENV)-packages/.ready: packages/tools.txt
 	@sh tools/system-packages python3-venv:import:ensurepip

@@ -62,11 +62,11 @@ def meeting() -> None:
     """Print what a sync with nothing new and one from nothing cost."""
     from crew_database import Database  # type: ignore[import-not-found]
 
-    partners = Path(sys.executable).parent.parent / "partners"
     with tempfile.TemporaryDirectory(prefix="askport-bench-") as folder:
         os.environ["XDG_DATA_HOME"] = f"{folder}/data"
-        database = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")), partners)
+        database = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")))
         try:
+            database.anew()
             found(database.url(), "Many")
             names = [f"m{member}" for member in range(MEMBERS)]
             database.sql(f"GRANT site_member TO anna, {', '.join(names)}")

@@ -13,6 +13,7 @@ import sys
 import tempfile
 import threading
 import time
+import timeit
 from collections import defaultdict
 from functools import partial
 from pathlib import Path
@@ -78,6 +79,31 @@ def pytest_worker_begins(number):
     if "ASKPORT_ROOM" in os.environ:
         forked.own_mounts("/run/netns", "/run/askport")
     Program.forker = Forker()
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item, call):
+    """Have a failure say what terminals show, what programs logged, what is borrowed, and how busy the machine is."""
+    report = yield
+    if report.failed and not hasattr(report, "wasxfail"):
+        log = Path(os.environ["XDG_STATE_HOME"]) / "askport/askport.log"
+        report.sections += [(f"terminal {number}", each.screen()) for number, each in enumerate(Terminal.opened)]
+        report.sections += [("askport.log", "\n".join(log.read_text().splitlines()[-30:]))] if log.exists() else []
+        report.sections += [(str(each), each.read_text()) for each in Path("/run/askport").glob("*.journal")]
+        load, speed = (
+            " ".join(f"{each:.1f}" for each in os.getloadavg()),
+            timeit.timeit("sum(range(10_000))", number=100),
+        )
+        report.sections.append(("machine", f"load {load}, {os.cpu_count()} cores, {speed:.3f} s for a million sums"))
+    return report
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_sessionfinish(session):
+    """A test that was skipped has kept no promise: no run with one passes."""
+    told = session.config.pluginmanager.get_plugin("terminalreporter")
+    if told and told.stats.get("skipped") and not session.exitstatus:
+        session.exitstatus = pytest.ExitCode.TESTS_FAILED
 
 
 _BEGUN = {}
@@ -391,6 +417,12 @@ class Cable:
             process.wait()
             shutil.rmtree(home, ignore_errors=True)
 
+    def listens(self, port, over="tcp", at=None):
+        """Wait until something listens on a port, as the kernel's own table has it; ``packet``: on the wire itself."""
+        wanted = "^[0-9a-f]" if over == "packet" else rf":{port:04X} [0-9A-F:]* 0[A7] "
+        look = ["ip", "netns", "exec", at or self.device, "sh", "-c", f"grep -q '{wanted}' /proc/net/{over}*"]
+        assert wait_for(lambda: not subprocess.run(look, capture_output=True).returncode), f"nothing listens: {port}"
+
     def add_namespace(self, name):
         """Make one more namespace, which goes with the cable."""
         self._more.append(name)
@@ -461,6 +493,9 @@ LENDS_ITS_TERMINAL = "cd {home}; env -0 >lent; tty >terminal; read status <statu
 class Terminal:
     """A program in a terminal of its own."""
 
+    opened = []
+    """Those that are open now."""
+
     def __init__(self, home, *command, size=(160, 47)):
         self._socket, self._home, self._program = str(home / "tmux"), home, None
         columns, lines = map(str, size)
@@ -524,14 +559,14 @@ class Terminal:
 @pytest.fixture
 def terminal(tmp_path):
     """Start programs in terminals of their own."""
-    opened = []
 
     def start(*command, **options):
-        home = tmp_path / f"terminal-{len(opened)}" if opened else tmp_path  # each has a server of its own
+        # Each has a server of its own.
+        home = tmp_path / f"terminal-{len(Terminal.opened)}" if Terminal.opened else tmp_path
         home.mkdir(exist_ok=True)
-        opened.append(Terminal(home, *command, **options))
-        return opened[-1]
+        Terminal.opened.append(Terminal(home, *command, **options))
+        return Terminal.opened[-1]
 
     yield start
-    for each in opened:
-        each.close()
+    while Terminal.opened:
+        Terminal.opened.pop().close()

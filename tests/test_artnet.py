@@ -2,7 +2,6 @@
 
 import json
 import sys
-import time
 from ipaddress import IPv4Address
 
 import pytest
@@ -42,7 +41,7 @@ READ = ["settings", "zl0", "--mac", DEVICE, "--by", "artnet", "--json", "--at"]
 def test_a_node_is_asked_programmed_and_followed_or_quoted(cable, refuses):
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
     cable.start("device", sys.executable, "-c", NODE, *(["refuses"] if refuses else []))
-    time.sleep(1.0)
+    cable.listens(6454, "udp")
     before = cable.adapter()
     told = json.loads(cable.askport(*READ, "192.168.61.7").stdout)
     assert (told["address"], told["prefix"], told["gateway"], told["origin"]) == ("192.168.61.7", 24, None, "static")

@@ -65,7 +65,7 @@ def with_page(cable, tmp_path):
     cable.start("device", sys.executable, "-c", SERVER, "open", "no", "plain")
     kind = tmp_path / "page.toml"
     kind.write_text(KIND.replace("SCHEME", "http").replace("TOKEN", "{token}"))
-    time.sleep(0.5)
+    cable.listens(80)
     return ["assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.40/22", "--gateway", "10.84.19.254", "--by", "page",
             "--at", "192.168.61.7", "--kind", kind, "--json"]  # fmt: skip
 
@@ -241,7 +241,8 @@ def test_twins_with_one_address_have_a_door_each_at_the_same_time(cable, tmp_pat
     for room, mac in zip(rooms, TWINS, strict=True):
         cable.start_in(room, sys.executable, "-c", ITS_NAME, mac)
     cable.ip("link", "set", "lo", "up", at="laptop")
-    time.sleep(0.5)
+    for room in rooms:
+        cable.listens(80, at=room)
     before = laptop(cable)
     with contextlib.ExitStack() as doors:
         urls = [doors.enter_context(cable.door("192.168.61.7", "--pin", mac)) for mac in TWINS]

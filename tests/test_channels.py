@@ -3,7 +3,6 @@
 import asyncio
 import subprocess
 import sys
-import time
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 
@@ -156,7 +155,7 @@ def test_a_cable_that_is_cut_is_noticed_in_seconds(cable):
     cable.ip("addr", "add", "192.168.61.9/24", "dev", "zl0", at="laptop")
     listener = "import socket, time; s = socket.create_server(('', 23)); c = s.accept(); time.sleep(60)"
     cable.start("device", sys.executable, "-c", listener)
-    time.sleep(0.5)
+    cable.listens(23)
     here = str(Path(__file__).parent)
     run = cable.start("laptop", sys.executable, "-c", CUT, here, stdout=subprocess.PIPE, stderr=None, text=True)
     assert run.stdout.readline() == "ready\n"

@@ -71,7 +71,7 @@ class Device:
 
     def telnetd(self):
         self.cable.partner("busybox", "telnetd", "-F", "-p", "23", "-l", str(self.prompt))
-        self.wait_for(23)
+        self.cable.listens(23)
 
     def ssh(self, server, more=""):
         hashed = ["openssl", "passwd", "-6", "-salt", "salt", "marked-secret"]
@@ -79,19 +79,7 @@ class Device:
         said = (self.path / "ssh.log").open("w")
         self.cable.start("device", "unshare", "-m", "sh", "-c", SSH, "sh", str(self.path), server, secret,
                          more, stdout=said, stderr=said)  # fmt: skip
-        self.wait_for(22)
-
-    def wait_for(self, port):
-        for _ in range(500):
-            if f":{port:04X} " in self.cable_tcp():
-                return
-            time.sleep(0.05)
-        raise AssertionError(f"nothing listens on {port}")
-
-    def cable_tcp(self):
-        run = subprocess.run([*self.cable.inside("device"), "cat", "/proc/net/tcp", "/proc/net/tcp6"],
-                             capture_output=True, text=True)  # fmt: skip
-        return run.stdout
+        self.cable.listens(22)
 
     def kind(self, over="telnet", login=False, line=SET):
         kind = self.path / "test.toml"
@@ -146,7 +134,7 @@ def test_lines_over_telnet_are_said_followed_and_kept_and_proven(device, server)
         device.telnetd()
     else:
         device.cable.start("device", sys.executable, "-c", INETD, "/usr/sbin/telnetd", "-E", str(device.prompt))
-        device.wait_for(23)
+        device.cable.listens(23)
     document = device.assign()
     assert (document["result"], document["permanent"]) == ("taken", True), str(document)
     texts = [each["text"] for each in document["steps"]]

@@ -15,7 +15,6 @@ import pytest
 from askport.core.addresses import MacAddress
 from askport.core.crew.dealing import BLOCK
 from askport.core.register.entries import Noted
-from askport.edges.crew import job_part
 from askport.edges.crew.beside_work import CrewBeside
 from askport.edges.jobfile import JobFile
 from conftest import ASKPORT, AT_NIGHT, askport, wait_for
@@ -381,7 +380,6 @@ def test_two_screens_and_the_office_see_each_other(planned, database, cable, ter
     for each in (screens[1], office):
         each.keys("q")
         each.until("ended 0")
-    with_job(planned[0], lambda job: job_part.block_in(job.engine.connect()))
 
 
 def test_in_the_office_a_difference_is_settled_and_the_plan_is_changed_and_both_reach_the_ladders(

@@ -83,7 +83,7 @@ def station(cable, tmp_path):
         time.sleep(1.3)
         cable.ip("link", "set", "zd0", "up")
         running.append(cable.start("device", sys.executable, "-c", STATION, str(tmp_path / "memory"), *more))
-        time.sleep(0.7)
+        cable.listens("DCP", "packet")
 
     return power
 

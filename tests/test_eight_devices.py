@@ -123,7 +123,7 @@ def test_eight_devices_with_every_mistake_on_the_way(cable, terminal, tmp_path):
         assert re.search(rf"(Not proven|Not made|not made|unproven).*{tag}", cover), (tag, cover)
     for server, check in SERVERS.items():
         run = subprocess.run([server, *check], cwd=tmp_path / "out", capture_output=True, text=True)
-        assert run is None or run.returncode == 0, run.stdout + run.stderr
+        assert run.returncode == 0, run.stdout + run.stderr
 
 
 def the_cover(job, out):

@@ -206,7 +206,7 @@ def test_each_wrong_thing_fails_its_own_proof_and_no_other(cable, wrong, failed)
     cable.ip("addr", "add", "10.84.16.21/22", "dev", "zd0")
     cable.ip("route", "add", "default", "via", "10.84.19.254", "onlink", "dev", "zd0")
     server = cable.start("device", sys.executable, "-m", "http.server", "80")
-    time.sleep(1.0)
+    cable.listens(80)
     if wrong == "a closed port":
         server.terminate()
         server.wait(60)

@@ -6,7 +6,6 @@ import itertools
 import json
 import os
 import random
-import shutil
 import signal
 import socket
 import struct
@@ -124,7 +123,7 @@ def test_twins_are_reached_one_by_one_in_any_order(cable, tmp_path):
         home.mkdir()
         (home / "index.html").write_text(f"I am unit {number}")
         cable.start_in(name, sys.executable, "-m", "http.server", "80", cwd=home)
-    time.sleep(1.0)
+        cable.listens(80, at=name)
     fetch = "import sys, urllib.request as u; print(u.urlopen(sys.argv[1], timeout=5).read().decode())"
     for number in (2, 0, 1):
         run = cable.askport("borrow", "zl0", "172.29.4.50/24", "--pin", f"172.29.4.100={macs[number]}", "--",
@@ -191,7 +190,7 @@ def test_a_device_is_reached_by_its_ipv6_link_local_address(cable, tmp_path):
         cable.ip("addr", "add", "fe80::1:2/64" if at == "laptop" else "fe80::99/64", "dev", dev, "nodad", at=at)
     cable.ip("link", "set", "lo", "up", at="laptop")
     cable.start("device", sys.executable, "-m", "http.server", "80", "--bind", "::", cwd=tmp_path)
-    time.sleep(1.0)
+    cable.listens(80)
     fetch = "import sys, urllib.request as u; print(u.urlopen(sys.argv[1], timeout=5).read().decode())"
     with cable.door("[fe80::99]:80") as url:
         page = subprocess.run(
@@ -324,4 +323,3 @@ def test_an_adapter_that_is_pulled_out_is_said_to_be_gone(cable):
     cable.ip("link", "del", "zl0", at="laptop")
     said = program.communicate(timeout=60)[1]
     assert (program.returncode, "zl0 has vanished" in said) == (3, True), said
-    assert shutil.which("ip")

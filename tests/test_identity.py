@@ -5,7 +5,6 @@ import re
 import shutil
 import sys
 import tempfile
-import time
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -81,15 +80,6 @@ def device(cable):
     laptop = re.search("link/ether (\\S+)", cable.adapter())[1]
     for each in ("route add default via 192.168.61.1 dev zd0", f"neigh add 192.168.61.1 lladdr {laptop} dev zd0"):
         cable.ip(*each.split())  # so that answers to an address that is not its neighbour come to the laptop
-
-    def listens(port, over="udp"):
-        for _ in range(100):
-            if cable.start_in(cable.device, "sh", "-c", f"grep -q ':{port:04X} ' /proc/net/{over}*").wait() == 0:
-                return
-            time.sleep(0.1)
-        raise AssertionError("it does not listen")
-
-    cable.listens = listens
     return cable
 
 
@@ -107,7 +97,7 @@ def identify(cable):
 def test_a_knx_server_is_found_and_describes_itself(device, tmp_path):
     (tmp_path / "conf").write_text(KNX)
     device.partner("knxd", str(tmp_path / "conf"))
-    device.listens(3671)
+    device.listens(3671, "udp")
     found = find(device)
     assert {"name": "feed lane", "source": "knx"} in found["names"]
     assert any(each["protocol"] == "knx" and each["text"] == "at 1.1.250 on its bus" for each in found["identities"])
@@ -120,7 +110,7 @@ def test_a_knx_server_is_found_and_describes_itself(device, tmp_path):
 def test_a_modbus_server_is_identified(device, more, says):
     before = device.adapter()
     device.start("device", sys.executable, "-c", MODBUS.replace("MORE", more))
-    device.listens(502, "tcp")
+    device.listens(502)
     known, status = identify(device)
     assert ([each["text"] for each in known if each["protocol"] == "modbus"], status) == ([says], 0)
     assert device.adapter() == before
@@ -128,7 +118,7 @@ def test_a_modbus_server_is_identified(device, more, says):
 
 def test_a_publisher_of_ws_discovery_is_found(device):
     device.start("device", sys.executable, "-c", PUBLISHED)
-    device.listens(3702)
+    device.listens(3702, "udp")
     found = find(device)
     assert {"name": "pond", "source": "ws-discovery"} in found["names"]
     assert [each["protocol"] for each in found["identities"]] == ["onvif"]
@@ -136,7 +126,7 @@ def test_a_publisher_of_ws_discovery_is_found(device):
 
 def test_a_computer_that_shows_itself_by_ws_discovery_is_found(device):
     device.partner("wsdd", "-i", "zd0", "-4", "-t")  # its page would ask for names first
-    device.listens(3702)
+    device.listens(3702, "udp")
     found = find(device)
     assert any("Device Computer" in each for each in found["tells"]), found
 
@@ -147,7 +137,7 @@ def test_a_node_of_art_net_answers_a_poll(device, tmp_path):
     home = Path(shutil.copytree(tmp_path, tempfile.mkdtemp() + "/ola"))
     home.parent.chmod(0o755)
     device.partner("setpriv", "--reuid", "65534", "--clear-groups", "olad", "-c", str(home), "--no-http", "-l", "3")
-    device.listens(6454)
+    device.listens(6454, "udp")
     found = find(device)
     assert any(each["protocol"] == "artnet" for each in found["identities"])
     assert any(each["source"] == "art-net" for each in found["names"])

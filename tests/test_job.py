@@ -270,7 +270,3 @@ def test_text_of_a_job_that_somebody_handed_over_is_hostile_too(tmp_path):
     for row in rows[1:]:
         for cell in (row[0], row[2]):
             assert not unicodedata.normalize("NFKC", cell).strip().startswith(("=", "+", "-", "@")), cell
-
-
-def test_errors_have_one_root():
-    assert issubclass(MachineRefused, AskPortError)

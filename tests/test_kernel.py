@@ -432,7 +432,7 @@ def test_an_address_is_taken_from_an_echo_of_its_length_and_from_no_other(cable,
     kind = tmp_path / "mast.toml"
     kind.write_text('schema = "askport.kind/1"\nname = "mast"\n[[way]]\nby = "ping"\npayload = 127\npermanent = "no"\n')
     cable.start("device", sys.executable, "-c", TAKES_PINGS, DEVICE, str(length))
-    time.sleep(0.5)
+    cable.listens("pings", "packet")
     before = cable.adapter()
     run = cable.askport("assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.90/22", "--by", "ping", "--kind", kind,
                         "--seconds", 8, "--json")  # fmt: skip

@@ -131,10 +131,10 @@ def test_the_command_names_the_file_and_ends_with_2(tmp_path):
     ("old", "new", "said"),
     [
         ('get = "/net"', 'get = "http://203.0.113.9/net"', "line 22"),
-        ('"blower drive"', '"blower\\u001b]0;drive"', ""),
+        ('"blower drive"', '"blower\\u001b]0;drive"', "line 2"),
         ("boot_s = 90", "boot_s = " + "9" * 6_000, "line 9"),
-        ('"bl-*"', ", ".join(['"bl-*"'] * 2_000_000), ""),
-        ("at (?P<address>", "(a+)+(?P<address>", ""),
+        ('"bl-*"', ", ".join(['"bl-*"'] * 2_000_000), "line 5"),
+        ("at (?P<address>", "(a+)+(?P<address>", "blower drive, 4 ways"),
         ("boot_s = 90", "boot_s = " + "[" * 90_000, "line 9"),
     ],
     ids=["another host", "escape", "digits", "long", "expression", "nested"],
@@ -142,7 +142,8 @@ def test_the_command_names_the_file_and_ends_with_2(tmp_path):
 def test_a_hostile_kind_file_is_one_sentence(tmp_path, old, new, said):
     (tmp_path / "x.toml").write_text(WHOLE.replace(old, new, 1))
     run = askport_in_bounds("kinds", "check", tmp_path / "x.toml")
-    assert (run.returncode in ((2,) if said else (0, 2)), said in run.stderr) == (True, True), run.stderr[-500:]
+    is_harmless = said.startswith("blower")  # an expression that never ends is bounded where it is used
+    assert (run.returncode, said in run.stdout + run.stderr) == (0 if is_harmless else 2, True), run.stderr[-500:]
     assert "\x1b" not in run.stdout + run.stderr
     assert run.stderr.count("\n") <= 1
     assert "fault of Ask Port" not in run.stderr

@@ -196,7 +196,7 @@ def test_the_first_unit_by_hand_and_two_more_by_what_was_learned(cable, tmp_path
     deliver(cable, DEVICE)
     cable.ip("link", "set", "lo", "up", at="laptop")
     cable.start("device", sys.executable, "-c", PAGES, mode, str(tmp_path / "device.pem"))
-    time.sleep(1.0)
+    cable.listens(443 if mode == "json" else 80)
     said = teach(cable, mode, learned)
     assert words in said, said
     assert "marked-secret" not in learned.read_text()
@@ -227,13 +227,13 @@ def test_a_renamed_field_stops_the_lesson_before_anything_is_set(cable, tmp_path
     deliver(cable, DEVICE)
     cable.ip("link", "set", "lo", "up", at="laptop")
     first = cable.start("device", sys.executable, "-c", PAGES, "get", "-")
-    time.sleep(1.0)
+    cable.listens(80)
     teach(cable, "get", learned)
     first.terminate()
     first.wait(60)
     deliver(cable, DEVICE)
     cable.start("device", sys.executable, "-c", PAGES, "get", "-", "renamed")
-    time.sleep(1.0)
+    cable.listens(80)
     run = cable.askport("assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.32/22", "--gateway", "10.84.19.254", "--by",
                         "page", "--kind", learned, "--at", "192.168.61.7", "--json")  # fmt: skip
     document = json.loads(run.stdout)
@@ -529,7 +529,7 @@ def test_a_device_cannot_lead_a_lesson_astray(cable, tmp_path):
     deliver(cable, DEVICE)
     cable.ip("link", "set", "lo", "up", at="laptop")
     cable.start("device", sys.executable, "-c", ASTRAY)
-    time.sleep(1.0)
+    cable.listens(80)
     pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
     door = cable.start("laptop", *cable.command("door", "zl0", "192.168.61.7", "--learn", learned), **pipes)
     url = door.stdout.readline().strip()

@@ -2,7 +2,6 @@
 
 import json
 import sys
-import time
 from datetime import UTC, datetime
 from importlib import import_module
 from ipaddress import IPv4Address, IPv4Interface
@@ -113,7 +112,7 @@ def camera(cable, tmp_path):
     def start(mode):
         cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
         cable.start("device", sys.executable, "-W", "ignore", "-c", CAMERA, mode, str(tmp_path / "tried"))
-        time.sleep(1.0)
+        cable.listens(80)
         return tmp_path / "tried"
 
     return start

@@ -304,7 +304,7 @@ def test_a_password_is_nowhere_but_where_it_was_typed(cable, tmp_path, terminal)
     page = home / "page.toml"
     page.write_text(PAGE_KIND.replace("SCHEME", "http").replace("TOKEN", "{token}"))
     cable.start("device", sys.executable, "-c", server, "digest", "no", "plain", "-", stdin=subprocess.DEVNULL)
-    time.sleep(1)
+    cable.listens(80)
     said = []
     try:
         for by, kind, at, to in (

@@ -81,7 +81,8 @@ def switch_with_six(cable, modes):
     units = [cable.behind("br0", mac, f"{DEFAULT}/24") for mac in MACS]
     for unit, mode in zip(units, modes, strict=True):
         cable.start_in(unit, sys.executable, "-c", PAGE, mode, SHOWN)
-    time.sleep(1.5)
+        if mode != "silent":
+            cable.listens(80, at=unit)
     return units
 
 

@@ -192,7 +192,8 @@ def crew(environment: dict[str, str]) -> Iterator[str]:
 
     with tempfile.TemporaryDirectory() as work:
         environment |= {"XDG_DATA_HOME": f"{work}/data", "XDG_STATE_HOME": f"{work}/state"}
-        database = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")), ASKPORT.parents[1] / "partners")
+        database = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")))
+        database.anew()
 
         def askport(*arguments: str) -> None:
             subprocess.run([ASKPORT, *arguments], env=environment, check=True, stdout=subprocess.DEVNULL)
