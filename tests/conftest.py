@@ -15,7 +15,6 @@ import threading
 import time
 import timeit
 from collections import defaultdict
-from functools import partial
 from pathlib import Path
 
 import pytest
@@ -32,7 +31,7 @@ from crew_database import Database
 from forked import Forker, Program
 
 settings.register_profile(
-    "ci", derandomize=True, max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow]
+    "ci", derandomize=True, max_examples=20, deadline=None, suppress_health_check=[HealthCheck.too_slow]
 )
 settings.register_profile("long", max_examples=5000, deadline=None)
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "ci"))
@@ -207,8 +206,7 @@ def database(postgres):
 
 def askport_in_bounds(*arguments):
     """Run a command on a hostile file with 1 GB of memory, and a minute."""
-    limit = partial(resource.setrlimit, resource.RLIMIT_AS, (1 << 30, 1 << 30))
-    return askport(*arguments, preexec_fn=limit)
+    return askport(*arguments, bounds=[(resource.RLIMIT_AS, 1 << 30)])
 
 
 @pytest.fixture

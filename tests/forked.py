@@ -15,6 +15,7 @@ import json
 import locale
 import os
 import random
+import resource
 import signal
 import socket
 import subprocess
@@ -161,6 +162,8 @@ def _arrange(request, descriptors):
         stream = io.TextIOWrapper(raw, errors=errors, line_buffering=name == "stderr" or os.isatty(number))
         setattr(sys, name, stream)
         setattr(sys, f"__{name}__", stream)
+    for each, bound in request["bounds"]:
+        resource.setrlimit(each, (bound, bound))
     random.seed()
     tempfile.tempdir = None
 
@@ -171,8 +174,8 @@ class Program(subprocess.Popen):
     forker = None
     """That of this worker."""
 
-    def __init__(self, command, namespace=None, *, lends_terminal=False, **options):
-        self._namespace, self._lends_terminal = namespace, lends_terminal
+    def __init__(self, command, namespace=None, *, lends_terminal=False, bounds=(), **options):
+        self._namespace, self._lends_terminal, self._bounds = namespace, lends_terminal, bounds
         super().__init__(command, **options)
 
     def _execute_child(self, args, executable, preexec_fn, close_fds, pass_fds, cwd, env, startupinfo, creationflags,
@@ -183,7 +186,7 @@ class Program(subprocess.Popen):
         request = {
             "command": [str(each) for each in args], "namespace": self._namespace, "session": start_new_session,
             "environment": dict(os.environ if env is None else env), "directory": str(cwd or os.getcwd()),
-            "terminal": self._lends_terminal, "descriptors": [0, 1, 2, *pass_fds],
+            "terminal": self._lends_terminal, "bounds": self._bounds, "descriptors": [0, 1, 2, *pass_fds],
         }  # fmt: skip
         try:
             self.pid = Program.forker.fork(request, [*ends, *pass_fds])

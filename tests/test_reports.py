@@ -115,7 +115,7 @@ SERVERS = {
 
 
 @pytest.mark.parametrize(("server", "check"), SERVERS.items())
-def test_the_site_s_own_servers_take_over_what_is_theirs(job, tmp_path, server, check):
+def test_the_site_s_own_servers_take_over_what_is_theirs(namespaces, job, tmp_path, server, check):
     """Each file is checked by the server that it is for, as it was written."""
     assert askport("report", job, "--out", tmp_path).returncode == 0
     run = subprocess.run([server, *check], cwd=tmp_path, capture_output=True, text=True)
