@@ -540,6 +540,14 @@ class Terminal:
             time.sleep(0.1)
         return screen
 
+    def press(self, key, *texts):
+        """Press a key until what it does is seen: one that comes before the screen is ready has no effect."""
+        deadline = time.monotonic() + 90
+        while not all(text in self.screen() for text in texts):
+            assert time.monotonic() < deadline, f"{key}: never saw {texts}:\n{self.screen()}"
+            self.keys(key)
+            wait_for(lambda: all(text in self.screen() for text in texts), 5)
+
     def leave(self):
         """Escape and q, which sent together would be one key to a terminal."""
         self.keys("Escape")

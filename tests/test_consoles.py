@@ -306,7 +306,7 @@ def test_what_is_typed_on_a_console_is_learned_and_followed_on_another_unit(devi
         device.cable.ip("addr", "flush", "dev", "zd0")
         started = device.cable.start("device", sys.executable, "-c", SERIAL, stdout=subprocess.PIPE, text=True)
         line = started.stdout.readline().strip()
-        reach = ["--serial", line]
+        reach = ["--serial", line, "--baud", "19200"]
     log_in = {"telnet": [("login: ", "fitter\r"), ("password: ", "marked-secret\r")], "serial": [("", "\r")]}.get(
         over, []
     )
