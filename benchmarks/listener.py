@@ -4,7 +4,7 @@ import asyncio
 import json
 import sys
 
-from askport.core.finding.beliefs import Belief
+from askport.core.finding.clues import Belief
 from askport.core.finding.finder import Finder
 from askport.core.wire import Frame, hear
 from askport.edges.keeper_client import Keeper

@@ -6,7 +6,8 @@ from ipaddress import IPv4Address, IPv4Network
 import pytest
 
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
-from askport.core.finding.beliefs import MAX_OF_A_KIND, Belief
+from askport.core.finding.beliefs import MAX_OF_A_KIND
+from askport.core.finding.clues import Belief
 from askport.core.finding.finder import MAX_DEVICES, Finder
 from askport.core.finding.further_questions import FurtherQuestions
 from askport.core.finding.hazards import flood

@@ -8,7 +8,7 @@ from askport.bench.agent import COMMUNITY, StandbySupply
 from askport.bench.stand_in import Settings
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
-from askport.core.finding.beliefs import Belief
+from askport.core.finding.clues import Belief
 from askport.core.formats.ipv6 import IPv6, link_local
 from askport.core.formats.packet import ends6_of, frame_between, read_packet
 from askport.core.formats.udp import Udp

@@ -15,7 +15,7 @@ from askport.cli.walled import is_walled
 from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput
-from askport.core.finding.beliefs import Belief
+from askport.core.finding.clues import Belief
 from askport.core.finding.device import Device
 from askport.core.finding.tracking import Tracker
 from askport.core.machine import Together

@@ -3,11 +3,11 @@
 from collections import Counter, deque
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from enum import IntEnum, StrEnum
+from enum import StrEnum
 from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix
-from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Clue, ClueKind, Identity
+from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Belief, Beside, Clue, ClueKind, Identity
 from askport.core.finding.doubts import WIDEST_PREFIX, Holdings
 from askport.core.finding.sentences import sentence_of
 from askport.core.wire import Heard
@@ -17,17 +17,6 @@ MAX_OF_A_KIND = 96
 addresses; a router that asks for a whole /22 (1,022) is no device to commission, and these tell as much as all."""
 MAX_MOMENTS = 400
 """Moments kept for the time lanes: more than a screen is wide, so nothing that could be drawn is dropped."""
-
-
-class Belief(IntEnum):
-    """How sure it is that a device holds an address; higher is surer."""
-
-    POSSIBLE = 1
-    LIKELY = 2
-    CERTAIN = 3
-
-    def __str__(self) -> str:
-        return self.name.lower()
 
 
 class Origin(StrEnum):
@@ -192,7 +181,7 @@ class Gathered:
 
     def others(self) -> list[Reason]:
         """Return sentences for what it tells beside addresses, in the order in which it was first said."""
-        clues = (each for each in self.tallies.items() if each[0].kind in _BESIDE)
+        clues = (each for each in self.tallies.items() if each[0].kind.adds is Beside.SAYS)
         return [Reason(sentence_of(clue, tally.count), frames_of(tally), clue) for clue, tally in clues]
 
     def request(self) -> AddressRequest | None:
@@ -216,7 +205,7 @@ class Gathered:
         """Return what is believed about each address, surest and most recent first."""
         found: dict[IPv4Address, list[tuple[Clue, Tally]]] = {}
         for clue, tally in self.tallies.items():
-            if clue.address and clue.kind in _STRENGTH:
+            if clue.address and isinstance(clue.kind.adds, Belief):
                 found.setdefault(clue.address, []).append((clue, tally))
         beliefs = [self._believe(address, clues) for address, clues in found.items()]
         return sorted(beliefs, key=lambda each: (-each.belief, -each.last_at))
@@ -272,12 +261,13 @@ class Gathered:
         return None, Basis.BOUNDED, bounds
 
     def _strength(self, clue: Clue) -> Belief:
+        most = clue.kind.adds if isinstance(clue.kind.adds, Belief) else Belief.POSSIBLE
         if clue.address is None:
-            return _STRENGTH[clue.kind]
+            return most
         if clue.kind is ClueKind.SENDS_ON_LINK and self._speaks_arp_elsewhere(clue.address):
             return Belief.LIKELY  # it may have come through it
         if clue.kind is not ClueKind.ANSWERS:
-            return _STRENGTH[clue.kind]
+            return most
         passed_on = Clue(self.mac, ClueKind.FORWARDS, clue.address) in self.tallies
         if self.answers_for_all or passed_on or self.holdings.answers_for_others:
             return Belief.POSSIBLE
@@ -310,41 +300,6 @@ class Gathered:
         for clue, tally in sorted(clues, key=lambda each: (-self._strength(each[0]), each[1].first.at)):
             sentence = sentence_of(clue, tally.count, answers_for_all=self.answers_for_all)
             yield Reason(sentence, frames_of(tally), clue)
-
-
-_STRENGTH: dict[ClueKind, Belief] = {
-    **dict.fromkeys(SHOWS_HOLDING, Belief.CERTAIN),
-    ClueKind.SENDS_FROM: Belief.LIKELY,
-    ClueKind.SENDS_TO_ALL: Belief.LIKELY,
-    ClueKind.SENDS_THROUGH: Belief.LIKELY,
-    ClueKind.ACCEPTS: Belief.LIKELY,
-    ClueKind.CLAIMS: Belief.LIKELY,
-    ClueKind.GIVEN: Belief.LIKELY,
-    ClueKind.STATES: Belief.LIKELY,
-    ClueKind.SERVES: Belief.LIKELY,
-    ClueKind.REMEMBERS: Belief.POSSIBLE,
-    ClueKind.FORWARDS: Belief.POSSIBLE,
-}
-
-
-_BESIDE = frozenset(
-    {
-        ClueKind.USES,
-        ClueKind.NAMED,
-        ClueKind.DESCRIBES,
-        ClueKind.OFFERS,
-        ClueKind.HAS_IPV6,
-        ClueKind.JOINS,
-        ClueKind.ROUTES_IPV6,
-        ClueKind.SPEAKS_FOR,
-        ClueKind.BRIDGES,
-        ClueKind.WANTS_LOGIN,
-        ClueKind.TAKES_POWER,
-        ClueKind.SAYS_CONFLICT,
-        ClueKind.IDENTIFIES,
-        ClueKind.REFLECTS,
-    }
-)
 
 
 def frames_of(tally: Tally) -> tuple[Heard, ...]:

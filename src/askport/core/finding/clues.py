@@ -1,7 +1,7 @@
 """What one frame tells about one MAC address."""
 
 from collections.abc import Iterator
-from enum import Enum, auto
+from enum import Enum, IntEnum
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
@@ -9,69 +9,171 @@ from askport.core.addresses import MacAddress, host_fault_of
 from askport.core.protocols import PROTOCOLS, words_of
 
 
-class ClueKind(Enum):
-    """The kinds of clue."""
+class Belief(IntEnum):
+    """How sure it is that a device holds an address; higher is surer."""
 
-    ANSWERS = auto()
+    POSSIBLE = 1
+    LIKELY = 2
+    CERTAIN = 3
+
+    def __str__(self) -> str:
+        return self.name.lower()
+
+
+class Beside(Enum):
+    """What a clue adds to where it is no reason to believe in an address."""
+
+    SAYS = "a sentence about the device"
+    ASKS = "its requests for an address"
+
+
+class ClueKind(Enum):
+    """The kinds of clue, each with all that is made of one: nothing can be declared in part."""
+
+    def __init__(self, sentence: str, lane: str, adds: Belief | Beside, by_what_they_are: tuple[str, ...] = ()) -> None:
+        """Declare a kind.
+
+        Args:
+            sentence: a clue of it in words, with how often it came.
+            lane: the same in a few words, beside its moments.
+            adds: how sure it makes at most that its address is held, or what it adds to instead.
+            by_what_they_are: fields of its frame that say so, beside those that hold its address or text.
+        """
+        self.sentence, self.lane, self.adds, self.by_what_they_are = sentence, lane, adds, by_what_they_are
+
+    ANSWERS = (
+        "It answered when asked for {address} (ARP, {times}).",
+        "answers for {address}",
+        Belief.CERTAIN,
+        ("ARP operation", "sender's MAC address"),
+    )
     """It answered ARP for ``address``."""
-    ANNOUNCES = auto()
+    ANNOUNCES = (
+        "It announced that {address} is its own (ARP, {times}).",
+        "announces {address}",
+        Belief.CERTAIN,
+        ("ARP operation", "sender's MAC address"),
+    )
     """It said by itself that it holds ``address``."""
-    LOOKS_FOR = auto()
+    LOOKS_FOR = (
+        "It asked for {about} from {address} (ARP, {times}).",
+        "looks for {about}",
+        Belief.CERTAIN,
+        ("ARP operation",),
+    )
     """From ``address`` it asked by ARP who holds ``about``."""
-    LOOKS_FOR_US = auto()
+    LOOKS_FOR_US = (
+        "It asked for the laptop from {address} (ARP, {times}).",
+        "looks for the laptop",
+        Belief.CERTAIN,
+        ("ARP operation",),
+    )
     """From ``address`` it asked by ARP for an address of the laptop: our doing, and no gateway."""
-    CLAIMS = auto()
+    CLAIMS = (
+        "It asked whether {address} is free, to take it (ARP probe, {times}).",
+        "wants to take {address}",
+        Belief.LIKELY,
+        ("ARP operation", "sender's address"),
+    )
     """It asked whether ``address`` is free, to take it."""
-    SENDS_ON_LINK = auto()
+    SENDS_ON_LINK = (
+        "It sent from {address} to everybody on this wire (IPv4, {times}).",
+        "speaks from {address}",
+        Belief.CERTAIN,
+        ("destination address",),
+    )
     """From ``address`` it sent an IPv4 packet to a destination that no router forwards to."""
-    SENDS_TO_ALL = auto()
+    SENDS_TO_ALL = (
+        "It sent a datagram from {address} to everybody, its own or a relayed one (UDP, {times}).",
+        "to all from {address}",
+        Belief.LIKELY,
+        ("destination address",),
+    )
     """From ``address`` it sent a datagram to everybody: its own, or one that a relay passes on unchanged."""
-    SENDS_FROM = auto()
+    SENDS_FROM = "It sent packets from {address} (IPv4, {times}).", "sends from {address}", Belief.LIKELY
     """It sent an IPv4 packet from ``address``, its own or one that it passes on unseen."""
-    SENDS_THROUGH = auto()
+    SENDS_THROUGH = (
+        "It sent to {about} through another device, so that is outside its subnet (IPv4, {times}).",
+        "sends to {about}",
+        Belief.LIKELY,
+        ("to MAC address",),
+    )
     """From ``address`` it sent to ``about`` through somebody else's MAC address: ``about`` is not in its subnet."""
-    FORWARDS = auto()
+    FORWARDS = (
+        "It passed on packets from {address}, which may be behind it (IPv4, {times}).",
+        "passes on from {address}",
+        Belief.POSSIBLE,
+        ("time to live",),
+    )
     """It passed on an IPv4 packet from ``address``, which belongs to somebody behind it."""
-    REFLECTS = auto()
+    REFLECTS = "It sent the laptop's own packets back (IPv4, {times}).", "sends our packets back", Beside.SAYS
     """It sent the laptop's own packets back, from ``address``, which is the laptop's."""
-    STATES = auto()
+    STATES = "It says that its address is {address} ({source}, {times}).", "says it has {address}", Belief.LIKELY
     """A message of ``source`` says that ``address`` is its own."""
-    ASKS_BOOTP = auto()
-    ASKS_DHCP = auto()
-    """It asks for an address."""
-    REMEMBERS = auto()
+    ASKS_BOOTP = (
+        "It asked for an address (BOOTP, {times}).",
+        "asks for an address, BOOTP",
+        Beside.ASKS,
+        ("operation", "client's MAC address"),
+    )
+    """It asks for an address by BOOTP."""
+    ASKS_DHCP = (
+        "It asked for an address (DHCP, {times}).",
+        "asks for an address, DHCP",
+        Beside.ASKS,
+        ("operation", "client's MAC address", "option 53"),
+    )
+    """It asks for an address by DHCP."""
+    REMEMBERS = "It asked to have {address} again (DHCP, {times}).", "asks for {address} again", Belief.POSSIBLE
     """It asked to have ``address`` again."""
-    ACCEPTS = auto()
+    ACCEPTS = (
+        "It asked the address server {about} for {address} (DHCP, {times}).",
+        "takes {address} from a server",
+        Belief.LIKELY,
+    )
     """It asked the address server ``about`` for ``address``, which that server had offered or given."""
-    GIVEN = auto()
+    GIVEN = "The address server {about} gave it {address} ({protocol}, {times}).", "was given {address}", Belief.LIKELY
     """The server ``about`` gave it ``address``."""
-    SERVES = auto()
+    SERVES = (
+        "It answers address requests, or passes on the answers of {about} (DHCP, {times}).",
+        "gives out addresses",
+        Belief.LIKELY,
+        ("operation",),
+    )
     """It answers address requests, as ``address``, or passes on what the server ``about`` answers."""
-    NAMED = auto()
+    NAMED = "It calls itself {text} ({source}, {times}).", "calls itself {text}", Beside.SAYS
     """It calls itself ``text``."""
-    DESCRIBES = auto()
+    DESCRIBES = "It says that it is: {text} ({source}, {times}).", "says what it is", Beside.SAYS
     """It says that it is a ``text``."""
-    OFFERS = auto()
+    OFFERS = "It offers {protocol} port {port} ({source}, {times}).", "offers port {port}", Beside.SAYS
     """It offers the service ``text`` at ``port``."""
-    USES = auto()
+    USES = "It uses {about} for {text} ({times}).", "uses {about}", Beside.SAYS
     """It is set to use the server ``about`` for ``text``."""
-    HAS_IPV6 = auto()
+    HAS_IPV6 = "It uses {text} (IPv6, {times}).", "uses an IPv6 address", Beside.SAYS
     """It has the IPv6 address ``text``."""
-    JOINS = auto()
+    JOINS = "It listens to the group {about} (IGMP, {times}).", "listens to {about}", Beside.SAYS
     """It listens to the group ``about``."""
-    SPEAKS_FOR = auto()
+    SPEAKS_FOR = (
+        "It is the shared MAC address of a group of routers; {about} speaks for it ({times}).",
+        "shared by routers",
+        Beside.SAYS,
+    )
     """It is the MAC address that a group of routers shares, and the one at ``about`` speaks for it."""
-    ROUTES_IPV6 = auto()
+    ROUTES_IPV6 = "It says that it is a router (IPv6, {times}).", "says it is a router", Beside.SAYS
     """It says that it is an IPv6 router."""
-    BRIDGES = auto()
+    BRIDGES = "It is a switch ({source}, {times}).", "is a switch", Beside.SAYS
     """It is a switch."""
-    WANTS_LOGIN = auto()
+    WANTS_LOGIN = "It wants a log-in before it passes anything on (802.1X, {times}).", "wants a log-in", Beside.SAYS
     """It wants whoever is plugged in to log in."""
-    SAYS_CONFLICT = auto()
+    SAYS_CONFLICT = (
+        "It says that somebody else has its address ({source}, {times}).",
+        "says its address is taken",
+        Beside.SAYS,
+    )
     """It says that somebody else has its address."""
-    TAKES_POWER = auto()
+    TAKES_POWER = "It takes its power through the cable ({source}, {times}).", "takes power by cable", Beside.SAYS
     """Its power comes through the cable (PoE)."""
-    IDENTIFIES = auto()
+    IDENTIFIES = "It speaks {source}: {text} ({times}).", "says its numbers", Beside.SAYS
     """It speaks the field protocol ``source``, with the numbers of ``identity``."""
 
 

@@ -4,8 +4,8 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Belief, Gathered, Reason, Service
-from askport.core.finding.clues import Clue, ClueKind, Identity
+from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Gathered, Reason, Service
+from askport.core.finding.clues import Belief, Clue, ClueKind, Identity
 from askport.core.finding.doubts import Holdings
 
 

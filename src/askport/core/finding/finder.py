@@ -5,10 +5,10 @@ from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import NO_MAC, MacAddress
 from askport.core.finding.asking_beside import AskingBeside
-from askport.core.finding.beliefs import Belief, Gathered
+from askport.core.finding.beliefs import Gathered
 from askport.core.finding.believing import AnswerChecks, LikelyAsks
 from askport.core.finding.calling import DEFAULT_RATE, Calling
-from askport.core.finding.clues import SHOWS_HOLDING, Clue, ClueKind
+from askport.core.finding.clues import SHOWS_HOLDING, Belief, Clue, ClueKind
 from askport.core.finding.device import Device, view
 from askport.core.finding.doubts import Holdings
 from askport.core.finding.further_questions import FurtherQuestions

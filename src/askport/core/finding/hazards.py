@@ -5,8 +5,7 @@ from ipaddress import IPv4Address
 from itertools import pairwise
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.beliefs import Belief
-from askport.core.finding.clues import ClueKind
+from askport.core.finding.clues import Belief, ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.doubts import GIVEN_UP_AFTER
 from askport.core.finding.virtual import group_protocol

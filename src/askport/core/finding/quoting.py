@@ -2,25 +2,9 @@
 
 from dataclasses import dataclass
 
-from askport.core.finding.clues import Clue, ClueKind
+from askport.core.finding.clues import Clue
 from askport.core.formats.frame_fields import Field, fields_of
 from askport.core.wire import Heard
-
-_ALWAYS = {
-    ClueKind.ANSWERS: ("ARP operation", "sender's MAC address"),
-    ClueKind.ANNOUNCES: ("ARP operation", "sender's MAC address"),
-    ClueKind.LOOKS_FOR: ("ARP operation",),
-    ClueKind.LOOKS_FOR_US: ("ARP operation",),
-    ClueKind.CLAIMS: ("ARP operation", "sender's address"),
-    ClueKind.FORWARDS: ("time to live",),
-    ClueKind.SENDS_ON_LINK: ("destination address",),
-    ClueKind.SENDS_TO_ALL: ("destination address",),
-    ClueKind.SENDS_THROUGH: ("to MAC address",),
-    ClueKind.ASKS_BOOTP: ("operation", "client's MAC address"),
-    ClueKind.ASKS_DHCP: ("operation", "client's MAC address", "option 53"),
-    ClueKind.SERVES: ("operation",),
-}
-"""Fields that say so by what they are, beside those that hold the address or the text."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +24,7 @@ def bytes_behind(heard: Heard, clue: Clue) -> list[Marked]:
     marked: list[Marked] = []
     for field in fields_of(heard.data):
         inside = _inside(heard.data, field, clue)
-        named = field.name in _ALWAYS.get(clue.kind, ())
+        named = field.name in clue.kind.by_what_they_are
         holds = field.value in values or any(field.value.endswith(f": {value}") for value in values)
         texts = bool(clue.text) and clue.text in field.value
         marked.append(Marked(field, named or holds or texts))

@@ -5,8 +5,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import NO_MAC, MacAddress, parse_address
 from askport.core.errors import BadInput
-from askport.core.finding.beliefs import Belief
-from askport.core.finding.clues import ClueKind
+from askport.core.finding.clues import Belief, ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.finding.label import LabelMatch, label_digits, match_label

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.beliefs import Belief
 from askport.core.finding.calling import Calling
+from askport.core.finding.clues import Belief
 from askport.core.finding.finder import Finder
 from askport.core.finding.loudness import Loudness
 from askport.core.plan.site_plan import Plan

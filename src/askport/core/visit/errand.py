@@ -2,7 +2,8 @@
 
 from dataclasses import dataclass, replace
 
-from askport.core.finding.beliefs import AddressBelief, Belief, Gathered, Origin
+from askport.core.finding.beliefs import AddressBelief, Gathered, Origin
+from askport.core.finding.clues import Belief
 from askport.core.finding.device import Device, view
 from askport.core.proofs.power_cycle import UNKNOWN_BOOT, Boot
 from askport.core.proofs.proof import Expected

@@ -1,7 +1,7 @@
 """Find: what the device said over time, and what that adds up to."""
 
-from askport.core.finding.beliefs import AddressBelief, Belief
-from askport.core.finding.clues import Clue, ClueKind
+from askport.core.finding.beliefs import AddressBelief
+from askport.core.finding.clues import Belief, Clue
 from askport.core.finding.device import Device, device_words
 from askport.core.finding.loudness import Loudness
 from askport.core.text import span_words
@@ -16,37 +16,6 @@ _MOST_BESIDE = 5
 
 _MOST_SHORT = 9
 """Devices shown at once."""
-
-_LANES: dict[ClueKind, str] = {
-    ClueKind.ANSWERS: "answers for {address}",
-    ClueKind.ANNOUNCES: "announces {address}",
-    ClueKind.LOOKS_FOR: "looks for {about}",
-    ClueKind.LOOKS_FOR_US: "looks for the laptop",
-    ClueKind.CLAIMS: "wants to take {address}",
-    ClueKind.SENDS_ON_LINK: "speaks from {address}",
-    ClueKind.REFLECTS: "sends our packets back",
-    ClueKind.ACCEPTS: "takes {address} from a server",
-    ClueKind.SENDS_TO_ALL: "to all from {address}",
-    ClueKind.SENDS_FROM: "sends from {address}",
-    ClueKind.FORWARDS: "passes on from {address}",
-    ClueKind.ASKS_BOOTP: "asks for an address, BOOTP",
-    ClueKind.ASKS_DHCP: "asks for an address, DHCP",
-    ClueKind.REMEMBERS: "asks for {address} again",
-    ClueKind.GIVEN: "was given {address}",
-    ClueKind.SERVES: "gives out addresses",
-    ClueKind.NAMED: "calls itself {text}",
-    ClueKind.SENDS_THROUGH: "sends to {about}",
-    ClueKind.STATES: "says it has {address}",
-    ClueKind.DESCRIBES: "says what it is",
-    ClueKind.OFFERS: "offers port {port}",
-    ClueKind.USES: "uses {about}",
-    ClueKind.HAS_IPV6: "uses an IPv6 address",
-    ClueKind.JOINS: "listens to {about}",
-    ClueKind.ROUTES_IPV6: "says it is a router",
-    ClueKind.BRIDGES: "is a switch",
-    ClueKind.WANTS_LOGIN: "wants a log-in",
-    ClueKind.IDENTIFIES: "says its numbers",
-}
 
 
 def find_lines(session: Session, width: int, now: float) -> list[Ink]:
@@ -132,7 +101,7 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
     device = session.device.chosen or session.cable.search.candidate
     live = session.cable.finder.device(device.mac) if device else None
     for at, clue in (live or device).moments if device and (live or device) else ():
-        text = _LANES[clue.kind].format(address=clue.address, about=clue.about, text=clue.text, port=clue.port)
+        text = clue.kind.lane.format(address=clue.address, about=clue.about, text=clue.text, port=clue.port)
         moments.setdefault(text, []).append((at, clue))
     for text, happened in list(moments.items())[:_MAX_LANES]:
         lines += [_lane(text, [at for at, _ in happened], start, span, room, here), blank()]

@@ -2,8 +2,9 @@
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
-from askport.core.finding.beliefs import Basis, Belief
+from askport.core.finding.beliefs import Basis
 from askport.core.finding.blinking import blink_frames, can_blink
+from askport.core.finding.clues import Belief
 from askport.core.finding.device import Device
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.sweeping import Sweeping
