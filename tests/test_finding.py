@@ -19,7 +19,7 @@ from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode, en
 from askport.core.formats.dns import Dns, Record, RecordType, encode_dns, name_of
 from askport.core.formats.icmp import Icmp
 from askport.core.formats.icmpv6 import Icmpv6
-from askport.core.formats.ipv4 import PROTOCOL_ICMP, IPv4, ipv4_frame
+from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_UDP, IPv4, ipv4_frame
 from askport.core.formats.ipv6 import link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp
@@ -272,6 +272,18 @@ def test_what_routers_and_relays_pass_on_is_named_and_never_certain():
     made = finder(relayed)
     assert all(each.belief is not Belief.CERTAIN for device in made.devices() for each in device.addresses)
     assert "address-server" in {each.code for each in made.hazards()}
+
+
+@pytest.mark.parametrize(
+    ("flags", "offset", "length"), [(1, 0, 12), (0, 185, 12), (1, 185, 12), (0, 0, 0), (0, 0, 7), (0, 0, 99)]
+)
+def test_of_a_datagram_that_cannot_be_read_nobody_knows_whether_it_was_relayed(flags, offset, length):
+    """A fragment of one, or one with a wrong length: a relay passes it on all the same."""
+    udp = bytes((0, 138, 0, 138, 0, length, 0, 0)) + b"name"
+    everybody = IPv4Address("255.255.255.255")
+    packet = IPv4(src=HOME, dst=everybody, protocol=PROTOCOL_UDP, payload=udp, flags=flags, fragment_offset=offset)
+    made = finder(ipv4_frame(packet, src=IT, dst=BROADCAST_MAC))
+    assert made.device(IT).best.belief is Belief.LIKELY
 
 
 def test_a_device_that_sends_from_what_it_does_not_answer_for_passes_it_on():

@@ -33,6 +33,11 @@ class IPv4(NamedTuple):
     options: bytes = b""
     """A multiple of four bytes, 40 at the most."""
 
+    @property
+    def is_fragment(self) -> bool:
+        """Whether it does not hold the whole message, so that what it carries is not read (section 3.2)."""
+        return bool(self.fragment_offset or self.flags & 1)
+
 
 def decode_ipv4(data: bytes) -> IPv4 | Unreadable:
     """Read a packet; bytes after its total length are padding."""

@@ -83,8 +83,7 @@ class Packet(NamedTuple):
 _CARRIES: dict[type, Callable[[Any], Decoder | None]] = {
     Ethernet: lambda frame: BY_ETHERTYPE.get(frame.ethertype),
     Llc: lambda header: BY_SAP.get(header.dsap),
-    # A fragment does not hold the whole message, so what it carries is not read (RFC 791 section 3.2).
-    IPv4: lambda packet: None if packet.fragment_offset or packet.flags & 1 else BY_IP_PROTOCOL.get(packet.protocol),
+    IPv4: lambda packet: None if packet.is_fragment else BY_IP_PROTOCOL.get(packet.protocol),
     IPv6: lambda packet: BY_IPV6_HEADER.get(packet.next_header),
     Udp: lambda datagram: BY_UDP_PORT.get(datagram.dst_port) or BY_UDP_PORT.get(datagram.src_port),
 }

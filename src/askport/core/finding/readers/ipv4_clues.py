@@ -9,7 +9,7 @@ from askport.core.finding.clues import Clue, ClueKind
 from askport.core.finding.virtual import group_protocol
 from askport.core.formats.dhcp import Dhcp
 from askport.core.formats.ethernet import Ethernet
-from askport.core.formats.ipv4 import IPv4
+from askport.core.formats.ipv4 import PROTOCOL_UDP, IPv4
 from askport.core.formats.packet import Packet
 from askport.core.formats.udp import Udp
 
@@ -44,7 +44,10 @@ def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
     relayed = dhcp is not None and (dhcp.giaddr != UNSPECIFIED or dhcp.hops > 0)
     udp = packet.get(Udp)
     # Datagrams to everybody are what relays pass on as they are; one that names its own sender's MAC address is none.
-    own = udp is None or (dhcp is not None and dhcp.chaddr[:6] == ethernet.src)
+    # Of a fragment, and of a datagram that cannot be read, nobody knows what it is.
+    own = not (ipv4.protocol == PROTOCOL_UDP or ipv4.is_fragment) or (
+        dhcp is not None and dhcp.chaddr[:6] == ethernet.src
+    )
     on_link = ClueKind.SENDS_ON_LINK if own else ClueKind.SENDS_TO_ALL
     yield Clue(ethernet.src, on_link if stays and not relayed else ClueKind.SENDS_FROM, ipv4.src)
     service = _SERVERS.get(udp.dst_port) if udp else None
