@@ -141,8 +141,10 @@ def test_an_instance_that_is_taken_twice_is_a_hazard(cable):
     macs = ["02:00:00:00:00:1a", "02:00:00:00:00:2b"]
     for number, mac in enumerate(macs):
         at = f"192.168.61.{7 + number}/24"
-        cable.start_in(cable.behind("br0", mac, at), sys.executable, "-c", CONTROLLER, at)
-    run = cable.askport("find", "zl0", "--seconds", "6", "--json")
+        room = cable.behind("br0", mac, at)
+        cable.start_in(room, sys.executable, "-c", CONTROLLER, at)
+        cable.listens(47808, "udp", at=room)
+    run = cable.askport("find", "zl0", "--loudness", "greet", "--seconds", "12", "--json")
     hazards = {each["code"]: each["text"] for each in json.loads(run.stdout)["hazards"]}
     assert f"they are BACnet device 1234: {macs[0]} and {macs[1]}." in hazards["same-instance"]
 

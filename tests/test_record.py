@@ -9,9 +9,9 @@ import pytest
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
-from askport.core.register.as_left import Basis
+from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.corrections import named, noted
-from askport.core.register.entries import DevicePlanned, Found, Named, Recorded, WasSet
+from askport.core.register.entries import DevicePlanned, Found, Left, Named, Proved, Recorded, WasSet
 from askport.core.register.fold import Register
 from askport.core.register.searching import Order, wanted
 from askport.edges.jobfile import JobFile
@@ -22,7 +22,7 @@ from test_reports import job  # noqa: F401
 AT = datetime(2026, 11, 26, 12, 0, tzinfo=UTC)
 
 
-def visit(unit, number, tag, address, after_s=0):
+def visit(unit, number, tag, address, after_s=0, **proofs):
     mac, at = MacAddress(bytes((2, 0, 0, 0, 1, number))), AT + timedelta(seconds=100 * number + after_s)
     interface = IPv4Interface(f"{address}/22")
     entries = [
@@ -30,9 +30,18 @@ def visit(unit, number, tag, address, after_s=0):
             unit=unit, tag=tag, mac=mac, maker=None, address=IPv4Address("192.168.61.7"), belief="certain", because=()
         ),
         WasSet(unit=unit, mac=mac, way="hand", interface=interface, gateway=None, dns=(), result="taken", because=""),
+        *[Proved(unit=unit, mac=mac, name=name, expected="", measured="", passed=passed, because="")
+          for name, passed in proofs.items()],
+        *([Left(unit=unit, mac=mac, as_left=measured(interface))] if proofs else []),
         Recorded(unit=unit, mac=mac),
     ]  # fmt: skip
     return [(entry, at + timedelta(seconds=place)) for place, entry in enumerate(entries)]
+
+
+def measured(interface):
+    return AsLeft(address=Value(value=interface.ip, basis=Basis.MEASURED),
+                  prefix=Value(value=interface.network.prefixlen, basis=Basis.MEASURED),
+                  gateway=Value(value=None, basis=Basis.MEASURED))  # fmt: skip
 
 
 def write(path, *visits):
@@ -119,12 +128,16 @@ def test_two_files_joined_in_either_order_are_the_same_register(tmp_path):
             "The address 10.84.16.40 is given to 02:00:00:00:01:01 and 02:00:00:00:01:04",
         ),
         (visit(1, 4, "TG-01", "10.84.16.44"), "The tag TG-01 is given to"),
+        (visit(1, 2, "TG-02", "10.84.16.42", 9, mask=False), "is proven in one file, and failed in another (mask)"),
         ([(DevicePlanned(device=device("OX-01", "10.84.16.32")), AT)], "The device OX-01 is planned differently"),
     ],
 )
 def test_what_two_files_say_differently_is_named(tmp_path, theirs, said):
     first, second = tmp_path / "a.askport", tmp_path / "b.askport"
-    write(first, visit(1, 1, "TG-01", "10.84.16.40"), [(DevicePlanned(device=device("OX-01", "10.84.16.31")), AT)])
+    proven = visit(2, 2, "TG-02", "10.84.16.42", mask=True, gateway=True)
+    write(
+        first, visit(1, 1, "TG-01", "10.84.16.40"), proven, [(DevicePlanned(device=device("OX-01", "10.84.16.31")), AT)]
+    )
     write(second, theirs)
     run = askport("register", "merge", first, second, "--into", tmp_path / "ab.askport")
     assert (run.returncode, said in run.stdout) == (1, True), run.stdout

@@ -43,7 +43,10 @@ def job(tmp_path):
     entries = [SubnetPlanned(subnet=SITE), DevicePlanned(device=device("TG-01", "10.84.16.40"))]
     for unit, (tag, last) in enumerate((("TG-01", 40), (HOSTILE[:40], 41)), 1):
         mac, at = MacAddress(bytes((2, 0, 0, 0, 0, unit))), IPv4Interface(f"10.84.16.{last}/22")
-        left = AsLeft(address=Value(value=at.ip, basis=Basis.MEASURED), prefix=Value(value=22, basis=Basis.MEASURED))
+        left = AsLeft(
+            address=Value(value=at.ip, basis=Basis.MEASURED), prefix=Value(value=22, basis=Basis.MEASURED),
+            gateway=Value(value=SITE.gateway, basis=Basis.MEASURED), dns=Value(value=SITE.dns, basis=Basis.READ_BACK),
+        )  # fmt: skip
         entries += [
             Found(unit=unit, tag=tag, mac=mac, maker=HOSTILE, address=IPv4Address("192.168.61.7"), belief="certain",
                   because=(HOSTILE,)),

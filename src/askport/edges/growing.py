@@ -21,6 +21,7 @@ from sqlalchemy.dialects.sqlite import insert as upsert
 from askport.core.addresses import MacAddress
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan, Subnet
+from askport.core.register.against_plan import held_against
 from askport.core.register.chain import Line, in_time
 from askport.core.register.entries import DevicePlanned, Joined, Settled, SubnetPlanned
 from askport.core.register.fold import Register
@@ -168,7 +169,9 @@ def _take(connection: Connection, lines: Sequence[Line], register: Register) -> 
                 register.take(entry, line.at, line.member)
     _plan(connection, SUBNETS, "network", subnets)
     _plan(connection, PLANNED, "tag", planned)
-    _tell_plan(connection, register, (*planned.gone, *planned.now))
+    # What a subnet says counts for each of its devices.
+    every = connection.execute(select(PLANNED.c.tag)).scalars() if subnets.now or subnets.gone else ()
+    _tell_plan(connection, register, dict.fromkeys((*planned.gone, *planned.now, *every)))
 
 
 def _plan(connection: Connection, kept: Table, key: str, changed: "_Changed") -> None:
@@ -205,6 +208,8 @@ def _write(connection: Connection, register: Register) -> None:
     if not rows:
         return
     plan = planned_as(connection, {row.tag for row in rows})
+    subnets = stored_subnets(connection)
+    rows = held_against(Plan(subnets=subnets, devices=tuple(plan.values())), rows)
     connection.execute(_PUT[DEVICES], [_columns(row, plan.get(row.tag)) for row in rows])
     connection.execute(_PUT[SEARCH], [{"rowid": row.id, "known": haystack(row, plan.get(row.tag))} for row in rows])
     if register.has_come:
@@ -253,13 +258,18 @@ def in_any_order(plan: Plan) -> Plan:
 
 def stored_plan(connection: Connection, name: str) -> Plan:
     """Return the plan, under a name."""
-    subnets = connection.execute(select(SUBNETS.c.body).order_by(SUBNETS.c.place)).scalars()
     devices = connection.execute(select(PLANNED.c.body).order_by(PLANNED.c.place)).scalars()
     return Plan(
         name=name,
-        subnets=tuple(Subnet.model_validate_json(each) for each in subnets),
+        subnets=stored_subnets(connection),
         devices=tuple(PlannedDevice.model_validate_json(each) for each in devices),
     )
+
+
+def stored_subnets(connection: Connection) -> tuple[Subnet, ...]:
+    """Return the subnets of the plan."""
+    subnets = connection.execute(select(SUBNETS.c.body).order_by(SUBNETS.c.place)).scalars()
+    return tuple(Subnet.model_validate_json(each) for each in subnets)
 
 
 def pairs(found: Iterable[Any]) -> dict[Any, Any]:

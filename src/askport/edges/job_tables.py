@@ -8,7 +8,7 @@ APPLICATION_ID = 0x41534B50
 """Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
 VERSION = 6
 """Of the journal's tables (PRAGMA user_version). A newer file is refused; an older one is brought up to date."""
-FORM = 3
+FORM = 4
 """Of the register's tables: where a file has another, they are made anew from the journal."""
 
 METADATA = MetaData()

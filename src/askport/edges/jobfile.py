@@ -26,6 +26,7 @@ from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.plan.folding import plan_of
+from askport.core.register.against_plan import held_against
 from askport.core.register.chain import Chain, Line, in_time, next_line
 from askport.core.register.entries import Entry, Kept
 from askport.core.register.fold import fold
@@ -260,8 +261,8 @@ class JobFile:
             )
             if fault:
                 raise self._changed(fault)
-            rows = self._folded()
             plan = plan_of(line.entry for line in self._in_order())
+            rows = held_against(plan, self._folded())
             differs = self.register.differs(rows, plan, ordered=self.crew is None)
         except (SQLAlchemyError, TypeError, ValueError):
             raise self._damaged("a part of it cannot be read") from None

@@ -6,10 +6,12 @@ from textwrap import wrap
 
 from askport.core.plan.site_plan import Plan
 from askport.core.proofs.power_cycle import PowerCycle
-from askport.core.register.visits import Row
+from askport.core.register.visits import Otherwise, Row
 from askport.core.text import listed
 from askport.core.visit.narrate import proof_words
 
+VALUES = {"address": "address", "mask": "mask", "gateway": "gateway", "dns": "DNS servers"}
+"""What the plan has of a device, in words."""
 _ROW = 200
 """Characters of names in one row; each piece of a page holds twice that."""
 
@@ -37,10 +39,14 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
     failed = [row for row in rows if row.failed]
     waiting = [each.tag for each in plan.devices if each.tag not in done | begun]
     groups = (
+        ("Not as planned", [
+            f"{_name(row)}: {listed(map(_otherwise, row.otherwise))}" for row in rows if row.otherwise
+        ]),
         ("Failed", [f"{_name(row)}: {listed(map(proof_words, row.failed))}" for row in failed]),
         ("Not proven", [
             f"{_name(row)}: {_why(row)}" for row in rows if not row.is_proven and row not in failed
         ]),
+        ("Begun again and not finished", [_name(row) for row in rows if row.unfinished]),
         ("Planned and not done", waiting),
         ("Lost at the next power cut", [f"{_name(row)}: the setting is temporary" for row in rows if row.is_fleeting]),
         ("Records that differ", [*conflicts]),
@@ -71,6 +77,11 @@ def counted(rows: Iterable[Row]) -> tuple[int, int, int]:
 
 def _name(row: Row) -> str:
     return row.tag or str(row.mac)
+
+
+def _otherwise(value: Otherwise) -> str:
+    left = f"left with {value.left}" if value.left else "not shown"
+    return f"{VALUES[value.name]} {value.planned} planned, {left}"
 
 
 def _why(row: Row) -> str:

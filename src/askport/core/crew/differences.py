@@ -28,19 +28,20 @@ def differences(row: Row, others: Iterable[Row], own: str) -> Iterator[str]:
 
 
 def at_once(row: Row, own: str) -> str:
-    """Say that two members had a device on the cable at the same time and left it differently, or nothing."""
+    """Say that two members had a device on the cable at the same time and say differently how they left it."""
     done = [each for each in row.visits if each.recorded_at]
     for first, second in pairwise(done):
         overlaps = first.recorded_at and second.found_at < first.recorded_at
         names = (first.member or own, second.member or own)
-        if overlaps and names[0] != names[1] and first.as_left != second.as_left:
-            left = listed(
-                [
-                    f"{each.as_left.address.value or 'no address'} by {name}"
-                    for each, name in zip((first, second), names, strict=True)
-                ]
-            )
+        if not overlaps or names[0] == names[1]:
+            continue
+        both = list(zip((first, second), names, strict=True))
+        if first.as_left != second.as_left:
+            left = listed([f"{each.as_left.address.value or 'no address'} by {name}" for each, name in both])
             return f"{row.mac} was left at the same time with {left}: see which is true, and prove it again."
+        if first.is_proven != second.is_proven and (first.failed or second.failed):
+            said = listed([f"{'failed' if each.failed else each.state} by {name}" for each, name in both])
+            return f"{row.mac} was {said} at the same time: prove it again."
     return ""
 
 

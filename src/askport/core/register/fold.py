@@ -209,6 +209,7 @@ def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
             row.tag = entry.tag
         case WasSet():
             visit.way, visit.result, visit.proofs, visit.recorded_at = entry.way, entry.result, {}, None
+            visit.reopened = False
             visit.key, visit.permanent = entry.key or visit.key, entry.permanent
             visit.slips += entry.result == "sent"
             if entry.result == "taken":
@@ -225,8 +226,11 @@ def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
             visit.as_left = visit.as_left.then(entry.as_left)
         case Recorded():
             visit.recorded_at, visit.left_out, visit.left_ipv6 = at, entry.left_out, entry.ipv6
+            visit.reopened = False
         case Reopened():
-            row.last.recorded_at = None
+            # What was shown before does not count either: only proofs that are made from now on do.
+            last = row.last
+            last.recorded_at, last.reopened, last.proofs, last.cut, last.left_out = None, True, {}, None, ()
             row.notes.append(Note(at=at, text=f"To be done again: {entry.because}"))
         case Noted():
             row.notes.append(Note(at=at, text=entry.text, photo=entry.photo))

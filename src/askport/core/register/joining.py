@@ -30,6 +30,9 @@ def _conflicts(journals: Sequence[Sequence[Line]]) -> Iterable[str]:
         left = sorted({str(row.left) for row in same if row.left})
         if len(left) > 1:
             yield f"{mac} was left at {listed(left)}: see which is true, and prove it again."
+        failed = sorted({name for row in same for name in row.failed})
+        if failed and any(row.is_proven for row in same):
+            yield f"{mac} is proven in one file, and failed in another ({listed(failed)}): prove it again."
     everyone = [row for register in registers for row in register]
     for what, texts in (("address", [str(row.left or "") for row in everyone]), ("tag", [row.tag for row in everyone])):
         by_value: dict[str, set[str]] = {}

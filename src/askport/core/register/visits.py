@@ -25,6 +25,16 @@ class ProofRow(BaseModel, defer_build=True):
     """Whether it was made once more after a power cut."""
 
 
+class Otherwise(BaseModel, defer_build=True, frozen=True):
+    """A value that the plan has for a device now, and that its last visit has not shown."""
+
+    name: str
+    """Of the proof that shows it."""
+    planned: str
+    left: str
+    """What the device was left with; empty where that is not known."""
+
+
 class Visit(BaseModel, defer_build=True):
     """One time that a device was on the cable."""
 
@@ -68,6 +78,8 @@ class Visit(BaseModel, defer_build=True):
     frames: str | None = None
     """By which the frames that its as-found values rest on are kept: their SHA-256."""
     recorded_at: datetime | None = None
+    reopened: bool = False
+    """Whether what was recorded does not count any more."""
 
     def laptop_beside(self, address: IPv4Address | None) -> IPv4Interface | None:
         """Return what the laptop had borrowed in the subnet of one of its addresses, or None."""
@@ -95,6 +107,11 @@ class Visit(BaseModel, defer_build=True):
         """Whether it was recorded with every proof that can be made, made and passed, and none asked for is missing."""
         is_pass = verdict_of(self.proofs.values()).is_pass(self.left_out)
         return self.recorded_at is not None and is_pass and not self.left_out and "address" not in self.unshown
+
+    @property
+    def failed(self) -> list[str]:
+        """The proofs that failed."""
+        return [name for name, proof in self.proofs.items() if proof.passed is False]
 
     @property
     def not_made(self) -> list[str]:
@@ -140,6 +157,8 @@ class Row(BaseModel, defer_build=True):
     visits: list[Visit]
     """The earliest first; none of them is ever lost."""
     notes: list[Note] = []
+    otherwise: tuple[Otherwise, ...] = ()
+    """What the plan has for it now and its last visit has not shown: it is not proven with that."""
 
     @property
     def mac(self) -> MacAddress:
@@ -158,18 +177,29 @@ class Row(BaseModel, defer_build=True):
 
     @property
     def last(self) -> Visit:
-        """The last visit in which something was set or proved, or the last of all where nothing ever was."""
-        return next((each for each in reversed(self.visits) if each.has_changed), self.visits[-1])
+        """The visit that stands: the last that was recorded or that told the device something.
+
+        One that was left in mid-proof takes nothing back; where there is no other, it is the last of all.
+        """
+        stands = (each for each in reversed(self.visits) if each.recorded_at or each.reopened or each.way)
+        changed = (each for each in reversed(self.visits) if each.has_changed)
+        return next(stands, None) or next(changed, self.visits[-1])
+
+    @property
+    def unfinished(self) -> Visit | None:
+        """A visit after the one that stands that began to prove and was not recorded, or None."""
+        last = self.last
+        return next((each for each in reversed(self.visits) if each.proofs and each.found_at > last.found_at), None)
 
     @property
     def state(self) -> str:
         """How far it is, in one word."""
-        return self.last.state
+        return "unproven" if self.last.is_proven and self.otherwise else self.last.state
 
     @property
     def is_proven(self) -> bool:
-        """Whether it stands as proven."""
-        return self.last.is_proven
+        """Whether it stands as proven, with the values that the plan has for it now."""
+        return self.last.is_proven and not self.otherwise
 
     @property
     def left(self) -> IPv4Address | None:
@@ -190,7 +220,7 @@ class Row(BaseModel, defer_build=True):
     @property
     def failed(self) -> list[str]:
         """The proofs that failed."""
-        return [name for name, proof in self.last.proofs.items() if proof.passed is False]
+        return self.last.failed
 
     @property
     def is_fleeting(self) -> bool:
@@ -203,4 +233,5 @@ class Row(BaseModel, defer_build=True):
         """What failed, what was left out or could not be proved, and what rests on somebody's word only."""
         visit = self.last
         unshown = visit.unshown if visit.has_changed else []
-        return list(dict.fromkeys((*self.failed, *visit.left_out, *visit.not_made, *unshown)))
+        planned = [each.name for each in self.otherwise]
+        return list(dict.fromkeys((*self.failed, *planned, *visit.left_out, *visit.not_made, *unshown)))
