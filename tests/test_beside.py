@@ -222,7 +222,9 @@ http.server.HTTPServer(("", 80), Page).serve_forever()
 
 def test_one_without_a_place_still_has_its_device_pinned():
     """Or a stranger with the same address would be talked to."""
-    keeper = AsyncMock(adapter="lo", wire=Mock(), enter=AsyncMock(side_effect=MachineRefused("No.", code="no-place")))
+    keeper = AsyncMock(
+        adapter="lo", wire=Mock(), on_adapter=None, enter=AsyncMock(side_effect=MachineRefused("No.", code="no-place"))
+    )
     pinned = IPv4Address("192.168.61.7"), MacAddress.parse(DEVICE)
 
     async def pin_and_borrow():

@@ -17,7 +17,7 @@ from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
-from conftest import ASKPORT, askport
+from conftest import ASKPORT, LAPTOP, askport
 
 DEFAULT, COUNT = "192.168.61.7", 6
 MACS = [f"00:00:5e:00:53:{0x41 + number:02x}" for number in range(COUNT)]
@@ -51,7 +51,7 @@ mac = ["00:00:5e:00:53:4"]
 [delivered]
 address = "192.168.61.7/24"
 [needs]
-boot_s = 5
+boot_s = 15
 [[way]]
 by = "page"
 scheme = "http"
@@ -141,6 +141,24 @@ def test_one_that_refuses_and_one_that_is_pulled_are_gone_on_from_and_named(cabl
     assert all(each in last for each in ("Not done: PH-02 (", "PH-04 (")), last
     kept = subprocess.run(["ip", "-n", units[5], "addr", "show", "e0"], capture_output=True, text=True).stdout
     assert DEFAULT in kept, "nothing is set on a MAC address that has no tag"
+    assert cable.adapter() == before
+
+
+def test_behind_a_port_that_is_bound_to_one_mac_each_unit_is_told_its_own_values_only(cable, tmp_path):
+    """On the adapter, where one address means one unit at a time, they go one after the other."""
+    units = switch_with_six(cable, ["works"] * COUNT)[:3]
+    job, labels = planned_job(tmp_path, TAGS[:3]), tmp_path / "labels.txt"
+    labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in zip(MACS, TAGS[:3], strict=False)))
+    chain = f"chain f {{\ntype filter hook forward priority 0;\niifname zd0 ether saddr != {LAPTOP} drop\n}}\n"
+    bound = f"table bridge t {{\n{chain}}}\n"
+    subprocess.run([*cable.inside("device"), "nft", "-f", "-"], input=bound, text=True, check=True)
+    before = cable.adapter()
+    run = cable.askport("crate", "zl0", "--job", job, "--labels", labels, timeout=400)
+    held = [subprocess.run(["ip", "-n", unit, "addr", "show", "e0"], capture_output=True, text=True).stdout
+            for unit in units]  # fmt: skip
+    assert [f"10.84.16.{31 + place}/22" in each for place, each in enumerate(held)] == [True] * 3, (run, held)
+    states = {line.split()[0]: line.split()[2] for line in run.stdout.splitlines() if line.startswith("PH-")}
+    assert states == dict.fromkeys(TAGS[:3], "recorded"), run
     assert cable.adapter() == before
 
 

@@ -17,6 +17,8 @@ from askport.edges.keeper_client import Keeper, require_link
 from askport.edges.streams import Streams
 from askport.edges.transports.tcp_socket import OverAdapter
 
+ADAPTER_TAKEN = "adapter-taken"
+
 
 class Footing:
     """One place to talk from, on one cable."""
@@ -73,9 +75,26 @@ class Footing:
             except MachineRefused as error:
                 if error.code != "no-place":
                     raise
-                self.beside, self._why = None, f"{error.message} It is borrowed on the adapter."
+                self._stand_on_adapter()
+                self._why = f"{error.message} It is borrowed on the adapter."
                 return
             self._is_in = True
+
+    def _stand_on_adapter(self) -> None:
+        """Be the one that stands there, until everything is given back."""
+        if self.keeper.on_adapter not in (None, self):
+            raise MachineRefused("Another unit is reached on the adapter now; its turn comes.", code=ADAPTER_TAKEN)
+        self.keeper.on_adapter, self.beside = self, None
+
+    async def _require_place(self) -> None:
+        """Be beside the adapter, or on it and nobody else with it.
+
+        Raises:
+            MachineRefused: somebody else is on it.
+        """
+        await self._enter()
+        if self.beside is None:
+            self._stand_on_adapter()
 
     @property
     def _place(self) -> int | None:
@@ -85,13 +104,14 @@ class Footing:
         """Take an address; return why it is on the adapter and not beside it, or nothing.
 
         Raises:
-            MachineRefused: there is no link, or it is there already, or the kernel would not.
+            MachineRefused: there is no link, or it is there already, or the kernel would not, or somebody else is on
+                the adapter.
         """
         require_link(self.keeper)
         if on_adapter and self.beside:
             await self.give_back()
-            self.beside = None
-        await self._enter()
+            self._stand_on_adapter()
+        await self._require_place()
         await self.keeper.borrow(interface, place=self._place)
         why, self._why = self._why, ""
         return why
@@ -102,7 +122,7 @@ class Footing:
         Raises:
             MachineRefused: the kernel would not.
         """
-        await self._enter()
+        await self._require_place()
         await self.keeper.pin(address, mac, place=self._place)
 
     async def route(self, network: IPv4Network, gateway: IPv4Address) -> None:
@@ -132,8 +152,9 @@ class Footing:
         if self._is_in:
             self._is_in = False
             await self.keeper.leave(self.place)
-        if not self.place:
+        if self.keeper.on_adapter in (None, self):
             await self.keeper.give_back()
+            self.keeper.on_adapter = None
 
     async def speak_ipv6(self) -> None:
         """Have the laptop speak IPv6 from here; on the adapter it does so where it is set up for that.

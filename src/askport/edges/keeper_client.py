@@ -81,6 +81,8 @@ class Keeper:
         self.wire.require_kept = self.require_alive
         self.beside = MacAddress.parse(self._ask_now("claim", place=0, macs=self._seats())[0]["mac"])
         """Whom the laptop is beside the adapter, in its first place there."""
+        self.on_adapter: object = None
+        """Who stands on the adapter itself: what is pinned there is one's alone, or an address would mean two units."""
         return self
 
     # One request, and its answer by its number: one that comes too late for an earlier request is nobody's any more

@@ -18,6 +18,7 @@ from askport.core.register.entries import DevicePlanned, Noted
 from askport.core.visit.narrate import next_line
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase, Step
+from askport.edges.footing import ADAPTER_TAKEN
 from askport.edges.job_run import JobRun
 from askport.edges.shared_wire import Runs, SharedWire, SideBySide, WireView
 
@@ -169,9 +170,12 @@ class SwitchRun:
     def _go_on(self, lane: Lane, policy: Unattended) -> None:
         """Do what is due about one unit."""
         session, now = lane.session, self.run.wire.now()
-        does = policy.does(now)
+        does, trouble = policy.does(now), session.visit.trouble
         try:
-            if lane.view and lane.view.trouble:
+            if trouble and trouble.code == ADAPTER_TAKEN:
+                self._let_go(lane)
+                self._end(lane, Turn.WAITS, "")
+            elif lane.view and lane.view.trouble:
                 trouble, lane.view.trouble = lane.view.trouble, None
                 self._leave(lane, trouble.message)
             elif session.phase is Phase.RECORDED:
@@ -192,14 +196,20 @@ class SwitchRun:
     def _take_units(self) -> None:
         """Have free lanes take the next units, and never one that would pass through the address of another."""
         self._plan()
+        # Once one stands on the adapter, where an address means one unit at a time, they go one after the other.
+        on_adapter = [each for each in self.lanes if not each.run.may_go_side_by_side]
+        lanes = on_adapter[:1] or self.lanes
+        if on_adapter and not all(each.is_free for each in self.lanes):
+            return
         for unit in self.crate.waiting:
             may_be = self._may_be(unit)
             target = {unit.item.target.interface.ip} if unit.item.target else set()
             if any(each.collides(may_be, target) for each in self.lanes):
                 continue
-            lane = next((each for each in self.lanes if each.is_free), None)
+            lane = next((each for each in lanes if each.is_free), None)
             if lane is None:
-                self._ask_for_lanes(len(self.crate.waiting))
+                if not on_adapter:
+                    self._ask_for_lanes(len(self.crate.waiting))
                 return
             lane.run.work = self.run.work
             others = [each.mac for each in self.crate.units]
@@ -263,11 +273,14 @@ class SwitchRun:
 
     def _leave(self, lane: Lane, because: str) -> None:
         """Go on from a unit that cannot be finished; what was written of it so far stays."""
+        self._let_go(lane)
+        self._end(lane, Turn.LEFT, because)
+
+    def _let_go(self, lane: Lane) -> None:
         session = lane.session
         session.visit.drop()
         session.visit.effects.append(GiveBack())
         session.cable.finder.listen()
-        self._end(lane, Turn.LEFT, because)
 
     def _end(self, lane: Lane, turn: Turn, because: str) -> None:
         self.crate.sees(lane.session.cable.finder.devices())
@@ -278,6 +291,7 @@ class SwitchRun:
             self.run.job.append(noted, self.run.wire.wall(self.run.wire.now()))
         if unit:
             unit.turn, unit.because = turn, because
+        if unit and turn is not Turn.WAITS:
             self.run.went_through(unit.item)
             unit.is_measured = all(each.passed is not None for each in device.proofs if each.name in _MEASURED)
         lane.end()
