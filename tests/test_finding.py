@@ -6,7 +6,7 @@ from ipaddress import IPv4Address, IPv4Network
 import pytest
 
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
-from askport.core.finding.beliefs import MAX_OF_A_KIND
+from askport.core.finding.beliefs import MAX_OF_A_KIND, Origin
 from askport.core.finding.clues import Belief
 from askport.core.finding.finder import MAX_DEVICES, Finder
 from askport.core.finding.further_questions import FurtherQuestions
@@ -258,6 +258,23 @@ def test_a_cable_that_was_put_elsewhere_carries_one_device():
     made.receive(hear(Frame(at=10.0, data=arp_question(OTHER, GATEWAY, sender=NEXT))))
     assert made.devices()[0].mac == OTHER
     assert made.hazards() == []
+
+
+def test_what_was_heard_through_a_link_that_went_belongs_to_another_cable():
+    """In the site's socket first, where a server gave it an address, and then straight into the device."""
+    request = dhcp(kind=MessageType.REQUEST, options=((50, HOME.packed), (54, SERVER.packed)))
+    ack = dhcp(kind=MessageType.ACK, op=BootpOp.BOOTREPLY, src_mac=OTHER, siaddr=SERVER, yiaddr=HOME,
+               options=((54, SERVER.packed), (1, bytes((255, 255, 252, 0))), (3, GATEWAY.packed)))  # fmt: skip
+    made = finder(request, ack, arp_question(IT, GATEWAY, sender=HOME))
+    assert "address-server" in {each.code for each in made.hazards()}
+    assert made.device(IT).best.prefix == 22
+    made.link_changed(Link(up=False, since=5.0), 5.0)
+    made.link_changed(Link(up=True, since=9.0), 9.0)
+    made.receive(hear(Frame(at=10.0, data=arp_question(IT, GATEWAY, sender=HOME))))
+    assert (made.hazards(), made.servers()) == ([], [])
+    best = made.device(IT).best
+    assert (best.belief, best.prefix, best.gateway, best.origin) == (Belief.CERTAIN, None, GATEWAY, Origin.DHCP)
+    assert best.gateway_basis == "heard"
 
 
 def test_what_routers_and_relays_pass_on_is_named_and_never_certain():

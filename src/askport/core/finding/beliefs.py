@@ -136,6 +136,10 @@ class Gathered:
         """Whether it was heard since the link last came up: who was there before may hang elsewhere now."""
         return self.last_at >= self.restarted_at
 
+    def is_of_this_cable(self, tally: Tally) -> bool:
+        """Whether a clue came since the link last came up: one that came before may belong to another cable."""
+        return tally.last.at >= self.restarted_at
+
     def add(self, clues: Iterable[Clue], heard: Heard) -> None:
         """Take in what one frame from or about it tells."""
         self.last_at = max(self.last_at, heard.at)
@@ -224,10 +228,12 @@ class Gathered:
             reasons.append(Reason("It has not shown it again since the link came back.", ()))
         if measured:
             reasons.append(Reason(measured.because, ()))
-        given = next((clue for clue, _ in clues if clue.kind is ClueKind.GIVEN), None)
+        given = next(
+            (clue for clue, tally in clues if clue.kind is ClueKind.GIVEN and self.is_of_this_cable(tally)), None
+        )
         # A router, or a server that looks for those whom it serves, has no gateway in whom it asks for.
         serves = any(self.of(ClueKind.SERVES, ClueKind.ROUTES_IPV6, ClueKind.FORWARDS))
-        gateway, gateway_basis = _gateway(clues, measured, looks=not serves)
+        gateway, gateway_basis = self._gateway(clues, measured, looks=not serves)
         return AddressBelief(
             address=address,
             belief=belief,
@@ -247,7 +253,7 @@ class Gathered:
         """Return the prefix length, what it rests on, and the range that fits what was heard."""
         if measured and measured.prefix is not None:
             return measured.prefix, Basis.MEASURED, (measured.prefix, measured.prefix)
-        stated = next((clue.prefix for clue, _ in clues if clue.prefix), None)
+        stated = next((clue.prefix for clue, tally in clues if clue.prefix and self.is_of_this_cable(tally)), None)
         if stated:
             return stated, Basis.STATED, (stated, stated)
         inside = {clue.about for clue, _ in clues if clue.kind is ClueKind.LOOKS_FOR and clue.about}
@@ -259,6 +265,17 @@ class Gathered:
         if (not inside and not outside) or bounds[0] > bounds[1]:
             return None, None, None  # nothing narrows it, or it contradicts itself
         return None, Basis.BOUNDED, bounds
+
+    def _gateway(
+        self, clues: list[tuple[Clue, Tally]], measured: Measurement | None, *, looks: bool
+    ) -> tuple[IPv4Address | None, Basis | None]:
+        if measured and measured.gateway:
+            return measured.gateway, Basis.MEASURED
+        stated = next((clue.gateway for clue, tally in clues if clue.gateway and self.is_of_this_cable(tally)), None)
+        if stated:
+            return stated, Basis.STATED
+        sought = _sought_most(clues) if looks else None
+        return (sought, Basis.HEARD) if sought else (None, None)
 
     def _strength(self, clue: Clue) -> Belief:
         most = clue.kind.adds if isinstance(clue.kind.adds, Belief) else Belief.POSSIBLE
@@ -305,18 +322,6 @@ class Gathered:
 def frames_of(tally: Tally) -> tuple[Heard, ...]:
     """Return the frames that are kept of a tally."""
     return (tally.first,) if tally.count == 1 else (tally.first, tally.last)
-
-
-def _gateway(
-    clues: list[tuple[Clue, Tally]], measured: Measurement | None, *, looks: bool
-) -> tuple[IPv4Address | None, Basis | None]:
-    if measured and measured.gateway:
-        return measured.gateway, Basis.MEASURED
-    stated = next((clue.gateway for clue, _ in clues if clue.gateway), None)
-    if stated:
-        return stated, Basis.STATED
-    sought = _sought_most(clues) if looks else None
-    return (sought, Basis.HEARD) if sought else (None, None)
 
 
 def _sought_most(clues: list[tuple[Clue, Tally]]) -> IPv4Address | None:

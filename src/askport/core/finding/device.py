@@ -117,14 +117,14 @@ def view(gathered: Gathered) -> Device:
         servers=tuple(
             {
                 clue.about: None
-                for clue, _ in gathered.of(ClueKind.SERVES, ClueKind.ACCEPTS)
-                if clue.about and clue.about not in gathered.holdings.ours
+                for clue, tally in gathered.of(ClueKind.SERVES, ClueKind.ACCEPTS)
+                if gathered.is_of_this_cable(tally) and clue.about and clue.about not in gathered.holdings.ours
             }
         ),
         speaks_for=tuple({clue.about: None for clue, _ in gathered.of(ClueKind.SPEAKS_FOR) if clue.about}),
         sent_from=tuple({clue.address: None for clue, _ in gathered.of(*_SENT) if clue.address}),
         moments=tuple(gathered.moments),
-        said=frozenset(clue.kind for clue in gathered.tallies),
+        said=frozenset(clue.kind for clue, tally in gathered.tallies.items() if gathered.is_of_this_cable(tally)),
         ipv6=tuple(dict.fromkeys(IPv6Address(clue.text) for clue, _ in gathered.of(ClueKind.HAS_IPV6))),
     )
 
