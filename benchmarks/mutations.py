@@ -135,6 +135,39 @@ MUTATIONS = (
         "any next hop is inside", "core/finding/measuring.py",
         "if hop == source:", "if hop is not None:", ("test_measuring.py",),
     ),
+    Mutation(
+        "a fragment is nobody else's", "core/finding/readers/ipv4_clues.py",
+        "PROTOCOL_UDP or ipv4.is_fragment", "PROTOCOL_UDP", ("test_finding.py",),
+    ),
+    Mutation(
+        "what a server said through another cable counts", "core/finding/device.py",
+        "if gathered.is_of_this_cable(tally) and", "if", ("test_finding.py",),
+    ),
+    Mutation(
+        "another value than the planned one is proven", "core/register/against_plan.py",
+        "planned != value and", "value is None and", ("test_as_planned.py",),
+    ),
+    Mutation(
+        "a value that nobody asked for is proven", "core/register/against_plan.py",
+        'value is not None or (name != "dns" and name not in visit.proofs)', "value is not None",
+        ("test_as_planned.py",),
+    ),
+    Mutation(
+        "a visit that was left in mid-proof takes the record back", "core/register/visits.py",
+        "each.recorded_at or each.reopened or each.way", "each.has_changed", ("test_as_planned.py",),
+    ),
+    Mutation(
+        "what was reopened is proven by what was shown before", "core/register/fold.py",
+        "None, True, {}, None, ()", "None, True, last.proofs, None, ()", ("test_as_planned.py",),
+    ),
+    Mutation(
+        "of proven and failed the later file is right", "core/register/joining.py",
+        "if failed and any(", "if False and any(", ("test_record.py",),
+    ),
+    Mutation(
+        "two stand on the adapter at a time", "edges/footing.py",
+        "if self.keeper.on_adapter not in (None, self):", "if False:", ("test_beside.py",),
+    ),
 )  # fmt: skip
 
 

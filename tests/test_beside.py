@@ -236,6 +236,24 @@ def test_one_without_a_place_still_has_its_device_pinned():
     keeper.pin.assert_awaited_once_with(*pinned, place=None)
 
 
+def test_only_one_at_a_time_stands_on_the_adapter_and_what_it_borrowed_is_given_back():
+    """Or an address that two have pinned there would mean the unit of the other."""
+    keeper = AsyncMock(adapter="lo", wire=Mock(), on_adapter=None)
+    first, second = (Footing(keeper, on_adapter=True) for _ in range(2))
+    second.place = 1  # a lane of its own, which fell back
+
+    async def take_turns():
+        await first.pin(IPv4Address("192.168.61.7"), MacAddress.parse(TWINS[0]))
+        with pytest.raises(MachineRefused, match="its turn comes"):
+            await second.pin(IPv4Address("192.168.61.7"), MacAddress.parse(TWINS[1]))
+        await first.give_back()
+        await second.borrow(IPv4Interface("192.168.61.9/24"))
+        await second.give_back()
+
+    asyncio.run(take_turns())
+    assert (keeper.pin.await_count, keeper.give_back.await_count, keeper.on_adapter) == (1, 2, None)
+
+
 def test_twins_with_one_address_have_a_door_each_at_the_same_time(cable, tmp_path):
     """Two doors are fetched from in turn, fifty times, while a third follows its unit to another address."""
     cable.bridge()

@@ -199,21 +199,9 @@ def test_by_hand_its_page_is_reached_where_it_is_and_the_move_is_seen(cable):
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
     cable.ip("link", "set", "lo", "up", at="laptop")
     cable.start("device", sys.executable, "-c", PAGE)
-    assign = [
-        "assign",
-        "zl0",
-        "--mac",
-        DEVICE,
-        "--to",
-        "10.84.16.21/22",
-        "--by",
-        "hand",
-        "--at",
-        "192.168.61.7",
-        "--json",
-    ]
+    assign = ["assign", "zl0", "--mac", DEVICE, "--to", "10.84.16.21/22", "--by", "hand", "--at", "192.168.61.7"]
     pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
-    program = cable.start("laptop", *cable.command(*assign), **pipes)
+    program = cable.start("laptop", *cable.command(*assign, "--json"), **pipes)
     url = ""
     while "Its page is at" not in url:
         url = program.stderr.readline()

@@ -100,20 +100,6 @@ def test_a_silent_device_is_swept_for_at_the_rate_asked_for(cable):
     assert document["swept"]["questions"] == 4096
 
 
-def test_three_twins_on_a_switch_are_told_apart(cable):
-    """Three kernels with one address behind a bridge: all are certain, and all are a hazard."""
-    macs = [f"02:00:00:00:00:1{number}" for number in range(3)]
-    cable.bridge()
-    for mac in macs:
-        cable.behind("br0", mac, "172.29.4.100/24")
-    document = find(cable, "--loudness", "call", "--within", "172.29.4.96/28", "--seconds", 4)
-    found = {each["mac"]: each for each in document["devices"]}
-    assert all(found[mac]["addresses"][0]["address"] == "172.29.4.100" for mac in macs)
-    assert all("duplicate-address" in found[mac]["hazards"] for mac in macs)
-    text = next(each["text"] for each in document["hazards"] if each["code"] == "duplicate-address")
-    assert text.startswith("3 twins hold 172.29.4.100: 02:00:00:00:00:10, 02:00:00:00:00:11 and")
-
-
 def test_what_was_saved_reads_the_same(cable, tmp_path):
     cable.ip("addr", "add", f"{HOME}/24", "dev", "zd0")
     saved = tmp_path / "wire.pcapng"

@@ -207,14 +207,7 @@ def silent_kind(how):
 
 @pytest.mark.by_day(2, 5)
 @pytest.mark.parametrize(("how", "count", "by"), EVERY or SOME)
-def test_silent_units_are_asked_at_their_own_mac_for_where_they_may_be(
-    cable,
-    tmp_path,
-    terminal,
-    how,
-    count,
-    by,
-):
+def test_silent_units_are_asked_at_their_own_mac_for_where_they_may_be(cable, tmp_path, terminal, how, count, by):
     """They say nothing by themselves, and no guess fits: kind, lesson, plan or the one that speaks tells where."""
     planned = TAGS if count == 2 else TAGS[:count]
     job = planned_job(tmp_path, planned)
