@@ -89,7 +89,7 @@ def switch_with_six(cable, modes):
 def power(cable, units, *, on):
     """Pull the power of the switch with all that hang on it, or put it back; it is up before they are."""
     cable.ip("link", "set", "zd0", "up" if on else "down")
-    time.sleep(3.6 if on else 0)
+    time.sleep(12.0 if on else 0)  # a start takes longer than any answer here, also on a machine that is busy
     for unit in units:
         subprocess.run(["ip", "-n", unit, "link", "set", "e0", "up" if on else "down"], check=True)
         if on:  # what the kernel forgets with its link, a device has kept

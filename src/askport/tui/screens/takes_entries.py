@@ -4,6 +4,7 @@ from textual.app import ComposeResult
 from textual.containers import VerticalScroll
 
 from askport.core.errors import AskPortError
+from askport.edges import log
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.key_line import KeyLine
@@ -30,5 +31,7 @@ class TakesEntries(DrawnScreen[None]):
         try:
             event.question.use(run.session, run.wire.now(), event.text)
         except AskPortError as error:
+            log.begin()
+            log.wrong("refused", code=error.code, because=error.message)
             self.notify(error.message, severity="error", markup=False)
         self.draw()
