@@ -144,11 +144,11 @@ MUTATIONS = (
         "if gathered.is_of_this_cable(tally) and", "if", ("test_finding.py",),
     ),
     Mutation(
-        "another value than the planned one is proven", "core/register/against_plan.py",
+        "another value than the planned one is proven", "core/register/as_planned.py",
         "planned != value and", "value is None and", ("test_as_planned.py",),
     ),
     Mutation(
-        "a value that nobody asked for is proven", "core/register/against_plan.py",
+        "a value that nobody asked for is proven", "core/register/as_planned.py",
         'value is not None or (name != "dns" and name not in visit.proofs)', "value is not None",
         ("test_as_planned.py",),
     ),

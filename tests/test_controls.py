@@ -129,7 +129,7 @@ def out_and_in(cable, program, seconds, boots=None):
 @pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
 @pytest.mark.parametrize(
     ("out", "boots", "shown"),
-    [(1.2, None, False), (3.0, None, False), (2.0, 0.3, False), (1.2, 3.6, True),
+    [(1.2, None, False), (3.0, None, False), (2.0, 0.3, False), (1.2, 8.0, True),
      (5.0, None, False), (10.0, None, False), (60.0, None, False), (2.0, 30.0, True)],
 )  # fmt: skip
 def test_a_pulled_cable_is_no_power_cut(cable, out, boots, shown, run):

@@ -152,7 +152,7 @@ for _ in range(8):
     time.sleep(1)
 """
 CUT = """
-ip link set zd0 down addrgenmode none; ip addr flush dev zd0; sleep 2; ip link set zd0 up; sleep 3.6
+ip link set zd0 down addrgenmode none; ip addr flush dev zd0; sleep 2; ip link set zd0 up; sleep 8
 ip addr add 10.84.16.21/22 dev zd0; ip route add default via 10.84.19.254 onlink dev zd0; exec "$@"
 """
 

@@ -21,7 +21,7 @@ from sqlalchemy.dialects.sqlite import insert as upsert
 from askport.core.addresses import MacAddress
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan, Subnet
-from askport.core.register.against_plan import held_against
+from askport.core.register.as_planned import held_against
 from askport.core.register.chain import Line, in_time
 from askport.core.register.entries import DevicePlanned, Joined, Settled, SubnetPlanned
 from askport.core.register.fold import Register

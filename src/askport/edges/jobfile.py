@@ -26,7 +26,7 @@ from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.plan.folding import plan_of
-from askport.core.register.against_plan import held_against
+from askport.core.register.as_planned import held_against
 from askport.core.register.chain import Chain, Line, in_time, next_line
 from askport.core.register.entries import Entry, Kept
 from askport.core.register.fold import fold
