@@ -341,7 +341,7 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
     (tmp_path / "login").touch()
     device.telnetd()
     screen = terminal(*device.cable.inside("laptop"), *ASKPORT, "--job", str(job))
-    screen.until("zl0", "nothing yet")
+    screen.until("zl0", "heard ")
     device.cable.start("device", "ping", "-c", "9", "192.168.77.254")
     walk(screen, ("Enter ▸ Use zl0.", "Enter"), ("Enter ▸ Go on with", "Enter"), ("Enter ▸ Borrow", "Enter"),
          ("v Console", "v"))  # fmt: skip

@@ -455,7 +455,7 @@ def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, termin
     deliver(cable, DEVICE)
     cable.start("device", sys.executable, "-c", PAGES, "get", "-")
     screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(job))
-    screen.until("zl0", "nothing yet")
+    screen.until("zl0", "heard ")
     ping = ["ping", "-c", "3", "192.168.61.254"]
     cable.start("device", *ping)
     walk(screen, ("Enter ▸ Use zl0.", "Enter"), ("Enter ▸ Go on with", "Enter"), ("Enter ▸ Borrow", "Enter"),

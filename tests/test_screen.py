@@ -215,7 +215,7 @@ def test_what_is_said_while_an_adapter_is_chosen_is_not_missed(terminal, cable, 
     """Its first words come once, before Enter: they are seen beside the adapter, and known after it."""
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
     screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(tmp_path / "site.askport"))
-    screen.until("zl0", "nothing yet")
+    screen.until("zl0", "heard ")
     cable.start("device", "ping", "-c", "1", "192.168.61.254")
     screen.until("02:00:00:00:00:99: It asked for 192.168.61.254 from 192.168.61.7", "Enter ▸ Use zl0.")
     screen.keys("Enter")
