@@ -13,7 +13,7 @@ demo: $(VENV)/.installed
 	@$(BIN)/askport demo
 
 # Tests that wait overlap; beside them, those that compute take what is left of the cores.
-ROOM = tools/test-room $(BIN)/pytest --waiting 10
+ROOM = tools/test-room $(BIN)/pytest --waiting 8
 NIGHT = ASKPORT_NIGHT=1
 
 test: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners

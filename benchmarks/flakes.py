@@ -21,7 +21,7 @@ def one(how: str, order: int, root: Path) -> tuple[int, str]:
     loops = [subprocess.Popen([sys.executable, "-c", BUSY]) for _ in range(os.cpu_count() or 1) if how != "quiet"]
     begun, before = time.monotonic(), resource.getrusage(resource.RUSAGE_CHILDREN)
     nice = ["nice", "-n", "10"] if how.startswith("at nice") else []
-    command = [*nice, "tools/test-room", ".venv/bin/pytest", "--waiting", "10", "--order", str(order)]
+    command = [*nice, "tools/test-room", ".venv/bin/pytest", "--waiting", "8", "--order", str(order)]
     log = ROOT / f"build/flakes/{order}.log"
     try:
         with log.open("w") as file:

@@ -1,4 +1,4 @@
-"""Runs tests side by side: ``pytest -p side_by_side --waiting 10``.
+"""Runs tests side by side: ``pytest -p side_by_side --waiting 8``.
 
 Everything is collected once; then workers are forked, so that none has to collect or to load anything again. Those that
 wait for devices, programs and screens are many; those that compute are as many as there are cores, and give way.
