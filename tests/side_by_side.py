@@ -107,8 +107,6 @@ def pytest_runtestloop(session):
     waits = [any(each in session.items[place].fixturenames for each in WAITS) for place in places]
     waiting = deque(place for place, does in zip(places, waits, strict=True) if does)
     computing = deque(place for place, does in zip(places, waits, strict=True) if not does)
-    # The longest first, as far as somebody has said which.
-    waiting = deque(sorted(waiting, key=lambda place: session.items[place].get_closest_marker("long") is None))
     config.hook.pytest_workers_begin(session=session)
     workers = []
     wanted = [(computing, GIVES_WAY)] * (os.cpu_count() or 1) + [(waiting, 0)] * config.option.waiting
