@@ -101,6 +101,7 @@ def test_what_nobody_proved_is_proven_nowhere(tmp_path, how, said):
     assert told["counted"] == ((0, 1, 0),) * 2
     assert next(iter(told["cover"])) == "Not as planned"
     assert said in told["cover"]["Not as planned"]
+    assert "Not proven" not in told["cover"], "it is named once"
 
 
 @pytest.mark.parametrize("then", ["left in mid-proof", "set to something else", "reopened", "reopened and recorded"])

@@ -44,7 +44,7 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
         ]),
         ("Failed", [f"{_name(row)}: {listed(map(proof_words, row.failed))}" for row in failed]),
         ("Not proven", [
-            f"{_name(row)}: {_why(row)}" for row in rows if not row.is_proven and row not in failed
+            f"{_name(row)}: {_why(row)}" for row in rows if not row.last.is_proven and row not in failed
         ]),
         ("Begun again and not finished", [_name(row) for row in rows if row.unfinished]),
         ("Planned and not done", waiting),
