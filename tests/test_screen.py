@@ -204,8 +204,7 @@ def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_
     screen.until("Enter ▸ Borrow 192.168.1.")
     screen.keys("Enter")
     screen.until("borrowed 192.168.1.", "can talk: both are in 192.168.1.0/24")
-    screen.keys("3")
-    screen.until("is in 192.168.1.0/24 as well", "takes the laptop for a neighbour and answers straight to it.")
+    screen.press("3", "is in 192.168.1.0/24 as well", "takes the laptop for a neighbour and answers straight to it.")
     screen.keys("q")
     screen.until("ended 0", "Gave 192.168.1.")
     assert cable.adapter() == before
@@ -251,8 +250,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
     screen.until("borrowed 192.168.1.")
     if on_adapter:
         cable.ip("addr", "flush", "dev", "zl5", at="laptop")
-        screen.keys("3")
-        screen.until("Another program takes 192.168.1.")
+        screen.press("3", "Another program takes 192.168.1.")
         assert wait_for(lambda: "192.168.1." in cable.ip("addr", "show", "zl5", at="laptop"))
     cable.ip("link", "del", "zl5", at="laptop")
     assert "borrowed 192." not in screen.until(
@@ -320,8 +318,7 @@ def test_the_screen_says_that_a_firewall_or_another_server_is_in_the_way(termina
     screen.until("Enter ▸ Borrow 192.168.1.")
     screen.keys("Enter")
     screen.until("borrowed 192.168.1.")
-    screen.keys("3")
-    screen.until("a firewall on the laptop drops", "192.168.1.200:80 answers over zl0")
+    screen.press("3", "a firewall on the laptop drops", "192.168.1.200:80 answers over zl0")
     screen.keys("q")
     screen.until("ended 0")
 

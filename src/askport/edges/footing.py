@@ -152,8 +152,9 @@ class Footing:
         if self._is_in:
             self._is_in = False
             await self.keeper.leave(self.place)
-        if self.keeper.on_adapter in (None, self):
-            await self.keeper.give_back()
+        stands_there = self.keeper.on_adapter is self
+        if stands_there or (not self.place and self.keeper.on_adapter is None):
+            await self.keeper.give_back(on_adapter=stands_there)
             self.keeper.on_adapter = None
 
     async def speak_ipv6(self) -> None:

@@ -244,13 +244,13 @@ class Keeper:
         """
         return [str(each) for each in (await self._ask("addresses", place=place))["addresses"]]
 
-    async def give_back(self) -> None:
-        """Take away again exactly what was borrowed.
+    async def give_back(self, *, on_adapter: bool = False) -> None:
+        """Take away again exactly what was borrowed, or what was borrowed on the adapter only.
 
         Raises:
             MachineRefused: something could not be given back; it is kept, and said.
         """
-        self._require_all(await self._ask("give-back"))
+        self._require_all(await self._ask("give-back", on_adapter=on_adapter or None))
 
     def give_back_now(self) -> list[str]:
         """Give everything back before the end, and return in words what the keeper confirms.

@@ -69,7 +69,10 @@ def _serve(control: socket.socket, adapter: Adapter, caller: Caller) -> None:
         "borrow": lambda each: adapter.borrow(str(each["address"]), instead=each.get("instead") is True),
         "pin": lambda each: adapter.pin(str(each["address"]), str(each["mac"])),
         "route": lambda each: adapter.route(str(each["to"]), str(each["via"])),
-        "give-back": lambda _: (dict(zip(("given", "left"), adapter.give_back(), strict=True)), []),
+        "give-back": lambda request: (
+            dict(zip(("given", "left"), adapter.give_back(places="on_adapter" not in request), strict=True)),
+            [],
+        ),
         "addresses": lambda _: ({"addresses": adapter.addresses()}, []),
         "switch-on": lambda _: adapter.switch_on(),
     }

@@ -170,9 +170,9 @@ class Adapter:
         """Let go of a place, and keep its seat; return in words what was borrowed there."""
         return self.places.pop(number).close() if number in self.places else []
 
-    def give_back(self) -> tuple[list[str], list[str]]:
-        """Undo everything, the last first; return in words what was undone, and what could not be and is kept."""
-        given: list[str] = [each for number in reversed(tuple(self.places)) for each in self.leave(number)]
+    def give_back(self, *, places: bool = True) -> tuple[list[str], list[str]]:
+        """Undo everything, or what is on the adapter; return in words what was undone, and what is kept."""
+        given: list[str] = [each for number in reversed(tuple(self.places)) if places for each in self.leave(number)]
         left: list[str] = []
         undo = self._journal.undo if self._journal else []
         for place in reversed(range(len(undo))):
