@@ -173,8 +173,7 @@ class Adapter:
     def give_back(self, *, places: bool = True) -> tuple[list[str], list[str]]:
         """Undo everything, or what is on the adapter; return in words what was undone, and what is kept."""
         given: list[str] = [each for number in reversed(tuple(self.places)) if places for each in self.leave(number)]
-        left: list[str] = []
-        undo = self._journal.undo if self._journal else []
+        left, undo = list[str](), self._journal.undo if self._journal else []
         for place in reversed(range(len(undo))):
             what = str(undo[place]["what"])
             why = self._undo(place)
