@@ -59,18 +59,14 @@ def test_what_was_found_is_put_back_and_b_goes_a_step_back(terminal):
 
 
 def test_labels_are_scanned_and_tags_given_in_order_and_the_register_is_sorted(terminal):
-    screen = terminal(*ASKPORT, "demo", "--pace", "16", "--wire", "twins", "--first", "OX-01")
+    screen = terminal(*ASKPORT, "demo", "--pace", "8", "--wire", "twins", "--first", "OX-01")
     screen.until("Listening")
     screen.press("+", "6 twins hold 172.29.4.100")
-    screen.press("x", "no tag: nothing is set on it")
-    screen.press("F7", "OX-01     its turn comes")
-    screen.press("F2", "by the order alone")
-    screen.keys("Escape")
-    screen.until("x All on a switch")
-    screen.press("r", "register of")
-    screen.press("F4", "address ")
-    screen.keys("Escape")
-    screen.until("x All on a switch")
+    for key, seen in (("x", "no tag: nothing is set on it"), ("F7", "OX-01     its turn comes"),
+                      ("F2", "by the order alone"), ("Escape", "x All on a switch"), ("r", "register of"),
+                      ("F4", "address "), ("Escape", "x All on a switch")):  # fmt: skip
+        screen.keys(key)
+        screen.until(seen)
     screen.leave()
 
 
