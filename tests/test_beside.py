@@ -244,7 +244,7 @@ def test_only_one_at_a_time_stands_on_the_adapter_and_what_it_borrowed_is_given_
 
     async def take_turns():
         await first.pin(IPv4Address("192.168.61.7"), MacAddress.parse(TWINS[0]))
-        with pytest.raises(MachineRefused, match="its turn comes"):
+        with pytest.raises(MachineRefused, match="waits its turn"):
             await second.pin(IPv4Address("192.168.61.7"), MacAddress.parse(TWINS[1]))
         await first.give_back()
         await second.borrow(IPv4Interface("192.168.61.9/24"))

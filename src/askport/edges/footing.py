@@ -83,7 +83,7 @@ class Footing:
     def _stand_on_adapter(self) -> None:
         """Be the one that stands there, until everything is given back."""
         if self.keeper.on_adapter not in (None, self):
-            raise MachineRefused("Another unit is reached on the adapter now; its turn comes.", code=ADAPTER_TAKEN)
+            raise MachineRefused("The adapter is in use for another unit; this one waits its turn.", code=ADAPTER_TAKEN)
         self.keeper.on_adapter, self.beside = self, None
 
     async def _require_place(self) -> None:
