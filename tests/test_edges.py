@@ -35,6 +35,7 @@ from askport.edges.learning_door import LearningDoor
 from askport.edges.streams import Streams
 from askport.edges.transports.http_sockets import _Stream
 from askport.edges.transports.tcp_socket import OverAdapter
+from askport.edges.two_clocks import TwoClocks
 from askport.tui.laptop_watch import page_port
 from conftest import children, wait_for
 
@@ -356,3 +357,17 @@ def test_whoever_called_sudo_keeps_the_groups_that_open_serial_ports(namespaces,
     run = subprocess.run([*as_member, sys.executable, "-c", code], capture_output=True, text=True,
                          env={**os.environ, "SUDO_UID": str(user.pw_uid), "SUDO_GID": str(user.pw_gid)})  # fmt: skip
     assert "4711" in run.stdout, run.stderr
+
+
+def test_a_stamp_of_the_wall_clock_is_the_moment_it_was_made_at_however_often_the_clock_is_set():
+    clocks = TwoClocks(100.0, 1_000.0)
+    clocks.see(110.0, 1_010.0)
+    assert clocks.monotonic(1_004.0, after=103.0, now=110.0) == 104.0
+    clocks.see(111.0, 4_611.0)  # an hour ahead, since the look at 110
+    assert clocks.monotonic(1_010.25, after=104.0, now=111.0) == 110.25
+    assert clocks.monotonic(4_610.75, after=110.25, now=111.0) == 110.75
+    clocks.see(120.0, 1_020.0)  # and back, while 9 s lay unread
+    assert clocks.monotonic(4_612.0, after=110.75, now=120.0) == 112.0
+    assert clocks.monotonic(1_019.0, after=112.0, now=120.0) == 119.0
+    assert clocks.monotonic(9_999.0, after=119.0, now=120.0) == 119.0  # set twice between two looks
+    assert [clocks.wall(at).timestamp() for at in (105.0, 115.0, 125.0)] == [1_005.0, 4_615.0, 1_025.0]

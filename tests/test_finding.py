@@ -10,7 +10,7 @@ from askport.core.finding.beliefs import MAX_OF_A_KIND, Origin
 from askport.core.finding.clues import Belief
 from askport.core.finding.finder import MAX_DEVICES, Finder
 from askport.core.finding.further_questions import FurtherQuestions
-from askport.core.finding.hazards import flood
+from askport.core.finding.hazards import wire_hazards
 from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.shedding import Shedding
@@ -23,7 +23,7 @@ from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_UDP, IPv4, ipv4_fr
 from askport.core.formats.ipv6 import link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp
-from askport.core.wire import Frame, Link, hear
+from askport.core.wire import Counts, Frame, Link, hear
 
 US, IT, OTHER = (MacAddress(bytes((2, 0, 0, 0, 0, n))) for n in (1, 9, 8))
 HOME, GATEWAY = IPv4Address("192.168.61.7"), IPv4Address("192.168.61.254")
@@ -470,7 +470,8 @@ def test_a_flood_is_shed_by_its_sender_and_its_kind_and_hides_nothing_else():
     assert {*rare, *answers} <= set(read)
     assert len(read) < 500
     assert sum(shedding.by_kind.values()) + len(read) == 6_202
-    assert re.search(r"[45],\d{3} IPv4 frames were left unread", flood(shedding.by_kind)[0].text)
+    (told,) = wire_hazards(Counts(seen=6_202, sent=0, shed=shedding.by_kind))
+    assert re.search(r"[45],\d{3} IPv4 frames were left unread", told.text)
     assert shedding.by_kind["ipv4"] > 4_000 > shedding.by_kind["arp"] > 900
 
 

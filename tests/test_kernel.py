@@ -348,6 +348,49 @@ def test_a_tag_that_the_kernel_took_out_is_put_back(cable):
     assert device["vlans"] == [7]
 
 
+MANY = """
+import socket, sys
+wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+wire.bind(("zd0", 0))
+for number in range(80):
+    wire.send(bytes.fromhex(sys.argv[1])[:-1] + bytes([number]))
+"""
+LATE = """
+import asyncio, json, socket, struct, time
+from askport.core.addresses import MacAddress
+from askport.edges.kernel.packet_socket import open_packet_socket
+from askport.edges.packet_wire import PacketWire
+
+async def read():
+    everything = struct.pack("HBBI", 6, 0, 0, 65536)
+    opened = open_packet_socket("zl0", socket.if_nametoindex("zl0"), everything)
+    wire = PacketWire("zl0", [MacAddress(b"\\2\\7\\0\\0\\0\\1")], opened)
+    print("listens", flush=True)
+    input()
+    time.sleep(2)  # the laptop does something else
+    woke, heard = wire.now(), []
+    while frames := await wire.wait(wire.now()):
+        heard += [(frame.at - woke, wire.heard_until - woke) for frame in frames if frame.data[12:14] == b"\\x08\\x06"]
+    print(json.dumps({"heard": heard, "until": wire.heard_until - woke, "behind": wire.counts().behind_s}))
+
+asyncio.run(read())
+"""
+
+
+def test_a_frame_that_is_read_late_has_the_time_at_which_it_came(cable):
+    """And nobody counts as silent before all that came is read: more than one batch of it."""
+    pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.STDOUT, "text": True}
+    late = cable.start("laptop", sys.executable, "-c", LATE, **pipes)
+    assert late.stdout.readline() == "listens\n"
+    question = arp_question(MacAddress.parse(DEVICE), IPv4Address("10.84.16.1"), sender=IPv4Address("10.84.16.40"))
+    subprocess.run([*cable.inside("device"), sys.executable, "-c", MANY, question.hex()], check=True)
+    told = json.loads(late.communicate("all sent\n")[0])
+    assert (len(told["heard"]), told["behind"]) == (80, 0)
+    assert max(at for at, _ in told["heard"]) <= -2
+    assert max(until for _, until in told["heard"][:40]) <= -2
+    assert told["until"] >= 0
+
+
 EVERYTHING = """
 import socket, sys, time
 wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)

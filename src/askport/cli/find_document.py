@@ -8,7 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
-from askport.core.finding.hazards import flood
+from askport.core.finding.hazards import wire_hazards
 from askport.core.finding.label import compare_label
 from askport.core.finding.sweeping import Sweeping
 from askport.core.reach.beside import without_beside
@@ -27,7 +27,7 @@ def find_document(
     maker: Callable[[MacAddress], str | None],
 ) -> dict[str, Any]:
     """Return what was found, as values of JSON."""
-    hazards = [*finder.hazards(), *flood(counts.shed)]
+    hazards = [*finder.hazards(), *wire_hazards(counts)]
     return {
         "schema": "askport.find/1",
         "source": source,

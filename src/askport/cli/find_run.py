@@ -16,7 +16,7 @@ from askport.core.addresses import MacAddress, parse_address, parse_network
 from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
-from askport.core.finding.hazards import flood
+from askport.core.finding.hazards import wire_hazards
 from askport.core.finding.label import compare_label, label_digits
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
@@ -215,7 +215,7 @@ def put_found(
     else:
         for device in devices:
             _tell(device, label)
-        for hazard in {each.text: each for each in (*finder.hazards(), *flood(counts.shed))}.values():
+        for hazard in {each.text: each for each in (*finder.hazards(), *wire_hazards(counts))}.values():
             print(hazard.text)
         if not devices:
             say(silent)

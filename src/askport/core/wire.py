@@ -56,6 +56,8 @@ class Counts:
     sent: int
     lost: int = 0
     """Frames that the kernel took off the wire and we were too slow for."""
+    behind_s: float = 0.0
+    """How late frames were read at the most, where reading never came to an end; 0 where the laptop kept up."""
     shed: Mapping[str, int] = field(default_factory=dict)
     """Frames of a flood that were left unread, by the protocol that they belong to."""
 

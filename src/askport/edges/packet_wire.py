@@ -6,10 +6,9 @@ import fcntl
 import select
 import socket
 import time
-from bisect import bisect_right
 from collections import deque
 from collections.abc import Callable, Sequence
-from datetime import UTC, datetime
+from datetime import datetime
 from struct import pack, unpack, unpack_from
 
 from askport.bell import Bell
@@ -19,6 +18,7 @@ from askport.core.finding.shedding import Shedding
 from askport.core.wire import Counts, Frame, Link, OnPass
 from askport.edges import log
 from askport.edges.link_speed import has_carrier, speed_of
+from askport.edges.two_clocks import TwoClocks
 
 _SOL_PACKET, _PACKET_STATISTICS, _PACKET_AUXDATA = 263, 6, 8
 _SCM_TIMESTAMPNS = 35
@@ -29,10 +29,10 @@ _MAX_BATCH = 32
 """Frames taken before timers and keys get their turn: a few ms of reading."""
 _MAX_SHED = 128
 """Frames that may be shed on the way to them."""
+_LONGEST_UNREAD_S = 3.0
+"""How long nothing counts as unanswered while frames lie unread."""
 _LONGEST_BREATH_S = 0.01
 """How long, at the most, others have the processor after a full batch: as long as the batch has taken."""
-_SAME_CLOCK_S = 0.5
-"""What the wall clock may drift from its start before it counts as set."""
 _LONGEST_SEND_S = 0.02
 """How long everything else is held up for room in the kernel's queue."""
 _MANY_UNSENT = 20_000
@@ -53,11 +53,12 @@ class PacketWire:
         self._socket = packet_socket
         self._socket.setblocking(False)
         self._index = socket.if_nametoindex(name)
-        self._wall_offsets = [(float("-inf"), time.time() - time.monotonic())]
+        self._clocks = TwoClocks(self.now(), time.time())
         self._seen = self._sent = self._lost = 0
         self._shedding = Shedding(macs)
-        self.heard_until = self.now()
-        """Up to when everything was handed over: the moment of the last look, or of the last frame of a full batch."""
+        self._came_at = self.heard_until = self._emptied_at = self.now()
+        """When the last frame came, up to when everything was handed over, and when nothing was left unread."""
+        self._behind_s = 0.0
         self._is_full, self._has_shed, self._given_at = False, False, 0.0
         """Whether the last batch left frames behind, whether some were shed with it, and when it was handed over."""
         self._silent_until = 0.0
@@ -77,20 +78,11 @@ class PacketWire:
 
     def wall(self, at: float) -> datetime:
         """Return a monotonic moment as aware UTC."""
-        started = bisect_right(self._wall_offsets, at, key=lambda each: each[0])
-        return datetime.fromtimestamp(at + self._wall_offsets[started - 1][1], UTC)
-
-    def _see_clock(self) -> float:
-        """Return how far the wall clock is ahead; it is set at times, and goes on while the laptop sleeps."""
-        now = time.monotonic()
-        ahead = time.time() - now
-        if abs(ahead - self._wall_offsets[-1][1]) > _SAME_CLOCK_S:
-            self._wall_offsets.append((now, ahead))
-        return self._wall_offsets[-1][1]
+        return self._clocks.wall(at)
 
     def link(self) -> Link:
         """Return the state of the link."""
-        self._see_clock()
+        self._clocks.see(self.now(), time.time())
         up = self._running()
         if up != self._link.up:
             self._link = Link(up=up, since=self.now(), speed_mbps=speed_of(self.name) if up else None)
@@ -100,7 +92,8 @@ class PacketWire:
         """Return how many frames have passed, with those that the kernel had to drop."""
         statistics = self._socket.getsockopt(_SOL_PACKET, _PACKET_STATISTICS, 8)
         self._lost += int(unpack("II", statistics)[1])  # reading resets the kernel's count
-        return Counts(seen=self._seen, sent=self._sent, lost=self._lost, shed=dict(self._shedding.by_kind))
+        shed = dict(self._shedding.by_kind)
+        return Counts(seen=self._seen, sent=self._sent, lost=self._lost, behind_s=self._behind_s, shed=shed)
 
     def send(self, data: bytes) -> None:
         """Send a frame.
@@ -228,6 +221,7 @@ class PacketWire:
     def _take(self) -> list[Frame]:
         frames: list[Frame] = []
         self._is_full, self._has_shed, looks_at = True, False, self.now()
+        self._clocks.see(looks_at, time.time())
         for _ in range(_MAX_SHED):
             if len(frames) == _MAX_BATCH:
                 break
@@ -243,32 +237,40 @@ class PacketWire:
                     break
                 raise MachineRefused(f"{self.name} cannot be read: {error.strerror}.") from None
             self._seen += 1
-            if not self._shedding.is_read(data, self.now()):
+            self._came_at = self._stamp(ancillary)
+            if not self._shedding.is_read(data, self._came_at):
                 self._has_shed = True
                 continue
             frames.append(self._frame(data, ancillary))
             self.on_pass(False)
             if self.tap:
                 self.tap(frames[-1].at, frames[-1].data, False)
-        self.heard_until = max(self.heard_until, frames[-1].at if frames and self._is_full else looks_at)
+        if not self._is_full:
+            self.heard_until = self._emptied_at = looks_at
+        elif looks_at - self._emptied_at > _LONGEST_UNREAD_S:
+            # There is no end to it: time goes on as far as was read, and that answers may be missed is said.
+            self.heard_until = max(self.heard_until, self._came_at)
+            self._behind_s = max(self._behind_s, looks_at - self._came_at)
         return frames
 
-    def _frame(self, data: bytes, ancillary: list[tuple[int, int, bytes]]) -> Frame:
-        at = now = self.now()
-        ahead = self._see_clock()
+    def _stamp(self, ancillary: list[tuple[int, int, bytes]]) -> float:
+        """Return when the kernel took a frame off the wire; without its stamp, now."""
+        now = self.now()
         for level, kind, value in ancillary:
             if (level, kind) == (socket.SOL_SOCKET, _SCM_TIMESTAMPNS):
                 seconds, nanoseconds = unpack_from("ll", value)
-                # The wall clock may have been set since; a frame never comes from the future.
-                at = min(now, seconds + nanoseconds * 1e-9 - ahead)
-                at = at if now - at < 1.0 else now
-            elif (level, kind) == (_SOL_PACKET, _PACKET_AUXDATA):
+                return self._clocks.monotonic(seconds + nanoseconds * 1e-9, after=self._came_at, now=now)
+        return now
+
+    def _frame(self, data: bytes, ancillary: list[tuple[int, int, bytes]]) -> Frame:
+        for level, kind, value in ancillary:
+            if (level, kind) == (_SOL_PACKET, _PACKET_AUXDATA):
                 status, *_, tag, tag_type = unpack_from("IIIHHHH", value)
                 if status & _TP_STATUS_VLAN_VALID:
                     # The kernel takes the tag out of the frame; it is part of what was said.
                     kind_of_tag = tag_type if status & _TP_STATUS_VLAN_TPID_VALID else 0x8100
                     data = data[:12] + pack("!HH", kind_of_tag, tag) + data[12:]
-        return Frame(at=at, data=data)
+        return Frame(at=self._came_at, data=data)
 
     def _running(self) -> bool:
         """Whether there is a link. The kernel's flags tell of a lost one up to a second late, its driver at once."""

@@ -1,6 +1,6 @@
 """What is dangerous about the devices on one wire, each with what to do."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address
 from itertools import pairwise
 
@@ -12,6 +12,7 @@ from askport.core.finding.virtual import group_protocol
 from askport.core.hazard import Hazard
 from askport.core.protocols import PROTOCOLS, Protocol
 from askport.core.text import listed
+from askport.core.wire import Counts
 
 _ONE_BOX = 8
 """MAC addresses of one device's ports lie next to each other; makers give blocks of up to this many to one."""
@@ -20,15 +21,22 @@ _ONE_BOX = 8
 _SHED_AS = {"arp": "ARP", "ipv4": "IPv4", "ipv6": "IPv6", "lldp": "LLDP", "profinet": "PROFINET"}
 
 
-def flood(shed: Mapping[str, int]) -> list[Hazard]:
-    """Return the hazard of a flood, by the frames that were left unread of each protocol."""
-    if not shed:
-        return []
-    each = listed(f"{count:,} {_SHED_AS.get(kind, 'other')} frames" for kind, count in sorted(shed.items()))
-    text = (
-        f"This wire is flooded: {each} were left unread. Look for a loop in the cabling, or connect the device alone."
-    )
-    return [Hazard(code="flood", text=text)]
+def wire_hazards(counts: Counts) -> list[Hazard]:
+    """Return what is dangerous about the wire: a flood, and that the laptop cannot keep up with what comes."""
+    hazards = []
+    if counts.shed:
+        each = listed(f"{count:,} {_SHED_AS.get(kind, 'other')} frames" for kind, count in sorted(counts.shed.items()))
+        advice = "Look for a loop in the cabling, or connect the device alone."
+        hazards.append(Hazard(code="flood", text=f"This wire is flooded: {each} were left unread. {advice}"))
+    if counts.behind_s or counts.lost:
+        late = f"it read frames up to {counts.behind_s:.0f} s late" if counts.behind_s else ""
+        lost = f"{counts.lost:,} frames were lost" if counts.lost else ""
+        text = (
+            f"The laptop cannot keep up: {listed(filter(None, (late, lost)))}. End other programs, or connect the "
+            "device alone; an answer may have been missed."
+        )
+        hazards.append(Hazard(code="cannot-keep-up", text=text))
+    return hazards
 
 
 class OwnHazards:

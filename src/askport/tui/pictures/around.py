@@ -1,7 +1,7 @@
 """What stands around the step's picture: the title, what has just happened, what to do next, and practice hands."""
 
 from askport.bench.practice import Practice
-from askport.core.finding.hazards import flood
+from askport.core.finding.hazards import wire_hazards
 from askport.core.reach.laptop import NEWS
 from askport.core.text import listed, span_words
 from askport.core.visit.session import Session
@@ -49,7 +49,7 @@ def news_lines(session: Session, counts: Counts, step: Step, width: int) -> list
     if member := session.cable.around.others().holder_of(tag):
         news.append(f"{member} has {tag} in hand too: ask who does it, or take another with p.")
     if step is not Step.RECORD:
-        news += [each.text for each in flood(counts.shed)]
+        news += [each.text for each in wire_hazards(counts)]
     if not is_early and step is not Step.RECORD:
         news += [each.text for each in session.cable.finder.hazards() if each.code in _MATTER_LATER]
     return [ink for text in news for ink in (*warning(text, width), blank())]
