@@ -414,9 +414,8 @@ def test_in_the_office_a_difference_is_settled_and_the_plan_is_changed_and_both_
             office.until("10.84.16.77")
         office.keys("q")
         office.until("ended 0")
-    assert wait_for(
-        lambda: database.sql("SELECT count(*) FROM askport.lines WHERE body LIKE '%10.84.16.77%'") == [(1,)], 9
-    )
+    there = "SELECT count(*) FROM askport.lines WHERE body LIKE '%10.84.16.77%'"
+    assert wait_for(lambda: database.sql(there) == [(1,)])
     run("sync", anna)
     assert [each[0] for each in tags(anna)] == ["TG-01", "TG-02"]
     assert "Nothing is open." in askport("register", "settle", anna).stdout
