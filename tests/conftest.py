@@ -110,7 +110,8 @@ _BEGUN = {}
 
 
 def pytest_workers_begin(session):
-    """Make what takes long to make, for workers to copy."""
+    """Load and make what takes long, for workers to have."""
+    forked.load_everything()
     if any("database" in item.fixturenames for item in session.items):
         _BEGUN["database"] = Database(Path(tempfile.mkdtemp(prefix="askport-pg-")))
         _BEGUN["database"].stop()

@@ -10,10 +10,12 @@ import ctypes
 import faulthandler
 import fcntl
 import gc
+import importlib
 import io
 import json
 import locale
 import os
+import pkgutil
 import random
 import resource
 import signal
@@ -25,12 +27,28 @@ import termios
 import threading
 import traceback
 
+import askport
 from askport.cli.main import main
 
 _LIBC = ctypes.CDLL(None, use_errno=True)
 _CHILD_SUBREAPER, _NEWNS, _NEWNET, _SLAVE, _DETACH = 36, 0x20000, 0x40000000, 1 << 19 | 1 << 14, 2
 _ABOVE = 500
 """Where descriptors are kept while they are put where they belong."""
+
+
+LOADED_LATE = (
+    "asyncssh", "httpx", "logging.handlers", "platformdirs", "serial_asyncio_fast", "structlog", "telnetlib3"
+)  # fmt: skip
+"""What the program loads as it needs it."""
+
+
+def load_everything():
+    """Load all of the program, so that nothing that is forked has to."""
+    for each in pkgutil.walk_packages(askport.__path__, "askport."):
+        if not each.name.endswith("__main__"):
+            importlib.import_module(each.name)
+    for name in LOADED_LATE:
+        importlib.import_module(name)
 
 
 def _kernel(call, *arguments):

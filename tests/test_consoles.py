@@ -96,9 +96,8 @@ class Device:
             arguments += ["--user", "fitter", "--password-from", str(secret)]
         before = self.cable.adapter()
         state, job = self.path / "state", self.path / "kept.askport"
-        program = self.cable.command("--log-level", "debug", *arguments, "--job", job)
-        run = subprocess.run([*self.cable.inside("laptop"), "env", f"XDG_STATE_HOME={state}", *program],
-                             capture_output=True, text=True, timeout=90)  # fmt: skip
+        environment = {**os.environ, "XDG_STATE_HOME": str(state)}
+        run = self.cable.askport("--log-level", "debug", *arguments, "--job", job, env=environment, timeout=90)
         assert run.stdout, run.stderr
         written = [each for each in (job, *state.rglob("*")) if each.is_file()]
         assert any(each.name == "askport.log" for each in written)

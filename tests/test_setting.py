@@ -1,6 +1,7 @@
 """The set step: its own word before and after, put back as found, typed in place, first words, and kept secrets."""
 
 import json
+import os
 import subprocess
 import sys
 import threading
@@ -311,12 +312,11 @@ def test_a_password_is_nowhere_but_where_it_was_typed(cable, tmp_path, terminal)
             ("page", page, "192.168.77.20", "10.84.16.40/22"),
             ("console", device.kind(login=True), "10.84.16.40", "10.84.16.21/22"),
         ):
-            program = cable.command("--log-level", "debug", "assign", "zl0", "--mac", DEVICE, "--to", to, "--gateway",
-                                    "10.84.19.254", "--by", by, "--at", at, "--kind", kind, "--user", "fitter",
-                                    "--password-from", "-", "--job", home / "x.askport", "--json")  # fmt: skip
-            run = subprocess.run(
-                [*cable.inside("laptop"), "env", f"XDG_STATE_HOME={home}", *program],
-                input=f"{MARK}\n", capture_output=True, text=True, timeout=90,
+            run = cable.askport(
+                "--log-level", "debug", "assign", "zl0", "--mac", DEVICE, "--to", to, "--gateway", "10.84.19.254",
+                "--by", by, "--at", at, "--kind", kind, "--user", "fitter", "--password-from", "-",
+                "--job", home / "x.askport", "--json", env={**os.environ, "XDG_STATE_HOME": str(home)},
+                input=f"{MARK}\n", timeout=90,
             )  # fmt: skip
             assert json.loads(run.stdout)["result"] == "taken", run.stdout
             said.append(run.stdout + run.stderr)
