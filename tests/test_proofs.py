@@ -284,7 +284,7 @@ def device_with(prefix, gateway):
         (16, GATEWAY, ["mask"], "Its mask is /16, planned /22"),
         (24, None, ["mask", "gateway"], "Its mask is /24, planned /22: it will not find 10.84.19.254."),
         (22, IPv4Address("10.84.19.1"), ["gateway"], "Its gateway is 10.84.19.1, planned 10.84.19.254"),
-        (22, None, ["gateway"], "it has no gateway, planned 10.84.19.254."),
+        (22, None, [], "it has no gateway, or it lets nobody outside in."),
     ],
 )
 def test_a_wrong_mask_or_gateway_fails_its_own_proof_and_only_that(prefix, gateway, failed, said):

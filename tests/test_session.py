@@ -373,7 +373,6 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
     [
         ({"gateway": IPv4Address("10.84.19.1")}, "gateway", "Its gateway is 10.84.19.1, planned 10.84.19.254",
          ("10.84.19.1", 22)),
-        ({"gateway": None}, "gateway", "it has no gateway, planned 10.84.19.254", (None, 22)),
         ({"interface": IPv4Interface("10.84.16.40/24"), "gateway": None}, "mask",
          "Its mask is /24, planned /22: it will not find 10.84.19.254", (None, 24)),
     ],

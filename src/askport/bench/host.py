@@ -79,7 +79,10 @@ class Host:
     def _next_hop(self, dst: IPv4Address) -> IPv4Address | None:
         if self.interface is None:
             return None
-        return dst if dst in self.interface.network else self.gateway
+        network = self.interface.network
+        if network.prefixlen < 31 and dst == network.broadcast_address:  # RFC 1122 section 3.2.1.3
+            return None
+        return dst if dst in network else self.gateway
 
     def _arp(self, arp: Arp) -> list[bytes]:
         if self.interface is None or arp.sha == self.mac:

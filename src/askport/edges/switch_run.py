@@ -4,7 +4,7 @@ Each unit at hand has a *lane*: a round of its own on the same cable, from its o
 that was there before only listens on. Where the laptop borrows on its adapter there is one lane, which is that round.
 """
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterable
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -14,6 +14,7 @@ from askport.core.crate.cut_together import CutTogether, KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
 from askport.core.errors import AskPortError
 from askport.core.machine import GiveBack
+from askport.core.proofs.proof import Proof
 from askport.core.register.entries import DevicePlanned, Noted
 from askport.core.visit.narrate import next_line
 from askport.core.visit.session import Session
@@ -22,9 +23,14 @@ from askport.edges.footing import ADAPTER_TAKEN
 from askport.edges.job_run import JobRun
 from askport.edges.shared_wire import Runs, SharedWire, SideBySide, WireView
 
-_MEASURED = frozenset({"mask", "gateway"})
 MOST_LANES = 24
 """As many units as a small switch has ports."""
+
+
+def _is_measured(proofs: Iterable[Proof], gateway: IPv4Address | None) -> bool:
+    """Whether its mask was measured, and its gateway where one is planned."""
+    measured = {"mask", "gateway"} if gateway else {"mask"}
+    return all(each.passed is not None for each in proofs if each.name in measured)
 
 
 class Lane:
@@ -267,7 +273,7 @@ class SwitchRun:
             if each.ended:
                 unit.turn, unit.because = (Turn.RECORDED if each.because else Turn.PROVEN), each.because
                 again = each.course.again if each.course else []
-                unit.is_measured &= all(proof.passed is not None for proof in again if proof.name in _MEASURED)
+                unit.is_measured &= _is_measured(again, each.terms.expected.gateway)
         self._cut_seen = cut.done
         self.run.wire.wake()
 
@@ -293,7 +299,7 @@ class SwitchRun:
             unit.turn, unit.because = turn, because
         if unit and turn is not Turn.WAITS:
             self.run.went_through(unit.item)
-            unit.is_measured = all(each.passed is not None for each in device.proofs if each.name in _MEASURED)
+            unit.is_measured = _is_measured(device.proofs, device.target.gateway if device.target else None)
         lane.end()
 
     def stop(self) -> None:

@@ -83,8 +83,10 @@ class Measurement:
     questions: int
     answered: bool = False
     """Whether it answered questions there itself that no router passes on."""
-    has_gateway: bool | None = None
-    """False where it stays silent to addresses outside its subnet; None where that is not known."""
+    why_no_gateway: str = ""
+    """Where its mask was measured and its gateway was not, why."""
+    gateways: tuple[IPv4Address, ...] = ()
+    """Where it sends through more than one: those."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ ARP requests alone decide nothing: a device asks for servers of its own meanwhil
 nobody whom it remembers. They are only answered, so that it can answer in its turn.
 """
 
-from collections.abc import Callable, Collection, Generator
+from collections.abc import Callable, Collection, Generator, Iterable
 from dataclasses import replace
 from ipaddress import IPv4Address
 
@@ -20,6 +20,7 @@ from askport.core.finding.questioning import (
     Reaction,
     broadcasts_of,
     closing_frame,
+    kind_of,
     question_frame,
     sources_sharing,
     stand_in_mac,
@@ -29,12 +30,14 @@ from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.machine import Machine
+from askport.core.text import listed
 from askport.core.wire import Heard, Link
 
 _OUTERMOST, _INNERMOST = 7, 30
 """A source that shares 7 bits is outside of every private subnet; one that shares 30 is inside of all that have
 room for two hosts."""
-_NEAR = 28
+_NEAREST = (28, 27, 26, 25, 29)
+"""How many bits the first source shares: of addresses like its own, many are planned for others."""
 _GATEWAY_LIKE = frozenset({1, 254})
 """Last octets that gateways have: nobody's address is asked from where it can be helped."""
 _ASK_FIRST_S = 0.15
@@ -51,13 +54,20 @@ too)."""
 _REMEMBERED = 4
 _MOST_ASKED = 12
 """Addresses that it is answered for beside sources: its gateway and servers that it looks for."""
-MAX_QUESTIONS = 64
+MAX_QUESTIONS = 120
+_FAR = tuple(
+    map(IPv4Address, ("192.0.2.9", "198.51.100.77", "203.0.113.33", "192.0.2.201", "198.51.100.154", "203.0.113.222"))
+)
+"""Addresses outside all private ranges that nobody has (RFC 5737): as many as show a second route of equal cost."""
+_DIFFERS = "It answered differently each time."
+_NO_SOURCE = "Every address that it could be asked from is somebody's."
 _WIDEST_BESIDE = 16
 """Masks beside are looked for from here on; no device of the trade has a wider one as its narrower."""
 
 _Due = Probe | float | tuple[IPv4Address, ...]
 """What comes next: a question, so many seconds of waiting, or sources that are to be asked about beforehand."""
 _Search = Generator[_Due, Reaction, Measurement]
+_Asks = Generator[_Due, Reaction, Reaction]
 
 
 class Measuring(Machine):
@@ -95,11 +105,10 @@ class Measuring(Machine):
         """Addresses that were used as sources: what the device asks of these, it was made to ask."""
         self.result: Measurement | None = None
         self.questions = 0
-        """Those of the search; those that look for another mask beside count for themselves."""
-        self._controls = 0
+        """Frames that were asked with, beside those that see whether a source is somebody's."""
         self._gateways: list[IPv4Address | MacAddress] = []
         """The next hop of each answer that went to another than its source, by its address where that is known."""
-        self._owners: dict[MacAddress, IPv4Address] = {}
+        self._owners: dict[MacAddress, set[IPv4Address]] = {}
         """Of MAC addresses that the device remembers, whose they are: it asks them straight now and then."""
         self._asked_for: set[IPv4Address] = set()
         self._taken: set[IPv4Address] = set()
@@ -111,6 +120,8 @@ class Measuring(Machine):
         self._is_asking = self._asks_by_arp = self._has_answered = False
         self._times = 0
         self._deadline: float | None = now
+        self._kinds, self._was_silent = list(Kind), False
+        """Kinds of question, the one that got the last reaction first, and whether some question got none in any."""
         self._search = self._halve()
         self._go_on(lambda: next(self._search), now)
 
@@ -125,104 +136,163 @@ class Measuring(Machine):
         if self.address in LINK_LOCAL:
             return self._found(16, None, "A link-local address always has /16 and no gateway (RFC 3927).")
         # From a source that is surely inside of all but the smallest subnets.
-        kind, reaction = Kind.ECHO, Reaction.SILENT
-        for kind in Kind:
-            reaction = yield Probe(_NEAR, kind)
-            if reaction is not Reaction.SILENT:
-                break
-        outside, inside = _OUTERMOST, _NEAR
+        near = next((each for each in _NEAREST if self._sources(each)), None)
+        if near is None:
+            return self._hidden(_NO_SOURCE)
+        yield tuple(found[0] for each in range(_OUTERMOST + 1, _INNERMOST + 1) if (found := self._sources(each)))
+        reaction = yield from self._ask_any(near)
+        outside, inside = _OUTERMOST, near
         if reaction is Reaction.THROUGH:
             hop = self._gateways[-1]
             # Its gateway is always inside, and may be the only other address there.
             inside = common_prefix(self.address, hop) if isinstance(hop, IPv4Address) else _INNERMOST
-            outside, inside = _NEAR, min(_INNERMOST, inside)
+            outside, inside = near, min(_INNERMOST, inside)
             if inside <= outside:
                 return self._hidden("Even the address next to its own goes through its gateway.")
         elif reaction is Reaction.SILENT:
-            for kind in Kind:
-                reaction = yield Probe(_INNERMOST, kind)
-                if reaction is not Reaction.SILENT:
-                    break
+            reaction = yield from self._ask_any(_INNERMOST)
             if not _is_inside(reaction):
                 return self._hidden(_WHY_HIDDEN[reaction])
-            outside, inside = _NEAR, _INNERMOST
+            outside, inside = near, _INNERMOST
         while inside - outside > 1:
-            middle = (inside + outside) // 2
-            if _is_inside((yield Probe(middle, kind))):
+            between = sorted(range(outside + 1, inside), key=lambda each: abs(each - (inside + outside) // 2))
+            middle = next((each for each in between if self._sources(each)), None)
+            if middle is None:
+                return self._hidden(_NO_SOURCE)
+            if _is_inside((yield from self._ask_any(middle))):
                 inside = middle
             else:
                 outside = middle
-        return (yield from self._verify(inside, kind))
+        return (yield from self._verify(inside))
 
-    def _verify(self, prefix: int, kind: Kind) -> _Search:
+    def _ask_any(self, shared: int, variant: int = 0, source: IPv4Address | None = None) -> _Asks:
+        """Ask in the way that had an answer last, and in all others where that has none: one limits pings, one TCP."""
+        kinds = self._kinds if self._was_silent else self._kinds[:1]  # at once, where silence is to be expected
+        reaction = yield Probe(shared, tuple(kinds), variant, source)
+        if reaction is Reaction.SILENT and (others := self._kinds[len(kinds) :]):
+            again = self._source if self._source not in self._somebodys else None
+            reaction = yield Probe(shared, tuple(others), variant, again)
+        self._was_silent |= reaction is Reaction.SILENT
+        return reaction
+
+    def _verify(self, prefix: int) -> _Search:
         """Ask again on both sides of the end, from other sources and in more than one way, before believing it."""
-        others = [each for each in Kind if each is not kind]
-        if prefix < _INNERMOST and not _is_inside((yield Probe(prefix, kind, 1))):
+        if prefix < _INNERMOST and not _is_inside((yield from self._ask_any(prefix, 1))):
             return self._hidden(f"It answered one source that shares {prefix} bits and not another.")
-        # Only what was asked in every way stays for "silent", and only what came twice is its gateway.
-        for variant, each in enumerate((kind, *others), 1):
-            reaction = yield Probe(prefix - 1, each, variant)
+        inside = self._source
+        self._gateways.clear()  # what is beyond the end alone counts from here on
+        for variant, shared in enumerate((prefix - 1, prefix - 1, prefix - 2, prefix - 3), 1):
+            has_sources = variant == 1 or self._sources(shared, variant)
+            if shared < _OUTERMOST or not has_sources or (variant > 1 and not self._gateways):
+                break
+            reaction = yield from self._ask_any(shared, variant)
             if _is_inside(reaction):
                 if prefix == _OUTERMOST + 1:
                     return self._hidden(_WHY_HIDDEN[reaction])
-                return self._hidden(f"It answered one source that shares {prefix - 1} bits and not another.")
-            if len(self._gateways) > 1:
-                break
-        if hidden := (yield from self._mask_beside(prefix, kind)):
+                return self._hidden(f"It answered one source that shares {shared} bits and not another.")
+        if not self._gateways and (hidden := (yield from self._end_unshown(prefix, inside))):
             return hidden
-        yield from self._ask_until_named(prefix, kind)
-        return self._conclude(prefix)
+        if hidden := (yield from self._mask_beside(prefix)):
+            return hidden
+        beyond = list(self._gateways)
+        if beyond:
+            yield from self._ask_from_afar()
+            yield from self._ask_until_named(prefix)
+        return self._conclude(prefix, len(beyond))
 
-    def _mask_beside(self, prefix: int, kind: Kind) -> Generator[_Due, Reaction, Measurement | None]:
+    def _end_unshown(self, prefix: int, inside: IPv4Address | None) -> Generator[_Due, Reaction, Measurement | None]:
+        """Where it is silent beyond the end, see that it is its mask that ends there, and not what it lets in.
+
+        No host answers the broadcast address of its subnet (RFC 1122 section 3.2.1.3). With a wider mask, and a list
+        of those whom it lets in, that address is one like any other.
+        """
+        own, _ = broadcasts_of(self.address, prefix)
+        if own == self.address:
+            return self._hidden(f"Beyond /{prefix} it answers nobody, which shows no mask.")
+        yield (own,)
+        if own in self._somebodys:
+            return self._hidden(_NO_SOURCE)
+        if not _is_inside((yield from self._ask_any(prefix, 0, own))):
+            is_told = yield from self._answers_all_but(own, inside, prefix)
+            return None if is_told else self._hidden(_DIFFERS)
+        why = f"Beyond /{prefix} it answers nobody, but it does not treat {own} as its broadcast address"
+        return self._hidden(f"{why}: what ends there may be what it lets in.")
+
+    def _answers_all_but(
+        self, silent: IPv4Address, control: IPv4Address | None, shared: int
+    ) -> Generator[_Due, Reaction, bool]:
+        """Whether one source gets no answer, and another beside it does, in an order that chance or a limit has not."""
+        for step in (control, control, silent, silent, control, silent, control):
+            if _is_inside((yield Probe(shared, (self._kinds[0],), 1, step))) is (step is silent):
+                return False
+        return True
+
+    def _mask_beside(self, prefix: int) -> Generator[_Due, Reaction, Measurement | None]:
         """See whether a longer mask stands beside: its broadcast address gets no answer, though the mask has room.
 
         A device with two addresses answers all that either subnet holds, so that the wider hides the narrower. But no
         host answers the broadcast address of any of its subnets (RFC 1122 section 3.2.1.3), and hosts do answer the
         same address one subnet further, unless they take every address like it for a broadcast.
         """
-        pairs = {each: broadcasts_of(self.address, each) for each in range(max(prefix + 1, _WIDEST_BESIDE), _INNERMOST)}
+        longer = range(max(prefix + 1, _WIDEST_BESIDE), _INNERMOST + 1)
+        pairs = {each: broadcasts_of(self.address, each) for each in longer}
         # The broadcast address of its own mask gets no answer anyway, and may be that of longer ones too.
         avoid = self._avoid | {self.address, broadcasts_of(self.address, prefix)[0]}
         pairs = {each: pair for each, pair in pairs.items() if avoid.isdisjoint(pair)}
         yield tuple(own for own, _ in pairs.values())
-        for longer, (own, beside) in pairs.items():
-            if own in self._taken or beside in self._taken:
+        for length, (own, beside) in pairs.items():
+            if own in self._taken or beside in self._taken or _is_inside((yield from self._ask_any(length, 0, own))):
                 continue
-            if _is_inside((yield Probe(longer, kind, 0, own))):
-                continue
-            control = yield Probe(longer, kind, 0, beside)
-            again = yield Probe(longer, kind, 0, own)
-            if _is_inside(control) and not _is_inside(again):
+            if (yield from self._answers_all_but(own, beside, length)):
                 text = f"It has another address beside this one: one of them has the mask /{prefix}, the other"
-                return self._hidden(f"{text} /{longer}, and which has which is not shown.")
+                return self._hidden(f"{text} /{length}, and which has which is not shown.")
         return None
 
-    def _ask_until_named(self, prefix: int, kind: Kind) -> Generator[_Due, Reaction, None]:
+    def _ask_from_afar(self) -> Generator[_Due, Reaction, None]:
+        """Ask from addresses outside all private ranges: what is just beyond its mask may have a route of its own."""
+        far = [each for each in _FAR if each not in self._avoid and common_prefix(self.address, each) < _OUTERMOST]
+        yield tuple(far)
+        for source in far:
+            if source not in self._taken:
+                yield from self._ask_any(0, 0, source)
+
+    def _ask_until_named(self, prefix: int) -> Generator[_Due, Reaction, None]:
         """Ask on where it sends through a gateway of which it remembers the MAC address, until it says whose it is."""
         for turn in range(_REMEMBERED):
-            if not self._gateways or any(isinstance(each, IPv4Address) for each in self._named):
+            if any(isinstance(each, IPv4Address) for each in self._named(self._gateways)):
                 return
             yield _REMEMBERS_S
-            yield Probe(prefix - 1, kind, turn)
+            yield from self._ask_any(prefix - 1, turn)
 
-    @property
-    def _named(self) -> list[IPv4Address | MacAddress]:
-        return [self._owners.get(each, each) if isinstance(each, MacAddress) else each for each in self._gateways]
+    def _named(self, hops: Iterable[IPv4Address | MacAddress]) -> list[IPv4Address | MacAddress]:
+        """Return next hops by their addresses; a MAC address of which none is known, or more than one, stays."""
+        owned = {mac: next(iter(known)) for mac, known in self._owners.items() if len(known) == 1}
+        return [owned.get(each, each) if isinstance(each, MacAddress) else each for each in dict.fromkeys(hops)]
 
-    def _conclude(self, prefix: int) -> Measurement:
-        named = self._named
-        known = [each for each in named if isinstance(each, IPv4Address)]
-        if not named:
-            text = f"Its mask was measured: /{prefix}. To addresses outside it stays silent: it has no gateway."
-            return replace(self._found(prefix, None, text), has_gateway=False)
-        if len(set(known)) > 1:
-            text = f"Its mask was measured: /{prefix}. It sends through more than one gateway."
-            return self._found(prefix, None, text)
-        if not known:
-            text = f"Its mask was measured: /{prefix}. It sends through a gateway that it had asked for before."
-            return self._found(prefix, None, text)
-        text = f"Its mask was measured: /{prefix}; its gateway: {known[0]}."
-        return self._found(prefix, known[0], text)
+    def _conclude(self, prefix: int, beyond: int) -> Measurement:
+        """Say what was measured; the next hops of the first answers are of sources just beyond the mask."""
+        mask = f"Its mask was measured: /{prefix}"
+        near, far = (dict.fromkeys(self._named(each)) for each in (self._gateways[:beyond], self._gateways[beyond:]))
+        if not near:
+            why = "To addresses outside its subnet it stays silent: it has no gateway, or it lets nobody outside in."
+            return replace(self._found(prefix, None, f"{mask}. {why}"), why_no_gateway=why)
+        hops = far or near
+        known = [each for each in hops if isinstance(each, IPv4Address)]
+        if len(known) < len(hops):
+            (mac, *_) = (each for each in hops if isinstance(each, MacAddress))
+            owned = sorted(self._owners.get(mac, set()))
+            whose = f", which has the addresses {listed(map(str, owned))}" if len(owned) > 1 else ""
+            why = f"It sends through {mac}{whose}, and does not say which address its gateway has."
+        elif not far:
+            why = f"What is just beyond its subnet goes through {known[0]}; to all other addresses it stays silent."
+        elif len(known) > 1:
+            why = f"It sends through more than one gateway: {listed(map(str, known))}."
+        else:
+            others = [str(each) for each in near if each not in hops]
+            more = f" What is just beyond its subnet goes through {listed(others)}." if others else ""
+            return self._found(prefix, known[0], f"{mask}; its gateway: {known[0]}.{more}")
+        several = tuple(known) if far and len(known) > 1 else ()
+        return replace(self._found(prefix, None, f"{mask}. {why}"), why_no_gateway=why, gateways=several)
 
     def _found(self, prefix: int, gateway: IPv4Address | None, because: str) -> Measurement:
         return Measurement(
@@ -241,8 +311,8 @@ class Measuring(Machine):
         except StopIteration as end:
             self._finish(end.value)
             return
-        if self.questions + self._controls >= MAX_QUESTIONS:
-            self._finish(self._hidden("It answered differently each time."))
+        if self.questions >= MAX_QUESTIONS:
+            self._finish(self._hidden(_DIFFERS))
         elif isinstance(due, float | tuple):
             self._question, self._source, self._is_asking = None, None, False
             if isinstance(due, tuple):
@@ -258,7 +328,7 @@ class Measuring(Machine):
         self._question, self._is_asking, self._times = question, False, 0
         self._source = self._unused(question)
         if self._source is None:  # no answer may be made of a question that was not asked
-            self._finish(self._hidden("Every address that it could be asked from is somebody's."))
+            self._finish(self._hidden(_NO_SOURCE))
             return
         self.sources.add(self._source)
         self._asked_from.add(self._source)
@@ -271,27 +341,34 @@ class Measuring(Machine):
 
     def _unused(self, question: Probe) -> IPv4Address | None:
         """Return a source that nobody has: a fresh one, or one that was asked from before where there is no other."""
-        nobodys = self._taken | self._avoid | {each for each in self._named if isinstance(each, IPv4Address)}
         if question.source:
-            return question.source if question.source not in nobodys else None
-        found = sources_sharing(self.address, question.shared, self._seed + question.variant)
-        free = [each for each in found if each not in nobodys and each not in LINK_LOCAL and not host_fault_of(each)]
-        small = question.shared >= _INNERMOST - 1
-        plain = [each for each in free if small or int(each) & 0xFF not in _GATEWAY_LIKE]
+            return question.source if question.source not in self._somebodys else None
+        plain = self._sources(question.shared, question.variant)
         fresh = (each for each in plain if each not in self.sources)
         return next(fresh, None) or next(iter(plain), None)
+
+    @property
+    def _somebodys(self) -> set[IPv4Address]:
+        hops = (each for each in self._named(self._gateways) if isinstance(each, IPv4Address))
+        return self._taken | self._avoid | set(hops)
+
+    def _sources(self, shared: int, variant: int = 0) -> list[IPv4Address]:
+        """Return the sources that share so many bits and that nobody has."""
+        somebodys, small = self._somebodys, shared >= _INNERMOST - 1
+        return [
+            each
+            for each in sources_sharing(self.address, shared, self._seed + variant)
+            if each not in somebodys and each not in LINK_LOCAL and not host_fault_of(each)
+            if small or int(each) & 0xFF not in _GATEWAY_LIKE
+        ]
 
     def _ask(self, now: float) -> None:
         if self._question is None or self._source is None:
             return
-        if self._question.source is None:
-            self.questions += 1
-        else:
-            self._controls += 1
         self._times += 1
-        count = self.questions + self._controls
-        frame = question_frame(self._laptop_mac, self.mac, self.address, self._source, self._question.kind, count)
-        self._send(frame)
+        for kind in self._question.kinds:
+            self.questions += 1
+            self._send(question_frame(self._laptop_mac, self.mac, self.address, self._source, kind, self.questions))
         self._is_asking, self._asked_at, self._asks_by_arp = True, now, False
         self._deadline = now + self._reacts_s
 
@@ -318,18 +395,30 @@ class Measuring(Machine):
         if self.done or ethernet is None or ethernet.src == self._laptop_mac or stood_in_for(ethernet.src):
             return
         if ethernet.src != self.mac:
-            if arp and arp.op == Op.REPLY and arp.spa == self._source:
-                self._taken.add(arp.spa)
+            if arp and arp.op == Op.REPLY and arp.spa in self._is_nobodys:
+                self._is_somebodys(arp.spa, heard.at)
+                return
             self._finish(self._hidden(f"{ethernet.src} is on this wire too, and its neighbours would be disturbed."))
             return
         if arp:
             self._hear_arp(arp, ethernet, heard.at)
             return
         ipv4 = heard.packet.get(IPv4)
-        if ipv4 and self._is_asking and ipv4.src == self.address and ipv4.dst == self._source:
-            if closing := closing_frame(heard.packet, self._laptop_mac):
-                self._send(closing)
+        if ipv4 is None or ipv4.src != self.address or ipv4.dst not in self.sources:
+            return
+        if closing := closing_frame(heard.packet, self._laptop_mac):
+            self._send(closing)
+        if self._is_asking and ipv4.dst == self._source:
+            kind = kind_of(heard.packet)
+            self._kinds.sort(key=lambda each: each is not kind)
             self._reacted(self._where_to(ethernet.dst, ipv4.dst), heard.at)
+
+    def _is_somebodys(self, address: IPv4Address, at: float) -> None:
+        """Ask from another source where somebody answers for this one, the device itself or one beside it."""
+        self._is_nobodys.discard(address)
+        self._taken.add(address)
+        if self._question and address == self._source and not self._is_asking:
+            self._prepare(self._question, at)
 
     def _where_to(self, mac: MacAddress, source: IPv4Address) -> Reaction:
         """Return what an answer's next hop says."""
@@ -343,15 +432,12 @@ class Measuring(Machine):
 
     def _hear_arp(self, arp: Arp, ethernet: Ethernet, at: float) -> None:
         if arp.op == Op.REPLY and arp.spa in self._is_nobodys:
-            self._is_nobodys.discard(arp.spa)
-            self._taken.add(arp.spa)  # the device holds it too
-            if self._question and arp.spa == self._source and not self._is_asking:
-                self._prepare(self._question, at)
+            self._is_somebodys(arp.spa, at)
             return
         if arp.op != Op.REQUEST or arp.spa == arp.tpa or arp.is_probe or arp.tpa in self._ours - self.sources:
             return
         if not ethernet.dst.is_group and stood_in_for(ethernet.dst) is None and ethernet.dst != self._laptop_mac:
-            self._owners[ethernet.dst] = arp.tpa  # it checks a neighbour that it remembers
+            self._owners.setdefault(ethernet.dst, set()).add(arp.tpa)  # it checks a neighbour that it remembers
         known = arp.tpa in self.sources | self._asked_for
         if not known and len(self._asked_for) >= _MOST_ASKED:
             return

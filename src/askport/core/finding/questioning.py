@@ -67,10 +67,10 @@ class Reaction(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Probe:
-    """One question: how many leading bits its source shares with the device's address, and its kind."""
+    """One question: how many leading bits its source shares with the device's address, and in which ways it is put."""
 
     shared: int
-    kind: Kind
+    kinds: tuple[Kind, ...]
     variant: int = 0
     """Which of the sources that share so many."""
     source: IPv4Address | None = None
@@ -131,6 +131,14 @@ def is_answer(packet: Packet, source: IPv4Address, count: int) -> bool:
         return icmp.sequence_number == count
     # What could not be delivered is quoted: an IP header without options, as it was sent, then the ports (RFC 792).
     return icmp is not None and icmp.data[20:22] == _port(source, count).to_bytes(2, "big")
+
+
+def kind_of(answer: Packet) -> Kind:
+    """Return the kind of question that this answers; a UDP one gets a word of ICMP (RFC 1122 section 4.1.3.1)."""
+    icmp = answer.get(Icmp)
+    if icmp is None:
+        return Kind.TCP if answer.get(Tcp) else Kind.UDP
+    return Kind.ECHO if icmp.type == IcmpType.ECHO_REPLY else Kind.UDP
 
 
 def closing_frame(answer: Packet, laptop_mac: MacAddress) -> bytes | None:

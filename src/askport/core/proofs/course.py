@@ -41,6 +41,8 @@ class Terms:
     boot: Boot = UNKNOWN_BOOT
     landings: tuple[IPv4Address, ...] = ()
     """Where it may be after the cut instead."""
+    somebodys: Callable[[], set[IPv4Address]] = set
+    """Tells whose addresses are planned, recorded or heard: it is asked from none of them."""
     seed: int = 0
     """From which addresses it is asked: from others in each run."""
 
@@ -121,6 +123,7 @@ class Course:
             Making(
                 subject=terms.subject, expected=terms.expected, now=now, heard_gateway=terms.heard_gateway,
                 reads=terms.reads(now), asked_from=terms.asked_from, seed=terms.seed + self._turn, calls=self.calls,
+                somebodys=terms.somebodys(),
             )
         )  # fmt: skip
         if self.part is Part.AGAIN:

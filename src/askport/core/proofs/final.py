@@ -35,6 +35,8 @@ class Making:
     """Begins to read its own word on its settings, where that can be done."""
     asked_from: set[IPv4Address] | None = None
     """Where the addresses are put that it is asked from, for those who listen."""
+    somebodys: set[IPv4Address] = field(default_factory=set)
+    """Planned, recorded or heard addresses, from which it is not asked."""
     seed: int = 0
     """From which addresses it is asked."""
     calls: Calls | None = None
@@ -80,8 +82,8 @@ def _answers(making: Making) -> Iterator[Proof]:
 def _mask(making: Making) -> Iterator[Proof]:
     explains = [each for each in making.made if isinstance(each, Echo | PortOpens | PageAnswers)]
     yield MaskAsPlanned(
-        making.subject, gateway=making.expected.gateway, explains=explains, asked_from=making.asked_from,
-        seed=making.seed,
+        making.subject, gateway=making.expected.gateway, avoid=making.somebodys - {making.subject.at.ip},
+        explains=explains, asked_from=making.asked_from, seed=making.seed,
     )  # fmt: skip
 
 

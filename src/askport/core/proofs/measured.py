@@ -164,15 +164,13 @@ class GatewayAsPlanned(Proof):
             passed = result.gateway == planned
             text = f"Its gateway is {result.gateway}" + ("" if passed else f", planned {planned or 'none'}")
             self._end(passed, str(result.gateway), f"{text}: it sends there what is for addresses outside its subnet.")
+        elif result.gateways:
+            because = f"{result.why_no_gateway[:-1]}, planned {planned or 'none'}."
+            self._end(False, " and ".join(map(str, result.gateways)), because)
         elif planned == at:
             self.cannot_be_made("Its own address as gateway looks the same from outside as no gateway.")
-        elif result.has_gateway is None:
-            self.cannot_be_made("It sends through a gateway that it had asked for before, and does not say which.")
         elif planned and planned not in IPv4Network((int(at), result.prefix), strict=False):
             because = f"With its mask /{result.prefix} it cannot reach {planned}."
             self._end(False, f"none within /{result.prefix}", because)
-        elif planned and sought == planned:
-            self.cannot_be_made(f"It looks for {planned} by itself, and stays silent to addresses outside its subnet.")
         else:
-            because = "To addresses outside its subnet it stays silent: it has no gateway."
-            self._end(planned is None, "none", because if planned is None else f"{because[:-1]}, planned {planned}.")
+            self.cannot_be_made(f"{result.why_no_gateway}{looks}")

@@ -110,7 +110,7 @@ def left(proofs: Iterable[Proof], *, unit: int, mac: MacAddress, heard_gateway: 
             told = told.then(_said(said))
         elif isinstance(proof, MaskAsPlanned) and (result := proof.result) and result.prefix is not None:
             prefix = Value(value=result.prefix, basis=Basis.MEASURED)
-            if result.gateway or result.has_gateway is False:
+            if result.gateway:
                 gateway = Value(value=result.gateway, basis=Basis.MEASURED)
     shown = AsLeft(address=address, prefix=prefix, gateway=gateway)
     return Left(unit=unit, mac=mac, as_left=told.then(shown))

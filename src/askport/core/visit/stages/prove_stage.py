@@ -62,7 +62,8 @@ class Prove(Stage):
             subject=subject, expected=self.expected, is_alone=self._is_alone, stands_in=not cable.laptop.forwards,
             heard_gateway=self._heard_gateway,
             reads=lambda now: self._stages.setting.own_word.reads_at(subject.at.ip, now),
-            asked_from=cable.finder.laptop_addresses, boot=self.boot, landings=tuple(self._visit.landings()),
+            asked_from=cable.finder.laptop_addresses, somebodys=cable.somebodys, boot=self.boot,
+            landings=tuple(self._visit.landings()),
             seed=cable.xid(),
         )  # fmt: skip
 
