@@ -156,31 +156,57 @@ def test_find_waits_for_the_link_and_hears_the_first_words(cable, comes):
     assert (program.returncode, document["devices"][0]["addresses"][0]["belief"]) == (0, "certain")
 
 
+PLANNED, BY_DEFAULT = {"prefix": 22, "gateway": "10.84.19.254"}, "default via 10.84.19.254"
+
+
+@pytest.mark.by_day(0, 2, 5, 6, 8, 10, 11)
 @pytest.mark.parametrize(
-    ("prefix", "gateway", "failed", "left"),
+    ("prefix", "routes", "lets_in", "failed", "measured", "said"),
     [
-        (22, "10.84.19.254", [], {"prefix": 22, "gateway": "10.84.19.254"}),
-        (24, "10.84.19.254", ["mask"], {"prefix": 24, "gateway": "10.84.19.254"}),
-        (16, "10.84.19.254", ["mask"], {"prefix": 16, "gateway": "10.84.19.254"}),
-        (22, "10.84.19.1", ["gateway"], {"prefix": 22, "gateway": "10.84.19.1"}),
-        (22, None, ["gateway"], {"prefix": 22, "gateway": None}),
+        (22, [BY_DEFAULT], "", [], PLANNED, ""),
+        (24, [BY_DEFAULT], "", ["mask"], PLANNED | {"prefix": 24}, ""),
+        (16, [BY_DEFAULT], "", ["mask"], PLANNED | {"prefix": 16}, ""),
+        (22, ["default via 10.84.19.1"], "", ["gateway"], PLANNED | {"gateway": "10.84.19.1"}, ""),
+        (22, [], "", [], {"prefix": 22}, "it has no gateway, or it lets nobody outside in"),
+        (22, [BY_DEFAULT], "ip saddr != 10.84.16.0/24 drop", ["echo"], {}, "may be what it lets in"),
+        (22, [BY_DEFAULT], "ip saddr != 10.84.16.0/22 drop", [], {"prefix": 22}, "or it lets nobody outside in"),
+        (22, [BY_DEFAULT], "icmp type echo-request limit rate over 1/second drop", [], PLANNED, ""),
+        (22, [BY_DEFAULT, "10.0.0.0/8 via 10.84.16.1"], "", [], PLANNED, ""),
+        (22, ["10.0.0.0/8 via 10.84.19.254"], "", [], {"prefix": 22}, "to all other addresses it stays silent"),
+        (22, ["default nexthop via 10.84.19.254 nexthop via 10.84.16.1"], "", ["gateway"], {"prefix": 22},
+         "It sends through more than one gateway"),
+        (22, [BY_DEFAULT, "neighbour"], "", [], {"prefix": 22}, "does not say which address its gateway has"),
     ],
-)
-def test_a_wrong_mask_or_gateway_fails_and_only_that_and_as_left_is_what_was_measured(
-    cable, prefix, gateway, failed, left
+)  # fmt: skip
+def test_mask_and_gateway_are_what_was_measured_and_what_nothing_shows_is_not_shown(
+    cable, prefix, routes, lets_in, failed, measured, said
 ):
     cable.ip("addr", "add", f"10.84.16.21/{prefix}", "dev", "zd0")
-    if gateway:
-        cable.ip("route", "add", "default", "via", gateway, "dev", "zd0", "onlink")
+    cable.in_device("sysctl", "-qw", "net.ipv4.fib_multipath_hash_policy=0")
+    for each in routes:
+        if each == "neighbour":
+            cable.ip("neigh", "add", "10.84.19.254", "lladdr", "02:00:00:00:00:77", "nud", "permanent", "dev", "zd0")
+        else:
+            cable.ip(
+                "route",
+                "add",
+                *each.replace("nexthop via", "nexthop dev zd0 onlink via").split(),
+                *([] if "nexthop" in each else ["dev", "zd0", "onlink"]),
+            )
+    rules = f"table ip t {{\nchain c {{\ntype filter hook input priority 0;\n{lets_in}\n}}\n}}\n"
+    subprocess.run([*cable.inside("device"), "nft", "-f", "-"], input=rules, text=True, check=True)
     run = cable.askport(
         "prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--gateway", "10.84.19.254", "--json"
     )
     document = json.loads(run.stdout)
     assert [each["name"] for each in document["proofs"] if each["passed"] is False] == failed, document
-    assert (run.returncode, document["passed"]) == (1 if failed else 0, not failed)
-    for name, value in left.items():
-        assert document["as_left"][name] == {"value": value, "basis": "measured"}, document
+    assert document["passed"] is (measured == PLANNED), document
+    assert run.returncode == (0 if measured == PLANNED else 1)
+    for name in PLANNED:
+        left = document["as_left"][name]
+        assert (left["value"], left["basis"] == "measured") == (measured.get(name), name in measured), document
     assert document["as_left"]["address"] == {"value": "10.84.16.21", "basis": "measured"}
+    assert said in " ".join(each["because"] for each in document["proofs"]), document
 
 
 PAGE = """

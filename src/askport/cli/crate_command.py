@@ -63,9 +63,12 @@ def crate(
             _scan(units, labels)
         asyncio.run(_run(cable, work, units, in_order=in_order, cuts_power=power_cycle))
     rows = [
-        {"tag": each.item.tag, "mac": str(each.mac), "by": each.by, "state": str(each.turn), "because": each.because}
+        {
+            "tag": each.item.tag, "mac": str(each.mac), "by": each.by, "state": str(each.turn),
+            "because": each.because or each.unmeasured,
+        }
         for each in units.units
-    ]
+    ]  # fmt: skip
     if json:
         put_json({"schema": "askport.crate/1", "units": rows})
     else:
@@ -73,7 +76,7 @@ def crate(
             print(f"{row['tag']:12} {row['mac']}  {row['state']:9} {row['because']}".rstrip())
         print(units.sentence)
     wanted = Turn.PROVEN if power_cycle else Turn.RECORDED
-    if not all(each.turn is wanted for each in units.units):
+    if not all(each.turn is wanted and not each.unmeasured for each in units.units):
         raise typer.Exit(Status.NO)
 
 

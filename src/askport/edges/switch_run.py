@@ -14,6 +14,7 @@ from askport.core.crate.cut_together import CutTogether, KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
 from askport.core.errors import AskPortError
 from askport.core.machine import GiveBack
+from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.proof import Proof
 from askport.core.register.entries import DevicePlanned, Noted
 from askport.core.visit.narrate import next_line
@@ -27,10 +28,12 @@ MOST_LANES = 24
 """As many units as a small switch has ports."""
 
 
-def _is_measured(proofs: Iterable[Proof], gateway: IPv4Address | None) -> bool:
-    """Whether its mask was measured, and its gateway where one is planned."""
-    measured = {"mask", "gateway"} if gateway else {"mask"}
-    return all(each.passed is not None for each in proofs if each.name in measured)
+def _unmeasured(proofs: Iterable[Proof], gateway: IPv4Address | None) -> str:
+    """Return why its mask was not measured, or its gateway where one is planned; nothing where they were."""
+    measured = {MaskAsPlanned, GatewayAsPlanned} if gateway else {MaskAsPlanned}
+    made = {type(each): each for each in proofs if type(each) in measured}
+    why = [each.because for each in made.values() if each.passed is None]
+    return next(iter(why), "" if made.keys() == measured else "They were not measured.")
 
 
 class Lane:
@@ -273,7 +276,7 @@ class SwitchRun:
             if each.ended:
                 unit.turn, unit.because = (Turn.RECORDED if each.because else Turn.PROVEN), each.because
                 again = each.course.again if each.course else []
-                unit.is_measured &= _is_measured(again, each.terms.expected.gateway)
+                unit.unmeasured = unit.unmeasured or (again and _unmeasured(again, each.terms.expected.gateway)) or ""
         self._cut_seen = cut.done
         self.run.wire.wake()
 
@@ -299,7 +302,7 @@ class SwitchRun:
             unit.turn, unit.because = turn, because
         if unit and turn is not Turn.WAITS:
             self.run.went_through(unit.item)
-            unit.is_measured = _is_measured(device.proofs, device.target.gateway if device.target else None)
+            unit.unmeasured = _unmeasured(device.proofs, device.target.gateway if device.target else None)
         lane.end()
 
     def stop(self) -> None:

@@ -52,8 +52,8 @@ class Unit:
     """What ties the tag to this MAC address: the plan, its label, or the order alone."""
     turn: Turn = Turn.WAITS
     because: str = ""
-    is_measured: bool = True
-    """Whether its mask and gateway were measured, where it is recorded."""
+    unmeasured: str = ""
+    """Why its mask or its planned gateway was not measured, where it is recorded."""
 
 
 class SwitchCrate:
@@ -179,7 +179,7 @@ class SwitchCrate:
         left = [each for each in self.units if each.turn is Turn.LEFT]
         count = f"{len(proven)} of {len(self.units)} proven."
         said = [count] if proven else []
-        unmeasured = ", ".join(each.item.tag for each in (*proven, *recorded) if not each.is_measured)
+        unmeasured = ", ".join(each.item.tag for each in (*proven, *recorded) if each.unmeasured)
         said += [f"Mask and gateway were not measured of {unmeasured}."] if unmeasured else []
         said += [f"{len(recorded)} recorded without their power cut: {_named(recorded)}."] if recorded else []
         said += [f"Not done: {_named(left)}"] if left else []

@@ -203,8 +203,9 @@ class Measuring(Machine):
     def _end_unshown(self, prefix: int, inside: IPv4Address | None) -> Generator[_Due, Reaction, Measurement | None]:
         """Where it is silent beyond the end, see that it is its mask that ends there, and not what it lets in.
 
-        No host answers the broadcast address of its subnet (RFC 1122 section 3.2.1.3). With a wider mask, and a list
-        of those whom it lets in, that address is one like any other.
+        No host answers the broadcast address of its subnet as it answers a host: it stays silent (RFC 1122 section
+        3.2.1.3), or answers everybody, as Linux does. With a wider mask, and a list of those whom it lets in, that
+        address is one like any other.
         """
         own, _ = broadcasts_of(self.address, prefix)
         if own == self.address:
@@ -212,7 +213,10 @@ class Measuring(Machine):
         yield (own,)
         if own in self._somebodys:
             return self._hidden(_NO_SOURCE)
-        if not _is_inside((yield from self._ask_any(prefix, 0, own))):
+        reaction = yield from self._ask_any(prefix, 0, own)
+        if reaction is Reaction.TO_ALL:
+            return None
+        if reaction is Reaction.SILENT:
             is_told = yield from self._answers_all_but(own, inside, prefix)
             return None if is_told else self._hidden(_DIFFERS)
         why = f"Beyond /{prefix} it answers nobody, but it does not treat {own} as its broadcast address"
@@ -241,9 +245,12 @@ class Measuring(Machine):
         pairs = {each: pair for each, pair in pairs.items() if avoid.isdisjoint(pair)}
         yield tuple(own for own, _ in pairs.values())
         for length, (own, beside) in pairs.items():
-            if own in self._taken or beside in self._taken or _is_inside((yield from self._ask_any(length, 0, own))):
+            if own in self._taken or beside in self._taken:
                 continue
-            if (yield from self._answers_all_but(own, beside, length)):
+            reaction = yield from self._ask_any(length, 0, own)
+            if _is_inside(reaction):
+                continue
+            if reaction is Reaction.TO_ALL or (yield from self._answers_all_but(own, beside, length)):
                 text = f"It has another address beside this one: one of them has the mask /{prefix}, the other"
                 return self._hidden(f"{text} /{length}, and which has which is not shown.")
         return None
@@ -397,8 +404,9 @@ class Measuring(Machine):
         if ethernet.src != self.mac:
             if arp and arp.op == Op.REPLY and arp.spa in self._is_nobodys:
                 self._is_somebodys(arp.spa, heard.at)
-                return
-            self._finish(self._hidden(f"{ethernet.src} is on this wire too, and its neighbours would be disturbed."))
+            elif arp or heard.packet.get(IPv4):  # a switch that speaks of itself is no neighbour
+                text = f"{ethernet.src} is on this wire too, and its neighbours would be disturbed."
+                self._finish(self._hidden(text))
             return
         if arp:
             self._hear_arp(arp, ethernet, heard.at)
@@ -427,6 +435,8 @@ class Measuring(Machine):
             return Reaction.INSIDE
         if mac == self._laptop_mac:
             return Reaction.STRAIGHT
+        if mac.is_group:
+            return Reaction.TO_ALL
         self._gateways.append(mac if hop is None else hop)
         return Reaction.THROUGH
 
@@ -472,6 +482,7 @@ _WHY_HIDDEN = {
     Reaction.STRAIGHT: "It answers straight to the sender's MAC address without asking for anybody by ARP.",
     Reaction.INSIDE: "It asks by ARP for every address, whether in its subnet or not.",
     Reaction.THROUGH: "Even the address next to its own is outside its subnet.",
+    Reaction.TO_ALL: "It answers everybody, and not whoever asks.",
 }
 
 

@@ -61,6 +61,8 @@ class Reaction(Enum):
     """It went to another next hop, which is its gateway: the source is outside."""
     STRAIGHT = auto()
     """It went back to the laptop's own MAC address without any ARP."""
+    TO_ALL = auto()
+    """It went to everybody: the device takes the source for the broadcast address of its subnet."""
     SILENT = auto()
     """There was none."""
 
