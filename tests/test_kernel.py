@@ -209,6 +209,19 @@ def test_mask_and_gateway_are_what_was_measured_and_what_nothing_shows_is_not_sh
     assert said in " ".join(each["because"] for each in document["proofs"]), document
 
 
+@pytest.mark.parametrize("kept", ["on another port", "nowhere"])
+def test_an_old_address_that_is_kept_on_another_port_is_not_left(cable, kept):
+    cable.ip("addr", "add", "10.84.16.21/22", "dev", "zd0")
+    cable.in_device("sysctl", "-qw", "net.ipv4.conf.all.arp_ignore=1")
+    cable.ip("link", "add", "second", "type", "veth", "peer", "name", "third")
+    cable.ip("link", "set", "second", "up")
+    if kept == "on another port":
+        cable.ip("addr", "add", "192.168.61.7/24", "dev", "second")
+    run = cable.askport("prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--was", "192.168.61.7", "--json")
+    gone = next(each for each in json.loads(run.stdout)["proofs"] if each["name"] == "old-gone")
+    assert (gone["passed"], run.returncode) == ((True, 0) if kept == "nowhere" else (False, 1)), run.stdout
+
+
 PAGE = """
 import http.server, os, subprocess
 class Page(http.server.BaseHTTPRequestHandler):

@@ -7,7 +7,7 @@ from types import SimpleNamespace
 import pytest
 
 from askport.bench.host import Host
-from askport.core.addresses import BROADCAST_MAC, MacAddress
+from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
 from askport.core.channels import Closed, Fetched
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, encode_dhcp
@@ -37,6 +37,12 @@ US, IT, OTHER = (MacAddress(bytes((2, 0, 0, 0, 0, n))) for n in (1, 9, 8))
 LAPTOP, NEW, OLD = IPv4Interface("10.84.19.240/22"), IPv4Address("10.84.16.21"), IPv4Address("192.168.61.7")
 GATEWAY = IPv4Address("10.84.19.254")
 IT_AT_NEW = Subject(mac=IT, at=IPv4Interface((NEW, 22)), laptop_mac=US, laptop=LAPTOP)
+
+
+def answers_nobody(packet):
+    """It says that it has its address when it is asked for, and not to whom: nothing can be asked in its turn."""
+    asks = (arp := packet.get(Arp)) and arp.tpa == NEW
+    return [arp_frame(Arp(op=Op.REPLY, sha=IT, spa=NEW, tha=NO_MAC, tpa=LAPTOP.ip))] if asks else []
 
 
 def prove(proof, answer=lambda packet: (), events=(), until=400.0):
@@ -93,6 +99,7 @@ def silent(_):
     [
         (SameMac(IT_AT_NEW, now=0.0), holds(IT, NEW), True, "It, and nobody else, answered"),
         (SameMac(IT_AT_NEW, now=0.0), holds_everything(IT), False, "that 10.84.16.21 is its own is not shown"),
+        (SameMac(IT_AT_NEW, now=0.0), answers_nobody, False, "It speaks as 10.84.16.21; whether it answers for other"),
         (SameMac(IT_AT_NEW, now=0.0), silent, False, "Nobody answered when asked for 10.84.16.21 3 times"),
         (SameMac(IT_AT_NEW, now=0.0), holds(OTHER, NEW), False, f"is held by {OTHER}, not by {IT}"),
         (SameMac(IT_AT_NEW, now=0.0), both(holds(IT, NEW), holds(OTHER, NEW)), False, "two devices hold one address"),

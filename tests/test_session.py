@@ -828,6 +828,20 @@ def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_
     assert (measured, "not measured" in crate.sentence) == ([True] * 12, False)
 
 
+def test_a_unit_is_not_told_an_address_that_another_unit_of_the_crate_holds_now(practice):
+    """Planned for the first, held by the fourth, which has not had its turn."""
+    bench, run = practice("OX-01")
+    heads, crate = six_heads(bench, run)
+    heads[3].host.take(IPv4Interface(f"{crate.units[0].item.target.interface.ip}/22"), None)
+    before, going = heads[0].host.interface, SwitchRun(run, crate, cuts_power=False)
+    while not going.is_over and bench.now() < 200.0:
+        going.step()
+        pass_time(bench, run, span=0.1)
+    assert (crate.units[0].turn, heads[0].host.interface) == (Turn.LEFT, before)
+    assert f"{heads[3].mac} answers there: it is in use" in crate.units[0].because
+    assert {each.turn for each in crate.units[1:]} == {Turn.RECORDED}
+
+
 def test_one_wrong_mask_among_units_side_by_side_is_found_and_no_other(practice):
     """Each is measured from addresses of its own: the neighbour's answers are not taken for its own."""
     bench, run = practice("OX-01")

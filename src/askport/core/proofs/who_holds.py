@@ -141,6 +141,10 @@ class SameMac(_Holders):
             because = f"{self.address} is held by {listed(others)}, not by {mac}."
         elif self._passes_on:
             because = f"It answers for {self.address} and passes on what is sent there: one behind it has it."
+        elif not is_sure and not self._tracker.answers_for_others:
+            because = (
+                f"It speaks as {self.address}; whether it answers for other addresses too was not seen to the end."
+            )
         elif not is_sure:
             because = f"It answers for addresses that are not its own, so that {self.address} is its own is not shown."
         else:
@@ -178,7 +182,9 @@ class OldGone(_Holders):
     """The device no longer answers at the address that it had.
 
     Some answer senders of their own subnet only (Linux: arp_ignore 2), so it is asked from there too: at its own MAC
-    address, from addresses beside the old one that nobody has, by ARP and by an echo.
+    address, from addresses beside the old one that nobody has, by ARP and by an echo. Some keep it on another port,
+    and answer for it by way of the new address alone: from there it is asked in each of the ways too. What is asked
+    goes no further than this wire, so that nobody behind it answers.
     """
 
     name = "old-gone"
@@ -195,7 +201,8 @@ class OldGone(_Holders):
     def ask(self, now: float) -> None:
         """Ask as the laptop, and from the old subnet once it is known that nobody has those addresses."""
         super().ask(now)
-        laptop_mac, mac = self.subject.laptop_mac, self.subject.mac
+        laptop_mac, mac, laptop = self.subject.laptop_mac, self.subject.mac, self.subject.laptop.ip
+        self._send(question_frame(laptop_mac, mac, self.address, laptop, list(Kind)[self.asked], self.asked))
         for source in self._sources:
             if not self.asked:
                 self._send(arp_question(laptop_mac, source))
@@ -209,7 +216,10 @@ class OldGone(_Holders):
         arp, ends = heard.packet.get(Arp), ends_of(heard.packet)
         if arp and arp.op == Op.REPLY:
             self._taken.add(arp.spa)
-        self._is_heard |= ends is not None and (ends.src_mac, ends.src) == (self.subject.mac, self.address)
+        if ends and (ends.src_mac, ends.src) == (self.subject.mac, self.address):
+            self._is_heard = True
+            if closing := closing_frame(heard.packet, self.subject.laptop_mac):
+                self._send(closing)
 
     def conclude(self, now: float) -> None:
         """Pass unless this device answered; another one there is a twin and none of its business."""
