@@ -15,7 +15,7 @@ from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.crate.cut_together import CutTogether
 from askport.core.crate.switch_crate import SwitchCrate, Turn
 from askport.core.errors import BadInput
-from askport.core.text import display_text
+from askport.core.text import display_text, listed
 from askport.core.ways.log_in import LogIn
 from askport.edges.files import read_text
 from askport.edges.footing import Footing
@@ -130,7 +130,7 @@ async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bo
 
 def _ask(cut: CutTogether, now: float) -> None:
     """Ask whoever is there whether the power of those was cut of which nothing shows it."""
-    if typer.confirm("Some were silent, and nothing shows that their power was cut. Have you pulled it?", err=True):
+    if typer.confirm(f"{listed(cut.unsure)} showed no start. Was the power of all cut?", err=True):
         cut.confirm(now)
     else:
         cut.wait_on(now)

@@ -21,7 +21,7 @@ from askport.core.errors import BadInput
 from askport.core.kinds.model import Kind
 from askport.core.proofs.course import Course
 from askport.core.proofs.page_answers import PAGE_PORTS
-from askport.core.proofs.power_cycle import Boot, PowerCycle
+from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Expected
 from askport.core.proofs.verdict import Verdict, verdict_of
 from askport.core.text import display_text, listed
@@ -87,7 +87,7 @@ def prove(
         errand = Errand(
             # Where it is now is what is to be proven; where it was tells where else it may be after a power cut.
             start=replace(own or named(device, None), old=old), ends=Step.PROVE, expected=expected,
-            boot=Boot(earlier_s=record.start_s(device), kind_s=its.needs.boot_s if its else None),
+            boot_s=its.needs.boot_s if its else None,
             cuts_power=power_cycle, cut_within_s=_CUT_WITHIN_S,
         )  # fmt: skip
         run = ErrandRun(cable, errand, target, record, tag)
@@ -141,16 +141,20 @@ async def _prove(errand: ErrandRun, asked: Collection[str]) -> tuple[Course, Ver
             say(_SAYS[session.phase])
         if (cycle := device.power_cycle) and _waits_for_word(session):
             _ask(cycle, now())
-    if device.course is None or device.chosen is None:
+    course = device.course
+    if course is None or device.chosen is None:
         raise ValueError("it is over only once it was begun")
-    device.course.settle()
-    verdict = verdict_of((*device.course.all_proofs, *device.course.again))
+    if course.watch and not course.is_settled:
+        say(f"It is watched for {course.watch.left_s(now()):.0f} s more: some fall back once they were seen.")
+        await errand.go_on(lambda: course.is_settled)
+    course.settle()
+    verdict = verdict_of((*course.all_proofs, *course.again))
     device.left_out = [
         *dict.fromkeys(([] if errand.errand.cuts_power else [PowerCycle.name]) + [*verdict.missing(asked)])
     ]
     session.stages.record.write_down(device.chosen)
     await errand.flush()
-    return device.course, verdict
+    return course, verdict
 
 
 def _is_news(session: Session, said: set[Phase]) -> bool:

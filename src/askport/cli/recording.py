@@ -65,11 +65,6 @@ class Record:
         planned = open_job(self._path).register.planned(self._tag)
         return planned.columns if planned else {}
 
-    def start_s(self, mac: MacAddress) -> float | None:
-        """Return how long the device took to start after an earlier power cut, where the job has it."""
-        row = self._job.register.by_mac(mac) if self._job else None
-        return row.start_s if row else None
-
     def known_key(self, mac: MacAddress) -> str | None:
         """Return the key that the device's console or page showed the last time, where the job has it."""
         if self._job is None:

@@ -13,6 +13,7 @@ from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register.entries import Recorded
+from askport.core.text import listed
 from askport.core.ways.own_word_talk import reads_with
 from askport.core.ways.start import Start
 from askport.core.wire import Heard, Link
@@ -79,8 +80,8 @@ class KeptUnit:
         cycle = self.cycle
         if cycle is None or self.ended:
             return ""
-        if self.course and self.course.part is Part.AGAIN:
-            return "being proven once more"
+        if self.course and self.course.part in (Part.AGAIN, Part.OVER):
+            return "being proven once more" if self.course.part is Part.AGAIN else "watched after its start"
         if cycle.done:
             return "holds its address again" if cycle.passed else cycle.measured
         return _POWER[cycle.power]
@@ -153,8 +154,14 @@ class CutTogether(Borrower):
 
     @property
     def is_unsure(self) -> bool:
-        """Whether some were silent and are back, and only whoever pulled the power knows whether it was cut."""
-        return any(each.cycle and each.cycle.may_be_confirmed for each in self._uncut)
+        """Whether all are back that come, and only whoever pulled the power knows whether that of some was cut."""
+        cycles = [each.cycle for each in self.units if each.cycle and not each.ended and not each.cycle.done]
+        return bool(self.unsure) and not any(each.power in (Power.OFF, Power.STARTING) for each in cycles)
+
+    @property
+    def unsure(self) -> list[str]:
+        """The tags of those that are back without having shown a start of their own."""
+        return [each.tag for each in self._uncut if each.cycle and each.cycle.may_be_confirmed]
 
     @property
     def sentence(self) -> str:
@@ -166,9 +173,7 @@ class CutTogether(Borrower):
             return f"Pull the power of the switch and of all {count} units, wait three seconds, and put it back."
         back = sum(each.cycle.passed is True for each in self.units if each.cycle)
         ended = sum(each.ended for each in self.units)
-        unsure = (
-            " Some were silent, and nothing shows that their power was cut: Enter if it was." if self.is_unsure else ""
-        )
+        unsure = f" {listed(self.unsure)} showed no start: Enter if the power of all was cut." if self.is_unsure else ""
         return f"{back} of {count} are back with their addresses; {ended} done.{unsure}"
 
     # The laptop's address
@@ -287,16 +292,27 @@ class CutTogether(Borrower):
 
     def _go_on_with(self, unit: KeptUnit, now: float) -> None:
         course = unit.course
-        if course is None or unit.ended or not all(each.done for each in unit.running):
+        if course is None or unit.ended or not all(each.done for each in unit.running if not each.is_aside):
+            return
+        if course.is_over:  # all is proven, and what it does after its start is watched
+            if all(each.done for each in unit.running):
+                self._finish(unit, course)
             return
         is_proven_now = any(each.course and each.course.part is Part.AGAIN and not each.ended for each in self.units)
         if course.part is Part.CUT and is_proven_now and unit.running and course.cycle and course.cycle.passed:
+            course.begin_watch(now)
             return  # one after the other
         for machine in unit.running:
             self._effects += machine.poll()
         self._effects += [WriteEntry(each) for each in course.entries(unit.unit)]
         unit.running = course.go_on(now)
-        if course.part is Part.OVER:
-            unit.end(course.wrong.because if course.wrong else "")
-            left_out = tuple(each for each in unit.left_out if each != PowerCycle.name)
-            self._effects.append(WriteEntry(Recorded(unit=unit.unit, mac=course.terms.subject.mac, left_out=left_out)))
+        if course.is_over:
+            unit.running = course.asides
+            self._go_on_with(unit, now)
+
+    def _finish(self, unit: KeptUnit, course: Course) -> None:
+        """Close the record of one unit."""
+        self._effects += [WriteEntry(each) for each in course.last_words(unit.unit)]
+        unit.end(course.wrong.because if course.wrong else "")
+        left_out = tuple(each for each in unit.left_out if each != PowerCycle.name)
+        self._effects.append(WriteEntry(Recorded(unit=unit.unit, mac=course.terms.subject.mac, left_out=left_out)))

@@ -10,6 +10,7 @@ from askport.core.formats.ipv4 import PROTOCOL_TCP
 from askport.core.formats.unreadable import Unreadable, made
 
 _HEADER = Struct("!HHIIHH")
+_END_OF_OPTIONS, _NO_OPERATION, _TIMESTAMPS = 0, 1, 8
 
 
 class TcpFlag(IntFlag):
@@ -61,3 +62,21 @@ def encode_tcp(segment: Tcp, *, src: Address, dst: Address) -> bytes:
     tail = b"\0\0" + segment.options + segment.payload
     covered = pseudo_header(src, dst, PROTOCOL_TCP, len(head) + 2 + len(tail)) + head + b"\0\0" + tail
     return head + internet_checksum(covered).to_bytes(2, "big") + tail
+
+
+def encode_timestamp(value: int) -> bytes:
+    """Write the option that asks for the other end's timestamp (RFC 7323 section 3.2), padded to whole words."""
+    return pack("!BBBBII", 1, 1, _TIMESTAMPS, 10, value, 0)
+
+
+def timestamp_of(segment: Tcp) -> int | None:
+    """Return the sender's timestamp, in ticks of its own (RFC 7323 section 3.2), or None where it sends none."""
+    options, at = segment.options, 0
+    while at < len(options) and options[at] != _END_OF_OPTIONS:
+        length = 1 if options[at] == _NO_OPERATION else options[at + 1] if at + 1 < len(options) else 0
+        if length < 1 or at + length > len(options) or (length < 2 and options[at] != _NO_OPERATION):
+            return None
+        if (options[at], length) == (_TIMESTAMPS, 10):
+            return int.from_bytes(options[at + 2 : at + 6], "big")
+        at += length
+    return None

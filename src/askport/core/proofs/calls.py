@@ -86,7 +86,7 @@ class Calls(Proof):
         ethernet = heard.packet.get(Ethernet)
         if ethernet is None or ethernet.src != self._subject.mac or self._over:
             return
-        if self._cycle.power is not Power.STARTING and not self._cycle.passed:
+        if self._cycle.power not in (Power.STARTING, Power.UNSURE) and not self._cycle.passed:
             return
         if not self._is_alone():
             self._over = True

@@ -11,11 +11,12 @@ from enum import Enum, auto
 from ipaddress import IPv4Address
 
 from askport.core.machine import Machine
+from askport.core.proofs.after_start import AfterStart
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import Making, final_proofs
 from askport.core.proofs.name_servers import DnsAsPlanned
 from askport.core.proofs.own_word_proof import Reads
-from askport.core.proofs.power_cycle import UNKNOWN_BOOT, Boot, PowerCycle
+from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Expected, Proof, Proving, Subject
 from askport.core.proofs.service_again import Services
 from askport.core.register import writing
@@ -38,13 +39,18 @@ class Terms:
     """Tells by what its own word is read, where it can be."""
     asked_from: set[IPv4Address] | None = None
     """Where the addresses are put that it is asked from, for those who listen."""
-    boot: Boot = UNKNOWN_BOOT
+    boot_s: float | None = None
+    """The longest from power to first answer, by its kind, in seconds."""
     landings: tuple[IPv4Address, ...] = ()
     """Where it may be after the cut instead."""
     somebodys: Callable[[], set[IPv4Address]] = set
     """Tells whose addresses are planned, recorded or heard: it is asked from none of them."""
     seed: int = 0
     """From which addresses it is asked: from others in each run."""
+
+
+USUALLY_OPEN = (80, 443, 23, 22)
+"""TCP ports that are asked for its own clock where none is known to be open."""
 
 
 class Part(Enum):
@@ -80,6 +86,8 @@ class Course:
         self.services: Services | None = None
         self.calls: Calls | None = None
         """Whom it calls by itself after the power cut."""
+        self.watch: AfterStart | None = None
+        """Whether it stays where it is after its start."""
 
     @property
     def all_proofs(self) -> list[Proof]:
@@ -94,9 +102,19 @@ class Course:
         return next((each for each in (*self.all_proofs, *self.again) if each.passed is False), None)
 
     @property
+    def is_over(self) -> bool:
+        """Whether nothing is proven any more."""
+        return self.part is Part.OVER
+
+    @property
+    def is_settled(self) -> bool:
+        """Whether it was watched to the end."""
+        return self.watch is None or self.watch.done
+
+    @property
     def asides(self) -> list[Machine]:
         """What goes on beside, without being waited for."""
-        return [self.calls] if self.calls else []
+        return [each for each in (self.calls, self.watch) if each]
 
     def begin(self, now: float) -> list[Machine]:
         """Return what runs first."""
@@ -112,9 +130,15 @@ class Course:
                 self.part = Part.AGAIN
                 if self.calls:
                     self.calls.listen_on(now)
+                self.begin_watch(now)
                 return self._prove(now)
         self.part = Part.OVER
         return []
+
+    def begin_watch(self, now: float) -> None:
+        """Watch from now on whether it stays where it is."""
+        if self.watch:
+            self.watch.begin(now)
 
     def _prove(self, now: float) -> list[Machine]:
         terms = self.terms
@@ -135,8 +159,10 @@ class Course:
     def _cut(self, now: float) -> list[Machine]:
         terms, expected = self.terms, self.terms.expected
         self.cycle = PowerCycle(
-            terms.subject, now=now, boot=terms.boot, landings=terms.landings, wait_s=self._wait_s
+            terms.subject, now=now, boot_s=terms.boot_s, ports=(*expected.ports, *USUALLY_OPEN),
+            landings=terms.landings, wait_s=self._wait_s,
         )  # fmt: skip
+        self.watch = AfterStart(terms.subject, self.cycle, terms.landings)
         services = Services(terms.subject, self.cycle, ports=expected.ports, echo=expected.echo)
         self.services = services if services.is_wanted else None
         if terms.stands_in:
@@ -175,13 +201,16 @@ class Course:
         return concerned
 
     def last_words(self, unit: int) -> list[Entry]:
-        """Return whom it has called by now, where it has, and let it be answered for no more."""
+        """Return what has come of what went on beside: how long it was watched, and whom it has called."""
+        mac, said = self.terms.subject.mac, list[Entry]()
+        if self.watch and self.cycle and self.part is Part.OVER and self.cycle.back:
+            self.watch.stop()
+            said.append(writing.proved(self.cycle.outcome, unit=unit, mac=mac))
         if self.calls is None:
-            return []
+            return said
         self.calls.stop()
         if not self.calls.called:
-            return []
-        mac, dns = self.terms.subject.mac, self.settle()
-        outcomes = [self.calls.outcome, *(each.outcome for each in dns)]
-        said: list[Entry] = [writing.proved(each, unit=unit, mac=mac) for each in outcomes]
+            return said
+        outcomes = [self.calls.outcome, *(each.outcome for each in self.settle())]
+        said += [writing.proved(each, unit=unit, mac=mac) for each in outcomes]
         return [*said, writing.called(self.calls, unit=unit, mac=mac)]

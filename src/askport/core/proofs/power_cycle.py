@@ -1,10 +1,10 @@
 """The proof that the settings survive a power cut.
 
-What shows a power cut is that the device started, and what shows a start is the time from the link's return to the
-device's first word, while it was asked all along: a device that was on all the time answers at once. The time without
-a link shows nothing, because a cable that is pulled looks the same. Nor does what devices say when their link comes
-up (announcements, group reports, IPv6): they say it after a pulled cable too. Where the link never went, because a
-switch keeps it up, nothing that is seen from here tells the one from the other. Then whoever is there is asked.
+What shows a power cut is that the device started, and that only the device itself can show: its own clock begins anew.
+How long the link was down, and how long nothing was heard, shows nothing: a small switch, a media converter or a
+wireless bridge in between looks the same when its own plug or cable is pulled. Nor does what devices say when their
+link comes up (announcements and probes of their address, group reports, IPv6): they say it after a pulled cable too
+(RFC 5227 section 2.1). Where the device shows no start, whoever is there is asked, and the record says so.
 """
 
 from collections.abc import Iterable
@@ -19,6 +19,7 @@ from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType
 from askport.core.formats.ethernet import Ethernet
 from askport.core.machine import Effect, earliest
+from askport.core.proofs.own_clock import OwnClock
 from askport.core.proofs.proof import Proof, Subject
 from askport.core.text import listed
 from askport.core.wire import Heard, Link
@@ -28,40 +29,17 @@ _LONGEST_GAP_S = 1.5
 """Between two questions, for the time between them to count as silence."""
 _SHORTEST_CUT_S = 1.0
 """A link that is down for less than this was wiggled."""
-SHORTEST_START_S = 3.0
-"""From link to first word: no device that was on all the time takes so long, and few that start take less."""
-_HELD_BACK_S = 35.0
-"""A switch port may hold frames back for 30 s after its link comes up (IEEE 802.1D clause 8.10.2)."""
+_SILENT_S = 3.0
+"""Silence from which on it is taken to be off, at the least."""
 LONGEST_BOOT_S = 180.0
 """From power back to giving up: the slowest devices of the trade take two minutes."""
-_ELSEWHERE_S = 8.0
+_LONGEST_OFF_S = 600.0
+"""How long one that fell silent is waited for."""
+_ELSEWHERE_S = 45.0
 """How long a device may be at another address while it starts: boot loaders and fallbacks come first."""
-_HOLDS_BACK = frozenset({ClueKind.BRIDGES, ClueKind.WANTS_LOGIN})
+_STAYS_S = 5.0
+"""Since when it was last seen at an address where it still is; it is asked for in less."""
 _ASKS = (None, MessageType.DISCOVER, MessageType.REQUEST)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Boot:
-    """How long a device takes to start, as far as that is known, in seconds."""
-
-    earlier_s: float | None = None
-    """From link to first word after an earlier power cut."""
-    kind_s: float | None = None
-    """The longest from power to first answer, by its kind."""
-
-    @property
-    def shows_s(self) -> float:
-        """How long after its link its first word must come at the least, to show that it started."""
-        known = self.earlier_s / 2 if self.earlier_s is not None else (self.kind_s or 0.0) / 4
-        return max(SHORTEST_START_S, known)
-
-    @property
-    def longest_s(self) -> float:
-        """How long it is waited for: what its kind takes, with something to spare."""
-        return self.kind_s * 1.5 + 10.0 if self.kind_s else LONGEST_BOOT_S
-
-
-UNKNOWN_BOOT = Boot()
 
 
 class Power(Enum):
@@ -101,7 +79,8 @@ class PowerCycle(Proof):
         subject: Subject,
         *,
         now: float,
-        boot: Boot = UNKNOWN_BOOT,
+        boot_s: float | None = None,
+        ports: Iterable[int] = (),
         landings: Iterable[IPv4Address] = (),
         wait_s: float | None = None,
     ) -> None:
@@ -110,7 +89,8 @@ class PowerCycle(Proof):
         Args:
             subject: who is proven.
             now: the wire's time.
-            boot: how long it takes to start.
+            boot_s: the longest from power to first answer, by its kind, in seconds.
+            ports: TCP ports that may be open: they show its own clock.
             landings: where it may be after the cut instead, its old and its delivered address first.
             wait_s: how long the cut is waited for, in seconds; None without limit.
         """
@@ -126,7 +106,9 @@ class PowerCycle(Proof):
         self._tracker = Tracker(
             subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip, landings=landings
         )
-        self._boot, self._wait_s = boot, wait_s
+        self._longest_boot_s = boot_s * 1.5 + 10.0 if boot_s else LONGEST_BOOT_S
+        self._wait_s = wait_s
+        self._clock = OwnClock(subject, ports, now=now)
         self._wait_until = None if wait_s is None else now + wait_s
         self._link_up = True
         self._told = False
@@ -136,8 +118,6 @@ class PowerCycle(Proof):
         """Since when it was asked all along and said nothing."""
         self._longest_gap_s = 0.0
         """The longest that it left the laptop waiting while its power was on."""
-        self._is_held_back = False
-        """Whether a port that may hold frames back was heard."""
         self._look_at = now
         self._give_up_at: float | None = None
         self._elsewhere_at: float | None = None
@@ -161,7 +141,9 @@ class PowerCycle(Proof):
     def _off(self, now: float) -> None:
         self.power, self.wiggled = Power.OFF, ""
         self.lane = Lane(began_at=self.lane.began_at, off_at=now)
-        self._give_up_at, self._elsewhere_at = None, None
+        is_limited = self._link_up or self._wait_s is not None
+        self._give_up_at, self._elsewhere_at = now + _LONGEST_OFF_S if is_limited else None, None
+        self._clock.see_cut(now)
         self._tracker.forget()
         self._tracker.stop_looking()
 
@@ -169,6 +151,7 @@ class PowerCycle(Proof):
         """Go back to waiting for the cut."""
         self.power, self.wiggled, self._last_heard_at, self._give_up_at = Power.ON, why, now, None
         self._tracker.stop_looking()
+        self._clock.go_on(now)
         self.lane = Lane(began_at=self.lane.began_at)
         self._wait_until = None if self._wait_s is None else now + self._wait_s
 
@@ -177,11 +160,10 @@ class PowerCycle(Proof):
         ethernet, off_at = heard.packet.get(Ethernet), self.lane.off_at
         if self.done or ethernet is None:
             return
-        clues = list(read_clues(heard.packet))
-        self._is_held_back |= any(clue.kind in _HOLDS_BACK for clue in clues)
         if ethernet.src != self.subject.mac:
             return
-        self.takes_power_by_cable |= any(clue.kind is ClueKind.TAKES_POWER for clue in clues)
+        self.takes_power_by_cable |= any(clue.kind is ClueKind.TAKES_POWER for clue in read_clues(heard.packet))
+        self._clock.receive(heard)
         if self.power is Power.ON:
             if heard.at > self._last_heard_at and self._asked_at <= heard.at:
                 self._longest_gap_s = max(self._longest_gap_s, heard.at - max(self._last_heard_at, self._silent_since))
@@ -192,24 +174,22 @@ class PowerCycle(Proof):
         if self.lane.first_heard_at is None:
             self.lane.first_heard_at = heard.at
             self._starts(heard.at)
-            if not self._told and not self._shows_start(heard):
+            if not self._told and not asks_for_address(heard):  # that alone fails the proof, cut or not
                 self.power = Power.UNSURE
+        self._take_clock(heard.at)
         if self.power is Power.UNSURE:
             self._last_heard_at = heard.at
         self._judge(heard)
 
-    def _shows_start(self, heard: Heard) -> bool:
-        """Whether its first word comes from a device that has started anew."""
-        if _asks(heard):
-            return True  # that alone fails the proof, whether its power was cut or not
-        if self.lane.link_at is None:
-            return False
-        least_s = max(self._boot.shows_s, 2 * self._longest_gap_s + 1.0, _HELD_BACK_S if self._is_held_back else 0.0)
-        return heard.at - max(self.lane.link_at, self._silent_since) >= least_s
+    def _take_clock(self, now: float) -> None:
+        """Take in that its own clock shows a start; what was seen of it since the cut counts."""
+        if self.power is Power.UNSURE and self._clock.is_anew:
+            self.power = Power.STARTING
+            self._give_up_at = now + self._longest_boot_s
 
     def _starts(self, now: float) -> None:
         """Look for it, where it is meant to be and where it may be instead."""
-        self.power, self._give_up_at = Power.STARTING, now + self._boot.longest_s
+        self.power, self._give_up_at = Power.STARTING, now + self._longest_boot_s
         self._tracker.look_from(now)
 
     @property
@@ -218,10 +198,17 @@ class PowerCycle(Proof):
         lane = self.lane
         if self.power is not Power.UNSURE or lane.first_heard_at is None:
             return ""
+        if self._clock.is_anew is False:
+            return "It is there again, and its own clock has run on (TCP): its power was not cut."
         if lane.link_at is None:
             return "It was silent and is there again; nothing on the wire shows that its power was cut."
         after = f"It spoke {lane.first_heard_at - lane.link_at:.1f} s after the link came back"
         return f"{after}; nothing on the wire shows that its power was cut."
+
+    @property
+    def elsewhere(self) -> str:
+        """Where it is instead of its new address, while it starts; a boot loader has one of its own."""
+        return listed(sorted(self._tracker.seen)) if self._elsewhere_at is not None else ""
 
     @property
     def may_be_confirmed(self) -> bool:
@@ -240,6 +227,11 @@ class PowerCycle(Proof):
         if self.power is Power.UNSURE:
             self._no_cut("", now)
 
+    @property
+    def back(self) -> bool:
+        """Whether it was seen at its address after the cut, whatever came of it."""
+        return self.lane.back_at is not None
+
     def not_shown(self, because: str) -> None:
         """End without a verdict: that its power was cut was not shown."""
         self.cannot_be_made(because)
@@ -248,9 +240,8 @@ class PowerCycle(Proof):
     # What comes after it
 
     def _judge(self, heard: Heard) -> None:
-        if protocol := _asks(heard):
-            because = f"It asked for an address by {protocol} after the power cut: tell it to keep the one it has."
-            self._end(False, "asks for an address", because)
+        if protocol := asks_for_address(heard):
+            self.overturn("asks for an address", f"It asked for an address by {protocol} {_TELL_IT}")
             return
         self._tracker.receive(heard)
         self._see(heard.at)
@@ -272,27 +263,42 @@ class PowerCycle(Proof):
             self._elsewhere_at = self._elsewhere_at or now
 
     def _cut_words(self) -> str:
-        off_at, link_at, first = self.lane.off_at or 0.0, self.lane.link_at, self.lane.first_heard_at
-        if self._told or link_at is None or first is None:
-            return "The technician confirmed the power cut; nothing on the wire shows it."
-        return f"The link was down for {link_at - off_at:.0f} s, and its first word came {first - link_at:.0f} s later."
+        if not self._told:
+            return "Its own clock began anew (TCP)."
+        if self._clock.is_anew is False:
+            return "The technician confirmed the power cut; its own clock has run on through it (TCP)."
+        return "The technician confirmed the power cut; nothing on the wire shows it."
+
+    def overturn(self, measured: str, because: str) -> None:
+        """Fail, also after it passed: what came later counts."""
+        self._end(False, measured, because)
+
+    def add(self, watched_s: float) -> None:
+        """Take in for how long after its first word nothing spoke against it."""
+        self.because = f"{self.because} Watched for {watched_s:.0f} s after its first word."
 
     def handle_timer(self, now: float) -> None:
         """Keep asking, so that going and coming are seen; give up after the longest boot."""
         if self.done:
             return
+        self._clock.handle_timer(now)
         if self.power in _LOOKS:
             self._count_silence(now)
             self._tracker.handle_timer(now)
+            self._take_clock(now)
             self._see(now)
             if not self.done and self._tracker.answers_for_others:
                 self._end(False, "answers for others", "It answers for addresses that are not its own.")
-            if not self.done and self._elsewhere_at is not None and now >= self._elsewhere_at + _ELSEWHERE_S:
-                found = listed(sorted(self._tracker.seen))
-                self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
-            if not self.done and self._give_up_at is not None and now >= self._give_up_at:
-                because = f"It was not heard at {self.subject.at.ip} for {self._boot.longest_s:.0f} s after its power "
-                self._end(False, "no answer", f"{because}came back.")
+        gives_up = self._give_up_at is not None and now >= self._give_up_at
+        if not self.done and (
+            gives_up or (self._elsewhere_at is not None and now >= self._elsewhere_at + _ELSEWHERE_S)
+        ):
+            self._see_elsewhere(now)
+        if not self.done and gives_up:
+            longest = _LONGEST_OFF_S if self.power is Power.OFF else self._longest_boot_s
+            since = "it fell silent" if self.power is Power.OFF else "its power came back"
+            because = f"It was not heard at {self.subject.at.ip} for {longest:.0f} s after {since}."
+            self._end(False, "no answer", because)
         if not self.done and self._wait_until is not None and now >= self._wait_until and not self._is_cut:
             self.not_shown(self.unsure or f"Nobody pulled its power within {self._wait_s or 0:.0f} s.")
         if self.done or now < self._look_at:
@@ -304,6 +310,12 @@ class PowerCycle(Proof):
             return  # its tracker asks
         self._count_silence(now)
         self._send(arp_question(self.subject.laptop_mac, self.subject.at.ip, sender=self.subject.laptop.ip))
+
+    def _see_elsewhere(self, now: float) -> None:
+        """Fail where it is at another address now."""
+        if there := [each for each, at in self._tracker.seen.items() if now - at < _STAYS_S]:
+            found = listed(sorted(there))
+            self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
 
     @property
     def _is_cut(self) -> bool:
@@ -320,7 +332,7 @@ class PowerCycle(Proof):
         """Whether it left question after question unanswered for as long as a start takes."""
         if now - max(self._last_heard_at, self._asked_at) > _LONGEST_GAP_S:
             self._last_heard_at = now
-        return now - self._last_heard_at > max(SHORTEST_START_S, 2 * self._longest_gap_s + 1.0)
+        return now - self._last_heard_at > max(_SILENT_S, 2 * self._longest_gap_s + 1.0)
 
     def next_deadline(self) -> float | None:
         """Return when to ask next."""
@@ -329,14 +341,17 @@ class PowerCycle(Proof):
         elsewhere = self._elsewhere_at + _ELSEWHERE_S if self._elsewhere_at is not None else None
         tracked = self._tracker.next_deadline() if self.power in _LOOKS else None
         wait = None if self._is_cut else self._wait_until
-        return earliest(self._look_at, self._give_up_at, elsewhere, tracked, wait)
+        return earliest(self._look_at, self._give_up_at, elsewhere, tracked, wait, self._clock.next_deadline())
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        return [*super().poll(), *self._tracker.poll()]
+        return [*super().poll(), *self._tracker.poll(), *self._clock.poll()]
 
 
-def _asks(heard: Heard) -> str:
+_TELL_IT = "after the power cut: tell it to keep the one it has."
+
+
+def asks_for_address(heard: Heard) -> str:
     """Return the protocol by which this frame asks for an address, or nothing."""
     dhcp = heard.packet.get(Dhcp)
     if dhcp is None or dhcp.op != BootpOp.BOOTREQUEST or dhcp.message_type not in _ASKS:

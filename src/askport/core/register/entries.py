@@ -159,12 +159,6 @@ class PowerCut(_Entry):
     """When ping and ports answered again, by their names."""
 
     @property
-    def start_s(self) -> float | None:
-        """From link to first word, where both were seen."""
-        known = self.link_s is not None and self.first_word_s is not None
-        return (self.first_word_s or 0.0) - (self.link_s or 0.0) if known else None
-
-    @property
     def moments(self) -> list[tuple[str, float]]:
         """What was seen, in the order in which it is looked for."""
         seen = (("link", self.link_s), ("first word", self.first_word_s), ("answer", self.answer_s))

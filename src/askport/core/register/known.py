@@ -27,8 +27,6 @@ class Known:
     """Where it was found the last time."""
     key: str | None = None
     """The key that its console or page showed the last time."""
-    start_s: float | None = None
-    """How long it took after an earlier power cut from link to first word, in seconds."""
 
     @property
     def words(self) -> str:
@@ -51,7 +49,7 @@ class KnownDevices(Mapping[MacAddress, Known]):
         row = self._by_mac(mac)
         if row is None:
             raise KeyError(mac)
-        return Known(tag=row.tag, state=_state(row, self._today), target=_target(row), key=row.key, start_s=row.start_s,
+        return Known(tag=row.tag, state=_state(row, self._today), target=_target(row), key=row.key,
                      found_at=row.last.found_address)  # fmt: skip
 
     def __iter__(self) -> Iterator[MacAddress]:

@@ -212,12 +212,6 @@ class Row(BaseModel, defer_build=True):
         return next((each.key for each in reversed(self.visits) if each.key), None)
 
     @property
-    def start_s(self) -> float | None:
-        """How long it took after its last power cut that was shown from link to first word, in seconds, or None."""
-        cuts = (each.cut for each in reversed(self.visits) if each.cut)
-        return next((each.start_s for each in cuts if each.start_s is not None), None)
-
-    @property
     def failed(self) -> list[str]:
         """The proofs that failed."""
         return self.last.failed

@@ -5,7 +5,6 @@ from dataclasses import dataclass, replace
 from askport.core.finding.beliefs import AddressBelief, Gathered, Origin
 from askport.core.finding.clues import Belief
 from askport.core.finding.device import Device, view
-from askport.core.proofs.power_cycle import UNKNOWN_BOOT, Boot
 from askport.core.proofs.proof import Expected
 from askport.core.visit.steps import Step
 from askport.core.ways.start import Start
@@ -23,7 +22,7 @@ class Errand:
     """The way that was named, whatever fits."""
     expected: Expected | None = None
     """What is to be proven."""
-    boot: Boot = UNKNOWN_BOOT
+    boot_s: float | None = None
     cuts_power: bool = False
     cut_within_s: float | None = None
     """How long the cut is waited for; None without limit."""

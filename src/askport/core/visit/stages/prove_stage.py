@@ -7,7 +7,7 @@ from askport.core.kinds.model import PageWay
 from askport.core.machine import Machine, Pin
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.page_answers import PAGE_PORTS
-from askport.core.proofs.power_cycle import Boot, Power, PowerCycle
+from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Expected, Proving, Subject
 from askport.core.proofs.reachable import PortOpens
 from askport.core.proofs.verdict import verdict_of
@@ -62,7 +62,7 @@ class Prove(Stage):
             subject=subject, expected=self.expected, is_alone=self._is_alone, stands_in=not cable.laptop.forwards,
             heard_gateway=self._heard_gateway,
             reads=lambda now: self._stages.setting.own_word.reads_at(subject.at.ip, now),
-            asked_from=cable.finder.laptop_addresses, somebodys=cable.somebodys, boot=self.boot,
+            asked_from=cable.finder.laptop_addresses, somebodys=cable.somebodys, boot_s=self._boot_s,
             landings=tuple(self._visit.landings()),
             seed=cable.xid(),
         )  # fmt: skip
@@ -107,14 +107,12 @@ class Prove(Stage):
         return (*device.work.ports, *device.open_ports)
 
     @property
-    def boot(self) -> Boot:
-        """How long it takes to start: after an earlier power cut, and by its kind."""
-        device, cable = self._visit.device, self._visit.cable
+    def _boot_s(self) -> float | None:
+        """How long it takes to start, by its kind."""
+        device = self._visit.device
         if device.errand:
-            return device.errand.boot
-        known = cable.around.known.get(device.chosen.mac) if device.chosen else None
-        kind_s = device.kind.needs.boot_s if device.kind else None
-        return Boot(earlier_s=known.start_s if known else None, kind_s=kind_s)
+            return device.errand.boot_s
+        return device.kind.needs.boot_s if device.kind else None
 
     def _heard_gateway(self) -> IPv4Address | None:
         device = self._visit.device
@@ -249,6 +247,8 @@ class Prove(Stage):
             return "Its power is off. Plug it in again."
         if cycle.passed:
             return "It kept its address. Waiting for ping and ports to answer again."
+        if cycle.power is Power.STARTING and cycle.elsewhere:
+            return f"It is starting, and is at {cycle.elsewhere} for now. Waiting for it at its new address."
         if cycle.power is Power.STARTING:
             return "It is starting. Waiting for it to answer at its new address."
         if cycle.power is Power.UNSURE:

@@ -39,8 +39,8 @@ class Record(Stage):
         if visit.phase is Phase.RECORDED:
             back = "" if visit.cable.laptop.is_beside else " and the laptop has its own settings back"
             return Next(f"{tag} is recorded{back}. On to the next one.")
-        calls = visit.device.calls
-        wrong = f"{calls.because} Correct it (b goes back), or: " if calls and calls.passed is False else ""
+        failed = visit.device.course.wrong if visit.device.course else None
+        wrong = f"{failed.because} Correct it (b goes back), or: " if failed else ""
         borrowed = visit.cable.laptop.borrowed
         back = f", and give {listed(borrowed)} back" if borrowed and not visit.cable.laptop.is_beside else ""
         record = f"Record {tag}{back}." if not wrong else f"record {tag} as it is{back}."

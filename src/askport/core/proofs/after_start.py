@@ -1,0 +1,108 @@
+"""Whether a device stays what it was after its start: some ask for an address, or fall back, once they were seen.
+
+It is watched for as long as its start has taken, and no less than ``LEAST_S``, beside whatever goes on meanwhile.
+"""
+
+from collections.abc import Iterable
+from ipaddress import IPv4Address
+
+from askport.core.finding.tracking import Tracker
+from askport.core.formats.ethernet import Ethernet
+from askport.core.machine import Effect, Machine, earliest
+from askport.core.proofs.power_cycle import PowerCycle, asks_for_address
+from askport.core.proofs.proof import Subject
+from askport.core.wire import Heard
+
+LEAST_S = 20.0
+"""From its first word on."""
+_GONE_S = 3.0
+"""After so long without an answer, while it is asked four times a second, it has left the address."""
+
+
+class AfterStart(Machine):
+    """Goes on asking where it is, and overturns the proof by the power cut where it does not stay there."""
+
+    is_aside = True
+
+    def __init__(self, subject: Subject, cycle: PowerCycle, landings: Iterable[IPv4Address]) -> None:
+        """Wait for the proof by the power cut.
+
+        Args:
+            subject: who is watched.
+            cycle: the proof that is overturned.
+            landings: where it may be instead, its old and its delivered address first.
+        """
+        super().__init__()
+        self._subject, self._cycle = subject, cycle
+        self._tracker = Tracker(
+            subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip, landings=landings
+        )
+        self._since = self._until = self._there_at = 0.0
+        self._over = True
+
+    @property
+    def done(self) -> bool:
+        """Whether nothing is watched, any more or yet."""
+        return self._over
+
+    def begin(self, now: float) -> None:
+        """Watch from now on; it was seen at its address. Again, this does nothing."""
+        if self._since:
+            return
+        lane = self._cycle.lane
+        self._since = lane.first_heard_at if lane.first_heard_at is not None else now
+        took = self._since - (lane.link_at if lane.link_at is not None else lane.off_at or self._since)
+        self._until, self._there_at, self._over = self._since + max(LEAST_S, took), now, False
+        self._tracker.look_from(now)
+
+    def left_s(self, now: float) -> float:
+        """Return for how long it is still watched."""
+        return 0.0 if self.done else max(0.0, self._until - now)
+
+    def stop(self) -> None:
+        """Watch no more, and say in the proof for how long it was."""
+        if not self._since:
+            return
+        if self._cycle.passed:
+            self._cycle.add(self._there_at - self._since)
+        self._since, self._over = 0.0, True
+
+    def receive(self, heard: Heard) -> None:
+        """See what it says."""
+        ethernet = heard.packet.get(Ethernet)
+        if self.done or ethernet is None or ethernet.src != self._subject.mac:
+            return
+        if protocol := asks_for_address(heard):
+            after = f"{heard.at - self._since:.0f} s after its first word"
+            because = f"It asked for an address by {protocol} {after}: tell it to keep the one it has."
+            self._overturn("asks for an address", because)
+        self._tracker.receive(heard)
+        self._see(heard.at)
+
+    def _see(self, now: float) -> None:
+        meant, seen = self._subject.at.ip, self._tracker.seen
+        self._there_at = max(self._there_at, seen.get(meant, 0.0))
+        elsewhere = [each for each, at in seen.items() if each != meant and at > self._there_at + _GONE_S]
+        if elsewhere and not self.done:
+            because = f"It held {meant}, and went to {elsewhere[0]} after that: the change was not saved."
+            self._overturn(f"at {elsewhere[0]}", because)
+
+    def _overturn(self, measured: str, because: str) -> None:
+        self._cycle.overturn(measured, because)
+        self._over = True
+
+    def handle_timer(self, now: float) -> None:
+        """Ask on."""
+        if self.done:
+            return
+        self._tracker.handle_timer(now)
+        self._see(now)
+        self._over |= now >= self._until
+
+    def next_deadline(self) -> float | None:
+        """Return when to ask next, or when it ends."""
+        return None if self.done else earliest(self._until, self._tracker.next_deadline())
+
+    def poll(self) -> list[Effect]:
+        """Return what is to be sent now."""
+        return [*super().poll(), *([] if self.done else self._tracker.poll())]
