@@ -123,6 +123,10 @@ def pytest_sessionstart(session):
         pytest_worker_begins(0)
 
 
+NEW_CLOCK = "sysctl -qw net.ipv4.tcp_timestamps=2;"
+"""What makes a namespace's TCP clock another one, as a start makes that of a device."""
+
+
 def wait_for(condition, seconds=60.0):
     """Return whether something becomes so within a time."""
     deadline = time.monotonic() + seconds

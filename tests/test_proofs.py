@@ -20,6 +20,7 @@ from askport.core.formats.udp import Udp
 from askport.core.proofs.after_start import AfterStart
 from askport.core.proofs.final import Making, final_proofs
 from askport.core.proofs.name_servers import DnsAsPlanned
+from askport.core.proofs.own_clock import OwnClock
 from askport.core.proofs.own_word_proof import ReadsBack
 from askport.core.proofs.page_answers import PageAnswers
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
@@ -286,7 +287,8 @@ class Ticking:
     ("device", "links", "passed", "said"),
     [
         (Ticking(), ((10.0, 14.0),), True, "Its own clock began anew (TCP)."),
-        (Ticking(hz=1), ((10.0, 14.0),), True, "Its own clock began anew (TCP)."),
+        (Ticking(((30.0, 38.0),), hz=1), ((30.0, 34.0),), True, "Its own clock began anew (TCP)."),
+        (Ticking(((4.0, 70.0),), hz=1, anew=False), ((4.0, 14.0),), None, "nothing on the wire shows"),  # too coarse
         (Ticking(), (), True, "Its own clock began anew (TCP)."),  # a switch in between keeps the link
         # Its link comes and goes while it starts, as with many a boot loader.
         (Ticking(((10.0, 25.0),)), ((10.0, 12.0), (14.0, 17.0)), True, "Its own clock began anew (TCP)."),
@@ -297,11 +299,11 @@ class Ticking:
         ),
         (Ticking(made_up=True), ((10.0, 14.0),), None, "nothing on the wire shows that its power was cut"),
         (Ticking(opens=False), ((10.0, 14.0),), None, "nothing on the wire shows that its power was cut"),
-        (Ticking(((2.0, 9.0),)), ((2.0, 5.0),), None, "nothing on the wire shows"),  # too soon to know its clock
+        (Ticking(((1.0, 9.0),)), ((1.0, 5.0),), None, "nothing on the wire shows"),  # too soon to know its clock
     ],
 )
 def test_only_a_clock_of_its_own_that_begins_anew_shows_that_its_power_was_cut(device, links, passed, said):
-    proof = PowerCycle(IT_AT_NEW, now=0.0, ports=(443, 80))
+    proof = PowerCycle(IT_AT_NEW, now=0.0, clock=OwnClock(IT_AT_NEW, (443, 80), now=0.0))
     device.live(proof, links)
     assert (proof.passed, proof.power) == (passed, Power.STARTING if passed else Power.UNSURE)
     assert said in (proof.because or proof.unsure)
@@ -314,7 +316,7 @@ def test_one_that_fell_silent_and_never_came_back_is_not_waited_for_without_end(
 
 
 def test_a_word_against_a_clock_that_ran_on_is_recorded_as_such():
-    proof, device = PowerCycle(IT_AT_NEW, now=0.0, ports=(80,)), Ticking(anew=False)
+    proof, device = PowerCycle(IT_AT_NEW, now=0.0, clock=OwnClock(IT_AT_NEW, (80,), now=0.0)), Ticking(anew=False)
     at = device.live(proof)
     proof.confirm(at)
     device.live(proof, (), begins=at, until=120.0)
@@ -331,7 +333,7 @@ def test_a_boot_loader_at_another_address_for_a_while_is_no_change_that_was_not_
             self.then = old if now < 18.0 + loader_s else NEW
             return super().answer(packet, now)
 
-    proof = PowerCycle(IT_AT_NEW, now=0.0, ports=(80,), landings=[old])
+    proof = PowerCycle(IT_AT_NEW, now=0.0, clock=OwnClock(IT_AT_NEW, (80,), now=0.0), landings=[old])
     Loading().live(proof, until=150.0)
     assert proof.passed is (loader_s < 45.0)
     assert ("the change was not saved" in proof.because) is not proof.passed
@@ -354,7 +356,7 @@ def test_what_it_does_after_it_was_seen_overturns_the_proof(later, says, said):
             self.then = old if later and now >= 18.0 + later else NEW
             return super().answer(packet, now)
 
-    device, cycle = Returning(), PowerCycle(IT_AT_NEW, now=0.0, ports=(80,))
+    device, cycle = Returning(), PowerCycle(IT_AT_NEW, now=0.0, clock=OwnClock(IT_AT_NEW, (80,), now=0.0))
     watch = AfterStart(IT_AT_NEW, cycle, [old])
     at = device.live(cycle)
     assert cycle.passed is True

@@ -17,7 +17,7 @@ from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
-from conftest import ASKPORT, LAPTOP, askport
+from conftest import ASKPORT, LAPTOP, NEW_CLOCK, askport
 
 DEFAULT, COUNT = "192.168.61.7", 6
 MACS = [f"00:00:5e:00:53:{0x41 + number:02x}" for number in range(COUNT)]
@@ -89,12 +89,12 @@ def switch_with_six(cable, modes):
 def power(cable, units, *, on):
     """Pull the power of the switch with all that hang on it, or put it back; it is up before they are."""
     cable.ip("link", "set", "zd0", "up" if on else "down")
-    time.sleep(12.0 if on else 0)  # a start takes longer than any answer here, also on a machine that is busy
     for unit in units:
         subprocess.run(["ip", "-n", unit, "link", "set", "e0", "up" if on else "down"], check=True)
         if on:  # what the kernel forgets with its link, a device has kept
             route = ["route", "add", "default", "via", "10.84.19.254", "dev", "e0"]
             subprocess.run(["ip", "-n", unit, *route], check=True)
+            subprocess.run(["ip", "netns", "exec", unit, *NEW_CLOCK.strip(";").split()], check=True)
 
 
 def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
@@ -108,6 +108,7 @@ def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     program.stdin.close()
     while "Pull the power" not in (line := program.stderr.readline()):
         assert line, program.stdout.read()
+    time.sleep(5)  # their clocks are watched for some seconds before they say anything
     power(cable, units, on=False)
     time.sleep(4)
     power(cable, units, on=True)

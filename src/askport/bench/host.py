@@ -10,9 +10,10 @@ from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, enc
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.ipv6 import IPv6, ipv6_frame
 from askport.core.formats.packet import Ends, Ends6, Packet, ends6_of, ends_of, frame_between, read_packet
-from askport.core.formats.tcp import Tcp, TcpFlag
+from askport.core.formats.tcp import Tcp, TcpFlag, encode_timestamp, timestamp_of
 from askport.core.formats.udp import Udp
 
+_TICKS_A_SECOND = 100
 _MAX_WAITING = 8
 """Answers held while their next hop is asked for; small stacks hold fewer."""
 
@@ -27,6 +28,8 @@ class Host:
     answers_echo: bool = True
     ports: tuple[int, ...] | None = None
     """TCP ports that open; None where it has no TCP and stays silent."""
+    up_for_s: float = 0.0
+    """Since its start, for the clock that its TCP shows."""
     ipv6: IPv6Address | None = None
     """Its link-local address; None where it speaks no IPv6."""
     neighbours: dict[IPv4Address, MacAddress] = field(default_factory=dict)
@@ -132,5 +135,9 @@ class Host:
             opens = tcp.dst_port in self.ports
             flags = TcpFlag.SYN | TcpFlag.ACK if opens else TcpFlag.RST | TcpFlag.ACK
             seq = 0x1000 if opens else 0
-            return Tcp(src_port=tcp.dst_port, dst_port=tcp.src_port, seq=seq, ack=tcp.seq + 1, flags=flags, window=1024)
+            clock = timestamp_of(tcp) is not None and opens
+            return Tcp(
+                src_port=tcp.dst_port, dst_port=tcp.src_port, seq=seq, ack=tcp.seq + 1, flags=flags, window=1024,
+                options=encode_timestamp(int(self.up_for_s * _TICKS_A_SECOND)) if clock else b"",
+            )  # fmt: skip
         return None

@@ -96,6 +96,7 @@ class StandIn:
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
         """Take a frame, if it is up."""
+        self.host.up_for_s = now - (self._up_at or 0.0)
         return self.host.receive(data) if self.up else []
 
     def tick(self, now: float) -> list[bytes]:

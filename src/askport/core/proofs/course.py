@@ -15,6 +15,7 @@ from askport.core.proofs.after_start import AfterStart
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import Making, final_proofs
 from askport.core.proofs.name_servers import DnsAsPlanned
+from askport.core.proofs.own_clock import OwnClock
 from askport.core.proofs.own_word_proof import Reads
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Expected, Proof, Proving, Subject
@@ -86,6 +87,7 @@ class Course:
         self.services: Services | None = None
         self.calls: Calls | None = None
         """Whom it calls by itself after the power cut."""
+        self._clock: OwnClock | None = None
         self.watch: AfterStart | None = None
         """Whether it stays where it is after its start."""
 
@@ -118,7 +120,14 @@ class Course:
 
     def begin(self, now: float) -> list[Machine]:
         """Return what runs first."""
-        return self._cut(now) if self.part is Part.CUT else self._prove(now)
+        if self.part is Part.CUT:
+            return self._cut(now)
+        # Its clock is known the better the longer it was watched before its power is pulled.
+        self._clock = self._own_clock(now) if self._cuts_power else None
+        return [*self._prove(now), *([self._clock] if self._clock else [])]
+
+    def _own_clock(self, now: float) -> OwnClock:
+        return OwnClock(self.terms.subject, (*self.terms.expected.ports, *USUALLY_OPEN), now=now)
 
     def go_on(self, now: float) -> list[Machine]:
         """Return what runs next, once what ran is done; nothing where the course is over."""
@@ -159,7 +168,7 @@ class Course:
     def _cut(self, now: float) -> list[Machine]:
         terms, expected = self.terms, self.terms.expected
         self.cycle = PowerCycle(
-            terms.subject, now=now, boot_s=terms.boot_s, ports=(*expected.ports, *USUALLY_OPEN),
+            terms.subject, now=now, boot_s=terms.boot_s, clock=self._clock or self._own_clock(now),
             landings=terms.landings, wait_s=self._wait_s,
         )  # fmt: skip
         self.watch = AfterStart(terms.subject, self.cycle, terms.landings)

@@ -37,6 +37,8 @@ _LONGEST_OFF_S = 600.0
 """How long one that fell silent is waited for."""
 _ELSEWHERE_S = 45.0
 """How long a device may be at another address while it starts: boot loaders and fallbacks come first."""
+_CLOCK_S = 15.0
+"""From its first word until its ports open again, where they have shown its own clock before."""
 _STAYS_S = 5.0
 """Since when it was last seen at an address where it still is; it is asked for in less."""
 _ASKS = (None, MessageType.DISCOVER, MessageType.REQUEST)
@@ -80,7 +82,7 @@ class PowerCycle(Proof):
         *,
         now: float,
         boot_s: float | None = None,
-        ports: Iterable[int] = (),
+        clock: OwnClock | None = None,
         landings: Iterable[IPv4Address] = (),
         wait_s: float | None = None,
     ) -> None:
@@ -90,7 +92,7 @@ class PowerCycle(Proof):
             subject: who is proven.
             now: the wire's time.
             boot_s: the longest from power to first answer, by its kind, in seconds.
-            ports: TCP ports that may be open: they show its own clock.
+            clock: its own clock, as far as it was seen by now.
             landings: where it may be after the cut instead, its old and its delivered address first.
             wait_s: how long the cut is waited for, in seconds; None without limit.
         """
@@ -108,7 +110,7 @@ class PowerCycle(Proof):
         )
         self._longest_boot_s = boot_s * 1.5 + 10.0 if boot_s else LONGEST_BOOT_S
         self._wait_s = wait_s
-        self._clock = OwnClock(subject, ports, now=now)
+        self._clock = clock or OwnClock(subject, (), now=now)
         self._wait_until = None if wait_s is None else now + wait_s
         self._link_up = True
         self._told = False
@@ -121,6 +123,8 @@ class PowerCycle(Proof):
         self._look_at = now
         self._give_up_at: float | None = None
         self._elsewhere_at: float | None = None
+        self._clock_until = now
+        """Until when its own clock is waited for, before anybody is asked."""
 
     # The cut
 
@@ -176,6 +180,7 @@ class PowerCycle(Proof):
             self._starts(heard.at)
             if not self._told and not asks_for_address(heard):  # that alone fails the proof, cut or not
                 self.power = Power.UNSURE
+            self._clock_until = heard.at + _CLOCK_S if self._clock.is_steady else heard.at
         self._take_clock(heard.at)
         if self.power is Power.UNSURE:
             self._last_heard_at = heard.at
@@ -213,7 +218,9 @@ class PowerCycle(Proof):
     @property
     def may_be_confirmed(self) -> bool:
         """Whether it is where it is meant to be, and only somebody's word is missing that its power was cut."""
-        return self.power is Power.UNSURE and not self.done and self.subject.at.ip in self._tracker.seen
+        if self.power is not Power.UNSURE or self.done or self.subject.at.ip not in self._tracker.seen:
+            return False
+        return self._clock.is_anew is False or self._asked_at >= self._clock_until
 
     def confirm(self, now: float) -> None:
         """Take in that the power was cut, from whoever pulled it; only what is seen from now on counts beside that."""
