@@ -128,3 +128,18 @@ def test_the_last_whole_visit_stands_and_what_was_reopened_is_proven_anew(tmp_pa
     stands = {"left in mid-proof": "proven", "set to something else": "set", "reopened": "set"}.get(then, "unproven")
     assert (row.state, told["watch"], told["register"]) == (stands, stands, {"TG-01": stands})
     assert ("TG-01" in told["cover"].get("Begun again and not finished", "")) is (then == "left in mid-proof")
+
+
+def test_both_verdicts_of_a_proof_stand_where_they_differ(tmp_path):
+    """It passed before its power was cut and failed after it: that is not "failed twice"."""
+    path = begin(tmp_path)
+    job = JobFile(path, create=False)
+    for name, passed in (("mask", False), ("gateway", True)):
+        again = Proved(unit=1, mac=IT, name=name, expected="", measured="", passed=passed, because="", after_cut=True)
+        job.append_all([again], AT + timedelta(minutes=1))
+    last = job.register.rows()[0].last
+    job.close()
+    told = {name: proof.verdict for name, proof in last.proofs.items()}
+    assert told == {"same-mac": "passed", "power-cycle": "passed", "gateway": "passed twice",
+                    "mask": "passed, then failed"}  # fmt: skip
+    assert everywhere(path)["cover"]["Failed"] == "TG-01: subnet mask"

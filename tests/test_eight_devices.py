@@ -117,7 +117,7 @@ def test_eight_devices_with_every_mistake_on_the_way(cable, terminal, tmp_path):
     units = {"HD-01": 1, "HD-03": 3, "HD-04": 2, "HD-05": 5, "HD-06": 6, "HD-07": 7}
     assert left == {tag: (mac_of(unit), f"10.84.16.3{tag[-1]}") for tag, unit in units.items()}
     cover = the_cover(job, tmp_path / "out")
-    assert re.search(r"HD-06: .*gateway as planned not shown", cover), cover
+    assert re.search(r"HD-06: .*default gateway not shown", cover), cover
     assert re.search(r"Planned and not done.*HD-02.*HD-08", cover), cover
     for tag in ("HD-01", "HD-03", "HD-04", "HD-05", "HD-07"):
         assert re.search(rf"(Not proven|Not made|not made|unproven).*{tag}", cover), (tag, cover)

@@ -342,7 +342,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen._tmux("send-keys", "-l", "halden 10.84.16.40")
     screen.until("TG-01", "10.84.16.40/22")
     screen.keys("Enter")
-    screen.until("as found", "survives a power cut: left out", "set on its page: taken")
+    screen.until("as found", "power cycle: left out", "set on its page: taken")
     for key, asks, typed, shown in (
         ("n", "What should be known", "glass cracked", "glass cracked"),
         ("e", "its right tag", "TG-11", "TG-11  00:00"),

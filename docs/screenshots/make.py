@@ -59,7 +59,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("is recorded. On to", ["r"]),
             ("of 3 proven", "register.png"),
             ("of 3 proven", ["Enter"]),
-            ("survives a power cut", ["n"]),
+            ("power cycle", ["n"]),
             ("What should be known", [*"Cable", "Space", *"behind", "Space", *"the", "Space", *"panel", "Enter"]),
             ("Notes", "device.png"),
             ("Notes", ["Escape"]),

@@ -115,16 +115,11 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any]) -> 
         table(values, [70, 145, 145, 145]),
     ]
     proofs = [["", "expected", "measured", "because"]]
-    words = {True: "passed", False: "failed", None: "not made"}
-    proofs += [
-        [words[each.passed] + (" twice" if each.after_cut else ""), each.expected, each.measured,
-         each.because]
-        for each in last.proofs.values()
-    ]  # fmt: skip
+    proofs += [[each.verdict, each.expected, each.measured, each.because] for each in last.proofs.values()]
     proofs += [["left out", proof_words(name), "", ""] for name in last.left_out]
     story += [Paragraph("Proofs", set_in["section"]), table(proofs, [62, 128, 120, 195])]
     if any(each.after_cut for each in last.proofs.values()):
-        story += [Spacer(1, 4), Paragraph("Twice: before its power was cut, and after it.", set_in["body"])]
+        story += [Spacer(1, 4), Paragraph("Two verdicts: before its power was cut, and after it.", set_in["body"])]
     about = [f"Set {way.done}." if way else "Not set.", f"Recorded {iso(last.recorded_at) or 'not yet'}."]
     if cut := last.cut:
         told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)

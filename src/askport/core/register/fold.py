@@ -219,7 +219,9 @@ def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
             visit.permanent = True
         case Proved():
             kept = entry.model_dump(include={"name", "expected", "measured", "passed", "because", "after_cut"})
-            visit.proofs = {**visit.proofs, entry.name: ProofRow(**kept, at=at)}
+            earlier = visit.proofs.get(entry.name) if entry.after_cut else None
+            before = (earlier.before if earlier.after_cut else earlier.passed) if earlier else None
+            visit.proofs = {**visit.proofs, entry.name: ProofRow(**kept, at=at, before=before)}
         case PowerCut():
             visit.cut = entry
         case Left():

@@ -11,6 +11,8 @@ from askport.core.proofs.verdict import verdict_of
 from askport.core.register.as_left import AsLeft
 from askport.core.register.entries import UNHEARD, IdentifiedBy, PowerCut, ReadOut
 
+_VERDICTS = {True: "passed", False: "failed", None: "not made"}
+
 
 class ProofRow(BaseModel, defer_build=True):
     """The last outcome of one proof."""
@@ -23,6 +25,16 @@ class ProofRow(BaseModel, defer_build=True):
     at: datetime
     after_cut: bool = False
     """Whether it was made once more after a power cut."""
+    before: bool | None = None
+    """Where it was made twice: what it had come to before the power cut."""
+
+    @property
+    def verdict(self) -> str:
+        """How it ended, in a word; both times where it was made twice and did not come to the same."""
+        now = _VERDICTS[self.passed]
+        if not self.after_cut:
+            return now
+        return f"{now} twice" if self.before is self.passed else f"{_VERDICTS[self.before]}, then {now}"
 
 
 class Otherwise(BaseModel, defer_build=True, frozen=True):

@@ -44,18 +44,19 @@ def step_lines(session: Session) -> list[StepLine]:
 
 
 _PROOFS = {
-    "same-mac": "same MAC",
-    "old-gone": "old address left",
-    "echo": "answers ping",
-    "power-cycle": "survives a power cut",
-    "page": "its page",
-    "services": "services back",
-    "read-back": "its own word",
+    "same-mac": "MAC address",
+    "old-gone": "old address",
+    "echo": "ping",
+    "power-cycle": "power cycle",
+    "page": "web page",
+    "services": "services after it",
+    "read-back": "read back",
     "calls": "servers called",
-    "mask": "mask as planned",
-    "gateway": "gateway as planned",
-    "dns": "DNS servers as planned",
+    "mask": "subnet mask",
+    "gateway": "default gateway",
+    "dns": "DNS servers",
 }
+"""Neutral names: the verdict stands beside them."""
 _BASES = {
     Basis.MEASURED: "measured",
     Basis.HEARD: "heard",

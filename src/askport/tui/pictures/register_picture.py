@@ -98,7 +98,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[In
 
 
 def _named(proof: ProofRow) -> str:
-    return f"{proof_words(proof.name)}{', twice' if proof.after_cut else ''}"
+    return f"{proof_words(proof.name)}, {proof.verdict}" if proof.after_cut else proof_words(proof.name)
 
 
 def _visits(row: Row, width: int) -> list[Ink]:
