@@ -126,8 +126,9 @@ def test_a_form_with_a_hidden_token_is_filled_in_and_the_move_followed(
         assert json.loads(cable.askport(*prove).stdout)["passed"]
 
 
-def test_what_a_page_was_told_is_on_record_though_ctrl_c_came_before_the_end(cable, tmp_path):
-    """The device has taken it, and nobody knows yet: the job must."""
+@pytest.mark.parametrize("end", [signal.SIGINT, signal.SIGKILL])
+def test_what_a_page_was_told_is_on_record_though_its_end_came_before_the_end(cable, tmp_path, end):
+    """The device has taken it, and nobody knows yet: the job must; with a flat battery, as it was found."""
     cable.ip("addr", "add", "192.168.77.20/24", "dev", "zd0")
     cable.start("device", sys.executable, "-c", SERVER, "open", "no", "slip")
     kind, job = tmp_path / "page.toml", tmp_path / "site.askport"
@@ -140,9 +141,10 @@ def test_what_a_page_was_told_is_on_record_though_ctrl_c_came_before_the_end(cab
     )  # fmt: skip
     while "Waiting for it at" not in run.stderr.readline():
         assert run.poll() is None
-    run.send_signal(signal.SIGINT)
-    assert run.wait(60) == 130, run.stderr.read()
+    run.send_signal(end)
+    assert run.wait(60) == (130 if end == signal.SIGINT else -end), run.stderr.read()
     (row,) = json.loads(askport("register", "list", job, "--json").stdout)["devices"]
     left = row["as_left"]["address"]["value"]
     assert (row["tag"], row["as_found"]["address"], left) == ("TG-01", "192.168.77.20", None)
-    assert (row["way"], row["result"], row["state"]) == ("page", "sent", "found")
+    told = ("page", "sent") if end == signal.SIGINT else (None, None)
+    assert (row["way"], row["result"], row["state"]) == (*told, "found")

@@ -40,7 +40,8 @@ _ENTER = {
 class _Hands:
     """What carries out what the session wants of the laptop and the job."""
 
-    def __init__(self, cable: Footing, record: Record, laptop: Laptop) -> None:
+    def __init__(self, cable: Footing, record: Record, laptop: Laptop, begins: Callable[[], None]) -> None:
+        self._begins = begins
         self.pin, self.give_back, self.speak_ipv6 = cable.pin, cable.give_back, cable.speak_ipv6
         self._cable, self._record, self._laptop = cable, record, laptop
 
@@ -57,6 +58,7 @@ class _Hands:
     def write(self, entry: Entry, at: datetime) -> None:
         """Keep what concerns the device; what the laptop borrows for a command is no part of a visit."""
         if not isinstance(entry, Borrowed | GaveBack):
+            self._begins()
             self._record.write(entry, at)
 
     def keep(self, unit: int, frames: Sequence[tuple[datetime, bytes]]) -> None:
@@ -93,10 +95,11 @@ class ErrandRun:
         )
         self.session.cable.finder.on_drop = log.dropped
         self._streams = Streams(cable, wire.wake)
-        self._hands = _Hands(cable, self.record, laptop)
+        self._hands = _Hands(cable, self.record, laptop, self._begin_record)
         self._driver = Driver(self.session, wire, self._hands, self._streams)
         self._door: IPv6Address | None = None
         """Where it is talked to over IPv6, once that was said."""
+        self._is_recorded = False
         self.seen: Device | None = None
         """The device as it was heard before anything was set."""
 
@@ -141,6 +144,9 @@ class ErrandRun:
         way = self.session.device.way
         if heard and (self.seen is None or heard.request) and not (way and way.done):
             self.seen = heard
+        # From here on it may be told something, and a battery may be flat: what it was is on record before that.
+        if self.seen and self.session.phase is Phase.SETTING:
+            self._begin_record()
 
     def _require_moving(self) -> None:
         """See that Enter has done something.
@@ -186,12 +192,19 @@ class ErrandRun:
         self._write_down()
 
     def _write_down(self, *, only_news: bool = False) -> None:
-        wire, visit = self.cable.wire, self.session.visit
+        wire = self.cable.wire
         for effect in self.session.poll():
             if isinstance(effect, WriteEntry):
                 self._hands.write(effect.entry, wire.wall(wire.now()))
-        if only_news and not self.record.has_news:
+        if not only_news:
+            self._begin_record()
+
+    def _begin_record(self) -> None:
+        """Write down that it is on the cable, as it was found; once."""
+        if self._is_recorded:
             return
+        self._is_recorded = True
+        wire, visit = self.cable.wire, self.session.visit
         proves = self.errand.ends is Step.PROVE
         named_at = self.errand.start.old if visit.reached_from and not proves else None  # only where it answered there
         mac = self.errand.start.mac

@@ -34,8 +34,6 @@ class Record:
         self._path, self._tag = path, clean_tag(tag) if tag else ""
         self._job: JobFile | None = None
         self._goes_on = False
-        self._waiting: list[tuple[Entry, datetime]] | None = []
-        """What is to be written once the visit has begun; None from then on."""
         self.unit = 1
 
     def open(self) -> None:
@@ -47,11 +45,6 @@ class Record:
         """
         if self._path:
             self._job = open_job(self._path, writes=True)
-
-    @property
-    def has_news(self) -> bool:
-        """Whether anything waits to be written."""
-        return bool(self._waiting)
 
     def planned_columns(self) -> dict[str, str]:
         """Return what else the job's plan says of the device with this tag, by the heads of its columns.
@@ -82,7 +75,7 @@ class Record:
 
     def visit(self, mac: MacAddress, device: Device | None, wall: Callable[[float], datetime], now: float,
               *, named_at: IPv4Address | None = None) -> None:  # fmt: skip
-        """Write down that a device is on the cable, as it was found, and then all that came of it.
+        """Write down that a device is on the cable, as it was found.
 
         Args:
             mac: the device.
@@ -95,9 +88,6 @@ class Record:
             return
         if not self._goes_on:
             self._found(self._job, mac, device, wall, now, named_at)
-        waiting, self._waiting = self._waiting or [], None
-        for entry, at in waiting:
-            self._job.append(entry, at)
 
     def _found(self, job: "JobFile", mac: MacAddress, device: Device | None, wall: Callable[[float], datetime],
                now: float, named_at: IPv4Address | None) -> None:  # fmt: skip
@@ -121,8 +111,6 @@ class Record:
             job.append(Named(unit=self.unit, mac=mac, tag=self._tag), at)
 
     def write(self, entry: "Entry", at: datetime) -> None:
-        """Append an entry, once the visit has begun."""
-        if self._waiting is not None:
-            self._waiting.append((entry, at))
-        elif self._job:
+        """Append an entry as it happens; the visit has begun."""
+        if self._job:
             self._job.append(entry, at)
