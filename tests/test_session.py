@@ -884,3 +884,19 @@ def test_what_a_proof_does_as_it_ends_is_done():
     proving.receive(hear(Frame(at=0.1, data=frame_between(subject.ends.back, opened))))
     assert proving.done
     assert [read_packet(each.data).get(Tcp).flags for each in proving.poll()] == [TcpFlag.RST]
+
+
+def test_two_fast_enters_at_record_lose_nothing_and_offer_another_tag(practice):
+    """The second comes before the first was carried out: it waits until the record is written."""
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.MAY_RECORD})
+    tag = session.device.work.tag
+    session.enter(bench.now())
+    with suppress(Refused):
+        run.next_device()
+    pass_time(bench, run, span=1.0)
+    if run.session is session:
+        run.next_device()
+    assert tag in run.job.register.recorded_tags()
+    assert run.session.device.work.tag != tag
+    assert journal(run, GaveBack)

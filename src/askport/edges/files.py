@@ -1,5 +1,7 @@
 """Files that are written whole, or not at all."""
 
+import errno
+import os
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
@@ -7,20 +9,40 @@ from askport.core.errors import BadInput, MachineRefused
 from askport.core.text import display_text
 
 
-def write_file(path: Path, data: bytes) -> None:
-    """Write a file; what stood there before stays until the new one is complete.
+def write_file(path: Path, data: bytes, mode: int = 0o666) -> None:
+    """Write a file; what stood there before stays until the new one is complete, and on the disk.
 
     Raises:
         MachineRefused: it cannot be written.
     """
     draft = path.with_name(path.name + ".part")
     try:
-        draft.write_bytes(data)
+        with os.fdopen(os.open(draft, os.O_CREAT | os.O_TRUNC | os.O_WRONLY, mode), "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
         draft.replace(path)
+        sync_directory(path.parent)
     except OSError as error:
         raise MachineRefused(f"'{display_text(str(path), 120)}' could not be written: {error.strerror}.") from None
     finally:
         draft.unlink(missing_ok=True)
+
+
+def sync_directory(directory: Path) -> None:
+    """Have a file that was moved into a directory stay there, whatever comes.
+
+    Raises:
+        OSError: the disk is not there any more.
+    """
+    opened = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(opened)
+    except OSError as error:
+        if error.errno != errno.EINVAL:  # some network file systems cannot
+            raise
+    finally:
+        os.close(opened)
 
 
 def write_all(directory: Path, documents: Mapping[str, Callable[[], bytes]]) -> list[tuple[Path, int]]:

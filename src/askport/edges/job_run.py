@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Protocol
 from askport.core.addresses import MacAddress
 from askport.core.channels import Channels
 from askport.core.crew.in_hand import ALONE, Others, claims_of
+from askport.core.errors import Refused
 from askport.core.kinds.model import Kind
 from askport.core.lessons.evidence import as_kept, blanked
 from askport.core.lessons.exchange import Exchange
@@ -234,12 +235,17 @@ class JobRun:
         Args:
             item: the device.
             is_meant: whether the technician chose it, and not an order.
+
+        Raises:
+            Refused: what was decided for the one before is not carried out yet.
         """
-        self._place = self.work.index(item)
         if self.session.phase is Phase.RECORDED:
+            self._require_carried_out()
+            self._place = self.work.index(item)
             self.begin()
             self.session.device.is_meant = is_meant
         else:
+            self._place = self.work.index(item)
             self.session.stages.take(self._as_planned(item), self.wire.now(), is_meant=is_meant)
 
     def _as_planned(self, item: WorkItem) -> WorkItem:
@@ -350,13 +356,27 @@ class JobRun:
         self.driver = together
         return shared, together
 
+    @property
+    def is_carried_out(self) -> bool:
+        """Whether all that was decided for the device at hand is written and given back."""
+        return not self.session.visit.effects and self.driver.is_idle
+
+    def _require_carried_out(self) -> None:
+        if not self.is_carried_out:
+            raise Refused(f"The record of {self.session.device.work.tag} is being written: press the key once more.")
+
     def _leave_laptop(self) -> None:
         """Remember what the laptop had for the device at hand, and where it stands, for the next one."""
         laptop = self.session.cable.laptop
         self._laptop_before, self._why_on_adapter = self.session.cable.laptop_was, laptop.why_on_adapter
 
     def next_device(self) -> None:
-        """Go on to the next device of the list, or of the crate."""
+        """Go on to the next device of the list, or of the crate.
+
+        Raises:
+            Refused: what was decided for this one is not carried out yet.
+        """
+        self._require_carried_out()
         self._leave_laptop()
         device = self.session.device
         if device.listed_as != device.work.tag and self.item.tag == device.listed_as and self.work:

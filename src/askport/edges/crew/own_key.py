@@ -1,6 +1,5 @@
 """A member's own key: made at joining, kept outside the job, readable for its owner only."""
 
-import os
 import re
 from pathlib import Path
 
@@ -10,6 +9,7 @@ from platformdirs import user_data_path
 
 from askport.core.errors import MachineRefused, Refused
 from askport.core.text import display_text
+from askport.edges.files import write_file
 
 
 def _path(crew: str, member: str) -> Path:
@@ -35,10 +35,9 @@ def make_key(crew: str, member: str) -> bytes:
     private = Ed25519PrivateKey.generate().private_bytes_raw()
     try:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        with os.fdopen(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w") as file:
-            file.write(private.hex())
     except OSError as error:
         raise MachineRefused(f"The key of this member cannot be kept in '{path}': {error.strerror}.") from None
+    write_file(path, private.hex().encode(), mode=0o600)
     return private
 
 

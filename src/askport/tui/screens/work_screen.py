@@ -296,7 +296,8 @@ class WorkScreen(DrawnScreen[None]):
         elif run.is_over:
             self.action_do("register")
         elif run.session.phase is Phase.RECORDED:
-            self.take_next()
+            if run.is_carried_out:  # a second Enter that comes too fast waits for the first
+                self.take_next()
         elif self.next().enter:
             self.looking_at = None
             self.act(lambda session, now: session.enter(now))
