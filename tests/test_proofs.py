@@ -10,6 +10,7 @@ import pytest
 from askport.bench.host import Host
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
 from askport.core.channels import Closed, Fetched
+from askport.core.finding.questioning import stand_in_mac
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, encode_dhcp
 from askport.core.formats.icmp import Icmp, IcmpType
@@ -18,6 +19,7 @@ from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag, encode_timestamp
 from askport.core.formats.udp import Udp
 from askport.core.proofs.after_start import AfterStart
+from askport.core.proofs.calls import Calls
 from askport.core.proofs.final import Making, final_proofs
 from askport.core.proofs.name_servers import DnsAsPlanned
 from askport.core.proofs.own_clock import OwnClock
@@ -572,11 +574,29 @@ def test_what_was_asked_for_and_is_missing_is_no_pass():
     assert verdict_of([*made, once_more, made[1]]).failed == ("gateway",), "a failure stays"
 
 
-@pytest.mark.parametrize(("said", "called", "passed"), [
-    ({"dns1": "10.84.19.253"}, (), True), ({"dns1": "10.9.9.9"}, (), False), ({"prefix": "22"}, (), None),
-    (None, (), None), (None, ("10.84.19.253",), True), (None, ("10.9.9.9",), False)])  # fmt: skip
-def test_its_name_servers_are_shown_by_its_own_word_or_by_whom_it_calls(said, called, passed):
-    planned = (IPv4Address("10.84.19.253"),)
+@pytest.mark.parametrize(("ttl", "counts"), [(64, True), (63, False), (127, False), (255, True)])
+def test_what_somebody_behind_the_device_asks_is_not_its_own_call(ttl, counts):
+    """Passed on under its address: the time to live is one lower than what stacks send with."""
+    cycle = PowerCycle(IT_AT_NEW, now=0.0)
+    cycle.passed = True
+    calls = Calls(IT_AT_NEW, GATEWAY, (), cycle, lambda: True)
+    ends = Ends(src_mac=IT, src=NEW, dst_mac=stand_in_mac(GATEWAY), dst=IPv4Address("10.9.9.9"))
+    asks = frame_between(ends, Udp(src_port=5_000, dst_port=53, payload=b"name"), ttl)
+    calls.receive(hear(Frame(at=1.0, data=asks)))
+    assert bool(calls.dns_called) is counts
+
+
+FIRST, SECOND = "10.84.19.253", "10.84.19.252"
+
+
+@pytest.mark.parametrize(("said", "called", "both", "passed"), [
+    ({"dns1": FIRST}, (), False, True), ({"dns1": "10.9.9.9"}, (), False, False), ({"prefix": "22"}, (), False, None),
+    (None, (), False, None), (None, (FIRST,), False, True), (None, ("10.9.9.9",), False, False),
+    ({"dns1": FIRST}, (), True, None), ({"dns1": FIRST, "dns2": SECOND}, (), True, True), (None, (FIRST,), True, None),
+    ({"dns1": FIRST}, (SECOND,), True, True), ({"dns1": FIRST}, ("10.9.9.9",), True, False),
+    (None, (SECOND, FIRST), True, True), ({"dns1": SECOND, "dns2": FIRST}, (), True, False)])  # fmt: skip
+def test_each_name_server_is_shown_by_its_own_word_or_by_whom_it_calls(said, called, both, passed):
+    planned = tuple(map(IPv4Address, (FIRST, SECOND) if both else (FIRST,)))
     shown = SameMac(IT_AT_NEW, now=0.0)
     shown.passed = True
     own = ReadsBack(lambda _: Told(address=str(NEW), **said), IT_AT_NEW, Expected(), shown, now=0.0) if said else None

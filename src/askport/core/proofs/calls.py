@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address
 
 from askport.core.finding.questioning import stand_in_mac, stood_in_for
+from askport.core.finding.readers.ipv4_clues import SENT_WITH
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
@@ -102,6 +103,8 @@ class Calls(Proof):
     def _take(self, heard: Heard) -> None:
         ipv4, message = heard.packet.get(IPv4), heard.packet.get(Udp) or heard.packet.get(Tcp)
         if ipv4 is None or message is None or ipv4.src != self._subject.at.ip or ipv4.dst == self._subject.laptop.ip:
+            return
+        if ipv4.ttl not in SENT_WITH:  # somebody behind it sent this, under its address
             return
         service = _SERVICES.get(message.dst_port, f"port {message.dst_port}")
         if len(self.called) < _MOST:

@@ -25,14 +25,13 @@ class DnsAsPlanned(Proof):
         """
         super().__init__()
         self._planned, self._own_word, self._calls = planned, own_word, calls
+        self._shown: tuple[IPv4Address, ...] = ()
         self.expected = f"its DNS servers: {_row(planned)}"
 
     def settle(self) -> None:
-        """Take in whom it was heard calling by now, where it does not say itself which servers it has."""
+        """Take in whom it was heard calling by now, where its own word leaves a server open."""
         if self.not_made and self._calls and self._calls.dns_called:
-            asked = listed(self._calls.dns_called)
-            self.not_made = False
-            self._end(bool(self._calls.passed), f"asks {asked}", f"It asks {asked} for names by itself.")
+            self._judge(f"It asks {listed(self._calls.dns_called)} for names by itself", self._calls.dns_called)
 
     def receive(self, heard: Heard) -> None:
         """Conclude once there is something to go by."""
@@ -57,12 +56,22 @@ class DnsAsPlanned(Proof):
         if own is None or own.said is None or "dns" not in own.said.said:
             self.cannot_be_made("Nothing has shown which DNS servers it uses: read its page, console or display.")
             return
-        said = own.said.dns
-        # Some say only their first.
-        passed = bool(said) and said == self._planned[: len(said)]
-        servers = _row(said) or "none"
-        planned = "" if passed else f"; planned are {_row(self._planned)}"
-        self._end(passed, servers, f"It says itself that its DNS servers are {servers}{planned}.")
+        servers = _row(own.said.dns) or "none"
+        told = f"It says itself that its DNS servers are {servers}"
+        if own.said.dns == self._planned[: len(own.said.dns)] != ():
+            self._judge(told, own.said.dns)  # some say only their first
+        else:
+            self._end(False, servers, f"{told}; planned are {_row(self._planned)}.")
+
+    def _judge(self, told: str, shown: tuple[IPv4Address, ...]) -> None:
+        """Pass where each planned server was shown, by its own word or by its calls, and no other."""
+        self._shown, self.not_made = tuple(dict.fromkeys((*self._shown, *shown))), False
+        if wrong := [each for each in self._shown if each not in self._planned]:
+            self._end(False, _row(self._shown), f"{told}; {listed(wrong)} is not planned.")
+        elif missing := [each for each in self._planned if each not in self._shown]:
+            self.cannot_be_made(f"{told}; nothing has shown {listed(missing)}.")
+        else:
+            self._end(True, _row(self._shown), f"{told}.")
 
 
 def _row(servers: tuple[IPv4Address, ...]) -> str:

@@ -13,7 +13,7 @@ from askport.core.formats.ipv4 import PROTOCOL_UDP, IPv4
 from askport.core.formats.packet import Packet
 from askport.core.formats.udp import Udp
 
-_SENT_WITH = frozenset({1, 2, 4, 8, 16, 30, 32, 60, 64, 100, 128, 200, 255})
+SENT_WITH = frozenset({1, 2, 4, 8, 16, 30, 32, 60, 64, 100, 128, 200, 255})
 """Times to live that stacks start with. Another one says that the packet was passed on; one of these says nothing,
 because a router may have taken any number away."""
 _LINK_GROUPS = IPv4Network("224.0.0.0/24")
@@ -37,7 +37,7 @@ def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
         if stays:
             yield Clue(ethernet.src, ClueKind.SPEAKS_FOR, about=ipv4.src)
         return
-    if ipv4.ttl not in _SENT_WITH:
+    if ipv4.ttl not in SENT_WITH:
         yield Clue(ethernet.src, ClueKind.FORWARDS, ipv4.src)
         return
     dhcp = packet.get(Dhcp) if stays else None
