@@ -44,6 +44,12 @@ GATEWAY = IPv4Address("10.84.19.254")
 IT_AT_NEW = Subject(mac=IT, at=IPv4Interface((NEW, 22)), laptop_mac=US, laptop=LAPTOP)
 
 
+def echoes(packet):
+    """It answers a ping."""
+    icmp = packet.get(Icmp)
+    return replies(IT, echoed)(packet) if icmp and icmp.type == IcmpType.ECHO else []
+
+
 def answers_nobody(packet):
     """It says that it has its address when it is asked for, and not to whom: nothing can be asked in its turn."""
     asks = (arp := packet.get(Arp)) and arp.tpa == NEW
@@ -102,7 +108,8 @@ def silent(_):
 @pytest.mark.parametrize(
     ("proof", "answer", "passed", "said"),
     [
-        (SameMac(IT_AT_NEW, now=0.0), holds(IT, NEW), True, "It, and nobody else, answered"),
+        (SameMac(IT_AT_NEW, now=0.0), both(holds(IT, NEW), echoes), True, "It, and nobody else, answered"),
+        (SameMac(IT_AT_NEW, now=0.0), holds(IT, NEW), None, "that it is there is not shown"),  # ARP alone
         (SameMac(IT_AT_NEW, now=0.0), holds_everything(IT), False, "that 10.84.16.21 is its own is not shown"),
         (SameMac(IT_AT_NEW, now=0.0), answers_nobody, False, "It speaks as 10.84.16.21; whether it answers for other"),
         (SameMac(IT_AT_NEW, now=0.0), silent, False, "Nobody answered when asked for 10.84.16.21 3 times"),

@@ -24,6 +24,7 @@ from askport.core.proofs.page_answers import PAGE_PORTS
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Expected
 from askport.core.proofs.verdict import Verdict, verdict_of
+from askport.core.proofs.who_holds import SameMac
 from askport.core.text import display_text, listed
 from askport.core.visit.errand import Errand
 from askport.core.visit.session import Session
@@ -79,7 +80,7 @@ def prove(
     its = kind_named(kind, job).kind if kind else None
     own = _own(device, interface.ip, its, user, password_from) if its else None
     asked = [
-        *(["gateway"] if gateway else []), *(["dns"] if servers else []), *(["old-gone"] if old else []),
+        SameMac.name, *(["gateway"] if gateway else []), *(["dns"] if servers else []), *(["old-gone"] if old else []),
         *(f"port-{port}" for port in open_ or []), *([PowerCycle.name] if power_cycle else []),
     ]  # fmt: skip
     with open_cable(adapter, on_adapter=on_adapter, waits_s=LINK_S, first=record.open) as cable, giving_back(cable):

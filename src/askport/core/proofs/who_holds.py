@@ -45,7 +45,8 @@ class SameMac(_Holders):
 
     It answers ARP for it and not for its neighbours, and it answers there itself: what goes no further than this wire
     (time to live 1, RFC 791 section 3.2) reaches nobody behind it. Where that gets no answer, the same is asked as far
-    as it goes; an answer to that comes from somebody behind it. Whoever else speaks for the address until the last
+    as it goes; an answer to that comes from somebody behind it. ARP alone shows nobody: switches answer it for hosts
+    that are off, and proxies for their neighbours. Whoever else speaks for the address until the last
     proof has ended counts against it.
     """
 
@@ -147,6 +148,10 @@ class SameMac(_Holders):
             )
         elif not is_sure:
             because = f"It answers for addresses that are not its own, so that {self.address} is its own is not shown."
+        elif not self._answers_itself:
+            rest = "to neither ping, TCP nor UDP it answered itself, so that it is there is not shown."
+            self.cannot_be_made(f"It, and nobody else, answered when asked for {self.address} (ARP); {rest}")
+            return
         else:
             because = f"It, and nobody else, answered when asked for {self.address} (ARP)."
         self._end(list(self.holders) == [mac] and is_sure, measured, because)
