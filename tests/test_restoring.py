@@ -255,7 +255,7 @@ def test_a_keeper_that_was_stopped_is_not_said_to_have_given_back(cable):
     keeper = int(children(program.pid)[0])
     os.kill(keeper, signal.SIGSTOP)
     program.send_signal(signal.SIGINT)
-    said = program.communicate(timeout=40)[1]
+    said = program.communicate(timeout=120)[1]
     os.kill(keeper, signal.SIGCONT)
     assert ("Gave" in said, "does not answer" in said, program.returncode) == (False, True, 3), said
     assert wait_for(lambda: cable.adapter() == before)

@@ -25,8 +25,9 @@ from askport.edges.packet_wire import PacketWire
 Detail = str | bool | int | list[str] | None
 Details = dict[str, Detail]
 _MAX_ANSWER = 65_536
-_ANSWER_WAIT_S = 10.0
-"""A keeper that takes longer is not working; changing an address takes milliseconds."""
+_ANSWER_WAIT_S = 30.0
+"""A keeper that takes longer is not working; one that has ended is seen at once. Changing an address takes milliseconds,
+but a network manager may be asked several times, 5 s each, and on a busy laptop a namespace takes its time to end."""
 
 
 class Keeper:
