@@ -250,6 +250,21 @@ def test_a_device_that_no_longer_answers_is_said_to():
     )  # fmt: skip
 
 
+@pytest.mark.parametrize(
+    ("loudness", "stays", "belief"),
+    [("listen", False, "certain"), ("greet", False, "likely"), ("greet", True, "certain")],
+)
+def test_what_was_certain_decays_where_nobody_answers_there_when_asked(loudness, stays, belief):
+    """A boot loader looks for its gateway from an address of its own, and is silent from then on."""
+    made = finder(loudness=Loudness(loudness))
+    coming = [(at, arp_question(IT, GATEWAY, sender=HOME)) for at in (0.5, 1.5, 2.5)]
+    run_on(made, 24.0, lambda arp: [(0.01, answers(arp, HOME))] if stays and arp.tpa == HOME else [], coming)
+    (device,) = made.devices()
+    assert str(device.addresses[0].belief) == belief
+    said = " ".join(each.sentence for each in device.addresses[0].because)
+    assert ("no longer answers" in said) is (belief == "likely")
+
+
 def test_a_cable_that_was_put_elsewhere_carries_one_device():
     """A lost link starts anew: who was there before is no second device, and neighbours in a crate are no one box."""
     made = finder(arp_question(IT, GATEWAY, sender=HOME))

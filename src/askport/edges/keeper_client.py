@@ -26,8 +26,8 @@ Detail = str | bool | int | list[str] | None
 Details = dict[str, Detail]
 _MAX_ANSWER = 65_536
 _ANSWER_WAIT_S = 30.0
-"""A keeper that takes longer is not working; one that has ended is seen at once. Changing an address takes milliseconds,
-but a network manager may be asked several times, 5 s each, and on a busy laptop a namespace takes its time to end."""
+"""A keeper that takes longer is not working; one that has ended is seen at once. Changing an address takes
+milliseconds, but a network manager may be asked several times, 5 s each, and a namespace takes its time to end."""
 
 
 class Keeper:

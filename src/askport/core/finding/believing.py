@@ -1,7 +1,8 @@
 """Which ARP answers are believed: each is checked, and again for as long as it is asked."""
 
-from collections.abc import Mapping, Set
+from collections.abc import Callable, Iterator, Mapping, Set
 from ipaddress import IPv4Address
+from itertools import islice
 
 from askport.core.addresses import MacAddress
 from askport.core.finding.beliefs import Gathered
@@ -20,6 +21,9 @@ _LIKELY_AT_S = (0.0, 1.0, 2.0, 3.5)
 """When such an address is asked for; the last is when it has had its time."""
 _AGAIN_S = 4.0
 """How long a checked answer is believed before it is checked again; a proxy may start at any time."""
+
+_STILL_EVERY_S, _STILL_WAITS_S = 5.0, 2.0
+"""How long a device may say nothing from an address before it is asked for, and how long an answer may take."""
 
 _Key = tuple[MacAddress, IPv4Address]
 
@@ -181,3 +185,63 @@ class LikelyAsks(Machine):
     def next_deadline(self) -> float | None:
         """Return when the next question is due, or its time is over."""
         return earliest(*(began_at + _LIKELY_AT_S[asked] for _, began_at, asked in self._running.values()))
+
+
+class StillHeld(Machine):
+    """Asks again for addresses that a device spoke from and says nothing from any more.
+
+    What was certain decays: a boot loader has an address of its own for some seconds, and nobody answers there later.
+    """
+
+    def __init__(
+        self, laptop_mac: MacAddress, gathered: Mapping[MacAddress, Gathered], allowed: Callable[[], bool], now: float
+    ) -> None:
+        """Begin with nothing to ask.
+
+        Args:
+            laptop_mac: the asking end.
+            gathered: what is known of each device, kept by its owner.
+            allowed: says whether anything may be asked now.
+            now: the wire's time.
+        """
+        super().__init__()
+        self._laptop_mac, self._gathered, self._allowed = laptop_mac, gathered, allowed
+        self._asked: dict[_Key, float] = {}
+        """When each was asked for that has not answered yet."""
+        self._look_at = now
+
+    def clear(self) -> None:
+        """Wait for nothing that was asked."""
+        self._asked.clear()
+
+    def _silent(self, now: float) -> Iterator[tuple[Gathered, IPv4Address]]:
+        for gathered in self._gathered.values():
+            if gathered.is_present and not gathered.answers_for_all:
+                for address in gathered.holdings.spoken:
+                    if now - gathered.holdings.shown[address].last_at >= _STILL_EVERY_S:
+                        yield gathered, address
+
+    def handle_timer(self, now: float) -> None:
+        """Ask for those that were silent for a while, and count who has not answered."""
+        for key, at in list(self._asked.items()):
+            gathered = self._gathered.get(key[0])
+            shown = gathered.holdings.shown.get(key[1]) if gathered else None
+            if gathered is None or shown is None or shown.last_at > at:
+                del self._asked[key]
+            elif now >= at + _STILL_WAITS_S:
+                del self._asked[key]
+                gathered.holdings.unanswered[key[1]] = gathered.holdings.unanswered.get(key[1], 0) + 1
+                gathered.revision += 1
+        if now < self._look_at or not self._allowed():
+            return
+        self._look_at = now + _STILL_EVERY_S
+        for gathered, address in islice(self._silent(now), MAX_CHECKS):
+            self._asked.setdefault((gathered.mac, address), now)
+            self._send(arp_question(self._laptop_mac, address))
+
+    def next_deadline(self) -> float | None:
+        """Return when to ask next, or when a question has had its time."""
+        if not self._gathered:
+            return None
+        look = self._look_at if self._allowed() else None
+        return earliest(look, *(at + _STILL_WAITS_S for at in self._asked.values()))

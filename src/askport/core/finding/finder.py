@@ -6,7 +6,7 @@ from ipaddress import IPv4Address, IPv4Network
 from askport.core.addresses import NO_MAC, MacAddress
 from askport.core.finding.asking_beside import AskingBeside
 from askport.core.finding.beliefs import Gathered
-from askport.core.finding.believing import AnswerChecks, LikelyAsks
+from askport.core.finding.believing import AnswerChecks, LikelyAsks, StillHeld
 from askport.core.finding.calling import DEFAULT_RATE, Calling
 from askport.core.finding.clues import SHOWS_HOLDING, Belief, Clue, ClueKind
 from askport.core.finding.device import Device, view
@@ -79,6 +79,9 @@ class Finder(Machine):
             self.laptop_macs[0] if self.laptop_macs else NO_MAC, self.laptop_addresses, self._gathered
         )
         self._asks = LikelyAsks(self._checks.laptop_mac)
+        self._still = StillHeld(
+            self._checks.laptop_mac, self._gathered, lambda: self.loudness.allows(Loudness.GREET), now
+        )
         self._rivals = Rivals(self._gathered)
         self._further = FurtherQuestions(self._checks.laptop_mac)
         self._beside = AskingBeside(self._checks.laptop_mac, self.laptop_addresses)
@@ -286,11 +289,13 @@ class Finder(Machine):
             return
         self._checks.clear()
         self._asks.clear()
+        self._still.clear()
 
     def handle_timer(self, now: float) -> None:
         """Believe answers whose check nobody answered, ask on, and measure what is certain."""
         self._checks.handle_timer(now)
         self._asks.handle_timer(now)
+        self._still.handle_timer(now)
         self._beside.handle_timer(now)
         self._begin_measuring(now)
         for machine in self.asking:
@@ -306,9 +311,14 @@ class Finder(Machine):
                 self._beside.about(mac, belief.address, gathered.last_at)
                 self._effects += [Send(frame) for frame in name_questions(self.laptop_macs[0], mac, belief.address)]
 
+    @property
+    def _waiting(self) -> tuple[Machine, ...]:
+        """What has deadlines of its own."""
+        return (self._checks, self._asks, self._still, self._beside, *self.asking)
+
     def poll(self) -> list[Effect]:
         """Return what is to be done now."""
-        for machine in (self._checks, self._asks, self._further, self._beside, *self.asking):
+        for machine in (*self._waiting, self._further):
             self._effects += machine.poll()
         return super().poll()
 
@@ -316,7 +326,8 @@ class Finder(Machine):
         """Return when the next question, the end of a check or a measurement is due."""
         measure_at = self._alone_since + _MEASURE_AFTER_S if self._to_measure() else None
         return earliest(
-            measure_at, *(each.next_deadline() for each in (self._checks, self._asks, self._beside, *self.asking))
+            measure_at,
+            *(each.next_deadline() for each in self._waiting),
         )
 
     def _to_measure(self) -> Gathered | None:
