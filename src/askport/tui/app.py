@@ -4,6 +4,7 @@ import asyncio
 import gc
 import os
 import signal
+import time
 from collections import deque
 from collections.abc import Callable, Iterable, Sequence
 from functools import partial
@@ -37,6 +38,8 @@ Fit = Callable[["Choice"], "Workplace"]
 
 _WORK = "askport.tui.screens.work_screen:WorkScreen"
 _FOR_A_KEY_S = 0.05
+_LONGEST_HELD_S = 1.0
+"""How long a key waits for those before it."""
 _FIRST_SEEN_S = 0.5
 
 
@@ -79,6 +82,10 @@ class AskPortApp(App[None]):
         """Whether a signal ended it."""
         self._glyphs = (PlainGlyphs(),) if is_plain() else ()
         self._aimed_at_nothing: deque[Key] = deque(maxlen=64)
+        self._held: deque[Key] = deque()
+        """Keys that wait for those before them."""
+        self._on_the_way = 0
+        """Keys that were sent to a screen without a line, and have not been there yet."""
         """Keys that nothing had the focus for when they came, until they have found their command."""
 
     def get_line_filters(self) -> Sequence[LineFilter]:
@@ -100,12 +107,42 @@ class AskPortApp(App[None]):
 
     async def on_event(self, event: Event) -> None:
         """Give a key the processor until its view is painted, also in a flood of frames; see where it is aimed."""
-        if isinstance(event, Key):
-            if self.workplace:
-                self.workplace.run.wire.give_way(_FOR_A_KEY_S)
-            if self.focused is None:
-                self._aimed_at_nothing.append(event)
+        if not isinstance(event, Key) or event.is_forwarded:  # one that comes back has been where it was sent
+            await super().on_event(event)
+            return
+        if self.workplace:
+            self.workplace.run.wire.give_way(_FOR_A_KEY_S)
+        # A line may open between two keys: the second must not overtake the first, which is on its way to the screen.
+        if self._held or (self._on_the_way and self.focused is not None):
+            self._held.append(event)
+            self.set_timer(_LONGEST_HELD_S, self._let_go)
+        else:
+            await self._take_key(event)
+
+    async def _take_key(self, event: Key) -> None:
+        if self.focused is not None:
+            await super().on_event(event)
+            return
+        self._aimed_at_nothing.append(event)
+        self._on_the_way += 1
         await super().on_event(event)
+        if not (self.screen_stack and self.screen.call_later(self.call_later, self._has_arrived)):
+            self._on_the_way -= 1
+
+    async def _has_arrived(self) -> None:
+        """Take the keys that were held, once those before them have been where they were sent."""
+        self._on_the_way = max(0, self._on_the_way - 1)
+        await self._go_on_with_keys()
+
+    async def _let_go(self) -> None:
+        """Hold no key for longer: the view that the one before it was sent to has gone."""
+        if self._held and time.monotonic() - self._held[0].time >= _LONGEST_HELD_S:
+            self._on_the_way = 0
+            await self._go_on_with_keys()
+
+    async def _go_on_with_keys(self) -> None:
+        while self._held and not self._on_the_way:
+            await self._take_key(self._held.popleft())
 
     def on_key(self, event: Key) -> None:
         """Give a key that was typed while a question was opening to the question.
