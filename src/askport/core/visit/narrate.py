@@ -49,7 +49,7 @@ _PROOFS = {
     "echo": "ping",
     "power-cycle": "power cycle",
     "page": "web page",
-    "services": "services after it",
+    "services": "services again",
     "read-back": "read back",
     "calls": "servers called",
     "mask": "subnet mask",

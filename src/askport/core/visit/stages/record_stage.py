@@ -44,7 +44,10 @@ class Record(Stage):
         borrowed = visit.cable.laptop.borrowed
         back = f", and give {listed(borrowed)} back" if borrowed and not visit.cable.laptop.is_beside else ""
         record = f"Record {tag}{back}." if not wrong else f"record {tag} as it is{back}."
-        return Next(f"{wrong}{record}")
+        watch = visit.device.course.watch if visit.device.course else None
+        left_s = watch.left_s(now) if watch else 0.0
+        watched = f" It is watched for {left_s:.0f} s more: some fall back later." if left_s >= 1.0 else ""
+        return Next(f"{wrong}{record}{watched}")
 
     def result(self) -> str:
         """Say whether it is recorded."""
