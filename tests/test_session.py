@@ -886,6 +886,29 @@ def test_what_a_proof_does_as_it_ends_is_done():
     assert [read_packet(each.data).get(Tcp).flags for each in proving.poll()] == [TcpFlag.RST]
 
 
+def test_one_unit_that_never_comes_back_keeps_nobody_from_being_asked_about_the_others(practice):
+    """They show no clock, so somebody has to say that their power was cut: while they are still waited for."""
+    bench, run = practice("OX-01")
+    heads, crate = six_heads(bench, run)
+    going = SwitchRun(run, crate, cuts_power=True)
+    while not going.cut and bench.now() < 300.0:
+        going.step()
+        pass_time(bench, run, span=0.1)
+    for head in heads:
+        head.host.ports = None  # no port, no clock
+    begun, asked = bench.now(), []
+    for head in heads:
+        head.power(False, bench.now())
+    pass_time(bench, run, span=5.0)
+    for head in heads[1:]:
+        head.power(True, bench.now())
+    while bench.now() < begun + 280.0 and not asked:
+        going.step()
+        pass_time(bench, run, span=1.0)
+        asked = going.cut.unsure if going.cut.is_unsure else []
+    assert asked == [f"OX-0{number}" for number in range(2, 7)]
+
+
 def test_two_fast_enters_at_record_lose_nothing_and_offer_another_tag(practice):
     """The second comes before the first was carried out: it waits until the record is written."""
     bench, run = practice("TG-01")

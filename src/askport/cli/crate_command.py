@@ -130,7 +130,7 @@ async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bo
 
 def _ask(cut: CutTogether, now: float) -> None:
     """Ask whoever is there whether the power of those was cut of which nothing shows it."""
-    if typer.confirm(f"{listed(cut.unsure)} showed no start. Was the power of all cut?", err=True):
+    if typer.confirm(f"{listed(cut.unsure)} showed no restart. Did all of them lose power?", err=True):
         cut.confirm(now)
     else:
         cut.wait_on(now)

@@ -146,7 +146,7 @@ async def _prove(errand: ErrandRun, asked: Collection[str]) -> tuple[Course, Ver
     if course is None or device.chosen is None:
         raise ValueError("it is over only once it was begun")
     if course.watch and not course.is_settled:
-        say(f"It is watched for {course.watch.left_s(now()):.0f} s more: some fall back once they were seen.")
+        say(f"Watched for {course.watch.left_s(now()):.0f} s more: some devices fall back later.")
         await errand.go_on(lambda: course.is_settled)
     course.settle()
     verdict = verdict_of((*course.all_proofs, *course.again))

@@ -131,7 +131,9 @@ class CutTogether(Borrower):
         self.units = list(units)
         self._gives_back = self._over = False
         self._asked_from, self._laptop_mac = asked_from, laptop_mac
-        self._until = now + wait_s
+        self._now, self._until = now, now + wait_s
+        self._patient_until = now + wait_s / 2
+        """Until when nobody is asked while some are still to come back; one may never do so."""
         self._search: FreeAddressSearch | None = None
         if borrowed:
             self._begin(borrowed, now)
@@ -156,7 +158,8 @@ class CutTogether(Borrower):
     def is_unsure(self) -> bool:
         """Whether all are back that come, and only whoever pulled the power knows whether that of some was cut."""
         cycles = [each.cycle for each in self.units if each.cycle and not each.ended and not each.cycle.done]
-        return bool(self.unsure) and not any(each.power in (Power.OFF, Power.STARTING) for each in cycles)
+        is_coming = any(each.power in (Power.OFF, Power.STARTING) for each in cycles)
+        return bool(self.unsure) and not (is_coming and self._now < self._patient_until)
 
     @property
     def unsure(self) -> list[str]:
@@ -173,7 +176,8 @@ class CutTogether(Borrower):
             return f"Pull the power of the switch and of all {count} units, wait three seconds, and put it back."
         back = sum(each.cycle.passed is True for each in self.units if each.cycle)
         ended = sum(each.ended for each in self.units)
-        unsure = f" {listed(self.unsure)} showed no start: Enter if the power of all was cut." if self.is_unsure else ""
+        told = f" {listed(self.unsure)} showed no restart. Press Enter if all of them lost power."
+        unsure = told if self.is_unsure else ""
         return f"{back} of {count} are back with their addresses; {ended} done.{unsure}"
 
     # The laptop's address
@@ -236,6 +240,7 @@ class CutTogether(Borrower):
 
     def handle_timer(self, now: float) -> None:
         """Let each do what is due; give up where nobody pulls the power."""
+        self._now = now
         self._each(lambda machine: machine.handle_timer(now), now)
         if now >= self._until:
             self.leave_out()

@@ -149,8 +149,8 @@ class SameMac(_Holders):
         elif not is_sure:
             because = f"It answers for addresses that are not its own, so that {self.address} is its own is not shown."
         elif not self._answers_itself:
-            rest = "to neither ping, TCP nor UDP it answered itself, so that it is there is not shown."
-            self.cannot_be_made(f"It, and nobody else, answered when asked for {self.address} (ARP); {rest}")
+            rest = "It did not answer ping, TCP or UDP itself, so that it is there is not shown."
+            self.cannot_be_made(f"It, and nobody else, answered when asked for {self.address} (ARP). {rest}")
             return
         else:
             because = f"It, and nobody else, answered when asked for {self.address} (ARP)."

@@ -46,7 +46,7 @@ class Record(Stage):
         record = f"Record {tag}{back}." if not wrong else f"record {tag} as it is{back}."
         watch = visit.device.course.watch if visit.device.course else None
         left_s = watch.left_s(now) if watch else 0.0
-        watched = f" It is watched for {left_s:.0f} s more: some fall back later." if left_s >= 1.0 else ""
+        watched = f" Watched for {left_s:.0f} s more: some devices fall back later." if left_s >= 1.0 else ""
         return Next(f"{wrong}{record}{watched}")
 
     def result(self) -> str:
