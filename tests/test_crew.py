@@ -13,9 +13,10 @@ import pytest
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput, MachineRefused
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.chain import chain_hash
-from askport.core.register.entries import Found, Left, Noted, Recorded
+from askport.core.register.entries import DevicePlanned, Found, Left, Noted, Recorded, Reopened
 from askport.edges.crew import job_part
 from askport.edges.crew.server import Server
 from askport.edges.jobfile import JobFile
@@ -28,11 +29,12 @@ TG-02,10.84.16.2,22
 """
 
 
-def recorded(path, tag, number, at=WHEN, address=None):
+def recorded(path, tag, number, at=None, address=None):
     """Write one device into a job file, as found and as left, and return its MAC address."""
     mac, unit = MacAddress(bytes((2, 0, 0, *number.to_bytes(3)))), number * 1000 + hash(str(path)) % 997
     found = Found(unit=unit, tag=tag, mac=mac, maker=None, address=None, belief="asks", asks_by="dhcp", because=())
     left = AsLeft(address=Value(value=IPv4Address(address or f"10.84.16.{number}"), basis=Basis.HEARD))
+    at = at or datetime.now(UTC)
     with_job(path, lambda job: job.append_all(
         [found, Left(unit=unit, mac=mac, as_left=left), Recorded(unit=unit, mac=mac)], at))  # fmt: skip
     return mac
@@ -135,6 +137,60 @@ def test_the_same_register_comes_of_lines_in_any_order_of_arrival(crew, tmp_path
     assert len(seen(late)[0]) == 2
     assert str(seen(late)[1]) == "10.84.16.9"
     assert with_job(late, lambda job: job.checked()) is not None
+
+
+def plan(path, description, at=None):
+    entry = DevicePlanned(device=PlannedDevice(tag="TG-01", address=IPv4Address("10.84.16.1"), place=description))
+    with_job(path, lambda job: job.append(entry, at or datetime.now(UTC)))
+
+
+def synced(*paths):
+    for each in paths:
+        run("sync", each)
+
+
+def open_ones(path):
+    return " ".join(with_job(path, lambda job: job.register.open_conflicts(), create=False))
+
+
+@pytest.mark.parametrize("off", [timedelta(days=400), timedelta(days=-400)], ids=["ahead", "behind"])
+def test_a_clock_that_is_wrong_decides_nothing_and_is_named(crew, off):
+    """Of the plan, of a visit and of what is reopened, what was made upon the other stands, whatever its date."""
+    anna, ben = crew
+    now = datetime.now(UTC)
+    plan(anna, "hall", now + off)
+    mac = recorded(anna, "TG-01", 1, at=now + off)
+    synced(anna, ben)
+    plan(ben, "cellar")
+    recorded(ben, "TG-01", 1, address="10.84.16.9")
+    synced(ben, anna)
+    plan(anna, "attic", now + off)
+    unit = with_job(anna, lambda job: job.register.by_mac(mac).last.unit)
+    with_job(anna, lambda job: job.append(Reopened(unit=unit, mac=mac, because="moved"), now + off))
+    synced(anna, ben, anna)
+    for each in crew:
+        row = with_job(each, lambda job: job.register.by_mac(mac))
+        assert with_job(each, lambda job: job.register.plan()).by_tag["TG-01"].place == "attic"
+        assert [str(visit.as_left.address.value) for visit in row.visits] == ["10.84.16.1", "10.84.16.9"]
+        assert [visit.reopened for visit in row.visits] == [False, True]
+        assert ("clock of anna was ahead" if off > timedelta() else "clock of anna was behind") in open_ones(each)
+        assert "ben" not in open_ones(each)
+        assert with_job(each, lambda job: job.checked()) is not None
+    assert open_ones(anna) == open_ones(ben)
+
+
+def test_what_two_did_without_knowing_of_each_other_is_named(crew):
+    """However far apart in time: a later date alone settles nothing."""
+    anna, ben = crew
+    plan(anna, "hall")
+    recorded(anna, "TG-01", 1, at=WHEN)
+    plan(ben, "cellar")
+    recorded(ben, "TG-01", 1, at=WHEN + timedelta(hours=9), address="10.84.16.9")
+    synced(anna, ben, anna)
+    for each in crew:
+        assert "The device TG-01 is planned differently by anna and ben" in open_ones(each)
+        assert "was left with 10.84.16.1 by anna and 10.84.16.9 by ben" in open_ones(each)
+    assert open_ones(anna) == open_ones(ben)
 
 
 def test_two_devices_with_one_tag_or_address_are_named_and_both_are_kept(crew):

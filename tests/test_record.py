@@ -2,6 +2,7 @@
 
 import json
 import shutil
+import sqlite3
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -10,6 +11,7 @@ import pytest
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.register.as_left import AsLeft, Basis, Value
+from askport.core.register.chain import next_line
 from askport.core.register.corrections import named, noted
 from askport.core.register.entries import DevicePlanned, Found, Left, Named, Proved, Recorded, WasSet
 from askport.core.register.fold import Register
@@ -130,6 +132,10 @@ def test_two_files_joined_in_either_order_are_the_same_register(tmp_path):
         (visit(1, 4, "TG-01", "10.84.16.44"), "The tag TG-01 is given to"),
         (visit(1, 2, "TG-02", "10.84.16.42", 9, mask=False), "is proven in one file, and failed in another (mask)"),
         ([(DevicePlanned(device=device("OX-01", "10.84.16.32")), AT)], "The device OX-01 is planned differently"),
+        (
+            [(entry, at.replace(year=2199)) for entry, at in visit(1, 4, "TG-09", "10.84.16.44")],
+            "A clock was ahead: line 1",
+        ),
     ],
 )
 def test_what_two_files_say_differently_is_named(tmp_path, theirs, said):
@@ -212,18 +218,40 @@ def test_what_was_set_is_still_set_after_the_program_was_left_and_begun_anew():
     """The same device at the address that it was given: what it was told beside that is not forgotten."""
     at, mac = datetime(2026, 3, 4, tzinfo=UTC), MacAddress.parse("00:00:5e:00:53:10")
     found = {"tag": "TG-01", "mac": mac, "maker": None, "belief": "certain", "because": ()}
-    register = Register()
-    register.take(Found(unit=1, address=IPv4Address("192.168.61.7"), **found), at)
-    register.take(
+    register, last = Register(), None
+
+    def take(entry):
+        nonlocal last
+        last = next_line(entry, at, last, last)
+        register.take(last)
+
+    take(Found(unit=1, address=IPv4Address("192.168.61.7"), **found))
+    take(
         WasSet(unit=1, mac=mac, way="page", gives=True, interface=IPv4Interface("10.84.16.40/22"), gateway=None,
-               dns=(IPv4Address("10.84.19.253"),), result="taken", because=""), at)  # fmt: skip
-    register.take(Found(unit=2, address=IPv4Address("10.84.16.40"), **found), at)
+               dns=(IPv4Address("10.84.19.253"),), result="taken", because=""))  # fmt: skip
+    take(Found(unit=2, address=IPv4Address("10.84.16.40"), **found))
     (row,) = register.touched.values()
     visit = row.visits[-1]
     assert (visit.unit, visit.state, visit.way) == (2, "set", "page")
     assert ([str(each) for each in visit.as_left.dns.value], visit.as_left.dns.basis) == (["10.84.19.253"], Basis.GIVEN)
-    register.take(Found(unit=3, address=IPv4Address("10.84.16.99"), **found), at)
+    take(Found(unit=3, address=IPv4Address("10.84.16.99"), **found))
     assert row.visits[-1].state == "found", "elsewhere it is another piece of work"
+
+
+def test_a_clock_that_was_set_back_is_named_and_settled(tmp_path):
+    path = tmp_path / "one.askport"
+    write(
+        path,
+        visit(1, 1, "TG-01", "10.84.16.40", 9),
+        visit(2, 2, "TG-02", "10.84.16.41", -7200),
+        visit(3, 3, "TG-03", "10.84.16.42", -7000),
+    )
+    said = askport("register", "settle", path).stdout
+    assert said.count("was behind, or set back: line 4, dated") == said.count("set back") == 1, said
+    askport("register", "settle", path, "1", "--words", "it was summer time")
+    with sqlite3.connect(path) as kept:
+        kept.execute("UPDATE grown SET form = 0")  # all of it is made anew
+    assert JobFile(path, create=True).register.open_conflicts() == []
 
 
 def test_a_tag_is_corrected_to_none_that_another_device_has(tmp_path):

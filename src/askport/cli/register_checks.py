@@ -63,13 +63,14 @@ def merge(
     if into.exists():
         raise BadInput(f"'{into}' exists already: name a new file.")
     files = [open_job(each) for each in (job, other)]
-    lines, joined = join([each.lines for each in files])
+    now = datetime.now(UTC)
+    lines, joined = join([each.lines for each in files], now)
     captures = [
         file.capture(visit.frames) for file in files for row in file.checked() for visit in row.visits if visit.frames
     ]
     made = open_job(into, writes=True)
     made.adopt(lines, captures)
-    made.append(joined, datetime.now(UTC))
+    made.append(joined, now)
     print(f"{made.count} entries in {into}.")
     for each in joined.conflicts:
         print(f"! {each}")

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 from datetime import UTC
+from itertools import islice
 from typing import Any
 
 from sqlalchemy import (
@@ -22,12 +23,13 @@ from askport.core.addresses import MacAddress
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan, Subnet
 from askport.core.register.as_planned import held_against
-from askport.core.register.chain import Line, in_time
+from askport.core.register.chain import Line
 from askport.core.register.entries import DevicePlanned, Joined, Settled, SubnetPlanned
 from askport.core.register.fold import Register
+from askport.core.register.in_order import in_order
 from askport.core.register.searching import brief, haystack
 from askport.core.register.visits import Row
-from askport.edges.crew.growing_together import anew, name_differences
+from askport.edges.crew.growing_together import anew, of_plan
 from askport.edges.job_tables import (
     CONFLICTS,
     DEVICES,
@@ -40,6 +42,7 @@ from askport.edges.job_tables import (
     VISITS,
     create_register,
 )
+from askport.edges.naming import name, name_differences, name_odd_times
 
 _AT_ONCE = 20_000
 """Lines that are taken before rows are written down, where the register is made anew."""
@@ -100,35 +103,28 @@ def is_behind(connection: Connection, count: int, hash_: str) -> bool:
 
 
 def make_anew(connection: Connection, lines: Iterable[Line], *, own: str | None = None) -> None:
-    """Make it of a whole journal; of a crew's, in the order of time, which is the same in each of its files.
+    """Make it of a whole journal; of a crew's, in an order that is the same in each of its files.
 
     Args:
         connection: to the job file.
         lines: the journal.
         own: in a crew, what the member is called whose file this is.
     """
-    last_line: Line | None = None
-    if own is not None:
-        every = list(lines)
-        last_line = every[-1] if every else None
-        lines = in_time(every)
     create_register(connection)
     connection.execute(insert(GROWN).values(form=FORM, count=0, hash=""))
-    held: list[Line] = []
-    register = Register(own=own)
+    register, every = Register(own=own), iter(lines)
     last: Line | None = None
-    for line in lines:
-        held.append(line)
-        last = line
-        if len(held) == _AT_ONCE:
-            _take(connection, held, register)
-            held = []
-    _take(connection, held, register)
-    _write(connection, register)
-    if last := last_line or last:
+    while held := list(islice(every, _AT_ONCE if own is None else None)):
+        last = held[-1]
+        name_odd_times(connection, held, own or "")
+        _take(connection, held if own is None else in_order(held, own), register)
+        if own is not None:
+            _write(connection, register)
+            name_differences(connection, register.touched.values(), held, own)
+    if own is None:
+        _write(connection, register)
+    if last:
         connection.execute(_GREW, {"count_": last.number, "hash_": last.hash})
-    if own is not None:
-        name_differences(connection, register.touched.values(), own)
 
 
 def grow(connection: Connection, lines: Sequence[Line], *, own: str | None = None) -> None:
@@ -145,8 +141,10 @@ def grow(connection: Connection, lines: Sequence[Line], *, own: str | None = Non
         register = Register(Stored(connection))
         _take(connection, lines, register)
     _write(connection, register)
+    name_odd_times(connection, lines, own or "")
     if own is not None:
-        name_differences(connection, register.touched.values(), own)
+        plan = of_plan(connection, [line.entry for line in lines])
+        name_differences(connection, register.touched.values(), plan, own)
     connection.execute(_GREW, {"count_": lines[-1].number, "hash_": lines[-1].hash})
 
 
@@ -160,13 +158,13 @@ def _take(connection: Connection, lines: Sequence[Line], register: Register) -> 
             case DevicePlanned():
                 planned.take(entry.device.tag, None if entry.removed else entry.device)
             case Joined():
-                for sentence in entry.conflicts:
-                    connection.execute(upsert(CONFLICTS).values(sentence=sentence).on_conflict_do_nothing())
+                name(connection, entry.conflicts)
             case Settled():
-                where = CONFLICTS.c.sentence == entry.conflict
-                connection.execute(update(CONFLICTS).where(where).values(settled=entry.words))
+                settled = upsert(CONFLICTS).values(sentence=entry.conflict, settled=entry.words)
+                same = {"settled": entry.words}
+                connection.execute(settled.on_conflict_do_update(index_elements=["sentence"], set_=same))
             case _:
-                register.take(entry, line.at, line.member)
+                register.take(line)
     _plan(connection, SUBNETS, "network", subnets)
     _plan(connection, PLANNED, "tag", planned)
     # What a subnet says counts for each of its devices.

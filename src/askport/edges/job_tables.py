@@ -6,9 +6,9 @@ from askport.core.text import display_text
 
 APPLICATION_ID = 0x41534B50
 """Marks a SQLite file as a job of Ask Port (PRAGMA application_id)."""
-VERSION = 6
+VERSION = 7
 """Of the journal's tables (PRAGMA user_version). A newer file is refused; an older one is brought up to date."""
-FORM = 4
+FORM = 5
 """Of the register's tables: where a file has another, they are made anew from the journal."""
 
 METADATA = MetaData()
@@ -22,6 +22,7 @@ JOURNAL = Table(
     Column("body", String, nullable=False),
     Column("hash", String, nullable=False),
     Column("member", String),
+    Column("pushed", String),
 )
 CAPTURES = Table(
     "captures",

@@ -27,14 +27,16 @@ from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.plan.folding import plan_of
 from askport.core.register.as_planned import held_against
-from askport.core.register.chain import Chain, Line, in_time, next_line
-from askport.core.register.entries import Entry, Kept
+from askport.core.register.chain import Chain, Line, next_line
+from askport.core.register.entries import Entry, Found, Kept
 from askport.core.register.fold import fold
+from askport.core.register.in_order import in_order
 from askport.core.register.visits import Row
 from askport.core.text import display_text
+from askport.edges.crew.growing_together import made_upon
 from askport.edges.crew.job_part import Membership, heads_in, last_own, membership_in
 from askport.edges.crew.verifying import seals_fault
-from askport.edges.growing import grow, is_behind, make_anew
+from askport.edges.growing import Stored, grow, is_behind, make_anew
 from askport.edges.job_engine import copied, engine_of
 from askport.edges.job_tables import APPLICATION_ID, CAPTURES, JOURNAL, METADATA, SEAL, VERSION, foreign_parts
 from askport.edges.kept_frames import CAPTURE, frames_fault, keeping
@@ -160,6 +162,11 @@ class JobFile:
         if version < VERSION:
             bring_up_to_date(connection)
 
+    def grow_anew(self) -> None:
+        """Make the register anew, where something has come that changes what the journal adds up to."""
+        self._grow(writes=True)
+        self.register.has_grown()
+
     def _grow(self, *, writes: bool) -> None:
         """Make the register anew where it does not stand for the journal as it is."""
         count, hash_ = (self._last.number, self._last.hash) if self._last else (0, "")
@@ -272,7 +279,7 @@ class JobFile:
 
     def _in_order(self) -> Iterable[Line]:
         """Return the journal in the order in which it adds up: a crew's is the same in each of its files."""
-        return in_time(self._read()) if self.crew else self._read()
+        return in_order(self._read(), self.crew.member) if self.crew else self._read()
 
     def _folded(self) -> list[Row]:
         rows = fold(self._in_order(), self.crew.member if self.crew else None)
@@ -313,10 +320,17 @@ class JobFile:
             self._append([(entry, at) for entry in entries])
 
     def _append(self, entries: Iterable[tuple[Entry, datetime]], *with_it: Executable) -> None:
-        last, own, lines = self._last, self._own, []
-        for entry, at in entries:
-            last = own = next_line(entry, at, last, own)
-            lines.append(last)
+        last, own, lines, begun = self._last, self._own, [], set[int]()
+        try:
+            with self._engine.connect() as connection:
+                for entry, at in entries:
+                    if self.crew and entry.unit not in begun:
+                        entry = made_upon(connection, entry, Stored(connection), self.crew.member)
+                    begun |= {entry.unit} if isinstance(entry, Found) else set()
+                    last = own = next_line(entry, at, last, own)
+                    lines.append(last)
+        except DatabaseError as error:
+            raise self._damaged(_plainly(error)) from None
         self._write(lines, *with_it)
         self._own = own
 
@@ -377,7 +391,8 @@ class JobFile:
         """Write lines together with what belongs to them, and have the register grow with them."""
         rows = [
             {"number": line.number, "place": line.place, "after": line.after, "at": line.at.isoformat(),
-             "body": line.body, "hash": line.hash, "member": line.member}
+             "body": line.body, "hash": line.hash, "member": line.member,
+             "pushed": line.pushed.isoformat() if line.pushed else None}
             for line in lines
         ]  # fmt: skip
         try:

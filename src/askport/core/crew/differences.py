@@ -1,8 +1,10 @@
 """What members of a crew say differently of one site: named, and never settled silently."""
 
 from collections.abc import Iterable, Iterator
-from itertools import pairwise
+from itertools import combinations
 
+from askport.core.register.chain import Line
+from askport.core.register.in_order import newest, planned
 from askport.core.register.visits import Row
 from askport.core.text import listed
 
@@ -27,22 +29,38 @@ def differences(row: Row, others: Iterable[Row], own: str) -> Iterator[str]:
             yield f"The tag {row.tag} is given to {each}: one of them has to get another."
 
 
-def at_once(row: Row, own: str) -> str:
-    """Say that two members had a device on the cable at the same time and say differently how they left it."""
+def apart(row: Row, own: str) -> Iterator[str]:
+    """Yield how two members left a device differently, neither of whom knew of the other's visit."""
     done = [each for each in row.visits if each.recorded_at]
-    for first, second in pairwise(done):
-        overlaps = first.recorded_at and second.found_at < first.recorded_at
+    for first, second in combinations(done, 2):
         names = (first.member or own, second.member or own)
-        if not overlaps or names[0] == names[1]:
+        if names[0] == names[1] or first.unit in second.upon or second.unit in first.upon:
             continue
         both = list(zip((first, second), names, strict=True))
         if first.as_left != second.as_left:
             left = listed([f"{each.as_left.address.value or 'no address'} by {name}" for each, name in both])
-            return f"{row.mac} was left at the same time with {left}: see which is true, and prove it again."
-        if first.is_proven != second.is_proven and (first.failed or second.failed):
+            yield f"{row.mac} was left with {left}, who did not know of each other: prove it again."
+        elif first.is_proven != second.is_proven and (first.failed or second.failed):
             said = listed([f"{'failed' if each.failed else each.state} by {name}" for each, name in both])
-            return f"{row.mac} was {said} at the same time: prove it again."
-    return ""
+            yield f"{row.mac} was {said}, who did not know of each other: prove it again."
+
+
+def planned_apart(lines: Iterable[Line], own: str) -> Iterator[str]:
+    """Yield which rows of the plan members changed differently without knowing of each other's change.
+
+    Args:
+        lines: all lines of those rows.
+        own: what the member is called whose file this is.
+    """
+    rows: dict[str, list[Line]] = {}
+    for line in lines:
+        if row := planned(line):
+            rows.setdefault(row, []).append(line)
+    for row, changes in rows.items():
+        last = newest(changes, own)
+        if len({line.entry.model_dump_json(exclude={"upon"}) for line in last}) > 1:
+            who = listed(sorted({line.member or own for line in last}))
+            yield f"{row} is planned differently by {who}: the later plan is taken; change it to settle it."
 
 
 def _by(row: Row, own: str) -> str:

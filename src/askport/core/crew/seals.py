@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import datetime
 from hashlib import sha256
 
 _GROUP = 4
@@ -21,6 +22,8 @@ class Seal:
     signature: str
     push: int = 0
     """Which push of the crew it came with; 0 where no server has numbered it yet."""
+    at: datetime | None = None
+    """When the database had it, by its own clock; None where that is not asked."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,13 +6,15 @@ covers all that came before it on its strand: so the same line in two files is o
 hash of its last line can be found again in whatever the file became.
 """
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
+from datetime import datetime
 from functools import cached_property
 from hashlib import sha256
+from heapq import heapify, heappop, heappush
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict
 
-from askport.core.register.entries import Entry, Found, Joined, entry_of
+from askport.core.register.entries import Entry, Joined, entry_of
 
 
 class Line(BaseModel):
@@ -34,6 +36,8 @@ class Line(BaseModel):
     member: str | None = None
     """Which member of a crew wrote it; None where its crew does not have it yet, or there is none. It is no part of the
     hash: seals vouch for it."""
+    pushed: AwareDatetime | None = None
+    """When its crew's database had it, by the clock of that."""
 
     @cached_property
     def entry(self) -> Entry:
@@ -55,7 +59,9 @@ def next_line(entry: Entry, at: AwareDatetime, last: Line | None, own: Line | No
     after = None if previous == (last.hash if last else "") else previous
     body = entry.model_dump_json()
     hash_ = chain_hash(previous, place, at.isoformat(), body)
-    line = Line.model_construct(number=number, place=place, after=after, at=at, body=body, hash=hash_, member=None)
+    line = Line.model_construct(
+        number=number, place=place, after=after, at=at, body=body, hash=hash_, member=None, pushed=None
+    )
     line.__dict__["entry"] = entry  # as if it had been read already
     return line
 
@@ -65,29 +71,44 @@ def chain_hash(previous: str, place: int, at: str, body: str) -> str:
     return sha256("\n".join((previous, str(place), at, body)).encode()).hexdigest()
 
 
-def _moment(line: Line) -> tuple[AwareDatetime, int, str]:
-    return line.at, line.place, line.hash
+def believable(line: Line) -> datetime:
+    """Return when a line was written, as far as its own clock can be believed: not after others had it."""
+    return min(line.at, line.pushed) if line.pushed else line.at
 
 
-def in_time(lines: Iterable[Line]) -> list[Line]:
-    """Return lines of several members in the order of time, which is the same in every file.
+def _moment(line: Line) -> tuple[datetime, int, str]:
+    return believable(line), line.place, line.hash
 
-    Laptops' clocks differ. What somebody says of a device comes behind its being found all the same, whatever the clock
-    of whoever found it said: it would be said of nothing.
+
+def in_line(lines: Iterable[Line], behind: Mapping[str, Collection[str]]) -> list[Line]:
+    """Return lines in an order that is the same in every file: each behind others, and by their times otherwise.
+
+    Args:
+        lines: in any order.
+        behind: by the hash of each line, the hashes of those behind which it comes.
     """
-    ordered = sorted(lines, key=_moment)
-    found: dict[bytes, AwareDatetime] = {}
-    for line in ordered:
-        if isinstance(line.entry, Found):
-            found.setdefault(line.entry.mac, line.at)
-
-    def behind_its_device(line: Line) -> tuple[AwareDatetime, bool, AwareDatetime, int, str]:
-        mac = getattr(line.entry, "mac", None)
-        first = found.get(mac) if mac else None
-        waits = first is not None and line.at < first
-        return (first if waits and first else line.at), waits, *_moment(line)
-
-    return sorted(ordered, key=behind_its_device)
+    every = {line.hash: line for line in lines}
+    before: dict[str, list[str]] = {}
+    waits = dict.fromkeys(every, 0)
+    for hash_ in every:
+        for other in set(behind[hash_]) & every.keys():
+            before.setdefault(other, []).append(hash_)
+            waits[hash_] += 1
+    ready = [_moment(every[hash_]) for hash_, count in waits.items() if not count]
+    heapify(ready)
+    ordered: dict[str, Line] = {}
+    while len(ordered) < len(every):
+        if not ready:  # lines that name each other, which no program of ours writes
+            ready.append(min(_moment(line) for hash_, line in every.items() if hash_ not in ordered))
+        hash_ = heappop(ready)[-1]
+        if hash_ in ordered:
+            continue
+        ordered[hash_] = every[hash_]
+        for after in before.get(hash_, ()):
+            waits[after] -= 1
+            if not waits[after]:
+                heappush(ready, _moment(every[after]))
+    return list(ordered.values())
 
 
 class Chain:
@@ -121,7 +142,7 @@ class Chain:
         self._number, self._place, self._hash = number, place, hash_
         if hash_ in self._referred:
             self._places[hash_] = place
-        if body.startswith('{"kind":"joined"'):
+        if '"kind":"joined"' in body:
             joined = entry_of(body)
             self._loose -= set(joined.heads) if isinstance(joined, Joined) else set()
         return fits
@@ -142,22 +163,10 @@ def order(lines: Iterable[Line]) -> list[Line]:
         predecessor[line.hash] = previous if line.after is None else line.after
         known[line.hash] = line
         previous = line.hash
-    ordered: list[Line] = []
-    placed = {""}
-    waiting: dict[str, list[Line]] = {}
-    for line in sorted(known.values(), key=_moment):
-        ready = [line]
-        while ready:
-            one = ready.pop()
-            if predecessor[one.hash] not in placed:
-                waiting.setdefault(predecessor[one.hash], []).append(one)
-                continue
-            ordered.append(one)
-            placed.add(one.hash)
-            ready += reversed(waiting.pop(one.hash, []))
+    behind = {hash_: {predecessor[hash_], *line.entry.upon} for hash_, line in known.items()}
     numbered = []
     last = ""
-    for number, line in enumerate(ordered, 1):
+    for number, line in enumerate(in_line(known.values(), behind), 1):
         before = predecessor[line.hash]
         numbered.append(line.model_copy(update={"number": number, "after": None if before == last else before}))
         last = line.hash

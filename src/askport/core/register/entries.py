@@ -17,7 +17,14 @@ class _Model(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
-class _Entry(_Model):
+class _Written(_Model):
+    unit: int = 0
+    upon: tuple[str, ...] = ()
+    """In the file of a crew: the hashes of the last lines about the same device, or the same row of the plan, that it
+    was written upon."""
+
+
+class _Entry(_Written):
     unit: int
     """Names one device's way through the job; every entry about it carries this number. It is drawn, so that two
     technicians never draw the same."""
@@ -200,20 +207,18 @@ class Recorded(_Entry):
     """The IPv6 addresses that it was heard to use by then."""
 
 
-class SubnetPlanned(_Model):
+class SubnetPlanned(_Written):
     """A subnet of the plan was written down, or changed, or taken out."""
 
     kind: Literal["subnet-planned"] = "subnet-planned"
-    unit: int = 0
     subnet: Subnet
     removed: bool = False
 
 
-class DevicePlanned(_Model):
+class DevicePlanned(_Written):
     """A device of the plan was written down, or changed, or taken out."""
 
     kind: Literal["device-planned"] = "device-planned"
-    unit: int = 0
     device: PlannedDevice
     removed: bool = False
 
@@ -257,33 +262,30 @@ class Taught(_Entry):
     exchanges: tuple[dict[str, str | int], ...]
 
 
-class CrateBegun(_Model):
+class CrateBegun(_Written):
     """The rest of a crate was to go like one unit."""
 
     kind: Literal["crate-begun"] = "crate-begun"
-    unit: int = 0
     like: str
     kind_name: str
     power_cuts: str
     """Of which units the power was to be cut, in words."""
 
 
-class Joined(_Model):
+class Joined(_Written):
     """The journals that end in these lines were joined."""
 
     kind: Literal["joined"] = "joined"
-    unit: int = 0
     heads: tuple[str, ...]
     """The hashes of their last lines."""
     conflicts: tuple[str, ...] = ()
     """What they say differently, each as a sentence."""
 
 
-class Settled(_Model):
+class Settled(_Written):
     """Somebody said how a conflict of joined journals is settled."""
 
     kind: Literal["settled"] = "settled"
-    unit: int = 0
     conflict: str
     words: str
 

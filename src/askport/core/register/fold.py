@@ -76,6 +76,8 @@ class Register:
         self._by_mac: dict[MacAddress, Row] = {}
         self._by_unit: dict[int, Row] = {}
         self._last_id: int | None = None
+        self._units: dict[str, int] = {}
+        """Of what unit a line was, by its hash."""
         self.touched: dict[int, Row] = {}
         """By their ids, as they are now."""
         self.has_come = False
@@ -83,12 +85,14 @@ class Register:
         self.gone: set[int] = set()
         """Ids of rows that became part of another."""
 
-    def take(self, entry: Entry, at: datetime, member: str | None = None) -> None:
-        """Take one entry, of a member of a crew where there is one; what says nothing of a device changes nothing."""
+    def take(self, line: Line) -> None:
+        """Take one line, of a member of a crew where there is one; what says nothing of a device changes nothing."""
+        entry = line.entry
+        self._units[line.hash] = entry.unit
         match entry:
             case Found():
                 self.has_come = True
-                self._found(entry, at, member)
+                self._found(entry, line.at, line.member)
             case Kept():
                 if row := self._with_unit(entry.unit):
                     for visit in row.visits:
@@ -117,7 +121,7 @@ class Register:
                 if row := self._with_mac(entry.mac):
                     # Two members may have had it at the same time: each entry is about its own visit.
                     visit = next((each for each in reversed(row.visits) if each.unit == entry.unit), row.visits[-1])
-                    _take(row, visit, entry, at)
+                    _take(row, visit, entry, line.at)
 
     def see(self, row: Row) -> None:
         """Touch a row of the earlier register, unless it was touched already."""
@@ -159,6 +163,7 @@ class Register:
             unit=entry.unit, found_at=at, found_address=entry.address, found_prefix=entry.prefix,
             found_gateway=entry.gateway, found_asking=entry.asks_by, found_belief=entry.belief,
             found_ipv6=entry.ipv6, member="" if member in (None, self._own) else member,
+            upon=self._known_to(entry, row),
         )  # fmt: skip
         earlier = row.visits[-1] if row.visits else None
         if earlier and earlier.is_unfinished and entry.address == earlier.as_left.address.value:
@@ -167,6 +172,11 @@ class Register:
             visit.as_left, visit.key = earlier.as_left, earlier.key
         row.visits.append(visit)
         self._hold(row)
+
+    def _known_to(self, entry: Found, row: Row) -> tuple[int, ...]:
+        """Return the units of the visits that whoever found it knew of."""
+        known = {self._units[each] for each in entry.upon if each in self._units}
+        return tuple(sorted(known.union(*(each.upon for each in row.visits if each.unit in known))))
 
     def _same(self, entry: SameDevice) -> None:
         row, other = self._with_mac(entry.mac), self._with_mac(entry.other)
@@ -195,7 +205,7 @@ def fold(lines: Iterable[Line], own: str | None = None) -> list[Row]:
     """
     register = Register(own=own)
     for line in lines:
-        register.take(line.entry, line.at, line.member)
+        register.take(line)
     return [register.touched[each] for each in sorted(register.touched)]
 
 

@@ -1,19 +1,28 @@
 """Joining the journals of two technicians at one site: the same in either order, and nothing settled silently."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
 
 from askport.core.register.chain import Line, order
 from askport.core.register.entries import DevicePlanned, Joined, SubnetPlanned
 from askport.core.register.fold import fold
+from askport.core.register.in_order import is_ahead
 from askport.core.register.visits import Row
 from askport.core.text import listed
 
 
-def join(journals: Sequence[Sequence[Line]]) -> tuple[list[Line], Joined]:
-    """Return the lines of all, each once, and the entry that joins them, with what they say differently."""
+def join(journals: Sequence[Sequence[Line]], at: datetime) -> tuple[list[Line], Joined]:
+    """Return the lines of all, each once, and the entry that joins them at a time, with what they say differently."""
     heads = sorted({lines[-1].hash for lines in journals if lines})
     lines = order(line for journal in journals for line in journal)
-    return lines, Joined(heads=tuple(heads), conflicts=tuple(sorted(_conflicts(journals))))
+    return lines, Joined(heads=tuple(heads), conflicts=tuple(sorted({*_conflicts(journals), *_ahead(journals, at)})))
+
+
+def _ahead(journals: Iterable[Iterable[Line]], now: datetime) -> Iterator[str]:
+    """Say which lines have a time that has not come yet: the first of each journal."""
+    for lines in journals:
+        if first := next((line for line in lines if is_ahead(line.at, now)), None):
+            yield f"A clock was ahead: line {first.place}, dated {first.at:%Y-%m-%d %H:%M}, is later than now."
 
 
 def _conflicts(journals: Sequence[Sequence[Line]]) -> Iterable[str]:

@@ -54,6 +54,8 @@ class Visit(BaseModel, defer_build=True):
     """Its number in the journal."""
     member: str = ""
     """Which member of the crew had it on the cable; empty where it was this file's own, or there is no crew."""
+    upon: tuple[int, ...] = ()
+    """In a crew, the numbers of earlier visits, of whomever, that were known when this one began."""
     found_at: datetime
     found_address: IPv4Address | None
     found_prefix: int | None

@@ -1,23 +1,22 @@
 """How a register grows where several members write: the same in each file, in whatever order their lines arrive.
 
-What is known of a device is taken anew from all lines about it, in the order of time, whenever more than one member
-wrote of it; a line of the plan stands as whoever changed it last left it. So a file that hears of a visit late says the
+What is known of a device is taken anew from all lines about it, in their order, whenever more than one member wrote of
+it; a line of the plan stands as whoever changed it last left it. So a file that hears of a visit late says the
 same as one that heard of it at once.
 """
 
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, func, literal_column, or_, select
-from sqlalchemy.dialects.sqlite import insert as upsert
+from sqlalchemy import ColumnElement, Connection, func, literal_column, select
 
 from askport.core.addresses import MacAddress
-from askport.core.crew.differences import at_once, differences
-from askport.core.register.chain import Line, in_time
+from askport.core.register.chain import Line
 from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
 from askport.core.register.fold import Earlier, Register
+from askport.core.register.in_order import in_order, newest
 from askport.core.register.visits import Row
-from askport.edges.job_tables import CONFLICTS, DEVICES, JOURNAL
+from askport.edges.job_tables import JOURNAL
 
 UNIT = func.json_extract(JOURNAL.c.body, literal_column("'$.unit'"))
 """Which way through the job a line is about; an index of a crew's file has it."""
@@ -27,6 +26,7 @@ INDEXES = (
     "CREATE INDEX IF NOT EXISTS lines_by_tag ON journal (json_extract(body, '$.device.tag'))",
     "CREATE INDEX IF NOT EXISTS lines_by_network ON journal (json_extract(body, '$.subnet.network'))",
 )
+_PLANNED = ("$.device.tag", "$.subnet.network")
 _AT_ONCE = 400
 
 
@@ -73,37 +73,51 @@ def anew(connection: Connection, lines: Sequence[Line], earlier: Earlier, take: 
     members = {"" if line.member in (None, own) else line.member for line in lines} | {
         visit.member for row in rows.values() for visit in row.visits
     }
-    plan = _latest_plan(connection, entries)
+    plan = of_plan(connection, entries)
     rest = [line for line in lines if not isinstance(line.entry, DevicePlanned | SubnetPlanned)]
     if len(members) < 2 or not rows:
         register = Register(earlier, own=own)
-        take(connection, in_time([*plan, *rest]), register)
+        take(connection, in_order([*plan, *rest], own), register)
         return register
     units |= {visit.unit for row in rows.values() for visit in row.visits}
     about = _lines(connection, UNIT, units)
     loose = [line for line in rest if not line.entry.unit]
     ids = {mac: row.id for row in rows.values() for mac in row.macs}
     register = Register(_Hiding(earlier, rows), ids, own)
-    take(connection, in_time([*plan, *loose, *about]), register)
+    take(connection, in_order([*plan, *loose, *about], own), register)
     register.gone |= rows.keys() - register.touched.keys()
     register.has_come = True
     return register
 
 
-def _latest_plan(connection: Connection, entries: Iterable[Entry]) -> list[Line]:
-    """Return the lines by which those parts of the plan stand that the entries change."""
-    tags = {entry.device.tag for entry in entries if isinstance(entry, DevicePlanned)}
-    networks = {str(entry.subnet.network) for entry in entries if isinstance(entry, SubnetPlanned)}
-    latest: dict[tuple[str, str], Line] = {}
-    for path, wanted in (("$.device.tag", tags), ("$.subnet.network", networks)):
-        key = func.json_extract(JOURNAL.c.body, literal_column(f"'{path}'"))
-        for line in in_time(_lines(connection, key, wanted)):
-            entry = line.entry
-            if isinstance(entry, DevicePlanned):
-                latest["tag", entry.device.tag] = line
-            elif isinstance(entry, SubnetPlanned):
-                latest["network", str(entry.subnet.network)] = line
-    return list(latest.values())
+def of_plan(connection: Connection, entries: Iterable[Entry]) -> list[Line]:
+    """Return all lines of those rows of the plan that entries change."""
+    every = list(entries)
+    tags = {entry.device.tag for entry in every if isinstance(entry, DevicePlanned)}
+    networks = {str(entry.subnet.network) for entry in every if isinstance(entry, SubnetPlanned)}
+    devices, subnets = (func.json_extract(JOURNAL.c.body, literal_column(f"'{path}'")) for path in _PLANNED)
+    return [*_lines(connection, devices, tags), *_lines(connection, subnets, networks)]
+
+
+def made_upon(connection: Connection, entry: Entry, earlier: Earlier, own: str) -> Entry:
+    """Return an entry that names what it is written upon, where that is not its own visit.
+
+    Args:
+        connection: to the job file.
+        entry: what is written next.
+        earlier: the register as it is.
+        own: what the member is called whose file this is.
+    """
+    if isinstance(entry, DevicePlanned | SubnetPlanned):
+        lines = of_plan(connection, [entry])
+    else:
+        mac = getattr(entry, "mac", None)
+        row = (earlier.by_mac(mac) if mac else None) or earlier.by_unit(entry.unit)
+        begun = row and next((each for each in row.visits if each.unit == entry.unit), None)
+        if row is None or (begun and begun.member in ("", own)):
+            return entry
+        lines = _lines(connection, UNIT, [each.unit for each in row.visits])
+    return entry.model_copy(update={"upon": tuple(line.hash for line in newest(lines, own))})
 
 
 def _lines(connection: Connection, key: ColumnElement[Any], wanted: Iterable[object]) -> list[Line]:
@@ -113,13 +127,3 @@ def _lines(connection: Connection, key: ColumnElement[Any], wanted: Iterable[obj
         rows = connection.execute(select(JOURNAL).where(key.in_(every[first : first + _AT_ONCE]))).mappings()
         found += [Line.model_validate(dict(row)) for row in rows]
     return found
-
-
-def name_differences(connection: Connection, rows: Iterable[Row], own: str) -> None:
-    """Write down what members say differently of devices that were touched."""
-    for row in rows:
-        same = or_(DEVICES.c.tag == row.tag, DEVICES.c.left == (int(row.left) if row.left else None))
-        found = connection.execute(select(DEVICES.c.row).where(same, DEVICES.c.id != row.id)).scalars()
-        others = [Row.model_validate_json(each) for each in found]
-        for sentence in (*differences(row, others, own), *filter(None, [at_once(row, own)])):
-            connection.execute(upsert(CONFLICTS).values(sentence=sentence).on_conflict_do_nothing())

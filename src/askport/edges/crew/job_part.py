@@ -1,7 +1,8 @@
 """What a job file keeps of its crew: to which it belongs and as whom, the members' keys, their seals, its own block."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from ipaddress import IPv4Address
 from typing import Protocol
 
@@ -136,11 +137,11 @@ def keeping_seal(seal: Seal) -> Executable:
     return made.on_conflict_do_update(index_elements=["head", "member"], set_=values)
 
 
-def has_pushed(hashes: Iterable[str], member: str | None) -> list[Executable]:
-    """Return what writes down whose lines these are; None where their crew does not have them."""
-    every, steps = list(hashes), 500
+def has_pushed(hashes: Iterable[str], member: str | None, at: datetime | None) -> list[Executable]:
+    """Return what writes down whose lines these are, and when their crew had them; None where it does not."""
+    every, steps, pushed = list(hashes), 500, at.isoformat() if at else None
     parts = [every[first : first + steps] for first in range(0, len(every), steps)]
-    return [update(JOURNAL).where(JOURNAL.c.hash.in_(part)).values(member=member) for part in parts]
+    return [update(JOURNAL).where(JOURNAL.c.hash.in_(part)).values(member=member, pushed=pushed) for part in parts]
 
 
 def strand_lines(connection: Connection, where: object = None, most: int | None = None) -> Iterator[StrandLine]:
@@ -177,6 +178,15 @@ def places_of(connection: Connection, hashes: Iterable[str]) -> dict[str, int]:
             each.hash: each.place for each in connection.execute(select(JOURNAL.c.hash, JOURNAL.c.place).where(wanted))
         }
     return found
+
+
+def times_of(connection: Connection, hashes: Sequence[str]) -> list[datetime]:
+    """Return when those lines that are there say they were written."""
+    found = list[str]()
+    for first in range(0, len(hashes), 500):
+        wanted = JOURNAL.c.hash.in_(hashes[first : first + 500])
+        found += connection.execute(select(JOURNAL.c.at).where(wanted)).scalars()
+    return [datetime.fromisoformat(each) for each in found]
 
 
 def strand_heads(connection: Connection) -> set[tuple[str, str]]:

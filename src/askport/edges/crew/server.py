@@ -3,7 +3,7 @@
 import json
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Address
 from typing import Any
@@ -20,7 +20,7 @@ AT_ONCE = 500
 _REFUSALS = frozenset({"42501", "23514", "23503", "28000", "28P01", "42P17"})
 """SQLSTATEs by which the database says no, and not that it is gone (PostgreSQL, appendix A)."""
 _PUSH = """
-INSERT INTO askport.pushes (number, member, head, place, signature) VALUES (0, %s, %s, %s, %s) RETURNING number
+INSERT INTO askport.pushes (number, member, head, place, signature) VALUES (0, %s, %s, %s, %s) RETURNING number, at
 """
 _LINES = """
 INSERT INTO askport.lines (hash, push, member, place, before, at, body)
@@ -42,7 +42,7 @@ SELECT json_build_object(
     'last', (SELECT coalesce(max(number), 0) FROM askport.pushes),
     'members', (SELECT coalesce(json_agg(json_build_array(name, key, login, removed IS NOT NULL) ORDER BY name), '[]')
         FROM askport.members),
-    'pushes', (SELECT coalesce(json_agg(json_build_array(member, head, place, signature, pushes.number)
+    'pushes', (SELECT coalesce(json_agg(json_build_array(member, head, place, signature, pushes.number, pushes.at)
         ORDER BY pushes.number), '[]')
         FROM askport.pushes, upto WHERE pushes.number > :after AND pushes.number <= upto.number),
     'lines', (SELECT coalesce(json_agg(json_build_array(hash, member, place, before, at, body, push)
@@ -154,11 +154,11 @@ class Server:
             raise self._no_crew()
         told = json.loads(told) if isinstance(told, str) else told
         _require_version(told["version"], self.url)
+        pushes = [replace(Seal(*each[:5]), at=datetime.fromisoformat(each[5])) for each in told["pushes"]]
         return News(
             crew=told["id"], epoch=told["epoch"], site=told["site"], now=datetime.fromtimestamp(told["now"], UTC),
-            last=told["last"], members=[Member(*each) for each in told["members"]],
-            pushes=[Seal(*each) for each in told["pushes"]], lines=[StrandLine(*each) for each in told["lines"]],
-            digest=told["digest"],
+            last=told["last"], members=[Member(*each) for each in told["members"]], pushes=pushes,
+            lines=[StrandLine(*each) for each in told["lines"]], digest=told["digest"],
         )  # fmt: skip
 
     def _no_crew(self) -> BadInput:
@@ -179,8 +179,10 @@ class Server:
         with self._talking():
             self._run("INSERT INTO askport.members (name, key) VALUES (:name, :key)", name=name, key=key)
 
-    def push(self, lines: Sequence[StrandLine], seal: Seal) -> int:
-        """Push lines with their seal, all or nothing; those that are there already are left alone. Returns its number.
+    def push(self, lines: Sequence[StrandLine], seal: Seal) -> Seal:
+        """Push lines with their seal, all or nothing; those that are there already are left alone.
+
+        Returns the seal with its number and time.
 
         Raises:
             Refused: the database does not take them.
@@ -190,9 +192,9 @@ class Server:
         self.trips += 2
         with self._talking(), self._driver.transaction():
             sealed = (seal.member, seal.head, seal.place, seal.signature)
-            number: int = self._driver.execute(_PUSH, sealed).fetchone()[0]
+            number, at = self._driver.execute(_PUSH, sealed).fetchone()
             self._driver.execute(_LINES, (number, json.dumps(rows)))
-        return number
+        return replace(seal, push=number, at=at)
 
     def known(self, hashes: Sequence[str]) -> set[str]:
         """Return which of these lines are there."""

@@ -4,22 +4,23 @@ Reading and pushing go by a connection of their own to the job file, so that a s
 changes the file (:func:`adopt`, :func:`mark_pushed`) is left to whoever has it open.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from itertools import groupby
 
-from sqlalchemy import Engine, select
+from sqlalchemy import Engine, Executable, delete, select
 
 from askport.core.crew.seals import Member, Seal, seal
 from askport.core.crew.strands import StrandLine, Wrong, check_push
 from askport.core.errors import BadInput, Refused
 from askport.core.register.chain import Line
+from askport.core.register.in_order import is_ahead
 from askport.core.text import display_text
 from askport.edges.crew import job_part
 from askport.edges.crew.job_part import Membership
 from askport.edges.crew.server import AT_ONCE, News, Server
-from askport.edges.job_tables import JOURNAL
+from askport.edges.job_tables import GROWN, JOURNAL
 from askport.edges.jobfile import JobFile
 
 _DOUBTED = "?"
@@ -178,22 +179,25 @@ def adopt(job: JobFile, pulled: Pulled) -> None:
     """
     lines: list[Line] = []
     number, last = job.count, job.fingerprint
+    pushed = {seal.push: seal.at for seal in pulled.seals}
     for each in pulled.fresh:
         number += 1
         after = None if each.before == last else each.before
         at = datetime.fromisoformat(each.at)
-        lines.append(
-            Line(
-                number=number, place=each.place, after=after, at=at, body=each.body, hash=each.hash, member=each.member
-            )
-        )
+        lines.append(Line(
+            number=number, place=each.place, after=after, at=at, body=each.body, hash=each.hash, member=each.member,
+            pushed=pushed[each.push],
+        ))  # fmt: skip
         last = each.hash
     statements = [job_part.keeping_membership(pulled.membership), *job_part.keeping_members(pulled.members)]
     statements += map(job_part.keeping_seal, pulled.seals)
-    for member in {each.member for each in pulled.known}:
-        statements += job_part.has_pushed((each.hash for each in pulled.known if each.member == member), member)
-    job.adopt(lines, (), statements)
+    known = [
+        ([each.hash for each in part], member, pushed[push])
+        for (member, push), part in groupby(pulled.known, key=lambda each: (each.member, each.push))
+    ]
+    job.adopt(lines, (), [*statements, *_pushed(job, known)])
     job.belong_to(pulled.membership)
+    job.grow_anew()
 
 
 def runs(lines: Sequence[StrandLine]) -> list[list[StrandLine]]:
@@ -220,8 +224,7 @@ def push(server: Server, engine: Engine, crew: Membership, key: bytes) -> list[t
     for run in runs([replace(each, member=crew.member) for each in lines]):
         last = run[-1]
         made = seal(key, crew=crew.crew, member=crew.member, head=last.hash, place=last.place)
-        number = server.push(run, made)
-        told.append(([each.hash for each in run], replace(made, push=number)))
+        told.append(([each.hash for each in run], server.push(run, made)))
     return told
 
 
@@ -231,10 +234,20 @@ def mark_pushed(job: JobFile, crew: Membership, told: Sequence[tuple[Sequence[st
     Raises:
         MachineRefused: the disk is full or will not be written.
     """
-    statements = []
-    for hashes, made in told:
-        statements += [*job_part.has_pushed(hashes, crew.member), job_part.keeping_seal(made)]
-    job.change(*statements)
+    parts = [(hashes, crew.member, made.at) for hashes, made in told]
+    job.change(*_pushed(job, parts), *(job_part.keeping_seal(made) for _, made in told))
+    job.grow_anew()
+
+
+def _pushed(job: JobFile, parts: Iterable[tuple[Sequence[str], str, datetime | None]]) -> list[Executable]:
+    """Return what writes down when the crew had lines; the register is made anew where a clock was ahead by that."""
+    statements: list[Executable] = []
+    for hashes, member, at in parts:
+        statements += job_part.has_pushed(hashes, member, at)
+        with job.engine.connect() as connection:
+            if at and any(is_ahead(when, at) for when in job_part.times_of(connection, hashes)):
+                statements.append(delete(GROWN))
+    return statements
 
 
 @dataclass(slots=True)
@@ -316,7 +329,7 @@ def push_again(server: Server, job: JobFile, crew: Membership) -> None:
         part = own[first : first + AT_ONCE]
         there = server.known(part)
         if lost := [each for each in part if each not in there]:
-            job.change(*job_part.has_pushed(lost, None))
+            job.change(*job_part.has_pushed(lost, None, None))
 
 
 def notes_of(told: Pulled) -> list[str]:
