@@ -325,6 +325,24 @@ def test_beside_a_server_that_pings_before_it_offers_no_client_is_ever_answered(
     assert "10.84.19.253" in document["because"]
 
 
+@pytest.mark.parametrize("is_pulled", [False, True])
+def test_a_cable_that_is_pulled_for_an_instant_is_another_one(cable, is_pulled):
+    """In the site's socket first, then straight in the device: the server there was another cable's."""
+    cable.ip("addr", "add", "10.9.0.1/24", "dev", "zd0")
+    server = cable.partner("dnsmasq", "-k", "-C", "/dev/null", "-p", "0", "-i", "zd0", "-u", "root", "-l", "/dev/null",
+                           "--no-ping", "-F", "10.9.0.10,10.9.0.20")  # fmt: skip
+    cable.listens(67, over="udp")
+    finding = cable.start("laptop", *cable.command("find", "zl0", "--loudness", "greet", "--seconds", 12, "--json"),
+                          stdout=subprocess.PIPE, text=True)  # fmt: skip
+    time.sleep(6)
+    server.kill()
+    server.wait()
+    if is_pulled:
+        cable.in_device("sh", "-c", "ip link set zd0 down; ip link set zd0 up")
+    told = json.loads(finding.communicate(timeout=60)[0])
+    assert ("address-server" in [each["code"] for each in told["hazards"]]) is not is_pulled, told["hazards"]
+
+
 def test_what_is_borrowed_works_and_is_given_back(cable):
     cable.ip("addr", "add", "10.84.16.40/22", "dev", "zd0")
     cable.ip("addr", "add", "192.0.2.7/24", "dev", "zl0", at="laptop")

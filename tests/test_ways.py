@@ -223,7 +223,18 @@ def test_a_server_that_speaks_to_anybody_is_one_even_where_others_are_fine(kind)
     op = BootpOp.BOOTREQUEST if kind == MessageType.REQUEST else BootpOp.BOOTREPLY
     talk.says(kind, mac=OTHER, op=op, tell={54: "10.0.0.1"})
     assert (talk.way.result, "answers here (10.0.0.1, " in talk.way.because) == (Result.REFUSED, True)
-    assert Talk(servers=[IPv4Address("10.0.0.1")]).way.result is Result.REFUSED
+
+
+def test_a_server_that_was_heard_before_is_asked_first_and_forgotten_with_the_cable():
+    """Silent to the laptop, it may still serve those whom it knows; in another socket it is not."""
+    talk = Talk(servers=[IPv4Address("10.0.0.1")])
+    assert len(talk.until(3.0)) == 3
+    talk.until(6.1)
+    assert (talk.way.result, "(10.0.0.1, " in talk.way.because) == (Result.REFUSED, True)
+    talk = Talk(servers=[IPv4Address("10.0.0.1")])
+    bounce(talk, 2.0, 2.4)
+    talk.until(9.0)
+    assert answer(talk.says(MessageType.DISCOVER))[0].client == IT
 
 
 def bounce(talk, down, up):

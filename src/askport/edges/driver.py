@@ -18,7 +18,7 @@ from askport.core.machine import (
     SpeakIpv6,
     WriteEntry,
 )
-from askport.core.wire import AdapterAndJob, Wire, hear
+from askport.core.wire import AdapterAndJob, Link, Wire, hear
 
 
 class Driver:
@@ -70,6 +70,8 @@ class Driver:
     def _see_link(self) -> None:
         link = self._wire.link()
         if link.up != self._link.up or link.since != self._link.since:
+            if link.up and self._link.up:  # it went and came back between two looks
+                self.machine.link_changed(Link(up=False, since=link.since, speed_mbps=None), self._wire.now())
             self._link = link
             self.machine.link_changed(link, self._wire.now())
 

@@ -24,6 +24,17 @@ def has_carrier(socket: int, adapter: str) -> bool | None:
     return bool(value[1])
 
 
+def changes_of(adapter: str) -> int:
+    """Return how often an adapter's link has come or gone, as the kernel has counted; 0 where it does not tell.
+
+    A cable that was pulled and put back between two looks leaves nothing else behind.
+    """
+    try:
+        return int((Path("/sys/class/net") / adapter / "carrier_changes").read_text())
+    except (OSError, ValueError):
+        return 0
+
+
 def speed_of(adapter: str) -> int | None:
     """Return an adapter's speed in Mb/s, or None where it has no link or does not tell."""
     try:

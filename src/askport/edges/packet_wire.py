@@ -17,7 +17,7 @@ from askport.core.errors import MachineRefused
 from askport.core.finding.shedding import Shedding
 from askport.core.wire import Counts, Frame, Link, OnPass
 from askport.edges import log
-from askport.edges.link_speed import has_carrier, speed_of
+from askport.edges.link_speed import changes_of, has_carrier, speed_of
 from askport.edges.two_clocks import TwoClocks
 
 _SOL_PACKET, _PACKET_STATISTICS, _PACKET_AUXDATA = 263, 6, 8
@@ -62,6 +62,7 @@ class PacketWire:
         self._is_full, self._has_shed, self._given_at = False, False, 0.0
         """Whether the last batch left frames behind, whether some were shed with it, and when it was handed over."""
         self._silent_until = 0.0
+        self._link_changes = changes_of(self.name)
         self._link = Link(up=self._running(), since=self.now(), speed_mbps=speed_of(self.name))
         self._bell = Bell()
         self.require_kept: Callable[[], None] = lambda: None
@@ -83,8 +84,10 @@ class PacketWire:
     def link(self) -> Link:
         """Return the state of the link."""
         self._clocks.see(self.now(), time.time())
-        up = self._running()
-        if up != self._link.up:
+        changes, up = changes_of(self.name), self._running()
+        # Gone and come again is two; a driver may tell of one of them before the kernel counts it.
+        if up != self._link.up or (up and changes >= self._link_changes + 2):
+            self._link_changes = changes
             self._link = Link(up=up, since=self.now(), speed_mbps=speed_of(self.name) if up else None)
         return self._link
 
@@ -174,7 +177,7 @@ class PacketWire:
     async def wait(self, deadline: float | None) -> list[Frame]:
         """Return what has come; nothing at the deadline, on a change of the link, or when woken."""
         loop = asyncio.get_running_loop()
-        was_up = self._link.up
+        before = self._link
         self._send_on(0.0)
         await self._breathe()
         frames = self._take()
@@ -183,7 +186,7 @@ class PacketWire:
             return frames
         loop.add_reader(self._socket, self._bell.ring)
         try:
-            while not frames and not self._bell.has_rung and self.link().up == was_up:
+            while not frames and not self._bell.has_rung and self.link() is before:
                 left = _LINK_POLL_S if deadline is None else min(_LINK_POLL_S, deadline - self.now())
                 if left <= 0:
                     break

@@ -100,8 +100,8 @@ class AnsweringRequests(Way):
         self._link_gone_at: float | None = None
         self.state = State.CHECKING
         self._begin_check(now)
-        if server := next(iter(servers), None):
-            self._refuse_server(f"an address of {server} was taken or offered", now)
+        self._told = next(iter(servers), None)
+        """A server that was heard on this cable before; silent to the laptop, it may still serve those it knows."""
 
     @property
     def waits_for(self) -> str:
@@ -134,7 +134,7 @@ class AnsweringRequests(Way):
             self._link_gone_at = now
             self._note("The link went down after the answer: waiting whether it comes back.", now)
         elif link.up:
-            self._link_gone_at = self._pending = self._other = None
+            self._link_gone_at = self._pending = self._other = self._told = None
             self._begin_check(now)
             if self._answers:
                 self._look_at = now + _LOOK_AFTER_S
@@ -308,6 +308,9 @@ class AnsweringRequests(Way):
         if self._check_asked < len(_CHECK_QUESTIONS_AT_S):
             self._check_asked += 1
             self._send(server_question(self._laptop_mac, self._check_xid))
+            return
+        if self._told:
+            self._refuse_server(f"{self._told}, an address of which was taken or offered before", now)
             return
         self._note(f"No other address server answered on this wire in {_CHECK_S:.0f} s.", now)
         if self._other:
