@@ -204,8 +204,8 @@ MUTATIONS = (
         "if hop == source:", "if hop is not None:", ("test_measuring.py",),
     ),
     Mutation(
-        "a fragment is nobody else's", "core/finding/readers/ipv4_clues.py",
-        "PROTOCOL_UDP or ipv4.is_fragment", "PROTOCOL_UDP", ("test_finding.py",),
+        "what a relay may have passed on is the sender's own", "core/finding/readers/ipv4_clues.py",
+        "own = ipv4.protocol != PROTOCOL_UDP or", "own = udp is None or", ("test_finding.py",),
     ),
     Mutation(
         "what a server said through another cable counts", "core/finding/device.py",
@@ -231,6 +231,26 @@ MUTATIONS = (
     Mutation(
         "of proven and failed the later file is right", "core/register/joining.py",
         "if failed and any(", "if False and any(", ("test_record.py",),
+    ),
+    Mutation(
+        "a clock decides what stands", "core/register/in_order.py",
+        "set(line.entry.upon) for line", "set() for line", ("test_crew.py",),
+    ),
+    Mutation(
+        "a time is believed that others had before it came", "core/register/chain.py",
+        "min(line.at, line.pushed)", "max(line.at, line.at)", ("test_crew.py",),
+    ),
+    Mutation(
+        "two who knew nothing of each other are of one mind", "core/crew/differences.py",
+        "names[0] == names[1] or", "True or", ("test_crew.py",),
+    ),
+    Mutation(
+        "an instant without a link is none", "edges/packet_wire.py",
+        "self._link_changes + 2", "self._link_changes + 3", ("test_kernel.py",),
+    ),
+    Mutation(
+        "a server that was heard is forgotten", "core/ways/answering_requests.py",
+        "        if self._told:", "        if False:", ("test_ways.py",),
     ),
     Mutation(
         "two stand on the adapter at a time", "edges/footing.py",
@@ -264,9 +284,9 @@ def noticed(mutation: Mutation) -> str | None:
 
 
 def main() -> int:
-    """Try them all."""
-    survived = 0
-    for mutation in MUTATIONS:
+    """Try them all, or those that have one of the words of the command line."""
+    survived, words = 0, sys.argv[1:]
+    for mutation in (each for each in MUTATIONS if not words or any(word in each.what for word in words)):
         test = noticed(mutation)
         survived += test is None
         print(f"{mutation.what}: {'noticed by ' + test if test else 'NOT NOTICED'}", flush=True)

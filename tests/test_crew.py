@@ -180,9 +180,10 @@ def test_a_clock_that_is_wrong_decides_nothing_and_is_named(crew, off):
 
 
 def test_what_two_did_without_knowing_of_each_other_is_named(crew):
-    """However far apart in time: a later date alone settles nothing."""
+    """However far apart in time: a later date alone settles nothing, and one that cannot be is not the later one."""
     anna, ben = crew
-    plan(anna, "hall")
+    plan(anna, "hall", datetime.now(UTC) + timedelta(days=400))
+    synced(anna)
     recorded(anna, "TG-01", 1, at=WHEN)
     plan(ben, "cellar")
     recorded(ben, "TG-01", 1, at=WHEN + timedelta(hours=9), address="10.84.16.9")
@@ -190,6 +191,7 @@ def test_what_two_did_without_knowing_of_each_other_is_named(crew):
     for each in crew:
         assert "The device TG-01 is planned differently by anna and ben" in open_ones(each)
         assert "was left with 10.84.16.1 by anna and 10.84.16.9 by ben" in open_ones(each)
+        assert with_job(each, lambda job: job.register.plan()).by_tag["TG-01"].place == "cellar"
     assert open_ones(anna) == open_ones(ben)
 
 

@@ -45,9 +45,7 @@ def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
     udp = packet.get(Udp)
     # Datagrams to everybody are what relays pass on as they are; one that names its own sender's MAC address is none.
     # Of a fragment, and of a datagram that cannot be read, nobody knows what it is.
-    own = not (ipv4.protocol == PROTOCOL_UDP or ipv4.is_fragment) or (
-        dhcp is not None and dhcp.chaddr[:6] == ethernet.src
-    )
+    own = ipv4.protocol != PROTOCOL_UDP or (dhcp is not None and dhcp.chaddr[:6] == ethernet.src)
     on_link = ClueKind.SENDS_ON_LINK if own else ClueKind.SENDS_TO_ALL
     yield Clue(ethernet.src, on_link if stays and not relayed else ClueKind.SENDS_FROM, ipv4.src)
     service = _SERVERS.get(udp.dst_port) if udp else None
