@@ -16,10 +16,12 @@ from random import Random
 
 import pytest
 
+from askport.cli.report import write_reports
 from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError, BadInput, MachineRefused
 from askport.core.register.entries import Found, Noted, Recorded
 from askport.core.register.fold import fold
+from askport.edges import jobfile
 from askport.edges.jobfile import JobFile
 from askport.edges.salvage import salvage
 from conftest import askport, askport_in_bounds
@@ -44,6 +46,25 @@ def record_until_killed(path, said, first):
         for entry in (come, Noted(unit=unit, mac=mac, text="half way"), Recorded(unit=unit, mac=mac)):
             job.append(entry, datetime.now(UTC))
         os.write(said, f"D-{number}\n".encode())
+
+
+def test_a_handover_is_of_one_moment_while_somebody_writes_on(tmp_path, monkeypatch):
+    """The screen makes it in a thread, and records the next device meanwhile."""
+    job = JobFile(tmp_path / "job.askport", create=True)
+    job.append(found(), NOW)
+    really = jobfile.frames_fault
+
+    def meanwhile(*of, **how):
+        job.append(found(unit=job.count + 1, tag=f"TG-0{job.count + 1}"), NOW)
+        return really(*of, **how)
+
+    monkeypatch.setattr(jobfile, "frames_fault", meanwhile)
+    write_reports(job, "site", tmp_path / "papers", ["register.json"])
+    monkeypatch.undo()
+    told = json.loads((tmp_path / "papers" / "register.json").read_text())
+    assert [each["tag"] for each in told["devices"]] == ["TG-01"]
+    job.append(found(unit=9, tag="TG-09"), NOW)
+    assert [row.tag for row in job.as_it_stands().checked()] == ["TG-01", "TG-02", "TG-09"]
 
 
 def test_what_was_called_recorded_survives_kill_9(tmp_path):

@@ -30,7 +30,7 @@ def verify(
     if not job.exists():
         raise BadInput(f"There is no job file '{job}'.")
     try:
-        opened = open_job(job)
+        opened = open_job(job).as_it_stands()
         opened.checked()
     except BadInput as error:
         raise Refused(error.message) from None
@@ -62,7 +62,7 @@ def merge(
 
     if into.exists():
         raise BadInput(f"'{into}' exists already: name a new file.")
-    files = [open_job(each) for each in (job, other)]
+    files = [open_job(each).as_it_stands() for each in (job, other)]
     now = datetime.now(UTC)
     lines, joined = join([each.lines for each in files], now)
     captures = [

@@ -97,7 +97,7 @@ def export(
         raise BadInput("Say how to export the register: --csv or --json.")
     from askport.reports.register_document import register_csv, register_json
 
-    rows = _salvaged(job) if salvage else open_job(job).checked()
+    rows = _salvaged(job) if salvage else open_job(job).as_it_stands().checked()
     if out is None:
         if csv:
             sys.stdout.write(register_csv(rows))

@@ -37,6 +37,7 @@ def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list
     from askport.edges.crew.job_part import crew_words
     from askport.reports.documents import Papers, documents
 
+    job = job.as_it_stands()
     register = job.register
     papers = Papers(job.checked(), register.plan(name), job.fingerprint, register.open_conflicts(), crew_words(job))
     made, more = documents(papers), documents(papers, on_request=True)

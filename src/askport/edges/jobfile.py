@@ -1,8 +1,10 @@
 """The job file: an append-only journal in one SQLite file that survives the end of the program at any moment."""
 
 import fcntl
+import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import nullcontext
+from copy import copy
 from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
@@ -253,6 +255,24 @@ class JobFile:
     def new_unit(self) -> int:
         """Draw a number for a device's way through the job."""
         return randbits(_UNIT_BITS)
+
+    def as_it_stands(self) -> "JobFile":
+        """Return a copy of it at this moment, for what takes long to read while somebody writes on.
+
+        Raises:
+            MachineRefused: there is no room for a copy.
+        """
+        still = copy(self)
+        still._lock = None
+        try:
+            still._work_on_a_copy()
+            with still._engine.connect() as connection:
+                count = connection.execute(select(SEAL.c["count"])).scalar() or 0
+        except (OSError, sqlite3.Error) as error:
+            raise MachineRefused(f"'{self._name}' cannot be copied to be read: {error}.") from None
+        still.register = Projection(still._engine, still._damaged)
+        still._last = still._line(count)
+        return still
 
     def checked(self) -> list[Row]:
         """Check the whole file, and return the register as the journal adds up to it.

@@ -168,6 +168,7 @@ class RegisterScreen(DrawnScreen[None]):
         job = self._workplace.run.job
         folder = job.path.with_name(f"{job.path.stem}-handover")
         try:
+            job = job.as_it_stands()  # the screen writes on meanwhile
             register = job.register
             plan = register.plan(self._workplace.title)
             papers = Papers(job.checked(), plan, job.fingerprint, register.open_conflicts(), crew_words(job))
