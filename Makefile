@@ -49,8 +49,10 @@ endings: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 beside: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	$(NIGHT) ASKPORT_BESIDE=200 $(ROOM) tests/test_beside.py
 
+LIES = liar or pulled or lies or what_nothing_shows or another_port or read_late
 liars: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	$(NIGHT) ASKPORT_LIARS=20 $(ROOM) tests/test_liars.py tests/test_controls.py
+	$(NIGHT) ASKPORT_LIARS=20 tools/test-room $(BIN)/pytest --waiting 16 tests/test_liars.py tests/test_controls.py \
+		tests/test_kernel.py -k "$(LIES)"
 
 races: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	$(NIGHT) ASKPORT_RACES=100 $(ROOM) tests/test_kernel.py -k beside_a_server
@@ -61,7 +63,7 @@ browsers: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	$(NIGHT) ASKPORT_BROWSERS=1 tools/test-room $(BIN)/pytest --waiting 2 tests/test_browsers.py
 
 crates: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	$(NIGHT) ASKPORT_CRATES=3 tools/test-room $(BIN)/pytest --waiting 3 tests/test_switch_crate.py -k silent
+	$(NIGHT) ASKPORT_CRATES=3 tools/test-room $(BIN)/pytest --waiting 3 tests/test_switch_crate.py -k "silent or crate_of_24"
 
 crews: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	$(NIGHT) ASKPORT_CREW=300 $(ROOM) tests/test_crew.py tests/test_crew_at_work.py

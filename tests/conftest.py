@@ -127,6 +127,10 @@ NEW_CLOCK = "sysctl -qw net.ipv4.tcp_timestamps=2;"
 """What makes a namespace's TCP clock another one, as a start makes that of a device."""
 
 
+again = pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
+"""A wire that lies is tried as often as ``make liars`` wants."""
+
+
 def wait_for(condition, seconds=60.0):
     """Return whether something becomes so within a time."""
     deadline = time.monotonic() + seconds

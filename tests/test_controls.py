@@ -1,13 +1,12 @@
 """Each measurement and proof has a control: on real kernels, beside whatever the device does anyway."""
 
 import json
-import os
 import subprocess
 import sys
 
 import pytest
 
-from conftest import DEVICE, NEW_CLOCK
+from conftest import DEVICE, NEW_CLOCK, again
 
 HOME, ROUTER = "10.84.16.40", "10.84.19.254"
 
@@ -131,7 +130,7 @@ def out_and_in(cable, program, seconds, word=None, *, starts=False):
 
 
 @pytest.mark.by_day(0, 3, 4)
-@pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
+@again
 @pytest.mark.parametrize(
     ("out", "word", "shown"),
     [(1.2, None, False), (3.0, None, False), (2.0, 0.3, False), (1.2, 8.0, True), (5.0, 12.0, False),
@@ -153,7 +152,7 @@ def test_a_pulled_cable_is_no_power_cut(cable, out, word, shown, run):
 
 
 @pytest.mark.night
-@pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
+@again
 def test_a_cable_pulled_behind_a_switch_is_no_power_cut(cable, run):
     cable.bridge()
     unit = cable.behind("br0", "02:00:00:00:00:31", f"{HOME}/22")
@@ -180,7 +179,7 @@ while True:
 
 
 @pytest.mark.by_day(0, 2)
-@pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS", "1"))))
+@again
 @pytest.mark.parametrize(
     ("lie", "kind"),
     [("late twin", ""), ("old address", ""), ("one neighbour", ""), ("late twin", "feed hopper controller")],

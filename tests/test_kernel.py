@@ -20,7 +20,7 @@ from askport.core.formats.ethernet import decode_ethernet, encode_ethernet
 from askport.core.formats.packet import Ends, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.edges import invoker
-from conftest import DEVICE, LAPTOP, askport, children, wait_for
+from conftest import DEVICE, LAPTOP, again, askport, children, wait_for
 from test_readers import TOLD
 
 CLIENT_SCRIPT = """#!/bin/sh
@@ -160,6 +160,7 @@ PLANNED, BY_DEFAULT = {"prefix": 22, "gateway": "10.84.19.254"}, "default via 10
 
 
 @pytest.mark.by_day(0, 2, 5, 6, 8, 10, 11)
+@again
 @pytest.mark.parametrize(
     ("prefix", "routes", "lets_in", "failed", "measured", "said"),
     [
@@ -179,7 +180,7 @@ PLANNED, BY_DEFAULT = {"prefix": 22, "gateway": "10.84.19.254"}, "default via 10
     ],
 )  # fmt: skip
 def test_mask_and_gateway_are_what_was_measured_and_what_nothing_shows_is_not_shown(
-    cable, prefix, routes, lets_in, failed, measured, said
+    cable, prefix, routes, lets_in, failed, measured, said, run
 ):
     cable.ip("addr", "add", f"10.84.16.21/{prefix}", "dev", "zd0")
     cable.in_device("sysctl", "-qw", "net.ipv4.fib_multipath_hash_policy=0")
@@ -195,13 +196,13 @@ def test_mask_and_gateway_are_what_was_measured_and_what_nothing_shows_is_not_sh
             )
     rules = f"table ip t {{\nchain c {{\ntype filter hook input priority 0;\n{lets_in}\n}}\n}}\n"
     subprocess.run([*cable.inside("device"), "nft", "-f", "-"], input=rules, text=True, check=True)
-    run = cable.askport(
+    made = cable.askport(
         "prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--gateway", "10.84.19.254", "--json"
     )
-    document = json.loads(run.stdout)
+    document = json.loads(made.stdout)
     assert [each["name"] for each in document["proofs"] if each["passed"] is False] == failed, document
     assert document["passed"] is (measured == PLANNED), document
-    assert run.returncode == (0 if measured == PLANNED else 1)
+    assert made.returncode == (0 if measured == PLANNED else 1)
     for name in PLANNED:
         left = document["as_left"][name]
         assert (left["value"], left["basis"] == "measured") == (measured.get(name), name in measured), document
@@ -210,17 +211,18 @@ def test_mask_and_gateway_are_what_was_measured_and_what_nothing_shows_is_not_sh
     assert said in " ".join(each["because"] for each in document["proofs"]), document
 
 
+@again
 @pytest.mark.parametrize("kept", ["on another port", "nowhere"])
-def test_an_old_address_that_is_kept_on_another_port_is_not_left(cable, kept):
+def test_an_old_address_that_is_kept_on_another_port_is_not_left(cable, kept, run):
     cable.ip("addr", "add", "10.84.16.21/22", "dev", "zd0")
     cable.in_device("sysctl", "-qw", "net.ipv4.conf.all.arp_ignore=1")
     cable.ip("link", "add", "second", "type", "veth", "peer", "name", "third")
     cable.ip("link", "set", "second", "up")
     if kept == "on another port":
         cable.ip("addr", "add", "192.168.61.7/24", "dev", "second")
-    run = cable.askport("prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--was", "192.168.61.7", "--json")
-    gone = next(each for each in json.loads(run.stdout)["proofs"] if each["name"] == "old-gone")
-    assert (gone["passed"], run.returncode) == ((True, 0) if kept == "nowhere" else (False, 1)), run.stdout
+    made = cable.askport("prove", "zl0", "--mac", DEVICE, "--at", "10.84.16.21/22", "--was", "192.168.61.7", "--json")
+    gone = next(each for each in json.loads(made.stdout)["proofs"] if each["name"] == "old-gone")
+    assert (gone["passed"], made.returncode) == ((True, 0) if kept == "nowhere" else (False, 1)), made.stdout
 
 
 PAGE = """
@@ -325,8 +327,9 @@ def test_beside_a_server_that_pings_before_it_offers_no_client_is_ever_answered(
     assert "10.84.19.253" in document["because"]
 
 
+@again
 @pytest.mark.parametrize("is_pulled", [False, True])
-def test_a_cable_that_is_pulled_for_an_instant_is_another_one(cable, is_pulled):
+def test_a_cable_that_is_pulled_for_an_instant_is_another_one(cable, is_pulled, run):
     """In the site's socket first, then straight in the device: the server there was another cable's."""
     cable.ip("addr", "add", "10.9.0.1/24", "dev", "zd0")
     server = cable.partner("dnsmasq", "-k", "-C", "/dev/null", "-p", "0", "-i", "zd0", "-u", "root", "-l", "/dev/null",
@@ -435,7 +438,8 @@ asyncio.run(read())
 """
 
 
-def test_a_frame_that_is_read_late_has_the_time_at_which_it_came(cable):
+@again
+def test_a_frame_that_is_read_late_has_the_time_at_which_it_came(cable, run):
     """And nobody counts as silent before all that came is read: more than one batch of it."""
     pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.STDOUT, "text": True}
     late = cable.start("laptop", sys.executable, "-c", LATE, **pipes)

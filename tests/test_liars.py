@@ -4,7 +4,6 @@
 """
 
 import json
-import os
 import subprocess
 import sys
 import threading
@@ -13,9 +12,8 @@ from random import Random
 
 import pytest
 
-from conftest import DEVICE
+from conftest import DEVICE, again
 
-RUNS = int(os.environ.get("ASKPORT_LIARS", "1"))
 US, HOME, ROUTER = "10.84.16.9", "10.84.16.40", "10.84.19.254"
 
 BOX = r"""
@@ -280,7 +278,7 @@ LIARS = {
 
 
 @pytest.mark.by_day(0, 2, 5, 6, 7, 8, 11, 15, 19)
-@pytest.mark.parametrize("run", range(RUNS))
+@again
 @pytest.mark.parametrize("name", LIARS)
 def test_nothing_is_certain_and_wrong_and_the_liar_is_named(cable, name, run):
     scene = Scene(cable, Random(run))

@@ -22,6 +22,7 @@ from conftest import ASKPORT, LAPTOP, NEW_CLOCK, askport
 DEFAULT, COUNT = "192.168.61.7", 6
 MACS = [f"00:00:5e:00:53:{0x41 + number:02x}" for number in range(COUNT)]
 TAGS = [f"PH-{number + 1:02}" for number in range(11)]
+PLANNED = {"address": "", "prefix": 22, "gateway": "10.84.19.254"}
 SHOWN = """<title>pH head</title><form action=/set><input name=ip value="AT"><input name=len value="24">
 <input name=gw value="GW"></form>"""
 PAGE = r"""
@@ -150,9 +151,7 @@ def test_behind_a_port_that_is_bound_to_one_mac_each_unit_is_told_its_own_values
     units = switch_with_six(cable, ["works"] * COUNT)[:3]
     job, labels = planned_job(tmp_path, TAGS[:3]), tmp_path / "labels.txt"
     labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in zip(MACS, TAGS[:3], strict=False)))
-    chain = f"chain f {{\ntype filter hook forward priority 0;\niifname zd0 ether saddr != {LAPTOP} drop\n}}\n"
-    bound = f"table bridge t {{\n{chain}}}\n"
-    subprocess.run([*cable.inside("device"), "nft", "-f", "-"], input=bound, text=True, check=True)
+    bind(cable)
     before = cable.adapter()
     run = cable.askport("crate", "zl0", "--job", job, "--labels", labels, timeout=400)
     held = [subprocess.run(["ip", "-n", unit, "addr", "show", "e0"], capture_output=True, text=True).stdout
@@ -161,6 +160,47 @@ def test_behind_a_port_that_is_bound_to_one_mac_each_unit_is_told_its_own_values
     states = {line.split()[0]: line.split()[2] for line in run.stdout.splitlines() if line.startswith("PH-")}
     assert states == dict.fromkeys(TAGS[:3], "recorded"), run
     assert cable.adapter() == before
+
+
+@pytest.mark.night
+@pytest.mark.parametrize("how", ["all at once", "bound port", "third of a core"])
+def test_of_a_crate_of_24_each_is_told_its_own_values_and_what_is_recorded_is_true(cable, tmp_path, how):
+    """With all else of the machine on the other core, and two that never rest on the one of the program."""
+    tags = [f"PH-{number + 1:02}" for number in range(24)]
+    macs = [
+        f"00:00:5e:00:53:4{number:x}" if number < 16 else f"00:00:5e:00:53:5{number - 16:x}" for number in range(24)
+    ]
+    job, labels = planned_job(tmp_path, tags), tmp_path / "labels.txt"
+    (tmp_path / "ph-head.kind.toml").write_text(KIND.replace('53:4"', '53"'))
+    labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in zip(macs, tags, strict=True)))
+    cable.bridge()
+    units = [cable.behind("br0", mac, f"{DEFAULT}/24") for mac in macs]
+    for unit in units:
+        cable.start_in(unit, "taskset", "-c", "1", sys.executable, "-c", PAGE, "works", SHOWN)
+        cable.listens(80, at=unit)
+    if how == "bound port":
+        bind(cable)
+    for _ in range(2 if how == "third of a core" else 0):
+        cable.start("device", "taskset", "-c", "0", sys.executable, "-c", "while True: pass")
+    crate = ["taskset", "-c", "0", *cable.command("crate", "zl0", "--job", job, "--labels", labels, "--json")]
+    program = cable.start("laptop", *crate, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    out, said = program.communicate(timeout=1800)
+    units_told = {each["tag"]: each["state"] for each in json.loads(out)["units"]}
+    assert (program.returncode, units_told) == (0, dict.fromkeys(tags, "recorded")), out + said
+    listed = json.loads(askport("register", "list", job, "--json").stdout)["devices"]
+    for place, (unit, device) in enumerate(zip(units, sorted(listed, key=lambda each: each["tag"]), strict=True)):
+        held = subprocess.run(["ip", "-n", unit, "addr", "show", "e0"], capture_output=True, text=True).stdout
+        assert f"10.84.16.{31 + place}/22" in held, (place, held)
+        left = {name: (each["value"], each["basis"]) for name, each in device["as_left"].items() if name in PLANNED}
+        assert left == {name: (value, "measured") for name, value in
+                        (PLANNED | {"address": f"10.84.16.{31 + place}"}).items()}, device  # fmt: skip
+
+
+def bind(cable):
+    """Have the port at the laptop let nothing in that is not from its own MAC address."""
+    chain = f"chain f {{\ntype filter hook forward priority 0;\niifname zd0 ether saddr != {LAPTOP} drop\n}}\n"
+    bound = f"table bridge t {{\n{chain}}}\n"
+    subprocess.run([*cable.inside("device"), "nft", "-f", "-"], input=bound, text=True, check=True)
 
 
 def test_labels_are_scanned_and_what_cannot_be_meant_is_said():
