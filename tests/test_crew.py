@@ -1,5 +1,6 @@
 """Several technicians on one site: their files meet in a real PostgreSQL, whatever becomes of it and of them."""
 
+import contextlib
 import json
 import os
 import shutil
@@ -273,6 +274,46 @@ def test_a_member_with_sql_of_its_own_changes_nothing(crew, database, attack):
         database.sql(AS_ANNA[attack], login="carla")
     after = database.sql("SELECT * FROM askport.lines ORDER BY hash"), database.sql("SELECT * FROM askport.members")
     assert before == after
+
+
+AS_THE_OWNER = {
+    "a trigger of a table in the way": """
+        CREATE TEMP TABLE claims (what text PRIMARY KEY, member text, since timestamptz, until timestamptz);
+        CREATE FUNCTION pg_temp.rise() RETURNS trigger LANGUAGE plpgsql AS
+            'BEGIN EXECUTE ''ALTER ROLE anna SUPERUSER''; RETURN NEW; END';
+        CREATE TRIGGER rise BEFORE INSERT ON claims FOR EACH ROW EXECUTE FUNCTION pg_temp.rise();
+        GRANT ALL ON claims TO PUBLIC;
+        SELECT askport.claim(ARRAY['unit TG-01'], 'anna', 60)""",
+    "members of its own": """
+        CREATE TEMP TABLE members (name text, login text, removed timestamptz);
+        INSERT INTO members VALUES ('ben', 'anna', NULL); GRANT ALL ON members TO PUBLIC;
+        SELECT askport.claim(ARRAY['unit TG-01'], 'ben', 60)""",
+    "functions that everybody may call": "SET ROLE nobody_at_all; SELECT askport.leave('anna')",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("attack", AS_THE_OWNER)
+def test_no_member_gets_what_the_functions_of_the_database_may(crew, database, attack):
+    """What is in a member's own temporary tables is not what they look into, and they are nobody who may more."""
+    database.sql("DO $$ BEGIN CREATE ROLE nobody_at_all; EXCEPTION WHEN duplicate_object THEN NULL; END $$")
+    database.sql("GRANT nobody_at_all TO anna")
+    with contextlib.suppress(psycopg.errors.InsufficientPrivilege):
+        database.sql(AS_THE_OWNER[attack], login="anna")
+    assert database.sql("SELECT rolsuper FROM pg_roles WHERE rolname = 'anna'") == [(False,)]
+    assert database.sql("SELECT member FROM askport.claims WHERE member = 'ben'") == []
+    assert database.sql("SELECT name FROM askport.members WHERE removed IS NOT NULL") == []
+    may = database.sql("SELECT DISTINCT rolsuper, rolcanlogin, rolcreaterole, rolname FROM pg_proc, pg_roles "
+                       "WHERE pronamespace = 'askport'::regnamespace AND proowner = pg_roles.oid")  # fmt: skip
+    assert may == [(False, False, False, "site_functions")]
+
+
+def test_an_owner_who_may_make_roles_and_no_more_makes_a_crew(database):
+    for each in ("DROP DATABASE IF EXISTS other", "DROP ROLE IF EXISTS builder", "CREATE ROLE builder LOGIN CREATEROLE",
+                 "CREATE DATABASE other OWNER builder"):  # fmt: skip
+        database.sql(each, database="postgres")
+    for _ in range(2):
+        run("create", database.url("builder", "other"), "--site", "Hatchery")
+    assert database.sql("SELECT count(*) FROM pg_auth_members WHERE member = 'builder'::regrole") == [(0,)]
 
 
 @pytest.mark.parametrize("broken", ["the hash", "the place", "the line before"])

@@ -167,11 +167,9 @@ def test_behind_a_port_that_is_bound_to_one_mac_each_unit_is_told_its_own_values
 def test_of_a_crate_of_24_each_is_told_its_own_values_and_what_is_recorded_is_true(cable, tmp_path, how):
     """With all else of the machine on the other core, and two that never rest on the one of the program."""
     tags = [f"PH-{number + 1:02}" for number in range(24)]
-    macs = [
-        f"00:00:5e:00:53:4{number:x}" if number < 16 else f"00:00:5e:00:53:5{number - 16:x}" for number in range(24)
-    ]
+    macs = [f"00:00:5e:77:00:{number + 1:02x}" for number in range(24)]
     job, labels = planned_job(tmp_path, tags), tmp_path / "labels.txt"
-    (tmp_path / "ph-head.kind.toml").write_text(KIND.replace('53:4"', '53"'))
+    (tmp_path / "ph-head.kind.toml").write_text(KIND.replace("00:00:5e:00:53:4", "00:00:5e:77"))
     labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in zip(macs, tags, strict=True)))
     cable.bridge()
     units = [cable.behind("br0", mac, f"{DEFAULT}/24") for mac in macs]

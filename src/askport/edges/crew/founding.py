@@ -61,15 +61,19 @@ def found(url: str, site: str, *, upto: int = VERSION, filling: Filling | None =
         with engine.begin() as connection:
             database = connection.execute(text("SELECT current_database()")).scalar_one()
             whole: Any = connection.connection.driver_connection  # what several statements at once go through
-            roles = _roles(connection, str(database))
+            names = [f"{database}_{what}" for what in ("member", "office", "functions")]
+            member, office, functions = (_role(connection, each) for each in names)
             was = _version(connection)
             if was is not None and was > VERSION:
                 raise BadInput(f"The crew in '{display_text(url, 120)}' is of a newer Ask Port: update this one.")
             if was is not None and filling:
                 raise BadInput(f"There is a crew in '{display_text(url, 120)}' already: fill an empty database.")
+            # Functions that are there are its own; what is in the migrations is read as they will be.
+            whole.execute(f"GRANT {functions} TO CURRENT_USER; SET LOCAL search_path = pg_catalog, askport, pg_temp")
             for migration in MIGRATIONS[was or 0 : upto]:
                 whole.execute(migration)
-            whole.execute(GRANTS.format(member=roles[0], office=roles[1]))
+            texts = {"functions_text": _quoted(names[2], "'"), "member_text": _quoted(names[0], "'")}
+            whole.execute(GRANTS.format(member=member, office=office, functions=functions, **texts))
             if was is None:
                 crew = filling.crew if filling else secrets.token_hex(16)
                 connection.execute(
@@ -82,7 +86,7 @@ def found(url: str, site: str, *, upto: int = VERSION, filling: Filling | None =
             if filling:
                 _fill(connection, filling)
             there = connection.execute(text("SELECT id, site FROM askport.crew")).one()
-            return Made(there.site, there.id, was, roles[0].strip('"'), roles[1].strip('"'))
+            return Made(there.site, there.id, was, names[0], names[1])
     except (DBAPIError, Error) as error:
         state = getattr(getattr(error, "orig", error), "sqlstate", None) or ""
         if state == "42501" or state.startswith("28"):
@@ -104,18 +108,18 @@ def _version(connection: "Connection") -> int | None:
     return connection.execute(text("SELECT version FROM askport.crew")).scalar() if there else None
 
 
-def _roles(connection: "Connection", database: str) -> tuple[str, str]:
-    """Return the names of the two roles of this database, quoted; they are made where they are missing."""
+def _quoted(name: str, mark: str) -> str:
+    return f"{mark}{name.replace(mark, mark * 2)}{mark}"
+
+
+def _role(connection: "Connection", name: str) -> str:
+    """Return the name of a role, quoted; it is made where it is missing, and nobody can log in as it."""
     from sqlalchemy import text
 
-    made = []
-    for what in ("member", "office"):
-        name = f"{database}_{what}"
-        quoted = '"' + name.replace('"', '""') + '"'
-        if connection.execute(text("SELECT 1 FROM pg_roles WHERE rolname = :name"), {"name": name}).scalar() is None:
-            connection.exec_driver_sql(f"CREATE ROLE {quoted} NOLOGIN")
-        made.append(quoted)
-    return made[0], made[1]
+    quoted = _quoted(name, '"')
+    if connection.execute(text("SELECT 1 FROM pg_roles WHERE rolname = :name"), {"name": name}).scalar() is None:
+        connection.exec_driver_sql(f"CREATE ROLE {quoted} NOLOGIN")
+    return quoted
 
 
 def _fill(connection: "Connection", filling: Filling) -> None:

@@ -32,15 +32,14 @@ CREATE TABLE askport.captures (
     sha256 text PRIMARY KEY, pcapng bytea NOT NULL CHECK (encode(sha256(pcapng), 'hex') = sha256)
 );
 
-CREATE FUNCTION askport.is_owner() RETURNS boolean LANGUAGE sql STABLE SECURITY DEFINER SET search_path = askport AS $$
+CREATE FUNCTION askport.is_owner() RETURNS boolean LANGUAGE sql STABLE SECURITY DEFINER AS $$
     SELECT pg_has_role(session_user, relowner, 'MEMBER') FROM pg_class WHERE oid = 'askport.crew'::regclass
 $$;
-CREATE FUNCTION askport.own(member text) RETURNS boolean LANGUAGE sql STABLE SECURITY DEFINER
-SET search_path = askport AS $$
+CREATE FUNCTION askport.own(member text) RETURNS boolean LANGUAGE sql STABLE SECURITY DEFINER AS $$
     SELECT EXISTS (SELECT 1 FROM members WHERE name = member AND login = session_user AND removed IS NULL) OR is_owner()
 $$;
 
-CREATE FUNCTION askport.check_member() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = askport AS $$
+CREATE FUNCTION askport.check_member() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $$
 BEGIN
     IF NOT is_owner() THEN
         NEW.login := session_user; NEW.joined := now(); NEW.removed := NULL;
@@ -49,7 +48,7 @@ BEGIN
 END $$;
 CREATE TRIGGER check_member BEFORE INSERT ON askport.members FOR EACH ROW EXECUTE FUNCTION askport.check_member();
 
-CREATE FUNCTION askport.check_push() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = askport AS $$
+CREATE FUNCTION askport.check_push() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $$
 BEGIN
     IF NOT own(NEW.member) THEN
         RAISE EXCEPTION '% is no member that % may push for', NEW.member, session_user USING ERRCODE = '42501';
@@ -63,7 +62,7 @@ BEGIN
 END $$;
 CREATE TRIGGER check_push BEFORE INSERT ON askport.pushes FOR EACH ROW EXECUTE FUNCTION askport.check_push();
 
-CREATE FUNCTION askport.check_line() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = askport AS $$
+CREATE FUNCTION askport.check_line() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $$
 DECLARE
     last_place integer := 0;
     last_member text;
@@ -87,7 +86,7 @@ BEGIN
         RAISE EXCEPTION 'line % does not follow line %', NEW.place, last_place USING ERRCODE = '23514';
     END IF;
     -- A strand goes on from its member's own lines; it begins, or joins others, anywhere.
-    IF last_member <> NEW.member AND NEW.body NOT LIKE '{"kind":"joined"%' AND NOT is_owner()
+    IF last_member <> NEW.member AND NEW.body NOT LIKE '%"kind":"joined"%' AND NOT is_owner()
         AND EXISTS (SELECT 1 FROM lines WHERE member = NEW.member AND push <> NEW.push) THEN
         RAISE EXCEPTION 'line % is on a strand of %', NEW.place, last_member USING ERRCODE = '42501';
     END IF;
@@ -96,7 +95,7 @@ END $$;
 CREATE TRIGGER check_line BEFORE INSERT ON askport.lines FOR EACH ROW EXECUTE FUNCTION askport.check_line();
 
 CREATE FUNCTION askport.leave(member text) RETURNS void
-LANGUAGE plpgsql SECURITY DEFINER SET search_path = askport AS $$
+LANGUAGE plpgsql SECURITY DEFINER AS $$
 BEGIN
     IF NOT own(member) THEN
         RAISE EXCEPTION '% is not yours', member USING ERRCODE = '42501';
@@ -114,7 +113,7 @@ CREATE TABLE askport.blocks (
     address inet PRIMARY KEY, member text NOT NULL REFERENCES askport.members, since timestamptz NOT NULL DEFAULT now()
 );
 CREATE FUNCTION askport.claim(wanted text[], as_member text, seconds integer) RETURNS SETOF askport.claims
-LANGUAGE plpgsql SECURITY DEFINER SET search_path = askport AS $$
+LANGUAGE plpgsql SECURITY DEFINER AS $$
 DECLARE
     ends timestamptz := now() + make_interval(secs => least(seconds, 86400));
     gone integer;
@@ -134,7 +133,7 @@ BEGIN
     RETURN QUERY SELECT * FROM claims WHERE what = ANY (wanted);
 END $$;
 CREATE FUNCTION askport.deal(wanted inet[], as_member text) RETURNS SETOF inet
-LANGUAGE plpgsql SECURITY DEFINER SET search_path = askport AS $$
+LANGUAGE plpgsql SECURITY DEFINER AS $$
 BEGIN
     IF NOT own(as_member) THEN
         RAISE EXCEPTION '% is no member that % may take addresses for', as_member, session_user USING ERRCODE = '42501';
@@ -143,7 +142,7 @@ BEGIN
         ON CONFLICT DO NOTHING RETURNING address;
 END $$;
 CREATE OR REPLACE FUNCTION askport.leave(member text) RETURNS void
-LANGUAGE plpgsql SECURITY DEFINER SET search_path = askport AS $$
+LANGUAGE plpgsql SECURITY DEFINER AS $$
 BEGIN
     IF NOT own(member) THEN
         RAISE EXCEPTION '% is not yours', member USING ERRCODE = '42501';
@@ -163,11 +162,29 @@ VERSION = len(MIGRATIONS)
 GRANTS = """
 REVOKE ALL ON SCHEMA askport FROM PUBLIC;
 REVOKE ALL ON ALL TABLES IN SCHEMA askport FROM PUBLIC;
-REVOKE ALL ON ALL FUNCTIONS IN SCHEMA askport FROM PUBLIC;
-GRANT USAGE ON SCHEMA askport TO {member}, {office};
-GRANT SELECT ON ALL TABLES IN SCHEMA askport TO {member}, {office};
-GRANT EXECUTE ON ALL FUNCTIONS IN SCHEMA askport TO {member};
+GRANT USAGE ON SCHEMA askport TO {member}, {office}, {functions};
+GRANT SELECT ON ALL TABLES IN SCHEMA askport TO {member}, {office}, {functions};
 GRANT INSERT (name, key) ON askport.members TO {member};
 GRANT INSERT ON askport.pushes, askport.lines, askport.captures TO {member};
+GRANT UPDATE (removed) ON askport.members TO {functions};
+GRANT CREATE ON SCHEMA askport TO {functions};
+DO $each$
+DECLARE
+    name regprocedure;
+BEGIN
+    FOR name IN SELECT oid FROM pg_proc WHERE pronamespace = 'askport'::regnamespace LOOP
+        EXECUTE format('ALTER FUNCTION %s SET search_path = pg_catalog, askport, pg_temp', name);
+        EXECUTE format('ALTER FUNCTION %s OWNER TO %I', name, {functions_text});
+        EXECUTE format('REVOKE ALL ON FUNCTION %s FROM PUBLIC', name);
+        EXECUTE format('GRANT EXECUTE ON FUNCTION %s TO %I', name, {member_text});
+    END LOOP;
+    IF to_regclass('askport.claims') IS NOT NULL THEN
+        GRANT INSERT, UPDATE, DELETE ON askport.claims TO {functions};
+        GRANT INSERT, DELETE ON askport.blocks TO {functions};
+    END IF;
+END $each$;
+REVOKE CREATE ON SCHEMA askport FROM {functions};
+REVOKE {functions} FROM CURRENT_USER;
 """
-"""Given anew after every migration."""
+"""Given anew after every migration. Functions do what their callers may not, as a role that may do nothing else and
+that nobody is. What a caller has in tables of its own (``pg_temp``) is looked into last, and never called."""
