@@ -13,12 +13,15 @@ import psycopg
 import pytest
 
 from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput, MachineRefused
+from askport.core.crew.seals import seal
+from askport.core.crew.strands import StrandLine
+from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.chain import chain_hash
 from askport.core.register.entries import DevicePlanned, Found, Left, Noted, Recorded, Reopened
 from askport.edges.crew import job_part
+from askport.edges.crew.own_key import key_of
 from askport.edges.crew.server import Server
 from askport.edges.jobfile import JobFile
 from conftest import askport
@@ -332,6 +335,49 @@ def test_a_line_that_does_not_follow_is_refused_by_the_database(crew, database, 
         values = own, number, place, before, at, body
         connection.execute("INSERT INTO askport.lines (hash, push, member, place, before, at, body) "
                            "VALUES (%s, %s, 'anna', %s, %s, %s, %s)", values)  # fmt: skip
+
+
+NOTE = Noted(unit=7, mac=MacAddress(b"\2\0\0\0\0\7"), text="wet").model_dump_json()
+NOW = "2026-12-01T10:00:00+00:00"
+SEALED = {
+    "a time in other words": ("2026-12-01T10:00:00Z", NOTE),
+    "no time": ("yesterday", NOTE),
+    "a time of no place": ("2026-12-01T10:00:00", NOTE),
+    "a unit beyond all numbers": (NOW, NOTE.replace('"unit":7', f'"unit":{2**70}')),
+    "no entry": (NOW, '{"kind":"found"}'),
+    "no JSON": (NOW, "wet"),
+    "a book": (NOW, NOTE.replace("wet", "wet " * 4_100_000)),
+}
+
+
+def push_as(member, path, lines):
+    """Push lines that no program of ours writes, with the member's own seal."""
+    crew, before, made = with_job(path, lambda job: job.crew, create=False), "", []
+    for place, (at, body) in enumerate(lines, 1):
+        made.append(StrandLine(chain_hash(before, place, at, body), member, place, before, at, body))
+        before = made[-1].hash
+    with contextlib.closing(Server(crew.url)) as server:
+        key = key_of(crew.crew, member)
+        server.push(made, seal(key, crew=crew.crew, member=member, head=before, place=len(made)))
+
+
+@pytest.mark.parametrize("bad", SEALED)
+def test_what_a_member_seals_and_nobody_can_read_harms_nobodys_file(crew, bad, database, tmp_path):
+    """It is refused by the database or named by whoever reads it, and what others wrote comes all the same."""
+    anna, ben = crew
+    with contextlib.suppress(Refused):
+        push_as("anna", anna, [SEALED[bad]])
+        said = run("sync", ben, status=1)
+        assert "line 1 of anna" in said, said
+        assert "line 1 of anna" in run("status", ben)
+        assert "line 1 of anna" in askport("register", "settle", ben).stdout
+        run("join", database.url("m0"), "--job", tmp_path / "late.askport", status=1)
+        papers = askport("report", database.url("carla"), "--out", tmp_path, "--only", "register.json")
+        assert (papers.returncode, "line 1 of anna" in papers.stderr) == (1, True), papers
+    recorded(ben, "TG-02", 2)
+    run("sync", ben, status=0 if "a book" in bad else 1)
+    assert tags(ben) == [("TG-02", "10.84.16.2", "")]
+    assert askport("register", "verify", ben).returncode == 0
 
 
 AS_OWNER = {

@@ -84,6 +84,8 @@ def join(
     site = display_text(opened.crew.site if opened.crew else "", 60)
     print(f"{member} is a member of the crew of {site}. Key: {fingerprint(bytes.fromhex(public_half(key)))}.")
     _tell(done)
+    if done.wrong:
+        raise typer.Exit(Status.NO)
 
 
 @app.command()

@@ -5,8 +5,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from askport.cli.job_argument import Job
+from askport.cli.job_argument import WRONG, Job
 from askport.cli.opened_jobs import open_job
+from askport.cli.saying import Status
 from askport.core.errors import BadInput
 from askport.core.text import listed
 from askport.edges.files import write_all
@@ -25,6 +26,8 @@ def report(
 
     for path, size in write_reports(open_job(job), job.stem, out, only or []):
         print(f"{path}  {size:,} bytes  {what_for(path.name)}")
+    if WRONG.get(job):
+        raise typer.Exit(Status.NO)
 
 
 def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list[tuple[Path, int]]:

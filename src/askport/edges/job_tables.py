@@ -79,6 +79,9 @@ SEALS = Table(
 BLOCK = Table("block", SHARED, Column("address", String, primary_key=True))
 """Free addresses that were dealt to this member, to give away without the database."""
 
+DOUBTS = Table("doubts", SHARED, Column("sentence", String, primary_key=True))
+"""What of the database was not believed when it was read last."""
+
 REGISTER = MetaData()
 """What the journal adds up to: it grows in the same transaction, and can be made anew at any time."""
 GROWN = Table(

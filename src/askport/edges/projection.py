@@ -17,7 +17,7 @@ from askport.core.register.searching import Brief, Order, Wanted
 from askport.core.register.visits import Row
 from askport.core.survey.against_plan import Standing
 from askport.edges.growing import Stored, differs, pairs, planned_as, stored_plan
-from askport.edges.job_tables import CONFLICTS, DEVICES, SEARCH
+from askport.edges.job_tables import CONFLICTS, DEVICES, DOUBTS, SEARCH
 
 _T = TypeVar("_T")
 _SHORTEST_TRIGRAM = 3
@@ -176,9 +176,18 @@ class Projection:
             return [(maker or None, IPv4Address(address)) for maker, address in found]
 
     def open_conflicts(self) -> list[str]:
-        """Return what joined journals say differently and nobody has settled."""
-        found = select(CONFLICTS.c.sentence).where(CONFLICTS.c.settled.is_(None)).order_by(CONFLICTS.c.sentence)
-        return self._once("conflicts", lambda connection: list(connection.execute(found).scalars()))
+        """Return what joined journals say differently, or a crew's database has wrong, and nobody has settled."""
+
+        def look_up(connection: Connection) -> list[str]:
+            named = dict(connection.execute(select(CONFLICTS.c.sentence, CONFLICTS.c.settled)).tuples().all())
+            doubts = (
+                connection.execute(select(DOUBTS)).scalars()
+                if connection.dialect.has_table(connection, DOUBTS.name)
+                else ()
+            )
+            return sorted(each for each, settled in (dict.fromkeys(doubts) | named).items() if settled is None)
+
+        return self._once("conflicts", look_up)
 
 
 def _brief(named: RowMapping) -> Brief:

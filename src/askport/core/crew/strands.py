@@ -2,11 +2,15 @@
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
+from datetime import datetime
 
 from askport.core.crew.seals import Seal, is_sealed
 from askport.core.register.chain import chain_hash
 from askport.core.register.entries import entry_of
 from askport.core.text import display_text
+
+LONGEST_BODY = 16_000_000
+"""Characters of one entry. What passed between a browser and a page is the longest there is."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +50,8 @@ def fault_of(line: StrandLine, place_of: Callable[[str], int | None]) -> str:
         line: the line.
         place_of: returns the place of a known line by its hash, or None.
     """
+    if len(line.body) > LONGEST_BODY:
+        return f"{line.name} is longer than any line that Ask Port writes."
     if line.hash != chain_hash(line.before, line.place, line.at, line.body):
         return f"{line.name} has another hash than its text: it was changed in the database."
     before = 0 if not line.before else place_of(line.before)
@@ -57,6 +63,12 @@ def fault_of(line: StrandLine, place_of: Callable[[str], int | None]) -> str:
         entry_of(line.body)
     except ValueError:
         return f"{line.name} is no entry that this Ask Port can read: update it, or see what it is."
+    try:
+        at = datetime.fromisoformat(line.at)
+    except ValueError:
+        at = None
+    if at is None or at.tzinfo is None or at.isoformat() != line.at:
+        return f"{line.name} has a time that Ask Port does not write."  # its bytes would not be found again in a file
     return ""
 
 

@@ -2,7 +2,7 @@
 
 from enum import StrEnum
 from ipaddress import IPv4Address
-from typing import Generic, TypeVar
+from typing import Annotated, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -46,7 +46,7 @@ class AsLeft(BaseModel):
     model_config = ConfigDict(frozen=True, defer_build=True)
 
     address: Value[IPv4Address] = Field(default_factory=Value)
-    prefix: Value[int] = Field(default_factory=Value)
+    prefix: Value[Annotated[int, Field(ge=0, le=32)]] = Field(default_factory=Value)
     gateway: Value[IPv4Address] = Field(default_factory=Value)
     dns: Value[tuple[IPv4Address, ...]] = Field(default_factory=Value)
 

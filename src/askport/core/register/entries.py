@@ -17,15 +17,20 @@ class _Model(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
+Unit = Annotated[int, Field(ge=0, lt=2**53)]
+"""A number that JSON (RFC 8259 section 6) and SQLite hold as it is."""
+Prefix = Annotated[int, Field(ge=0, le=32)]
+
+
 class _Written(_Model):
-    unit: int = 0
+    unit: Unit = 0
     upon: tuple[str, ...] = ()
     """In the file of a crew: the hashes of the last lines about the same device, or the same row of the plan, that it
     was written upon."""
 
 
 class _Entry(_Written):
-    unit: int
+    unit: Unit
     """Names one device's way through the job; every entry about it carries this number. It is drawn, so that two
     technicians never draw the same."""
 
@@ -45,7 +50,7 @@ class Found(_Entry):
     maker: str | None
     address: IPv4Address | None
     """None where it asks for one."""
-    prefix: int | None = None
+    prefix: Prefix | None = None
     gateway: IPv4Address | None = None
     belief: str
     asks_by: str | None = None
@@ -60,7 +65,7 @@ class ReadOut(_Entry):
     kind: Literal["read-out"] = "read-out"
     mac: Mac
     address: IPv4Address | None
-    prefix: int | None
+    prefix: Prefix | None
     gateway: IPv4Address | None
     dns: tuple[IPv4Address, ...]
     origin: str | None

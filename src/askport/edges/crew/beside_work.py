@@ -153,11 +153,15 @@ class CrewBeside:
         engine = self._job.engine
         self._crew = self._job.crew or self._crew
         key = key_of(self._crew.crew, self._crew.member) if self._crew.member else None
-        digest = self._first
+        digest = is_whole = self._first
         while not self._stop.is_set():
             told = syncing.pull(server, engine, self._crew, digest=digest, most=_AT_ONCE)
             put_back, digest, self._first = told.was_put_back, False, False
             self._wrong = str(told.wrong[0]) if told.wrong else self._wrong
+            if told.wrong or (is_whole and told.is_all):
+                sentences = [str(each) for each in told.wrong]
+                doubts = job_part.keeping_doubts(sentences, anew=is_whole and told.is_all and not self._wrong)
+                self._hand_over(partial(self._job.change, *doubts))
             if not told.is_empty or told.membership != self._crew:
                 self._hand_over(partial(syncing.adopt, self._job, told))
             if put_back and key:

@@ -12,7 +12,7 @@ from sqlalchemy.schema import CreateTable
 
 from askport.core.crew.seals import CrewWords, Member, Seal, crew_fingerprint
 from askport.core.crew.strands import StrandLine
-from askport.edges.job_tables import BLOCK, CREW, CREW_OF, JOURNAL, MEMBERS, SEALS, SHARED
+from askport.edges.job_tables import BLOCK, CREW, CREW_OF, DOUBTS, JOURNAL, MEMBERS, SEALS, SHARED
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,6 +135,12 @@ def keeping_seal(seal: Seal) -> Executable:
     values = {"place": seal.place, "signature": seal.signature, "push": seal.push}
     made = upsert(SEALS).values(head=seal.head, member=seal.member, **values)
     return made.on_conflict_do_update(index_elements=["head", "member"], set_=values)
+
+
+def keeping_doubts(sentences: Iterable[str], *, anew: bool) -> list[Executable]:
+    """Return what writes down what is not believed; ``anew`` where all of the database was read for it."""
+    made: list[Executable] = [CreateTable(DOUBTS, if_not_exists=True), *([delete(DOUBTS)] if anew else [])]
+    return [*made, *(upsert(DOUBTS).values(sentence=each).on_conflict_do_nothing() for each in sentences)]
 
 
 def has_pushed(hashes: Iterable[str], member: str | None, at: datetime | None) -> list[Executable]:

@@ -155,7 +155,14 @@ END $$;
 """
 
 LET_IN = "The owner of the database lets a login in with GRANT; 'askport crew create' on it shows how."
-MIGRATIONS = (_FIRST, _CLAIMS)
+_LIMITS = """
+ALTER TABLE askport.lines ADD CHECK (length(body) <= 16000000), ADD CHECK (length(at) <= 40);
+ALTER TABLE askport.blocks ADD CHECK (family(address) = 4 AND masklen(address) = 32);
+ALTER TABLE askport.claims ADD CHECK (length(what) <= 200);
+ALTER TABLE askport.captures ADD CHECK (length(pcapng) <= 4000000);
+"""
+
+MIGRATIONS = (_FIRST, _CLAIMS, _LIMITS)
 """In their order; a database's version is how many of them it has had."""
 VERSION = len(MIGRATIONS)
 

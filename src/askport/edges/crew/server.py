@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 from typing import Any
 
 from askport.core.crew.seals import Member, Seal
-from askport.core.crew.strands import StrandLine
+from askport.core.crew.strands import LONGEST_BODY, StrandLine
 from askport.core.errors import AskPortError, BadInput, MachineRefused
 from askport.core.text import display_text
 from askport.edges.crew.reaching import engine_to, not_allowed, not_reached
@@ -45,8 +45,8 @@ SELECT json_build_object(
     'pushes', (SELECT coalesce(json_agg(json_build_array(member, head, place, signature, pushes.number, pushes.at)
         ORDER BY pushes.number), '[]')
         FROM askport.pushes, upto WHERE pushes.number > :after AND pushes.number <= upto.number),
-    'lines', (SELECT coalesce(json_agg(json_build_array(hash, member, place, before, at, body, push)
-        ORDER BY push, place), '[]') FROM askport.lines, upto WHERE push > :after AND push <= upto.number),
+    'lines', (SELECT coalesce(json_agg(json_build_array(hash, member, place, before, left(at, 100),
+        left(body, :longest), push) ORDER BY push, place), '[]') FROM askport.lines, upto WHERE push > :after AND push <= upto.number),
     'digest', CASE WHEN :digest THEN (SELECT coalesce(sum(hashtextextended(
         concat_ws(E'\\n', hash, push, member, place, before, at, body), 0)::numeric), 0)::text || '/' || count(*)
         FROM askport.lines WHERE push <= :after) || '/' || (SELECT coalesce(sum(hashtextextended(
@@ -55,7 +55,7 @@ SELECT json_build_object(
 ) FROM askport.crew
 """
 _CLAIMS = "SELECT what, member, since FROM askport.claims WHERE until > now() ORDER BY what"
-_BLOCKS = "SELECT host(address), member FROM askport.blocks ORDER BY address"
+_BLOCKS = "SELECT host(address), member FROM askport.blocks WHERE family(address) = 4 ORDER BY address"
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,18 +147,28 @@ class Server:
         """
         try:
             with self._talking():
-                told = self._run(_NEWS, after=after, most=most, digest=digest).scalar()
+                told = self._run(_NEWS, after=after, most=most, digest=digest, longest=LONGEST_BODY + 1).scalar()
         except AskPortError as error:
             raise self._no_crew() if "does not exist" in error.message else error from None
         if told is None:
             raise self._no_crew()
         told = json.loads(told) if isinstance(told, str) else told
+        try:
+            return self._news(told)
+        except (TypeError, ValueError, KeyError, AttributeError) as error:
+            shown = display_text(self.url, 120)
+            raise BadInput(
+                f"What '{shown}' has is no crew's ({display_text(str(error), 80)}): its owner brings it up to date, or "
+                "puts a backup back."
+            ) from None
+
+    def _news(self, told: Any) -> News:
         _require_version(told["version"], self.url)
         pushes = [replace(Seal(*each[:5]), at=datetime.fromisoformat(each[5])) for each in told["pushes"]]
         return News(
             crew=told["id"], epoch=told["epoch"], site=told["site"], now=datetime.fromtimestamp(told["now"], UTC),
             last=told["last"], members=[Member(*each) for each in told["members"]], pushes=pushes,
-            lines=[StrandLine(*each) for each in told["lines"]], digest=told["digest"],
+            lines=[_line(*each) for each in told["lines"]], digest=told["digest"],
         )  # fmt: skip
 
     def _no_crew(self) -> BadInput:
@@ -267,6 +277,17 @@ class Server:
         """
         with self._talking():
             return [each.payload for each in self._driver.notifies(timeout=seconds, stop_after=1)]
+
+
+def _line(hash_: str, member: str, place: int, before: str, at: str, body: str, push: int) -> StrandLine:
+    """Return a line; what is empty in the database (NULL) is no text that anybody wrote.
+
+    Raises:
+        TypeError: it is none at all.
+    """
+    if not (isinstance(place, int) and isinstance(push, int)):
+        raise TypeError("a line without a place")
+    return StrandLine(hash_ or "", member or "", place, before or "", at or "", body or "", push)
 
 
 def _require_version(version: int, url: str) -> None:

@@ -4,6 +4,7 @@ Reading and pushing go by a connection of their own to the job file, so that a s
 changes the file (:func:`adopt`, :func:`mark_pushed`) is left to whoever has it open.
 """
 
+import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
@@ -130,10 +131,14 @@ def _checked(engine: Engine, crew: Membership, news: News) -> Pulled:
 
 
 def _members(told: Sequence[Member], known: dict[str, Member]) -> tuple[list[Member], list[Wrong]]:
-    """Return the members with the keys that were seen of them first, and who has another now."""
+    """Return the members with the keys that were seen of them first, and who has another now, or none."""
     wrong = []
     members = []
     for each in told:
+        if not re.fullmatch("[0-9a-f]{64}", each.key):
+            name = display_text(each.name, 40)
+            wrong.append(Wrong(each.name, f"{name} has no key in the database: nothing of {name} is taken."))
+            continue
         before = known.get(each.name)
         if before and before.key != each.key:
             name = display_text(each.name, 40)
@@ -273,7 +278,7 @@ def sync(server: Server, job: JobFile, key: bytes | None, *, digest: bool = True
         Refused: the database does not take what is pushed.
         MachineRefused: the connection was lost, or the file cannot be written.
     """
-    crew, done, put_back = job.crew, Synced(), False
+    crew, done, put_back, is_whole = job.crew, Synced(), False, digest
     if crew is None:
         raise Refused(f"'{display_text(str(job.path), 120)}' belongs to no crew: 'askport crew join' has it join one.")
     while True:
@@ -290,6 +295,7 @@ def sync(server: Server, job: JobFile, key: bytes | None, *, digest: bool = True
     while key and (pushed := push(server, job.engine, crew, key)):
         mark_pushed(job, crew, pushed)
         done.pushed += sum(len(hashes) for hashes, _ in pushed)
+    job.change(*job_part.keeping_doubts(map(str, done.wrong), anew=is_whole))
     if done.wrong:
         _keep_digest(job, _DOUBTED)
     elif job.crew and (done.pushed or job.crew.digest is None):  # own pushes are read too: they may be lost there later
