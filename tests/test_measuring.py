@@ -270,4 +270,15 @@ def test_a_source_that_the_device_holds_is_never_asked_from():
         now = max(now + 0.001, machine.next_deadline() or now)
         machine.handle_timer(now)
     assert (machine.result.prefix, machine.result.questions, frames > 3) == (None, 0, True)
-    assert "is somebody's" in machine.result.because
+    assert "or somebody's" in machine.result.because
+
+
+def test_a_silent_one_among_planned_neighbours_was_asked_and_did_not_answer():
+    neighbours = {IPv4Address(f"10.84.16.{number}") for number in range(31, 55)} - {IPv4Address("10.84.16.36")}
+    machine, now = Measuring(LAPTOP, IT, IPv4Address("10.84.16.36"), now=0.0, avoid=neighbours), 0.0
+    while not machine.done:
+        machine.poll()
+        now = machine.next_deadline() or now
+        machine.handle_timer(now)
+    assert (machine.result.prefix, "reacted to neither" in machine.result.because) == (None, True)
+    assert machine.result.questions > 0

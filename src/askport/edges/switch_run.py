@@ -59,7 +59,7 @@ class Lane:
         if self.view:
             self.view.wants = partial(self._wants, frozenset(map(bytes, others)) - {bytes(unit.mac)})
         self.run.begin_with(unit.item)
-        self.policy = Unattended(self.session, unit, self.run.wire.now(), heard=heard)
+        self.policy = Unattended(self.session, unit, self.run.wire.heard_until, heard=heard)
 
     def _wants(self, others: frozenset[bytes], frame: bytes) -> bool:
         """Whether a frame concerns this unit; while it is proven, what others say to the adapter is another lane's."""
@@ -179,7 +179,7 @@ class SwitchRun:
     def _go_on(self, lane: Lane, policy: Unattended) -> None:
         """Do what is due about one unit."""
         session, now = lane.session, self.run.wire.now()
-        does, trouble = policy.does(now), session.visit.trouble
+        does, trouble = policy.does(self.run.wire.heard_until), session.visit.trouble
         try:
             if trouble and trouble.code == ADAPTER_TAKEN:
                 self._let_go(lane)

@@ -60,7 +60,7 @@ _FAR = tuple(
 )
 """Addresses outside all private ranges that nobody has (RFC 5737): as many as show a second route of equal cost."""
 _DIFFERS = "It answered differently each time."
-_NO_SOURCE = "Every address that it could be asked from is somebody's."
+_NO_SOURCE = "Every address that it could be asked from is planned, or somebody's."
 _WIDEST_BESIDE = 16
 """Masks beside are looked for from here on; no device of the trade has a wider one as its narrower."""
 
@@ -150,6 +150,8 @@ class Measuring(Machine):
             if inside <= outside:
                 return self._hidden("Even the address next to its own goes through its gateway.")
         elif reaction is Reaction.SILENT:
+            if not self._sources(_INNERMOST):  # those next to its own are planned for its neighbours
+                return self._hidden(_WHY_HIDDEN[reaction])
             reaction = yield from self._ask_any(_INNERMOST)
             if not _is_inside(reaction):
                 return self._hidden(_WHY_HIDDEN[reaction])

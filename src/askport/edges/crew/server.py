@@ -46,7 +46,8 @@ SELECT json_build_object(
         ORDER BY pushes.number), '[]')
         FROM askport.pushes, upto WHERE pushes.number > :after AND pushes.number <= upto.number),
     'lines', (SELECT coalesce(json_agg(json_build_array(hash, member, place, before, left(at, 100),
-        left(body, :longest), push) ORDER BY push, place), '[]') FROM askport.lines, upto WHERE push > :after AND push <= upto.number),
+        left(body, :longest), push) ORDER BY push, place), '[]')
+        FROM askport.lines, upto WHERE push > :after AND push <= upto.number),
     'digest', CASE WHEN :digest THEN (SELECT coalesce(sum(hashtextextended(
         concat_ws(E'\\n', hash, push, member, place, before, at, body), 0)::numeric), 0)::text || '/' || count(*)
         FROM askport.lines WHERE push <= :after) || '/' || (SELECT coalesce(sum(hashtextextended(
