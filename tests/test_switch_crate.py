@@ -10,8 +10,10 @@ from ipaddress import IPv4Address, IPv4Interface
 import pytest
 
 from askport.core.addresses import MacAddress
+from askport.core.crate.concerning import concerns
 from askport.core.crate.switch_crate import SwitchCrate
 from askport.core.errors import BadInput
+from askport.core.formats.ipv4 import IPv4, ipv4_frame
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.page_lesson import learn
@@ -202,6 +204,18 @@ def bind(cable):
     chain = f"chain f {{\ntype filter hook forward priority 0;\niifname zd0 ether saddr != {LAPTOP} drop\n}}\n"
     bound = f"table bridge t {{\n{chain}}}\n"
     subprocess.run([*cable.inside("device"), "nft", "-f", "-"], input=bound, text=True, check=True)
+
+
+def test_while_a_unit_is_proven_a_twin_is_heard_where_it_claims_what_is_its_own_and_nowhere_else():
+    """A late answer to what was asked of everybody comes from where the twins are still."""
+    twin, ours, final = MacAddress.parse(MACS[1]), MacAddress.parse(MACS[5]), IPv4Address("10.84.16.31")
+
+    def heard(src, *said_to):
+        packet = IPv4(src=IPv4Address(src), dst=IPv4Address("10.84.19.238"), protocol=1, payload=b"")
+        frame = ipv4_frame(packet, src=twin, dst=ours)
+        return concerns(frame, {bytes(twin)}, {bytes(each) for each in said_to}, [final])
+
+    assert (heard(DEFAULT), heard(DEFAULT, ours), heard("10.84.16.31")) == (False, True, True)
 
 
 def test_labels_are_scanned_and_what_cannot_be_meant_is_said():

@@ -113,6 +113,10 @@ class Bench(Standing):
         """Let a wait return now."""
         self._bell.ring()
 
+    def look(self) -> list[Frame]:
+        """Return nothing: no time passes between two waits."""
+        return []
+
     async def wait(self, deadline: float | None) -> list[Frame]:
         """Let virtual time run to the next frame for the laptop, a change of the link, or the deadline."""
         loop = asyncio.get_running_loop()

@@ -114,6 +114,9 @@ class Wire(Protocol):
     async def wait(self, deadline: float | None) -> list[Frame]:
         """Return the frames that have come, or none when the deadline has come first or the link has changed."""
 
+    def look(self) -> list[Frame]:
+        """Return what has come by now, without waiting."""
+
     def give_way(self, seconds: float) -> None:
         """In a flood, leave frames unread for so long; their time of arrival is kept."""
 

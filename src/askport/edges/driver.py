@@ -64,7 +64,10 @@ class Driver:
             self._see_link()
             for event in self._channels.channel_events() if self._channels else ():
                 self.machine.channel_event(event, self._wire.now())
-            # Nobody is silent whose answer lies unread: a busy laptop would find that the device has failed.
+            # Nobody is silent whose answer lies unread: a busy laptop would find that the device has failed. And time
+            # is what it is now: of a question that is asked late, the answer is waited for from then on.
+            for frame in self._wire.look():
+                self.machine.receive(hear(frame))
             self.machine.handle_timer(self._wire.heard_until)
 
     def _see_link(self) -> None:

@@ -174,6 +174,10 @@ class PacketWire:
         """Let a wait return now."""
         self._bell.ring()
 
+    def look(self) -> list[Frame]:
+        """Return what has come by now, without waiting."""
+        return self._take()
+
     async def wait(self, deadline: float | None) -> list[Frame]:
         """Return what has come; nothing at the deadline, on a change of the link, or when woken."""
         loop = asyncio.get_running_loop()

@@ -78,6 +78,14 @@ class WireView:
         """Return the frames that have come for this one, or none when its deadline, or anybody's, has come."""
         if not self.unheard:
             await self._shared.pass_time(self, deadline)
+        return self._taken()
+
+    def look(self) -> list[Frame]:
+        """Return what has come for this one by now; what has come for others waits for their turn."""
+        self._shared.hand_out(self._wire.look())
+        return self._taken()
+
+    def _taken(self) -> list[Frame]:
         frames = list(self.unheard)
         self.unheard.clear()
         return frames
@@ -135,6 +143,11 @@ class SharedWire:
         if self._waiting and self._passing is None and self._waiting.keys() >= self._running:
             self._passing = asyncio.ensure_future(self._pass())
 
+    def hand_out(self, frames: Sequence[Frame]) -> None:
+        """Have each frame wait for those whom it concerns."""
+        for view in self._views:
+            view.unheard.extend(frame for frame in frames if view.wants(frame.data))
+
     async def _pass(self) -> None:
         """Let time pass to the first deadline of all, or until a frame comes; then it is everybody's turn."""
         wrong: Exception | None = None
@@ -143,8 +156,7 @@ class SharedWire:
             frames = await self._wire.wait(earliest(*(deadline for deadline, _ in self._waiting.values())))
         except Exception as error:  # noqa: BLE001 - whoever waits is told, whatever it is
             wrong = error
-        for view in self._views:
-            view.unheard.extend(frame for frame in frames if view.wants(frame.data))
+        self.hand_out(frames)
         waiting, self._waiting, self._passing = self._waiting, {}, None
         for _, told in waiting.values():
             if not told.done():

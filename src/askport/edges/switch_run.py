@@ -62,9 +62,12 @@ class Lane:
         self.policy = Unattended(self.session, unit, self.run.wire.heard_until, heard=heard)
 
     def _wants(self, others: frozenset[bytes], frame: bytes) -> bool:
-        """Whether a frame concerns this unit; while it is proven, what others say to the adapter is another lane's."""
+        """Whether a frame concerns this unit; while it is proven, only who claims its addresses or the laptop's does.
+
+        What others say to the laptop beside that answers what was asked of everybody before, however late.
+        """
         laptop, target = self.session.cable.laptop, self.session.device.target
-        said_to = (laptop.borrows_as, *(() if self.session.phase.step is Step.PROVE else laptop.macs[:1]))
+        said_to = () if self.session.phase.step is Step.PROVE else (laptop.borrows_as, *laptop.macs[:1])
         final = [target.interface.ip] if target else []
         return concerns(frame, others, said_to, [*final, *(each.ip for each in laptop.borrowed)])
 

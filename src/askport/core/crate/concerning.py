@@ -3,7 +3,8 @@
 from collections.abc import Collection
 from ipaddress import IPv4Address
 
-_ARP = b"\x08\x06"
+_SENDERS = {b"\x08\x06": slice(28, 32), b"\x08\x00": slice(26, 30)}
+"""Where the sender's address stands in ARP and IPv4, by EtherType."""
 
 
 def concerns(
@@ -11,7 +12,7 @@ def concerns(
 ) -> bool:
     """Whether a frame is not another unit's alone.
 
-    Read where it stands in Ethernet and ARP (RFC 826).
+    Read where it stands in Ethernet, ARP (RFC 826) and IPv4 (RFC 791).
 
     Args:
         frame: its bytes.
@@ -21,4 +22,5 @@ def concerns(
     """
     if frame[6:12] not in others or frame[:6] in said_to:
         return True
-    return frame[12:14] == _ARP and frame[28:32] in {each.packed for each in addresses}
+    sender = _SENDERS.get(frame[12:14])
+    return sender is not None and frame[sender] in {each.packed for each in addresses}

@@ -279,7 +279,9 @@ class Unattended:
             search.ask_one(mac, self._heard, now)  # its twins, if it has any, do not hear that
         elif (loudness is Loudness.LISTEN) or (loudness is Loudness.GREET and now - self._since > _GREETS_S):
             return Do.LOUDER
-        if now - self._began > _FINDS_S:
+        # However long it took: what was not asked yet, or is waited for, is no silence.
+        has_asked = session.cable.finder.has_settled and all(each.done for each in session.cable.finder.asking)
+        if now - self._began > (_FINDS_S if has_asked else _LONGEST_S):
             return self._leave("It was not found on this switch." if session.cable.link.up else "The link is down.")
         return Do.NOTHING
 
