@@ -477,6 +477,81 @@ def test_a_database_that_was_put_back_from_a_backup_gets_again_what_it_lacks(cre
     assert database.sql("SELECT count(*) FROM askport.lines") == [(3,)]
 
 
+def test_lines_that_a_backup_lacks_come_back_though_somebody_else_pushed_first(crew, database, tmp_path):
+    """The numbers of lost pushes are given anew: what a file has read under a number is not what is there now."""
+    anna, ben = crew
+    late = tmp_path / "m0.askport"
+    run("join", database.url("m0"), "--job", late)
+    recorded(anna, "TG-01", 1)
+    for each in (anna, ben, late):
+        run("sync", each)
+    database.sql("CREATE TABLE public.kept AS SELECT * FROM askport.pushes")  # last night's dump
+    recorded(anna, "TG-02", 2)
+    recorded(ben, "TG-03", 3)
+    synced(anna, ben, late)
+    database.sql("DELETE FROM askport.lines WHERE push NOT IN (SELECT number FROM public.kept);"
+                 "DELETE FROM askport.pushes WHERE number NOT IN (SELECT number FROM public.kept)")  # fmt: skip
+    for number in range(4, 8):  # as many pushes again as were lost, and more
+        recorded(late, f"TG-0{number}", number)
+        askport("crew", "sync", late)
+    for _ in range(3):
+        for each in (anna, ben, late):
+            askport("crew", "sync", each)
+    synced(anna, ben, late)
+    assert heads(anna) == heads(ben) == heads(late)
+    assert [each[0] for each in tags(ben)] == [f"TG-0{number}" for number in range(1, 8)]
+    assert open_ones(ben) == ""
+
+
+@pytest.mark.parametrize(
+    "secret", ["?password=marked-secret", "?sslpassword=marked-secret", "?password=marked-secret&x=%zz"]
+)
+def test_a_password_in_a_url_is_refused_kept_nowhere_and_repeated_nowhere(crew, database, secret, tmp_path):
+    url, late = f"postgresql://anna@localhost:{database.port}/site{secret}", tmp_path / "m0.askport"
+    for command in (["sync", crew[0], "--url", url], ["join", url, "--job", late], ["status", url]):
+        assert "marked-secret" not in run(*command, status=2)
+    assert b"marked-secret" not in crew[0].read_bytes()
+    assert not late.exists()
+    run("sync", crew[0])
+
+
+def test_a_wrong_url_replaces_no_good_one_and_a_refused_join_leaves_no_file(crew, database, tmp_path):
+    run("sync", crew[0], "--url", database.url("anna", "postgres"), status=2)
+    run("sync", crew[0])
+    run("join", database.url("m5"), "--job", tmp_path / "m5.askport", status=1)
+    assert not (tmp_path / "m5.askport").exists()
+
+
+def test_what_is_missing_in_a_database_decides_what_is_said(crew, database):
+    assert "There is no crew" in run("status", database.url("owner", "postgres"), status=2)
+    database.sql("ALTER TABLE askport.lines DROP COLUMN body CASCADE")
+    said = run("sync", crew[0], status=2)
+    assert "There is no crew" not in said
+    assert "body" in said
+
+
+@pytest.mark.parametrize("held", [
+    "SELECT pg_advisory_lock(1095978832)", "LOCK TABLE askport.lines IN ACCESS SHARE MODE",
+    "INSERT INTO askport.pushes VALUES (0, 'ben', 'x', 1, 'x')",
+])  # fmt: skip
+def test_nobody_keeps_others_from_pushing_or_it_is_said_who(crew, database, held):
+    recorded(crew[0], "TG-01", 1)
+    with psycopg.connect(database.url("ben")) as connection:
+        connection.execute(held)
+        if "INSERT" in held:  # a push that is never finished
+            assert "is held by ben" in run("sync", crew[0], status=3)
+        else:
+            run("sync", crew[0])
+        connection.rollback()
+    run("sync", crew[0])
+
+
+@pytest.mark.parametrize("name", ["anna ", "Anna", "ANNA", "an\u200bna", "", "x" * 90])
+def test_no_member_is_called_as_another_one(crew, database, name):
+    with pytest.raises(psycopg.errors.Error):
+        database.sql("INSERT INTO askport.members (name, key) VALUES (%s, repeat('a', 64))", login="m0", values=(name,))
+
+
 def test_kept_frames_follow_their_lines_as_far_as_they_are_few_enough(crew, monkeypatch):
     """Their digest is in a line; until they have come the file is whole without them, and says so."""
     from askport.edges.crew import frames

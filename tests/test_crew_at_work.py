@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 from contextlib import closing
+from datetime import UTC, datetime
 from ipaddress import IPv4Address
 
 import pytest
@@ -15,6 +16,7 @@ import pytest
 from askport.core.addresses import MacAddress
 from askport.core.crew.dealing import BLOCK
 from askport.core.register.entries import Noted
+from askport.edges.crew import syncing
 from askport.edges.crew.beside_work import CrewBeside
 from askport.edges.jobfile import JobFile
 from conftest import ASKPORT, AT_NIGHT, askport, wait_for
@@ -59,6 +61,24 @@ def beside(crew):
     for each, job in zip(made, jobs, strict=True):
         each.close()
         job.close()
+
+
+def test_the_thread_beside_says_what_it_did_not_expect_and_tries_again(beside, monkeypatch):
+    """Whatever it is: nobody thinks that all is sent while nothing goes."""
+    (job, _), (anna, _), until = beside
+    assert until(lambda: anna.state.words == "crew: anna, all sent")
+    really = syncing.push
+
+    def wrong(*_):
+        raise ValueError("nobody thought of this")
+
+    monkeypatch.setattr(syncing, "push", wrong)
+    job.append(Noted(unit=7, mac=IT, text="wet"), datetime.now(UTC))
+    assert until(lambda: "nobody thought of this" in anna.state.fault)
+    assert anna.state.words.startswith("crew: not reached for "), anna.state.words
+    assert anna.state.words.endswith(", 1 line waits"), anna.state.words
+    monkeypatch.setattr(syncing, "push", really)
+    assert until(lambda: anna.state.words == "crew: anna, all sent")
 
 
 def test_a_unit_in_hand_of_one_is_seen_by_the_other_without_being_asked_for_and_free_when_it_is_let_go(beside):

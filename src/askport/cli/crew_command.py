@@ -7,7 +7,7 @@ import typer
 
 from askport.cli.opened_jobs import OPENED, open_job
 from askport.cli.saying import JsonOption, Status, put_json, say
-from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.errors import AskPortError, BadInput, MachineRefused, Refused
 from askport.core.text import display_text
 from askport.edges.crew.reaching import is_url
 
@@ -68,11 +68,13 @@ def join(
     from askport.edges.crew.own_key import public_half
     from askport.edges.crew.schema import LET_IN
 
-    server = _server(url)
+    server, was_there = _server(url), job.exists()
     opened = open_job(job, writes=True, meets=False)
     try:
         key = belonging.join(server, opened, name or server.login())
-    except Refused as error:
+    except AskPortError as error:
+        if not was_there:
+            job.unlink()
         if "permission denied" in error.message:
             raise Refused(f"{error.message} {LET_IN}") from None
         raise
@@ -100,12 +102,12 @@ def sync(
     from askport.edges.crew.frames import carry_frames
 
     opened = open_job(_one_of(job, job_option), writes=True, meets=False)
-    if opened.crew and url:
-        belonging.move(opened, url)
     crew = _crew_of(opened)
     from askport.edges.crew.own_key import key_of
 
-    server = _server(crew.url)
+    server = _server(url or crew.url)
+    if url:
+        belonging.move(server, opened)
     done = syncing.sync(server, opened, key_of(crew.crew, crew.member) if crew.member else None)
     carried = carry_frames(server, opened)
     belonging.deal(server, opened)

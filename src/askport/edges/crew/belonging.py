@@ -79,10 +79,19 @@ def _belong(server: Server, job: JobFile, about: News, name: str) -> None:
     job.belong_to(crew)
 
 
-def move(job: JobFile, url: str) -> None:
-    """Have the crew's database be found elsewhere from now on."""
+def move(server: Server, job: JobFile) -> None:
+    """Have the crew's database be found elsewhere from now on.
+
+    Raises:
+        BadInput: it is not the same crew's.
+        MachineRefused: the connection was lost, or the file cannot be written.
+    """
+    about = server.news(NEWEST)
+    if job.crew and about.crew != job.crew.crew:
+        shown = display_text(server.url, 120)
+        raise BadInput(f"'{shown}' is the database of another crew, {display_text(about.site, 60)}: name its own.")
     if job.crew:
-        crew = replace(job.crew, url=url)
+        crew = replace(job.crew, url=server.url)
         job.change(job_part.keeping_membership(crew))
         job.belong_to(crew)
 

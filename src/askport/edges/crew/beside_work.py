@@ -108,8 +108,9 @@ class CrewBeside:
             write()
         except AskPortError as error:
             self._fault = error.message
-        self._crew = self._job.crew or self._crew
-        self._adopted.set()
+        finally:
+            self._crew = self._job.crew or self._crew
+            self._adopted.set()
         return True
 
     @property
@@ -142,9 +143,10 @@ class CrewBeside:
                         self._wait(server)
                     with suppress(AskPortError):
                         self._claim(server)
-            except AskPortError as error:
-                self._fault = error.message
-                log.event("crew not reached", because=error.message)
+            except Exception as error:  # noqa: BLE001 - whatever it is: it is said, and tried again
+                itself = f"A fault of Ask Port itself: {error}."
+                self._fault = error.message if isinstance(error, AskPortError) else itself
+                log.event("crew not reached", because=self._fault)
                 self._stop.wait(_TRIES_AGAIN_S[min(failed, len(_TRIES_AGAIN_S) - 1)])
                 failed += 1
 

@@ -13,6 +13,8 @@ if TYPE_CHECKING:
 
 SCHEMES = ("postgresql://", "postgres://")
 _CONNECT_S = 5
+_WAITS_S = 5
+"""How long one statement waits for what somebody else holds, in seconds."""
 _HOLDS_S = 20
 """How long a connection that carries nothing more is held on to, in seconds."""
 
@@ -36,9 +38,9 @@ def parameters(url: str) -> dict[str, str]:
     shown = display_text(url, 120)
     try:
         told = {key: str(value) for key, value in conninfo_to_dict(url).items() if value is not None}
-    except ProgrammingError as error:
-        raise BadInput(f"'{_without_password(shown)}' names no database: {display_text(str(error), 120)}") from None
-    if told.pop("password", None):
+    except ProgrammingError:  # libpq's words repeat what was typed, be it a password
+        raise BadInput(f"'{_without_password(shown)}' names no database: write postgresql://user@host/name.") from None
+    if any(told.pop(each, None) for each in ("password", "sslpassword")):
         raise BadInput(
             "A password in the crew's URL is seen by everybody on this machine: leave it out, and put it into "
             "~/.pgpass or a service file (libpq)."
@@ -52,6 +54,7 @@ def parameters(url: str) -> dict[str, str]:
 
 
 def _without_password(text: str) -> str:
+    text = text.partition("?")[0]
     head, at, tail = text.partition("@")
     user, colon, _ = head.rpartition(":")
     return f"{user}@{tail}" if at and colon and "/" not in head.rpartition(":")[2] else text
@@ -84,9 +87,15 @@ def engine_to(url: str) -> "Engine":
     def connect() -> Any:
         beats = {"keepalives_idle": 5, "keepalives_interval": 5, "keepalives_count": 3}
         ours = {"connect_timeout": _CONNECT_S, "tcp_user_timeout": _HOLDS_S * 1000, "application_name": "askport"}
-        return psycopg.connect(**{**ours, **beats, **told})  # type: ignore[arg-type]
+        options = f"-c statement_timeout={_HOLDS_S}s -c lock_timeout={_WAITS_S}s {told.get('options', '')}"
+        return psycopg.connect(**{**ours, **beats, **told, "options": options})  # type: ignore[arg-type]
 
     return create_engine("postgresql+psycopg://", creator=connect, poolclass=NullPool)
+
+
+def state_of(error: Exception) -> str:
+    """Return the SQLSTATE by which the database says what is wrong (PostgreSQL, appendix A), or an empty text."""
+    return getattr(getattr(error, "orig", None) or error, "sqlstate", None) or ""
 
 
 def said_plainly(error: Exception) -> str:
@@ -100,7 +109,8 @@ def said_plainly(error: Exception) -> str:
 
 def not_reached(url: str, error: Exception) -> MachineRefused:
     """Return what is raised where the database cannot be reached, or the connection was lost."""
-    return MachineRefused(f"The crew's database '{display_text(url, 120)}' is not reached: {said_plainly(error)}.")
+    text = f"The crew's database '{display_text(url, 120)}' is not reached: {said_plainly(error)}."
+    return MachineRefused(text, code=f"sql-{state_of(error)}")
 
 
 def not_allowed(error: Exception) -> Refused:

@@ -44,7 +44,7 @@ def replica_of(url: str) -> tuple[Path, list[str]]:
             if job.crew is None:
                 belonging.look_on(server, job)
             elif job.crew.url != url:
-                belonging.move(job, url)
+                belonging.move(server, job)
             crew = job.crew
             key = key_of(crew.crew, crew.member) if crew and crew.member else None
             done = syncing.sync(server, job, key)

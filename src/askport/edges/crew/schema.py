@@ -54,7 +54,7 @@ BEGIN
         RAISE EXCEPTION '% is no member that % may push for', NEW.member, session_user USING ERRCODE = '42501';
     END IF;
     -- One push after the other: whoever has read one number has read all that are smaller.
-    PERFORM pg_advisory_xact_lock(1095978832);
+    PERFORM 1 FROM crew FOR UPDATE;  -- which nobody else may lock
     NEW.number := (SELECT coalesce(max(number), 0) + 1 FROM pushes);
     NEW.at := now();
     PERFORM pg_notify('askport', 'push ' || NEW.number);
@@ -158,6 +158,9 @@ LET_IN = "The owner of the database lets a login in with GRANT; 'askport crew cr
 _LIMITS = """
 ALTER TABLE askport.lines ADD CHECK (length(body) <= 16000000), ADD CHECK (length(at) <= 40);
 ALTER TABLE askport.blocks ADD CHECK (family(address) = 4 AND masklen(address) = 32);
+ALTER TABLE askport.members ADD CHECK (name = btrim(name) AND length(name) <= 60 AND name ~ '^[[:print:]]+$'
+    AND name !~ '[\u200b-\u200f\u2028-\u202e\u2060-\u2064\ufeff]');
+CREATE UNIQUE INDEX members_by_name ON askport.members (lower(name));
 ALTER TABLE askport.claims ADD CHECK (length(what) <= 200);
 ALTER TABLE askport.captures ADD CHECK (length(pcapng) <= 4000000);
 """
@@ -174,6 +177,7 @@ GRANT SELECT ON ALL TABLES IN SCHEMA askport TO {member}, {office}, {functions};
 GRANT INSERT (name, key) ON askport.members TO {member};
 GRANT INSERT ON askport.pushes, askport.lines, askport.captures TO {member};
 GRANT UPDATE (removed) ON askport.members TO {functions};
+GRANT UPDATE (one) ON askport.crew TO {functions};
 GRANT CREATE ON SCHEMA askport TO {functions};
 DO $each$
 DECLARE

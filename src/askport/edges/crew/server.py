@@ -10,9 +10,9 @@ from typing import Any
 
 from askport.core.crew.seals import Member, Seal
 from askport.core.crew.strands import LONGEST_BODY, StrandLine
-from askport.core.errors import AskPortError, BadInput, MachineRefused
-from askport.core.text import display_text
-from askport.edges.crew.reaching import engine_to, not_allowed, not_reached
+from askport.core.errors import BadInput, MachineRefused
+from askport.core.text import display_text, listed
+from askport.edges.crew.reaching import engine_to, not_allowed, not_reached, state_of
 from askport.edges.crew.schema import VERSION
 
 AT_ONCE = 500
@@ -54,6 +54,14 @@ SELECT json_build_object(
         concat_ws(E'\\n', pushes.number, member, head, place, signature), 0)::numeric), 0)::text
         FROM askport.pushes WHERE pushes.number <= :after) END
 ) FROM askport.crew
+"""
+_MISSING = frozenset({"sql-42P01", "sql-42703", "sql-3F000", "sql-42883"})
+"""No such table, column, schema or function."""
+_LOCKED = "55P03"
+_HOLDERS = """
+SELECT DISTINCT usename FROM pg_locks JOIN pg_stat_activity USING (pid) WHERE granted AND pid <> pg_backend_pid()
+    AND locktype = 'relation' AND relation = ANY (ARRAY['askport.crew', 'askport.pushes', 'askport.lines']::regclass[])
+    AND mode <> 'AccessShareLock' ORDER BY usename
 """
 _CLAIMS = "SELECT what, member, since FROM askport.claims WHERE until > now() ORDER BY what"
 _BLOCKS = "SELECT host(address), member FROM askport.blocks WHERE family(address) = 4 ORDER BY address"
@@ -128,7 +136,9 @@ class Server:
         try:
             yield
         except (DBAPIError, Error) as error:
-            state = getattr(getattr(error, "orig", error), "sqlstate", None)
+            state = state_of(error)
+            if state == _LOCKED and (who := self._holders()):
+                raise MachineRefused(f"The crew's database is held by {who}: it is tried again later.") from None
             raise (not_allowed(error) if state in _REFUSALS else not_reached(self.url, error)) from None
         except (SQLAlchemyError, OSError) as error:
             raise not_reached(self.url, error) from None
@@ -149,8 +159,10 @@ class Server:
         try:
             with self._talking():
                 told = self._run(_NEWS, after=after, most=most, digest=digest, longest=LONGEST_BODY + 1).scalar()
-        except AskPortError as error:
-            raise self._no_crew() if "does not exist" in error.message else error from None
+        except MachineRefused as error:
+            if error.code not in _MISSING:
+                raise
+            raise self._lacks(error) from None
         if told is None:
             raise self._no_crew()
         told = json.loads(told) if isinstance(told, str) else told
@@ -171,6 +183,21 @@ class Server:
             last=told["last"], members=[Member(*each) for each in told["members"]], pushes=pushes,
             lines=[_line(*each) for each in told["lines"]], digest=told["digest"],
         )  # fmt: skip
+
+    def _holders(self) -> str:
+        """Return the logins that hold what others wait for, or an empty text where that is not to be seen."""
+        from sqlalchemy import text
+
+        with suppress(Exception):
+            return listed([display_text(each, 40) for each in self._connection.execute(text(_HOLDERS)).scalars()])
+        return ""
+
+    def _lacks(self, error: MachineRefused) -> BadInput:
+        """Return what is said where something is missing there: all of it, or a part that was taken out."""
+        with self._talking():
+            if not self._run("SELECT to_regclass('askport.crew')").scalar():
+                return self._no_crew()
+        return BadInput(f"{error.message} Its owner has to put a backup back, or fill an empty database.")
 
     def _no_crew(self) -> BadInput:
         shown = display_text(self.url, 120)
