@@ -432,7 +432,7 @@ def test_what_the_owner_of_the_database_changes_is_found_and_named(crew, databas
         forge(database)
     if had_it == "new":
         reader = tmp_path / "new.askport"
-        said = run("join", database.url("m0"), "--job", reader)
+        said = run("join", database.url("m0"), "--job", reader, status=1 if says else 0)
         found = tags(reader)
     else:
         said, found = run("sync", ben, status=1), tags(ben)

@@ -130,6 +130,11 @@ def seals_in(connection: Connection) -> list[Seal]:
     return [Seal(each["member"], each["head"], each["place"], each["signature"], each["push"]) for each in found]
 
 
+def head_of(connection: Connection, push: int) -> str | None:
+    """Return up to which line a push of the crew went, or None where it has not been read."""
+    return connection.execute(select(SEALS.c.head).where(SEALS.c.push == push).limit(1)).scalar()
+
+
 def keeping_seal(seal: Seal) -> Executable:
     """Return what writes a seal down."""
     values = {"place": seal.place, "signature": seal.signature, "push": seal.push}

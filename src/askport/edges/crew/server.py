@@ -40,6 +40,7 @@ WITH upto AS (
 SELECT json_build_object(
     'id', crew.id, 'epoch', crew.epoch, 'site', crew.site, 'version', crew.version, 'now', extract(epoch FROM now()),
     'last', (SELECT coalesce(max(number), 0) FROM askport.pushes),
+    'after', (SELECT head FROM askport.pushes WHERE number = :after),
     'members', (SELECT coalesce(json_agg(json_build_array(name, key, login, removed IS NOT NULL) ORDER BY name), '[]')
         FROM askport.members),
     'pushes', (SELECT coalesce(json_agg(json_build_array(member, head, place, signature, pushes.number, pushes.at)
@@ -79,6 +80,8 @@ class News:
     """By the database's clock."""
     last: int
     """The number of its last push."""
+    after: str | None
+    """Up to which line the push went that was read last; None where there is none of that number."""
     members: list[Member]
     pushes: list[Seal]
     lines: list[StrandLine]
@@ -180,7 +183,7 @@ class Server:
         pushes = [replace(Seal(*each[:5]), at=datetime.fromisoformat(each[5])) for each in told["pushes"]]
         return News(
             crew=told["id"], epoch=told["epoch"], site=told["site"], now=datetime.fromtimestamp(told["now"], UTC),
-            last=told["last"], members=[Member(*each) for each in told["members"]], pushes=pushes,
+            last=told["last"], after=told["after"], members=[Member(*each) for each in told["members"]], pushes=pushes,
             lines=[_line(*each) for each in told["lines"]], digest=told["digest"],
         )  # fmt: skip
 

@@ -77,7 +77,10 @@ def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = Fal
         raise BadInput(
             f"'{shown}' is the database of another crew, {display_text(news.site, 60)}: name this job's own."
         )
-    if news.epoch != crew.epoch or news.last < crew.pulled:
+    with engine.connect() as connection:
+        head = job_part.head_of(connection, crew.pulled)
+    # The numbers of pushes that a backup lacks are given anew: the same number with another line is another push.
+    if news.epoch != crew.epoch or news.last < crew.pulled or head not in (None, news.after):
         # Another database that was filled anew, or one that was put back: all of it is read again.
         lost = changes(server, engine, crew) if news.epoch == crew.epoch else []
         told = _anew(server, engine, crew, most)
