@@ -22,15 +22,15 @@ class GroupKeeper:
 
     def __init__(self, inside, directory, also=("zl0",)):
         self.path, self.log = directory / "keeper.socket", directory / "journal"
-        self._etc = directory / "etc"
-        (self._etc / "askport").mkdir(parents=True)
+        self.etc = directory / "etc"
+        (self.etc / "askport").mkdir(parents=True)
         for name in ("nsswitch.conf", "ld.so.cache", "ssl", "alternatives"):
             with contextlib.suppress(FileNotFoundError):
-                os.symlink(f"/proc/1/root/etc/{name}", self._etc / name)
+                os.symlink(f"/proc/1/root/etc/{name}", self.etc / name)
         users = ((0, "root"), (MEMBER, "mia"), (OTHER, "olaf"), (STRANGER, "sten"))
-        (self._etc / "passwd").write_text("".join(f"{name}:x:{uid}:{uid}::/:/bin/sh\n" for uid, name in users))
-        (self._etc / "group").write_text(f"root:x:0:\naskport:x:{GROUP_NUMBER}:\n")
-        (self._etc / "askport/also-wired").write_text("\n".join(also))
+        (self.etc / "passwd").write_text("".join(f"{name}:x:{uid}:{uid}::/:/bin/sh\n" for uid, name in users))
+        (self.etc / "group").write_text(f"root:x:0:\naskport:x:{GROUP_NUMBER}:\n")
+        (self.etc / "askport/also-wired").write_text("\n".join(also))
         self._inside, self._journal = inside, self.log.open("wb")
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         self._listener.bind(str(self.path))
@@ -45,7 +45,7 @@ class GroupKeeper:
             "import os, sys; os.dup2(int(sys.argv[2]), 3); sys.path.insert(0, sys.argv[1]); "
             "from askport.edges.by_group.__main__ import main; main()"
         )
-        shell = f'mount --bind {self._etc} /etc; exec "$@"'
+        shell = f'mount --bind {self.etc} /etc; exec "$@"'
         while True:
             try:
                 connection, _ = self._listener.accept()

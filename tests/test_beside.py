@@ -151,6 +151,21 @@ def test_a_command_runs_there_as_whoever_called_and_has_no_rights(cable, tmp_pat
     assert (again.returncode, "there is no command 'no-such-command'" in again.stderr) == (127, True)
 
 
+def test_a_command_goes_on_where_the_program_was_stopped_and_goes_on(cable):
+    """Ctrl-Z and fg: what waits for signals is woken by none."""
+    borrow = cable.command("borrow", "zl0", "192.168.61.9/24", "--", "sh", "-c", "sleep 3; echo went on")
+    program = cable.start("laptop", *borrow, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    assert wait_for(lambda: second_macs(cable))
+    time.sleep(0.5)
+    for _ in range(5):
+        os.kill(program.pid, signal.SIGSTOP)
+        time.sleep(0.05)
+        os.kill(program.pid, signal.SIGCONT)
+        time.sleep(0.05)
+    out, said = program.communicate(timeout=60)
+    assert (program.returncode, out) == (0, "went on\n"), said
+
+
 def test_a_command_ends_with_its_keeper(cable):
     program = cable.start("laptop", *cable.command("borrow", "zl0", "192.168.61.9/24", "--", "sleep", "60"))
     assert wait_for(lambda: second_macs(cable))

@@ -4,6 +4,8 @@ import contextlib
 import json
 import os
 import socket
+import subprocess
+import sys
 import tempfile
 import time
 from pathlib import Path
@@ -140,12 +142,57 @@ def test_a_member_does_not_get_at_the_laptop_s_own_traffic(cable, group):
     for details in (
         {"verb": "borrow", "address": "10.0.0.1/0"}, {"verb": "borrow", "address": "192.0.2.1/1"},
         {"verb": "borrow", "address": "198.51.100.1/6"}, {"verb": "route", "to": "0.0.0.0/1", "via": "10.84.16.9"},
-        {"verb": "route", "to": "9.9.9.9/32", "via": "10.84.16.9"},
+        {"verb": "route", "to": "9.9.9.9/32", "via": "10.84.16.9"}, {"verb": "borrow", "address": "127.0.0.5/8"},
+        {"verb": "borrow", "address": "240.0.0.1/8"}, {"verb": "route", "to": "127.0.0.0/8", "via": "10.84.16.9"},
+        {"verb": "route", "to": "240.0.0.0/4", "via": "10.84.16.9"}, {"verb": "borrow", "address": "192.0.0.9/24"},
     ):  # fmt: skip
         with pytest.raises(MachineRefused, match="not a private range"):
             keeper._ask_now(**details)
     assert snapshot(cable) == before
     keeper.close()
+
+
+def test_a_member_takes_no_range_in_which_the_laptop_talks_to_others(cable, group):
+    """Be it that it is there, sends there, or asks for names there: the cable is no way to those."""
+    cable.ip("link", "add", "zl5", "type", "veth", "peer", "name", "zl6", at="laptop")
+    cable.ip("link", "set", "zl6", "up", at="laptop")
+    cable.ip("link", "set", "zl5", "up", at="laptop")
+    cable.ip("addr", "add", "10.20.0.1/16", "dev", "zl5", at="laptop")
+    cable.ip("route", "add", "172.20.0.0/16", "via", "10.20.0.254", at="laptop")
+    (group.etc / "resolv.conf").write_text("search site\nnameserver 192.168.77.53\nnameserver ::1\n")
+    before, keeper = snapshot(cable), asked(cable, MEMBER, GROUP_NUMBER)
+    for details in (
+        {"verb": "borrow", "address": "10.20.5.5/24"}, {"verb": "borrow", "address": "10.1.1.1/8"},
+        {"verb": "route", "to": "10.0.0.0/8", "via": "10.84.16.9"}, {"verb": "borrow", "address": "172.20.9.9/24"},
+        {"verb": "route", "to": "10.20.0.254/32", "via": "10.84.16.9"},
+        {"verb": "borrow", "address": "192.168.77.1/24"},
+        {"verb": "route", "to": "192.168.77.53/32", "via": "10.84.16.9"},
+    ):  # fmt: skip
+        with pytest.raises(MachineRefused, match="the laptop's own"):
+            keeper._ask_now(**details)
+    for wrong in ("10.84.16.0/22", "10.84.19.255/22"):
+        with pytest.raises(MachineRefused, match="no address of a host"):
+            keeper._ask_now("borrow", address=wrong)
+    assert snapshot(cable) == before
+    keeper._ask_now("borrow", address="10.84.16.9/22")
+    keeper._ask_now("route", to="192.168.61.0/24", via="10.84.16.9")
+    keeper.close()
+
+
+@pytest.mark.parametrize("upon", ["bridge", "macvlan", "two halves"])
+def test_the_adapter_under_that_of_the_default_route_is_had_by_its_name_only(cable, group, upon):
+    way = {"bridge": ["type", "bridge"], "macvlan": ["link", "zl0", "type", "macvlan"]}.get(upon)
+    if way:
+        cable.ip("link", "add", *way[: way.index("type")], "name", "up9", *way[way.index("type") :], at="laptop")
+        cable.ip("link", "set", "up9", "up", at="laptop")
+    if upon == "bridge":
+        cable.ip("link", "set", "zl0", "master", "up9", at="laptop")
+    cable.ip("addr", "add", "10.84.16.7/22", "dev", "up9" if way else "zl0", at="laptop")
+    for each in ("default",) if way else ("0.0.0.0/1", "128.0.0.0/1"):
+        cable.ip("route", "add", each, "via", "10.84.16.1", at="laptop")
+    with pytest.raises(MachineRefused, match="type its name"):
+        asked(cable, MEMBER, GROUP_NUMBER)
+    asked(cable, MEMBER, GROUP_NUMBER, word="zl0").close()
 
 
 def test_nonsense_from_a_member_is_refused_and_written_down_on_a_line_of_its_own(cable, group):
@@ -217,3 +264,50 @@ def test_an_adapter_that_is_off_is_switched_on_and_off_again(cable, group):
     assert keeper.give_back_now() == ["the switched-off state"]
     keeper.close()
     assert "state DOWN" in cable.ip("link", "show", "zl0", at="laptop")
+
+
+def test_an_adapter_that_is_on_stays_on_however_often_it_is_switched_on(cable, group):
+    keeper = asked(cable, MEMBER, GROUP_NUMBER)
+    with pytest.raises(MachineRefused, match="more than one run"):
+        for _ in range(1100):
+            keeper.switch_on()
+    keeper.close()
+    assert wait_for(lambda: all(each.poll() is not None for each in group.keepers))
+    assert "state UP" in cable.ip("link", "show", "zl0", at="laptop")
+
+
+def test_a_client_that_does_not_read_keeps_no_keeper_from_ending(cable, group):
+    control = raw(group, MEMBER, GROUP_NUMBER)
+    assert told(control, {"verb": "take", "adapter": "zl0"}) == {"ready": True}
+    control.setblocking(False)
+    with contextlib.suppress(BlockingIOError):
+        while True:
+            control.send(b'{"verb": "addresses"}')
+    keeper = group.keepers[-1]
+    keeper.terminate()
+    assert keeper.wait(30) is not None
+    control.close()
+
+
+def test_nothing_that_comes_or_goes_is_a_traceback(cable, group):
+    control = raw(group, MEMBER, GROUP_NUMBER)
+    told(control, {"verb": "take", "adapter": "zl0"})
+    for place in ("Infinity", "-Infinity", "NaN", "1e400", "[]", "null"):
+        assert "error" in told(control, f'{{"verb": "borrow", "address": "10.84.16.9/22", "place": {place}}}'.encode())
+    control.close()
+    for number, groups in ((STRANGER, ()), (MEMBER, (GROUP_NUMBER,))):
+        control = raw(group, number, *groups)
+        with contextlib.suppress(OSError):
+            control.send(b"[]")
+        control.close()
+    assert wait_for(lambda: all(each.poll() is not None for each in group.keepers))
+    assert "Traceback" not in group.log.read_text(), group.log.read_text()
+
+
+def test_the_page_on_security_says_how_much_of_ours_runs_as_root():
+    code = ("import sys, askport.edges.by_group.__main__ as it; "
+            "print(*(each.__file__ for name, each in sys.modules.items() if name.startswith('askport')))")  # fmt: skip
+    run = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    modules = run.stdout.split()
+    lines = sum(len(Path(each).read_text().splitlines()) for each in modules)
+    assert f"{len(modules)} modules of about {round(lines, -2):,} lines" in Path("docs/security.md").read_text()

@@ -100,6 +100,16 @@ def test_every_question_is_sent_where_the_queue_is_short(cable):
     assert wait_for(lambda: received() - before >= 1024), received() - before
 
 
+def test_a_refusal_is_read_though_the_keeper_was_gone_before_it_read_what_was_asked():
+    """The kernel tells first that the other end is gone, and then what it had said (unix(7))."""
+    keeper = FakeKeeper()
+    keeper.client._send("addresses", {})
+    keeper.theirs.send(b'{"id": 1, "error": "sten is not in the group"}')
+    keeper.theirs.close()
+    with pytest.raises(MachineRefused, match="sten is not in the group"):
+        keeper.client._await(1)
+
+
 class FakeKeeper:
     """The other end of a keeper's socket."""
 

@@ -301,8 +301,6 @@ def test_the_keeper_refuses_everything_but_its_verbs_on_its_adapter(cable):
     ours.close()
     assert keeper.wait(60) == 0
     assert wait_for(lambda: snapshot(cable) == before)
-    lines = sum(len(path.read_text().splitlines()) for path in Path("src/askport/edges/keeper").glob("*.py"))
-    assert lines < 700
 
 
 def test_an_adapter_that_is_pulled_out_is_said_to_be_gone(cable):

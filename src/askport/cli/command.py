@@ -71,8 +71,9 @@ def run_command(command: "list[str] | subprocess.Popen[bytes]", still: Callable[
         while (status := process.poll()) is None:
             told = signal.sigtimedwait(_ENDS, _LOOKS_EVERY_S)
             still()
-            # Its code is positive where the kernel sent it for a key of the terminal (sigaction(2)).
-            if told and not (told.si_signo == signal.SIGINT and told.si_code > 0):
+            # Its code is positive where the kernel sent it for a key of the terminal (sigaction(2)). Where the program
+            # was stopped and goes on, none is told of.
+            if told and told.si_signo in _ENDS and not (told.si_signo == signal.SIGINT and told.si_code > 0):
                 _end(process, signal.Signals(told.si_signo))
                 raise KeyboardInterrupt
         return status if status >= 0 else 128 - status

@@ -109,7 +109,11 @@ class Keeper:
         except BlockingIOError:
             raise
         except OSError:
-            data, descriptors = b"", []
+            # One that ended before it had read all says that first, and what it had said behind it (unix(7)).
+            try:
+                data, descriptors, _, _ = socket.recv_fds(self._control, _MAX_ANSWER, 1)
+            except OSError:
+                data, descriptors = b"", []
         if not data:
             raise self._gone()
         return json.loads(data), list(descriptors)

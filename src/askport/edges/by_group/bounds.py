@@ -1,5 +1,6 @@
 """What a member of the group may have done on an adapter: whatever concerns one cable, and not the laptop's network."""
 
+import contextlib
 import sys
 from ipaddress import IPv4Interface, IPv4Network
 from pathlib import Path
@@ -14,11 +15,13 @@ from askport.edges.kernel.rtnetlink import Kernel
 
 ALSO = Path("/etc/askport/also-wired")
 """Names of adapters, a line each, that root lets be used though they are not wired: made ones, for tests."""
-_CHANGES = frozenset({"borrow", "pin", "route", "claim", "enter"})
+_CHANGES = frozenset({"borrow", "pin", "route", "claim", "enter", "switch-on"})
 _MOST_CHANGES = 1000
 """Between two times of giving everything back; each takes room in the kernel or in the journal."""
 _WARNING = "<4>"  # sd-daemon(3)
-_SYS = Path("/sys/class/net")
+_SYS, _RESOLVERS = Path("/sys/class/net"), Path("/etc/resolv.conf")
+_PRIVATE = tuple(map(IPv4Network, ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16")))
+"""RFC 1918 section 3, and link-local addresses (RFC 3927)."""
 
 
 class Bounded(Caller):
@@ -26,7 +29,7 @@ class Bounded(Caller):
 
     def __init__(self, member: Member) -> None:
         """Begin with an adapter still to be named."""
-        self._member, self._changes, self._has_adapter = member, 0, False
+        self._member, self._changes, self._has_adapter, self._index = member, 0, False, 0
 
     def permit(self, request: dict[str, Any]) -> None:
         """See that a member may have this done.
@@ -56,23 +59,44 @@ class Bounded(Caller):
                 why = f"The laptop's way to other networks goes over {name}: it is used only if you type its name."
                 raise Refusal(why, ASKS_FOR_A_WORD)
         self._member.have(name, index)
+        self._index = index
 
     def _on_the_adapter(self, request: dict[str, Any]) -> None:
         """Let nothing be borrowed there, or routed, by which the laptop's own traffic could be had."""
         wanted: IPv4Network | None = None
         if request.get("verb") == "borrow":
-            wanted = IPv4Interface(str(request["address"])).network
+            interface = IPv4Interface(str(request["address"]))
+            wanted = interface.network
+            ends = (wanted.network_address, wanted.broadcast_address)
+            if wanted.prefixlen < 31 and interface.ip in ends:
+                raise Refusal(f"{interface} is no address of a host: name another one.", "no-host")
         elif request.get("verb") == "route":
             wanted = IPv4Network(str(request["to"]))
-        if wanted is not None and not wanted.is_private:
-            why = f"{wanted} is not a private range: leave --on-adapter out, or start Ask Port with sudo."
-            raise Refusal(why, "not-private")
+        if wanted is None:
+            return
+        remedy = "leave --on-adapter out, or start Ask Port with sudo."
+        if not any(wanted.subnet_of(each) for each in _PRIVATE):
+            raise Refusal(f"{wanted} is not a private range: {remedy}", "not-private")
+        with Kernel() as netlink:
+            own = [*state.networks_beside(netlink, self._index), *_name_servers()]
+        if mine := next((each for each in own if each.overlaps(wanted)), None):
+            raise Refusal(f"{wanted} reaches into {mine}, which is the laptop's own: {remedy}", "own-network")
 
     def refused(self, error: Exception) -> dict[str, Any]:
         """Return what it is told, which goes to the system's log too."""
         told = super().refused(error)
         note(self._member.name, told["error"])
         return told
+
+
+def _name_servers() -> list[IPv4Network]:
+    """Return whom the laptop asks for names (resolv.conf(5)); those that are no IPv4 address are none here."""
+    found = []
+    with contextlib.suppress(OSError):
+        for line in _RESOLVERS.read_text(errors="replace").splitlines():
+            with contextlib.suppress(ValueError, IndexError):
+                found += [IPv4Network(line.split()[1])] if line.startswith("nameserver") else []
+    return found
 
 
 def note(who: str, why: str) -> None:

@@ -9,12 +9,14 @@ adapter, which ``enter`` makes; with ``place`` the verbs above go there, and so 
 ``id`` of its request.
 """
 
+import contextlib
 import json
 import os
 import signal
 import socket
 import sys
 from collections.abc import Callable
+from struct import pack
 from typing import Any
 
 from askport.edges.keeper.adapter import Adapter
@@ -22,7 +24,9 @@ from askport.edges.keeper.place import Place
 from askport.edges.keeper.refusal import Refusal
 from askport.edges.kernel.capabilities import NET_ADMIN, NET_RAW, SYS_ADMIN, get_no_more, keep_only
 
-_REFUSED = (Refusal, ValueError, LookupError, TypeError, RecursionError, OSError)
+_REFUSED = (Refusal, ValueError, LookupError, TypeError, ArithmeticError, RecursionError, OSError)
+_LONGEST_SEND_S = 10
+"""How long one that does not read what it is told is waited for, before it counts as gone."""
 MAX_MESSAGE = 8192  # bytes; the longest honest one carries the packet filter
 
 Answer = tuple[dict[str, Any], list[int]]
@@ -101,7 +105,8 @@ def main(control: socket.socket, caller: Caller) -> int:
     """Keep one adapter until the program at the other end is gone; Ctrl-C and a closed terminal are its business."""
     for each in (signal.SIGINT, signal.SIGHUP, signal.SIGTSTP):
         signal.signal(each, signal.SIG_IGN)
-    signal.signal(signal.SIGTERM, lambda *_: control.shutdown(socket.SHUT_RD))
+    signal.signal(signal.SIGTERM, lambda *_: control.shutdown(socket.SHUT_RDWR))  # nothing waits for one that reads not
+    control.setsockopt(socket.SOL_SOCKET, socket.SO_SNDTIMEO, pack("ll", _LONGEST_SEND_S, 0))
     try:
         keep_only((NET_ADMIN, NET_RAW, SYS_ADMIN))  # none to files; the last is for setns(2) only
         get_no_more()
@@ -111,7 +116,8 @@ def main(control: socket.socket, caller: Caller) -> int:
         caller.permit(request)
         adapter = Adapter(str(request["adapter"]))
     except _REFUSED as error:
-        control.send(json.dumps(caller.refused(error)).encode())
+        with contextlib.suppress(OSError):  # whoever asked may be gone
+            control.send(json.dumps(caller.refused(error)).encode())
         return 1
     try:
         control.send(json.dumps({"ready": True}).encode())

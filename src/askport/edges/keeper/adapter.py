@@ -106,7 +106,10 @@ class Adapter:
         state.put_back(self._netlink, before, since)
 
     def switch_on(self) -> None:
-        """Switch it on, until everything is given back."""
+        """Switch it on where it is off, until everything is given back."""
+        link = next((each for each in state.adapters(self._netlink) if each["index"] == self.index), None)
+        if link is None or link["on"]:
+            return
         off, on = (switch_message(self.index, on=each) for each in (False, True))
         self._do("the switched-off state", [(kernel.NEWLINK, off.hex())], (kernel.NEWLINK, on, kernel.CREATE))
 

@@ -20,6 +20,7 @@ _FAILED = 0x01 | 0x20  # of a neighbour (linux/neighbour.h)
 _STALE, _KEPT = 0x04, 0x40 | 0x80  # no ARP, permanent
 _PROXY = 0x08
 _CLONED, _LINK_FLAGS = 0x200, 0x01 | 0x10 | 0x08 | 0x4000  # dead, no link, in hardware: the kernel's to set
+_LINK, _MASTER = 5, 10
 _CACHE_INFO, _FLAGS, _DEPRECATED, _FOREVER = 6, 8, 0x20, 0xFFFFFFFF
 
 
@@ -94,9 +95,39 @@ def has_default_route(netlink: Kernel, index: int) -> bool:
     for family in (INET, socket.AF_INET6):
         for each in netlink.dump(kernel.NEWROUTE, pack(ROUTE, family, 0, 0, 0, 0, 0, 0, 0, 0)):
             _, prefix, *_, kind, _ = unpack_from(ROUTE, each)
-            if not prefix and kind == _UNICAST and index in _ways_out(attributes(each, ROUTE)):
+            ways = _ways_out(attributes(each, ROUTE))
+            # Half of all addresses is a default route too, in two parts.
+            if prefix <= 1 and kind == _UNICAST and index in _with_those_below(netlink, ways):
                 return True
     return False
+
+
+def _with_those_below(netlink: Kernel, above: set[int]) -> set[int]:
+    """Return adapters with those that they are made upon: ports of a bridge or bond, what a VLAN or macvlan lies on."""
+    below = {index: (given.get(_MASTER), given.get(_LINK)) for _, index, _, given in links(netlink)}
+    found, size = set(above), 0
+    while len(found) > size:
+        size = len(found)
+        for index, (master, lower) in below.items():
+            if master and unpack_from("I", master)[0] in found:
+                found.add(index)
+            if lower and index in found:
+                found.add(unpack_from("I", lower)[0])
+    return found
+
+
+def networks_beside(netlink: Kernel, index: int) -> list[IPv4Network]:
+    """Return where the laptop talks to others than on one adapter: its networks, its routes and their gateways."""
+    found = []
+    for each in netlink.dump(kernel.NEWROUTE, pack(ROUTE, INET, 0, 0, 0, 0, 0, 0, 0, 0)):
+        _, prefix, *_, kind, flags = unpack_from(ROUTE, each)
+        given = attributes(each, ROUTE)
+        if kind != _UNICAST or flags & _CLONED or index in _ways_out(given):
+            continue
+        if prefix > 1:
+            found.append(IPv4Network((given.get(1, bytes(4)), prefix), strict=False))
+        found += [IPv4Network(given[5])] if len(given.get(5, b"")) == 4 else []
+    return found
 
 
 def _ways_out(given: dict[int, bytes]) -> set[int]:
