@@ -291,6 +291,8 @@ def test_a_job_under_sudo_is_the_users_and_keeps_the_outcome(cable, tmp_path):
         assert job.stat().st_uid == 65534
         row = json.loads(askport("register", "list", job, "--json").stdout)["devices"][0]
         assert (row["tag"], row["state"], row["as_left"]["prefix"]["basis"]) == ("BL-01", "unproven", "measured")
+        run = subprocess.run([*as_user, "report", job, "--out", home / "papers"], capture_output=True, text=True)
+        assert {each.stat().st_uid for each in (home / "papers").iterdir()} == {65534}, run.stderr
         os.chown(home, 0, 0)
         job.chmod(0o444)
         run = subprocess.run([*as_user, *prove], capture_output=True, text=True)

@@ -44,6 +44,8 @@ _COMMANDS = {
 
 _GROUPS = ("crew", "kinds", "plan", "register")
 """Commands with commands of their own, each with the module of its name."""
+_WITHOUT_RIGHTS = frozenset({*_GROUPS, "report", "demo"})
+"""Those that read and write files only: under sudo too, as whoever called it."""
 
 
 _NONE = "none"
@@ -137,6 +139,10 @@ def run(arguments: list[str] | None = None) -> int:
     if named is None and _only_options(own):
         named = _NONE
     try:
+        if named in _WITHOUT_RIGHTS and os.geteuid() == 0 and "SUDO_UID" in os.environ:
+            from askport.edges.invoker import drop_to_invoker
+
+            drop_to_invoker()
         with OPENED:
             gc.disable()  # while modules are loaded there is nothing to collect, and looking for it takes a tenth
             app = application(named)
