@@ -13,11 +13,14 @@ from urllib.parse import quote
 
 import pytest
 import regex
+from hypothesis import given
+from hypothesis import strategies as st
 
 from askport.core.addresses import MacAddress
 from askport.core.channels import Fetched, HttpPort
 from askport.core.errors import BadInput
 from askport.core.kinds.kind_reading import read_kind
+from askport.core.kinds.placeholders import fill, values_of
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.evidence import as_kept, as_passed, blanked
 from askport.core.lessons.exchange import Exchange
@@ -545,3 +548,65 @@ def test_a_device_cannot_lead_a_lesson_astray(cable, tmp_path):
     assert "\x1b" not in said + learned.read_text()
     assert not any(each in learned.read_text() for each in ("10.7.7.7", "10.1.2.3", "10.9.9.9"))
     assert cable.in_laptop(*cable.command("kinds", "check", learned))
+
+
+def spelled(name, address, prefix):
+    """Return how a form may spell an address and its length, by field."""
+    octets, padded = str(address).split("."), [f"{int(each):03}" for each in str(address).split(".")]
+    mask = str(IPv4Interface(f"{address}/{prefix}").netmask)
+    return {
+        "ip": {"ip": str(address)},
+        "a": {"a": str(address)},
+        "with length": {"addr": f"{address}/{prefix}"},
+        "padded": {"ip": ".".join(padded)},
+        "one hex": {"i": f"{int(address):08x}"},
+        "0x": {"i": hex(int(address))},
+        "number": {"i": str(int(address))},
+        "ad1": {f"ad{n}": each for n, each in enumerate(octets, 1)},
+        "abcd": dict(zip(("ipa", "ipb", "ipc", "ipd"), octets, strict=True)),
+        "odd": dict(zip(("first", "second", "third", "fourth"), octets, strict=True)),
+        "three digits": {f"o{n}": each for n, each in enumerate(padded, 1)},
+        "host only": {"host": octets[3]},
+        "net and host": {"net": ".".join(octets[:3]), "host": octets[3]},
+        "JSON": {"cfg": json.dumps({"ip": octets})},
+    }[name] | {"m": {"bits": str(prefix)}, "n": {"netmask": mask}}["m" if prefix % 2 else "n"]
+
+
+SPELLINGS = ("ip", "a", "with length", "padded", "one hex", "0x", "number", "ad1", "abcd", "odd", "three digits",
+             "host only", "net and host", "JSON")  # fmt: skip
+
+NOT_UNDERSTOOD = ("one hex", "0x", "number", "host only", "net and host", "JSON", "odd")
+
+
+@given(
+    spelling=st.sampled_from(SPELLINGS), prefix=st.sampled_from((16, 22, 23, 24)),
+    others=st.permutations(["rt", "ntp"]),
+    first=st.integers(1, 250), second=st.integers(1, 250), behind=st.booleans(), is_seen=st.booleans(),
+    is_known=st.booleans(),
+)  # fmt: skip
+def test_by_a_lesson_the_second_unit_is_told_its_own_address_or_there_is_none(
+    spelling, prefix, others, first, second, behind, is_seen, is_known
+):
+    """Whatever the form is like, and whatever its fields are called."""
+    first, second = IPv4Address(f"10.84.16.{first}"), IPv4Address(f"10.84.17.{second}")
+    router = {each: {"rt": "10.84.16.254", "ntp": "10.84.16.253"}[each] for each in others}
+
+    def form(address):
+        own = spelled(spelling, address, prefix)
+        return {**router, **own} if behind else {**own, **router}
+
+    body = "&".join(f"{key}={quote(text)}" for key, text in form(first).items())
+    known = Target(interface=IPv4Interface(f"{first}/{prefix}"), gateway=IPv4Address("10.84.16.254"))
+    lesson = learn(passed(("POST", "/s", body, "")), present=IPv4Address("192.168.61.7"),
+                   target=known if is_known else None, seen=first if is_seen else None)  # fmt: skip
+    if lesson.why_not:
+        assert spelling in NOT_UNDERSTOOD or not (is_seen or is_known), lesson.why_not
+        return
+    values = values_of(Target(interface=IPv4Interface(f"{second}/{prefix}"), gateway=IPv4Address("10.84.16.254")),
+                       MacAddress.parse(DEVICE))  # fmt: skip
+    (told,) = [each for each in lesson.set[-1].values() if isinstance(each, dict)]
+    sent, meant = {key: fill(text, values).lstrip("0") for key, text in told.items()}, form(second)
+    assert {key: sent[key] for key in meant if key not in router} == {
+        key: text.lstrip("0") for key, text in meant.items() if key not in router
+    }, lesson.set
+    assert str(second) not in (sent["rt"], sent["ntp"])

@@ -80,7 +80,9 @@ class Teaching:
             say(each)
         if not door.exchanges:
             raise Refused("Nothing passed through the door: nothing was learned.")
-        lesson = learn(door.exchanges, present=far.address, target=self._target)
+        at = door.far.address  # where the door was led to, once it had moved
+        seen = at if isinstance(at, IPv4Address) and at != far.address else None
+        lesson = learn(door.exchanges, present=far.address, target=self._target, seen=seen)
         if lesson.why_not or lesson.target is None:
             raise Refused(lesson.why_not)
         last = door.exchanges[-1].at

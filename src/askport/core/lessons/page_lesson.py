@@ -2,7 +2,7 @@
 
 import json
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface
 from typing import Any
@@ -14,7 +14,7 @@ from askport.core.kinds.placeholders import KNOWN
 from askport.core.lessons.exchange import MAX_BODY, Exchange
 from askport.core.lessons.page_step import request_as_step
 from askport.core.lessons.tokens import LONG_TOKEN, anywhere, is_digest, is_opaque, named
-from askport.core.lessons.values import Stood, held_in, meant_by, plain_address, templates
+from askport.core.lessons.values import Stood, held_in, meant_by, plain_address, still_in, templates
 from askport.core.plan.target import Target
 from askport.core.text import display_text
 
@@ -76,8 +76,9 @@ def _counted(number: int, what: str) -> str:
 
 
 def learn(
-    exchanges: Sequence[Exchange], *, present: IPv4Address, target: Target | None = None, name: str = ""
-) -> PageLesson:
+    exchanges: Sequence[Exchange], *, present: IPv4Address, target: Target | None = None, name: str = "",
+    seen: IPv4Address | None = None,
+) -> PageLesson:  # fmt: skip
     """Return what a run through a door shows.
 
     Args:
@@ -85,6 +86,7 @@ def learn(
         present: where the device was.
         target: what it became, where that is known; else it is read out of what was sent.
         name: what it is called, or an empty text.
+        seen: where it was seen to be afterwards, if it was.
     """
     # What was refused for want of a log-in was sent again with one.
     looked_at = [
@@ -94,7 +96,13 @@ def learn(
     title = next((found for each in looked_at if (found := title_of(each.answer))), "")
     telling = [each for each in looked_at if each.fields and not _is_log_in(each, looked_at)]
     told = {key: value for each in telling for key, value in each.fields.items()}
-    target = target or meant_by(told, present)
+    if target and seen and target.interface.ip != seen:
+        why = f"It was set to {seen}, and not to {target.interface.ip}: nothing is learned from that."
+        return PageLesson(title=title, why_not=why)
+    try:
+        target = target or meant_by(told, present, seen)
+    except Refused as error:
+        return PageLesson(title=title, why_not=error.message)
     if target is None:
         return PageLesson(title=title, why_not="No request told an address and a mask: nothing can be learned from it.")
     setting = [place for place, each in enumerate(looked_at) if each in telling and templates(each.fields, target)[1]]
@@ -117,6 +125,8 @@ def learn(
         steps = _steps(lesson, looked_at, wanted[:_MOST_STEPS], logins, name)
     except Refused as error:
         return PageLesson(title=title, why_not=error.message)
+    if why_not := _not_understood(lesson, [made for place, made in steps if place in setting]):
+        return PageLesson(title=title, why_not=why_not)
     read, lesson.found = shown_before(lesson.stood, looked_at[:first], present)
     given = [] if logins else [made for place, made in steps if place in _cookies(looked_at[:first])]
     lesson.read = [*(each for each in given if each.get("get") != read[0]["get"]), *read] if read else []
@@ -124,6 +134,21 @@ def learn(
         before_login = bool(logins) and place <= logins[-1]
         (lesson.login if before_login else lesson.set).append(step)
     return lesson
+
+
+def _not_understood(lesson: PageLesson, setting: Iterable[Mapping[str, Any]]) -> str:
+    """Say which field would tell the next unit this one's address, or nothing where all were understood."""
+    assert lesson.target is not None  # noqa: S101 - for the type checker
+    address = lesson.target.interface.ip
+    for step in setting:
+        for fields in (each for each in step.values() if isinstance(each, dict)):
+            texts = {key: text for key, text in fields.items() if isinstance(text, str)}
+            if held := still_in(texts, address):
+                return f"{held}, and how it does was not understood: by this the next unit would get the same address."
+    told = {re.sub(r"^\{|[:}].*$", "", each.placeholder) for each in lesson.stood}
+    if "address" not in told and not {f"address.{place}" for place in range(1, 5)} <= told:
+        return f"Which field told it {address} was not understood: nothing can be learned from it."
+    return ""
 
 
 def _steps(

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from ipaddress import AddressValueError, IPv4Address, IPv4Interface
 
 from askport.core.addresses import prefix_of_mask
+from askport.core.errors import Refused
 from askport.core.plan.target import Target
-from askport.core.text import whole_number
+from askport.core.text import display_text, listed, whole_number
 
 _SHORTEST_MASK = 8
 _DOTTED = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}")
@@ -90,12 +91,18 @@ def _stem(name: str) -> str:
     return re.sub(r"[0-9]+(?=\D*$)|[a-d](?=\]?$)", "#", name)
 
 
-def meant_by(fields: Mapping[str, str], present: IPv4Address | None = None) -> Target | None:
-    """Return what a request means a device to become, by the names and the shapes of its fields alone.
+def meant_by(
+    fields: Mapping[str, str], present: IPv4Address | None = None, seen: IPv4Address | None = None
+) -> Target | None:
+    """Return what a request means a device to become, by what it became, and else by the fields' names and shapes.
 
     Args:
         fields: of all requests that told it.
         present: where the device is before.
+        seen: where it was seen to be afterwards, if it was.
+
+    Raises:
+        Refused: several fields could tell its address.
     """
     held = held_in(fields)
     masks = [each for each in held if (prefix_of_mask(each.address) or 0) >= _SHORTEST_MASK and each.role != "address"]
@@ -103,9 +110,15 @@ def meant_by(fields: Mapping[str, str], present: IPv4Address | None = None) -> T
     others = [each for each in held if each not in masks and int(each.address)]
     named = [each for each in others if each.role == "address"]
     # A field that nothing is told of by its name is the address where no other can be.
-    address = next(
-        (each for each in (*named, *others) if each.role in ("address", "") and each.address != present), None
-    )
+    may_be = [each for each in named if each.address != present] or [
+        each for each in others if not each.role and each.address != present
+    ]
+    if seen:
+        may_be = [each for each in others if each.address == seen]
+    elif len({each.address for each in may_be}) > 1:
+        each = listed(f"“{display_text(each.fields[0], 40)}” ({each.address})" for each in may_be)
+        raise Refused(f"Which of {each} tells its address is not shown: say with --to what it was set to.")
+    address = next(iter(may_be), None)
     if address is None or prefix is None:
         return None
     gateways = [each.address for each in others if each.role == "gateway"]
@@ -121,6 +134,28 @@ def _prefix_in(fields: Mapping[str, str]) -> int | None:
         if is_one and (tail is not value or _role(name) == "mask"):
             return int(tail)
     return None
+
+
+def still_in(made: Mapping[str, str], address: IPv4Address) -> str:
+    """Say which fields of a request still hold an address as it was, however it is written; nothing where none does.
+
+    Args:
+        made: the fields, with placeholders where values were understood.
+        address: what the device became.
+    """
+    octets = str(address).split(".")
+    padded = ".".join(f"{int(each):03}" for each in octets)
+    spelt = {str(address), padded, str(int(address)), f"{int(address):08x}", f"{int(address):x}"}
+    names = list(made)
+    for place, (name, text) in enumerate(made.items()):
+        plain = re.sub(r"^0x|[^0-9a-f.]", "", text.casefold()) if "{" not in text else ""
+        four = [made[each].lstrip("0") or "0" for each in names[place : place + 4]]
+        in_one = [each.lstrip("0") or "0" for each in re.findall(r"\d+", text)] if "{" not in text else []
+        if plain in spelt or in_one == octets or four == octets:
+            return f"“{display_text(name, 40)}” holds {display_text(text, 40)}"
+        if (plain and plain == ".".join(octets[:3])) or four[:2] == [".".join(octets[:3]), octets[3]]:
+            return f"“{display_text(name, 40)}” holds a part of {address}"
+    return ""
 
 
 def templates(fields: Mapping[str, str], target: Target, name: str = "") -> tuple[dict[str, str], list[Stood]]:
