@@ -166,6 +166,19 @@ def test_a_command_goes_on_where_the_program_was_stopped_and_goes_on(cable):
     assert (program.returncode, out) == (0, "went on\n"), said
 
 
+def test_a_command_ends_where_program_and_keeper_are_killed(cable):
+    """Then nobody passes anything on to it: what it was started by being gone is enough, and nothing remains."""
+    program = cable.start("laptop", *cable.command("borrow", "zl0", "192.168.61.9/24", "--", "sleep", "600"))
+    assert wait_for(lambda: second_macs(cable))
+    assert wait_for(lambda: any("sleep" in Path(f"/proc/{each}/cmdline").read_text() for each in children(program.pid)))
+    below = [int(each) for each in children(program.pid)]
+    for each in (program.pid, *(each for each in below if "keeper" in Path(f"/proc/{each}/cmdline").read_text())):
+        os.kill(each, signal.SIGKILL)
+    program.wait(60)
+    assert wait_for(lambda: not second_macs(cable))
+    assert wait_for(lambda: "promiscuity 0" in cable.ip("-d", "link", "show", "zl0", at="laptop"))
+
+
 def test_a_command_ends_with_its_keeper(cable):
     program = cable.start("laptop", *cable.command("borrow", "zl0", "192.168.61.9/24", "--", "sleep", "60"))
     assert wait_for(lambda: second_macs(cable))

@@ -11,8 +11,10 @@ import socket
 import sys
 
 from askport.edges.invoker import become_invoker_without_rights
+from askport.edges.kernel.capabilities import control_process
 from askport.edges.kernel.namespaces import enter
 
+_PR_SET_PDEATHSIG = 1
 _NOT_FOUND, _NOT_EXECUTABLE = 127, 126
 """What shells report for a command that is not there, or cannot be started."""
 
@@ -27,6 +29,7 @@ def told(error: OSError, command: str) -> tuple[str, int]:
 def main(descriptor: int, command: list[str]) -> int:
     """Wait for the namespace, and become the command in it."""
     signal.signal(signal.SIGINT, signal.SIG_DFL)
+    program = os.getppid()
     with socket.socket(fileno=descriptor) as control:
         data, handed, _, _ = socket.recv_fds(control, 1, 1)
     if not data or not handed:
@@ -34,6 +37,10 @@ def main(descriptor: int, command: list[str]) -> int:
     enter(handed[0])
     os.close(handed[0])
     become_invoker_without_rights()
+    # Set behind the change of user, which takes it away (prctl(2)); it tells of no end that came before.
+    control_process(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    if os.getppid() != program:
+        return 0
     try:
         os.execvp(command[0], command)  # noqa: S606 - the user's own command
     except OSError as error:
