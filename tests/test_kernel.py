@@ -359,6 +359,10 @@ def test_what_is_borrowed_works_and_is_given_back(cable):
     assert cable.askport("borrow", "zl0", "--to", "10.84.16.40", "--", "sh", "-c", "exit 7").returncode == 7
     assert "in use by" in one_sentence(cable.askport("borrow", "zl0", "10.84.16.40/22"), 1)
     assert cable.adapter() == before
+    known = cable.ip("-4", "neigh", "show", "dev", "zl0", at="laptop")
+    run = cable.askport("borrow", "zl0", "10.84.16.9/22", "--on-adapter", "--", "ping", "-c1", "-W2", "10.84.16.40")
+    assert ("1 received" in run.stdout, cable.adapter()) == (True, before), run.stderr
+    assert cable.ip("-4", "neigh", "show", "dev", "zl0", at="laptop") == known, run.stderr  # nor is it remembered
 
 
 @pytest.mark.parametrize("who", ["program", "program and keeper"])

@@ -80,7 +80,7 @@ def _answers(making: Making) -> Iterator[Proof]:
 
 
 def _mask(making: Making) -> Iterator[Proof]:
-    explains = [each for each in making.made if isinstance(each, Echo | PortOpens | PageAnswers)]
+    explains = [each for each in making.made if isinstance(each, SameMac | Echo | PortOpens | PageAnswers)]
     yield MaskAsPlanned(
         making.subject, gateway=making.expected.gateway, avoid=making.somebodys - {making.subject.at.ip},
         explains=explains, asked_from=making.asked_from, seed=making.seed,

@@ -8,6 +8,7 @@ from askport.core.finding.measuring import Measuring
 from askport.core.machine import Effect
 from askport.core.proofs.proof import Proof, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
+from askport.core.proofs.who_holds import SameMac
 from askport.core.wire import Heard, Link
 
 
@@ -32,7 +33,7 @@ class MaskAsPlanned(Proof):
             subject: who is proven.
             gateway: the planned one, which a wrong mask may keep it from finding.
             avoid: addresses of others, which are no sources of questions.
-            explains: proofs that stay silent where its mask makes a stranger of the laptop.
+            explains: proofs that stay silent where its mask makes a stranger of the laptop, and that of its presence.
             asked_from: where the sources of questions are put, for those who listen.
             seed: which sources come first.
         """
@@ -86,6 +87,10 @@ class MaskAsPlanned(Proof):
         result, planned = self.result, self.subject.at.network.prefixlen
         if self.done or result is None:
             return
+        if result.prefix is not None and result.questions:
+            for proof in self._explains:
+                if isinstance(proof, SameMac):
+                    proof.answered_beside()
         if result.prefix is None:
             self.cannot_be_made(result.because)
         elif result.prefix == planned:

@@ -127,6 +127,12 @@ class SameMac(_Holders):
             return
         self._judge()
 
+    def answered_beside(self) -> None:
+        """Take in that it has answered other questions that reach nobody behind it, from addresses of its subnet."""
+        self._answers_itself = True
+        if self.done and self.passed is None:
+            self._judge()
+
     def _judge(self) -> None:
         """Pass if exactly this device answered, and for itself."""
         mac, others = self.subject.mac, [each for each in self.holders if each != self.subject.mac]

@@ -196,9 +196,16 @@ class Adapter:
         away = [(kind, bytes.fromhex(text)) for kind, text in undo["messages"] if kind in _TAKE_AWAY]
         again = [(kind, text) for kind, text in undo["messages"] if kind not in _TAKE_AWAY]
         addresses = [message for kind, message in away if kind == kernel.DELADDR]
-        # With an address the kernel takes those that were added beside it meanwhile, and what hangs on them.
-        beside, since = state.saved(self._netlink, self.index) if addresses else [], state.boot_s()
+        # Whoever was met there, the device above all, is not remembered.
+        met = [
+            each for network in {IPv4Interface(state.written(each)).network for each in addresses}
+            for each in state.neighbours_in(self._netlink, self.index, network) if not state.is_kept(each)
+        ]  # fmt: skip
         try:
+            for each in met:
+                self._netlink.take_away(kernel.DELNEIGH, each)
+            # With an address the kernel takes those that were added beside it meanwhile, and what hangs on them.
+            beside, since = state.saved(self._netlink, self.index) if addresses else [], state.boot_s()
             for kind, message in away:
                 self._netlink.take_away(kind, message)
         except OSError as error:
