@@ -63,6 +63,8 @@ class Door:
         self.secure = far.port in SECURE_PORTS if secure is None else secure
         self._server: asyncio.Server | None = None
         self._open: set[asyncio.Task[None]] = set()
+        self._silent: dict[asyncio.Task[None], None] = {}
+        """Connections of which nothing has come yet, the oldest first."""
         self._guard, self._at = door_guard.Guard(), "127.0.0.1"
         self._tells_moved = False
         self.key = ""
@@ -119,15 +121,22 @@ class Door:
 
     def _accept(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """Take a connection into a task of the door's own; one that the stream keeps would cry out when it is ended."""
-        if len(self._open) >= _MAX_CONNECTIONS or not door_guard.is_of_same_user(writer.get_extra_info("peername")):
+        if len(self._open) >= _MAX_CONNECTIONS and self._silent:
+            next(iter(self._silent)).cancel()  # the one of which nothing came for longest makes room
+        elif len(self._open) >= _MAX_CONNECTIONS:
+            writer.close()
+            return
+        if not door_guard.is_of_same_user(writer.get_extra_info("peername")):
             writer.close()
             return
         task = asyncio.ensure_future(self._carry(reader, writer))
         self._open.add(task)
+        self._silent[task] = None
         task.add_done_callback(self._ended)
 
     def _ended(self, task: asyncio.Task[None]) -> None:
         self._open.discard(task)
+        self._silent.pop(task, None)
         if not task.cancelled():
             task.exception()  # Ctrl-C came while this ran: the loop passes it on, and nothing is to be said of it here
 
@@ -138,6 +147,8 @@ class Door:
                 with contextlib.suppress(TimeoutError):
                     async with asyncio.timeout(_SILENT_S if self._is_raw else _PATIENCE_S):
                         first = await reader.read(_CHUNK)
+                if task := asyncio.current_task():
+                    self._silent.pop(task, None)
                 if _REQUEST.match(first):
                     await self._serve(reader, writer, first)
                 elif self._is_raw and not first.startswith(_TLS):
@@ -185,13 +196,15 @@ class Door:
         near.receive_data(first)
         while (request := await read_head(near, reader)) and isinstance(request.head, h11.Request):
             target = request.head.target.decode("latin-1")
-            behind = self._guard.enters_by(request, target)
-            foreign = door_guard.is_foreign(request, self.host)
+            behind = self._guard.behind(request, target)
+            foreign = door_guard.is_foreign(request, self.host, enters=behind is not None)
             if foreign or not (behind or self._guard.has_cookie(request)):
                 await send(
                     near, writer, 403, _HTML, door_pages.refused(foreign or "it has shown no address of the door")
                 )
                 return
+            if behind:
+                self._guard.use(target)
             navigates = request.header(b"sec-fetch-mode") == "navigate"
             await read_body(near, reader, request)
             if behind and navigates:

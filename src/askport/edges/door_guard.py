@@ -6,11 +6,14 @@ that only the door's one-time address sets.
 """
 
 import os
+import re
 import secrets
 import socket
 import struct
 from http.cookies import CookieError, SimpleCookie
 from pathlib import Path
+
+import h11
 
 from askport.core.text import whole_number
 from askport.edges.door_talk import Message
@@ -65,16 +68,20 @@ class Guard:
         """Return the header's value that sets the cookie."""
         return f"{COOKIE}={self._secret}; Path=/; HttpOnly; SameSite=Strict".encode()
 
-    def enters_by(self, request: Message, target: str) -> str | None:
-        """Take a one-time address; return the path behind it, or None where it is none, or was used."""
+    def behind(self, request: Message, target: str) -> str | None:
+        """Return the path behind a one-time address, or None where it is none, or was used."""
         token, _, rest = target.removeprefix(OWN).partition("/")
         token, mark, query = token.partition("?")
         if not target.startswith(OWN) or token not in self._handed:
             return None
-        if token not in self._unused and not self.has_cookie(request):
+        comes = isinstance(request.head, h11.Request) and request.head.method not in (b"HEAD", b"OPTIONS")
+        if not (comes and token in self._unused) and not self.has_cookie(request):
             return None
-        self._unused.discard(token)
         return f"/{rest}{mark}{query}"
+
+    def use(self, target: str) -> None:
+        """Have a one-time address let nobody in any more, once it has let one in."""
+        self._unused.discard(re.split(r"[/?]", target.removeprefix(OWN))[0])
 
     def has_cookie(self, request: Message) -> bool:
         """Whether the browser was let in before."""
@@ -91,14 +98,18 @@ class Guard:
         return b"; ".join(kept)
 
 
-def is_foreign(request: Message, host: str) -> str:
-    """Say why a request is not from the door's own pages, or an empty text."""
+def is_foreign(request: Message, host: str, *, enters: bool) -> str:
+    """Say why a request is not from the door's own pages, or an empty text.
+
+    Another port of the same address is the same site to a browser, which sends the cookie along (RFC 6265bis section
+    5.2): only the door's one-time address is come to from elsewhere.
+    """
     if request.header(b"host") != host:
         return "it was asked for under another name"
     origin = request.header(b"origin")
     if origin and origin != f"http://{host}":
         return "another page asked for it"
-    navigates = request.header(b"sec-fetch-mode") == "navigate"
-    if request.header(b"sec-fetch-site") in ("cross-site", "same-site") and not navigates:
+    comes_in = enters and request.header(b"sec-fetch-mode") == "navigate"
+    if request.header(b"sec-fetch-site") in ("cross-site", "same-site") and not comes_in:
         return "another page asked for it"
     return ""
