@@ -2,6 +2,7 @@
 
 import asyncio
 from ipaddress import IPv4Address
+from types import SimpleNamespace
 from urllib.parse import urlsplit
 
 import h11
@@ -11,6 +12,7 @@ from askport.core.channels import TcpPort
 from askport.edges.door import Door
 from askport.edges.door_guard import Guard, is_foreign
 from askport.edges.door_talk import Message
+from askport.tui import laptop_watch
 
 DOOR = "127.4.5.6:41000"
 
@@ -74,3 +76,16 @@ def test_those_who_say_nothing_keep_no_browser_out():
         return answer
 
     assert b"303" in asyncio.run(crowd())
+
+
+def test_two_quick_keys_open_one_door(monkeypatch):
+    async def both():
+        monkeypatch.setattr(laptop_watch, "page_at", lambda _: TcpPort(IPv4Address("192.168.61.7"), 80))
+        watch = laptop_watch.LaptopWatch(object(), asleep=lambda: 0.0)
+        session = SimpleNamespace(device=SimpleNamespace(unit=1))
+        first, second = await asyncio.gather(watch.door(session, lambda: 0.0), watch.door(session, lambda: 0.0))
+        for each in (first, second):
+            await each.close()
+        return first is second
+
+    assert asyncio.run(both())

@@ -67,6 +67,7 @@ class LaptopWatch:
         self._dropped: dict[TcpPort, bool] = {}
         self._doors: dict[tuple[int, int], LearningDoor] = {}
         """By the visit and the port that they lead to."""
+        self._opening = asyncio.Lock()
 
     async def look(self, session: Session, now: float) -> None:
         """Tell the session how the laptop is now, ``now`` being the wire's time."""
@@ -106,13 +107,14 @@ class LaptopWatch:
         if far is None or self._over is None:
             return None
         port, key = far.port, (session.device.unit, far.port)
-        if key not in self._doors:
-            for old in [each for each in self._doors if each[0] != session.device.unit]:
-                await self._doors.pop(old).close()  # the device before has gone
-            door = LearningDoor(self._over, far, secure=port in SECURE_PORTS, now=now)
-            await door.open()
-            self._doors[key] = door
-        return self._doors[key]
+        async with self._opening:  # a second key comes while the first one's door opens
+            if key not in self._doors:
+                for old in [each for each in self._doors if each[0] != session.device.unit]:
+                    await self._doors.pop(old).close()  # the device before has gone
+                door = LearningDoor(self._over, far, secure=port in SECURE_PORTS, now=now)
+                await door.open()
+                self._doors[key] = door
+            return self._doors[key]
 
     def passed(self, session: Session) -> LearningDoor | None:
         """Return the door through which something passed to this device, or None."""

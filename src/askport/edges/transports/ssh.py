@@ -55,6 +55,7 @@ async def connect(over: Sockets, far: SshPort) -> tuple[Any, Any]:
 
     hush("asyncssh")
     connection = watch(await connected_socket(over, far))
+    session, shell_is_open = None, False
     try:
         session = await asyncssh.connect(
             sock=connection,
@@ -70,10 +71,14 @@ async def connect(over: Sockets, far: SshPort) -> tuple[Any, Any]:
             **_OLD,
         )
         stdin, stdout, _ = await session.open_session(term_type="vt100", encoding=None)
+        shell_is_open = True
     except asyncssh.PermissionDenied:
         raise ConnectionError("it did not take the log-in name and password") from None
     except asyncssh.Error as error:
         raise ConnectionError(f"SSH: {error.reason}") from None
+    finally:
+        if session and not shell_is_open:  # refused, or called off in between
+            session.abort()
     key = session.get_server_host_key()
     shown = str(key.get_fingerprint()) if key else None
     log.event("ssh", to=far, key=shown or "none")
