@@ -367,6 +367,9 @@ def test_what_was_seen_of_the_form_is_learned_too():
     (step,) = kind.way_by("page").read
     found = regex.search(step.find, FORM).groupdict()
     assert found == {"address": "192.168.61.7", "mask": "255.255.255.0", "gateway": "192.168.61.1"}
+    empty = regex.search(step.find, FORM.replace('"192.168.61.1"', '""')).groupdict()
+    assert empty == found | {"gateway": ""}, "the next one has no gateway yet"
+    assert regex.search(step.find, FORM.replace('"192.168.61.1"', '"by DHCP"')) is None
     assert (kind.delivered.address, kind.way_by("page").permanent, step.place) == ("192.168.61.7/24", "yes", "/net")
     other = learn(passed(("GET", "/net", "", FORM.replace("192.168.61.7", "10.9.9.9")), sent),
                   present=IPv4Address("192.168.61.7"))  # fmt: skip

@@ -349,7 +349,10 @@ def shown_before(
             key = each.placeholder.strip("{}").removesuffix(":padded")
             if key not in _READ or key in shown:
                 continue
-            for pattern in named(each.field.rpartition(".")[2], rf"(?P<{key}>[\d.]{{1,15}})"):
+            # A gateway or a server that is not there is an empty field, and a value too.
+            empty = r"|(?<=[\"'])(?=[\"'])|(?<==)(?=[\s>])" if key.startswith(("gateway", "dns")) else ""
+            held = rf"(?P<{key}>[\d.]{{1,15}}{empty})"
+            for pattern in named(each.field.rpartition(".")[2], held):
                 if found := re.search(pattern, text, re.IGNORECASE):
                     shown[key], patterns[key] = found[key], pattern
                     break
