@@ -886,6 +886,31 @@ def test_what_a_proof_does_as_it_ends_is_done():
     assert [read_packet(each.data).get(Tcp).flags for each in proving.poll()] == [TcpFlag.RST]
 
 
+@pytest.mark.parametrize("places", [0, 2])
+def test_a_crate_ends_where_few_places_are_to_be_had_or_none(practice, monkeypatch, places):
+    """Those that there are do all; where there is none, it is said why nothing was done."""
+    bench, run = practice("OX-01")
+    really, given = run.lane, []
+
+    async def refused(view):
+        if len(given) == places:
+            raise MachineRefused("There is no more place beside the adapter.")
+        given.append(view)
+        return await really(view)
+
+    monkeypatch.setattr(run, "lane", refused)
+    _, crate = six_heads(bench, run)
+    going = SwitchRun(run, crate, cuts_power=False)
+    while not going.is_over and bench.now() < 900.0:
+        going.step()
+        pass_time(bench, run, span=0.5)
+    assert going.is_over
+    assert len(given) == places
+    states = {unit.turn for unit in crate.units}
+    assert states == ({Turn.RECORDED} if places else {Turn.LEFT})
+    assert places or {unit.because for unit in crate.units} == {"There is no more place beside the adapter."}
+
+
 def test_one_unit_that_never_comes_back_keeps_nobody_from_being_asked_about_the_others(practice):
     """They show no clock, so somebody has to say that their power was cut: while they are still waited for."""
     bench, run = practice("OX-01")

@@ -117,7 +117,7 @@ class SwitchRun:
         self._planned = 0
         self._plan()
         self.lanes = [] if run.may_go_side_by_side else [Lane(run, None)]
-        self._asked = 0
+        self._asked = self._refused = 0
         self._shared: SharedWire | None = None
         self._together: SideBySide | None = None
         if run.may_go_side_by_side:
@@ -243,7 +243,11 @@ class SwitchRun:
             view = shared.view()
             try:
                 run = await self.run.lane(view)
-            except AskPortError:
+            except AskPortError as error:
+                self._refused += 1
+                if self._refused == self._asked and not self.lanes:
+                    for unit in self.crate.waiting:
+                        unit.turn, unit.because = Turn.LEFT, error.message
                 return None  # those that there are do it all
             self._asked -= 1
             self.lanes.append(Lane(run, view))
