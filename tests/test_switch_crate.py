@@ -133,6 +133,31 @@ def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     assert "power of the switch" not in out
 
 
+def test_where_nobody_is_there_to_be_asked_a_crate_without_clocks_ends_and_says_so(cable, job):
+    """The switch was pulled, and nothing shows that the units were: no record says so."""
+    units = switch_with_six(cable, ["works"] * COUNT)
+    for unit in units:
+        subprocess.run(["ip", "netns", "exec", unit, "sysctl", "-qw", "net.ipv4.tcp_timestamps=0"], check=True)
+    crate = cable.command("crate", "zl0", "--job", job, "--labels", "-", "--power-cycle", "--json")
+    program = cable.start("laptop", *crate, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+                          text=True)  # fmt: skip
+    program.stdin.write("".join(f"{mac}\t{tag}\n" for mac, tag in zip(MACS[:2], TAGS, strict=False)))
+    program.stdin.close()
+    while "Pull the power" not in (line := program.stderr.readline()):
+        assert line, program.stdout.read()
+    time.sleep(5)
+    cable.ip("link", "set", "zd0", "down")
+    time.sleep(4)
+    cable.ip("link", "set", "zd0", "up")
+    begun = time.monotonic()
+    out, said = program.stdout.read(), program.stderr.read()
+    assert program.wait(60) == 1, out + said
+    assert time.monotonic() - begun < 240, "it ends as soon as all are back"
+    told = json.loads(out)["units"]
+    assert [each["state"] for each in told] == ["recorded"] * 2
+    assert all("Nothing has shown that its power was cut" in each["because"] for each in told), told
+
+
 def test_one_that_refuses_and_one_that_is_pulled_are_gone_on_from_and_named(cable, job, tmp_path):
     units = switch_with_six(cable, ["works", "refuses", "works", "pulled", "works", "works"])
     labels, before = tmp_path / "labels.txt", cable.adapter()

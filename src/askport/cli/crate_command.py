@@ -119,7 +119,7 @@ async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bo
         cable.keeper.require_alive()
         cable.wire.require_present()
         going.step()
-        if going.cut and going.cut.is_unsure and sys.stdin.isatty():
+        if going.cut and going.cut.is_unsure:
             _ask(going.cut, cable.wire.now())
         for each in going.said:
             if each not in said:
@@ -129,8 +129,10 @@ async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bo
 
 
 def _ask(cut: CutTogether, now: float) -> None:
-    """Ask whoever is there whether the power of those was cut of which nothing shows it."""
-    if typer.confirm(f"{listed(cut.unsure)} showed no restart. Did all of them lose power?", err=True):
+    """Ask whether the power of those was cut of which nothing shows it; where nobody is there, that is left out."""
+    if not sys.stdin.isatty():
+        cut.leave_out()
+    elif typer.confirm(f"{listed(cut.unsure)} showed no restart. Did all of them lose power?", err=True):
         cut.confirm(now)
     else:
         cut.wait_on(now)
