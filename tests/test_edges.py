@@ -17,6 +17,7 @@ import urllib.request
 from ipaddress import IPv4Address
 from pathlib import Path
 from types import SimpleNamespace
+from unittest.mock import Mock
 
 import pytest
 
@@ -26,12 +27,14 @@ from askport.core.channels import HttpPort, PageCall, TcpPort
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.arp import arp_question
 from askport.core.formats.capture import pcapng_start
+from askport.core.wire import Frame
 from askport.edges import door as doors
 from askport.edges.browser import open_page
 from askport.edges.capture_file import CaptureFile
 from askport.edges.door import Door
 from askport.edges.keeper_client import Keeper
 from askport.edges.learning_door import LearningDoor
+from askport.edges.shared_wire import SharedWire
 from askport.edges.streams import Streams
 from askport.edges.transports.http_sockets import _Stream
 from askport.edges.transports.tcp_socket import OverAdapter
@@ -381,3 +384,34 @@ def test_a_stamp_of_the_wall_clock_is_the_moment_it_was_made_at_however_often_th
     assert clocks.monotonic(1_019.0, after=112.0, now=120.0) == 119.0
     assert clocks.monotonic(9_999.0, after=119.0, now=120.0) == 119.0  # set twice between two looks
     assert [clocks.wall(at).timestamp() for at in (105.0, 115.0, 125.0)] == [1_005.0, 4_615.0, 1_025.0]
+
+
+def test_what_one_looks_up_for_another_waits_for_nobodys_deadline():
+    """On a shared cable: the other one is told at once, and not at the next frame."""
+
+    class Wire(Mock):
+        found = [Frame(at=0.0, data=b"for the first")]
+
+        def now(self):
+            return 0.0
+
+        def look(self):
+            found, self.found = self.found, []
+            return found
+
+        async def wait(self, deadline):
+            assert deadline == 0.0, "nothing else comes: this would wait for a minute"
+            return []
+
+    async def run():
+        shared = SharedWire(Wire())
+        first, second = shared.view(), shared.view()
+        second.wants = lambda _: False
+        shared._running = {first, second}
+        waiting = asyncio.ensure_future(first.wait(60.0))
+        await asyncio.sleep(0)
+        assert second.look() == []
+        await second.wait(60.0)
+        return await waiting
+
+    assert [each.data for each in asyncio.run(run())] == [b"for the first"]

@@ -153,7 +153,10 @@ class SharedWire:
         wrong: Exception | None = None
         frames: list[Frame] = []
         try:
-            frames = await self._wire.wait(earliest(*(deadline for deadline, _ in self._waiting.values())))
+            # What one has looked up for another meanwhile is there already.
+            has_come = any(view.unheard for view in self._waiting)
+            first = earliest(*(deadline for deadline, _ in self._waiting.values()))
+            frames = await self._wire.wait(self._wire.now() if has_come else first)
         except Exception as error:  # noqa: BLE001 - whoever waits is told, whatever it is
             wrong = error
         self.hand_out(frames)

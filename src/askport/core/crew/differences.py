@@ -58,9 +58,9 @@ def planned_apart(lines: Iterable[Line], own: str) -> Iterator[str]:
             rows.setdefault(row, []).append(line)
     for row, changes in rows.items():
         last = newest(changes, own)
-        if len({line.entry.model_dump_json(exclude={"upon"}) for line in last}) > 1:
-            who = listed(sorted({line.member or own for line in last}))
-            yield f"{row} is planned differently by {who}: the later plan is taken; change it to settle it."
+        who = sorted({line.member or own for line in last})
+        if len(who) > 1 and len({line.entry.model_dump_json(exclude={"upon"}) for line in last}) > 1:
+            yield f"{row} is planned differently by {listed(who)}: the later plan is taken; change it to settle it."
 
 
 def _by(row: Row, own: str) -> str:

@@ -130,9 +130,9 @@ def seals_in(connection: Connection) -> list[Seal]:
     return [Seal(each["member"], each["head"], each["place"], each["signature"], each["push"]) for each in found]
 
 
-def head_of(connection: Connection, push: int) -> str | None:
-    """Return up to which line a push of the crew went, or None where it has not been read."""
-    return connection.execute(select(SEALS.c.head).where(SEALS.c.push == push).limit(1)).scalar()
+def heads_of(connection: Connection, push: int) -> set[str]:
+    """Return up to which lines pushes of a number went; several where a database was put back, and gave it anew."""
+    return set(connection.execute(select(SEALS.c.head).where(SEALS.c.push == push)).scalars())
 
 
 def keeping_seal(seal: Seal) -> Executable:

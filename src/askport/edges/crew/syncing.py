@@ -78,9 +78,9 @@ def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = Fal
             f"'{shown}' is the database of another crew, {display_text(news.site, 60)}: name this job's own."
         )
     with engine.connect() as connection:
-        head = job_part.head_of(connection, crew.pulled)
+        heads = job_part.heads_of(connection, crew.pulled)
     # The numbers of pushes that a backup lacks are given anew: the same number with another line is another push.
-    if news.epoch != crew.epoch or news.last < crew.pulled or head not in (None, news.after):
+    if news.epoch != crew.epoch or news.last < crew.pulled or (heads and news.after not in heads):
         # Another database that was filled anew, or one that was put back: all of it is read again.
         lost = changes(server, engine, crew) if news.epoch == crew.epoch else []
         told = _anew(server, engine, crew, most)
