@@ -74,7 +74,7 @@ def test_what_was_proven_as_planned_is_proven(tmp_path):
     ("how", "said"),
     [
         ("tag", "TG-02: address 10.84.16.41 planned, left with 10.84.16.40"),
-        ("plan", "TG-01: mask 23 planned, left with 22"),
+        ("plan", "TG-01: mask 21 planned, left with 22"),
         ("other values", "TG-01: gateway 10.84.19.254 planned, left with 10.84.16.1"),
         ("no gateway", "TG-01: gateway 10.84.19.254 planned, not shown"),
         ("servers", "TG-01: DNS servers 10.84.19.253 planned, left with none"),
@@ -89,7 +89,7 @@ def test_what_nobody_proved_is_proven_nowhere(tmp_path, how, said):
     if how == "tag":
         assert askport("register", "tag", path, "TG-01", "TG-02").returncode == 0
     elif how in ("plan", "servers"):
-        changed = PLAN.replace("255.255.252.0", "255.255.254.0")
+        changed = PLAN.replace("255.255.252.0", "255.255.248.0")
         if how == "servers":
             changed = "\n".join(f"{line},{'dns' if not at else '10.84.19.253'}" for at, line in enumerate(PLAN.split()))
         (tmp_path / "plan.csv").write_text(changed)

@@ -339,3 +339,37 @@ def test_what_is_passed_over_as_plain_has_no_finding(devices, overlaps):
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(checks._Plain, "__contains__", lambda *_: False)
         assert check_plan(plan) == found
+
+
+ROWS = """tag,mac,address,prefix,gateway
+A,00:00:5e:00:53:10,10.84.16.1,22,10.84.19.254
+B,00:00:5e:00:53:11,10.84.16.1,22,10.84.19.254
+C,00:00:5e:00:53:10,10.84.16.3,22,10.84.19.254
+D,,10.84.16.4,22,10.84.91.254
+"""
+
+
+def test_rows_that_cannot_be_right_are_bad_and_named_by_line(tmp_path):
+    """Beside another row, in a subnet that does not hold its gateway, or where nothing is planned."""
+    job, sheet = tmp_path / "site.askport", tmp_path / "devices.csv"
+    sheet.write_text(ROWS)
+    run = askport("plan", "import", sheet, "--job", job)
+    assert (run.returncode, job.exists()) == (2, False)
+    for line, why in (
+        (3, "10.84.16.1 is that of A, line 2"), (4, "00:00:5e:00:53:10 is that of A, line 2"),
+        (5, "its gateway 10.84.91.254 lies outside its subnet 10.84.16.0/22"),
+    ):  # fmt: skip
+        assert any(f"line {line}: " in each and why in each for each in run.stderr.splitlines()), run.stderr
+    assert askport("plan", "import", sheet, "--job", job, "--skip-bad").returncode == 0
+    shown = json.loads(askport("plan", "show", job, "--json").stdout)
+    assert [each["tag"] for each in shown["devices"]] == ["A"]
+    assert [each["network"] for each in shown["subnets"]] == ["10.84.16.0/22"]
+    sheet.write_text("tag,address,prefix\nE,10.84.16.1,22\nF,10.9.9.9,24\n")
+    run = askport("plan", "import", sheet, "--job", job, "--new-subnet")
+    assert (run.returncode, "10.84.16.1 is that of A, which is planned" in run.stderr) == (2, True)
+    sheet.write_text("tag,address,prefix\nA,10.84.16.1,22\nF,10.9.9.9,24\n")
+    run = askport("plan", "import", sheet, "--job", job)
+    assert (run.returncode, "line 3: F: 10.9.9.9 lies in no subnet of the plan" in run.stderr) == (2, True)
+    assert askport("plan", "import", sheet, "--job", job, "--new-subnet").returncode == 0
+    shown = json.loads(askport("plan", "show", job, "--json").stdout)
+    assert [each["network"] for each in shown["subnets"]] == ["10.84.16.0/22", "10.9.9.0/24"]

@@ -42,6 +42,9 @@ def import_(
     remove_missing: Annotated[
         bool, typer.Option("--remove-missing", help="Take out devices that the file does not have.")
     ] = False,
+    new_subnet: Annotated[
+        bool, typer.Option("--new-subnet", help="Let rows make subnets beside those that are planned.")
+    ] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would change, and change nothing.")] = False,
 ) -> None:
     """Read a plan into a job; what changes is shown first."""
@@ -49,9 +52,13 @@ def import_(
     from askport.core.plan.checks import check_plan
     from askport.core.plan.folding import planned_after
     from askport.core.plan.importing import keep_others
+    from askport.core.plan.row_checks import move_bad_rows
     from askport.core.plan.site_plan import Plan
 
     tables = _read(file, _mapping(map_ or []))
+    plan = open_job(job).register.plan(job.stem) if job.exists() else Plan(name=job.stem)
+    keep_others(plan, [table for _, table in tables])
+    move_bad_rows(plan, [table for _, table in tables], new_subnet=new_subnet)
     bad = [(name, row) for name, table in tables for row in table.bad]
     for name, row in bad:
         where = f"sheet '{display_text(name, 40)}', " if len(tables) > 1 else ""
@@ -59,8 +66,7 @@ def import_(
     if bad and not skip_bad:
         rows = "one row is" if len(bad) == 1 else f"{len(bad)} rows are"
         raise BadInput(f"Nothing was imported: {rows} bad. Correct the file, or take the good ones with --skip-bad.")
-    opened, plan = (None, Plan(name=job.stem)) if dry_run and not job.exists() else _open(job, create=not dry_run)
-    keep_others(plan, [table for _, table in tables])
+    opened = None if dry_run else open_job(job, writes=True)
     found = changes(plan, [table for _, table in tables], removes=remove_missing)
     for change in found:
         print(change.sentence)

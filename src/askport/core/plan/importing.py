@@ -43,6 +43,10 @@ class Imported:
     devices: list[PlannedDevice] = field(default_factory=list)
     subnets: list[Subnet] = field(default_factory=list)
     bad: list[BadRow] = field(default_factory=list)
+    lines: dict[str, int] = field(default_factory=dict)
+    """Where each device stands, by its tag."""
+    is_subnets: bool = False
+    """Whether it is of subnets, and not of devices."""
 
 
 def import_rows(rows: Sequence[Sequence[str]], mapped: Mapping[str, str] | None = None) -> Imported:
@@ -59,7 +63,7 @@ def import_rows(rows: Sequence[Sequence[str]], mapped: Mapping[str, str] | None 
     read = Imported(columns=columns)
     by_field = [field for _, field in columns]
     is_subnets = "network" in by_field and "tag" not in by_field
-    tags: dict[str, int] = {}
+    tags, read.is_subnets = read.lines, is_subnets
     section = ""
     for line, row in enumerate(rows[head + 1 :], head + 2):
         cells = [cell.strip()[:_MAX_CELL] for cell in row]
@@ -82,7 +86,7 @@ def import_rows(rows: Sequence[Sequence[str]], mapped: Mapping[str, str] | None 
             tags[device.tag] = line
             read.devices.append(device)
     if not is_subnets and not read.subnets:
-        read.subnets = _subnets_of(read.devices)
+        read.subnets = subnets_of(read.devices)
     return read
 
 
@@ -214,7 +218,7 @@ def _subnet(cells: _Cells) -> Subnet:
     )
 
 
-def _subnets_of(devices: Sequence[PlannedDevice]) -> list[Subnet]:
+def subnets_of(devices: Sequence[PlannedDevice]) -> list[Subnet]:
     """Return the subnets that devices name by their prefixes, with the gateway and servers that all of one agree on."""
     found: dict[IPv4Network, list[PlannedDevice]] = {}
     for each in devices:
