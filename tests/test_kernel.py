@@ -85,7 +85,11 @@ def test_a_real_client_takes_the_address_and_it_is_proven_until_it_moves(cable, 
     script = tmp_path / "script"
     script.write_text(CLIENT_SCRIPT)
     script.chmod(0o755)
-    cable.start("device", "udhcpc", "-i", "zd0", "-f", "-t", "30", "-T", "1", "-s", str(script))
+    # Its first words are no request: it looks for a neighbour of before until its client starts.
+    cable.ip("addr", "add", "192.168.61.9/24", "dev", "zd0")
+    words = 'ping -q -i 0.5 -w 4 192.168.61.1; ip addr flush dev zd0; exec "$@"'
+    udhcpc = ["udhcpc", "-i", "zd0", "-f", "-t", "30", "-T", "1", "-s", str(script)]
+    cable.start("device", "sh", "-c", words, "sh", *udhcpc)
     target = ["--mac", DEVICE, "--to", "10.84.16.21/22", "--gateway", "10.84.19.254"]
     job = tmp_path / "job.askport"
     run = cable.askport(

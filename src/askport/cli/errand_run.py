@@ -145,7 +145,9 @@ class ErrandRun:
         if heard and (self.seen is None or heard.request) and not (way and way.done):
             self.seen = heard
         # From here on it may be told something, and a battery may be flat: what it was is on record before that.
-        if self.seen and self.session.phase is Phase.SETTING:
+        # A way that only looks for now may still hear what it asks for.
+        looks = way is not None and way.only_looks and not (self.seen and self.seen.request)
+        if self.seen and self.session.phase is Phase.SETTING and not looks:
             self._begin_record()
 
     def _require_moving(self) -> None:

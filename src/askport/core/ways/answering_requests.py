@@ -104,6 +104,11 @@ class AnsweringRequests(Way):
         """A server that was heard on this cable before; silent to the laptop, it may still serve those it knows."""
 
     @property
+    def only_looks(self) -> bool:  # type: ignore[override]
+        """Whether it still looks for other servers, and answers nobody."""
+        return self.state is State.CHECKING
+
+    @property
     def waits_for(self) -> str:
         """What it waits for."""
         match self.state:

@@ -49,6 +49,8 @@ class Way(Machine):
     """The key by which the far end of its conversation can be known again."""
     permanent: bool | None
     """Whether what this way sets survives a power cut; None where that depends on the device."""
+    only_looks = False
+    """Whether it has not begun yet: nothing has been told to the device."""
 
     def __init__(
         self,
