@@ -45,6 +45,7 @@ def test_a_crate_on_a_switch_goes_by_itself_after_the_last_label(terminal):
         screen.until(f"OX-0{number}")
     screen.until("At hand, side by side", "units at hand side by side")
     screen.until("Pull the power of the switch and of all 6 units")
+    time.sleep(1.0)  # their clocks are watched for some seconds, sixteen times as fast, before they say anything
     screen.keys("F6")
     screen.until("power off")
     screen.keys("F6")
