@@ -4,9 +4,11 @@ import gc
 import os
 import signal
 import sys
+from contextlib import suppress
 from importlib import import_module
 from itertools import pairwise
 from pathlib import Path
+from types import FrameType
 from typing import Annotated, Any
 
 import typer
@@ -108,7 +110,22 @@ _NOT_IN_ORDER = frozenset({"keeper-gone", "keeper-silent", "not-given-back"})
 """Refusals after which somebody will want to know what was done before."""
 
 
-def _interrupt(*_: object) -> None:
+def _interrupt(_: int, frame: FrameType | None) -> None:
+    """End the program: at once, or right behind what asyncio is at.
+
+    What is raised in the middle of that, as it tells a task that what it waits for has come, would have the task never
+    hear of it, and so never end.
+    """
+    if frame and str(frame.f_globals.get("__name__")).startswith("asyncio."):
+        from asyncio import get_running_loop
+
+        with suppress(RuntimeError):  # none runs, or it is closed
+            get_running_loop().call_soon_threadsafe(_end)
+            return
+    _end()
+
+
+def _end() -> None:
     raise KeyboardInterrupt
 
 
