@@ -1,14 +1,17 @@
 """The command line: data on standard output, one sentence on standard error, the contract's exit statuses."""
 
+import asyncio
 import csv
 import json
 import os
 import signal
 import subprocess
 import sys
+from types import SimpleNamespace
 
 import pytest
 
+from askport.cli import main
 from askport.cli.main import run
 from conftest import ASKPORT, askport
 
@@ -145,3 +148,20 @@ def test_whoever_stops_reading_ends_nothing_badly():
     program = subprocess.Popen([*ASKPORT, "kinds", "schema"], stdout=subprocess.PIPE, stderr=subprocess.PIPE)
     program.stdout.close()
     assert (program.wait(60), program.stderr.read()) == (0, b"")
+
+
+def test_ctrl_c_in_the_middle_of_what_asyncio_does_comes_right_behind_it():
+    """Raised there, a task would never hear that what it waits for has come; elsewhere it is raised at once."""
+    reached, inside, outside = [], *(SimpleNamespace(f_globals={"__name__": name}) for name in ("asyncio.events", "x"))
+
+    async def run():
+        main._interrupt(2, inside)
+        reached.append("the end of what was under way")
+        await asyncio.sleep(60)
+
+    with pytest.raises(KeyboardInterrupt):
+        asyncio.run(run())
+    assert reached
+    for frame in (inside, outside, None):
+        with pytest.raises(KeyboardInterrupt):
+            main._interrupt(2, frame)
