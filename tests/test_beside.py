@@ -176,7 +176,7 @@ def test_a_command_ends_where_program_and_keeper_are_killed(cable):
         os.kill(each, signal.SIGKILL)
     program.wait(60)
     assert wait_for(lambda: not second_macs(cable))
-    assert wait_for(lambda: "promiscuity 0" in cable.ip("-d", "link", "show", "zl0", at="laptop"))
+    assert wait_for(lambda: "promiscuity 0" in cable.ip("-details", "link", "show", "zl0", at="laptop"))
 
 
 def test_a_command_ends_with_its_keeper(cable):

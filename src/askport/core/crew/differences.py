@@ -39,10 +39,10 @@ def apart(row: Row, own: str) -> Iterator[str]:
         both = list(zip((first, second), names, strict=True))
         if first.as_left != second.as_left:
             left = listed([f"{each.as_left.address.value or 'no address'} by {name}" for each, name in both])
-            yield f"{row.mac} was left with {left}, who did not know of each other: prove it again."
+            yield f"{row.mac} was left with {left}, and neither had seen the other's visit: prove it again."
         elif first.is_proven != second.is_proven and (first.failed or second.failed):
             said = listed([f"{'failed' if each.failed else each.state} by {name}" for each, name in both])
-            yield f"{row.mac} was {said}, who did not know of each other: prove it again."
+            yield f"{row.mac} was {said}, and neither had seen the other's visit: prove it again."
 
 
 def planned_apart(lines: Iterable[Line], own: str) -> Iterator[str]:

@@ -144,7 +144,7 @@ def _not_understood(lesson: PageLesson, setting: Iterable[Mapping[str, Any]]) ->
         for fields in (each for each in step.values() if isinstance(each, dict)):
             texts = {key: text for key, text in fields.items() if isinstance(text, str)}
             if held := still_in(texts, address):
-                return f"{held}, and how it does was not understood: by this the next unit would get the same address."
+                return f"{held}, which was not understood: the next unit would get the same address."
     told = {re.sub(r"^\{|[:}].*$", "", each.placeholder) for each in lesson.stood}
     if "address" not in told and not {f"address.{place}" for place in range(1, 5)} <= told:
         return f"Which field told it {address} was not understood: nothing can be learned from it."

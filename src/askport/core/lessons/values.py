@@ -117,7 +117,7 @@ def meant_by(
         may_be = [each for each in others if each.address == seen]
     elif len({each.address for each in may_be}) > 1:
         each = listed(f"“{display_text(each.fields[0], 40)}” ({each.address})" for each in may_be)
-        raise Refused(f"Which of {each} tells its address is not shown: say with --to what it was set to.")
+        raise Refused(f"{each} could each be its address: give the one that it was set to with --to.")
     address = next(iter(may_be), None)
     if address is None or prefix is None:
         return None
