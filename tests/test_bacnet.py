@@ -136,6 +136,7 @@ def test_a_port_of_any_number_is_found_in_a_list(instance):
     assert bacnet.port_in(bacnet.values_of(answer.value)) == instance
 
 
+@pytest.mark.night
 def test_an_instance_that_is_taken_twice_is_a_hazard(cable):
     cable.bridge()
     macs = ["02:00:00:00:00:1a", "02:00:00:00:00:2b"]

@@ -117,6 +117,7 @@ def test_a_network_manager_is_not_asked_for_anything(cable, tmp_path, manager):
         assert laptop(cable) == before
 
 
+@pytest.mark.by_day(2)
 @pytest.mark.parametrize("who", ["keeper", "program", "both"])
 def test_the_kernel_takes_it_away_however_it_is_killed(cable, tmp_path, who):
     """At any moment of a whole proof: a second later there is no trace, and nothing has to be given back."""
@@ -365,6 +366,7 @@ def test_one_that_shows_no_ipv6_address_is_said(cable):
     assert (run.returncode, f"{DEVICE} shows no IPv6 address here" in run.stderr) == (1, True), run
 
 
+@pytest.mark.night
 def test_a_device_that_has_no_ipv4_address_goes_its_whole_way_on_the_screen(cable, terminal, tmp_path):
     """It is no dead end: its page opens with nothing borrowed, and it is set there, proven and recorded."""
     kind = KIND6.replace("[[way]]", f'recognise = {{ mac = ["{DEVICE[:8]}"] }}\n[[way]]')

@@ -219,6 +219,7 @@ def last_word(control):
         return "closed"
 
 
+@pytest.mark.night
 def test_many_connections_of_one_user_are_refused_and_change_nothing(cable, group):
     """Sixteen wait until their time is up, the others are refused or closed at once; then another user is served."""
     before = snapshot(cable)
@@ -239,6 +240,7 @@ def test_many_connections_of_one_user_are_refused_and_change_nothing(cable, grou
     assert snapshot(cable) == before
 
 
+@pytest.mark.night
 def test_what_one_run_holds_has_an_end_and_what_it_only_asks_has_none(cable, group):
     """A long day is looking at addresses; a thousand neighbours is somebody who fills the kernel."""
     keeper = asked(cable, MEMBER, GROUP_NUMBER)

@@ -207,7 +207,7 @@ Ciphers 3des-cbc
 MACs hmac-sha1"""
 
 
-@pytest.mark.by_day(1, 2)
+@pytest.mark.by_day(1)
 @pytest.mark.parametrize(("server", "more"), [("sshd", ""), ("sshd", OLD), ("dropbear", "")])
 def test_the_same_lines_over_ssh(device, server, more):
     """OpenSSH, the same with nothing but what old devices have, and dropbear."""

@@ -129,7 +129,7 @@ def out_and_in(cable, program, seconds, word=None, *, starts=False):
     cable.start("device", "sh", "-c", f"{script} sleep 30")
 
 
-@pytest.mark.by_day(0, 3, 4)
+@pytest.mark.by_day(0, 4)
 @again
 @pytest.mark.parametrize(
     ("out", "word", "shown"),

@@ -264,6 +264,7 @@ AS_ANNA = {
 }  # fmt: skip
 
 
+@pytest.mark.by_day(0, 3, 6, 9, 12)
 @pytest.mark.parametrize("attack", AS_ANNA)
 def test_a_member_with_sql_of_its_own_changes_nothing(crew, database, attack):
     """What the grants and the triggers do not allow is refused by the database itself."""
@@ -361,6 +362,7 @@ def push_as(member, path, lines):
         server.push(made, seal(key, crew=crew.crew, member=member, head=before, place=len(made)))
 
 
+@pytest.mark.by_day(0, 3, 5)
 @pytest.mark.parametrize("bad", SEALED)
 def test_what_a_member_seals_and_nobody_can_read_harms_nobodys_file(crew, bad, database, tmp_path):
     """It is refused by the database or named by whoever reads it, and what others wrote comes all the same."""
@@ -412,6 +414,7 @@ def forge(database):
     database.sql("UPDATE askport.pushes SET head = %s WHERE member = 'anna'", values=(made[-1][0],))
 
 
+@pytest.mark.by_day(0, 3, 6, 9, 12, 15)
 @pytest.mark.parametrize("edit", AS_OWNER)
 @pytest.mark.parametrize("had_it", ["read before", "new"])
 def test_what_the_owner_of_the_database_changes_is_found_and_named(crew, database, tmp_path, edit, had_it):
@@ -530,6 +533,7 @@ def test_what_is_missing_in_a_database_decides_what_is_said(crew, database):
     assert "body" in said
 
 
+@pytest.mark.by_day(0, 1)
 @pytest.mark.parametrize("held", [
     "SELECT pg_advisory_lock(1095978832)", "LOCK TABLE askport.lines IN ACCESS SHARE MODE",
     "INSERT INTO askport.pushes VALUES (0, 'ben', 'x', 1, 'x')",

@@ -345,8 +345,8 @@ print(number)
 
 def test_members_end_with_the_same_whatever_was_cut(database, tmp_path):
     """Each writes and syncs for a while; the database is killed, pushes and pulls are; one is offline all the time."""
-    seconds = float(os.environ.get("ASKPORT_CREW", "8"))
-    names = [f"m{number}" for number in range(10 if AT_NIGHT else 4)]
+    seconds = float(os.environ.get("ASKPORT_CREW", "4"))
+    names = [f"m{number}" for number in range(10 if AT_NIGHT else 3)]
     files = {name: tmp_path / f"{name}.askport" for name in names}
     run("create", database.url(), "--site", "Hatchery")
     database.sql(f"GRANT site_member TO {', '.join(names)}")
@@ -358,7 +358,7 @@ def test_members_end_with_the_same_whatever_was_cut(database, tmp_path):
         subprocess.Popen([*command, name, path, str(seconds), tests, names[-1]], stdout=subprocess.PIPE, text=True)
         for name, path in files.items()
     ]
-    for _ in range(5 if AT_NIGHT else 3):
+    for _ in range(5 if AT_NIGHT else 2):
         time.sleep(seconds / 6)
         database.kill()
         time.sleep(0.5)
@@ -379,6 +379,7 @@ def test_members_end_with_the_same_whatever_was_cut(database, tmp_path):
     assert {(member, hash_) for member, hash_ in there} == every[0]
 
 
+@pytest.mark.night
 def test_two_screens_and_the_office_see_each_other(planned, database, cable, terminal):
     """A unit taken on one ladder stands as that on the other and in the office, within a second or so."""
     cable.bridge()

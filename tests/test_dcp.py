@@ -103,6 +103,7 @@ SET = [
 ]
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize("lasts", [True, False])
 def test_a_station_without_an_address_is_set_proven_and_found_again_or_not(cable, station, tmp_path, lasts):
     station()

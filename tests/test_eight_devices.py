@@ -6,9 +6,13 @@ import subprocess
 import sys
 import time
 
+import pytest
+
 from conftest import ASKPORT, askport, wait_for
 from test_reports import SERVERS
 from test_switch_crate import KIND
+
+pytestmark = pytest.mark.night
 
 AT = "192.168.61.7"
 PAGE = r"""

@@ -157,6 +157,7 @@ ip addr add 10.84.16.21/22 dev zd0; ip route add default via 10.84.19.254 onlink
 """
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize(("asked", "passed"), [("10.84.19.253", True), ("10.9.9.9", False)])
 def test_a_device_that_asks_for_names_after_its_power_cut_shows_its_servers(cable, tmp_path, asked, passed):
     """A real kernel, on the planned server in its subnet or on another one behind its gateway."""

@@ -195,6 +195,7 @@ MANAGED = {
 }
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize("manager", MANAGED)
 def test_what_is_borrowed_survives_a_network_manager_which_gets_its_adapter_back(cable, manager):
     """A real one, in charge of the adapter: some take a foreign address off, at the latest when the link comes back."""

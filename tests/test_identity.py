@@ -105,6 +105,7 @@ def test_a_knx_server_is_found_and_describes_itself(device, tmp_path):
     assert ([each["text"] for each in described if each["protocol"] == "knx"], status) == (["at 1.1.250 on its bus"], 0)
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize(("more", "says"), [
     ("False", "Calder Vale PV-7 1.4"), ("True", ("Calder Vale Pump valve " + "x" * 200)[:120])])  # fmt: skip
 def test_a_modbus_server_is_identified(device, more, says):

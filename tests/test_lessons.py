@@ -181,7 +181,7 @@ def restart(cable):
     time.sleep(1.0)
 
 
-@pytest.mark.by_day(1, 3)
+@pytest.mark.by_day(3)
 @pytest.mark.parametrize(
     ("mode", "words"),
     [
@@ -451,6 +451,7 @@ def test_nothing_is_learned_from_what_tells_nothing(requests):
     assert "nothing can be learned" in lesson.why_not
 
 
+@pytest.mark.night
 def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, terminal, tmp_path):
     """Its page is opened through the door; what the browser sent is kept as a kind, and the crate goes on by it."""
     job = tmp_path / "site.askport"

@@ -75,6 +75,7 @@ def test_where_no_laptop_address_is_free_beside_it_the_way_goes_over_ipv6(unit):
     assert (journal(run, Borrowed), session.visit.door) == ([], device.host.ipv6)
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize("rude", ["goes", "another answers", "beside the adapter it cannot be spoken"])
 def test_one_that_does_not_answer_there_itself_is_not_gone_on_with(unit, rude):
     """Its address is another's by now, or it has left, or the laptop speaks no IPv6: nothing counts as its answer."""

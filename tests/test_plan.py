@@ -47,6 +47,7 @@ def test_a_hostile_table_is_one_sentence(tmp_path, made, said):
     assert (run.returncode, said in run.stderr) == (2, True), run.stderr[-600:]
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize("reference", ["XFD1048576", "A1"])
 def test_a_spreadsheet_that_would_fill_the_memory_is_refused_first(tmp_path, reference):
     path = tmp_path / "plan.xlsx"

@@ -120,6 +120,7 @@ def test_two_files_joined_in_either_order_are_the_same_register(tmp_path):
     assert '"OX-09"' in register(tmp_path / "abc.askport"), "the later entry is the one that stands"
 
 
+@pytest.mark.by_day(0, 3, 6)
 @pytest.mark.parametrize(
     ("theirs", "said"),
     [

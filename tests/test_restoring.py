@@ -108,6 +108,7 @@ FULL = (
 )
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize("when", ["before", "meanwhile"])
 def test_a_full_run_directory_loses_nothing(cable, when):
     """Full before: nothing is borrowed, with a sentence. Full meanwhile: everything comes back all the same."""
@@ -164,6 +165,7 @@ print(whole > 0, wrong)
 """
 
 
+@pytest.mark.night
 def test_what_changes_while_it_is_saved_is_saved_whole(cable):
     """The kernel tells much in pieces; an address that goes in between would hide another one that stays."""
     assert cable.in_laptop(sys.executable, "-c", SAVES_WHILE_ANOTHER_CHANGES) == "True 0\n"

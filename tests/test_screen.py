@@ -32,6 +32,7 @@ def test_keys_and_palette_know_what_can_be_done_and_go_by_the_key_that_opened_th
     screen.leave()
 
 
+@pytest.mark.night
 def test_a_crate_on_a_switch_goes_by_itself_after_the_last_label(terminal):
     """Six labels, each its MAC address and its tag, and one power cut; no other key."""
     screen = terminal(*ASKPORT, "demo", "--pace", "16", "--wire", "twins", "--first", "OX-01")
@@ -225,6 +226,7 @@ def test_what_is_said_while_an_adapter_is_chosen_is_not_missed(terminal, cable, 
     assert not (tmp_path / "site.askport").exists()
 
 
+@pytest.mark.by_day(1)
 @pytest.mark.parametrize("on_adapter", [True, False])
 def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(terminal, cable, tmp_path, on_adapter):
     """A dongle is plugged in, another program takes its address off, it is pulled out, and plugged in again."""
@@ -266,6 +268,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
     assert "Gave" not in screen.until("ended 0")
 
 
+@pytest.mark.by_day(1)
 @pytest.mark.parametrize("name", ["TERM", "HUP", "INT"])
 def test_a_signal_ends_the_screen_as_its_own_key_does(terminal, tmp_path, name):
     screen = terminal("", *ASKPORT, "demo")  # not forked: started by a shell, as people do
@@ -301,6 +304,7 @@ HOLDS_PORT = (
 )
 
 
+@pytest.mark.night
 def test_the_screen_says_that_a_firewall_or_another_server_is_in_the_way(terminal, cable, tmp_path):
     """The device's port opens to a bare question, the laptop's own programs get nothing, and UDP 67 is held."""
     cable.ip("addr", "add", "192.168.1.200/24", "dev", "zd0")

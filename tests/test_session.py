@@ -61,6 +61,7 @@ def journal(run, kind):
     return [line.entry for line in run.job.lines if isinstance(line.entry, kind)]
 
 
+@pytest.mark.by_day(0, 3, 4, 7, 8, 11)
 @pytest.mark.parametrize(
     ("tag", "found", "way"),
     [("TG-01", "192.168.61.7", "page"), ("BL-01", None, "dhcp"), ("UV-01", "10.212.7.33", "hand"),
@@ -809,6 +810,7 @@ def six_heads(bench, run):
     return heads, crate
 
 
+@pytest.mark.by_day(1)
 @pytest.mark.parametrize("on_adapter", [True, False])
 def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_side(practice, on_adapter):
     """In virtual time, over six heads on a switch: what it takes beside the device's own restart."""

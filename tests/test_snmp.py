@@ -177,6 +177,7 @@ def test_every_refusal_of_the_standard_has_its_sentence():
         assert not sentence.endswith(".")
 
 
+@pytest.mark.by_day(0, 5, 11, 16)
 @pytest.mark.parametrize("status", range(1, 19))
 def test_a_refusal_is_said_in_its_words(status):
     talk = _asked("2c")
