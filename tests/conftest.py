@@ -133,11 +133,12 @@ again = pytest.mark.parametrize("run", range(int(os.environ.get("ASKPORT_LIARS",
 
 def wait_for(condition, seconds=60.0):
     """Return whether something becomes so within a time."""
-    deadline = time.monotonic() + seconds
+    deadline, patience = time.monotonic() + seconds, 0.02
     while not condition():
         if time.monotonic() > deadline:
             return False
-        time.sleep(0.02)
+        time.sleep(patience)
+        patience = min(0.2, patience * 1.2)  # looking costs more than waiting
     return True
 
 
@@ -546,7 +547,7 @@ class Terminal:
         deadline = time.monotonic() + seconds
         while missing := [text for text in texts if text not in (screen := self.screen())]:
             assert time.monotonic() < deadline, f"never saw {missing}:\n{screen}"
-            time.sleep(0.1)
+            time.sleep(0.25)
         return screen
 
     def press(self, key, *texts):

@@ -105,6 +105,7 @@ def test_nothing_of_the_laptop_changes_over_a_whole_assign_and_prove(cable, tmp_
     assert laptop(cable) == before
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize("manager", ["NetworkManager", "/lib/systemd/systemd-networkd", "dhcpcd"])
 def test_a_network_manager_is_not_asked_for_anything(cable, tmp_path, manager):
     with_page(cable, tmp_path)
@@ -283,6 +284,7 @@ def test_only_one_at_a_time_stands_on_the_adapter_and_what_it_borrowed_is_given_
     assert (keeper.pin.await_count, keeper.give_back.await_count, keeper.on_adapter) == (1, 2, None)
 
 
+@pytest.mark.night
 def test_twins_with_one_address_have_a_door_each_at_the_same_time(cable, tmp_path):
     """Two doors are fetched from in turn, fifty times, while a third follows its unit to another address."""
     cable.bridge()

@@ -157,6 +157,7 @@ def open_ones(path):
     return " ".join(with_job(path, lambda job: job.register.open_conflicts(), create=False))
 
 
+@pytest.mark.by_day(0)
 @pytest.mark.parametrize("off", [timedelta(days=400), timedelta(days=-400)], ids=["ahead", "behind"])
 def test_a_clock_that_is_wrong_decides_nothing_and_is_named(crew, off):
     """Of the plan, of a visit and of what is reopened, what was made upon the other stands, whatever its date."""

@@ -19,7 +19,7 @@ from askport.core.register.entries import Noted
 from askport.edges.crew import syncing
 from askport.edges.crew.beside_work import CrewBeside
 from askport.edges.jobfile import JobFile
-from conftest import ASKPORT, AT_NIGHT, askport, wait_for
+from conftest import ASKPORT, askport, wait_for
 from crew_database import Database
 from test_crew import begin_with, crew, heads, recorded, run, tags, with_job
 
@@ -154,6 +154,7 @@ def test_each_member_holds_free_addresses_of_its_own(planned):
     assert not (blocks[0] | blocks[1]) & {IPv4Address(f"10.84.16.{n}") for n in range(6)}
 
 
+@pytest.mark.night
 def test_the_office_reads_and_a_member_there_changes_the_plan(planned, database, tmp_path):
     anna = planned[0]
     recorded(anna, "TG-01", 1)
@@ -343,10 +344,11 @@ print(number)
 """
 
 
+@pytest.mark.night
 def test_members_end_with_the_same_whatever_was_cut(database, tmp_path):
     """Each writes and syncs for a while; the database is killed, pushes and pulls are; one is offline all the time."""
-    seconds = float(os.environ.get("ASKPORT_CREW", "4"))
-    names = [f"m{number}" for number in range(10 if AT_NIGHT else 3)]
+    seconds = float(os.environ.get("ASKPORT_CREW", "8"))
+    names = [f"m{number}" for number in range(10)]
     files = {name: tmp_path / f"{name}.askport" for name in names}
     run("create", database.url(), "--site", "Hatchery")
     database.sql(f"GRANT site_member TO {', '.join(names)}")
@@ -358,7 +360,7 @@ def test_members_end_with_the_same_whatever_was_cut(database, tmp_path):
         subprocess.Popen([*command, name, path, str(seconds), tests, names[-1]], stdout=subprocess.PIPE, text=True)
         for name, path in files.items()
     ]
-    for _ in range(5 if AT_NIGHT else 2):
+    for _ in range(5):
         time.sleep(seconds / 6)
         database.kill()
         time.sleep(0.5)

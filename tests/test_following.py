@@ -194,7 +194,7 @@ while True:
 """
 
 
-@pytest.mark.by_day(1, 2, 4)
+@pytest.mark.by_day(1, 4)
 @pytest.mark.parametrize(
     ("wrong", "failed"),
     [

@@ -27,7 +27,7 @@ from askport.edges.salvage import salvage
 from conftest import askport, askport_in_bounds
 
 NOW = datetime(2026, 3, 4, 5, 6, 7, tzinfo=UTC)
-KILLS = int(os.environ.get("ASKPORT_ENDINGS", "40"))
+KILLS = int(os.environ.get("ASKPORT_ENDINGS", "20"))
 
 
 def found(unit=1, tag="TG-01", maker="Halden Fluidics"):

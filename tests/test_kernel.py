@@ -427,19 +427,24 @@ for number in range(80):
     wire.send(bytes.fromhex(sys.argv[1])[:-1] + bytes([number]))
 """
 LATE = """
-import asyncio, json, socket, struct, time
+import asyncio, json, os, signal, socket, struct, sys, threading, time
 from askport.core.addresses import MacAddress
+from askport.edges.keeper import relay
 from askport.edges.kernel.packet_socket import open_packet_socket
 from askport.edges.packet_wire import PacketWire
 
 async def read():
     everything = struct.pack("HBBI", 6, 0, 0, 65536)
     opened = open_packet_socket("zl0", socket.if_nametoindex("zl0"), everything)
-    wire = PacketWire("zl0", [MacAddress(b"\\2\\7\\0\\0\\0\\1")], opened)
+    near, reader = relay.start(opened)
+    wire = PacketWire("zl0", [MacAddress(b"\\2\\7\\0\\0\\0\\1")], near)
+    if sys.argv[1] == "relay":
+        os.kill(reader, signal.SIGSTOP)
     print("listens", flush=True)
     input()
     time.sleep(2)  # the laptop does something else
     woke, heard = wire.now(), []
+    threading.Timer(1, os.kill, (reader, signal.SIGCONT)).start()
     while frames := await wire.wait(wire.now()):
         heard += [(frame.at - woke, wire.heard_until - woke) for frame in frames if frame.data[12:14] == b"\\x08\\x06"]
     print(json.dumps({"heard": heard, "until": wire.heard_until - woke, "behind": wire.counts().behind_s}))
@@ -449,10 +454,11 @@ asyncio.run(read())
 
 
 @again
-def test_a_frame_that_is_read_late_has_the_time_at_which_it_came(cable, run):
+@pytest.mark.parametrize("who", ["program", "relay"])
+def test_a_frame_that_is_read_late_has_the_time_at_which_it_came(cable, who, run):
     """And nobody counts as silent before all that came is read: more than one batch of it."""
     pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.STDOUT, "text": True}
-    late = cable.start("laptop", sys.executable, "-c", LATE, **pipes)
+    late = cable.start("laptop", sys.executable, "-c", LATE, who, **pipes)
     assert late.stdout.readline() == "listens\n"
     question = arp_question(MacAddress.parse(DEVICE), IPv4Address("10.84.16.1"), sender=IPv4Address("10.84.16.40"))
     subprocess.run([*cable.inside("device"), sys.executable, "-c", MANY, question.hex()], check=True)

@@ -118,7 +118,7 @@ def camera(cable, tmp_path):
     return start
 
 
-@pytest.mark.by_day(1, 2)
+@pytest.mark.by_day(1)
 @pytest.mark.parametrize("mode", ["token", "digest", "reboot", "open"])
 def test_a_device_with_a_clock_five_years_off_is_read_set_and_followed(cable, camera, tmp_path, mode):
     camera(mode)

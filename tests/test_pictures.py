@@ -89,7 +89,7 @@ def check(session, now):
     assert [each.step for each in step_lines(session)] == list(type(session.phase.step))
 
 
-@pytest.mark.by_day(0, 2, 4, 7, 10)
+@pytest.mark.by_day(0, 4, 7)
 @pytest.mark.parametrize(
     "tag", [item.tag for item in scenario.WORK if not item.tag.startswith("OX") or item.tag == "OX-01"]
 )

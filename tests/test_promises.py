@@ -146,6 +146,7 @@ def test_a_second_laptop_has_a_name_of_its_own_and_a_database_that_moved_is_name
     assert heads(crew[0]) == heads(second)
 
 
+@pytest.mark.night
 def test_the_log_stays_within_three_megabytes(tmp_path, monkeypatch):
     monkeypatch.setattr(log, "_LOG", log._Log())
     log.begin(tmp_path)

@@ -55,7 +55,7 @@ def furnished(cable):
             cable.ip("neigh", "show", "proxy", at="laptop"))  # fmt: skip
 
 
-@pytest.mark.by_day(*range(0, 40, 2))
+@pytest.mark.by_day(*range(0, 40, 4))
 @pytest.mark.parametrize("how", ["--instead", "beside"])
 @pytest.mark.parametrize("name", FURNISHINGS)
 def test_every_furnishing_comes_back(cable, name, how):

@@ -145,6 +145,7 @@ def test_the_screen_offers_the_way_the_unit_and_the_view(terminal):
     screen.leave()
 
 
+@pytest.mark.night
 def test_the_command_line_hears_the_protocol_and_runs_its_way(cable, tmp_path):
     cable.start("device", sys.executable, "-c", LISTENER)
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")

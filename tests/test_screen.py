@@ -373,6 +373,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.leave()
 
 
+@pytest.mark.night
 def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
     """After the first unit: Enter takes one, Enter goes on to the next; the power is cut of the last only."""
     screen = terminal(*ASKPORT, "demo", "--pace", "12", "--first", "OX-01")

@@ -195,6 +195,7 @@ def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
     walk(bench, run, {Phase.RECORDED})
 
 
+@pytest.mark.by_day(0, 3, 6)
 @pytest.mark.parametrize(
     ("reached", "step", "then"),
     [
@@ -913,6 +914,7 @@ def test_a_crate_ends_where_few_places_are_to_be_had_or_none(practice, monkeypat
     assert places or {unit.because for unit in crate.units} == {"There is no more place beside the adapter."}
 
 
+@pytest.mark.night
 def test_one_unit_that_never_comes_back_keeps_nobody_from_being_asked_about_the_others(practice):
     """They show no clock, so somebody has to say that their power was cut: while they are still waited for."""
     bench, run = practice("OX-01")

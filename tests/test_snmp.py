@@ -83,7 +83,7 @@ def agent(cable, tmp_path):
     return run
 
 
-@pytest.mark.by_day(0, 2)
+@pytest.mark.by_day(2)
 @pytest.mark.parametrize(("kind", "user", "password"), [
     ("", [], "orchard"), ('version = "1"', [], "orchard"), ("", ["--user", "tech"], "long enough"),
     ('version = "3"\nauth = "md5"', ["--user", "old"], "long enough")], ids=["2c", "1", "3 sha aes", "3 md5"],

@@ -133,6 +133,7 @@ def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     assert "power of the switch" not in out
 
 
+@pytest.mark.night
 def test_where_nobody_is_there_to_be_asked_a_crate_without_clocks_ends_and_says_so(cable, job):
     """The switch was pulled, and nothing shows that the units were: no record says so."""
     units = switch_with_six(cable, ["works"] * COUNT)
@@ -158,6 +159,7 @@ def test_where_nobody_is_there_to_be_asked_a_crate_without_clocks_ends_and_says_
     assert all("Nothing has shown that its power was cut" in each["because"] for each in told), told
 
 
+@pytest.mark.night
 def test_one_that_refuses_and_one_that_is_pulled_are_gone_on_from_and_named(cable, job, tmp_path):
     units = switch_with_six(cable, ["works", "refuses", "works", "pulled", "works", "works"])
     labels, before = tmp_path / "labels.txt", cable.adapter()
@@ -286,7 +288,7 @@ def silent_kind(how):
                  after_restart=False, learned="Learned on it", delivered=lesson.found, lasted=True)  # fmt: skip
 
 
-@pytest.mark.by_day(2, 5)
+@pytest.mark.by_day(2)
 @pytest.mark.parametrize(("how", "count", "by"), EVERY or SOME)
 def test_silent_units_are_asked_at_their_own_mac_for_where_they_may_be(cable, tmp_path, terminal, how, count, by):
     """They say nothing by themselves, and no guess fits: kind, lesson, plan or the one that speaks tells where."""

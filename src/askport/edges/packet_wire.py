@@ -1,15 +1,17 @@
-"""The wire of a real adapter: a packet socket with the kernel's time on every frame (packet(7))."""
+"""The wire of a real adapter: what the keeper's relay hands over, with the kernel's time on every frame (packet(7))."""
 
 import asyncio
 import errno
 import fcntl
+import os
 import select
 import socket
 import time
 from collections import deque
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from datetime import datetime
-from struct import pack, unpack, unpack_from
+from struct import pack, unpack_from
 
 from askport.bell import Bell
 from askport.core.addresses import MacAddress
@@ -17,20 +19,19 @@ from askport.core.errors import MachineRefused
 from askport.core.finding.shedding import Shedding
 from askport.core.wire import Counts, Frame, Link, OnPass
 from askport.edges import log
+from askport.edges.keeper import relay
 from askport.edges.link_speed import changes_of, has_carrier, speed_of
 from askport.edges.two_clocks import TwoClocks
 
-_SOL_PACKET, _PACKET_STATISTICS, _PACKET_AUXDATA = 263, 6, 8
-_SCM_TIMESTAMPNS = 35
 _SIOCGIFFLAGS, _IFF_RUNNING = 0x8913, 0x40
-_TP_STATUS_VLAN_VALID, _TP_STATUS_VLAN_TPID_VALID = 1 << 4, 1 << 6
-_MAX_FRAME = 65_536
+_MAX_SENT_AT_ONCE = 1 << 15
+"""Bytes of frames in one message to the relay."""
 _MAX_BATCH = 32
 """Frames taken before timers and keys get their turn: a few ms of reading."""
 _MAX_SHED = 128
 """Frames that may be shed on the way to them."""
 _LONGEST_UNREAD_S = 3.0
-"""How long nothing counts as unanswered while frames lie unread."""
+"""How long nothing counts as unanswered while frames lie unread, or may do so."""
 _LONGEST_BREATH_S = 0.01
 """How long, at the most, others have the processor after a full batch: as long as the batch has taken."""
 _LONGEST_SEND_S = 0.02
@@ -44,20 +45,27 @@ _LINK_POLL_S = 0.1
 
 
 class PacketWire:
-    """Frames of one adapter, through a packet socket that the keeper has opened."""
+    """Frames of one adapter, through the relay that the keeper has started."""
 
-    def __init__(self, name: str, macs: Sequence[MacAddress], packet_socket: socket.socket) -> None:
-        """Take over the socket; the adapter's own MAC address is first, those beside it follow."""
+    def __init__(self, name: str, macs: Sequence[MacAddress], relayed: socket.socket) -> None:
+        """Take over this end of the relay's; the adapter's own MAC address is first, those beside it follow."""
         self.name = name
         self.mac, self.macs = macs[0], tuple(macs)
-        self._socket = packet_socket
+        self._socket = relayed
         self._socket.setblocking(False)
+        self._message = bytearray(relay.MAX_MESSAGE)
+        self._unread: deque[tuple[float, bytes | None]] = deque()
+        """Frames with the kernel's stamps; without one, up to when everything that came stands before it."""
+        self._asked_at: float | None = None
+        """When the relay was asked how far it has read, and has not answered."""
+        self._late_s = 0.0
+        """By how much the relay sends late what it is given."""
         self._index = socket.if_nametoindex(name)
         self._clocks = TwoClocks(self.now(), time.time())
         self._seen = self._sent = self._lost = 0
         self._shedding = Shedding(macs)
-        self._came_at = self.heard_until = self._emptied_at = self.now()
-        """When the last frame came, up to when everything was handed over, and when nothing was left unread."""
+        self._came_at = self.heard_until = self.now()
+        """When the last frame came, and up to when everything was handed over."""
         self._behind_s = 0.0
         self._is_full, self._has_shed, self._given_at = False, False, 0.0
         """Whether the last batch left frames behind, whether some were shed with it, and when it was handed over."""
@@ -93,8 +101,6 @@ class PacketWire:
 
     def counts(self) -> Counts:
         """Return how many frames have passed, with those that the kernel had to drop."""
-        statistics = self._socket.getsockopt(_SOL_PACKET, _PACKET_STATISTICS, 8)
-        self._lost += int(unpack("II", statistics)[1])  # reading resets the kernel's count
         shed = dict(self._shedding.by_kind)
         return Counts(seen=self._seen, sent=self._sent, lost=self._lost, behind_s=self._behind_s, shed=shed)
 
@@ -117,36 +123,38 @@ class PacketWire:
         self.on_pass(True)
 
     def _send_on(self, longest_s: float) -> None:
-        """Send what is still to go; where the queue is full, wait a little for room."""
-        unsent, send, tap = self._unsent, self._socket.send, self.tap
-        deadline = 0.0
+        """Hand over what is still to go; where there is no room, wait a little for it."""
+        unsent, tap, deadline = self._unsent, self.tap, 0.0
         while unsent:
+            now, frames, size = self.now(), list[bytes](), 0
+            while len(frames) < len(unsent) and size < _MAX_SENT_AT_ONCE:
+                frames.append(unsent[len(frames)])
+                size += len(frames[-1])
+            message = b"".join(
+                part for each in frames for part in (relay.SENDS.pack(relay.SENDS_KIND, len(each), now), each)
+            )
             try:
-                send(unsent[0])
-            except (BlockingIOError, OSError) as error:
-                if error.errno in (errno.ENXIO, errno.ENODEV):
-                    raise self._vanished() from None
-                if error.errno == errno.ENETDOWN:
-                    log.event("frames not sent: no link", adapter=self.name, frames=len(unsent))
-                    unsent.clear()  # no link: lost, as on any wire
-                    return
-                if error.errno not in (errno.EAGAIN, errno.ENOBUFS):
-                    text = f"{self.name} would not send: {error.strerror}."
-                    unsent.clear()
-                    raise MachineRefused(text) from None
-                deadline = deadline or time.monotonic() + longest_s
-                left = deadline - time.monotonic()
-                if left <= 0:
+                self._socket.send(message)
+            except BlockingIOError:
+                deadline = deadline or now + longest_s
+                if deadline <= now:
                     return  # goes on with the next wait
-                if error.errno == errno.EAGAIN:
-                    select.select([], [self._socket], [], left)
-                else:
-                    time.sleep(min(left, 0.001))
+                select.select([], [self._socket], [], deadline - now)
                 continue
-            data = unsent.popleft()
-            self._sent += 1
-            if tap:
-                tap(self.now(), data, True)
+            except OSError:
+                unsent.clear()
+                raise self._unkept() from None
+            for data in frames:
+                unsent.popleft()
+                if tap:
+                    tap(now, data, True)
+
+    def _ask(self) -> None:
+        """Ask the relay how far it has read, behind everything that is to be sent."""
+        if self._asked_at is None and not self._unsent:
+            with suppress(OSError):  # no room: asked the next time; no relay: its end is read
+                self._socket.send(relay.ASKS)
+                self._asked_at = self.now()
 
     def require_present(self) -> None:
         """See that the adapter is still there, and the same one: plugged in again, it has another index.
@@ -161,6 +169,11 @@ class PacketWire:
         except OSError:
             pass
         raise self._vanished()
+
+    def _unkept(self) -> MachineRefused:
+        self.require_kept()
+        text = f"What reads {self.name} has ended: end Ask Port, and start it anew."
+        return MachineRefused(text, code="keeper-gone")
 
     def _vanished(self) -> MachineRefused:
         text = f"{self.name} has vanished, and nothing is left to give back: plug the adapter in again and start anew."
@@ -184,6 +197,8 @@ class PacketWire:
         before = self._link
         self._send_on(0.0)
         await self._breathe()
+        if self._is_due(deadline):
+            self._ask()
         frames = self._take()
         if frames:
             self._given_at = self.now()
@@ -191,22 +206,31 @@ class PacketWire:
         loop.add_reader(self._socket, self._bell.ring)
         try:
             while not frames and not self._bell.has_rung and self.link() is before:
-                left = _LINK_POLL_S if deadline is None else min(_LINK_POLL_S, deadline - self.now())
+                left = _LINK_POLL_S if deadline is None else min(_LINK_POLL_S, deadline + self._late_s - self.now())
                 if left <= 0:
-                    break
+                    if not self._is_due(deadline) or self._is_behind(self.now()):
+                        break
+                    self._ask()
+                    left = _LINK_POLL_S
                 rang = await self._bell.wait(min(left, _SEND_POLL_S) if self._unsent else left)
                 self._send_on(0.0)
                 frames = self._take()
                 if rang and not frames:
-                    # Woken, or a socket in error that stays readable: nobody goes round in circles over that.
-                    self.require_present()
-                    break
+                    break  # woken, or told how far was read
         finally:
             loop.remove_reader(self._socket)
             self._bell.clear()
         if not frames:
             await self._breathe()  # without the reader, which a flood would ring all the time
         return frames
+
+    def _is_due(self, deadline: float | None) -> bool:
+        """Whether a moment has passed up to which not everything is known to be read."""
+        return deadline is not None and self.heard_until < deadline <= self.now() - self._late_s
+
+    def _is_behind(self, now: float) -> bool:
+        """Whether nobody knows any more how far was read, because there is no end to it."""
+        return self._asked_at is not None and now - self._asked_at > _LONGEST_UNREAD_S
 
     async def _breathe(self) -> None:
         """Let others have the processor; in a flood for as long as its frames have had it, or for as long as asked."""
@@ -232,52 +256,72 @@ class PacketWire:
         for _ in range(_MAX_SHED):
             if len(frames) == _MAX_BATCH:
                 break
-            try:
-                data, ancillary, _, _ = self._socket.recvmsg(_MAX_FRAME, 256)
-            except BlockingIOError:
+            if not self._unread and not self._receive():
                 self._is_full = False
                 break
-            except OSError as error:
-                self._is_full = False
-                if error.errno == errno.ENETDOWN:
-                    self.require_present()
-                    break
-                raise MachineRefused(f"{self.name} cannot be read: {error.strerror}.") from None
+            stamp, data = self._unread.popleft()
+            if data is None:
+                self.heard_until = max(self.heard_until, stamp - self._late_s)
+                self._asked_at = None
+                continue
             self._seen += 1
-            self._came_at = self._stamp(ancillary)
+            self._came_at = self._stamp(stamp)
             if not self._shedding.is_read(data, self._came_at):
                 self._has_shed = True
                 continue
-            frames.append(self._frame(data, ancillary))
+            frames.append(Frame(at=self._came_at, data=data))
             self.on_pass(False)
             if self.tap:
-                self.tap(frames[-1].at, frames[-1].data, False)
-        if not self._is_full:
-            self.heard_until = self._emptied_at = looks_at
-        elif looks_at - self._emptied_at > _LONGEST_UNREAD_S:
+                self.tap(self._came_at, data, False)
+        if self._is_behind(looks_at):
             # There is no end to it: time goes on as far as was read, and that answers may be missed is said.
             self.heard_until = max(self.heard_until, self._came_at)
             self._behind_s = max(self._behind_s, looks_at - self._came_at)
         return frames
 
-    def _stamp(self, ancillary: list[tuple[int, int, bytes]]) -> float:
+    def _stamp(self, wall: float) -> float:
         """Return when the kernel took a frame off the wire; without its stamp, now."""
         now = self.now()
-        for level, kind, value in ancillary:
-            if (level, kind) == (socket.SOL_SOCKET, _SCM_TIMESTAMPNS):
-                seconds, nanoseconds = unpack_from("ll", value)
-                return self._clocks.monotonic(seconds + nanoseconds * 1e-9, after=self._came_at, now=now)
-        return now
+        return self._clocks.monotonic(wall, after=self._came_at, now=now) if wall else now
 
-    def _frame(self, data: bytes, ancillary: list[tuple[int, int, bytes]]) -> Frame:
-        for level, kind, value in ancillary:
-            if (level, kind) == (_SOL_PACKET, _PACKET_AUXDATA):
-                status, *_, tag, tag_type = unpack_from("IIIHHHH", value)
-                if status & _TP_STATUS_VLAN_VALID:
-                    # The kernel takes the tag out of the frame; it is part of what was said.
-                    kind_of_tag = tag_type if status & _TP_STATUS_VLAN_TPID_VALID else 0x8100
-                    data = data[:12] + pack("!HH", kind_of_tag, tag) + data[12:]
-        return Frame(at=self._came_at, data=data)
+    def _receive(self) -> bool:
+        """Take in one message of the relay; whether there is something to read now.
+
+        Raises:
+            MachineRefused: the adapter has vanished, cannot be read or would not send, or nobody reads it any more.
+        """
+        while not self._unread:
+            try:
+                size = self._socket.recv_into(self._message)
+            except BlockingIOError:
+                return False
+            except OSError:
+                size = 0
+            if not size:
+                raise self._unkept()
+            message, place = memoryview(self._message)[:size], relay.HEAD.size
+            self._lost, self._sent, read_error, send_error, until, self._late_s = relay.HEAD.unpack_from(message)
+            while place < size:
+                stamp, length = relay.FRAME.unpack_from(message, place)
+                place += relay.FRAME.size
+                self._unread.append((stamp, bytes(message[place : place + length])))
+                place += length
+            if until:
+                self._unread.append((until, None))
+            self._see_errors(read_error, send_error)
+        return True
+
+    def _see_errors(self, read_error: int, send_error: int) -> None:
+        if send_error in (errno.ENXIO, errno.ENODEV):
+            raise self._vanished()
+        if send_error == errno.ENETDOWN:
+            log.event("frames not sent: no link", adapter=self.name)
+        elif send_error:
+            raise MachineRefused(f"{self.name} would not send: {os.strerror(send_error)}.")
+        if read_error == errno.ENETDOWN:
+            self.require_present()
+        elif read_error:
+            raise MachineRefused(f"{self.name} cannot be read: {os.strerror(read_error)}.")
 
     def _running(self) -> bool:
         """Whether there is a link. The kernel's flags tell of a lost one up to a second late, its driver at once."""

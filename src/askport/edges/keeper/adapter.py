@@ -2,11 +2,12 @@
 
 import errno
 import os
+import signal
 import socket
 from ipaddress import IPv4Interface, IPv4Network
 from typing import Any
 
-from askport.edges.keeper import journal, manager
+from askport.edges.keeper import journal, manager, relay
 from askport.edges.keeper.place import Place, Seat
 from askport.edges.keeper.refusal import Refusal
 from askport.edges.kernel import rtnetlink as kernel
@@ -34,6 +35,8 @@ class Adapter:
             raise Refusal(f"{name} is not an Ethernet adapter: choose the one that the cable is in.")
         self.index, self.mac, self.switched_on = int(link["index"]), str(link["mac"]), bool(link["on"])
         self._mtu = int(link["mtu"])
+        self._relay = 0
+        """The process that passes frames on, which ends with this one."""
         self.places: dict[int, Place] = {}
         """Those beside it, by their numbers."""
         self._seats: dict[int, Seat] = {}
@@ -70,8 +73,16 @@ class Adapter:
         return [state.written(each) for each in state.addresses(self._netlink, self.index)]
 
     def open(self, program: bytes) -> socket.socket:
-        """Return a packet socket on it, whose filter lets through what ``program`` does, of this adapter only."""
-        return open_packet_socket(self.name, self.index, program)
+        """Return the program's end of what relays its frames, of which a filter lets through what ``program`` does.
+
+        Raises:
+            Refusal: there is one already.
+        """
+        if self._relay:
+            raise Refusal(f"Frames of {self.name} are relayed already.")
+        with open_packet_socket(self.name, self.index, program) as wire:
+            near, self._relay = relay.start(wire)
+        return near
 
     def _note(self, undo: dict[str, Any]) -> None:
         try:
@@ -218,6 +229,9 @@ class Adapter:
 
     def close(self) -> None:
         """Let go of it."""
+        if self._relay:
+            os.kill(self._relay, signal.SIGKILL)
+            os.waitpid(self._relay, 0)
         self._let_go_of_journal()
         for seat in self._seats.values():
             seat.close()
