@@ -1,9 +1,11 @@
 """A member of the group, and what a hostile one gets: a wired cable, and nothing of anybody else's."""
 
+import asyncio
 import contextlib
 import json
 import os
 import socket
+import struct
 import subprocess
 import sys
 import tempfile
@@ -15,9 +17,10 @@ import pytest
 from askport.core.errors import MachineRefused
 from askport.edges.by_group import ASKS_FOR_A_WORD, bounds
 from askport.edges.by_group.member import MOST_AT_ONCE
+from askport.edges.keeper import relay
 from askport.edges.keeper_client import Keeper
 from askport.edges.kernel import namespaces
-from conftest import DEVICE, wait_for
+from conftest import DEVICE, children, wait_for
 from group_keeper import GROUP_NUMBER, MEMBER, OTHER, STRANGER, GroupKeeper, user
 from test_giving_back import NONSENSE, snapshot
 
@@ -90,17 +93,85 @@ def test_a_member_borrows_without_being_root_and_everything_is_given_back(cable,
     assert cable.ip("link", at="laptop") == links
 
 
-def test_an_adapter_has_one_user_at_a_time(cable, group):
+def test_an_adapter_has_one_user_at_a_time_and_any_number_that_listen(cable, group):
     """The same user has it as often as they start the program; another only when all of these have ended."""
-    first, second = asked(cable, MEMBER, GROUP_NUMBER), asked(cable, MEMBER, GROUP_NUMBER)
+    first, second, other = (asked(cable, each, GROUP_NUMBER) for each in (MEMBER, MEMBER, OTHER))
+    for each in (first, second):
+        each.wire.send(GREETING)
     with pytest.raises(MachineRefused, match="in use by mia"):
-        asked(cable, OTHER, GROUP_NUMBER)
+        other.wire.send(GREETING)
     first.close()
     with pytest.raises(MachineRefused, match="in use by mia"):
-        asked(cable, OTHER, GROUP_NUMBER)
+        other._ask_now("borrow", address="10.84.16.9/22", instead=False)
     second.close()
-    asked(cable, OTHER, GROUP_NUMBER).close()
+    other.wire.send(GREETING)
+    other.close()
     assert group.refusals() == ["<4>refused to olaf: zl0 is in use by mia: have them end their Ask Port first."] * 2
+
+
+GREETING = bytes.fromhex("ffffffffffff" + "020000000001" + "88b5") + b"greeting".ljust(46)
+HEARS = """
+import socket, sys
+wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
+wire.bind((sys.argv[1], 3))
+print("hears", flush=True)
+while True: print(wire.recv(65536).hex(), flush=True)
+"""
+
+
+def test_nothing_that_a_member_is_handed_sends_on_another_adapter(cable, group, tmp_path):
+    """Nor on its own before the keeper knows; what is no message ends the relay, and nothing else."""
+    cable.ip("link", "add", "zl7", "type", "veth", "peer", "name", "zl8", at="laptop")
+    for each in ("zl7", "zl8", "lo"):
+        cable.ip("link", "set", each, "up", at="laptop")
+    heard = {each: tmp_path / each for each in ("zl7", "zl8", "lo", "zd0")}
+    for each, path in heard.items():
+        cable.start("device" if each == "zd0" else "laptop", sys.executable, "-c", HEARS, each, stdout=path.open("w"))
+        assert wait_for(lambda path=path: "hears" in path.read_text())
+    keeper = asked(cable, MEMBER, GROUP_NUMBER)
+    handed, message = keeper.wire._socket, relay.SENDS.pack(relay.SENDS_KIND, len(GREETING), 0.0) + GREETING
+    assert handed.family == socket.AF_UNIX
+    for each in ("zl7", "zl8", "lo"):
+        with pytest.raises((OSError, TypeError)):
+            handed.sendto(message, (each, 3))
+    with pytest.raises(OSError):
+        handed.setsockopt(263, 1, struct.pack("iHH8s", 1, 1, 0, b""))  # PACKET_ADD_MEMBERSHIP, PACKET_MR_PROMISC
+    handed.send(message)  # without a word to the keeper
+    with pytest.raises(MachineRefused, match="would not send"):
+        wait_for(lambda: asyncio.run(keeper.wire.wait(keeper.wire.now() + 0.2)))
+    keeper._ask_now("speak")
+    handed.send(message)
+    assert wait_for(lambda: GREETING.hex() in heard["zd0"].read_text())
+    assert heard["zd0"].read_text().count(GREETING.hex()) == 1
+    assert not any(GREETING.hex() in heard[each].read_text() for each in ("zl7", "zl8", "lo"))
+    with pytest.raises(MachineRefused, match="relayed already"):
+        keeper._ask_now("open", filter="")
+    handed.send(b"\1\2\3")
+    handed.setblocking(True)
+    while handed.recv(relay.MAX_MESSAGE):
+        pass
+    keeper._ask_now("borrow", address="10.84.16.9/22", instead=False)
+    relays = children(group.keepers[-1].pid)
+    keeper._control.close()
+    assert wait_for(lambda: group.keepers[-1].poll() is not None)
+    assert not any(Path(f"/proc/{each}").exists() for each in relays)
+
+
+def test_the_last_of_all_runs_switches_off_what_was_off(cable, group):
+    """Not the one that switched it on, which ends while the other still needs it, by whatever end."""
+    for kills in (False, True):
+        cable.ip("link", "set", "zl0", "down", at="laptop")
+        first, second = asked(cable, MEMBER, GROUP_NUMBER), asked(cable, OTHER, GROUP_NUMBER)
+        first.switch_on()
+        (group.keepers[-2].kill if kills else first.close)()
+        assert wait_for(lambda: group.keepers[-2].poll() is not None)
+        third = asked(cable, MEMBER, GROUP_NUMBER)
+        assert "state UP" in cable.ip("link", "show", "zl0", at="laptop")
+        third.close()
+        assert "state UP" in cable.ip("link", "show", "zl0", at="laptop")
+        second.close()
+        assert wait_for(lambda: "state DOWN" in cable.ip("link", "show", "zl0", at="laptop"))
+    assert not list(Path("/run/askport").glob("*.journal"))
 
 
 def test_who_is_not_in_the_group_gets_nothing(cable, group):

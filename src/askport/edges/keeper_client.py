@@ -30,6 +30,10 @@ _ANSWER_WAIT_S = 30.0
 milliseconds, but a network manager may be asked several times, 5 s each, and a namespace takes its time to end."""
 
 
+_EARLY_S = 0.5
+"""How soon an answer is seen that was taken in for somebody else."""
+
+
 class Keeper:
     """A keeper for the one adapter that it is told, as a context manager: on leaving, everything is given back."""
 
@@ -42,6 +46,9 @@ class Keeper:
         self.adapter = ""
         self._number = 0
         self._turn = asyncio.Lock()
+        self._awaited: set[int] = set()
+        self._early: dict[int, tuple[dict[str, Any], list[int]]] = {}
+        """Answers that were taken in while another one was waited for."""
         self._control, self._process = start()
 
     def take(self, adapter: str, word: str = "") -> "Keeper":
@@ -80,6 +87,7 @@ class Keeper:
         self.switched_on = bool(facts["switched_on"])
         self.wire = PacketWire(adapter, own_macs(self.mac), socket.socket(fileno=descriptors[0]))
         self.wire.require_kept = self.require_alive
+        self.wire.require_allowed = lambda: self._ask_now("speak")
         self.beside = MacAddress.parse(self._ask_now("claim", place=0, macs=self._seats())[0]["mac"])
         """Whom the laptop is beside the adapter, in its first place there."""
         self.on_adapter: object = None
@@ -121,6 +129,9 @@ class Keeper:
     def _is_for(self, number: int | None, answer: dict[str, Any], descriptors: list[int]) -> bool:
         """Whether this answers the request; where it does and is a refusal, say that."""
         if answer.get("id") != number:
+            if answer.get("id") in self._awaited:
+                self._early[answer["id"]] = answer, descriptors  # asked for meanwhile by somebody else
+                return False
             for each in descriptors:
                 os.close(each)
             return False
@@ -149,18 +160,20 @@ class Keeper:
         """Ask for something that is handed over."""
         async with self._turn:
             number, bell = self._send(verb, details), Bell()
+            self._awaited.add(number)
             loop, deadline = asyncio.get_running_loop(), time.monotonic() + _ANSWER_WAIT_S
             loop.add_reader(self._control, bell.ring)
             try:
                 while (left := deadline - time.monotonic()) > 0:
                     with contextlib.suppress(BlockingIOError):
-                        answer, descriptors = self._receive()
+                        answer, descriptors = self._early.pop(number) if number in self._early else self._receive()
                         if self._is_for(number, answer, descriptors):
                             return answer, descriptors
                         continue
-                    await bell.wait(left)
+                    await bell.wait(min(left, _EARLY_S))
             finally:
                 loop.remove_reader(self._control)
+                self._awaited.discard(number)
         raise self._silent()
 
     def _silent(self) -> MachineRefused:

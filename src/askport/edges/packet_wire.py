@@ -75,6 +75,9 @@ class PacketWire:
         self._bell = Bell()
         self.require_kept: Callable[[], None] = lambda: None
         """Raises what is to be said where nobody keeps the adapter any more."""
+        self.require_allowed: Callable[[], object] = lambda: None
+        """Asks, before the first frame, whether any may be sent; raises what is to be said where none may."""
+        self._is_allowed = False
         self._unsent: deque[bytes] = deque()
         """Frames that the kernel's queue had no room for yet."""
         self.on_pass: OnPass = lambda _to_device: None
@@ -108,7 +111,7 @@ class PacketWire:
         """Send a frame.
 
         Raises:
-            MachineRefused: the adapter has vanished.
+            MachineRefused: the adapter has vanished, or another user has it.
         """
         self.send_many((data,))
 
@@ -116,8 +119,11 @@ class PacketWire:
         """Send frames as fast as the kernel takes them; those that it has no room for follow as soon as it has.
 
         Raises:
-            MachineRefused: the adapter has vanished.
+            MachineRefused: the adapter has vanished, or another user has it.
         """
+        if not self._is_allowed:
+            self.require_allowed()
+            self._is_allowed = True
         self._unsent.extend(frames)
         self._send_on(_LONGEST_SEND_S if len(self._unsent) < _MANY_UNSENT else 1.0)
         self.on_pass(True)

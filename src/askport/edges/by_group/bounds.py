@@ -16,6 +16,8 @@ from askport.edges.kernel.rtnetlink import Kernel
 ALSO = Path("/etc/askport/also-wired")
 """Names of adapters, a line each, that root lets be used though they are not wired: made ones, for tests."""
 _CHANGES = frozenset({"borrow", "pin", "route", "claim", "enter", "switch-on"})
+_USES = _CHANGES - {"claim"} | {"speak"}
+"""What one user alone does on an adapter; any number may listen there."""
 _MOST_CHANGES = 1000
 """Between two times of giving everything back; each takes room in the kernel or in the journal."""
 _WARNING = "<4>"  # sd-daemon(3)
@@ -29,7 +31,7 @@ class Bounded(Caller):
 
     def __init__(self, member: Member) -> None:
         """Begin with an adapter still to be named."""
-        self._member, self._changes, self._has_adapter, self._index = member, 0, False, 0
+        self._member, self._changes, self._has_adapter, self._has_it_alone = member, 0, False, False
 
     def permit(self, request: dict[str, Any]) -> None:
         """See that a member may have this done.
@@ -45,6 +47,9 @@ class Bounded(Caller):
         self._changes = 0 if verb == "give-back" else self._changes + (verb in _CHANGES)
         if self._changes > _MOST_CHANGES:
             raise Refusal("That is more than one run of Ask Port does: start it anew.", "too-many")
+        if verb in _USES and not self._has_it_alone:
+            self._member.have(self._name, self._index)
+            self._has_it_alone = True
         if "place" not in request:
             self._on_the_adapter(request)
 
@@ -58,8 +63,7 @@ class Bounded(Caller):
             if word != name and state.has_default_route(netlink, index):
                 why = f"The laptop's way to other networks goes over {name}: it is used only if you type its name."
                 raise Refusal(why, ASKS_FOR_A_WORD)
-        self._member.have(name, index)
-        self._index = index
+        self._name, self._index = name, index
 
     def _on_the_adapter(self, request: dict[str, Any]) -> None:
         """Let nothing be borrowed there, or routed, by which the laptop's own traffic could be had."""

@@ -1,12 +1,12 @@
 """The keeper's process: ``python -I … askport.edges.keeper DESCRIPTOR``.
 
 Messages are JSON objects in datagrams of a Unix socket pair, one answer to each. The first is ``take`` with the
-``adapter``, the only one from then on. Then come ``open`` (its answer carries the packet socket), ``borrow`` with
-``address`` and ``instead``, ``pin`` with ``address`` and ``mac``, ``route`` with ``to`` and ``via``, ``give-back`` and
-``addresses`` and ``switch-on``. ``claim`` with ``place`` and ``macs`` has a MAC address for a place beside the
-adapter, which ``enter`` makes; with ``place`` the verbs above go there, and so do ``ipv6``, ``leave``, ``socket`` with
-``family`` and ``kind`` and ``namespace``, whose answers carry one. Anything else is refused. An answer carries the
-``id`` of its request.
+``adapter``, the only one from then on. Then come ``open`` (its answer carries one end of a relay, see there), ``speak``
+before the first frame is sent, ``borrow`` with ``address`` and ``instead``, ``pin`` with ``address`` and ``mac``,
+``route`` with ``to`` and ``via``, ``give-back``, ``addresses`` and ``switch-on``. ``claim`` with ``place`` and ``macs``
+has a MAC address for a place beside the adapter, which ``enter`` makes; with ``place`` the verbs above go there, and so
+do ``ipv6``, ``leave``, ``socket`` with ``family`` and ``kind`` and ``namespace``, whose answers carry one. Anything
+else is refused. An answer carries the ``id`` of its request.
 """
 
 import contextlib
@@ -79,6 +79,7 @@ def _serve(control: socket.socket, adapter: Adapter, caller: Caller) -> None:
         ),
         "addresses": lambda _: ({"addresses": adapter.addresses()}, []),
         "switch-on": lambda _: adapter.switch_on(),
+        "speak": lambda _: adapter.let_send(),
     }
     while message := control.recv(MAX_MESSAGE):
         request: Any = None

@@ -4,6 +4,7 @@ import errno
 import os
 import signal
 import socket
+from contextlib import suppress
 from ipaddress import IPv4Interface, IPv4Network
 from typing import Any
 
@@ -12,7 +13,9 @@ from askport.edges.keeper.place import Place, Seat
 from askport.edges.keeper.refusal import Refusal
 from askport.edges.kernel import rtnetlink as kernel
 from askport.edges.kernel import state
+from askport.edges.kernel.locks import AmongRuns
 from askport.edges.kernel.messages import address_message, pin_message, route_message, switch_message
+from askport.edges.kernel.namespaces import number
 from askport.edges.kernel.packet_socket import open_packet_socket
 from askport.edges.kernel.rtnetlink import ADDRESS, NEIGHBOUR, Kernel, attributes
 
@@ -42,6 +45,11 @@ class Adapter:
         self._seats: dict[int, Seat] = {}
         self._whose = {each: link[each] for each in ("name", "index", "mac", "permanent")}
         self._journal: journal.Journal | None = None
+        try:
+            journal.require_directory()
+            self._among_runs = AmongRuns(journal.DIRECTORY / f"{number()}-{self.index}.runs")
+        except OSError as error:
+            raise Refusal(f"{journal.DIRECTORY} cannot be used: {error.strerror or error}.") from None
         self.is_shared = False
         """Whether another run has borrowed on it: this one can do so beside it only."""
         try:
@@ -83,6 +91,11 @@ class Adapter:
         with open_packet_socket(self.name, self.index, program) as wire:
             near, self._relay = relay.start(wire)
         return near
+
+    def let_send(self) -> None:
+        """Have frames of the program's sent from now on."""
+        if self._relay:
+            os.kill(self._relay, relay.LET_SEND)
 
     def _note(self, undo: dict[str, Any]) -> None:
         try:
@@ -190,6 +203,9 @@ class Adapter:
         left, undo = list[str](), self._journal.undo if self._journal else []
         for place in reversed(range(len(undo))):
             what = str(undo[place]["what"])
+            switches_off = any(kind == kernel.NEWLINK for kind, _ in undo[place].get("messages", ()))
+            if switches_off and not self._among_runs.is_alone():
+                continue  # another run needs it on: whichever ends last switches it off
             why = self._undo(place)
             (left if why else given).append(f"{what} ({why})" if why else what)
         return given, left
@@ -233,6 +249,11 @@ class Adapter:
             os.kill(self._relay, signal.SIGKILL)
             os.waitpid(self._relay, 0)
         self._let_go_of_journal()
+        if self._among_runs.leaves_last():
+            with suppress(Refusal):
+                self._opened_journal()
+                self.give_back()
+            self._let_go_of_journal()
         for seat in self._seats.values():
             seat.close()
 

@@ -1,7 +1,8 @@
 """Passes frames between an adapter's packet socket and the program, which never holds that socket.
 
 Linux cannot tie a packet socket to one adapter for sending (packet(7)): whoever holds one sends wherever they like. A
-child of the keeper holds it, without any right, and one end of a socket pair; the program has the other end.
+child of the keeper holds it, without any right, and one end of a socket pair; the program has the other end. It sends
+nothing until the keeper lets it: who only listens is not heard.
 
 To the program goes ``HEAD``, and behind it any number of ``FRAME`` with their bytes. From the program comes ``ASKS``,
 or any number of ``SENDS`` with their bytes. What is asked is answered as soon as everything has gone to the program
@@ -43,6 +44,8 @@ _SCM_TIMESTAMPNS = 35
 _SO_SNDBUFFORCE = 32
 _TP_STATUS_VLAN_VALID, _TP_STATUS_VLAN_TPID_VALID = 1 << 4, 1 << 6
 _PR_SET_PDEATHSIG = 1
+LET_SEND = signal.SIGUSR1
+"""By which the keeper lets a relay send from now on."""
 
 Ancillary = list[tuple[int, int, bytes]]
 
@@ -57,8 +60,10 @@ def start(wire: socket.socket) -> tuple[socket.socket, int]:
     for each in (near, far):
         each.setsockopt(socket.SOL_SOCKET, _SO_SNDBUFFORCE, _BUFFER)
     parent = os.getpid()
+    signal.pthread_sigmask(signal.SIG_BLOCK, (LET_SEND,))  # until the child takes it
     child = os.fork()
     if child:
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, (LET_SEND,))
         far.close()
         return near, child
     try:
@@ -69,8 +74,10 @@ def start(wire: socket.socket) -> tuple[socket.socket, int]:
             os.closerange(low + 1, high)
         keep_only(())
         get_no_more()
+        relay = Relay(wire, far)
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, (LET_SEND,))
         if os.getppid() == parent:
-            Relay(wire, far).run()
+            relay.run()
     finally:
         os._exit(0)
 
@@ -88,10 +95,15 @@ class Relay:
         """A message that the program had no room for."""
         self._unsent: deque[tuple[float, bytes]] = deque()
         """Frames that the kernel had no room for yet, with when they were handed over."""
+        self._may_send = False
+        signal.signal(LET_SEND, self._let_send)
         self._asked: tuple[float, float] | None = None
         """When the program asked how far everything was read, monotonic and by the clock."""
         self._late_s, self._late_until = 0.0, 0.0
         self._second, self._this_second = 0.0, 0
+
+    def _let_send(self, *_: object) -> None:
+        self._may_send = True
 
     def run(self) -> None:
         """Relay until the program's end is closed."""
@@ -144,6 +156,8 @@ class Relay:
                 return True
             handed_at, data = self._unsent[0]
             try:
+                if not self._may_send:
+                    raise PermissionError(errno.EPERM, "the keeper has not let it")
                 self._wire.send(data)
             except BlockingIOError:
                 return False

@@ -48,3 +48,27 @@ def told_by_owner(path: Path) -> str:
         except BlockingIOError:
             return file.read()
     return ""
+
+
+class AmongRuns:
+    """One of those that use a thing at the same time."""
+
+    def __init__(self, path: Path) -> None:
+        """Be one of them, until this process ends."""
+        self._file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        fcntl.flock(self._file, fcntl.LOCK_SH)
+
+    def is_alone(self) -> bool:
+        """Whether nobody else uses it at this moment."""
+        try:
+            return self.leaves_last()
+        finally:
+            fcntl.flock(self._file, fcntl.LOCK_SH)
+
+    def leaves_last(self) -> bool:
+        """Be one of them no more; return whether nobody is left, which holds for one of those who leave together."""
+        try:
+            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:  # what was shared is let go of all the same
+            return False
+        return True
