@@ -7,22 +7,16 @@ from struct import pack
 _ETH_P_ALL = 3
 _SOL_PACKET = 263
 _PACKET_ADD_MEMBERSHIP, _PACKET_AUXDATA, _PACKET_IGNORE_OUTGOING, _PACKET_MR_PROMISC = 1, 8, 23, 1
-_SO_ATTACH_FILTER, _SO_RCVBUFFORCE, _SO_TIMESTAMPNS, _SO_LOCK_FILTER = 26, 33, 35, 44
+_SO_ATTACH_FILTER, _SO_RCVBUFFORCE, _SO_TIMESTAMPNS = 26, 33, 35
 _RECEIVE_BUFFER = 8 << 20  # bytes: half a second of minimum frames at 100 Mb/s with the kernel's overhead for each
-_AD_IFINDEX = 0xFFFFF000 + 8  # where a filter finds the adapter that a frame came in by (linux/filter.h)
 
 
 def open_packet_socket(name: str, index: int, program: bytes) -> socket.socket:
-    """Return a packet socket on one adapter, filtered before its first frame.
-
-    The filter is locked and lets frames of this adapter only through, whatever the socket is bound to later.
-    """
+    """Return a packet socket on one adapter, filtered before its first frame."""
     wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
-    # Load the adapter's index; if it is this one go on, else drop the frame.
-    program = pack("HBBIHBBIHBBI", 0x20, 0, 0, _AD_IFINDEX, 0x15, 1, 0, index, 6, 0, 0, 0) + program
     buffer = ctypes.create_string_buffer(program)
     wire.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, pack("HP", len(program) // 8, ctypes.addressof(buffer)))
-    for option, value in ((_SO_LOCK_FILTER, 1), (_SO_RCVBUFFORCE, _RECEIVE_BUFFER), (_SO_TIMESTAMPNS, 1)):
+    for option, value in ((_SO_RCVBUFFORCE, _RECEIVE_BUFFER), (_SO_TIMESTAMPNS, 1)):
         wire.setsockopt(socket.SOL_SOCKET, option, value)
     for option in (_PACKET_AUXDATA, _PACKET_IGNORE_OUTGOING):
         wire.setsockopt(_SOL_PACKET, option, 1)
