@@ -6,7 +6,7 @@ import sys
 
 import pytest
 
-from conftest import DEVICE, NEW_CLOCK, again
+from conftest import DEVICE, LAPTOP, NEW_CLOCK, again, wait_for
 
 HOME, ROUTER = "10.84.16.40", "10.84.19.254"
 
@@ -247,3 +247,41 @@ def test_one_that_answers_nothing_but_a_ping_to_all_is_found_by_greeting(cable, 
     if case == "laptop beside":
         cable.ip("addr", "add", "10.84.16.9/22", "dev", "zl0", at="laptop")
     assert (DEVICE, at.split("/")[0]) in found_at_greet(cable)
+
+
+SENDERS = """
+import socket
+wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
+wire.bind(("zd0", 3))
+seen = set()
+print("hears", flush=True)
+while True:
+    data, (_, _, kind, _, _) = wire.recvfrom(65536)
+    if kind != socket.PACKET_OUTGOING and data[6:12] not in seen:
+        seen.add(data[6:12])
+        print(data[6:12].hex(":"), flush=True)
+"""
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        ["prove", "zl0", "--mac", DEVICE, "--at", f"{HOME}/22", "--gateway", ROUTER, "--on-adapter", "--json"],
+        ["find", "zl0", "--loudness", "call", "--seconds", "8", "--json"],
+    ],
+    ids=["prove", "find"],
+)
+def test_on_the_adapter_a_port_sees_one_mac_address_only(cable, tmp_path, command):
+    """A port that is bound to one shuts at a second; what is measured all the same is what there is."""
+    cable.ip("addr", "add", f"{HOME}/22", "dev", "zd0")
+    cable.ip("route", "add", "default", "via", ROUTER)
+    with (tmp_path / "senders").open("w") as senders:
+        cable.start("device", sys.executable, "-c", SENDERS, stdout=senders)
+    assert wait_for(lambda: "hears" in (tmp_path / "senders").read_text())
+    cable.start("device", "ping", "-i", "0.5", "10.84.16.9")
+    told = json.loads(cable.askport(*command).stdout)
+    assert (tmp_path / "senders").read_text().split()[1:] == [LAPTOP]
+    if command[0] == "prove":
+        assert told["as_left"]["prefix"] == {"value": 22, "basis": "measured"}, told
+    else:
+        assert told["devices"][0]["addresses"][0]["prefix"] == 22, told

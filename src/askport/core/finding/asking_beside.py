@@ -9,8 +9,8 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of
 from askport.core.finding.greeting import ask_for_numbers
-from askport.core.finding.questioning import sources_sharing, stand_in_mac
-from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
+from askport.core.finding.questioning import sources_sharing, stand_in_answer
+from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.packet import Ends
 from askport.core.machine import Machine, earliest
 from askport.core.wire import Heard
@@ -69,8 +69,7 @@ class AskingBeside(Machine):
             if arp.op == Op.REPLY and arp.spa == each.source:
                 self._rounds.remove(each)
             elif each.asked and arp.op == Op.REQUEST and (arp.sha, arp.tpa) == (each.mac, each.source):
-                reply = Arp(op=Op.REPLY, sha=stand_in_mac(each.source), spa=arp.tpa, tha=arp.sha, tpa=arp.spa)
-                self._send(arp_frame(reply, to=arp.sha))
+                self._send(stand_in_answer(arp, self._laptop_mac))
 
     def handle_timer(self, now: float) -> None:
         """Ask, and end."""

@@ -23,10 +23,10 @@ from askport.core.finding.questioning import (
     kind_of,
     question_frame,
     sources_sharing,
-    stand_in_mac,
+    stand_in_answer,
     stood_in_for,
 )
-from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
+from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.machine import Machine
@@ -455,10 +455,8 @@ class Measuring(Machine):
             return
         if arp.tpa not in self.sources:
             self._asked_for.add(arp.tpa)
-        mac = stand_in_mac(arp.tpa)
         # Each is answered, or it would ask on and answer nothing. What it makes of that is seen in where it answers.
-        reply = Arp(op=Op.REPLY, sha=mac, spa=arp.tpa, tha=self.mac, tpa=arp.spa)
-        self._send(arp_frame(reply, to=self.mac))
+        self._send(stand_in_answer(arp, self._laptop_mac))
         if self._is_asking:
             self._asks_by_arp = True
             self._deadline = max(self._deadline or at, at + self._reacts_s)

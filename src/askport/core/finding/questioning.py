@@ -3,7 +3,8 @@
 Whoever answers an address that is not the laptop's has to be told a MAC address for its next hop, and the laptop is
 the one to tell it. Each next hop gets a stand-in MAC address of its own, made of its IP address: so the MAC address
 that an answer goes to names the next hop that the device has chosen for it, whether it asked for it now or remembers
-it from a run before. That is the control of every measurement: what a device looks for by itself meanwhile (a time
+it from a run before. It stands inside of ARP only: all frames come from the laptop's one MAC address, or a port that is
+bound to one would shut. That is the control of every measurement: what a device looks for by itself meanwhile (a time
 server that is not there) moves no answer.
 """
 
@@ -12,7 +13,7 @@ from enum import Enum, auto
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress, address_of, host_fault_of
-from askport.core.formats.arp import Arp
+from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import STAYS_ON_LINK, Ends, Packet, ends_of, frame_between
@@ -42,6 +43,12 @@ def sender_of(packet: Packet) -> IPv4Address | None:
     arp, ipv4 = packet.get(Arp), packet.get(IPv4)
     sender = arp.spa if arp else ipv4.src if ipv4 else None
     return None if sender is None or host_fault_of(sender) else sender
+
+
+def stand_in_answer(asked: Arp, laptop_mac: MacAddress) -> bytes:
+    """Return the frame that tells a device a stand-in MAC address for whomever it asks for."""
+    reply = Arp(op=Op.REPLY, sha=stand_in_mac(asked.tpa), spa=asked.tpa, tha=asked.sha, tpa=asked.spa)
+    return arp_frame(reply, to=asked.sha, sent_by=laptop_mac)
 
 
 class Kind(Enum):

@@ -66,9 +66,10 @@ def encode_arp(arp: Arp) -> bytes:
     return _ETHERNET_AND_IPV4 + pack("!H", arp.op) + arp.sha + arp.spa.packed + arp.tha + arp.tpa.packed
 
 
-def arp_frame(arp: Arp, *, to: MacAddress = BROADCAST_MAC) -> bytes:
-    """Return a whole frame with this ARP packet from its sender."""
-    return encode_ethernet(Ethernet(dst=to, src=arp.sha, ethertype=ETHERTYPE_ARP, payload=encode_arp(arp)))
+def arp_frame(arp: Arp, *, to: MacAddress = BROADCAST_MAC, sent_by: MacAddress | None = None) -> bytes:
+    """Return a whole frame with this ARP packet: from its sender, or from one that answers for another."""
+    source = sent_by or arp.sha
+    return encode_ethernet(Ethernet(dst=to, src=source, ethertype=ETHERTYPE_ARP, payload=encode_arp(arp)))
 
 
 def arp_question(

@@ -7,9 +7,9 @@ learns of the laptop's MAC address then is gone with its next start, and with th
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address
 
-from askport.core.finding.questioning import stand_in_mac, stood_in_for
+from askport.core.finding.questioning import stand_in_answer, stood_in_for
 from askport.core.finding.readers.ipv4_clues import SENT_WITH
-from askport.core.formats.arp import Arp, Op, arp_frame
+from askport.core.formats.arp import Arp, Op
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.tcp import Tcp
@@ -94,9 +94,7 @@ class Calls(Proof):
             return
         arp = heard.packet.get(Arp)
         if arp and arp.op == Op.REQUEST and arp.spa == self._subject.at.ip and arp.tpa in self._stands_for:
-            ours, mac = stand_in_mac(arp.tpa), self._subject.mac
-            reply = Arp(op=Op.REPLY, sha=ours, spa=arp.tpa, tha=mac, tpa=arp.spa)
-            self._send(arp_frame(reply, to=mac))
+            self._send(stand_in_answer(arp, self._subject.laptop_mac))
         elif stood_in_for(ethernet.dst) in self._stands_for:
             self._take(heard)
 
