@@ -4,6 +4,8 @@ import contextlib
 import json
 import os
 import shutil
+import sqlite3
+import subprocess
 import tempfile
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
@@ -19,7 +21,7 @@ from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.chain import chain_hash
-from askport.core.register.entries import DevicePlanned, Found, Left, Noted, Recorded, Reopened
+from askport.core.register.entries import DevicePlanned, Found, Left, MemberAccepted, Noted, Recorded, Reopened
 from askport.edges.crew import job_part
 from askport.edges.crew.own_key import key_of
 from askport.edges.crew.server import Server
@@ -81,6 +83,10 @@ def crew(database, tmp_path):
         database.sql("GRANT site_office TO carla")
         for each in files:
             run("join", database.url(each.stem), "--job", each)
+        run("sync", files[0])
+        with contextlib.closing(sqlite3.connect(files[0])) as file:  # anna knows ben as if she had come after him
+            file.execute("INSERT OR IGNORE INTO accepted SELECT name, key, removed FROM members")
+            file.commit()
 
     return begin_with(database, "joined", tmp_path, join)
 
@@ -489,6 +495,7 @@ def test_lines_that_a_backup_lacks_come_back_though_somebody_else_pushed_first(c
     recorded(anna, "TG-01", 1)
     for each in (anna, ben, late):
         run("sync", each)
+    run("members", anna, "--accept", "m0")
     database.sql("CREATE TABLE public.kept AS SELECT * FROM askport.pushes")  # last night's dump
     recorded(anna, "TG-02", 2)
     recorded(ben, "TG-03", 3)
@@ -576,3 +583,39 @@ def test_kept_frames_follow_their_lines_as_far_as_they_are_few_enough(crew, monk
     run("sync", anna)
     run("sync", ben)
     assert b"frame" * 20 in with_job(ben, lambda job: job.capture(digest))
+
+
+def test_who_comes_later_is_named_in_every_file_until_one_who_is_known_says_that_it_is_right(crew, database):
+    """Nobody accepts themselves; one who is taken out, or comes back with another key, is somebody new."""
+    anna, ben = crew
+    run("join", database.url("m0"), "--job", anna.with_stem("m0"), "--as", "mia")
+    for each in (anna, ben):
+        run("sync", each)
+        assert "mia is new in this crew" in askport("register", "settle", each).stdout
+        assert "mia is new in this crew" in askport("crew", "status", each).stdout
+        assert "mia (not accepted)  " in run("members", each)
+    recorded(anna.with_stem("m0"), "TG-01", 1)
+    with JobFile(anna.with_stem("m0"), create=False).engine.begin() as hers:  # by a program of her own
+        key = hers.exec_driver_sql("SELECT key FROM members WHERE name = 'mia'").scalar()
+    mia = JobFile(anna.with_stem("m0"), create=True)
+    mia.append(MemberAccepted(name="mia", key=key, removed=False), datetime.now(UTC))
+    mia.close()
+    for each in (anna.with_stem("m0"), anna, ben):
+        run("sync", each)
+    assert "by mia (not accepted)" in askport("register", "show", anna, "TG-01").stdout
+    askport("report", anna, "--out", anna.parent / "out")
+    cover = subprocess.run(["pdftotext", anna.parent / "out/handover.pdf", "-"], capture_output=True, text=True).stdout
+    assert "mia is new in this crew" in cover
+    assert "mia (not accepted)" in cover
+    for wrong, why in (("olaf", "is no member who waits"), ("ben", "is no member who waits")):
+        assert why in askport("crew", "members", anna, "--accept", wrong).stderr
+    run("members", ben, "--accept", "mia")
+    for each in (ben, anna):
+        run("sync", each)
+        assert askport("register", "settle", each).stdout == "Nothing is open.\n"
+    assert "by mia\n" in askport("register", "show", anna, "TG-01").stdout
+    run("remove", database.url(), "mia")
+    run("sync", anna)
+    assert "mia was taken out of this crew" in askport("register", "settle", anna).stdout
+    run("members", anna, "--accept", "mia")
+    assert askport("register", "settle", anna).stdout == "Nothing is open.\n"

@@ -249,7 +249,7 @@ def test_a_member_who_was_taken_out_pushes_no_more_and_what_it_wrote_stays(plann
     assert "ben is no member that ben may push for" in run("sync", ben, status=1)
     run("sync", anna)
     assert [each[0] for each in tags(anna)] == ["TG-01"]
-    assert "ben  " in run("members", anna)
+    assert "ben (not accepted)  " in run("members", anna)
     assert "belongs to no crew any more" in run("leave", anna)
     assert "belongs to no crew" in run("sync", anna, status=2)
     recorded(anna, "TG-04", 4)
@@ -441,5 +441,6 @@ def test_in_the_office_a_difference_is_settled_and_the_plan_is_changed_and_both_
     assert wait_for(lambda: database.sql(there) == [(1,)])
     run("sync", anna)
     assert [each[0] for each in tags(anna)] == ["TG-01", "TG-02"]
+    run("members", anna, "--accept", "m1 (office)")
     assert "Nothing is open." in askport("register", "settle", anna).stdout
     assert "10.84.16.77" in askport("plan", "show", anna).stdout

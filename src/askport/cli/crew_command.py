@@ -7,6 +7,7 @@ import typer
 
 from askport.cli.opened_jobs import OPENED, open_job
 from askport.cli.saying import JsonOption, Status, put_json, say
+from askport.core.crew.seals import as_member
 from askport.core.errors import AskPortError, BadInput, MachineRefused, Refused
 from askport.core.text import display_text
 from askport.edges.crew.reaching import is_url
@@ -161,22 +162,47 @@ def status(where: Where = "", job: WhereOption = "", json: JsonOption = False) -
 
 
 @app.command()
-def members(where: Where = "", job: WhereOption = "", json: JsonOption = False) -> None:
-    """List the members of a crew, each with the fingerprint of its key."""
+def members(
+    where: Where = "",
+    job: WhereOption = "",
+    accept: Annotated[str, typer.Option("--accept", metavar="NAME", help="Say that this member is right.")] = "",
+    json: JsonOption = False,
+) -> None:
+    """List the members of a crew, each with the fingerprint of its key; or say that a new one is right."""
     from askport.cli.crew_status import members_of
 
-    found = members_of(_named(where, job))
+    named = _named(where, job)
+    if accept:
+        _accept(named, accept)
+    found = members_of(named)
+    strangers = set() if is_url(named) else {each.name for each in open_job(Path(named)).register.strangers()}
     if json:
         every = [
             {"name": each.name, "login": each.login, "key": each.key, "fingerprint": each.fingerprint,
-             "removed": each.removed}
+             "removed": each.removed, "accepted": None if is_url(named) else each.name not in strangers}
             for each in found
         ]  # fmt: skip
         put_json({"schema": "askport.crew-members/1", "members": every})
         return
     for each in found:
         gone = "  taken out" if each.removed else ""
-        print(f"{display_text(each.name, 40)}  {each.fingerprint}{gone}")
+        print(f"{as_member(display_text(each.name, 40), strangers)}  {each.fingerprint}{gone}")
+
+
+def _accept(named: str, name: str) -> None:
+    """Write down that a member is right, for everybody who reads this crew."""
+    from datetime import UTC, datetime
+
+    from askport.core.register.corrections import accepted
+
+    if is_url(named):
+        raise BadInput("Whom you accept is written into a job file: name yours instead of the database.")
+    opened = open_job(Path(named), writes=True)
+    open_ones = {each.name: each for each in opened.register.strangers()}
+    if name not in open_ones:
+        shown = display_text(name, 40)
+        raise BadInput(f"'{shown}' is no member who waits for that: 'askport crew members {named}' lists them.")
+    opened.append(accepted(open_ones[name], name), datetime.now(UTC))
 
 
 def _named(where: str, job: str) -> str:

@@ -89,8 +89,11 @@ def settle(
     """List what joined jobs say differently, or say how one of them is settled."""
     from askport.core.register.corrections import clean_remark
     from askport.core.register.entries import Settled
+    from askport.edges.crew.job_part import stranger_words
 
-    conflicts = open_job(job).register.open_conflicts()
+    register = open_job(job).register
+    strangers = {stranger_words(each) for each in register.strangers()}
+    conflicts = register.open_conflicts()
     if not number:
         for place, each in enumerate(conflicts, 1):
             print(f"{place}  {each}")
@@ -99,6 +102,8 @@ def settle(
         return
     if not 1 <= number <= len(conflicts):
         raise BadInput(f"There is no conflict {number}: 'askport register settle {job}' lists them.")
+    if conflicts[number - 1] in strangers:
+        raise BadInput("Whether a member is right is said with 'askport crew members JOB --accept NAME'.")
     if not words:
         raise BadInput("Say how it is settled with --words.")
     _write(_open(job), Settled(conflict=conflicts[number - 1], words=clean_remark(words)))

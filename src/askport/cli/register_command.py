@@ -81,7 +81,8 @@ def show(job: Job, tag: Tag, json: JsonOption = False) -> None:
     if json:
         put_json({"schema": "askport.device/1", **device_json(row)})
     else:
-        print(device_text(row, opened.register.planned(row.tag)))
+        strangers = {each.name for each in opened.register.strangers()}
+        print(device_text(row, opened.register.planned(row.tag), strangers))
 
 
 @app.command()

@@ -19,7 +19,17 @@ from askport.core.plan.site_plan import remaining
 from askport.core.plan.target import Site
 from askport.core.plan.working_order import WorkItem, following
 from askport.core.reach.laptop import Laptop
-from askport.core.register.entries import CrateBegun, DevicePlanned, Entry, Named, Noted, Reopened, Settled, Taught
+from askport.core.register.entries import (
+    CrateBegun,
+    DevicePlanned,
+    Entry,
+    MemberAccepted,
+    Named,
+    Noted,
+    Reopened,
+    Settled,
+    Taught,
+)
 from askport.core.register.known import KnownDevices
 from askport.core.visit.cable import Surroundings
 from askport.core.visit.session import Session
@@ -291,7 +301,7 @@ class JobRun:
                 )
             )  # fmt: skip
 
-    def correct(self, entry: Noted | Named | Reopened | Settled | DevicePlanned) -> None:
+    def correct(self, entry: Noted | Named | Reopened | Settled | MemberAccepted | DevicePlanned) -> None:
         """Write something down behind the record of a device, or change the plan.
 
         Raises:

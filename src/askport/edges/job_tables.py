@@ -79,6 +79,14 @@ SEALS = Table(
 BLOCK = Table("block", SHARED, Column("address", String, primary_key=True))
 """Free addresses that were dealt to this member, to give away without the database."""
 
+ACCEPTED = Table(
+    "accepted",
+    SHARED,
+    Column("name", String, primary_key=True),
+    Column("key", String, nullable=False),
+    Column("removed", Integer, nullable=False),
+)
+"""Who was a member when this file joined: whoever comes later is named until somebody says that it is right."""
 DOUBTS = Table("doubts", SHARED, Column("sentence", String, primary_key=True))
 """What of the database was not believed when it was read last."""
 

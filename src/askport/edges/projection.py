@@ -10,12 +10,14 @@ from sqlalchemy import ColumnElement, Connection, Engine, RowMapping, and_, func
 from sqlalchemy.exc import SQLAlchemyError
 
 from askport.core.addresses import MacAddress
+from askport.core.crew.seals import Member
 from askport.core.errors import AskPortError
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan
 from askport.core.register.searching import Brief, Order, Wanted
 from askport.core.register.visits import Row
 from askport.core.survey.against_plan import Standing
+from askport.edges.crew.job_part import stranger_words, strangers_in
 from askport.edges.growing import Stored, differs, pairs, planned_as, stored_plan
 from askport.edges.job_tables import CONFLICTS, DEVICES, DOUBTS, SEARCH
 
@@ -175,6 +177,10 @@ class Projection:
             found = connection.execute(pairs.group_by(DEVICES.c.maker, DEVICES.c.found).order_by(last)).all()
             return [(maker or None, IPv4Address(address)) for maker, address in found]
 
+    def strangers(self) -> list[Member]:
+        """Return members of the crew of whom nobody has said that they are right."""
+        return self._once("strangers", strangers_in)
+
     def open_conflicts(self) -> list[str]:
         """Return what joined journals say differently, or a crew's database has wrong, and nobody has settled."""
 
@@ -185,7 +191,8 @@ class Projection:
                 if connection.dialect.has_table(connection, DOUBTS.name)
                 else ()
             )
-            return sorted(each for each, settled in (dict.fromkeys(doubts) | named).items() if settled is None)
+            found = [each for each, settled in (dict.fromkeys(doubts) | named).items() if settled is None]
+            return sorted([*found, *map(stranger_words, strangers_in(connection))])
 
         return self._once("conflicts", look_up)
 

@@ -1,8 +1,9 @@
 """One device of the register as plain text."""
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 from askport.core.addresses import mask_of_prefix
+from askport.core.crew.seals import as_member
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.found_words import ipv6_words
 from askport.core.register.visits import Row
@@ -13,12 +14,12 @@ from askport.reports.cells import iso
 _MARKS = {True: "passed", False: "FAILED", None: "not made"}
 
 
-def device_text(row: Row, planned: PlannedDevice | None) -> str:
+def device_text(row: Row, planned: PlannedDevice | None, strangers: Collection[str] = ()) -> str:
     """Return what is known of a device, a line for each."""
-    return "\n".join(display_text(line, 400) for line in _lines(row, planned))
+    return "\n".join(display_text(line, 400) for line in _lines(row, planned, strangers))
 
 
-def _lines(row: Row, planned: PlannedDevice | None) -> Iterator[str]:
+def _lines(row: Row, planned: PlannedDevice | None, strangers: Collection[str]) -> Iterator[str]:
     first, last, left = row.first, row.last, row.last.as_left
     yield f"{row.tag or '(no tag)'}  {', '.join(map(str, row.macs))}  {row.maker or 'maker unknown'}  {row.state}"
     if planned:
@@ -40,7 +41,7 @@ def _lines(row: Row, planned: PlannedDevice | None) -> Iterator[str]:
     yield from (f"  {_MARKS[each.passed]}  {proof_words(each.name)}: {each.because}" for each in last.proofs.values())
     yield from (f"  left out  {proof_words(name)}" for name in last.left_out)
     for visit in row.visits:
-        by = f", by {visit.member}" if visit.member else ""
+        by = f", by {as_member(visit.member, strangers)}" if visit.member else ""
         yield f"  visit  {iso(visit.found_at)}  found {visit.as_found}, {visit.state}{by}"
     for note in row.notes:
         yield f"  note  {iso(note.at)}  {note.text}{f'  photo {note.photo}' if note.photo else ''}"

@@ -1,6 +1,6 @@
 """Seals: by its key (Ed25519, RFC 8032) a member vouches for a line, and so for all lines before it on its strand."""
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from hashlib import sha256
@@ -52,6 +52,11 @@ class CrewWords:
     """Of all lines of all members, whatever file they are read from."""
     members: tuple[tuple[str, str], ...]
     """Each with the fingerprint of its key."""
+
+
+def as_member(name: str, strangers: Collection[str]) -> str:
+    """Return a member's name as it stands beside a line; ``strangers`` are those whom nobody has accepted."""
+    return f"{name} (not accepted)" if name in strangers else name
 
 
 def fingerprint(data: bytes) -> str:

@@ -2,10 +2,12 @@
 
 from collections.abc import Iterable
 
+from askport.core.crew.seals import Member
 from askport.core.errors import BadInput
 from askport.core.plan.working_order import clean_tag
-from askport.core.register.entries import Named, Noted, Reopened
+from askport.core.register.entries import MemberAccepted, Named, Noted, Reopened
 from askport.core.register.visits import Row
+from askport.core.text import display_text
 
 MAX_REMARK = 400
 """Characters: what fits on a page of the handover."""
@@ -55,3 +57,14 @@ def reopened(row: Row, because: str) -> Reopened:
     if not row.last.recorded_at:
         raise BadInput(f"'{row.tag or row.mac}' is not recorded: there is nothing to open again.")
     return Reopened(unit=row.last.unit, mac=row.mac, because=clean_remark(because))
+
+
+def accepted(member: Member, typed: str) -> MemberAccepted:
+    """Return that a member is right, as its name that was typed once more says.
+
+    Raises:
+        BadInput: another name was typed.
+    """
+    if typed.strip() != member.name:
+        raise BadInput(f"'{display_text(typed, 40)}' is not the name: type '{display_text(member.name, 40)}'.")
+    return MemberAccepted(name=member.name, key=member.key, removed=member.removed)

@@ -295,10 +295,20 @@ class Settled(_Written):
     words: str
 
 
+class MemberAccepted(_Written):
+    """Somebody said that a member who came to the crew later, or who is gone, is right."""
+
+    kind: Literal["member-accepted"] = "member-accepted"
+    name: str
+    key: str
+    """The public key, in hexadecimal digits: one who comes with another is another."""
+    removed: bool
+
+
 Entry = (
     SubnetPlanned | DevicePlanned | Found | Identified | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved
     | PowerCut | Left | Kept | ToldToKeep | Recorded | Noted | Reopened | SameDevice | Taught | CrateBegun | Joined
-    | Settled
+    | Settled | MemberAccepted
 )  # fmt: skip
 
 

@@ -75,7 +75,8 @@ def _belong(server: Server, job: JobFile, about: News, name: str) -> None:
     if job.crew is None:
         job.change(*job_part.making_shared(), *map(text, INDEXES))
     kept = [job_part.keeping_membership(crew), job_part.remembering(about.crew)]
-    job.change(*kept, *job_part.keeping_members(about.members))
+    kept += [*job_part.keeping_members(about.members), *job_part.accepting(about.members)]
+    job.change(*kept)
     job.belong_to(crew)
 
 

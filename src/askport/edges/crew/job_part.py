@@ -10,9 +10,11 @@ from sqlalchemy import Connection, Engine, Executable, delete, func, insert, or_
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.schema import CreateTable
 
-from askport.core.crew.seals import CrewWords, Member, Seal, crew_fingerprint
+from askport.core.crew.seals import CrewWords, Member, Seal, as_member, crew_fingerprint
 from askport.core.crew.strands import StrandLine
-from askport.edges.job_tables import BLOCK, CREW, CREW_OF, DOUBTS, JOURNAL, MEMBERS, SEALS, SHARED
+from askport.core.register.entries import MemberAccepted, entry_of
+from askport.core.text import display_text
+from askport.edges.job_tables import ACCEPTED, BLOCK, CREW, CREW_OF, DOUBTS, JOURNAL, MEMBERS, SEALS, SHARED
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,6 +126,46 @@ def keeping_members(members: Iterable[Member]) -> list[Executable]:
     return statements
 
 
+def accepting(members: Iterable[Member]) -> list[Executable]:
+    """Return what takes members for right as they are now."""
+    made: list[Executable] = []
+    for each in members:
+        now = {"key": each.key, "removed": int(each.removed)}
+        made.append(upsert(ACCEPTED).values(name=each.name, **now).on_conflict_do_nothing())
+    return made
+
+
+def strangers_in(connection: Connection) -> list[Member]:
+    """Return the members who came later, or went, and of whom nobody has said that this is right.
+
+    It counts when this file's own member says so, or one who is accepted.
+    """
+    crew = membership_in(connection)
+    if crew is None or not connection.dialect.has_table(connection, ACCEPTED.name):
+        return []
+    found = connection.execute(select(ACCEPTED)).mappings()
+    known = {each["name"]: (each["key"], bool(each["removed"])) for each in found}
+    members = {each.name: each for each in members_in(connection)}
+    said = select(JOURNAL.c.member, JOURNAL.c.body).where(JOURNAL.c.body.contains('"member-accepted"'))
+    for member, body in connection.execute(said.order_by(JOURNAL.c.number)):
+        by = member or crew.member
+        if by == crew.member or (by in members and known.get(by, ("",))[0] == members[by].key):
+            entry = entry_of(body)
+            if isinstance(entry, MemberAccepted):
+                known[entry.name] = entry.key, entry.removed
+    return [
+        each for each in members.values()
+        if each.name != crew.member and known.get(each.name) != (each.key, each.removed)
+    ]  # fmt: skip
+
+
+def stranger_words(each: Member) -> str:
+    """Say of a member who came later, or who went, that somebody has to say whether it is right."""
+    name = display_text(each.name, 40)
+    came = "was taken out of this crew" if each.removed else f"is new in this crew, with the key {each.fingerprint}"
+    return f"{name} {came}: 'askport crew members JOB --accept \"{name}\"' says that this is right."
+
+
 def seals_in(connection: Connection) -> list[Seal]:
     """Return all seals, in the order of their pushes."""
     found = connection.execute(select(SEALS).order_by(SEALS.c.push, SEALS.c.place)).mappings()
@@ -215,7 +257,8 @@ def crew_words(job: HasCrew) -> CrewWords | None:
     if job.crew is None:
         return None
     with job.engine.connect() as connection:
-        members = tuple((each.name, each.fingerprint) for each in members_in(connection))
+        strangers = {each.name for each in strangers_in(connection)}
+        members = tuple((as_member(each.name, strangers), each.fingerprint) for each in members_in(connection))
         return CrewWords(job.crew.site, crew_fingerprint(strand_heads(connection)), members)
 
 

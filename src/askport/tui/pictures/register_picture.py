@@ -1,8 +1,9 @@
 """The register as cells of a table, and one device with all that is known of it."""
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 from askport.core.addresses import mask_of_prefix
+from askport.core.crew.seals import as_member
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.working_order import WorkItem
 from askport.core.register.as_left import Basis
@@ -42,7 +43,7 @@ def left_lines(items: Iterable[WorkItem], width: int, most: int = 2) -> list[Ink
     return [heading(f"Still to do: {len(pieces)}", width), *lines, *more]
 
 
-def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[Ink]:
+def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers: Collection[str] = ()) -> list[Ink]:
     """Draw one device: as found and as left side by side, its proofs, its power cut, its visits."""
     first, last, left = row.first, row.last, row.last.as_left
     found = found_words(first.found_prefix, first.found_gateway, first.found_said)
@@ -85,7 +86,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int) -> list[In
     if row.identities:
         lines += [blank(), heading("Known by", width)]
         lines += [line for each in row.identities for line in wrapped(each.sentence, width, indent=2)]
-    lines += [blank(), heading("Visits", width), *_visits(row, width)]
+    lines += [blank(), heading("Visits", width), *_visits(row, width, strangers)]
     if len(row.macs) > 1:
         macs = ", ".join(map(str, row.macs))
         lines += [blank(), heading("One device with several MAC addresses", width), *wrapped(macs, width, indent=2)]
@@ -101,7 +102,7 @@ def _named(proof: ProofRow) -> str:
     return f"{proof_words(proof.name)}, {proof.verdict}" if proof.after_cut else proof_words(proof.name)
 
 
-def _visits(row: Row, width: int) -> list[Ink]:
+def _visits(row: Row, width: int, strangers: Collection[str]) -> list[Ink]:
     lines: list[Ink] = []
     for each in row.visits:
         way = entry_of(each.way)
@@ -110,6 +111,6 @@ def _visits(row: Row, width: int) -> list[Ink]:
             came += f", set {way.done if way else each.way}: {each.result}"
         left = f", left {each.as_left.words()}" if each.as_left.address.basis else ""
         when = f"{each.found_at.astimezone():%Y-%m-%d %H:%M}"
-        by = f", by {each.member}" if each.member else ""
+        by = f", by {as_member(each.member, strangers)}" if each.member else ""
         lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{came}{left}, {each.state}{by}", width)
     return lines

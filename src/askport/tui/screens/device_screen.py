@@ -47,7 +47,8 @@ class DeviceScreen(TakesEntries):
             row.state, STATE_STYLES.get(row.state, "")
         )
         self.query_one("#heading", Sheet).show([title])
-        self.query_one("#sheet", Sheet).show(device_lines(row, planned, width))
+        strangers = {each.name for each in self._workplace.run.job.register.strangers()}
+        self.query_one("#sheet", Sheet).show(device_lines(row, planned, width, strangers))
 
     def action_leave(self) -> None:
         """Go back to the table."""

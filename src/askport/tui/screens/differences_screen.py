@@ -6,10 +6,13 @@ from collections.abc import Callable
 from textual.binding import Binding
 
 from askport.core.addresses import MacAddress
+from askport.core.crew.seals import as_member
 from askport.core.plan.working_order import clean_tag
-from askport.core.register.corrections import clean_remark, named, reopened
+from askport.core.register.corrections import accepted, clean_remark, named, reopened
 from askport.core.register.entries import Named, Reopened, Settled
 from askport.core.register.visits import Row
+from askport.core.text import display_text
+from askport.edges.crew.job_part import stranger_words
 from askport.tui.ink import CONFLICT, DIM, STRONG, Ink, blank, heading, line, wrapped
 from askport.tui.pictures.register_picture import device_lines
 from askport.tui.question import Question
@@ -71,11 +74,12 @@ class DifferencesScreen(TakesEntries):
             lines += [Ink().put(mark, style).put_line(first), *(Ink().to(2).put_line(each) for each in more)]
         if not found:
             lines = [line("Nothing is said differently any more. Escape goes back.", DIM)]
+        strangers = {each.name for each in self._workplace.run.job.register.strangers()}
         for number, row in enumerate(self._sides, 1):
             planned = self._workplace.run.job.register.planned(row.tag)
-            who = row.visits[-1].member or "this laptop"
+            who = as_member(row.visits[-1].member or "this laptop", strangers)
             lines += [blank(), heading(f"{number}  {row.mac}, {row.tag}, by {who}", width)]
-            lines += device_lines(row, planned, width)
+            lines += device_lines(row, planned, width, strangers)
         self.query_one("#sheet", Sheet).show(lines)
 
     def action_leave(self) -> None:
@@ -115,8 +119,12 @@ class DifferencesScreen(TakesEntries):
 
     def action_settle(self) -> None:
         """Say in words how it is settled."""
-        conflict = self._sentence
-        if conflict:
+        conflict, run = self._sentence, self._workplace.run
+        stranger = next((each for each in run.job.register.strangers() if stranger_words(each) == conflict), None)
+        if stranger:
+            text = f"Is {display_text(stranger.name, 40)} right? Type the name once more."
+            self._ask(text, lambda typed: run.correct(accepted(stranger, typed)))
+        elif conflict:
             self._ask(
                 "How is it settled?",
                 lambda typed: self._workplace.run.correct(Settled(conflict=conflict, words=clean_remark(typed))),
