@@ -127,7 +127,7 @@ lock: $(VENV)-packages/.ready
 packages-test: $(VENV)/.tests $(VENV)/.tools deb wheelhouse folder
 	@sh tools/system-packages mmdebstrap:command:mmdebstrap
 	@[ -e build/bare.tar ] || packages/bare_debian build/bare.tar
-	$(NIGHT) ASKPORT_PACKAGES=1 $(BIN)/pytest tests/test_packages.py
+	$(NIGHT) ASKPORT_PACKAGES=1 tools/test-room $(BIN)/pytest tests/test_packages.py
 	$(NIGHT) ASKPORT_CONNECTIONS=1000 $(ROOM) tests/test_by_group.py
 
 stick-test: $(VENV)/.tests $(VENV)/.tools stick

@@ -13,6 +13,9 @@ from askport.edges.own_process import command_for
 
 SOCKET = Path("/run/askport-keeper.socket")
 _SUDO = "No permission to use an adapter: start Ask Port with sudo."
+SWITCH_ON = "sudo systemctl restart askport-keeper.socket"
+_OFF = f"The service that hands out adapters is switched off: '{SWITCH_ON}', or start Ask Port with sudo."
+_UNIT = Path("/usr/lib/systemd/system/askport-keeper.socket")
 
 
 def socket_path() -> Path:
@@ -30,11 +33,25 @@ def no_rights() -> str | None:
     except OSError:
         is_socket = False
     if not is_socket:
-        return _SUDO
+        return _OFF if path == SOCKET and _UNIT.exists() else _SUDO
     if os.access(path, os.W_OK):
         return None
     join = f"'sudo usermod -aG {GROUP} {getpass.getuser()}'"
     return f"You are not in the group '{GROUP}', which may use adapters: {join}, log in again, or start with sudo."
+
+
+def is_switched_off() -> bool:
+    """Whether nobody listens where the group's keepers are asked for, though its socket is there, or its service."""
+    if os.geteuid() == 0:
+        return False
+    with socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET) as control:
+        try:
+            control.connect(str(socket_path()))
+        except ConnectionRefusedError:
+            return True
+        except OSError:
+            return no_rights() == _OFF
+    return False
 
 
 def start() -> tuple[socket.socket, "subprocess.Popen[bytes] | None"]:
@@ -51,6 +68,8 @@ def start() -> tuple[socket.socket, "subprocess.Popen[bytes] | None"]:
             control.connect(str(socket_path()))
         except OSError as error:
             control.close()
+            if isinstance(error, ConnectionRefusedError):
+                raise MachineRefused(_OFF, code="no-permission") from None
             text = f"The keeper cannot be reached at {socket_path()}: {error.strerror}. Start Ask Port with sudo."
             raise MachineRefused(text, code="no-permission") from None
         control.setblocking(False)

@@ -18,7 +18,7 @@ from askport.core.reach.in_the_way import CABLE_KINDS
 from askport.core.text import listed
 from askport.edges.adapters import list_adapters
 from askport.edges.by_group.member import GROUP
-from askport.edges.keeper_start import no_rights
+from askport.edges.keeper_start import SWITCH_ON, is_switched_off, no_rights
 from askport.edges.own_process import command_for
 from askport.edges.transports.serial_line import serial_lines
 
@@ -65,6 +65,9 @@ def look_over() -> Iterator[Look]:
 
 def _rights() -> Look:
     why_not = no_rights()
+    if is_switched_off():
+        text = "The service that hands out adapters to the group is switched off."
+        return Look("rights", False, text, SWITCH_ON, is_needed=True)
     if why_not is None:
         by = "" if os.geteuid() == 0 else f" by the group '{GROUP}'"
         return Look("rights", True, f"The program may use adapters{by}.", is_needed=True)
