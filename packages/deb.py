@@ -54,7 +54,7 @@ def furnish(root: Path) -> None:
     # Byte code that is not held against the times of its sources, which dpkg sets.
     run(sys.executable, "-m", "compileall", "-q", "-j", "2", "--invalidation-mode", "unchecked-hash", "-s", root, "-p",
         "/", site)  # fmt: skip
-    for name in ("askport-keeper.socket", "askport-keeper@.service"):
+    for name in ("askport-keeper.socket", "askport-keeper.service"):
         _put((HERE / "debian" / name).read_text(), root / "usr/lib/systemd/system" / name)
     _put((HERE / "debian/askport.desktop").read_text(), root / "usr/share/applications/askport.desktop")
     _put((HERE / "debian/askport.svg").read_text(), root / "usr/share/icons/hicolor/scalable/apps/askport.svg")

@@ -151,9 +151,10 @@ def test_nothing_that_a_member_is_handed_sends_on_another_adapter(cable, group, 
     while handed.recv(relay.MAX_MESSAGE):
         pass
     keeper._ask_now("borrow", address="10.84.16.9/22", instead=False)
-    relays = children(group.keepers[-1].pid)
+    keeps = group.keepers[-1]
+    relays = children(keeps.pid)
     keeper._control.close()
-    assert wait_for(lambda: group.keepers[-1].poll() is not None)
+    assert wait_for(lambda: keeps.poll() is not None)
     assert not any(Path(f"/proc/{each}").exists() for each in relays)
 
 
@@ -163,8 +164,9 @@ def test_the_last_of_all_runs_switches_off_what_was_off(cable, group):
         cable.ip("link", "set", "zl0", "down", at="laptop")
         first, second = asked(cable, MEMBER, GROUP_NUMBER), asked(cable, OTHER, GROUP_NUMBER)
         first.switch_on()
-        (group.keepers[-2].kill if kills else first.close)()
-        assert wait_for(lambda: group.keepers[-2].poll() is not None)
+        keeps = group.keepers[-2]
+        (keeps.kill if kills else first.close)()
+        assert wait_for(lambda keeps=keeps: keeps.poll() is not None)
         third = asked(cable, MEMBER, GROUP_NUMBER)
         assert "state UP" in cable.ip("link", "show", "zl0", at="laptop")
         third.close()
@@ -358,7 +360,7 @@ def test_a_client_that_does_not_read_keeps_no_keeper_from_ending(cable, group):
             control.send(b'{"verb": "addresses"}')
     keeper = group.keepers[-1]
     keeper.terminate()
-    assert keeper.wait(30) is not None
+    assert wait_for(lambda: keeper.poll() is not None)
     control.close()
 
 

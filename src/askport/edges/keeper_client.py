@@ -74,7 +74,7 @@ class Keeper:
         except MachineRefused as error:
             self.close()
             if error.code == "keeper-gone":  # before it had anything
-                text = "The keeper would not start: there may be too many. 'journalctl -u askport-keeper@*' says why."
+                text = "The keeper would not start: there may be too many. 'journalctl -t askport-keeper' says why."
                 raise MachineRefused(text, code=error.code) from None
             raise
         self.mac = MacAddress.parse(facts["mac"])

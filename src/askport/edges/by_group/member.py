@@ -8,9 +8,9 @@ import socket
 from dataclasses import dataclass
 from struct import unpack
 
-from askport.edges.keeper.journal import DIRECTORY, require_directory
+from askport.edges.keeper.journal import DIRECTORY
 from askport.edges.keeper.refusal import Refusal
-from askport.edges.kernel.locks import locked, shared
+from askport.edges.kernel.locks import shared
 from askport.edges.kernel.namespaces import number
 
 GROUP = "askport"
@@ -25,18 +25,6 @@ class Member:
 
     uid: int
     name: str
-
-    def take_turn(self) -> None:
-        """Count as one of this user's connections, until this process ends.
-
-        Raises:
-            Refusal: there are too many.
-        """
-        require_directory()
-        for each in range(MOST_AT_ONCE):
-            if locked(DIRECTORY / f"{number()}-{self.uid}-{each}.turn") is not None:
-                return
-        raise Refusal(f"{self.name} has {MOST_AT_ONCE} connections to the keeper already: end some.", "too-many")
 
     def have(self, adapter: str, index: int) -> None:
         """Have an adapter for this user alone, until this process and all others of this user have let go of it.
