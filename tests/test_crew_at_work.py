@@ -194,24 +194,6 @@ def test_the_handover_names_the_members_their_keys_and_the_crew(planned, tmp_pat
         assert each["fingerprint"] in text
 
 
-def test_an_empty_database_is_filled_from_one_file_and_the_others_bring_what_it_lacked(planned, database, tmp_path):
-    anna, ben = planned
-    recorded(anna, "TG-01", 1)
-    run("sync", anna)
-    recorded(ben, "TG-02", 2)
-    run("sync", ben)  # anna's file does not have that
-    before = heads(ben)
-    database.sql("DROP SCHEMA askport CASCADE")
-    assert "Made: the crew of Hatchery" in run("create", database.url(), "--from", anna)
-    run("sync", anna)
-    run("sync", ben)
-    run("sync", anna)
-    late = tmp_path / "late.askport"
-    run("join", database.url("m0"), "--job", late)
-    assert heads(anna) == heads(ben) == heads(late) == before
-    assert len(tags(late)) == 2
-
-
 def test_an_older_copy_that_was_put_back_is_named_and_nothing_is_lost_or_twice(planned):
     anna, ben = planned
     older = anna.read_bytes()

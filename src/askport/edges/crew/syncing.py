@@ -49,7 +49,7 @@ class Pulled:
     clock_off: timedelta = timedelta()
     """By how much the database's clock is ahead of the laptop's."""
     was_put_back: bool = False
-    """Whether the database has less than it had, or was filled anew: own lines may be missing there."""
+    """Whether the database may have less than it had, or was filled anew: own lines may be missing there."""
 
     @property
     def is_empty(self) -> bool:
@@ -89,7 +89,9 @@ def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = Fal
     if digest and crew.digest is not None and news.digest != crew.digest:
         found = changes(server, engine, crew)
         # Where all is right again, what was not believed before is taken now.
-        return _doubting(_checked(engine, crew, news), found) if found else _anew(server, engine, crew, most)
+        told = _doubting(_checked(engine, crew, news), found) if found else _anew(server, engine, crew, most)
+        told.was_put_back = bool(found)
+        return told
     return _checked(engine, crew, news)
 
 
@@ -117,9 +119,12 @@ def _checked(engine: Engine, crew: Membership, news: News) -> Pulled:
         there = job_part.places_of(connection, named | {each.head for each in news.pushes})
         by_push = {push: list(lines) for push, lines in groupby(news.lines, key=lambda line: line.push)}
         here = dict(there)
+        come = {line.hash: line.place for line in news.lines}
         for push in news.pushes:
             lines = by_push.get(push.push, [])
-            if wrong := check_push(push, lines, keys, crew=crew.crew, place_of=here.get):
+            # Lines that were lost are pushed anew: they come with a later push than the one that sealed them first.
+            known = here if lines else come | here
+            if wrong := check_push(push, lines, keys, crew=crew.crew, place_of=known.get):
                 told.wrong.append(wrong)
             else:
                 here |= {line.hash: line.place for line in lines}
@@ -164,9 +169,11 @@ def changes(server: Server, engine: Engine, crew: Membership) -> list[Wrong]:
             news = server.news(at)
             keys = {each.name: each.key for each in _members(news.members, known_members)[0]}
             by_push = {push: list(lines) for push, lines in groupby(news.lines, key=lambda line: line.push)}
+            come = {line.hash: line.place for line in news.lines}
             for push in news.pushes:
                 lines = by_push.get(push.push, [])
-                if wrong := check_push(push, lines, keys, crew=crew.crew, place_of=places.get):
+                known = places if lines else come | places
+                if wrong := check_push(push, lines, keys, crew=crew.crew, place_of=known.get):
                     found.append(wrong)
                 places |= {line.hash: line.place for line in lines}
                 seen |= {line.hash for line in lines}
