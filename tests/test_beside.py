@@ -432,3 +432,13 @@ def test_a_connection_over_ipv6_outlives_the_change_of_the_ipv4_address(cable):
         assert talk.stdout.readline() == "before\n"
         cable.in_device("sh", "-c", "ip addr flush dev zd0 scope global; ip addr add 10.84.16.40/22 dev zd0")
         assert talk.communicate("go on\n", timeout=60)[0] == "after\n"
+
+
+def test_a_place_that_another_run_has_left_is_no_reason_to_borrow_on_the_adapter(cable):
+    """The kernel lets no second one be up under a MAC address (EADDRINUSE)."""
+    mac, before = str(beside_mac(MacAddress.parse(LAPTOP))), cable.adapter()
+    cable.ip("link", "add", "link", "zl0", "name", "left0", "address", mac, "type", "macvlan", at="laptop")
+    cable.ip("link", "set", "left0", "up", at="laptop")
+    run = cable.askport("borrow", "zl0", "10.84.16.9/22", "--", "true")
+    assert (run.returncode, "another run has left beside zl0 is still there" in run.stderr) == (3, True), run
+    assert cable.adapter() == before

@@ -7,25 +7,31 @@ import shutil
 import sqlite3
 import subprocess
 import tempfile
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
 from pathlib import Path
 
 import psycopg
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from askport.core.addresses import MacAddress
 from askport.core.crew.seals import seal
-from askport.core.crew.strands import StrandLine
+from askport.core.crew.strands import StrandLine, fault_of
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.chain import chain_hash
+from askport.core.register.chain import Line, chain_hash
 from askport.core.register.entries import DevicePlanned, Found, Left, MemberAccepted, Noted, Recorded, Reopened
+from askport.core.register.fold import fold
 from askport.edges.crew import job_part
 from askport.edges.crew.own_key import key_of
 from askport.edges.crew.server import Server
 from askport.edges.jobfile import JobFile
+from askport.reports.device_page import device_text
+from askport.reports.register_document import register_json
 from conftest import askport
 
 WHEN = datetime(2026, 11, 30, 8, 0, tzinfo=UTC)
@@ -356,6 +362,43 @@ SEALED = {
     "no JSON": (NOW, "wet"),
     "a book": (NOW, NOTE.replace("wet", "wet " * 4_100_000)),
 }
+
+
+IT = MacAddress(b"\2\0\0\0\0\7")
+WRITTEN = [
+    json.loads(each.model_dump_json())
+    for each in (
+        Found(unit=7, tag="TG-01", mac=IT, maker=None, address=None, belief="asks", asks_by="dhcp", because=()),
+        Left(unit=7, mac=IT, as_left=AsLeft(address=Value(value=None, basis=Basis.HEARD))),
+        DevicePlanned(device=PlannedDevice(tag="TG-01")), Noted(unit=7, mac=IT, text="wet"),
+        MemberAccepted(name="mia", key="ab", removed=False),
+    )
+]  # fmt: skip
+ANY_JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=8)
+    | st.sampled_from(["0.0.0.0", "2026-12-01T10:00:00Z", "10.84.16.40/22", "\x00", "\ud800"]),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=8), inner, max_size=3), max_leaves=5,
+)  # fmt: skip
+
+
+@given(data=st.data())
+def test_any_json_in_any_column_ends_in_a_sentence_or_is_read_by_everybody(data):
+    """A member's own key seals whatever its own program writes: what passes the reader is stored, grown and shown."""
+    entry = dict(data.draw(st.sampled_from(WRITTEN)))
+    entry[data.draw(st.sampled_from([*entry, "more"]))] = data.draw(ANY_JSON)
+    body = data.draw(st.just(json.dumps(entry)) | ANY_JSON.map(json.dumps) | st.text(max_size=20))
+    at, place = data.draw(st.just(NOW) | st.text(max_size=30)), data.draw(st.just(1) | st.integers(-(2**70), 2**70))
+    line = StrandLine("", "anna", place, "", at, body)
+    with contextlib.suppress(UnicodeEncodeError):
+        line = replace(line, hash=chain_hash("", place, at, body))
+    if fault := fault_of(line, lambda _: None):
+        assert fault.isprintable()
+        assert fault.endswith((".", "is."))
+        return
+    read = Line(number=1, place=1, after=None, at=datetime.fromisoformat(at), body=body, hash=line.hash, member="anna")
+    for row in fold([read]):
+        assert register_json([row])
+        assert device_text(row, None)
 
 
 def push_as(member, path, lines):

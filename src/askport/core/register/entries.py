@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
+from askport.core.errors import BadInput
 from askport.core.finding.clues import Identity
 from askport.core.mac_field import Mac
 from askport.core.plan.planned_device import PlannedDevice
@@ -324,4 +325,7 @@ def entry_of(body: str) -> Entry:
     Raises:
         ValueError: it is none.
     """
-    return _reader().validate_json(body)
+    try:
+        return _reader().validate_json(body)
+    except BadInput as error:  # by what makes an address of a text
+        raise ValueError(error.message) from None
