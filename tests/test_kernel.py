@@ -550,3 +550,20 @@ def test_an_address_is_taken_from_an_echo_of_its_length_and_from_no_other(cable,
     assert document["permanent"] is (False if result == "taken" else None)
     assert "Borrowed" not in run.stderr
     assert cable.adapter() == before
+
+
+def test_what_the_laptop_remembers_of_a_device_is_as_before_after_find(cable):
+    """The kernel learns a device's link-local address when that answers; another adapter's neighbours stay."""
+    for at, dev in (("laptop", "zl0"), ("device", "zd0")):
+        cable.ip("link", "set", dev, "addrgenmode", "eui64", at=at)
+        cable.ip("link", "set", dev, "down", at=at)
+        cable.ip("link", "set", dev, "up", at=at)
+    assert wait_for(lambda: "tentative" not in cable.ip("-6", "addr", "show", at="laptop"))
+    known = ["-6", "neigh", "show", "dev", "zl0"]
+    before = cable.ip(*known, at="laptop")
+    ping = cable.start("device", "ping", "-6", "-i", "0.3", "fe80::ff:fe00:1%zd0")
+    find = cable.start("laptop", *cable.command("find", "zl0", "--loudness", "greet", "--seconds", 4, "--json"))
+    assert wait_for(lambda: "fe80::ff:fe00:99" in cable.ip(*known, at="laptop"))
+    ping.kill()
+    find.wait()
+    assert cable.ip(*known, at="laptop") == before

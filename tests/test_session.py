@@ -938,6 +938,24 @@ def test_one_unit_that_never_comes_back_keeps_nobody_from_being_asked_about_the_
     assert asked == [f"OX-0{number}" for number in range(2, 7)]
 
 
+def test_a_port_that_goes_down_each_time_a_second_mac_address_is_shown_is_shown_one_only(practice):
+    """Once may be a pulled cable; and what goes down later, at the power cut, counts for nothing."""
+    bench, run = practice("TG-01")
+    for turn in range(2):
+        session = walk(bench, run, {Phase.TRYING_PORTS})
+        assert session.cable.laptop.is_beside
+        for on in (False, True):
+            bench.power(on)
+            pass_time(bench, run, 5.0)
+        assert session.cable.laptop.is_beside is (turn == 0)
+    assert "each time a second MAC address is shown" in session.cable.laptop.why_on_adapter
+    walk(bench, run, {Phase.MAY_RECORD})
+    assert [each.beside for each in journal(run, Borrowed)][-1] is False
+    bench, run = practice("UV-01", job="other.askport")
+    session = walk(bench, run, {Phase.MAY_RECORD})
+    assert session.cable.laptop.is_beside
+
+
 def test_two_fast_enters_at_record_lose_nothing_and_offer_another_tag(practice):
     """The second comes before the first was carried out: it waits until the record is written."""
     bench, run = practice("TG-01")

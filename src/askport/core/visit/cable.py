@@ -18,6 +18,9 @@ from askport.core.register.known import Known
 from askport.core.ways.log_in import LogIn
 from askport.core.wire import Link
 
+_SHUTS_S = 10.0
+"""How soon after a second MAC address a port goes down that takes one only."""
+
 
 @dataclass(frozen=True, kw_only=True)
 class Surroundings:
@@ -98,6 +101,8 @@ class Cable:
         self.began_at = now
         self.elsewhere: set[IPv4Address] = set()
         """Addresses that are borrowed beside the adapter by others than this visit."""
+        self.shut_at_beside = 0
+        """How often the link has gone down just after the laptop's second MAC address was shown."""
         self.laptop_was = {each.ip for each in laptop.own} | set(surroundings.laptop_before)
         """Addresses that the laptop has or had: who looks for one of them was made to."""
         self.finder = Finder(laptop.macs, now=now)
@@ -118,6 +123,9 @@ class Cable:
 
     def link_changed(self, link: Link, now: float) -> None:
         """Take in that the link went up or down."""
+        shown = self.laptop.borrowed_at if self.laptop.is_beside else None
+        if not link.up and shown is not None and now - max(shown, self.link.since) <= _SHUTS_S:
+            self.shut_at_beside += 1
         self.link = link
         self.finder.link_changed(link, now)
 

@@ -19,7 +19,7 @@ from askport.core.visit.at_hand import AtHand
 from askport.core.visit.cable import Cable, Surroundings
 from askport.core.visit.errand import Errand
 from askport.core.visit.stages.stage_list import Stages
-from askport.core.visit.steps import Phase
+from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import Event
 from askport.core.visit.visit import Visit
 from askport.core.wire import Heard, Link
@@ -127,6 +127,8 @@ class Session(Borrower):
     def link_changed(self, link: Link, now: float) -> None:
         """Take in that the link went up or down."""
         self.cable.link_changed(link, now)
+        if self.phase.step in (Step.FIND, Step.REACH) and self.cable.laptop.is_beside and self.cable.shut_at_beside > 1:
+            self.stages.access.show_one_mac()
         for machine in self.visit.running:
             machine.link_changed(link, now)
         if link.up and self.phase is Phase.PLUGGING:

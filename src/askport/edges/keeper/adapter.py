@@ -58,6 +58,7 @@ class Adapter:
             if error.code != "in-use":
                 raise
             self.is_shared = True
+        self._known_before = state.passing_ipv6(self._netlink, self.index)
         self.restored, self.left = self.give_back()
         if self._journal and opened.is_cut:
             self.left.append("what stood in a part of its journal that cannot be read")
@@ -244,7 +245,11 @@ class Adapter:
         return why[0] if why else None
 
     def close(self) -> None:
-        """Let go of it."""
+        """Let go of it, and forget whom it has met meanwhile."""
+        with suppress(OSError):  # it may be gone
+            for address, each in state.passing_ipv6(self._netlink, self.index).items():
+                if address not in self._known_before:
+                    self._netlink.take_away(kernel.DELNEIGH, each)
         if self._relay:
             os.kill(self._relay, signal.SIGKILL)
             os.waitpid(self._relay, 0)

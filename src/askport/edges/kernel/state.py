@@ -141,20 +141,29 @@ def _ways_out(given: dict[int, bytes]) -> set[int]:
     return found
 
 
-def neighbours(netlink: Kernel, index: int) -> Iterator[bytes]:
+def neighbours(netlink: Kernel, index: int, family: int = INET) -> Iterator[bytes]:
     """Yield what is known of an adapter's neighbours and the addresses that it answers for, without what is passing."""
     for flags in (0, _PROXY):
-        for each in netlink.dump(kernel.NEWNEIGH, pack(NEIGHBOUR, INET, index, 0, flags, 0)):
+        for each in netlink.dump(kernel.NEWNEIGH, pack(NEIGHBOUR, family, index, 0, flags, 0)):
             _, at, state, marks, kind = unpack_from(NEIGHBOUR, each)
             if at == index and (marks & _PROXY) == flags and kind in (0, 1) and (flags or not state & _FAILED):
                 state = state if state & _KEPT or flags else _STALE
-                yield pack(NEIGHBOUR, INET, index, state, marks, kind) + each[12:]
+                yield pack(NEIGHBOUR, family, index, state, marks, kind) + each[12:]
 
 
 def neighbours_in(netlink: Kernel, index: int, network: IPv4Network) -> list[bytes]:
     """Return what is known of neighbours in a range."""
     known = ((each, attributes(each, NEIGHBOUR)[1]) for each in neighbours(netlink, index))
     return [each for each, address in known if IPv4Address(address) in network]
+
+
+def passing_ipv6(netlink: Kernel, index: int) -> dict[bytes, bytes]:
+    """Return what the kernel remembers of IPv6 neighbours by itself, by their addresses."""
+    try:
+        known = [(each, attributes(each, NEIGHBOUR)[1]) for each in neighbours(netlink, index, socket.AF_INET6)]
+    except OSError:  # a kernel without IPv6
+        known = []
+    return {address: each for each, address in known if not is_kept(each)}
 
 
 def is_kept(message: bytes) -> bool:

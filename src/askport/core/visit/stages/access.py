@@ -6,7 +6,7 @@ from itertools import islice
 
 from askport.core.addresses import parse_interface
 from askport.core.errors import AskPortError, BadInput, Refused
-from askport.core.machine import Borrow, Machine
+from askport.core.machine import Borrow, GiveBack, Machine
 from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
 from askport.core.reach.whom_it_answers import answers_adapter_only
 from askport.core.visit.steps import Phase
@@ -73,7 +73,7 @@ class Access:
             visit.go(event, self._asking([visit.free_address], now))
         else:
             visit.go(event)
-            visit.effects.append(Borrow(visit.free_address))
+            visit.effects.append(self._borrowing(visit.free_address))
 
     def borrow_on_adapter(self, interface: IPv4Interface) -> None:
         """Borrow on the adapter what is borrowed beside it: the device answers there only."""
@@ -83,18 +83,29 @@ class Access:
         visit.go(Event.GOES_ON_ADAPTER)
         visit.effects.append(Borrow(interface, on_adapter=True))
 
+    def show_one_mac(self) -> None:
+        """Borrow on the adapter from now on: the port goes down at a second MAC address."""
+        laptop = self._visit.cable.laptop
+        laptop.go_on_adapter(
+            f"The link of {laptop.adapter} goes down each time a second MAC address is shown: it goes on with one."
+        )
+        self._visit.effects.append(GiveBack())
+
     def asked_again(self, choosing: FreeAddressSearch, now: float) -> bool:
         """Borrow what is free still; else say so, and return that another address has to be looked for."""
         visit = self._visit
         self.take_free(choosing.chosen, now)
         if choosing.chosen:
-            visit.effects.append(Borrow(choosing.chosen))
+            visit.effects.append(self._borrowing(choosing.chosen))
             return False
         visit.go(Event.NOT_BORROWED)
         if len(choosing.taken) == 1:
             ((address, holder),) = choosing.taken.items()
             visit.trouble = Refused(f"{address} has been taken by {holder} meanwhile: another address is looked for.")
         return True
+
+    def _borrowing(self, interface: IPv4Interface) -> Borrow:
+        return Borrow(interface, on_adapter=not self._visit.cable.laptop.is_beside)
 
     def refused(self, error: AskPortError) -> None:
         """Take in that the adapter could not be given the address."""
