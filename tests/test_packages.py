@@ -198,12 +198,12 @@ def test_a_member_who_means_harm_gets_one_cable_and_keeps_nobody_else_from_their
 
 def test_an_upgrade_gives_back_first_and_removal_leaves_jobs(debian, cable):
     """The address is gone from the adapter before the files of the new version come."""
-    before = cable.adapter()
+    before, package = cable.adapter(), debian.bring(next(DIST.glob("askport_*.deb")))
+    debian.run("dpkg", "-i", package, cable=cable)
     borrows = subprocess.Popen(
         debian.command("askport", "borrow", "zl0", "10.84.16.9/22", cable=cable), stderr=subprocess.PIPE, text=True
     )
     assert wait_for(lambda: "10.84.16.9" in cable.adapter(), 20)
-    package = f"/srv/{next(DIST.glob('askport_*.deb')).name}"
     debian.run("dpkg", "-i", package, cable=cable)
     assert cable.adapter() == before
     assert borrows.wait(10) == 3
