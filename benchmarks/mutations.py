@@ -256,6 +256,38 @@ MUTATIONS = (
         "two stand on the adapter at a time", "edges/footing.py",
         "if self.keeper.on_adapter not in (None, self):", "if False:", ("test_beside.py",),
     ),
+    Mutation(
+        "a relay sends before the keeper has let it", "edges/keeper/relay.py", "if not self._may_send:", "if False:",
+        ("test_by_group.py",),
+    ),
+    Mutation(
+        "a relay has read everything though it has not", "edges/keeper/relay.py", "until = self._asked[0]  # what came",
+        "until = time.monotonic() + 1.0  # what came", ("test_edges.py",),
+    ),
+    Mutation(
+        "who listens has the adapter alone", "edges/by_group/bounds.py", "if verb in _USES and", "if",
+        ("test_by_group.py",),
+    ),
+    Mutation(
+        "what another run needs on is switched off", "edges/keeper/adapter.py", "if switches_off and not",
+        "if switches_off and",
+        ("test_by_group.py",),
+    ),
+    Mutation(
+        "a stand-in MAC address sends", "core/finding/questioning.py", "to=asked.sha, sent_by=laptop_mac",
+        "to=asked.sha",
+        ("test_controls.py",),
+    ),
+    Mutation(
+        "who comes to a crew later accepts itself", "edges/crew/job_part.py", "if by == crew.member or (",
+        "if True or (",
+        ("test_crew.py",),
+    ),
+    Mutation(
+        "one user has any number of connections", "edges/by_group/__main__.py", ">= MOST_AT_ONCE:",
+        ">= 100 * MOST_AT_ONCE:",
+        ("test_by_group.py",),
+    ),
 )  # fmt: skip
 
 

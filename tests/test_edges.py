@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 import hashlib
 import http.server
+import itertools
 import json
 import os
 import pwd
@@ -32,6 +33,7 @@ from askport.edges import door as doors
 from askport.edges.browser import open_page
 from askport.edges.capture_file import CaptureFile
 from askport.edges.door import Door
+from askport.edges.keeper import relay
 from askport.edges.keeper_client import Keeper
 from askport.edges.learning_door import LearningDoor
 from askport.edges.shared_wire import SharedWire
@@ -121,7 +123,7 @@ class FakeKeeper:
         ours.setblocking(False)
         self.client = Keeper.__new__(Keeper)
         self.client.adapter, self.client._control, self.client._number = "zl0", ours, 0
-        self.client._turn = asyncio.Lock()
+        self.client._turn, self.client._awaited, self.client._early = asyncio.Lock(), set(), {}
 
     def answer(self, number, **content):
         self.theirs.send(json.dumps({"id": number, **content}).encode())
@@ -415,3 +417,44 @@ def test_what_one_looks_up_for_another_waits_for_nobodys_deadline():
         return await waiting
 
     assert [each.data for each in asyncio.run(run())] == [b"for the first"]
+
+
+class Stamped:
+    """A packet socket whose frames came at certain moments, without an end where they are endless."""
+
+    def __init__(self, stamps):
+        self.stamps = iter(stamps)
+
+    def setblocking(self, _):
+        pass
+
+    def getsockopt(self, *_):
+        return bytes(8)
+
+    def recvmsg(self, *_):
+        at = next(self.stamps, None)
+        if at is None:
+            raise BlockingIOError
+        return b"frame", [(socket.SOL_SOCKET, 35, struct.pack("ll", int(at), int(at % 1 * 1e9)))], 0, None
+
+
+@pytest.mark.parametrize("endless", [False, True])
+def test_how_far_a_relay_has_read_is_told_behind_all_that_had_come_before(endless):
+    """In a flood without an end too; and of nothing that came later."""
+    began = time.time() + 100
+    stamps = (began + number / 1000 for number in (itertools.count() if endless else range(300)))
+    near, far = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    passes = relay.Relay(Stamped(stamps), far)
+    passes._asked = 7.0, began + 0.2
+    seen = []
+    while passes._asked:
+        passes._read()
+        message = near.recv(relay.MAX_MESSAGE)
+        until, place = relay.HEAD.unpack_from(message)[4], relay.HEAD.size
+        while place < len(message):
+            at, length = relay.FRAME.unpack_from(message, place)
+            seen.append(at - began)
+            place += relay.FRAME.size + length
+    assert until == 7.0
+    assert 0.2 <= max(seen) <= 0.3
+    assert len(seen) >= 200
