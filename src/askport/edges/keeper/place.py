@@ -17,7 +17,6 @@ from askport.edges.kernel.namespaces import number
 from askport.edges.kernel.rtnetlink import NEIGHBOUR, attributes
 
 _MADE_UP = 2  # the first two bits of a MAC address' first byte: of its own making, and for one only
-_IN_USE = frozenset({errno.EADDRINUSE, errno.EBUSY, errno.EEXIST})
 _NO_SUCH_KIND = frozenset({errno.EOPNOTSUPP, errno.ENOSYS, errno.EAFNOSUPPORT})
 
 
@@ -75,7 +74,7 @@ class Place:
         try:
             self.apart = Apart(index, seat.mac, mtu)
         except OSError as error:
-            if error.errno in _IN_USE:
+            if error.errno == errno.EADDRINUSE:
                 text = f"What another run has left beside {adapter} is still there: end it, or start the laptop anew."
                 raise Refusal(text, "in-use") from None
             why = "this kernel has no macvlan" if error.errno in _NO_SUCH_KIND else error.strerror or str(error)
