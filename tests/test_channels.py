@@ -5,16 +5,19 @@ import subprocess
 import sys
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
+from unittest.mock import AsyncMock, Mock
 
+import asyncssh
 import pytest
 
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.page_device import PageDevice
-from askport.core.channels import Channel, CloseChannel, Closed, OpenChannel, Opened, Received, SendOn, TcpPort
+from askport.core.channels import Channel, CloseChannel, Closed, OpenChannel, Opened, Received, SendOn, SshPort, TcpPort
 from askport.core.machine import Machine
 from askport.edges.driver import Driver
 from askport.edges.streams import Streams
+from askport.edges.transports import ssh
 from askport.edges.transports.tcp_socket import OverAdapter
 
 IT = IPv4Address("192.168.61.7")
@@ -161,3 +164,15 @@ def test_a_cable_that_is_cut_is_noticed_in_seconds(cable):
     assert run.stdout.readline() == "ready\n"
     cable.ip("addr", "flush", "dev", "zd0")
     assert run.stdout.read() == "closed connection timed out\n"
+
+
+@pytest.mark.parametrize("end", [asyncssh.ChannelOpenError(1, "no shell"), asyncio.CancelledError()])
+def test_an_ssh_connection_that_gets_no_shell_is_closed(monkeypatch, end):
+    """Refused, or called off, between connecting and opening its session."""
+    session = Mock(open_session=AsyncMock(side_effect=end))
+    monkeypatch.setattr(asyncssh, "connect", AsyncMock(return_value=session))
+    monkeypatch.setattr(ssh, "connected_socket", AsyncMock())
+    monkeypatch.setattr(ssh, "watch", lambda each: each)
+    with pytest.raises((ConnectionError, asyncio.CancelledError)):
+        asyncio.run(ssh.connect(None, SshPort(IPv4Address("10.84.16.40"), 22, user="admin", password="secret")))
+    session.abort.assert_called_once()

@@ -131,6 +131,27 @@ FILES = {
 }  # fmt: skip
 
 
+@pytest.mark.parametrize(
+    ("rows", "tags", "said"),
+    [
+        (["P-101;Pumpe", "P-102;Ventil"], ["P-101", "P-102"], ""),
+        (["P-101;Pumpe", "P-102;Pumpe"], ["P-101", "P-102"], ""),
+        (["1;TG-01", "2;TG-02"], ["TG-01", "TG-02"], ""),  # these are numbers of rows
+        (["7;Pumpe", "12;Ventil"], ["12", "7"], ""),
+        (["P-101;Pumpe", "P-101;Ventil"], [], "P-101"),  # given twice: nothing is imported
+    ],
+)
+def test_the_number_beside_a_name_is_the_tag_unless_it_counts_the_rows(tmp_path, rows, tags, said):
+    plan, job = tmp_path / "plan.csv", tmp_path / "job.askport"
+    lines = [f"{row};10.84.16.{40 + number};255.255.252.0" for number, row in enumerate(rows)]
+    plan.write_text("\n".join(["Nr;Bezeichnung;IP-Adresse;Maske", *lines]))
+    run = askport("plan", "import", plan, "--job", job, "--new-subnet")
+    assert (run.returncode, said in run.stderr) == (0 if tags else 2, True), run
+    if tags:
+        devices = json.loads(askport("plan", "show", job, "--json").stdout)["devices"]
+        assert sorted(each["tag"] for each in devices) == tags
+
+
 @pytest.mark.parametrize("name", FILES)
 def test_files_are_read_as_people_make_them(tmp_path, name):
     made, read_as, devices = FILES[name]

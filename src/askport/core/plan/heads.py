@@ -45,6 +45,49 @@ _WORDS = {
 }
 FIELDS = tuple(_WORDS)
 """What a column can hold; every other column is carried along."""
+_NAMES = frozenset(
+    [
+        "name",
+        "device",
+        "device name",
+        "asset",
+        "point",
+        "bezeichnung",
+        "gerat",
+        "geratename",
+        "equipement",
+        "nom",
+        "appareil",
+        "nombre",
+        "equipo",
+        "nome",
+        "apparato",
+    ]
+)
+"""Heads of tags that are heads of names too, where a number stands beside them."""
+_NUMBERS = frozenset(
+    [
+        "nr",
+        "no",
+        "n",
+        "num",
+        "number",
+        "nummer",
+        "numero",
+        "tag nr",
+        "tag no",
+        "tag number",
+        "unit no",
+        "device no",
+        "device number",
+        "geratenummer",
+        "gerate nr",
+        "pos",
+        "pos nr",
+        "lfd nr",
+        "position nr",
+    ]
+)
 _BY_HEAD = {head: field for field, heads in _WORDS.items() for head in heads.split("|")}
 _MOST_TITLE_ROWS = 20
 
@@ -114,9 +157,12 @@ def columns_of(heads: Sequence[str], mapped: Mapping[str, str]) -> list[tuple[st
 def with_tags(columns: list[tuple[str, str | None]], rows: Sequence[Sequence[str]]) -> list[tuple[str, str | None]]:
     """Return the columns with one for the tags: where no head is known for one, it is filled and different everywhere.
 
+    Where a number stands beside a name, the number is the tag, unless it counts the rows.
+
     Raises:
         BadInput: several are.
     """
+    columns = _by_number(columns, rows)
     fields = {field for _, field in columns}
     if fields & {"tag", "network"} or "address" not in fields:
         return columns
@@ -130,3 +176,20 @@ def with_tags(columns: list[tuple[str, str | None]], rows: Sequence[Sequence[str
         lines = listed([f"--map '{display_text(columns[place][0], 30)}=tag'" for place in may_be])
         raise BadInput(f"No column is known to hold the tags, and several may: add one of {lines}.")
     return [(name, "tag" if [place] == may_be else field) for place, (name, field) in enumerate(columns)]
+
+
+def _by_number(columns: list[tuple[str, str | None]], rows: Sequence[Sequence[str]]) -> list[tuple[str, str | None]]:
+    named = next(
+        (place for place, (name, field) in enumerate(columns) if field == "tag" and _plain(name) in _NAMES), None
+    )
+    numbered = next(
+        (place for place, (name, field) in enumerate(columns) if not field and _plain(name) in _NUMBERS), None
+    )
+    if named is None or numbered is None:
+        return columns
+    numbers = [row[numbered].strip() for row in rows if len(row) > max(named, numbered) and row[named].strip()]
+    first = int(numbers[0]) if numbers and numbers[0].isdecimal() else 0
+    if not all(numbers) or numbers == [str(first + place) for place in range(len(numbers))]:
+        return columns
+    fields = {named: None, numbered: "tag"}
+    return [(name, fields.get(place, field)) for place, (name, field) in enumerate(columns)]
