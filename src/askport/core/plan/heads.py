@@ -45,48 +45,11 @@ _WORDS = {
 }
 FIELDS = tuple(_WORDS)
 """What a column can hold; every other column is carried along."""
-_NAMES = frozenset(
-    [
-        "name",
-        "device",
-        "device name",
-        "asset",
-        "point",
-        "bezeichnung",
-        "gerat",
-        "geratename",
-        "equipement",
-        "nom",
-        "appareil",
-        "nombre",
-        "equipo",
-        "nome",
-        "apparato",
-    ]
-)
+_NAMES = "name|device|device name|asset|point|bezeichnung|gerat|geratename|equipement|nom|appareil|nombre|equipo|nome|apparato"
 """Heads of tags that are heads of names too, where a number stands beside them."""
-_NUMBERS = frozenset(
-    [
-        "nr",
-        "no",
-        "n",
-        "num",
-        "number",
-        "nummer",
-        "numero",
-        "tag nr",
-        "tag no",
-        "tag number",
-        "unit no",
-        "device no",
-        "device number",
-        "geratenummer",
-        "gerate nr",
-        "pos",
-        "pos nr",
-        "lfd nr",
-        "position nr",
-    ]
+_NUMBERS = (
+    "nr|no|n|num|number|nummer|numero|tag nr|tag no|tag number|unit no|device no|device number|geratenummer|gerate nr|"
+    "pos|pos nr|lfd nr|position nr"
 )
 _BY_HEAD = {head: field for field, heads in _WORDS.items() for head in heads.split("|")}
 _MOST_TITLE_ROWS = 20
@@ -179,12 +142,9 @@ def with_tags(columns: list[tuple[str, str | None]], rows: Sequence[Sequence[str
 
 
 def _by_number(columns: list[tuple[str, str | None]], rows: Sequence[Sequence[str]]) -> list[tuple[str, str | None]]:
-    named = next(
-        (place for place, (name, field) in enumerate(columns) if field == "tag" and _plain(name) in _NAMES), None
-    )
-    numbered = next(
-        (place for place, (name, field) in enumerate(columns) if not field and _plain(name) in _NUMBERS), None
-    )
+    heads = [(place, _plain(name), field) for place, (name, field) in enumerate(columns)]
+    named = next((place for place, head, field in heads if field == "tag" and head in _NAMES.split("|")), None)
+    numbered = next((place for place, head, field in heads if not field and head in _NUMBERS.split("|")), None)
     if named is None or numbered is None:
         return columns
     numbers = [row[numbered].strip() for row in rows if len(row) > max(named, numbered) and row[named].strip()]
