@@ -4,7 +4,8 @@ import json
 import sys
 import time
 
-from conftest import askport
+from askport.edges.jobfile import JobFile
+from conftest import askport, askport_in_bounds
 
 HOSTS = r"""
 import socket, struct, sys
@@ -77,3 +78,10 @@ def test_whether_all_are_still_there_is_one_command(cable, tmp_path):
     cable.ip("addr", "flush", "dev", "zd0")
     run = cable.askport("survey", "zl0", "--job", job)
     assert (run.returncode, "was left at 10.84.16.21, and nobody answers there" in run.stdout) == (1, True)
+
+
+def test_a_range_that_would_take_hours_is_refused_before_anything_is_made_of_it(tmp_path):
+    job = tmp_path / "job.askport"
+    JobFile(job, create=True).close()
+    run = askport_in_bounds("survey", "zl0", "--job", job, "--within", "10.0.0.0/8")
+    assert (run.returncode, "has 16,777,216 addresses, which takes" in run.stderr) == (2, True), run

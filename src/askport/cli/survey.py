@@ -20,6 +20,8 @@ from askport.core.text import listed
 _LAST_ANSWERS_S = 0.3
 """How long the last answers are waited for."""
 _MAX_RATE = 1000.0
+_MOST_ASKED = 1 << 16
+"""Addresses in one range."""
 
 
 def survey(
@@ -37,13 +39,20 @@ def survey(
     register = open_job(job).register
     plan, standings = register.plan(job.stem), register.standings()
     ranges = [parse_network(each) for each in within or []]
+    for each in ranges:
+        if each.num_addresses > _MOST_ASKED:
+            hours = each.num_addresses / rate / 3600
+            text = f"'{each}' has {each.num_addresses:,} addresses, which takes {hours:.1f} hours at {rate:g} a second"
+            raise BadInput(f"{text}: name ranges of up to {_MOST_ASKED:,}, such as /16.")
     asked = dict.fromkeys([*to_ask(plan, standings.values()), *(host for each in ranges for host in each.hosts())])
     if not asked:
         raise BadInput(f"'{job}' has no plan to ask by: import one, or name a range with --within.")
     with open_cable(adapter) as cable:
         finder = finder_on(cable, measures=False)
         finder.laptop_addresses |= {each.ip for each in cable.own}
-        say(f"Asking for {len(asked)} addresses at {rate:g} a second; nothing is changed.")
+        minutes = len(asked) / rate / 60
+        long = f", which takes {minutes:.0f} minutes" if minutes >= 1 else ""
+        say(f"Asking for {len(asked)} addresses at {rate:g} a second{long}; nothing is changed.")
         offers = OfferLook(cable.mac, secrets.randbits(32), now=cable.wire.now())
         ask_all(finder, asked, now=cable.wire.now(), rate=rate)
         settled: list[float] = []

@@ -45,7 +45,10 @@ _WORDS = {
 }
 FIELDS = tuple(_WORDS)
 """What a column can hold; every other column is carried along."""
-_NAMES = "name|device|device name|asset|point|bezeichnung|gerat|geratename|equipement|nom|appareil|nombre|equipo|nome|apparato"
+_NAMES = (
+    "name|device|device name|asset|point|bezeichnung|gerat|geratename|equipement|nom|appareil|nombre|equipo|nome|"
+    "apparato"
+)
 """Heads of tags that are heads of names too, where a number stands beside them."""
 _NUMBERS = (
     "nr|no|n|num|number|nummer|numero|tag nr|tag no|tag number|unit no|device no|device number|geratenummer|gerate nr|"
