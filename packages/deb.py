@@ -1,6 +1,7 @@
 """``make deb``: a Debian package that installs with neither pip nor a network."""
 
 import gzip
+import hashlib
 import shutil
 import subprocess
 import sys
@@ -62,6 +63,7 @@ def furnish(root: Path) -> None:
     _put((ROOT / "LICENSE").read_text() + "\n" + notice(packages_of(made)), documents / "copyright")
     _put(_packed((ROOT / "CHANGELOG.md").read_text()), documents / "changelog.gz")
     _put(sbom(made), documents / "sbom.cdx.json")
+    _put((ROOT / "docs/guide.md").read_text(), documents / "guide.md")
     written = BUILD / "from-commands"
     for page in sorted((written / "man").glob("*.1")):
         _put(_packed(page.read_text()), root / f"usr/share/man/man1/{page.name}.gz")
@@ -75,6 +77,13 @@ def furnish(root: Path) -> None:
         _put(text, root / (where / name if where.is_relative_to(_HOME) else where))
 
 
+def _sums(root: Path) -> str:
+    """Return what dpkg --verify holds the files against (deb-md5sums(5))."""
+    files = (each for each in sorted(root.rglob("*")) if each.is_file() and not each.is_symlink())
+    named = ((hashlib.md5(each.read_bytes()).hexdigest(), each.relative_to(root)) for each in files)
+    return "".join(f"{digest}  {path}\n" for digest, path in named if path.parts[0] != "DEBIAN")
+
+
 def main() -> None:
     """Make the package."""
     root = emptied(BUILD / "deb")
@@ -84,6 +93,7 @@ def main() -> None:
     _put(_CONTROL.format(version=version(), architecture=architecture, kilobytes=size), root / "DEBIAN/control")
     for name in ("postinst", "prerm", "postrm"):
         _put((HERE / "debian" / name).read_text(), root / "DEBIAN" / name, mode=0o755)
+    _put(_sums(root), root / "DEBIAN/md5sums")
     settle(root)
     DIST.mkdir(exist_ok=True)
     package = DIST / f"askport_{version()}_{architecture}.deb"

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import tarfile
 from collections.abc import Iterable, Mapping
+from functools import cache
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -23,6 +24,7 @@ def version() -> str:
     return text.partition('__version__ = "')[2].partition('"')[0]
 
 
+@cache
 def epoch() -> int:
     """Return the moment that all files get, in seconds since 1970: of the last commit, or as the environment says."""
     if given := os.environ.get("SOURCE_DATE_EPOCH"):

@@ -77,10 +77,11 @@ def put_beside(artefact: Path, listed: str) -> Path:
 
 
 def write_papers(folder: Path) -> None:
-    """Write both into a folder."""
+    """Write all into a folder: the licences, what is in it, and the guide."""
     shipped = environment()
     (folder / "NOTICE").write_text(notice(packages_of(shipped)))
     (folder / "sbom.cdx.json").write_text(sbom(shipped))
+    (folder / "guide.md").write_text((ROOT / "docs/guide.md").read_text())
 
 
 if __name__ == "__main__":

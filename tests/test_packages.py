@@ -93,6 +93,8 @@ def test_the_debian_package_for_a_member_of_the_group(debian, cable, client, ter
         journal = debian.run("journalctl", "-t", "askport-keeper", "--no-pager").stdout
         assert "refused to mia: The laptop's way to other networks goes over zl0" in journal
         assert debian.run("man", "-w", "askport-plan-check").stdout
+        assert debian.run("dpkg", "--verify", "askport").stdout == ""
+        assert "## Nothing is heard" in (debian.root / "usr/share/doc/askport/guide.md").read_text()
     assert (debian.root / "usr/share/doc/askport/copyright").read_text().count("=" * 100) > 80
 
 

@@ -39,10 +39,10 @@ def survey(
     register = open_job(job).register
     plan, standings = register.plan(job.stem), register.standings()
     ranges = [parse_network(each) for each in within or []]
-    for each in ranges:
-        if each.num_addresses > _MOST_ASKED:
-            hours = each.num_addresses / rate / 3600
-            text = f"'{each}' has {each.num_addresses:,} addresses, which takes {hours:.1f} hours at {rate:g} a second"
+    for wide in ranges:
+        if wide.num_addresses > _MOST_ASKED:
+            hours = wide.num_addresses / rate / 3600
+            text = f"'{wide}' has {wide.num_addresses:,} addresses, which takes {hours:.1f} hours at {rate:g} a second"
             raise BadInput(f"{text}: name ranges of up to {_MOST_ASKED:,}, such as /16.")
     asked = dict.fromkeys([*to_ask(plan, standings.values()), *(host for each in ranges for host in each.hosts())])
     if not asked:
