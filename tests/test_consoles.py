@@ -354,7 +354,7 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
     while not (tmp_path / "running").exists():
         assert time.monotonic() < deadline, screen.screen()
         time.sleep(0.1)
-    screen.keys("F10")
+    screen.keys("C-\\")
     walk(screen, ("put it back. l leaves", "l"), ("Record BD-1", "s"),
          ("What is it called", "Enter"), ("Kept in", ""))  # fmt: skip
     screen.leave()

@@ -17,8 +17,10 @@ def test_keys_and_palette_know_what_can_be_done_and_go_by_the_key_that_opened_th
     """In the smallest terminal, where the keys that have no room in the last line stand in the help."""
     screen = terminal(*ASKPORT, "demo", "--pace", "12", size=(80, 24))
     whole = screen.until("Enter ▸ Go on with", "◆ 2 Find", "cannot talk: laptop is in 10.84.16.0/22", "? all keys")
-    for closes in ("?", "Escape"):
-        screen.keys("?")
+    screen.keys("C-c")
+    screen.until("Press q to leave.")
+    for closes in ("?", "Escape", "F1"):
+        screen.keys("F1" if closes == "F1" else "?")
         screen.until("What the keys do now", "Label", "Type or scan the MAC address on its label")
         screen.keys(closes)
         again = screen.until("Enter ▸ Go on with", "? all keys")

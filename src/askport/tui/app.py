@@ -52,7 +52,10 @@ class AskPortApp(App[None]):
     TITLE = "Ask Port"
     ENABLE_COMMAND_PALETTE = True
     BINDINGS = [
-        Binding("question_mark", "keys", "Keys", id="app.keys", key_display="?", tooltip="Every key, and what it does"),
+        Binding(
+            "question_mark,f1", "keys", "Keys", id="app.keys", key_display="?", tooltip="Every key, and what it does"
+        ),
+        Binding("ctrl+z", "suspend_process", "Suspend", show=False, system=True),
         Binding("t", "daylight", "Day or night", id="app.theme", tooltip="A light or a dark screen"),
         Binding("q", "quit", "Leave", id="app.leave", tooltip="Give everything back and leave"),
     ]
@@ -193,6 +196,10 @@ class AskPortApp(App[None]):
 
         if self._begin:
             self.workplace = self._begin()
+
+    def action_help_quit(self) -> None:
+        """Say by which key the program is left, where somebody interrupts it as they would another one."""
+        self.notify("Press q to leave. Everything is given back.", markup=False)
 
     def _interrupt(self) -> None:
         self.was_interrupted = True

@@ -36,7 +36,7 @@ class ConsoleScreen(DrawnScreen[Terminal | None]):
     CSS_PATH = "console_screen.tcss"
     AUTO_FOCUS = ""
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
-    BINDINGS = [Binding("f10", "leave", "Back", id="console.back", priority=True)]
+    BINDINGS = [Binding("f10,ctrl+backslash", "leave", "Back", id="console.back", priority=True)]
 
     def __init__(self, workplace: Workplace, far: FarEnd) -> None:
         super().__init__()
@@ -94,7 +94,9 @@ class ConsoleScreen(DrawnScreen[Terminal | None]):
         if terminal:
             self.query_one("#glass", Sheet).show(terminal.lines())
         self.query_one("#about", Sheet).show(self._about(max(30, self.query_one("#about", Sheet).size.width - 4)))
-        said = Next("Type as in any terminal. F10 goes back; it will be seen when the device moves.", enter=False)
+        said = Next(
+            "Type as in any terminal. F10 or Ctrl-\\ goes back; it will be seen when the device moves.", enter=False
+        )
         if terminal is None or not terminal.is_open:
             said = Next(
                 f"{terminal.over or 'Connecting.'} F10 goes back." if terminal else "F10 goes back.", enter=False

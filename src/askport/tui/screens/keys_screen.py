@@ -18,7 +18,7 @@ _TITLE, _SAYS = 14, 34
 
 def key_lines(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], str], width: int) -> list[Ink]:
     """Draw the keys: what can be done now stands out."""
-    lines = [line("What the keys do now. ? or Escape closes this.", DIM, 2), blank()]
+    lines = [line("What the keys do now. Escape closes this.", DIM, 2), blank()]
     for active in bindings:
         binding, style = active.binding, STRONG if active.enabled else DIM
         ink = Ink().to(2).put(shown_key(binding), f"{STRONG} {OURS}" if active.enabled else DIM)
@@ -31,7 +31,7 @@ class KeysScreen(DrawnScreen[None]):
     """Shows the keys of the screen under it, and goes by the key that opened it."""
 
     CSS_PATH = "keys_screen.tcss"
-    BINDINGS = [Binding("question_mark,escape", "dismiss", "Close", id="keys.close", key_display="?")]
+    BINDINGS = [Binding("question_mark,f1,escape", "dismiss", "Close", id="keys.close", key_display="Esc")]
 
     def __init__(self, under: Screen[Any]) -> None:
         super().__init__()
