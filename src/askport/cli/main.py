@@ -15,7 +15,7 @@ import typer
 
 from askport import __version__
 from askport.cli.opened_jobs import OPENED
-from askport.cli.saying import Status, say
+from askport.cli.saying import Status, print_plain, say
 from askport.core.errors import AskPortError
 from askport.edges import log
 
@@ -152,6 +152,7 @@ def run(arguments: list[str] | None = None) -> int:
     for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGALRM):
         signal.signal(each, _interrupt)
     sys.unraisablehook = _ignored
+    print_plain()
     named = next((each for each in own if each in _COMMANDS or each in (*_GROUPS, "--version")), None)
     if named is None and _only_options(own):
         named = _NONE

@@ -1,12 +1,16 @@
 """How commands speak: one JSON document or sentences on standard output, everything else on standard error."""
 
+import codecs
 import contextlib
+import io
 import json
 import sys
 from enum import IntEnum
 from typing import Annotated, Any
 
 import typer
+
+from askport.core.plain_signs import encodable, plain
 
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document.")]
 
@@ -26,9 +30,24 @@ class Status(IntEnum):
     """Ended by the user or a signal, after everything borrowed was given back."""
 
 
+def print_plain() -> None:
+    """Print our signs as others that look like them, where the terminal's locale has not all of them."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper) and encodable(stream.encoding):
+            codecs.register_error("askport", _plain)
+            stream.reconfigure(errors="askport")
+
+
+def _plain(error: UnicodeError) -> tuple[str, int]:
+    if not isinstance(error, UnicodeEncodeError):
+        raise error
+    has = encodable(error.encoding) or str.isascii
+    return plain(error.object[error.start : error.end], has), error.end
+
+
 def put_json(document: dict[str, Any]) -> None:
     """Print the one JSON document of a command."""
-    json.dump(document, sys.stdout, indent=2, ensure_ascii=False)
+    json.dump(document, sys.stdout, indent=2, ensure_ascii=encodable(sys.stdout.encoding or "") is not None)
     sys.stdout.write("\n")
     sys.stdout.flush()
 

@@ -21,7 +21,7 @@ from textual.widget import Widget
 from textual.widgets import Static
 
 from askport.core.errors import AskPortError
-from askport.tui.plain_glyphs import PlainGlyphs, is_plain
+from askport.tui.plain_glyphs import PlainGlyphs, signs_there
 from askport.tui.themes import DARK, LIGHT
 
 if TYPE_CHECKING:
@@ -83,7 +83,8 @@ class AskPortApp(App[None]):
         """What ended the program unexpectedly."""
         self.was_interrupted = False
         """Whether a signal ended it."""
-        self._glyphs = (PlainGlyphs(),) if is_plain() else ()
+        has = signs_there()
+        self._glyphs = (PlainGlyphs(has),) if has else ()
         self._aimed_at_nothing: deque[Key] = deque(maxlen=64)
         self._held: deque[Key] = deque()
         """Keys that wait for those before them."""
