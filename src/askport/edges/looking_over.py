@@ -22,7 +22,8 @@ from askport.edges.keeper_start import SWITCH_ON, is_switched_off, no_rights
 from askport.edges.own_process import command_for
 from askport.edges.transports.serial_line import serial_lines
 
-_MADE_IN = 2026
+_SAME_DAY_S, _LONG_S = 86_400.0, 3 * 365 * 86_400.0
+"""Within which a clock is not behind, and after which it seems ahead."""
 _MANAGERS = ("NetworkManager", "systemd-network", "dhcpcd", "connmand")
 _SMALLEST = (80, 24)
 _TRIAL_S = 15.0
@@ -149,12 +150,19 @@ def _firewall(tried: frozenset[str] | None) -> Look:
 
 
 def _clock() -> Look:
-    year = time.gmtime().tm_year
-    if year < _MADE_IN:
-        return Look(
-            "clock", False, f"The clock says {year}: every record would have that.", "sudo date -s '2026-01-31 08:00'"
-        )
-    return Look("clock", True, f"The clock says {time.strftime('%Y-%m-%d %H:%M %Z')}.")
+    """Hold the clock against what was surely before: this program's files, and the jobs in the usual folder."""
+    now, made = time.time(), Path(__file__).stat().st_mtime
+    written = [each.stat().st_mtime for each in user_data_path("askport").glob("*.askport")]
+    last = max([made, *written])
+    said = time.strftime("%Y-%m-%d %H:%M %Z", time.localtime(now))
+    mend = "sudo date -s 'YEAR-MONTH-DAY HOUR:MINUTE', with the time that it is now."
+    if now < last - _SAME_DAY_S:
+        what = "the newest job was written" if last > made else "this program was installed"
+        when = time.strftime("%Y-%m-%d", time.localtime(last))
+        return Look("clock", False, f"The clock says {said}, but {what} on {when}: records would be too old.", mend)
+    if now > last + _LONG_S:
+        return Look("clock", False, f"The clock says {said}, years after anything here was written: is it right?", mend)
+    return Look("clock", True, f"The clock says {said}.")
 
 
 def _job_folder() -> Look:
