@@ -81,6 +81,26 @@ def test_what_a_barcode_reader_types_after_a_key_is_no_command(terminal):
     screen.leave()
 
 
+def test_a_label_that_is_scanned_where_no_line_is_open_is_compared_or_put_away(terminal):
+    """No key of it is a command, on whatever screen."""
+    screen = terminal(*ASKPORT, "demo", "--pace", "8", "--wire", "twins", "--first", "OX-01")
+    screen.until("Listening")
+    screen.keys("+")
+    screen.until("6 twins hold 172.29.4.100")
+    screen.keys("-l", "00:00:5e:00:53:43\r")
+    screen.until("Scanned: 00:00:5e:00:53:43")
+    screen.until("Go on with 00:00:5e:00:53:43")
+    for opens, seen in (("f", "What it said:"), ("p", "In working order"), ("?", "What the keys do")):
+        screen.keys(opens)
+        screen.until(seen)
+        time.sleep(0.7)  # what follows a key sooner may be for the line that it opens
+        screen.keys("-l", "e0:f1:a2:b3:c4:d5\r")
+        screen.until("put away: e0:f1:a2:b3:c4:d5")
+        screen.keys("Escape")
+        screen.until("Go on with 00:00:5e:00:53:43")
+    screen.leave()
+
+
 def climb(screen):
     """Let the laptop ask until a silent device answers."""
     for rung in ("◆ greet", "◆ call"):

@@ -9,11 +9,12 @@ from collections import deque
 from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from pkgutil import resolve_name
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from textual import work
 from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
+from textual.containers import ScrollableContainer
 from textual.events import Event, Key
 from textual.filter import LineFilter
 from textual.screen import Screen
@@ -21,6 +22,7 @@ from textual.widget import Widget
 from textual.widgets import Static
 
 from askport.core.errors import AskPortError
+from askport.core.text import display_text
 from askport.tui.plain_glyphs import PlainGlyphs, signs_there
 from askport.tui.themes import DARK, LIGHT
 
@@ -41,6 +43,21 @@ _FOR_A_KEY_S = 0.05
 _LONGEST_HELD_S = 1.0
 """How long a key waits for those before it."""
 _FIRST_SEEN_S = 0.5
+_NO_FINGER_S = 0.03
+"""Keys that follow each other faster are a barcode reader's."""
+_SHORTEST_SCAN = 6
+_OPENS_S = 0.5
+"""How long a line may take to open."""
+_OPENS_A_LABEL = ("m", "n")
+"""Keys that a reader may be set up to type before a label, and people press before they scan."""
+
+
+@runtime_checkable
+class TakesLabels(Protocol):
+    """A screen that compares labels."""
+
+    def take_label(self, text: str) -> None:
+        """Compare what was scanned with what is on the wire."""
 
 
 class AskPortApp(App[None]):
@@ -88,6 +105,10 @@ class AskPortApp(App[None]):
         self._aimed_at_nothing: deque[Key] = deque(maxlen=64)
         self._held: deque[Key] = deque()
         """Keys that wait for those before them."""
+        self._burst: list[Key] = []
+        """Keys that came where no line is open, until it is clear that fingers typed them."""
+        self._commanded_at = 0.0
+        """When the last key was taken that is no part of a label."""
         self._on_the_way = 0
         """Keys that were sent to a screen without a line, and have not been there yet."""
         """Keys that nothing had the focus for when they came, until they have found their command."""
@@ -116,6 +137,15 @@ class AskPortApp(App[None]):
             return
         if self.workplace:
             self.workplace.run.wire.give_way(_FOR_A_KEY_S)
+        if self._is_of_a_burst(event):
+            self._burst.append(event)
+            # Behind all that was read by then: a screen that is drawn holds up the keys that came in time.
+            ends = partial(self._burst_ends, len(self._burst))
+            self.set_timer(_NO_FINGER_S, lambda: self.call_later(ends))
+            if event.key == "enter":
+                await self._burst_ends(len(self._burst))
+            return
+        await self._burst_ends(len(self._burst))  # no key overtakes those before it
         # A line may open between two keys: the second must not overtake the first, which is on its way to the screen.
         if self._held or (self._on_the_way and self.focused is not None):
             self._held.append(event)
@@ -123,7 +153,40 @@ class AskPortApp(App[None]):
         else:
             await self._take_key(event)
 
+    def _open_line(self) -> Widget | None:
+        """Return the line of a view that is opening; one that has put its line away wants its keys itself."""
+        found = self.screen.query(self.screen.AUTO_FOCUS).results(Widget) if self.screen.AUTO_FOCUS else ()
+        line = next(iter(found), None)
+        return line if line and all(each.display for each in line.ancestors_with_self) else None
+
+    def _is_of_a_burst(self, event: Key) -> bool:
+        """Whether a key may be one of a label that is scanned where no line is open, and so no command."""
+        is_opening = self._held or self._on_the_way or event.time - self._commanded_at < _OPENS_S
+        if not self.screen_stack or (is_opening and not self._burst):
+            return False  # what follows a key that opens a line is for that line
+        line = self.focused or self._open_line()
+        if line is not None and not isinstance(line, ScrollableContainer):
+            return False
+        if not self._burst:
+            return event.is_printable and event.key not in _OPENS_A_LABEL
+        return event.is_printable or event.key == "enter"
+
+    async def _burst_ends(self, keys: int) -> None:
+        """Take what was typed: as a label where no finger is that fast, and else key by key."""
+        if not self._burst or len(self._burst) != keys:
+            return  # more has come meanwhile
+        burst, self._burst = self._burst, []
+        text = "".join(each.character or "" for each in burst if each.key != "enter").strip()
+        if len(text) < _SHORTEST_SCAN:
+            for each in burst:
+                await self._take_key(each)
+        elif isinstance(self.screen, TakesLabels):
+            self.screen.take_label(text)
+        else:
+            self.notify(f"Scanned, and put away: {display_text(text, 40)}. Labels are compared at Find.", markup=False)
+
     async def _take_key(self, event: Key) -> None:
+        self._commanded_at = event.time
         if self.focused is not None:
             await super().on_event(event)
             return
@@ -157,10 +220,7 @@ class AskPortApp(App[None]):
         if event not in self._aimed_at_nothing:
             return
         self._aimed_at_nothing.remove(event)
-        found = self.screen.query(self.screen.AUTO_FOCUS).results(Widget) if self.screen.AUTO_FOCUS else ()
-        line = next(iter(found), None)
-        # A view that is opening has its line already; one that has put its line away wants its keys itself.
-        if self.focused is None and line and all(each.display for each in line.ancestors_with_self):
+        if self.focused is None and (line := self._open_line()):
             self.screen.set_focus(line)
         if self.focused is not None and event.character is not None:
             event.prevent_default()

@@ -17,6 +17,7 @@ from textual.message import Message
 from textual.screen import Screen
 
 from askport.core.errors import AskPortError, MachineRefused, Wants
+from askport.core.text import display_text
 from askport.core.visit.narrate import next_line
 from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
@@ -321,6 +322,14 @@ class WorkScreen(DrawnScreen[None]):
             shown = await asyncio.to_thread(open_page, url)
             here = "" if shown else " No browser with a window could be started here: open it in one."
             self.notify(f"{url}\nleads one browser to {door.far} over the cable.{here}", markup=False, timeout=15)
+
+    def take_label(self, text: str) -> None:
+        """Compare what was scanned with what is on the wire, where it is decided which device is meant."""
+        if self.workplace.run.session.phase.step is Step.FIND:
+            self.act(lambda session, _: session.cable.search.label(text))
+            self.notify(f"Scanned: {display_text(text, 40)}", markup=False)
+        else:
+            self.notify(f"Scanned, and put away: {display_text(text, 40)}. Labels are compared at Find.", markup=False)
 
     def ask_label(self) -> None:
         """Compare the MAC address on a label with what is on the wire."""
