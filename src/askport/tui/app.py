@@ -162,7 +162,8 @@ class AskPortApp(App[None]):
     def _is_of_a_burst(self, event: Key) -> bool:
         """Whether a key may be one of a label that is scanned where no line is open, and so no command."""
         is_opening = self._held or self._on_the_way or event.time - self._commanded_at < _OPENS_S
-        if not self.screen_stack or (is_opening and not self._burst):
+        are_commands = self.screen_stack and getattr(self.screen, "KEYS_ARE_COMMANDS", False)
+        if not are_commands or (is_opening and not self._burst):
             return False  # what follows a key that opens a line is for that line
         line = self.focused or self._open_line()
         if line is not None and not isinstance(line, ScrollableContainer):

@@ -18,6 +18,7 @@ _SENTENCES = 10
 class EvidenceScreen(DrawnScreen[None]):
     """The sentences about one device, and the frame behind the one at hand."""
 
+    KEYS_ARE_COMMANDS = True
     CSS_PATH = "evidence_screen.tcss"
     BINDINGS = [
         Binding("escape,f", "app.pop_screen", "Back to the cable", id="evidence.back"),

@@ -30,6 +30,7 @@ def key_lines(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], 
 class KeysScreen(DrawnScreen[None]):
     """Shows the keys of the screen under it, and goes by the key that opened it."""
 
+    KEYS_ARE_COMMANDS = True
     CSS_PATH = "keys_screen.tcss"
     BINDINGS = [Binding("question_mark,f1,escape", "dismiss", "Close", id="keys.close", key_display="Esc")]
 

@@ -58,6 +58,7 @@ _SURVEYED = {
 class SiteScreen(DrawnScreen[None]):
     """Says what is at each address; Enter takes the device that is planned there, or gives a free one to this one."""
 
+    KEYS_ARE_COMMANDS = True
     CSS_PATH = "site_screen.tcss"
     DRAWS_EVERY_S = 1.0  # who is there may show meanwhile
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]

@@ -61,6 +61,7 @@ _MAX_PULSES = 24
 class WorkScreen(DrawnScreen[None]):
     """One device after the other."""
 
+    KEYS_ARE_COMMANDS = True
     CSS_PATH = "work_screen.tcss"
     AUTO_FOCUS = ""
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
