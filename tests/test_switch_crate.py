@@ -111,7 +111,7 @@ def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     program.stdin.close()
     while "Pull the power" not in (line := program.stderr.readline()):
         assert line, program.stdout.read()
-    time.sleep(5)  # their clocks are watched for some seconds before they say anything
+    time.sleep(10)  # their clocks are watched for some seconds before they say anything
     power(cable, units, on=False)
     time.sleep(4)
     power(cable, units, on=True)
