@@ -32,6 +32,8 @@ _MAX_SHED = 128
 """Frames that may be shed on the way to them."""
 _LONGEST_UNREAD_S = 3.0
 """How long nothing counts as unanswered while frames lie unread, or may do so."""
+_PROMPT_S = 0.02
+"""How long the relay's answer is waited for while nothing else goes on."""
 _LONGEST_BREATH_S = 0.01
 """How long, at the most, others have the processor after a full batch: as long as the batch has taken."""
 _LONGEST_SEND_S = 0.02
@@ -57,7 +59,8 @@ class PacketWire:
         self._unread: deque[tuple[float, bytes | None]] = deque()
         """Frames with the kernel's stamps; without one, up to when everything that came stands before it."""
         self._asked_at: float | None = None
-        """When the relay was asked how far it has read, and has not answered."""
+        """When the relay was asked how far it has read, until its answer is reached."""
+        self._is_answered = False
         self._late_s = 0.0
         """By how much the relay sends late what it is given."""
         self._index = socket.if_nametoindex(name)
@@ -161,6 +164,11 @@ class PacketWire:
             with suppress(OSError):  # no room: asked the next time; no relay: its end is read
                 self._socket.send(relay.ASKS)
                 self._asked_at = self.now()
+            # It answers at once, unless the laptop is busy: what is asked next counts from a moment that is no older.
+            until = self.now() + _PROMPT_S
+            while not self._is_answered and (left := until - self.now()) > 0:
+                if not (select.select([self._socket], [], [], left)[0] and self._pull()):
+                    break
 
     def require_present(self) -> None:
         """See that the adapter is still there, and the same one: plugged in again, it has another index.
@@ -268,7 +276,7 @@ class PacketWire:
             stamp, data = self._unread.popleft()
             if data is None:
                 self.heard_until = max(self.heard_until, stamp - self._late_s)
-                self._asked_at = None
+                self._asked_at, self._is_answered = None, False
                 continue
             self._seen += 1
             self._came_at = self._stamp(stamp)
@@ -291,30 +299,37 @@ class PacketWire:
         return self._clocks.monotonic(wall, after=self._came_at, now=now) if wall else now
 
     def _receive(self) -> bool:
-        """Take in one message of the relay; whether there is something to read now.
+        """Take in messages of the relay; whether there is something to read now.
 
         Raises:
             MachineRefused: the adapter has vanished, cannot be read or would not send, or nobody reads it any more.
         """
         while not self._unread:
-            try:
-                size = self._socket.recv_into(self._message)
-            except BlockingIOError:
+            if not self._pull():
                 return False
-            except OSError:
-                size = 0
-            if not size:
-                raise self._unkept()
-            message, place = memoryview(self._message)[:size], relay.HEAD.size
-            self._lost, self._sent, read_error, send_error, until, self._late_s = relay.HEAD.unpack_from(message)
-            while place < size:
-                stamp, length = relay.FRAME.unpack_from(message, place)
-                place += relay.FRAME.size
-                self._unread.append((stamp, bytes(message[place : place + length])))
-                place += length
-            if until:
-                self._unread.append((until, None))
-            self._see_errors(read_error, send_error)
+        return True
+
+    def _pull(self) -> bool:
+        """Take in one message of the relay, as above; whether there was one."""
+        try:
+            size = self._socket.recv_into(self._message)
+        except BlockingIOError:
+            return False
+        except OSError:
+            size = 0
+        if not size:
+            raise self._unkept()
+        message, place = memoryview(self._message)[:size], relay.HEAD.size
+        self._lost, self._sent, read_error, send_error, until, self._late_s = relay.HEAD.unpack_from(message)
+        while place < size:
+            stamp, length = relay.FRAME.unpack_from(message, place)
+            place += relay.FRAME.size
+            self._unread.append((stamp, bytes(message[place : place + length])))
+            place += length
+        if until:
+            self._unread.append((until, None))
+            self._is_answered = True
+        self._see_errors(read_error, send_error)
         return True
 
     def _see_errors(self, read_error: int, send_error: int) -> None:

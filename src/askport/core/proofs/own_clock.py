@@ -110,7 +110,7 @@ class OwnClock(Machine):
         if self._cut:
             self.is_anew = self._is_off(asked_at, heard.at, ticks)
         else:
-            self._take((asked_at + heard.at) / 2, ticks)
+            self._take(heard.at, ticks)  # it stood there as the answer was sent, however late the question was
 
     def _take(self, at: float, ticks: int) -> None:
         """Take in where it stood before the cut."""
