@@ -292,7 +292,6 @@ def last_word(control):
         return "closed"
 
 
-@pytest.mark.night
 def test_many_connections_of_one_user_are_refused_and_change_nothing(cable, group):
     """Sixteen wait until their time is up, the others are refused or closed at once; then another user is served."""
     before = snapshot(cable)
