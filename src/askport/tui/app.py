@@ -56,8 +56,8 @@ _OPENS_A_LABEL = ("m", "n")
 class TakesLabels(Protocol):
     """A screen that compares labels."""
 
-    def take_label(self, text: str) -> None:
-        """Compare what was scanned with what is on the wire."""
+    def take_label(self, text: str) -> bool:
+        """Compare what was scanned with what is on the wire; whether that is asked for now."""
 
 
 class AskPortApp(App[None]):
@@ -103,6 +103,7 @@ class AskPortApp(App[None]):
         has = signs_there()
         self._glyphs = (PlainGlyphs(has),) if has else ()
         self._aimed_at_nothing: deque[Key] = deque(maxlen=64)
+        """Keys that nothing had the focus for when they came, until they have found their command."""
         self._held: deque[Key] = deque()
         """Keys that wait for those before them."""
         self._burst: list[Key] = []
@@ -111,10 +112,9 @@ class AskPortApp(App[None]):
         """When the last key was taken that is no part of a label."""
         self._on_the_way = 0
         """Keys that were sent to a screen without a line, and have not been there yet."""
-        """Keys that nothing had the focus for when they came, until they have found their command."""
 
     def get_line_filters(self) -> Sequence[LineFilter]:
-        """Draw in signs that the terminal's font has, where that is the kernel's own."""
+        """Draw in signs that the terminal has, where it has not all of ours."""
         return (*super().get_line_filters(), *self._glyphs)
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
@@ -178,12 +178,10 @@ class AskPortApp(App[None]):
             return  # more has come meanwhile
         burst, self._burst = self._burst, []
         text = "".join(each.character or "" for each in burst if each.key != "enter").strip()
-        if len(text) < _SHORTEST_SCAN:
+        if len(text) < _SHORTEST_SCAN or len(set(text)) == 1:  # one sign again and again is a key that is held down
             for each in burst:
                 await self._take_key(each)
-        elif isinstance(self.screen, TakesLabels):
-            self.screen.take_label(text)
-        else:
+        elif not (isinstance(self.screen, TakesLabels) and self.screen.take_label(text)):
             self.notify(f"Scanned, and put away: {display_text(text, 40)}. Labels are compared at Find.", markup=False)
 
     async def _take_key(self, event: Key) -> None:

@@ -324,13 +324,13 @@ class WorkScreen(DrawnScreen[None]):
             here = "" if shown else " No browser with a window could be started here: open it in one."
             self.notify(f"{url}\nleads one browser to {door.far} over the cable.{here}", markup=False, timeout=15)
 
-    def take_label(self, text: str) -> None:
-        """Compare what was scanned with what is on the wire, where it is decided which device is meant."""
-        if self.workplace.run.session.phase.step is Step.FIND:
-            self.act(lambda session, _: session.cable.search.label(text))
-            self.notify(f"Scanned: {display_text(text, 40)}", markup=False)
-        else:
-            self.notify(f"Scanned, and put away: {display_text(text, 40)}. Labels are compared at Find.", markup=False)
+    def take_label(self, text: str) -> bool:
+        """Compare what was scanned with what is on the wire; whether it is still decided which device is meant."""
+        if self.workplace.run.session.phase.step is not Step.FIND:
+            return False
+        self.act(lambda session, _: session.cable.search.label(text))
+        self.notify(f"Scanned: {display_text(text, 40)}", markup=False)
+        return True
 
     def ask_label(self) -> None:
         """Compare the MAC address on a label with what is on the wire."""
