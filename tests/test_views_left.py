@@ -90,6 +90,36 @@ async def _labels() -> list[str]:
         return [await _typed("r6pt+x-q", seed, app) for seed in range(60)]
 
 
+class _Commands(_Opens):
+    """A view where keys are commands."""
+
+    KEYS_ARE_COMMANDS = True
+    BINDINGS = [("l", "count", "Count")]
+    counted = 0
+
+    def action_count(self) -> None:
+        self.counted += 1
+
+
+async def _commands(apart_s: float) -> int:
+    """Type eight keys that reach the app all at once, as after a drawing that held it up."""
+    app, view = AskPortApp(None), _Commands()
+    async with app.run_test() as pilot:
+        app.push_screen(view)
+        await pilot.pause()
+        view.put_away()
+        keys = [Key("l", "l") if number % 2 else Key("k", "k") for number in range(8)]
+        for number, each in enumerate(keys):
+            each.time += 1 + number * apart_s
+            app.post_message(each)
+        await pilot.pause(0.3)
+        return view.counted
+
+
+def test_fingers_are_no_barcode_reader_because_a_drawing_held_them_up() -> None:
+    assert (asyncio.run(_commands(0.2)), asyncio.run(_commands(0.005))) == (4, 0)
+
+
 def test_a_label_is_never_read_in_another_order_than_it_was_typed_in() -> None:
     """Some of its keys are on their way to the view as the line opens, and the next go straight to the line."""
     assert asyncio.run(_labels()) == ["r6pt+x-q"] * 60

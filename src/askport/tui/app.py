@@ -45,6 +45,8 @@ _LONGEST_HELD_S = 1.0
 _FIRST_SEEN_S = 0.5
 _NO_FINGER_S = 0.03
 """Keys that follow each other faster are a barcode reader's."""
+_FINGERS_S = 0.1
+"""Keys further apart are no barcode reader's, however late they are taken."""
 _SHORTEST_SCAN = 6
 _OPENS_S = 0.5
 """How long a line may take to open."""
@@ -137,6 +139,8 @@ class AskPortApp(App[None]):
             return
         if self.workplace:
             self.workplace.run.wire.give_way(_FOR_A_KEY_S)
+        if self._burst and event.time - self._burst[-1].time > _FINGERS_S:
+            await self._burst_ends(len(self._burst))  # they come together because a drawing held them up
         if self._is_of_a_burst(event):
             self._burst.append(event)
             # Behind all that was read by then: a screen that is drawn holds up the keys that came in time.
