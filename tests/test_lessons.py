@@ -9,6 +9,8 @@ import time
 import tomllib
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
+from types import SimpleNamespace
+from unittest.mock import MagicMock
 from urllib.parse import quote
 
 import pytest
@@ -21,6 +23,7 @@ from askport.core.channels import Fetched, HttpPort
 from askport.core.errors import BadInput
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.kinds.placeholders import fill, values_of
+from askport.core.lessons.console_lesson import Listening, learn_lines
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.evidence import as_kept, as_passed, blanked
 from askport.core.lessons.exchange import Exchange
@@ -28,6 +31,7 @@ from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
 from askport.core.register.entries import Taught
 from askport.core.ways.page_talk import PageTalk
+from askport.tui.parts.lesson_keys import LessonKeys
 from conftest import ASKPORT, DEVICE
 from test_pages import certificate
 
@@ -614,3 +618,82 @@ def test_by_a_lesson_the_second_unit_is_told_its_own_address_or_there_is_none(
         key: text.lstrip("0") for key, text in meant.items() if key not in router
     }, lesson.set
     assert str(second) not in (sent["rt"], sent["ntp"])
+
+
+def type_lines(*talk):
+    """Type on a console: what the device has said, then the line that is sent, each echoed but a secret."""
+    listening = Listening()
+    for said, line in talk:
+        listening.heard(said.encode())
+        for each in line:
+            listening.said(each.encode())
+            listening.heard(b"" if said.endswith("assword: ") else each.encode())
+        listening.said(b"\r")
+        listening.heard(b"\r\n")
+    return listening
+
+
+LOG_IN = (("login: ", "fitter"), ("Password: ", "marked-secret"))
+SETS = ("ok\r\nsw1# ", "ip 10.84.16.21/22 gw 10.84.19.254")
+
+
+@pytest.mark.parametrize(
+    ("sessions", "lines"),
+    [
+        (
+            [[*LOG_IN, SETS], [*LOG_IN, ("# ", "save"), ("Overwrite? [y/N] ", "y")]],
+            {"set": ["ip {address}/{prefix} gw {gateway}"], "keep": ["save", "y"], "login": ["{user}", "{password}"]},
+        ),
+        (
+            [[("# ", "enable"), ("Password: ", "x"), SETS, ("# ", "write"), ("Password: ", "again"), ("# ", "reboot"),
+              ("are you sure? ", "yes")]],
+            {"login": ["enable", "{password}"], "set": ["ip {address}/{prefix} gw {gateway}"],
+             "keep": ["write", "{password}"], "restart": ["reboot", "yes"]},
+        ),
+        (
+            [[("Choice: ", "3"), ("Address: ", "10.84.16.21/22"), ("Choice: ", "save"), ("(y/n)? ", "y"),
+              ("Choice: ", "exit"), ("Discard? ", "n")]],
+            {"set": ["3", "{address}/{prefix}", "save", "y"]},
+        ),
+        (
+            [[SETS], [("# ", "show ip")], [("# ", "wr")]],
+            {"set": ["ip {address}/{prefix} gw {gateway}"], "keep": ["wr"]},
+        ),
+        (
+            [[("# ", "ip 10.84.16.9/22"), ("10.84.16.9 is taken\r\n# ", "ip 10.84.16.21/22")]],
+            {"set": ["ip {address}/{prefix}"]},
+        ),
+    ],
+)  # fmt: skip
+def test_all_sessions_of_a_unit_are_one_lesson_and_a_question_belongs_to_the_line_it_answers(sessions, lines):
+    target = Target(interface=IPv4Interface("10.84.16.21/22"), gateway=IPv4Address("10.84.19.254"))
+    lesson = learn_lines([type_lines(*each) for each in sessions], target)
+    learned = {part: [each["send"] for each in getattr(lesson, part)] for part in ("login", "set", "keep", "restart")}
+    assert {part: sent for part, sent in learned.items() if sent} == lines, lesson
+
+
+@pytest.mark.parametrize("became", [["10.84.16.31/22"], ["10.84.16.31/22", "192.168.61.7/24"], []])
+def test_what_passed_is_offered_however_the_device_came_there_and_can_be_taken_up_again(tmp_path, became):
+    """After a way that gave it the address, and after it was put back as it was found; never before it was seen."""
+    session, asked, told = MagicMock(), [], []
+    session.device = SimpleNamespace(
+        unit=1, chosen=None, way=SimpleNamespace(gives=True), whereabouts=None, work=SimpleNamespace(tag="FL-1"),
+        became=[Target(interface=IPv4Interface(each)) for each in became], took_after_restart=False, power_cycle=None,
+        old_address=None,
+    )  # fmt: skip
+    told_it = passed(("POST", "/s", "ip=10.84.16.31&mask=255.255.252.0", ""))
+    door = SimpleNamespace(exchanges=told_it, far=HttpPort(IPv4Address("10.84.16.9"), 80), secure=False)
+    door.first = door.far
+    run = SimpleNamespace(session=session, job=SimpleNamespace(path=tmp_path / "x.askport"), learn=lambda kind: None)
+    desk = SimpleNamespace(workplace=SimpleNamespace(run=run), laptop=SimpleNamespace(passed=lambda _: door),
+                           ask=asked.append, tell=told.append)  # fmt: skip
+    keys = LessonKeys(desk, SimpleNamespace(learned=None))
+    assert keys.has_lesson is bool(became)
+    for _ in range(2 if became else 0):
+        keys.keep()
+        question = asked.pop()
+        assert "with {address} for 10.84.16.31" in question.check("Pump")
+        question.use(session, 0.0, "Pump")
+        door.exchanges = passed(("POST", "/t", "ip=10.84.16.31&mask=255.255.252.0&save=1", ""))
+        assert ("Kept in pump" in told.pop(), keys.has_lesson) == (True, True)
+    assert [("/t" in each.read_text()) for each in tmp_path.glob("*.toml")] == [True] * bool(became)

@@ -99,7 +99,7 @@ def _learned(
     from askport.core.lessons.drafting import add_keep, draft_console
     from askport.edges.kind_files import load_kind
 
-    lesson = learn_lines(listening.lines, target)
+    lesson = learn_lines([listening], target)
     if path.exists() and not lesson.stood and lesson.keep:
         load_kind(path)
         write_file(path, add_keep(path.read_text(encoding="utf-8"), lesson).encode())

@@ -290,14 +290,14 @@ class JobRun:
         """Write down that the rest goes like a unit."""
         self._write(CrateBegun(like=like, kind_name=kind, power_cuts=power_cuts))
 
-    def keep_taught(self, exchanges: Sequence[Exchange], *, port: int, secure: bool) -> None:
-        """Keep what passed while the unit at hand was set on its page, without its secrets."""
+    def keep_taught(self, exchanges: Sequence[Exchange], *, present: IPv4Address, port: int, secure: bool) -> None:
+        """Keep what passed while the unit at hand was set on its page, then at ``present``, without its secrets."""
         device = self.session.device
-        if device.chosen and device.whereabouts and device.way:
+        if device.chosen:
             self._write(
                 Taught(
-                    unit=device.unit, mac=device.chosen.mac, present=device.whereabouts, port=port, secure=secure,
-                    after_restart=device.way.wants_power, exchanges=tuple(as_kept(each) for each in blanked(exchanges)),
+                    unit=device.unit, mac=device.chosen.mac, present=present, port=port, secure=secure,
+                    after_restart=device.took_after_restart, exchanges=tuple(map(as_kept, blanked(exchanges))),
                 )
             )  # fmt: skip
 

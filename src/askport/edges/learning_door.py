@@ -32,7 +32,7 @@ class LearningDoor(Door):
             now: the wire's time.
         """
         super().__init__(over, far, secure=secure)
-        self._now, self._first = now, far
+        self._now, self.first = now, far
         self.exchanges: list[Exchange] = []
         """What passed, in order; bodies and answers are cut to what is looked at."""
 
@@ -40,7 +40,7 @@ class LearningDoor(Door):
         """Keep a request with its answer."""
         super().kept(request, target, response)
         head = request.head
-        if len(self.exchanges) >= _MOST_EXCHANGES or self.far != self._first or not isinstance(head, h11.Request):
+        if len(self.exchanges) >= _MOST_EXCHANGES or self.far != self.first or not isinstance(head, h11.Request):
             return
         kind = response.header(b"content-type") if response else ""
         readable = response is not None and (not kind or kind.startswith(("text/", "application/json")))

@@ -56,7 +56,7 @@ class Terminal:
 
     def __init__(self, over_cable: Sockets | None, far: FarEnd) -> None:
         self.far, self.over = far, ""
-        self.listening = Listening()
+        self.listening = Listening(str(far))
         self.is_open = False
         self._over_cable = over_cable
         self._writer: Any = None

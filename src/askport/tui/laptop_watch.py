@@ -9,7 +9,6 @@ from askport.core.addresses import Address
 from askport.core.channels import TcpPort
 from askport.core.errors import AskPortError
 from askport.core.hazard import Hazard
-from askport.core.lessons.page_lesson import PageLesson, learn
 from askport.core.visit.session import Session
 from askport.edges.adapters import list_adapters, way_to
 from askport.edges.door import FIREWALL, SECURE_PORTS, is_dropped
@@ -120,10 +119,3 @@ class LaptopWatch:
         """Return the door through which something passed to this device, or None."""
         passed = (door for (unit, _), door in self._doors.items() if unit == session.device.unit and door.exchanges)
         return next(passed, None)
-
-    def lesson(self, session: Session) -> tuple[PageLesson, LearningDoor] | None:
-        """Return what passed through the door to this device teaches, or None where nothing passed."""
-        door, old, target = self.passed(session), session.device.whereabouts, session.device.target
-        if door is None or old is None:
-            return None
-        return learn(door.exchanges, present=old, target=target, name=session.device.work.tag), door

@@ -37,9 +37,13 @@ class Typed:
 
 
 class Listening:
-    """Hears both ends of a console, byte by byte, and keeps the lines."""
+    """Hears both ends of one session on a console, byte by byte, and keeps the lines.
 
-    def __init__(self) -> None:
+    ``at`` says where the console was, for a device that moved between two sessions.
+    """
+
+    def __init__(self, at: str = "") -> None:
+        self.at = at
         self._lines: list[Typed] = []
         self._heard = ""
         self._line = ""
@@ -73,7 +77,13 @@ class Listening:
 
     @property
     def lines(self) -> list[Typed]:
-        """The lines so far."""
+        """The lines so far; one that nothing was heard after is a line only where it told an address.
+
+        A device that has moved says nothing back, and what is typed into a connection that is gone was told to nobody.
+        """
+        if not self._heard and self._pending and not _SECRET.search(self._pending[1]):
+            line, prompt = self._pending
+            return [*self._lines, *([Typed(prompt, line, False)] if _ADDRESS.search(line) else [])]
         self._settle(self._heard)
         return list(self._lines)
 
@@ -102,16 +112,22 @@ class Listening:
             self._lines.append(typed)
 
 
+Step = dict[str, str]
+"""A line as a kind file has it: what is expected before it, and what is sent."""
+
+
 @dataclass(slots=True)
 class ConsoleLesson:
     """What was learned; ``why_not`` says why nothing was."""
 
-    login: list[dict[str, str]] = field(default_factory=list)
-    set: list[dict[str, str]] = field(default_factory=list)
-    keep: list[dict[str, str]] = field(default_factory=list)
-    restart: list[dict[str, str]] = field(default_factory=list)
+    login: list[Step] = field(default_factory=list)
+    set: list[Step] = field(default_factory=list)
+    keep: list[Step] = field(default_factory=list)
+    restart: list[Step] = field(default_factory=list)
     stood: list[Stood] = field(default_factory=list)
     target: Target | None = None
+    saves: bool = False
+    """Whether a line that saves is told with those that set."""
     why_not: str = ""
 
     @property
@@ -124,38 +140,94 @@ class ConsoleLesson:
         return f"{len(lines)} line{'' if len(lines) == 1 else 's'}, {values}{asked}"
 
 
-def learn_lines(lines: Sequence[Typed], target: Target | None = None, name: str = "") -> ConsoleLesson:
-    """Return what the lines of one session teach.
+def learn_lines(sessions: Sequence[Listening], target: Target | None = None, name: str = "") -> ConsoleLesson:
+    """Return what the sessions with one unit teach.
+
+    What was typed in the session that told it its address is told in one session again, in the same order. What was
+    typed in later ones is told once it has moved.
 
     Args:
-        lines: as they were sent.
+        sessions: in order.
         target: what the unit became, where that is known; else it is read out of the lines.
         name: what it is called, or an empty text.
     """
-    lesson = ConsoleLesson(target=target or _meant(lines))
-    last_secret = max((place for place, each in enumerate(lines) if each.is_secret), default=-1)
-    for place, line in enumerate(lines):
-        step = {"expect": _expect(line.prompt) or "\n"}
-        if line.is_secret:
-            lesson.login.append({**step, "send": "{password}"})
-            continue
-        text = _with_placeholders(line.text, lesson, name) if lesson.target else line.text
-        follows = lines[place + 1] if place + 1 < len(lines) else None
-        if place < last_secret and follows and follows.is_secret and text == line.text and line.prompt.endswith(":"):
-            lesson.login.append({**step, "send": "{user}"})
-        elif place < last_secret:
-            lesson.login.append({**step, "send": text})
-        elif _LEAVES.match(text) or (_LOOKS.match(text) and text == line.text):
-            continue
-        elif _KEEPS.match(text):
-            lesson.keep.append({**step, "send": text})
-        elif _RESTARTS.match(text):
-            lesson.restart.append({**step, "send": text})
-        else:
-            lesson.set.append({**step, "send": text})
-    if not lesson.stood and not lesson.keep:
+    spoken = [each.lines for each in sessions]
+    lesson = ConsoleLesson(target=target or _meant([line for lines in spoken for line in lines]))
+    told_at = None
+    for listening, lines in zip(sessions, spoken, strict=True):
+        login, told = _told(lines, lesson, name)
+        if not told:
+            continue  # somebody looked round
+        lesson.login = lesson.login or login
+        saves = any(part == "keep" for part, _ in told)
+        steps = {part: [step for of, step in told if of == part] for part in ("set", "keep", "restart")}
+        if told_at is None and any("{address}" in each["send"] for each in steps["set"]):
+            told_at = listening.at
+            if saves and not steps["restart"]:  # it was still there to be told: that may be what makes it move
+                steps = {"set": [step for _, step in told], "keep": []}
+                lesson.saves = True
+        elif told_at is not None and saves:
+            steps["set"], steps["keep"] = [], [step for part, step in told if part != "restart"]
+        elif told_at is not None and any("{" in each["send"] for each in steps["set"]):
+            lesson.why_not = "It was told more after it had moved, without a line that saves: that cannot be learned."
+        lesson.set += steps["set"]
+        lesson.keep += steps["keep"]
+        if told_at in (None, listening.at):  # a restart after the move was no part of it
+            lesson.restart += steps.get("restart", [])
+    lesson.set = _without_corrected(lesson.set)
+    if lesson.set and told_at is None and (lesson.stood or not lesson.keep):
+        lesson.why_not = "No line told the device its address: nothing can be learned from it."
+    elif not lesson.set and not lesson.keep:
         lesson.why_not = "No line told the device an address: nothing can be learned from it."
     return lesson
+
+
+def _told(lines: Sequence[Typed], lesson: ConsoleLesson, name: str) -> tuple[list[Step], list[tuple[str, Step]]]:
+    """Return how one session was entered, and what it told, each line with the part of a kind that it belongs to.
+
+    A line that answers a question of the device (a confirmation, a value, a password) belongs to what provoked that.
+    """
+    texts = [_with_placeholders(each.text, lesson, name) if lesson.target else each.text for each in lines]
+    told = [place for place, each in enumerate(lines) if texts[place] != each.text or _part_of(each.text)]
+    if not told:
+        return [], []
+    begin = max((place + 1 for place in range(told[0]) if lines[place].is_secret), default=0)
+    login, steps, part = list[Step](), list[tuple[str, Step]](), ""
+    for place, line in enumerate(lines):
+        step = {"expect": _expect(line.prompt) or "\n", "send": "{password}" if line.is_secret else texts[place]}
+        if place < begin:
+            is_user = lines[place + 1].is_secret and texts[place] == line.text and line.prompt.endswith(":")
+            login.append(step | ({"send": "{user}"} if is_user and not line.is_secret else {}))
+            continue
+        answers = place > begin and _is_question(line.prompt) and line.prompt != lines[begin].prompt
+        if texts[place] != line.text:
+            part = "set"
+        elif not answers:
+            is_aside = _LEAVES.match(line.text) or _LOOKS.match(line.text)
+            part = "" if is_aside else _part_of(line.text) or "set"
+        if part:
+            steps.append((part, step))
+    return login, steps
+
+
+def _part_of(text: str) -> str:
+    return "keep" if _KEEPS.match(text) else "restart" if _RESTARTS.match(text) else ""
+
+
+def _is_question(prompt: str) -> bool:
+    """Whether a device asked something, rather than wait for a command."""
+    return prompt[-1:] in "?:])" and prompt != ""
+
+
+def _without_corrected(steps: Sequence[Step]) -> list[Step]:
+    """Leave out lines that told an address which a later line of the same words told otherwise."""
+    words = [re.sub(r"/\d+|/\{prefix\}", "", _ADDRESS.sub("*", re.sub(r"\{(?!prefix)\w+\}", "*", each["send"])))
+             for each in steps]  # fmt: skip
+    return [
+        step for place, step in enumerate(steps)
+        if not (_ADDRESS.search(step["send"]) and any("{" in each["send"] and said == words[place]
+                for each, said in zip(steps[place + 1 :], words[place + 1 :], strict=True)))
+    ]  # fmt: skip
 
 
 def _expect(prompt: str) -> str:

@@ -83,7 +83,7 @@ def draft_console(
         learned: from which unit and when, as the file says it.
     """
     made = {**way, "takes_effect": "after restart" if lesson.restart else "at once"}
-    made |= {"permanent": "after keep"} if lesson.keep else {}
+    made |= {"permanent": "after keep"} if lesson.keep else {"permanent": "yes"} if lesson.saves else {}
     parts = {"login": lesson.login, "set": lesson.set, "keep": lesson.keep, "restart": lesson.restart}
     made |= {key: lines for key, lines in parts.items() if lines}
     document: dict[str, Any] = {"schema": "askport.kind/1", "name": name, "notes": f"{learned}: {lesson.words}."}

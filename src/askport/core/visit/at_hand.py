@@ -95,6 +95,8 @@ class AtHand:
         """Whether something was changed about it in this visit, or may have been."""
         self.restores = False
         """Whether it is to be put back as it was found."""
+        self.became: list[Target] = []
+        """What it was seen to take in this visit, in order."""
         self.says: ReadBack | None = None
         """What it said of itself as it was found, where it was read."""
         self.not_read = ""
@@ -176,6 +178,11 @@ class AtHand:
     def was_taken(self) -> bool:
         """Whether it has shown that it took its final address."""
         return self.way is not None and self.way.result is Result.TAKEN
+
+    @property
+    def took_after_restart(self) -> bool:
+        """Whether somebody set it by hand, and it took that only after a restart."""
+        return self.way is not None and not self.way.gives and self.way.wants_power
 
     @property
     def open_ports(self) -> list[int]:

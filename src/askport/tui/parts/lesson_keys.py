@@ -1,27 +1,29 @@
 """What was learned while a unit was set by hand: shown as what it is, and kept as a kind where somebody agrees."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
+from typing import TypeVar
 
 from askport.core.errors import BadInput
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.kinds.model import METHODS
 from askport.core.lessons.console_lesson import ConsoleLesson, learn_lines
 from askport.core.lessons.drafting import draft, draft_console
-from askport.core.lessons.page_lesson import PageLesson
+from askport.core.lessons.page_lesson import PageLesson, learn
+from askport.core.plan.target import Target
 from askport.core.text import display_text
+from askport.core.visit.at_hand import AtHand
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase
 from askport.edges.files import write_file
+from askport.edges.learning_door import LearningDoor
 from askport.tui.desk import Desk
 from askport.tui.laptop_console import Terminal, console_of
 from askport.tui.parts.crate_keys import CrateKeys
 from askport.tui.question import Question
 from askport.tui.screens.console_screen import ConsoleScreen
-
-_DONE = (Phase.POWER_CYCLE, Phase.PROVING_AGAIN, Phase.MAY_RECORD, Phase.RECORDED)
 
 
 class LessonKeys:
@@ -29,25 +31,32 @@ class LessonKeys:
 
     def __init__(self, desk: Desk, crate: CrateKeys) -> None:
         self._desk, self._crate = desk, crate
-        self.terminals: dict[int, Terminal] = {}
-        """Consoles that units were typed on, by their numbers."""
+        self.terminals: dict[int, list[Terminal]] = {}
+        """Consoles that units were typed on, in order, by the units' numbers."""
         self._kept = set[int]()
         """Units of which is kept what passed while they were set by hand."""
+        self._looked_at: tuple[tuple[int, ...], bool] = (), False
+        """How much had passed when that was looked at last, and whether it teaches something."""
+        self._names: dict[int, str] = {}
+        """What the lessons of units were called, for one that is taken up again."""
 
     @property
     def has_lesson(self) -> bool:
-        """Whether the unit at hand was set by hand through the door, and nothing was kept of that yet."""
+        """Whether what passed through the door or on a console since the unit was taken teaches how it is set."""
         session = self._desk.workplace.run.session
-        by_hand = session.device.way is not None and not session.device.way.gives
-        passed = self._desk.laptop.passed(session) is not None or session.device.unit in self.terminals
-        return by_hand and session.phase in _DONE and self._crate.learned is None and passed
+        door, typed = self._desk.laptop.passed(session), self.terminals.get(session.device.unit, [])
+        at = (session.device.unit, len(session.device.became), len(typed), len(door.exchanges) if door else 0)
+        if at != self._looked_at[0]:
+            found = self.learned_by_hand()
+            self._looked_at = at, found is not None and not found[0].why_not
+        return self._looked_at[1]
 
     def open_console(self) -> None:
         """Open its console on the screen."""
 
         def closed(terminal: Terminal | None) -> None:
             if terminal and terminal.listening.lines:
-                self.terminals[self._desk.workplace.run.session.device.unit] = terminal
+                self.terminals.setdefault(self._desk.workplace.run.session.device.unit, []).append(terminal)
 
         if far := console_of(self._desk.workplace.run.session):
             self._desk.view(ConsoleScreen(self._desk.workplace, far), closed)
@@ -58,25 +67,28 @@ class LessonKeys:
         session, unit = run.session, run.session.device.unit
         if session.phase is Phase.RECORDED and unit not in self._kept and (door := self._desk.laptop.passed(session)):
             self._kept.add(unit)
-            if session.device.way and not session.device.way.gives:
-                run.keep_taught(door.exchanges, port=door.far.port, secure=door.secure)
+            lesson = _teaching(_page_lesson(door, session.device, each) for each in session.device.became[::-1])
+            if lesson and not lesson.why_not:
+                present = _page_was_at(door, session.device)
+                run.keep_taught(door.exchanges, present=present, port=door.far.port, secure=door.secure)
 
     def learned_by_hand(self) -> tuple[PageLesson | ConsoleLesson, Callable[[str], str]] | None:
         """Return what passed to this device teaches, and what makes a kind file of it; None where nothing passed."""
         session = self._desk.workplace.run.session
         device = session.device
         mac = device.chosen.mac if device.chosen else None
-        after_restart = device.way is not None and device.way.wants_power
         learned = f"Learned from {device.work.tag} on {datetime.now(UTC).astimezone().date()}"
-        if terminal := self.terminals.get(device.unit):
-            lines = learn_lines(terminal.listening.lines, device.target)
-            if not lines.why_not:
-                return lines, lambda kind: draft_console(lines, terminal.way, name=kind, mac=mac, learned=learned)
-        if found := self._desk.laptop.lesson(session):
-            lesson, door = found
-            return lesson, lambda kind: draft(
-                lesson, name=kind, mac=mac, secure=door.secure, port=door.far.port, after_restart=after_restart,
-                learned=learned, delivered=_delivered(session, lesson), lasted=_lasted(session),
+        door, terminals = self._desk.laptop.passed(session), self.terminals.get(device.unit, [])
+        typed, became = [each.listening for each in terminals], device.became[::-1]  # what was told last counts
+        page = _teaching(_page_lesson(door, device, target) for target in became if door)
+        lines = _teaching(learn_lines(typed, target) for target in became if typed)
+        if lines and (not lines.why_not or page is None or page.why_not):
+            return lines, lambda kind: draft_console(lines, terminals[0].way, name=kind, mac=mac, learned=learned)
+        if page and door:
+            return page, lambda kind: draft(
+                page, name=kind, mac=mac, secure=door.secure, port=door.far.port,
+                after_restart=device.took_after_restart, learned=learned, delivered=_delivered(session, page),
+                lasted=_lasted(session),
             )  # fmt: skip
         return None
 
@@ -85,15 +97,15 @@ class LessonKeys:
         session = self._desk.workplace.run.session
         found = self.learned_by_hand()
         if found is None:
-            self._desk.tell("No line that was typed told it its address: nothing can be learned from that.")
             return
-        lesson, text_for = found
+        (lesson, text_for), unit = found, session.device.unit
         if lesson.why_not:
             self._desk.tell(lesson.why_not)
             return
         about = display_text(f"{lesson.words}. {_steps(lesson)}", 400)
         maker = session.cable.around.maker(session.device.chosen.mac) if session.device.chosen else None
-        name = (lesson.title if isinstance(lesson, PageLesson) else "") or maker or f"like {session.device.work.tag}"
+        title = lesson.title if isinstance(lesson, PageLesson) else ""
+        name = self._names.get(unit) or title or maker or f"like {session.device.work.tag}"
 
         def check(typed: str) -> str:
             kind = " ".join(typed.split())
@@ -107,15 +119,35 @@ class LessonKeys:
             text = text_for(kind)
             slug = re.sub(r"[^a-z0-9]+", "-", kind.casefold()).strip("-") or "learned"
             path = self._desk.workplace.run.job.path.with_name(f"{slug}.kind.toml")
-            if path.exists():
+            if path.exists() and kind != self._names.get(unit):
                 raise BadInput(f"'{path.name}' exists already: name the kind otherwise.")
             write_file(path, text.encode())
+            self._names[unit] = kind
             self._crate.learned = read_kind(text, path.name)
             self._desk.workplace.run.learn(self._crate.learned)
             self._desk.tell(f"Kept in {path.name}. g has the rest of the crate go like this one.")
 
         question = "Keep what was learned as a kind. What is it called? Values and passwords are not in it."
         self._desk.ask(Question(question, name, check, use, replaces=True))
+
+
+_Lesson = TypeVar("_Lesson", PageLesson, ConsoleLesson)
+
+
+def _teaching(lessons: Iterable[_Lesson]) -> _Lesson | None:
+    """Return the first that teaches something, or else the first, which says why not; None where there is none."""
+    each = list(lessons)
+    return next((lesson for lesson in each if not lesson.why_not), next(iter(each), None))
+
+
+def _page_lesson(door: LearningDoor, device: AtHand, target: Target) -> PageLesson:
+    return learn(door.exchanges, present=_page_was_at(door, device), target=target, name=device.work.tag)
+
+
+def _page_was_at(door: LearningDoor, device: AtHand) -> IPv4Address:
+    """Return where the page was when it was opened; for one over IPv6, where the device was by IPv4."""
+    first = door.first.address
+    return first if isinstance(first, IPv4Address) else device.whereabouts or device.became[0].interface.ip
 
 
 def _delivered(session: Session, lesson: PageLesson) -> IPv4Interface | None:

@@ -260,6 +260,7 @@ class Setting(Stage):
         self._visit.device.was_touched |= way.has_changed
         if way.result is Result.TAKEN:
             self._visit.device.as_left = as_told(entry)
+            self._visit.device.became.append(way.target)
 
     def follow(self, now: float) -> None:
         """Where the device was moved to a wrong address out of the laptop's reach, go back to reaching it."""
