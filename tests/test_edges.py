@@ -141,25 +141,27 @@ def test_a_late_answer_serves_no_later_request():
 
 
 def test_everything_else_goes_on_while_the_keeper_works():
+    """It answers once ten other things were done, or after half a minute if nothing else goes on."""
     keeper = FakeKeeper()
-    ticks = []
+    answers = {"given": [], "left": ["its network manager (it is busy)"]}
 
-    async def tick():
-        while True:
-            ticks.append(1)
+    async def others():
+        for _ in range(10):
             await asyncio.sleep(0.01)
+        at_last.cancel()
+        keeper.answer(1, **answers)
 
     async def ask():
-        ticking = asyncio.ensure_future(tick())
-        threading.Timer(0.3, keeper.answer, (1,), {"given": [], "left": ["its network manager (it is busy)"]}).start()
+        going = asyncio.ensure_future(others())
         try:
             await keeper.client.give_back()
         finally:
-            ticking.cancel()
+            assert going.done()
 
+    at_last = threading.Timer(30, keeper.answer, (1,), answers)
+    at_last.start()
     with pytest.raises(MachineRefused, match=r"Not given back on zl0: its network manager \(it is busy\)"):
         asyncio.run(ask())
-    assert len(ticks) > 10
 
 
 def test_a_door_lets_go_of_what_is_half_closed(monkeypatch):
@@ -458,3 +460,37 @@ def test_how_far_a_relay_has_read_is_told_behind_all_that_had_come_before(endles
     assert until == 7.0
     assert 0.2 <= max(seen) <= 0.3
     assert len(seen) >= 200
+
+
+@pytest.mark.parametrize(
+    "torn", [b"", b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: 400\r\n\r\n<title>half"]
+)
+def test_a_device_that_tears_its_answer_as_it_moves_keeps_no_browser_waiting(torn):
+    """What it was told stands at once, for who follows it; the browser is told where it has moved."""
+
+    async def scene():
+        async def device(reader, writer):
+            await reader.readuntil(b"255.0")
+            writer.write(torn)
+            await asyncio.sleep(3600)
+
+        server = await asyncio.start_server(device, "127.0.0.1", 0)
+        port = server.sockets[0].getsockname()[1]
+        door = LearningDoor(OverAdapter("lo"), TcpPort(IPv4Address("127.0.0.1"), port), secure=False, now=lambda: 0.0)
+        await door.open()
+        reader, writer = await asyncio.open_connection(*door.host.split(":"))
+        path, _, body = door.hand_out().removeprefix(f"http://{door.host}"), "", b"ip=10.84.16.31&mask=255.255.255.0"
+        head = f"POST {path} HTTP/1.1\r\nHost: {door.host}\r\nContent-Type: application/x-www-form-urlencoded\r\n"
+        writer.write(head.encode() + b"Content-Length: %d\r\n\r\n" % len(body) + body)
+        while not door.told:
+            await asyncio.sleep(0.01)
+        assert door.told[0] == IPv4Address("10.84.16.31")
+        door.follow(TcpPort(IPv4Address("10.84.16.31"), port))
+        page = await asyncio.wait_for(reader.readuntil(b"</html>"), 30.0)
+        assert b"It has moved to 10.84.16.31" in page
+        (kept,) = door.exchanges
+        assert kept.fields == {"ip": "10.84.16.31", "mask": "255.255.255.0"}
+        await door.close()
+        server.close()
+
+    asyncio.run(scene())

@@ -66,7 +66,7 @@ class Door:
         self._silent: dict[asyncio.Task[None], None] = {}
         """Connections of which nothing has come yet, the oldest first."""
         self._guard, self._at = door_guard.Guard(), "127.0.0.1"
-        self._tells_moved = False
+        self._tells_moved, self._moves = False, asyncio.Event()
         self.key = ""
         """The fingerprint of the device's certificate."""
         self.passed = 0
@@ -98,6 +98,8 @@ class Door:
         """Lead to where the device has moved; the browser is told so at its next page."""
         if far != self.far:
             self.far, self._tells_moved, self.fault = far, True, ""
+            self._moves.set()
+            self._moves = asyncio.Event()
 
     async def open(self) -> None:
         """Begin to listen on a loopback address of its own.
@@ -237,19 +239,17 @@ class Door:
         writer: asyncio.StreamWriter, *, lets_in: bool,
     ) -> bool:  # fmt: skip
         """Carry one request to the device and its answer back; say whether the connection goes on."""
-        far, links, far_writer = h11.Connection(h11.CLIENT), self._links, None
+        far, links, far_writer, at = h11.Connection(h11.CLIENT), self._links, None, self.far
         try:
             far_reader, far_writer = await self._connect()
             await self._ask((near, reader), (far, far_writer), request, target, links)
-            async with asyncio.timeout(_PATIENCE_S):
-                response = await read_head(far, far_reader)
-                if response and not response.streams:
-                    await read_body(far, far_reader, response)
+            self.see_told(request, target)
+            response = await self._unless_it_moves(far, far_reader)
             if response is None or not isinstance(response.head, h11.Response):
                 raise ConnectionError("it ended the connection without an answer")
             if not (response.is_whole or response.streams) and response.header(b"content-type").startswith("text/"):
                 raise h11.RemoteProtocolError("it never ends")
-            self.kept(request, target, response)
+            self.kept(request, target, response, at)
             headers, body = self._carried_back(response, links)
             headers += [(b"set-cookie", self._guard.cookie())] if lets_in else []
             status = response.head.status_code
@@ -258,7 +258,11 @@ class Door:
                 await relay((far, far_reader), (near, writer), bytes(response.body))
                 return False
         except (OSError, TimeoutError, h11.RemoteProtocolError) as error:
-            self.kept(request, target, None)
+            self.kept(request, target, None, at)
+            if at != self.far:  # what was on the way is lost with the address that it was sent from
+                self._tells_moved = False
+                await send(near, writer, 200, _HTML, door_pages.moved(self.far.host))
+                return False
             self.dropped = isinstance(error, TimeoutError) and far_writer is None
             reason = why(error) if isinstance(error, OSError) else f"what it answered is no page ({error})"
             self.fault = f"{self.far} did not answer: {reason}."
@@ -272,8 +276,30 @@ class Door:
         await send(near, writer, status, headers, body if has_body else b"", says_length=has_body)
         return True
 
-    def kept(self, request: Message, target: str, response: Message | None) -> None:
-        """See what has passed: a device that was told an address may move there without a word."""
+    async def _unless_it_moves(self, far: h11.Connection, reader: asyncio.StreamReader) -> Message | None:
+        """Return the answer, as far as it is held.
+
+        Raises:
+            ConnectionError: the device has moved meanwhile, and nothing comes from where it was.
+            TimeoutError: it takes too long.
+        """
+        answer = asyncio.ensure_future(_read(far, reader))
+        moves = asyncio.ensure_future(self._moves.wait())
+        try:
+            async with asyncio.timeout(_PATIENCE_S):
+                await asyncio.wait((answer, moves), return_when=asyncio.FIRST_COMPLETED)
+            if answer.done():
+                return answer.result()
+            raise ConnectionError("it has moved")
+        finally:
+            answer.cancel()
+            moves.cancel()
+
+    def kept(self, request: Message, target: str, response: Message | None, at: TcpPort) -> None:
+        """Take in what has passed with the device, which was at ``at`` when it was asked."""
+
+    def see_told(self, request: Message, target: str) -> None:
+        """See what is told: a device that gets an address may move there without a word."""
         assert isinstance(request.head, h11.Request)  # noqa: S101 - for the type checker
         exchange = Exchange(
             method=request.head.method.decode("latin-1"), path=target, content_type=request.header(b"content-type"),
@@ -369,6 +395,13 @@ class Door:
         lines += [b"connection: " + request.header(b"connection").encode("latin-1")]
         far_writer.write(b"\r\n".join(lines) + b"\r\n\r\n" + bytes(near.trailing_data[0]))
         await pass_both_ways((reader, far_writer), (far_reader, writer))
+
+
+async def _read(connection: h11.Connection, reader: asyncio.StreamReader) -> Message | None:
+    response = await read_head(connection, reader)
+    if response and not response.streams:
+        await read_body(connection, reader, response)
+    return response
 
 
 async def is_dropped(over: Sockets, far: TcpPort) -> bool:

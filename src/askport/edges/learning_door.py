@@ -36,11 +36,10 @@ class LearningDoor(Door):
         self.exchanges: list[Exchange] = []
         """What passed, in order; bodies and answers are cut to what is looked at."""
 
-    def kept(self, request: Message, target: str, response: Message | None) -> None:
+    def kept(self, request: Message, target: str, response: Message | None, at: TcpPort) -> None:
         """Keep a request with its answer."""
-        super().kept(request, target, response)
         head = request.head
-        if len(self.exchanges) >= _MOST_EXCHANGES or self.far != self.first or not isinstance(head, h11.Request):
+        if len(self.exchanges) >= _MOST_EXCHANGES or at != self.first or not isinstance(head, h11.Request):
             return
         kind = response.header(b"content-type") if response else ""
         readable = response is not None and (not kind or kind.startswith(("text/", "application/json")))
