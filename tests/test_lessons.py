@@ -400,6 +400,38 @@ def test_a_script_s_method_headers_and_token_are_learned(method):
     }  # fmt: skip
 
 
+TOKEN = "a1b2c3d4e5f6a7b8c9"
+IN_HEADERS = {"X-Csrf-Token": "X-Csrf-Token: {}\r\n", "X-Xsrf-Token": "Set-Cookie: XSRF-TOKEN={}; Path=/\r\n"}
+
+
+@pytest.mark.parametrize(
+    ("page", "sends"),
+    [
+        ("<input type=hidden value='{}' name=t>", "field"), ('{{"a": {{"ticket": "{}"}}}}', "field"),
+        ("<script>var cfg = {{ csrf: '{}' }}</script>", "header"), ("<script>window.sid='{}';</script>", "header"),
+        ("<body data-token='{}'>", "header"), ("<p id=key>{}</p>", "field"), ("", "X-Csrf-Token"), ("", "X-Xsrf-Token"),
+    ],
+)  # fmt: skip
+def test_a_token_is_found_again_wherever_an_answer_held_it(page, sends):
+    """In a field, in JSON, in a script, in an attribute, in a header or a cookie; kept evidence teaches the same."""
+    lines = IN_HEADERS.get(sends, "")
+    form = "ip=10.84.16.31&mask=255.255.252.0" + (f"&t={TOKEN}" if sends == "field" else "")
+    headers = {} if sends == "field" else {sends if lines else "X-Token": TOKEN}
+    first, sent = with_headers([("GET", "/", "", page.format(TOKEN)), ("POST", "/s", form, "")], headers)
+    run = [replace(first, answer_headers="Server: x\r\n" + lines.format(TOKEN)), sent]
+    kept = [as_passed(as_kept(each)) for each in blanked(run)]
+    assert kept[0].answer_headers == lines.format(TOKEN), "only what was used again is kept"
+    for exchanges in (run, kept):
+        lesson = learn(exchanges, present=IPv4Address("192.168.61.7"))
+        text = draft(lesson, name="v", mac=None, secure=False, port=80, after_restart=False, learned="x")
+        steps = read_kind(text, "x.toml").way_by("page").set
+        talk = PageTalk(HttpPort(IPv4Address("192.168.61.7"), 80), steps, {"address": "10.1.1.2", "mask": "255.0.0.0"})
+        (asked,) = [each.channel for each in talk.poll()]
+        talk.channel_event(Fetched(asked, 200, page.format("zz11yy22"), headers=lines.format("zz11yy22")), 0.0)
+        (asked,) = [each.channel for each in talk.poll()]
+        assert "zz11yy22" in f"{asked.fields} {asked.headers}"
+
+
 @pytest.mark.parametrize(
     ("page", "sent", "headers", "why"),
     [

@@ -161,6 +161,8 @@ class Fetched:
     """By what the far end can be known again: the fingerprint of its certificate, with the TLS that it speaks."""
     clock: datetime | None = None
     """The time of day that its answer was sent, as it says, or as the laptop's clock does (RFC 9110 section 6.6.1)."""
+    headers: str = ""
+    """The lines of its header, as they came."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,8 @@ from askport.edges.door_talk import Message
 from askport.edges.transports.tcp_socket import Sockets
 
 _MOST_EXCHANGES = 2_000
+_MOST_HEADER = 8_000
+"""Characters of an answer's header that are looked at."""
 _BROWSERS_OWN = frozenset({
     "host", "connection", "content-length", "content-type", "user-agent", "origin", "referer", "cookie",
     "authorization", "cache-control", "pragma", "upgrade-insecure-requests", "dnt", "te", "priority", "save-data",
@@ -53,10 +55,16 @@ class LearningDoor(Door):
                 method=head.method.decode("latin-1"), path=target, content_type=request.header(b"content-type"),
                 body=bytes(request.body[:MAX_BODY]), log_in=scheme.lower(), headers=headers,
                 status=response.head.status_code if response and isinstance(response.head, h11.Response) else 0,
-                answer=answer, at=self._now(),
+                answer=answer, answer_headers=_lines(response) if response else "", at=self._now(),
                 sets_cookie=bool(response and response.header(b"set-cookie")),
             )
         )  # fmt: skip
+
+
+def _lines(response: Message) -> str:
+    """Return the lines of an answer's header."""
+    lines = (f"{name.decode('latin-1')}: {value.decode('latin-1')}\r\n" for name, value in response.head.headers)
+    return "".join(lines)[:_MOST_HEADER]
 
 
 def _own(head: h11.Request) -> list[tuple[str, str]]:

@@ -9,6 +9,7 @@ from urllib.parse import quote_plus
 
 from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.page_lesson import computed, is_asset, secret_fields
+from askport.core.lessons.tokens import LONG_TOKEN
 
 BLANK = "blanked"
 """Stands where a name or a password stood."""
@@ -41,7 +42,19 @@ def blanked(exchanges: Sequence[Exchange]) -> list[Exchange]:
                     body, path, answer = (part.replace(form, blank) for part in (body, path, answer))
                     headers = {name: value.replace(form, blank) for name, value in headers.items()}
         kept.append(replace(each, body=body.encode(), path=path, answer=answer[:_MOST_TEXT], headers=headers))
-    return kept
+    return [
+        replace(each, answer_headers=_used_again(each.answer_headers, kept[place:]))
+        for place, each in enumerate(kept, 1)
+    ]
+
+
+def _used_again(lines: str, later: Sequence[Exchange]) -> str:
+    """Return the header lines of which something was sent later: whatever else is in them is nobody's business."""
+    sent = " ".join(text for each in later for text in (*each.headers.values(), *each.fields.values()))
+    return "".join(
+        line for line in lines.splitlines(keepends=True)
+        if any(len(part) >= LONG_TOKEN and part in sent for part in re.split(r"[\s;,=]+", line.partition(":")[2]))
+    )  # fmt: skip
 
 
 def _in_field(key: str, text: str, whole: str, blank: str) -> str:
@@ -58,7 +71,7 @@ def as_kept(exchange: Exchange) -> dict[str, Any]:
     return {
         "method": exchange.method, "path": exchange.path, "type": exchange.content_type,
         "body": exchange.body.decode("utf-8", "replace"), "log_in": exchange.log_in, "status": exchange.status,
-        "answer": exchange.answer, "headers": json.dumps(dict(exchange.headers)), "cookie": int(exchange.sets_cookie),
+        "answer": exchange.answer, "told": exchange.answer_headers, "headers": json.dumps(dict(exchange.headers)), "cookie": int(exchange.sets_cookie),
     }  # fmt: skip
 
 
@@ -67,5 +80,6 @@ def as_passed(kept: dict[str, Any]) -> Exchange:
     return Exchange(
         method=kept["method"], path=kept["path"], content_type=kept["type"], body=kept["body"].encode(),
         log_in=kept["log_in"], status=kept["status"], answer=kept["answer"],
+        answer_headers=kept.get("told", ""),
         headers=json.loads(kept.get("headers", "{}")), sets_cookie=bool(kept.get("cookie")),
     )  # fmt: skip

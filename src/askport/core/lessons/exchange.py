@@ -11,6 +11,11 @@ MAX_BODY = 200_000
 _MAX_FIELDS = 400
 
 
+def searched(text: str, headers: str) -> str:
+    """Return what of an answer is searched: the text, and behind it the lines of its header."""
+    return f"{text[:MAX_BODY]}\n{headers}" if headers else text[:MAX_BODY]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Exchange:
     """One request and its answer."""
@@ -30,8 +35,15 @@ class Exchange:
     """0 where it was not answered."""
     answer: str = ""
     """The text of the answer."""
+    answer_headers: str = ""
+    """The lines of the answer's header."""
     at: float = 0.0
     """When the request was sent, in seconds of the wire."""
+
+    @property
+    def shown(self) -> str:
+        """What the answer said, as a step's ``find`` searches it: its text, and the lines of its header behind that."""
+        return searched(self.answer, self.answer_headers)
 
     @property
     def place(self) -> str:

@@ -177,7 +177,7 @@ def _steps(
             token = text.rpartition(" ")[2]
             source = _stood_in(token, looked_at[:place])
             if source is not None:
-                sources.setdefault(source, {})[key] = anywhere(token, looked_at[source].answer, _group(key))
+                sources.setdefault(source, {})[key] = anywhere(token, looked_at[source].shown, _group(key))
                 headers[key] = text.replace(token, f"{{{_group(key)}}}")
             elif is_opaque(token):
                 raise Refused(
@@ -189,7 +189,7 @@ def _steps(
         for key, text in exchange.fields.items():
             source = _came_from(key, text, looked_at[:place]) if made[key] == text else None
             if source is not None:
-                answer = looked_at[source].answer
+                answer = looked_at[source].shown
                 sources.setdefault(source, {})[key] = _where(key, text, answer) or anywhere(text, answer, _group(key))
                 made[key] = f"{{{_group(key)}}}"
             elif stood and (form := _form_of(key, looked_at[:place])) is not None:
@@ -273,7 +273,7 @@ def _came_from(key: str, text: str, before: Sequence[Exchange]) -> int | None:
     if len(text) < _SHORTEST_TOKEN:
         return None
     for place in range(len(before) - 1, -1, -1):
-        if text in before[place].answer and _where(key, text, before[place].answer):
+        if text in before[place].shown and _where(key, text, before[place].shown):
             return place
     return _stood_in(text, before) if is_opaque(text) else None
 
@@ -282,8 +282,8 @@ def _stood_in(token: str, before: Sequence[Exchange]) -> int | None:
     """Return which answer a value stood in under any name, the latest first, or None."""
     if len(token) < LONG_TOKEN:
         return None
-    places = (place for place in range(len(before) - 1, -1, -1) if token in before[place].answer)
-    return next((place for place in places if anywhere(token, before[place].answer, "token")), None)
+    places = (place for place in range(len(before) - 1, -1, -1) if token in before[place].shown)
+    return next((place for place in places if anywhere(token, before[place].shown, "token")), None)
 
 
 def computed(exchange: Exchange, before: Sequence[Exchange]) -> str:
@@ -330,8 +330,8 @@ def _form_of(key: str, before: Sequence[Exchange]) -> int | None:
     """Return which answer has a field of this name, the latest first: what differs there stops the lesson in time."""
     pattern = re.compile(_there(key))
     last = key.rpartition(".")[2]
-    places = (place for place in range(len(before) - 1, -1, -1) if last in before[place].answer)
-    return next((place for place in places if pattern.search(before[place].answer)), None)
+    places = (place for place in range(len(before) - 1, -1, -1) if last in before[place].shown)
+    return next((place for place in places if pattern.search(before[place].shown)), None)
 
 
 def shown_before(

@@ -3,8 +3,6 @@
 import re
 from collections.abc import Iterator
 
-from askport.core.lessons.exchange import MAX_BODY
-
 LONG_TOKEN = 8
 """Characters: a shorter value stands somewhere by chance."""
 _OPAQUE = 16
@@ -24,13 +22,18 @@ def named(key: str, held: str) -> Iterator[str]:
 
 def anywhere(token: str, answer: str, group: str) -> str:
     """Return an expression that finds a value by whatever name it stood under in an answer, or nothing."""
-    text, held = answer[:MAX_BODY], f"(?P<{group}>[^\"'<>\\s]{{1,400}})"
+    text, held = answer, f"(?P<{group}>[^\"'<>;\\s]{{1,400}})"
     plain = re.escape(token)
     for before, after in (
         (rf"[\"']([\w-]{{1,60}})[\"']\s*:\s*[\"']{plain}", r"[\"']{name}[\"']\s*:\s*[\"']{held}"),
         (rf"name=[\"']?([\w-]{{1,60}})[\"']?[^>]*?(?:value|content)=[\"']?{plain}",
          r"name=[\"']?{name}[\"']?[^>]*?(?:value|content)=[\"']?{held}"),
-        (rf"([A-Za-z_]\w{{1,60}})\s*=\s*[\"']{plain}", r"\b{name}\s*=\s*[\"']{held}"),
+        (rf"(?:value|content)=[\"']?{plain}[\"']?[^>]*?name=[\"']?([\w-]{{1,60}})",
+         r"(?:value|content)=[\"']?{held}[\"']?[^>]*?name=[\"']?{name}\b"),
+        (rf"([A-Za-z_]\w{{1,60}})\s*[=:]\s*[\"']{plain}", r"\b{name}\s*[=:]\s*[\"']{held}"),
+        (rf"\bid=[\"']?([\w-]{{1,60}})[\"']?[^>]*>\s*{plain}", r"\bid=[\"']?{name}[\"']?[^>]*>\s*{held}"),
+        (rf"(?im:^set-cookie:\s*([\w.-]{{1,60}})={plain})", r"(?im:^set-cookie:\s*{name}={held})"),
+        (rf"(?m:^([\w-]{{1,60}}):[ \t]*(?:\w+[ \t]+)?{plain})", r"(?im:^{name}:[ \t]*(?:\w+[ \t]+)?{held})"),
     ):  # fmt: skip
         if found := re.search(before, text):
             pattern = after.format(name=re.escape(found[1]), held=held)

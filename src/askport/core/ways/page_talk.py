@@ -10,12 +10,11 @@ from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort
 from askport.core.errors import BadInput
 from askport.core.kinds.model import PageStep, is_own_place
 from askport.core.kinds.placeholders import BLANK, SECRET, fill
+from askport.core.lessons.exchange import searched
 from askport.core.text import display_text
 from askport.core.ways.conversation import Ended
 from askport.core.ways.step_talk import StepTalk
 
-_FIND_IN = 200_000
-"""Characters of a page that are searched."""
 _FINDS_S = 0.5
 _REDIRECTS = frozenset({301, 302, 303, 307, 308})
 
@@ -80,14 +79,15 @@ class PageTalk(StepTalk[PageStep]):
                 ended = Ended.CLOSED if before or last else Ended.UNREACHED
                 self._finish(ended, f"“{spoken.text}” was not answered{did}: {because}")
             case Fetched(_, status, text, location, key):
+                text = searched(text, event.headers)
                 self.key = key or self.key
                 elsewhere = self._elsewhere(location) if status in _REDIRECTS else None
                 if elsewhere is not None and last:
                     self._answered(now, answer=f"it sends the browser to {elsewhere}")
                 elif status not in step.status:
                     self._finish(Ended.REFUSED, f"it answered {status} to “{spoken.text}”")
-                elif step.find and not self._find(step.find, text[:_FIND_IN]):
-                    what = display_text(_missing(step.find, text[:_FIND_IN]), 60)
+                elif step.find and not self._find(step.find, text):
+                    what = display_text(_missing(step.find, text), 60)
                     self._finish(Ended.REFUSED, f"it has no “{what}”: it may want a log-in, or be another version")
                 else:
                     self._answered(now, answer=f"answered with {status}")

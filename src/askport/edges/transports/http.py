@@ -57,6 +57,7 @@ class HttpAnswer(NamedTuple):
     location: str | None
     key: str | None
     clock: datetime
+    headers: str
 
 
 async def fetch(client: Any, call: PageCall) -> HttpAnswer:
@@ -88,7 +89,8 @@ async def fetch(client: Any, call: PageCall) -> HttpAnswer:
         name = type(error).__name__
         raise ConnectionError(str(error).lower() or _LOST.get(name, "the connection was lost")) from None
     key, clock = answer.extensions.get("askport.key"), _clock(answer.headers.get("date", ""))
-    return HttpAnswer(answer.status_code, text, answer.headers.get("location"), key, clock)
+    lines = "".join(f"{name}: {value}\r\n" for name, value in answer.headers.multi_items())
+    return HttpAnswer(answer.status_code, text, answer.headers.get("location"), key, clock, lines[:_MAX_BYTES])
 
 
 _LOST = {
