@@ -32,19 +32,22 @@ def blanked(exchanges: Sequence[Exchange]) -> list[Exchange]:
     kept = []
     for each in pages[:_MOST]:
         body, path, answer = each.body.decode("utf-8", "replace"), each.path, each.answer
-        headers = dict(each.headers)
+        headers, lines = dict(each.headers), each.answer_headers
         for key, text, blank in found:
             if not text:
                 continue
             body, path = _in_field(key, text, body, blank), _in_field(key, text, path, blank)
             if len(text) >= _PLAIN:
                 for form in dict.fromkeys((text, quote_plus(text), json.dumps(text)[1:-1])):
-                    body, path, answer = (part.replace(form, blank) for part in (body, path, answer))
+                    body, path, answer, lines = (part.replace(form, blank) for part in (body, path, answer, lines))
                     headers = {name: value.replace(form, blank) for name, value in headers.items()}
-        kept.append(replace(each, body=body.encode(), path=path, answer=answer[:_MOST_TEXT], headers=headers))
+        answer = answer[:_MOST_TEXT]
+        made = replace(each, body=body.encode(), path=path, answer=answer, headers=headers, answer_headers=lines)
+        kept.append(made)
+    later = [kept[place:] for place in range(1, len(kept) + 1)]
     return [
-        replace(each, answer_headers=_used_again(each.answer_headers, kept[place:]))
-        for place, each in enumerate(kept, 1)
+        replace(each, answer_headers=_used_again(each.answer_headers, after))
+        for each, after in zip(kept, later, strict=True)
     ]
 
 
@@ -71,7 +74,8 @@ def as_kept(exchange: Exchange) -> dict[str, Any]:
     return {
         "method": exchange.method, "path": exchange.path, "type": exchange.content_type,
         "body": exchange.body.decode("utf-8", "replace"), "log_in": exchange.log_in, "status": exchange.status,
-        "answer": exchange.answer, "told": exchange.answer_headers, "headers": json.dumps(dict(exchange.headers)), "cookie": int(exchange.sets_cookie),
+        "answer": exchange.answer, "told": exchange.answer_headers, "headers": json.dumps(dict(exchange.headers)),
+        "cookie": int(exchange.sets_cookie),
     }  # fmt: skip
 
 
