@@ -400,6 +400,21 @@ def test_a_script_s_method_headers_and_token_are_learned(method):
     }  # fmt: skip
 
 
+@pytest.mark.parametrize("theirs", ['value="Hall 7"', "value=''", "value=", 'value="x"'])
+def test_what_else_a_form_held_stays_the_next_unit_s_own_and_empty_is_a_value(theirs):
+    page = "<input name=ip value=192.168.61.7><input name=place {}>"
+    run = passed(("GET", "/net", "", page.format('value="Pump hall 2"')),
+                 ("POST", "/s", "ip=10.84.16.31&mask=255.255.252.0&place=Pump+hall+2", ""))  # fmt: skip
+    lesson = learn(run, present=IPv4Address("192.168.61.7"))
+    text = draft(lesson, name="v", mac=None, secure=False, port=80, after_restart=False, learned="x")
+    steps = read_kind(text, "x.toml").way_by("page").set
+    talk = PageTalk(HttpPort(IPv4Address("192.168.61.7"), 80), steps, {"address": "10.1.1.2", "mask": "255.0.0.0"})
+    (asked,) = [each.channel for each in talk.poll()]
+    talk.channel_event(Fetched(asked, 200, page.format(theirs)), 0.0)
+    (asked,) = [each.channel for each in talk.poll()]
+    assert asked.fields["place"] == theirs.removeprefix("value=").strip("'\"")
+
+
 TOKEN = "a1b2c3d4e5f6a7b8c9"
 IN_HEADERS = {"X-Csrf-Token": "X-Csrf-Token: {}\r\n", "X-Xsrf-Token": "Set-Cookie: XSRF-TOKEN={}; Path=/\r\n"}
 

@@ -13,7 +13,7 @@ from askport.core.kinds.model import METHODS
 from askport.core.kinds.placeholders import KNOWN
 from askport.core.lessons.exchange import MAX_BODY, Exchange
 from askport.core.lessons.page_step import request_as_step
-from askport.core.lessons.tokens import LONG_TOKEN, anywhere, is_digest, is_opaque, named
+from askport.core.lessons.tokens import EMPTY, LONG_TOKEN, anywhere, is_digest, is_opaque, named
 from askport.core.lessons.values import Stood, held_in, meant_by, plain_address, still_in, templates
 from askport.core.plan.target import Target
 from askport.core.text import display_text
@@ -307,7 +307,7 @@ def computed(exchange: Exchange, before: Sequence[Exchange]) -> str:
 def _where(key: str, text: str, answer: str) -> str:
     """Return an expression that finds a value where it stands in an answer under its field's name, or nothing."""
     group = _group(key)
-    for pattern in named(key, f"(?P<{group}>[^\"'<>\\s]{{1,400}})"):
+    for pattern in named(key, rf"(?P<{group}>(?<=[\"'])[^\"'<>]{{0,400}}(?=[\"'])|[^\"'<>\s]{{1,400}}|{EMPTY})"):
         found = re.search(pattern, answer[:MAX_BODY], re.IGNORECASE)
         if found and found[group] == text:
             return pattern
@@ -350,7 +350,7 @@ def shown_before(
             if key not in _READ or key in shown:
                 continue
             # A gateway or a server that is not there is an empty field, and a value too.
-            empty = r"|(?<=[\"'])(?=[\"'])|(?<==)(?=[\s>])" if key.startswith(("gateway", "dns")) else ""
+            empty = f"|{EMPTY}" if key.startswith(("gateway", "dns")) else ""
             held = rf"(?P<{key}>[\d.]{{1,15}}{empty})"
             for pattern in named(each.field.rpartition(".")[2], held):
                 if found := re.search(pattern, text, re.IGNORECASE):

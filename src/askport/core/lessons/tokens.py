@@ -5,6 +5,8 @@ from collections.abc import Iterator
 
 LONG_TOKEN = 8
 """Characters: a shorter value stands somewhere by chance."""
+EMPTY = r"(?<=[\"'])(?=[\"'])|(?<==)(?=[\s>])"
+"""Finds a value that is empty, in quotes or without."""
 _OPAQUE = 16
 _DIGESTS = frozenset({32, 40, 56, 64, 96, 128})
 """Hexadecimal digits of MD5, SHA-1 and the lengths of SHA-2 (RFC 1321, 6234)."""
