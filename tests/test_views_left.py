@@ -120,6 +120,24 @@ def test_fingers_are_no_barcode_reader_because_a_drawing_held_them_up() -> None:
     assert (asyncio.run(_commands(0.2)), asyncio.run(_commands(0.005))) == (4, 0)
 
 
+async def _scanned_into_an_open_line(label: str) -> str:
+    app, view = AskPortApp(None), _Commands()
+    async with app.run_test() as pilot:
+        app.push_screen(view)
+        await pilot.pause()
+        view.put_away()
+        view.action_open()
+        await pilot.pause(0.6)  # longer than a line takes to open
+        for each in label:
+            app.post_message(Key(each, each))
+        await pilot.pause(0.3)
+        return view.query_one(Input).value
+
+
+def test_a_label_that_is_scanned_into_a_line_that_stands_open_is_in_it() -> None:
+    assert asyncio.run(_scanned_into_an_open_line("r6pt+x-q")) == "r6pt+x-q"
+
+
 def test_a_label_is_never_read_in_another_order_than_it_was_typed_in() -> None:
     """Some of its keys are on their way to the view as the line opens, and the next go straight to the line."""
     assert asyncio.run(_labels()) == ["r6pt+x-q"] * 60

@@ -18,6 +18,7 @@ from textual.containers import ScrollableContainer
 from textual.events import Event, Key
 from textual.filter import LineFilter
 from textual.screen import Screen
+from textual.scroll_view import ScrollView
 from textual.widget import Widget
 from textual.widgets import Static
 
@@ -170,8 +171,8 @@ class AskPortApp(App[None]):
         if not are_commands or (is_opening and not self._burst):
             return False  # what follows a key that opens a line is for that line
         line = self.focused or self._open_line()
-        if line is not None and not isinstance(line, ScrollableContainer):
-            return False
+        if line is not None and (not isinstance(line, ScrollableContainer) or isinstance(line, ScrollView)):
+            return False  # it takes keys; what only scrolls leaves them to the commands
         if not self._burst:
             return event.is_printable and event.key not in _OPENS_A_LABEL
         return event.is_printable or event.key == "enter"
