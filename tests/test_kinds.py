@@ -263,3 +263,19 @@ def test_what_was_given_is_told_to_be_kept_or_is_gone_at_the_power_cut(practice,
     assert session.phase is (Phase.MAY_RECORD if keeps else Phase.FORGOTTEN)
     assert ("asked for an address by BOOTP" in next_line(session, bench.now()).sentence) is not keeps
     assert run.job.register.rows()[0].last.proofs["power-cycle"].passed is keeps
+
+
+@pytest.mark.parametrize("digits", ["00:00:5e", "00:00:5e:00"])
+def test_a_kind_that_only_its_maker_speaks_for_is_offered_and_not_taken(practice, digits):
+    bench, run = practice("TG-01")
+    (gauge,) = [each for each in run.kinds if each.name == "tank level gateway"]
+    recognise = gauge.recognise.model_copy(update={"mac": (digits.replace(":", ""),)})
+    run.kinds[:] = [gauge.model_copy(update={"recognise": recognise})]
+    session = walk(bench, run, {Phase.MAY_SET, Phase.SETTING}, hands=False)
+    is_offer = digits == "00:00:5e"
+    assert [each.is_offer for each in session.device.fits] == [is_offer]
+    assert (session.device.kind is None, session.device.way_name == "hand") == (is_offer, is_offer)
+    assert ("page" in session.visit.way_names, session.device.says is None) == (True, is_offer)
+    session.stages.setting.choose_way("page", bench.now())
+    walk(bench, run, {Phase.RECORDED})
+    assert run.job.register.rows()[0].last.way == "page"

@@ -27,6 +27,7 @@ from askport.core.lessons.console_lesson import Listening, learn_lines
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.evidence import as_kept, as_passed, blanked
 from askport.core.lessons.exchange import Exchange
+from askport.core.lessons.marks import Marks
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
 from askport.core.register.entries import Taught
@@ -365,7 +366,7 @@ def test_what_was_seen_of_the_form_is_learned_too():
     sent = ("POST", "/s", "ip=10.84.16.31&nm=255.255.252.0&gw=10.84.19.254&t=a1b2c3d4e5f6a7b8", "")
     lesson = learn(passed(("GET", "/net", "", FORM), sent), present=IPv4Address("192.168.61.7"))
     assert str(lesson.found) == "192.168.61.7/24"
-    text = draft(lesson, name="valve", mac=None, secure=False, port=80, after_restart=False, learned="x",
+    text = draft(lesson, name="valve", marks=Marks(None), secure=False, port=80, after_restart=False, learned="x",
                  delivered=lesson.found, lasted=True)  # fmt: skip
     kind = read_kind(text, "x.toml")
     (step,) = kind.way_by("page").read
@@ -386,7 +387,7 @@ def test_a_script_s_method_headers_and_token_are_learned(method):
     headers = {"X-Requested-With": "XMLHttpRequest", "Authorization": "Bearer a1b2c3d4e5f6a7b8c9"}
     requests = with_headers([("GET", "/", "", page), (method, "/api/net", PUT, "{}")], headers)
     lesson = learn(requests, present=IPv4Address("192.168.61.7"))
-    text = draft(lesson, name="v", mac=None, secure=False, port=80, after_restart=False, learned="x")
+    text = draft(lesson, name="v", marks=Marks(None), secure=False, port=80, after_restart=False, learned="x")
     steps = read_kind(text, "x.toml").way_by("page").set
     values = {"address": "10.84.16.32", "mask": "255.255.252.0", "gateway": "10.84.19.254"}
     talk = PageTalk(HttpPort(IPv4Address("192.168.61.7"), 80), steps, values)
@@ -406,7 +407,7 @@ def test_what_else_a_form_held_stays_the_next_unit_s_own_and_empty_is_a_value(th
     run = passed(("GET", "/net", "", page.format('value="Pump hall 2"')),
                  ("POST", "/s", "ip=10.84.16.31&mask=255.255.252.0&place=Pump+hall+2", ""))  # fmt: skip
     lesson = learn(run, present=IPv4Address("192.168.61.7"))
-    text = draft(lesson, name="v", mac=None, secure=False, port=80, after_restart=False, learned="x")
+    text = draft(lesson, name="v", marks=Marks(None), secure=False, port=80, after_restart=False, learned="x")
     steps = read_kind(text, "x.toml").way_by("page").set
     talk = PageTalk(HttpPort(IPv4Address("192.168.61.7"), 80), steps, {"address": "10.1.1.2", "mask": "255.0.0.0"})
     (asked,) = [each.channel for each in talk.poll()]
@@ -438,7 +439,7 @@ def test_a_token_is_found_again_wherever_an_answer_held_it(page, sends):
     assert kept[0].answer_headers == lines.format(TOKEN), "only what was used again is kept"
     for exchanges in (run, kept):
         lesson = learn(exchanges, present=IPv4Address("192.168.61.7"))
-        text = draft(lesson, name="v", mac=None, secure=False, port=80, after_restart=False, learned="x")
+        text = draft(lesson, name="v", marks=Marks(None), secure=False, port=80, after_restart=False, learned="x")
         steps = read_kind(text, "x.toml").way_by("page").set
         talk = PageTalk(HttpPort(IPv4Address("192.168.61.7"), 80), steps, {"address": "10.1.1.2", "mask": "255.0.0.0"})
         (asked,) = [each.channel for each in talk.poll()]
@@ -726,7 +727,7 @@ def test_what_passed_is_offered_however_the_device_came_there_and_can_be_taken_u
     session.device = SimpleNamespace(
         unit=1, chosen=None, way=SimpleNamespace(gives=True), whereabouts=None, work=SimpleNamespace(tag="FL-1"),
         became=[Target(interface=IPv4Interface(each)) for each in became], took_after_restart=False, power_cycle=None,
-        old_address=None,
+        old_address=None, identities=(), first_words=["Pump 7"], open_ports=[80],
     )  # fmt: skip
     told_it = passed(("POST", "/s", "ip=10.84.16.31&mask=255.255.252.0", ""))
     door = SimpleNamespace(exchanges=told_it, far=HttpPort(IPv4Address("10.84.16.9"), 80), secure=False)

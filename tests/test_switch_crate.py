@@ -16,6 +16,7 @@ from askport.core.errors import BadInput
 from askport.core.formats.ipv4 import IPv4, ipv4_frame
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.exchange import Exchange
+from askport.core.lessons.marks import Marks
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
@@ -284,7 +285,7 @@ def silent_kind(how):
     sent = Exchange(method="GET", path="/set?ip=10.84.16.99&len=22&gw=10.84.19.254", status=200)
     target = Target(interface=IPv4Interface("10.84.16.99/22"), gateway=IPv4Address("10.84.19.254"))
     lesson = learn([shown, sent], present=IPv4Address(ODD), target=target)
-    return draft(lesson, name="pH head", mac=MacAddress.parse("00:00:5e:77:00:0f"), secure=False, port=80,
+    return draft(lesson, name="pH head", marks=Marks(MacAddress.parse("00:00:5e:77:00:0f")), secure=False, port=80,
                  after_restart=False, learned="Learned on it", delivered=lesson.found, lasted=True)  # fmt: skip
 
 

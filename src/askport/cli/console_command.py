@@ -97,6 +97,7 @@ def _learned(
 ) -> None:
     from askport.core.lessons.console_lesson import learn_lines
     from askport.core.lessons.drafting import add_keep, draft_console
+    from askport.core.lessons.marks import Marks
     from askport.edges.kind_files import load_kind
 
     lesson = learn_lines([listening], target)
@@ -109,7 +110,7 @@ def _learned(
         raise Refused(lesson.why_not or "No line told the device an address: nothing can be learned from it.")
     today = datetime.now(UTC).astimezone().date()
     called = display_text(name or path.stem.replace("-", " "), 60)
-    write_file(path, draft_console(lesson, way, name=called, mac=mac, learned=f"Learned on {today}").encode())
+    write_file(path, draft_console(lesson, way, name=called, marks=Marks(mac), learned=f"Learned on {today}").encode())
     say(f"{lesson.words}, of what made it {lesson.target.interface}: written to {path}.")
     for stood in lesson.stood:
         say(f"    {stood.placeholder}, which stood for {stood.value} in “{display_text(stood.field, 60)}”")

@@ -18,6 +18,7 @@ from askport.core.finding.finder import Finder
 from askport.core.finding.loudness import Loudness
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.lessons.drafting import draft
+from askport.core.lessons.marks import Marks
 from askport.core.lessons.page_lesson import learn
 from askport.core.protocols import PROTOCOLS
 from askport.core.visit.narrate import next_line
@@ -99,7 +100,7 @@ def _learn(bench: Bench, run: JobRun, directory: Path) -> None:
         return
     day = bench.wall(bench.now()).date()
     text = draft(
-        lesson, name=f"{device.work.description}, as learned", mac=device.chosen.mac, secure=False, port=80,
+        lesson, name=f"{device.work.description}, as learned", marks=Marks(device.chosen.mac), secure=False, port=80,
         after_restart=False, learned=f"Learned from {tag} on {day}",
     )  # fmt: skip
     path = directory / "learned.kind.toml"

@@ -71,6 +71,7 @@ class Teaching:
             Refused: there was nothing to be learned.
         """
         from askport.core.lessons.drafting import draft
+        from askport.core.lessons.marks import Marks
         from askport.core.lessons.page_lesson import learn
 
         door, far = self._door, self._far
@@ -90,7 +91,7 @@ class Teaching:
         text = draft(
             lesson,
             name=display_text(self._name, 60),
-            mac=self._mac,
+            marks=Marks(self._mac),
             secure=door.secure,
             port=far.port,
             after_restart=self._went_down_at is not None and self._went_down_at > last,
@@ -108,6 +109,7 @@ def draft_from(kept: Sequence[Line], row: Row, path: Path, name: str) -> None:
     """
     from askport.core.lessons.drafting import draft
     from askport.core.lessons.evidence import as_passed
+    from askport.core.lessons.marks import Marks
     from askport.core.lessons.page_lesson import learn
 
     line = next(reversed(kept), None)
@@ -123,7 +125,7 @@ def draft_from(kept: Sequence[Line], row: Row, path: Path, name: str) -> None:
     if lesson.why_not:
         raise Refused(lesson.why_not)
     text = draft(
-        lesson, name=display_text(name, 60), mac=entry.mac, secure=entry.secure, port=entry.port,
+        lesson, name=display_text(name, 60), marks=Marks(entry.mac), secure=entry.secure, port=entry.port,
         after_restart=entry.after_restart, learned=f"Learned from {row.tag} on {line.at.astimezone().date()}",
     )  # fmt: skip
     _write(lesson, text, path)

@@ -79,7 +79,7 @@ class Crate:
             raise BadInput("The rest can go by itself where the kind of this unit says how it is set.")
         self.like, self.kind, self.power_cuts = device.work.tag, kind.name, power_cuts
         self._before_it_speaks = before_it_speaks(kind)
-        self.way = "page" if learned else way.name
+        self.way = learned.way[0].by if learned else way.name
         self._found_at: IPv4Address | None = device.old_address
         self._alike = _sort(device.work)
         self.number = 1
@@ -127,6 +127,9 @@ class Crate:
         if self._unlike(session) or any(each.passed is False for each in (*device.all_proofs, *device.again)):
             return False
         if session.phase is Phase.MAY_SET and device.way_name != self.way:
+            if not any(each.entry.name == self.way and each.offers == self.kind for each in session.visit.ways()):
+                return False
+            session.stages.setting.choose_way(self.way, now)  # whoever began the crate has said that they are alike
             return False
         return next_line(session, now).enter
 

@@ -17,7 +17,7 @@ from askport.core.channels import (
     TcpPort,
     TelnetPort,
 )
-from askport.core.finding.page_title import title_of
+from askport.core.finding.page_title import name_of, title_of
 from askport.core.machine import Machine
 from askport.core.text import display_text
 
@@ -63,10 +63,10 @@ class FirstWords(Machine):
             case Received(channel, data):
                 said = self._open[channel] = (self._open[channel] + data.decode("utf-8", "replace"))[:_MAX]
                 self._over_at = min(self._over_at, now + _MORE_S) if said.strip() else self._over_at
-            case Fetched(call, _, text):
+            case Fetched(call, status, text, headers=headers):
                 self._open.pop(call)
                 self.title = title_of(text)
-                self._keep(self.title)
+                self._keep(name_of(status, text, headers))
             case Closed(channel):
                 self._keep(self._open.pop(channel))
 

@@ -10,6 +10,9 @@ from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind, Numbers, Recognise
 from askport.core.text import listed
 
+_OUI_DIGITS = 6
+"""Hexadecimal digits of a MAC address that say who made the adapter (IEEE 802)."""
+
 
 @dataclass(frozen=True, slots=True)
 class Fit:
@@ -19,6 +22,8 @@ class Fit:
     reason: str
     strictness: int
     """How much of it had to fit: of two, the stricter is the likelier."""
+    is_offer: bool = False
+    """Whether only the maker fits, by the first half of the MAC address: that is offered, and never taken by itself."""
 
 
 def fitting_kinds(
@@ -59,7 +64,7 @@ def possible_kinds(kinds: Iterable[Kind], mac: MacAddress, device: Device | None
 def wants_first_words(kinds: Iterable[Kind], device: Device, *, ports: Iterable[int] = ()) -> bool:
     """Whether only its console's first text or its page's title can tell of which kind a device is."""
     known = list(kinds)
-    if fitting_kinds(known, device, ports=ports):
+    if any(not each.is_offer for each in fitting_kinds(known, device, ports=ports)):
         return False
     without = [before_it_speaks(each) for each in known if each.recognise.banner]
     bare = [each for each in without if each.recognise == Recognise()]
@@ -101,7 +106,8 @@ def _fit(kind: Kind, device: Device, banners: list[str], ports: set[int]) -> Fit
         strictness += 2
     if not reasons:
         return None  # it recognises nothing, and is only named
-    return Fit(kind, f"by {listed(reasons)}", strictness)
+    only_maker = reasons == ["its MAC address"] and strictness <= _OUI_DIGITS
+    return Fit(kind, f"by {listed(reasons)}", strictness, is_offer=only_maker)
 
 
 def _is(identity: Identity, wanted: Numbers) -> bool:

@@ -1,23 +1,21 @@
 """A lesson as a kind file that can be read, corrected and shared."""
 
 import tomllib
+from dataclasses import replace
 from ipaddress import IPv4Interface
 from typing import Any
 
 import tomli_w
 
-from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput, Refused
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.lessons.console_lesson import ConsoleLesson
+from askport.core.lessons.marks import Marks
 from askport.core.lessons.page_lesson import PageLesson
-
-_OUI_DIGITS = 8
-"""Of a MAC address as it is written: its maker's part."""
 
 
 def draft(
-    lesson: PageLesson, *, name: str, mac: MacAddress | None, secure: bool, port: int, after_restart: bool,
+    lesson: PageLesson, *, name: str, marks: Marks, secure: bool, port: int, after_restart: bool,
     learned: str, delivered: IPv4Interface | None = None, lasted: bool = False,
 ) -> str:  # fmt: skip
     """Return a kind file.
@@ -25,7 +23,7 @@ def draft(
     Args:
         lesson: what was learned on the page.
         name: what the kind is called.
-        mac: of the unit that it was learned from.
+        marks: of the unit that it was learned from; what its page was called comes to them.
         secure: whether the page is secured (HTTPS).
         port: where the page is.
         after_restart: whether the unit used its new settings only after a restart.
@@ -46,14 +44,17 @@ def draft(
     way |= {"login": lesson.login} if lesson.login else {}
     way |= {"read": lesson.read} if lesson.read else {}
     way["set"] = lesson.set
-    recognise: dict[str, Any] = {"mac": [str(mac)[:_OUI_DIGITS]]} if mac else {}
-    if lesson.title:
-        recognise["banner"] = [f"*{lesson.title}*"]
-    document: dict[str, Any] = {"schema": "askport.kind/1", "name": name, "notes": f"{learned}: {lesson.words}."}
-    document |= {"recognise": recognise} if recognise else {}
-    document |= {"delivered": {"address": str(delivered)}} if delivered else {}
+    marks = replace(marks, texts=[lesson.title] if lesson.title else marks.texts)
+    document = _headed(name, learned, lesson.words, marks, delivered)
     document |= {"needs": {"octets": "padded"}} if lesson.pads_octets else {}
     return _checked({**document, "way": [way]})
+
+
+def _headed(name: str, learned: str, words: str, marks: Marks, delivered: IPv4Interface | None) -> dict[str, Any]:
+    document: dict[str, Any] = {"schema": "askport.kind/1", "name": name, "notes": f"{learned}: {words}."}
+    recognise = marks.recognise()
+    document |= {"recognise": recognise} if recognise else {}
+    return document | ({"delivered": {"address": str(delivered)}} if delivered else {})
 
 
 def _checked(document: dict[str, Any]) -> str:
@@ -71,24 +72,25 @@ def _checked(document: dict[str, Any]) -> str:
 
 
 def draft_console(
-    lesson: ConsoleLesson, way: dict[str, Any], *, name: str, mac: MacAddress | None, learned: str
-) -> str:
+    lesson: ConsoleLesson, way: dict[str, Any], *, name: str, marks: Marks, learned: str,
+    delivered: IPv4Interface | None = None, lasted: bool = False,
+) -> str:  # fmt: skip
     """Return a kind file of a console.
 
     Args:
         lesson: what was learned on it.
         way: how it is reached: ``over``, and its port or baud rate.
         name: what the kind is called.
-        mac: of the unit that it was learned from, where it is known.
+        marks: of the unit that it was learned from.
         learned: from which unit and when, as the file says it.
+        delivered: where the unit was found as it was delivered, or None where that is not known.
+        lasted: whether its settings were seen to survive a power cut.
     """
     made = {**way, "takes_effect": "after restart" if lesson.restart else "at once"}
-    made |= {"permanent": "after keep"} if lesson.keep else {"permanent": "yes"} if lesson.saves else {}
+    made |= {"permanent": "after keep"} if lesson.keep else {"permanent": "yes"} if lesson.saves or lasted else {}
     parts = {"login": lesson.login, "set": lesson.set, "keep": lesson.keep, "restart": lesson.restart}
     made |= {key: lines for key, lines in parts.items() if lines}
-    document: dict[str, Any] = {"schema": "askport.kind/1", "name": name, "notes": f"{learned}: {lesson.words}."}
-    document |= {"recognise": {"mac": [str(mac)[:_OUI_DIGITS]]}} if mac else {}
-    return _checked({**document, "way": [made]})
+    return _checked({**_headed(name, learned, lesson.words, marks, delivered), "way": [made]})
 
 
 def add_keep(text: str, lesson: ConsoleLesson) -> str:

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from typing import Any
 
 from askport.core.errors import Refused
-from askport.core.finding.page_title import title_of
+from askport.core.finding.page_title import ASKS_LOG_IN, name_of
 from askport.core.kinds.model import METHODS
 from askport.core.kinds.placeholders import KNOWN
 from askport.core.lessons.exchange import MAX_BODY, Exchange
@@ -25,7 +25,6 @@ _NAME = re.compile(r"\bname\s*=\s*[\"']?([^\"'\s>]+)", re.IGNORECASE)
 _SHORTEST_TOKEN = 4
 """Characters: a shorter value that stood in an answer before stands there by chance."""
 _ASSETS = re.compile(r"\.(css|js|png|jpe?g|gif|svg|ico|woff2?|ttf|map)$", re.IGNORECASE)
-_ASKS_LOG_IN = (401, 407)
 _OK = 200
 _READ = ("address", "mask", "prefix", "gateway", "dns1", "dns2", "dns3")
 _NONCE = re.compile(r"nonce|challenge|salt|\brand(om)?\b", re.IGNORECASE)
@@ -91,9 +90,9 @@ def learn(
     # What was refused for want of a log-in was sent again with one.
     looked_at = [
         each for each in exchanges
-        if not is_asset(each) and each.status not in _ASKS_LOG_IN and each.method in METHODS
+        if not is_asset(each) and each.status not in ASKS_LOG_IN and each.method in METHODS
     ]  # fmt: skip
-    title = next((found for each in looked_at if (found := title_of(each.answer))), "")
+    title = _shown_to_all(exchanges)
     telling = [each for each in looked_at if each.fields and not _is_log_in(each, looked_at)]
     told = {key: value for each in telling for key, value in each.fields.items()}
     if target and seen and target.interface.ip != seen:
@@ -134,6 +133,16 @@ def learn(
         before_login = bool(logins) and place <= logins[-1]
         (lesson.login if before_login else lesson.set).append(step)
     return lesson
+
+
+def _shown_to_all(exchanges: Sequence[Exchange]) -> str:
+    """Return what its page calls itself to whoever has not logged in: the next unit is known again by that."""
+    for each in exchanges:
+        if each.log_in or _is_log_in(each, exchanges):
+            return ""
+        if found := name_of(each.status, each.answer, each.answer_headers):
+            return found
+    return ""
 
 
 def _not_understood(lesson: PageLesson, setting: Iterable[Mapping[str, Any]]) -> str:

@@ -75,6 +75,8 @@ class AtHand:
         """A wrong address that it was given on the way, where it is now."""
         self.fits: list[Fit] = []
         """Kinds that fit, each with the reason, the strictest first."""
+        self.takes_offer = ""
+        """The name of a kind that only its maker speaks for, where a way of it was chosen, or the plan has it."""
         self.first_words: list[str] = []
         self.identities: tuple[Identity, ...] = ()
         """What it said of itself on a connection."""
@@ -115,8 +117,8 @@ class AtHand:
 
     @property
     def fit(self) -> Fit | None:
-        """Its kind with the reason, where one fits; of several, the strictest."""
-        return self.fits[0] if self.fits else None
+        """Its kind with the reason, where one fits: of several, the strictest; an offered one, once it is taken."""
+        return next((each for each in self.fits if not each.is_offer or each.kind.name == self.takes_offer), None)
 
     @property
     def kind(self) -> Kind | None:

@@ -101,7 +101,16 @@ class Visit:
         device, kind, around = self.device, self.device.kind, self.cable.around
         has = {Wants.LOG_IN} if device.entered_as in around.log_ins else set[Wants]()
         has |= {Wants.LINE} if kind and kind.name in around.serial_lines else set()
-        return fitting(device.chosen, device.whereabouts, kind, door=self.door, ports=device.open_ports, has=has)
+        there, ports = device.whereabouts, device.open_ports
+        found = fitting(device.chosen, there, kind, door=self.door, ports=ports, has=has)
+        offered = next((each.kind for each in device.fits if each.is_offer), None) if kind is None else None
+        if offered is None:
+            return found
+        known = {each.entry.name for each in found if each.usable}
+        by_kind = fitting(device.chosen, there, offered, door=self.door, ports=ports, has=has)
+        more = [each._replace(offers=offered.name) for each in by_kind if each.entry.name not in known and each.usable]
+        names = {each.entry.name for each in more}
+        return [*(each for each in found if each.usable or each.entry.name not in names), *more]
 
     @property
     def usual_ports(self) -> list[int]:
@@ -137,6 +146,9 @@ class Visit:
             known = tuple(dict.fromkeys((*live.identities, *device.identities)))  # asked for once it was reached
             device.chosen, live = replace(device.chosen, identities=known), replace(live, identities=known)
             device.fits = self.kinds_of(live) or device.fits
+            if planned := device.work.planned:
+                named = [each.kind.name for each in device.fits if each.kind.name.casefold() == planned.kind.casefold()]
+                device.takes_offer = next(iter(named), device.takes_offer)
 
     def set_unseen(self, device: Device) -> WayChoice | None:
         """Return the way by which a device can be set that has shown no address, with the reason, or None."""

@@ -24,6 +24,8 @@ class WayChoice(NamedTuple):
     """What it still needs, as the end of a sentence."""
     usable: bool = True
     """Whether it can be chosen once it has that; a way without its kind cannot."""
+    offers: str = ""
+    """The kind that it is a way of, where only the maker speaks for that: whoever chooses the way takes the kind."""
 
 
 _CONSOLE_PORTS, _PAGE_PORTS = (23, 22), (80, 443)

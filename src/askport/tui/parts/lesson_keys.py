@@ -11,6 +11,7 @@ from askport.core.kinds.kind_reading import read_kind
 from askport.core.kinds.model import METHODS
 from askport.core.lessons.console_lesson import ConsoleLesson, learn_lines
 from askport.core.lessons.drafting import draft, draft_console
+from askport.core.lessons.marks import Marks
 from askport.core.lessons.page_lesson import PageLesson, learn
 from askport.core.plan.target import Target
 from askport.core.text import display_text
@@ -76,18 +77,21 @@ class LessonKeys:
         """Return what passed to this device teaches, and what makes a kind file of it; None where nothing passed."""
         session = self._desk.workplace.run.session
         device = session.device
-        mac = device.chosen.mac if device.chosen else None
         learned = f"Learned from {device.work.tag} on {datetime.now(UTC).astimezone().date()}"
         door, terminals = self._desk.laptop.passed(session), self.terminals.get(device.unit, [])
         typed, became = [each.listening for each in terminals], device.became[::-1]  # what was told last counts
         page = _teaching(_page_lesson(door, device, target) for target in became if door)
         lines = _teaching(learn_lines(typed, target) for target in became if typed)
         if lines and (not lines.why_not or page is None or page.why_not):
-            return lines, lambda kind: draft_console(lines, terminals[0].way, name=kind, mac=mac, learned=learned)
+            at = _delivered(session, None)
+            return lines, lambda kind: draft_console(
+                lines, terminals[0].way, name=kind, marks=_marks(device), learned=learned, delivered=at,
+                lasted=_lasted(session),
+            )  # fmt: skip
         if page and door:
             return page, lambda kind: draft(
-                page, name=kind, mac=mac, secure=door.secure, port=door.far.port,
-                after_restart=device.took_after_restart, learned=learned, delivered=_delivered(session, page),
+                page, name=kind, marks=_marks(device), secure=door.secure, port=door.far.port,
+                after_restart=device.took_after_restart, learned=learned, delivered=_delivered(session, page.found),
                 lasted=_lasted(session),
             )  # fmt: skip
         return None
@@ -150,11 +154,17 @@ def _page_was_at(door: LearningDoor, device: AtHand) -> IPv4Address:
     return first if isinstance(first, IPv4Address) else device.whereabouts or device.became[0].interface.ip
 
 
-def _delivered(session: Session, lesson: PageLesson) -> IPv4Interface | None:
+def _marks(device: AtHand) -> Marks:
+    chosen = device.chosen
+    known = (*chosen.identities, *device.identities) if chosen else device.identities
+    identities = tuple(dict.fromkeys(known))
+    return Marks(chosen.mac if chosen else None, device.first_words, identities, device.open_ports)
+
+
+def _delivered(session: Session, at: IPv4Interface | None) -> IPv4Interface | None:
     """Return where the unit was as it was delivered: with its mask, and where nobody has set it before."""
     device, around = session.device, session.cable.around
     best = device.chosen.best if device.chosen else None
-    at = lesson.found
     if best and best.prefix is not None and best.address == device.old_address:
         at = IPv4Interface((best.address, best.prefix))
     is_site = at is not None and any(at.ip in site.network for site in around.sites)

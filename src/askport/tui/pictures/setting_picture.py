@@ -109,11 +109,12 @@ def _happened(session: Session, way: Way, width: int) -> list[Ink]:
 def _ways(session: Session, width: int) -> list[Ink]:
     ways, chosen = session.visit.ways(), session.visit.way
     lines = [blank(), heading("Ways that fit this device, best first", width)]
-    for entry, reason, lacks, usable in ways:
-        is_chosen = entry is chosen
-        ink = Ink().to(2).put("▸ " if is_chosen else "  ", STRONG).put(entry.title, STRONG if is_chosen else "")
-        needs = f" It needs {lacks}." if lacks else ""
-        lines += beside(ink, _WAY, f"{reason}{needs}", width, "" if is_chosen and usable else DIM)
+    for each in ways:
+        is_chosen = each.entry is chosen
+        ink = Ink().to(2).put("▸ " if is_chosen else "  ", STRONG).put(each.entry.title, STRONG if is_chosen else "")
+        needs = f" It needs {each.lacks}." if each.lacks else ""
+        offers = f" If it is a {each.offers}: only its maker fits, and w takes it." if each.offers else ""
+        lines += beside(ink, _WAY, f"{each.reason}{needs}{offers}", width, "" if is_chosen and each.usable else DIM)
     return lines
 
 

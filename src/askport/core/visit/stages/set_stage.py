@@ -141,6 +141,8 @@ class Setting(Stage):
         visit, device = self._visit, self._visit.device
         if visit.phase not in (Phase.MAY_SET, Phase.NOT_SET, Phase.SETTING) or name == device.way_name:
             return
+        offers = (each.offers for each in visit.ways() if each.entry.name == name and each.offers)
+        device.takes_offer = next(offers, device.takes_offer)
         device.way_name = name
         there, way = device.whereabouts, visit.way
         if way and way.needs_reach and there and not visit.cable.laptop.reaching(there):
