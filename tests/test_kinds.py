@@ -1,6 +1,7 @@
 """Kind files: every mistake in one sentence with line and remedy, placeholders, and who is recognised."""
 
 import json
+import os
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -19,7 +20,7 @@ from askport.core.plan.target import Target
 from askport.core.visit.narrate import next_line
 from askport.core.visit.steps import Phase
 from askport.core.wire import Frame, hear
-from askport.edges.kind_files import known_kinds
+from askport.edges.kind_files import KindShelf, known_kinds
 from conftest import askport, askport_in_bounds, pass_time
 from test_finding import dhcp
 from test_session import walk
@@ -279,3 +280,24 @@ def test_a_kind_that_only_its_maker_speaks_for_is_offered_and_not_taken(practice
     session.stages.setting.choose_way("page", bench.now())
     walk(bench, run, {Phase.RECORDED})
     assert run.job.register.rows()[0].last.way == "page"
+
+
+def test_a_lesson_is_its_own_job_s_and_a_file_that_changes_is_read_again(tmp_path):
+    for name in ("a.askport", "a.b.askport"):
+        (tmp_path / name).touch()
+    text = 'schema = "askport.kind/1"\nname = "{}"\n'
+    for stem in ("pump", "a.pump", "a.b.pump"):
+        (tmp_path / f"{stem}.kind.toml").write_text(text.format(stem))
+
+    def own(shelf):
+        return sorted(each.name for each in shelf.kinds() if "pump" in each.name)
+
+    shelf = KindShelf(tmp_path / "a.askport")
+    assert own(shelf) == ["a.pump", "pump"]
+    assert own(KindShelf(tmp_path / "a.b.askport")) == ["a.b.pump", "pump"]
+    changed = tmp_path / "pump.kind.toml"
+    changed.write_text(text.format("other pump"))
+    os.utime(changed, ns=(1, 1))
+    (tmp_path / "a.pump.kind.toml").write_text("no kind")
+    os.utime(tmp_path / "a.pump.kind.toml", ns=(1, 1))
+    assert (own(shelf), len(shelf.wrong)) == (["other pump"], 1)

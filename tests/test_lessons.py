@@ -743,5 +743,5 @@ def test_what_passed_is_offered_however_the_device_came_there_and_can_be_taken_u
         assert "with {address} for 10.84.16.31" in question.check("Pump")
         question.use(session, 0.0, "Pump")
         door.exchanges = passed(("POST", "/t", "ip=10.84.16.31&mask=255.255.252.0&save=1", ""))
-        assert ("Kept in pump" in told.pop(), keys.has_lesson) == (True, True)
+        assert ("Kept in x.pump" in told.pop(), keys.has_lesson) == (True, True)
     assert [("/t" in each.read_text()) for each in tmp_path.glob("*.toml")] == [True] * bool(became)

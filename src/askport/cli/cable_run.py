@@ -9,7 +9,7 @@ from askport.edges.crew.job_part import block_of
 from askport.edges.footing import Footing
 from askport.edges.job_run import JobRun
 from askport.edges.jobfile import JobFile
-from askport.edges.kind_files import known_kinds
+from askport.edges.kind_files import KindShelf
 from askport.edges.maker_table import maker
 from askport.edges.streams import Streams
 
@@ -29,7 +29,7 @@ def run_on(
         began_at: since when it was listened on, in the wire's time; None for now.
         meets: whether it meets its crew beside the work, and not only when the job is closed.
     """
-    kinds, wrong = known_kinds(job.path)
+    shelf = KindShelf(job.path)
     plan = job.register.plan(job.path.stem)
     left = [address for address, _, _ in job.register.left()]
     run = JobRun(
@@ -41,12 +41,13 @@ def run_on(
         work=tuple(remaining(plan, job.register.recorded_tags(), left, block_of(job))),
         sites=plan.sites,
         maker=maker,
-        kinds=[each.kind for each in kinds],
+        kinds=shelf.kinds(),
         heard=heard,
         began_at=began_at,
         crew=_crew_of(job) if meets else None,
     )
-    return run, wrong
+    run.kinds_now = shelf.kinds
+    return run, shelf.wrong
 
 
 def _crew_of(job: JobFile) -> "CrewBeside | None":

@@ -132,6 +132,8 @@ class JobRun:
         self._adapter = adapter
         self._place = 0
         self.kinds = kinds
+        self.kinds_now: Callable[[], Sequence[Kind]] = lambda: self.kinds
+        """Tells the kinds as their files have them now."""
         self.crew = crew
         self.in_hand_too: Callable[[], Iterable[WorkItem]] = lambda: ()
         """Tells which units are in hand beside the one at hand: those on a switch."""
@@ -164,7 +166,7 @@ class JobRun:
             wire=wire, adapter=adapter, channels=channels, own=self.own, job=self.job, work=self.work,
             sites=self.sites, maker=self.maker, kinds=self.kinds, crew=self.crew,
         )  # fmt: skip
-        made.log_ins, made._serial_lines = self.log_ins, self._serial_lines
+        made.log_ins, made._serial_lines, made.kinds_now = self.log_ins, self._serial_lines, self.kinds_now
         return made
 
     @property
@@ -315,7 +317,7 @@ class JobRun:
 
     def begin(self, began_at: float | None = None) -> None:
         """Begin the way of the device at hand."""
-        register = self.job.register
+        register, self.kinds = self.job.register, self.kinds_now()
         today = self.wire.wall(self.wire.now()).astimezone().date()
         around = Surroundings(
             sites=self.sites,

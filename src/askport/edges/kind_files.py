@@ -39,6 +39,31 @@ def known_kinds(job: Path | None = None) -> tuple[list[KindFile], list[str]]:
     return found + [KindFile(read_kind(text, name), None, "ships") for name, text in texts], wrong
 
 
+class KindShelf:
+    """The kinds for one job, read again where a file has changed."""
+
+    def __init__(self, job: Path) -> None:
+        self._job, self._read = job, [(Path(), 0)]
+        self._kinds: list[Kind] = []
+        self.wrong: list[str] = []
+        """A sentence for each file that cannot be used."""
+
+    def kinds(self) -> list[Kind]:
+        """Return the kinds, the nearest to the job first."""
+        there = [(path, _changed_at(path)) for path, _ in _paths(self._job)]
+        if there != self._read:
+            found, self.wrong = known_kinds(self._job)
+            self._read, self._kinds = there, [each.kind for each in found]
+        return self._kinds
+
+
+def _changed_at(path: Path) -> int:
+    try:
+        return path.stat().st_mtime_ns
+    except OSError:
+        return 0
+
+
 def load_kind(path: Path) -> Kind:
     """Read one kind file.
 
@@ -88,4 +113,13 @@ def _paths(job: Path | None) -> Iterator[tuple[Path, str]]:
     folders.append((user_config_path("askport") / "kinds", "your own"))
     for folder, where in folders:
         if folder.is_dir():
-            yield from ((path, where) for path in sorted(folder.glob("*.kind.toml" if "job" in where else "*.toml")))
+            for path in sorted(folder.glob("*.kind.toml" if "job" in where else "*.toml")):
+                if job is None or not _is_of_another_job(path, job):
+                    yield path, where
+
+
+def _is_of_another_job(path: Path, job: Path) -> bool:
+    """Whether a file is a lesson of another job in the folder, whose name it begins with."""
+    own = len(job.stem) if path.name.startswith(f"{job.stem}.") else 0
+    others = (each.stem for each in path.parent.glob("*.askport") if path.name.startswith(f"{each.stem}."))
+    return any(len(each) > own for each in others)

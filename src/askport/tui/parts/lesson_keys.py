@@ -122,7 +122,8 @@ class LessonKeys:
             kind = " ".join(typed.split())
             text = text_for(kind)
             slug = re.sub(r"[^a-z0-9]+", "-", kind.casefold()).strip("-") or "learned"
-            path = self._desk.workplace.run.job.path.with_name(f"{slug}.kind.toml")
+            job = self._desk.workplace.run.job.path
+            path = job.with_name(f"{job.stem}.{slug}.kind.toml")  # it is this job's, until somebody names it otherwise
             if path.exists() and kind != self._names.get(unit):
                 raise BadInput(f"'{path.name}' exists already: name the kind otherwise.")
             write_file(path, text.encode())
