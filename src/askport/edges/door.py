@@ -67,6 +67,7 @@ class Door:
         """Connections of which nothing has come yet, the oldest first."""
         self._guard, self._at = door_guard.Guard(), "127.0.0.1"
         self._tells_moved, self._moves = False, asyncio.Event()
+        self._handed = ""
         self.key = ""
         """The fingerprint of the device's certificate."""
         self.passed = 0
@@ -92,7 +93,13 @@ class Door:
 
     def hand_out(self) -> str:
         """Return an address that lets one browser in once."""
-        return f"http://{self.host}{self._guard.hand_out()}"
+        self._handed = f"http://{self.host}{self._guard.hand_out()}"
+        return self._handed
+
+    @property
+    def address(self) -> str:
+        """The address for a browser: the one that was handed out last, or the door's own once that has let one in."""
+        return self._handed if self._guard.has_unused else f"http://{self.host}/"
 
     def follow(self, far: TcpPort) -> None:
         """Lead to where the device has moved; the browser is told so at its next page."""

@@ -64,6 +64,11 @@ class Guard:
         self._handed.add(token)
         return f"{OWN}{token}"
 
+    @property
+    def has_unused(self) -> bool:
+        """Whether an address that was handed out has let nobody in yet."""
+        return bool(self._unused)
+
     def cookie(self) -> bytes:
         """Return the header's value that sets the cookie."""
         return f"{COOKIE}={self._secret}; Path=/; HttpOnly; SameSite=Strict".encode()

@@ -115,6 +115,10 @@ class LaptopWatch:
                 self._doors[key] = door
             return self._doors[key]
 
+    def opened(self, session: Session) -> LearningDoor | None:
+        """Return the door to this device that stands open, or None."""
+        return next((door for (unit, _), door in self._doors.items() if unit == session.device.unit), None)
+
     def passed(self, session: Session) -> LearningDoor | None:
         """Return the door through which something passed to this device, or None."""
         passed = (door for (unit, _), door in self._doors.items() if unit == session.device.unit and door.exchanges)

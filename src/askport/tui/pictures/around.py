@@ -8,7 +8,7 @@ from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Step
 from askport.core.wire import Counts
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken, warning
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken, warning, wrapped
 from askport.tui.workplace import Workplace
 
 _MATTER_LATER = frozenset({"address-server", "several-devices", "duplicate-address"})
@@ -53,6 +53,12 @@ def news_lines(session: Session, counts: Counts, step: Step, width: int) -> list
     if not is_early and step is not Step.RECORD:
         news += [each.text for each in session.cable.finder.hazards() if each.code in _MATTER_LATER]
     return [ink for text in news for ink in (*warning(text, width), blank())]
+
+
+def door_lines(address: str, far: str, width: int) -> list[Ink]:
+    """Draw the address of an open door, whole and on a line of its own, so that it can be copied or typed."""
+    text = f"leads one browser to {far} over the cable; o hands out another."
+    return [Ink().put(address, f"{STRONG} {OURS}"), *wrapped(text, width, DIM), blank()]
 
 
 def next_lines(said: Next, is_wrong: bool, width: int) -> list[Ink]:

@@ -32,7 +32,7 @@ from askport.tui.parts.find_keys import FindKeys
 from askport.tui.parts.lesson_keys import LessonKeys
 from askport.tui.parts.plan_keys import PlanKeys
 from askport.tui.parts.practice_hands import PracticeHands
-from askport.tui.pictures.around import hand_lines, news_lines, next_lines, title_line
+from askport.tui.pictures.around import door_lines, hand_lines, news_lines, next_lines, title_line
 from askport.tui.pictures.cable_picture import Pulse, cable_lines
 from askport.tui.pictures.picture_list import PICTURES
 from askport.tui.pictures.setting_picture import set_lines
@@ -218,7 +218,9 @@ class WorkScreen(DrawnScreen[None]):
         edit = self.octets.edit
         drawn = set_lines(session, room, now, edit) if edit else PICTURES[step](session, room, now)
         wrong = warning(run.crew.state.wrong, room) if run.crew and run.crew.state.wrong else []
-        self.picture.show([*wrong, *news_lines(session, run.wire.counts(), step, room), *drawn])
+        door = self.laptop.opened(session)
+        opened = door_lines(door.address, str(door.far), room) if door else []
+        self.picture.show([*wrong, *opened, *news_lines(session, run.wire.counts(), step, room), *drawn])
         self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
         self.query_one("#hands", Sheet).show(
             hand_lines(self.workplace.practice, self.hands.said, width, compact=compact)
@@ -319,10 +321,10 @@ class WorkScreen(DrawnScreen[None]):
             self.notify(error.message, severity="error", markup=False)
             return
         if door:
-            url = door.hand_out()
-            shown = await asyncio.to_thread(open_page, url)
-            here = "" if shown else " No browser with a window could be started here: open it in one."
-            self.notify(f"{url}\nleads one browser to {door.far} over the cable.{here}", markup=False, timeout=15)
+            door.hand_out()
+            self.draw()
+            if not await asyncio.to_thread(open_page, door.address):
+                self.notify("No browser with a window could be started here: open the address in one.", markup=False)
 
     def take_label(self, text: str) -> bool:
         """Compare what was scanned with what is on the wire; whether it is still decided which device is meant."""
