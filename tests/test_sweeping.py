@@ -13,6 +13,7 @@ from askport.core.errors import BadInput
 from askport.core.finding.finder import Finder
 from askport.core.finding.label import compare_label, match_label
 from askport.core.finding.loudness import Loudness
+from askport.core.finding.search import Search
 from askport.core.finding.sweeping import PRIVATE, Sweeping, distinct
 from askport.core.formats.arp import Arp, Op, arp_frame, decode_arp
 from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
@@ -53,6 +54,27 @@ def test_a_sweep_is_held_and_goes_on_and_waits_for_slow_answers():
     assert (after[0][1] - 1, len(before) + len(after)) == (before[-1][1], 256)
     assert machine.done
     assert machine.left_s == 0
+
+
+@pytest.mark.parametrize(("speed", "rates"), [(100, [3_000, 10_000, 30_000]), (10, [3_000]), (None, [3_000]),
+                                              (1_000, [3_000, 10_000, 30_000, 100_000])])  # fmt: skip
+def test_a_sweep_goes_faster_as_far_as_the_link_bears_it(speed, rates):
+    """Every address is still asked for once, in the time that the higher rates take."""
+    finder = Finder([LAPTOP], now=0.0)
+    search = Search(finder)
+    search.speed_mbps = lambda: speed
+    search.ask_for("172.16.0.0/14", 0.0)
+    sweeping, asked, now = finder.sweeping, [], 0.0
+    while not sweeping.done:
+        now = sweeping.next_deadline()
+        sweeping.handle_timer(now)
+        asked += [frame[38:42] for effect in sweeping.poll() for frame in effect.frames]
+        if rates and sweeping.asked > 1_000 * (4 - len(rates)):
+            assert search.faster == rates[0]
+            search.louder(now)
+            assert sweeping.rate == rates.pop(0)
+    assert (len(asked), len(set(asked)), search.faster) == (2**18, 2**18, None)
+    assert now < 2**18 / sweeping.rate + 8
 
 
 @pytest.mark.parametrize("loudness", [Loudness.SWEEP, Loudness.CALL])

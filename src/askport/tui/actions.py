@@ -120,7 +120,7 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="ask_for", does="ask_address", key="a", title="Address", touches=Touches.WIRE,
-        says="Name the address on its label or in its manual, or another one for the laptop",
+        says="Name the address on its label or in its manual, a range to sweep, or another address for the laptop",
         offered=_while(Phase.FINDING, Phase.MAY_BORROW, Phase.MAY_SET, Phase.MAY_PROVE),
     ),
     Action(
@@ -155,8 +155,10 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="louder", does="search.louder",
-        key="plus,equals_sign", title="Louder", says="Let the laptop ask more", touches=Touches.WIRE,
-        offered=_loudness_can(lambda session: session.cable.finder.loudness is not Loudness.SWEEP),
+        key="plus,equals_sign", title="Louder", says="Let the laptop ask more, or sweep faster", touches=Touches.WIRE,
+        offered=_loudness_can(
+            lambda session: session.cable.finder.loudness is not Loudness.SWEEP or bool(session.cable.search.faster)
+        ),
     ),
     Action(
         name="quieter", does="search.quieter", key="minus", title="Quiet", says="Have the laptop send nothing",

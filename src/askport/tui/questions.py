@@ -3,22 +3,31 @@
 from collections.abc import Callable
 from ipaddress import IPv4Interface
 
-from askport.core.addresses import parse_address, parse_interface
+from askport.core.addresses import parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
 from askport.core.plan.working_order import clean_tag
+from askport.core.text import span_words
 from askport.core.visit.session import Session
 from askport.edges.transports.serial_line import serial_lines
 from askport.tui.question import Question
 
 
-def ask_device_address(delivered: IPv4Interface | None) -> Question:
-    """Ask for the address that the technician knows of, or believes."""
+def ask_device_address(delivered: IPv4Interface | None, rate: float) -> Question:
+    """Ask for the address that the technician knows of, or believes, or for a range to sweep at a rate."""
+
+    def check(typed: str) -> str:
+        if "/" not in typed:
+            return f"Ask for {parse_address(typed)} until it answers."
+        within = parse_network(typed)
+        lasts = span_words(within.num_addresses / rate)
+        return f"Sweep {within}: {within.num_addresses:,} addresses, {lasts} at {rate:,.0f} a second."
+
     return Question(
-        "Which address do its label, display or manual give?",
+        "Which address do its label, display or manual give? Or which range is to be swept, such as 172.16.0.0/12?",
         str(delivered.ip) if delivered else "",
-        lambda typed: f"Ask for {parse_address(typed)} until it answers.",
+        check,
         lambda session, now, typed: session.cable.search.ask_for(typed, now),
     )
 

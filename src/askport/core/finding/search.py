@@ -1,15 +1,16 @@
 """Looking for the one device that is meant: which of those on the wire it is, and how loudly it is asked for."""
 
 from collections.abc import Callable, Sequence
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Network
 
-from askport.core.addresses import NO_MAC, MacAddress, parse_address
+from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_network
 from askport.core.errors import BadInput
 from askport.core.finding.clues import Belief, ClueKind
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.finding.label import LabelMatch, label_digits, match_label
 from askport.core.finding.loudness import Loudness
+from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE
 
 
 class Search:
@@ -40,6 +41,8 @@ class Search:
         """The device that the technician points at, or None for the surest."""
         self.likely_of: Callable[[MacAddress], list[IPv4Address]] = lambda _: []
         """Names the addresses that something about one device speaks for, the likeliest first."""
+        self.speed_mbps: Callable[[], int | None] = lambda: None
+        """Tells the link's speed, which bounds that of a sweep."""
         self._delivered, self._found_before, self._maker = delivered, list(found_before), maker
 
     def mean(self, label_mac: MacAddress | None, delivered: IPv4Address | None) -> None:
@@ -120,7 +123,24 @@ class Search:
         elif finder.loudness is Loudness.GREET:
             finder.call(self.known_addresses(), now=now)
         elif finder.sweeping is None or finder.sweeping.done:
-            finder.sweep(now=now)
+            finder.sweep([*self._likely_ranges(), *PRIVATE], now=now, rate=self.sweep_rate)
+        elif (rate := self.faster) is not None:
+            finder.sweeping.go_at(rate, now)
+
+    @property
+    def faster(self) -> float | None:
+        """The next higher rate of the sweep under way, in questions a second; None at the top, or without one."""
+        sweeping = self.finder.sweeping
+        return sweeping.faster(self.speed_mbps()) if sweeping and not sweeping.done else None
+
+    @property
+    def sweep_rate(self) -> float:
+        """At which rate the next sweep begins: the one that was chosen last."""
+        return self.finder.sweeping.rate if self.finder.sweeping else DEFAULT_SWEEP_RATE
+
+    def _likely_ranges(self) -> list[IPv4Network]:
+        """Return the ranges around what something speaks for: there a device is looked for first."""
+        return list(dict.fromkeys(IPv4Network((int(each), 24), strict=False) for each in self.known_addresses()))
 
     def ask_one(self, mac: MacAddress, heard: Sequence[IPv4Address], now: float) -> None:
         """Ask one device at its own MAC address for where it may be; those that were heard of it go first."""
@@ -151,12 +171,15 @@ class Search:
         return list(dict.fromkeys([*delivered, *same, *(address for _, address in latest)]))
 
     def ask_for(self, text: str, now: float) -> None:
-        """Ask for the address that a label, a display or a manual gives.
+        """Ask for the address that a label, a display or a manual gives, or sweep a range such as ``172.16.0.0/12``.
 
         Raises:
-            BadInput: the text is no address.
+            BadInput: the text is neither.
         """
-        self.finder.call([parse_address(text)], now=now, guess=False)
+        if "/" in text:
+            self.finder.sweep([parse_network(text)], now=now, rate=self.sweep_rate)
+        else:
+            self.finder.call([parse_address(text)], now=now, guess=False)
 
     def match_label(self, text: str) -> list[LabelMatch]:
         """Compare the MAC address on a label, whole or its last digits, with what is on the wire.

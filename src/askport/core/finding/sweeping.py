@@ -11,6 +11,10 @@ from askport.core.wire import Link
 
 DEFAULT_SWEEP_RATE = 1000.0
 """Questions a second: under 1 % of 100 Mb/s, which small controllers still take in beside their work."""
+RATES = (1_000.0, 3_000.0, 10_000.0, 30_000.0, 100_000.0)
+"""What a technician can choose from, in questions a second."""
+_SLOWEST_MBPS = 10
+"""Taken where a link's speed is not known."""
 LINE_RATE = 148_810.0
 """Minimum frames a second that 100 Mb/s Ethernet carries (IEEE 802.3)."""
 PRIVATE = tuple(
@@ -89,6 +93,20 @@ class Sweeping(Machine):
     def is_paused(self) -> bool:
         """Whether it waits to be resumed."""
         return self._paused_at is not None
+
+    def faster(self, speed_mbps: int | None) -> float | None:
+        """Return the next higher rate that a link of a speed bears, or None at the top.
+
+        Half of what the link carries is left to the device's own work.
+        """
+        bears = LINE_RATE / 2 * (speed_mbps or _SLOWEST_MBPS) / 100
+        return next((each for each in RATES if self.rate < each <= bears), None)
+
+    def go_at(self, rate: float, now: float) -> None:
+        """Go on at another rate, in questions a second."""
+        self.rate = rate
+        if self._next_at is not None and self.asked < self.total:
+            self._next_at = self._wake_at = max(now, self._next_at - 1)
 
     @property
     def left_s(self) -> float:

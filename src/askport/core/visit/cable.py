@@ -115,6 +115,7 @@ class Cable:
             found_before=surroundings.found_before,
             maker=surroundings.maker,
         )
+        self.search.speed_mbps = lambda: self.link.speed_mbps
 
     @property
     def had_link(self) -> bool:

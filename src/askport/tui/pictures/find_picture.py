@@ -60,7 +60,7 @@ def _ladder(session: Session, width: int) -> list[Ink]:
     sweeping, calling = finder.sweeping, finder.calling
     if sweeping and not sweeping.done:
         held = ", held" if sweeping.is_paused else ""
-        text = f"at {sweeping.at}, {span_words(sweeping.left_s)} left at {sweeping.rate:g} a second{held}"
+        text = f"at {sweeping.at}, {span_words(sweeping.left_s)} left at {sweeping.rate:,.0f} a second{held}"
         lines.append(_progress(sweeping.asked, sweeping.total, text, width))
     elif calling and not calling.done:
         lines.append(_progress(calling.asked, calling.total, f"{calling.asked} of {calling.total} questions", width))

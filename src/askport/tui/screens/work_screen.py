@@ -309,8 +309,10 @@ class WorkScreen(DrawnScreen[None]):
     def ask_address(self) -> None:
         """Ask for an address that the technician knows, of the device or for the laptop."""
         session, delivered = self.workplace.run.session, self.workplace.run.session.device.work.delivered
-        at_laptop = session.phase is not Phase.FINDING
-        self.ask(questions.ask_laptop_address(session) if at_laptop else questions.ask_device_address(delivered))
+        if session.phase is not Phase.FINDING:
+            self.ask(questions.ask_laptop_address(session))
+        else:
+            self.ask(questions.ask_device_address(delivered, session.cable.search.sweep_rate))
 
     @work(group="door")
     async def open_door(self) -> None:

@@ -164,7 +164,7 @@ class Find(Stage):
             text = f"{device.mac} speaks for several hosts, and which of them has {device.best.address} is unknown"
             return Next(f"{text}: connect straight to the device, or press m and scan its label.", enter=False)
         if finder.sweeping and not finder.sweeping.done:
-            return _sweeping(finder.sweeping)
+            return _sweeping(finder.sweeping, visit.cable.search.faster)
         if finder.calling and not finder.calling.done:
             share = f"{finder.calling.asked} of {finder.calling.total} questions"
             return Next(f"Asking by ARP for likely addresses: {share}. Meanwhile {POWER}.", enter=False)
@@ -226,8 +226,9 @@ def _or(choices: list[str]) -> str:
     return " or ".join(choices)
 
 
-def _sweeping(sweeping: Sweeping) -> Next:
+def _sweeping(sweeping: Sweeping, faster: float | None) -> Next:
     left = f"at {sweeping.at}, {sweeping.asked / sweeping.total:.1%} asked for, {span_words(sweeping.left_s)} left"
     if sweeping.is_paused:
         return Next(f"The sweep is held {left}. Space goes on with it.", enter=False)
-    return Next(f"Sweeping: {left}. Space holds it.", enter=False)
+    more = f" + goes on at {faster:,.0f} a second," if faster else ""
+    return Next(f"Sweeping: {left}.{more} a sweeps a range that you name, Space holds it.", enter=False)
