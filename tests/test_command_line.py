@@ -2,6 +2,7 @@
 
 import asyncio
 import csv
+import io
 import json
 import os
 import signal
@@ -13,6 +14,7 @@ import pytest
 
 from askport.cli import main
 from askport.cli.main import run
+from askport.cli.saying import was_pulled
 from conftest import ASKPORT, askport
 
 
@@ -165,3 +167,14 @@ def test_ctrl_c_in_the_middle_of_what_asyncio_does_comes_right_behind_it():
     for frame in (inside, outside, None):
         with pytest.raises(KeyboardInterrupt):
             main._interrupt(2, frame)
+
+
+@pytest.mark.parametrize(
+    ("typed", "is_told"), [("\n", True), ("yes\n", True), ("n\n", False), ("", False), (None, False)]
+)
+def test_only_whoever_is_there_confirms_that_power_was_pulled(monkeypatch, typed, is_told):
+    """Enter does, as on the screen; no, the end of the input, and a pipe do not."""
+    typing = io.StringIO("\n" if typed is None else typed)
+    typing.isatty = lambda: typed is not None
+    monkeypatch.setattr(sys, "stdin", typing)
+    assert was_pulled("Was it?") is is_told

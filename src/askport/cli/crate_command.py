@@ -11,7 +11,7 @@ from askport.cli.cable_run import run_on
 from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, open_cable, run
 from askport.cli.opened_jobs import open_job
 from askport.cli.passwords import PasswordOption, read_password
-from askport.cli.saying import JsonOption, Status, put_json, say
+from askport.cli.saying import JsonOption, Status, put_json, say, was_pulled
 from askport.core.crate.cut_together import CutTogether
 from askport.core.crate.switch_crate import SwitchCrate, Turn
 from askport.core.errors import BadInput
@@ -129,13 +129,11 @@ async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bo
 
 
 def _ask(cut: CutTogether, now: float) -> None:
-    """Ask whether the power of those was cut of which nothing shows it; where nobody is there, that is left out."""
-    if not sys.stdin.isatty():
-        cut.leave_out()
-    elif typer.confirm(f"{listed(cut.unsure)} showed no restart. Did all of them lose power?", err=True):
+    """Ask whether the power of those was cut of which nothing shows it; where nobody says so, it was not shown."""
+    if was_pulled(f"{listed(cut.unsure)} showed no restart. Did all of them lose power?"):
         cut.confirm(now)
     else:
-        cut.wait_on(now)
+        cut.leave_out()
 
 
 async def _look(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bool) -> None:

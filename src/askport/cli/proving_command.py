@@ -1,7 +1,6 @@
 """``askport prove``."""
 
 import asyncio
-import sys
 from collections.abc import Collection
 from dataclasses import asdict, replace
 from ipaddress import IPv4Address
@@ -14,7 +13,7 @@ from askport.cli.errand_run import ErrandRun
 from askport.cli.on_cable import LINK_S, OnAdapterOption, giving_back, open_cable
 from askport.cli.passwords import PasswordOption
 from askport.cli.recording import JobOption, Record, TagOption
-from askport.cli.saying import JsonOption, Status, put_json, say
+from askport.cli.saying import JsonOption, Status, put_json, say, was_pulled
 from askport.cli.target_options import target_of
 from askport.core.addresses import MacAddress, parse_address, parse_list
 from askport.core.errors import BadInput
@@ -170,9 +169,7 @@ def _waits_for_word(session: Session) -> bool:
 
 def _ask(cycle: PowerCycle, now: float) -> None:
     """Ask whoever is there whether the power was cut."""
-    if not sys.stdin.isatty():
-        cycle.not_shown(f"{cycle.unsure} Nobody was there to confirm it.")
-    elif typer.confirm(f"{cycle.unsure} Have you pulled it?", err=True):
+    if was_pulled(f"{cycle.unsure} Have you pulled it?"):
         cycle.confirm(now)
     else:
-        cycle.wait_on(now)
+        cycle.not_shown(f"{cycle.unsure} Nobody has confirmed it.")

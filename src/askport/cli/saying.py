@@ -56,3 +56,12 @@ def say(sentence: str) -> None:
     """Tell people what happens, without disturbing the data; where nobody reads any more, nothing is said."""
     with contextlib.suppress(OSError):
         print(sentence, file=sys.stderr, flush=True)
+
+
+def was_pulled(question: str) -> bool:
+    """Ask for what only hands can know, as the screen does: Enter says yes. Whatever else, and nobody there, is no."""
+    if not sys.stdin.isatty():
+        return False
+    say(f"{question} Press Enter if so; type n and press Enter if not.")
+    answer = sys.stdin.readline()
+    return answer != "" and answer.strip().casefold() in ("", "y", "yes")  # the end of the input confirms nothing

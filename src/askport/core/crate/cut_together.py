@@ -176,7 +176,7 @@ class CutTogether(Borrower):
             return f"Pull the power of the switch and of all {count} units, wait three seconds, and put it back."
         back = sum(each.cycle.passed is True for each in self.units if each.cycle)
         ended = sum(each.ended for each in self.units)
-        told = f" {listed(self.unsure)} showed no restart. Press Enter if all of them lost power."
+        told = f" {listed(self.unsure)} showed no restart. Press Enter if all of them lost power; l if not."
         unsure = told if self.is_unsure else ""
         return f"{back} of {count} are back with their addresses; {ended} done.{unsure}"
 
@@ -264,12 +264,6 @@ class CutTogether(Borrower):
         for each in self._uncut:
             if each.cycle:
                 each.cycle.confirm(now)
-
-    def wait_on(self, now: float) -> None:
-        """Take in that their power was not cut yet."""
-        for each in self._uncut:
-            if each.cycle:
-                each.cycle.wait_on(now)
 
     def leave_out(self) -> None:
         """Wait no longer for those whose power was not seen to be cut; their record says that it was left out."""

@@ -229,11 +229,6 @@ class PowerCycle(Proof):
             self._tracker.forget()
             self._starts(now)
 
-    def wait_on(self, now: float) -> None:
-        """Take in that its power was not cut yet."""
-        if self.power is Power.UNSURE:
-            self._no_cut("", now)
-
     @property
     def back(self) -> bool:
         """Whether it was seen at its address after the cut, whatever came of it."""

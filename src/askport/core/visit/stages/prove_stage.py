@@ -252,7 +252,7 @@ class Prove(Stage):
         if cycle.power is Power.STARTING:
             return "It is starting. Waiting for it to answer at its new address."
         if cycle.power is Power.UNSURE:
-            return f"{cycle.unsure} Enter if you have pulled it; if not, pull it now."
+            return f"{cycle.unsure} Press Enter if you have pulled it; if not, pull it now, or l leaves this proof out."
         way = self._visit.device.way
         pull = "pull the cable at its own end" if cycle.takes_power_by_cable else "pull its power"
         keep = (
