@@ -970,3 +970,14 @@ def test_two_fast_enters_at_record_lose_nothing_and_offer_another_tag(practice):
     assert tag in run.job.register.recorded_tags()
     assert run.session.device.work.tag != tag
     assert journal(run, GaveBack)
+
+
+def test_going_back_leads_to_a_step_that_there_is_something_to_do_at(practice):
+    """Where the laptop reaches the device already, Reach would lead straight to Set again, as if the key were dead."""
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.MAY_SET}, hands=False)
+    assert session.stages.step_before is Step.FIND
+    session.stages.go_back(session.stages.step_before, bench.now())
+    assert session.phase is Phase.FINDING
+    walk(bench, run, {Phase.POWER_CYCLE})
+    assert session.stages.step_before is Step.SET

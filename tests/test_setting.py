@@ -142,14 +142,25 @@ def settings_of(settings):
 
 def test_it_is_put_back_as_it_was_found_and_proven_there(practice):
     bench, run = practice("TG-01")
+    """And, where that was a mistake, set as planned after all: before it was done, and after."""
     session = walk(bench, run, {Phase.POWER_CYCLE})
     assert session.stages.setting.may_restore
+    session.stages.setting.restore(bench.now())
+    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
+    assert "z has it set as planned after all" in next_line(session, bench.now()).sentence
+    session.stages.setting.restore(bench.now())
+    assert str(session.device.target.interface) == "10.84.16.40/22"
+    pass_time(bench, run, until=lambda: session.phase in (Phase.POWER_CYCLE, Phase.MAY_SET))
     session.stages.setting.restore(bench.now())
     walk(bench, run, {Phase.POWER_CYCLE})
     assert str(bench.device.host.interface) == "192.168.61.7/24"
     assert str(bench.device.host.gateway) == "192.168.61.254"
-    assert not session.stages.setting.may_restore
     assert run.job.register.rows()[0].last.as_left.words() == "192.168.61.7/24"
+    session.stages.setting.restore(bench.now())
+    walk(bench, run, {Phase.RECORDED})
+    assert (run.job.register.rows()[0].last.as_left.words(), run.job.register.rows()[0].state) == (
+        "10.84.16.40/22", "proven",
+    )  # fmt: skip
 
 
 def test_one_that_uses_its_page_after_a_restart_asks_for_one_and_is_waited_for(practice, monkeypatch):

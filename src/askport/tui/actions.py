@@ -199,7 +199,7 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="restore", does="restore", key="z", title="As found", touches=Touches.DEVICE,
-        says="Put it back as it was found, as far as a way can",
+        says="Put it back as it was found, as far as a way can; again: set it as planned after all",
         offered=lambda moment: moment.session.stages.setting.may_restore,
     ),
     Action(

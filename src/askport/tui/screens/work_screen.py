@@ -374,10 +374,9 @@ class WorkScreen(DrawnScreen[None]):
 
     def go_back(self) -> None:
         """Go back one step, or to the one looked at."""
-        session, steps = self.workplace.run.session, list(Step)
-        before = steps[max(0, steps.index(session.phase.step) - 1)]
-        step = self.looking_at or before
+        session, looking_at = self.workplace.run.session, self.looking_at
         self.looking_at = None
+        step = looking_at or session.stages.step_before
         self.act(lambda session, now: session.stages.go_back(step, now))
 
     def look(self, place: int) -> None:

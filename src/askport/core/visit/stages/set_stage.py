@@ -64,22 +64,24 @@ class Setting(Stage):
 
     @property
     def may_restore(self) -> bool:
-        """Whether it can be put back as it was found: that is known, and it is not so already."""
+        """Whether it can be put back as it was found, which is known; or be set as planned after all."""
         visit, device = self._visit, self._visit.device
         changed = device.was_taken or device.landed_at is not None or device.was_touched
         at_rest = visit.phase in (
             Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP, Phase.NOT_PROVEN, Phase.POWER_CYCLE, Phase.FORGOTTEN,
             Phase.MAY_RECORD,
         )  # fmt: skip
-        return at_rest and changed and device.as_found is not None and not device.restores
+        meant = device.work.target if device.restores else device.as_found
+        return at_rest and (changed or device.restores) and meant is not None
 
     def restore(self, now: float) -> None:
-        """Have it put back as it was found, by the ways that there are."""
+        """Have it put back as it was found, by the ways that there are; again: have it set as planned after all."""
         visit, device = self._visit, self._visit.device
         if not self.may_restore:
             return
         visit.see_again()
-        device.target, device.restores = device.as_found, True
+        restores = not device.restores
+        device.target, device.restores = device.as_found if restores else device.work.target, restores
         device.way_name = None
         device.forget_proofs()
         self.prepare(now)
@@ -306,7 +308,9 @@ class Setting(Stage):
                 needs = visit.way.needs_laptop and visit.laptop_within is None
                 does = visit.way.enter_does.format(target=target.interface)
                 says_so = needs and not visit.cable.laptop.is_beside  # beside the adapter it changes nothing
-                return Next(f"Borrow {visit.free_address} and {does}." if says_so else f"{does[0].upper()}{does[1:]}.")
+                after_all = " z has it set as planned after all." if device.restores else ""
+                does = f"Borrow {visit.free_address} and {does}" if says_so else f"{does[0].upper()}{does[1:]}"
+                return Next(f"{does}.{after_all}")
             case Phase.MAY_KEEP:
                 told = f"It holds {target.interface.ip} for now only. "
                 if missing := self._missing_to_keep(now):

@@ -90,6 +90,14 @@ class Stages:
         cable.search.label_mac = visit.device.work.mac
         visit.go(Event.LOOKS_AGAIN if cable.link.up else Event.WAITS_FOR_LINK)
 
+    @property
+    def step_before(self) -> Step:
+        """The step that going back leads to: reaching it is none where the laptop reaches it already."""
+        steps, there = list(Step), self._visit.device.whereabouts
+        before = steps[max(0, steps.index(self._visit.phase.step) - 1)]
+        is_reached = there is not None and self._visit.cable.laptop.reaching(there) is not None
+        return Step.FIND if before is Step.REACH and is_reached else before
+
     def go_back(self, step: Step, now: float) -> None:
         """Do a step again that was done before; what came after it is done anew."""
         visit, device = self._visit, self._visit.device
