@@ -117,11 +117,13 @@ def test_a_plan_is_one_sentence_there_and_back():
 @pytest.mark.parametrize(
     ("tag", "address", "next_tag", "next_address"),
     [("OX-09", "10.84.16.9", "OX-10", "10.84.16.10"), ("pump 3b", "10.84.16.9", "pump 4b", "10.84.16.10"),
-     ("gate", "10.84.19.253", "gate", None), ("OX-01", "10.84.19.254", "OX-02", None)],
+     ("gate", "10.84.19.253", "gate", None), ("r1", "10.84.16.0", "r2", "10.84.16.2"),
+     ("OX-01", "10.84.19.254", "OX-02", None)],
 )  # fmt: skip
 def test_a_crate_counts_on(tag, address, next_tag, next_address):
-    """The next unit gets the next tag and address, and none where the next address is no host's or the gateway's."""
-    target = Target(interface=IPv4Interface(f"{address}/22"), gateway=IPv4Address("10.84.19.254"))
+    """The next unit gets the next tag and address, and none where no host can have it; the gateway's is passed over."""
+    gateway = IPv4Address("10.84.16.1" if tag == "r1" else "10.84.19.254")
+    target = Target(interface=IPv4Interface(f"{address}/22"), gateway=gateway)
     following_item = following(WorkItem(tag=tag, target=target))
     assert following_item.tag == next_tag
     assert (str(following_item.target.interface.ip) if following_item.target else None) == next_address

@@ -162,7 +162,7 @@ def test_the_rest_alike_without_a_plan_counts_on_and_says_where_it_ends(cable, t
     screen.keys("Enter")
     screen.until("unit 2 is recorded", "192.168.61.254/24", seconds=90)
     screen.keys("Enter")
-    screen.until("The crate ends here: behind unit 1's")
+    screen.until("no address behind the last one: press e")
     screen.leave()
     found = json.loads(askport("register", "list", job, "--json").stdout)["devices"]
     left = {each["mac"]: each["as_left"]["address"]["value"] for each in found}

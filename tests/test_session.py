@@ -729,6 +729,19 @@ def test_a_crate_stops_at_what_is_not_like_its_first_unit(practice):
     assert "and this one is at 192.168.61.99" in said.sentence, said
 
 
+def test_in_a_crate_the_unit_that_is_recorded_and_still_plugged_in_is_not_taken_as_the_next(practice):
+    bench, run = practice("TG-01")
+    session = walk(bench, run, {Phase.RECORDED})
+    crate = Crate(session, PowerCuts(1))
+    pass_time(bench, run, 0.1)
+    run.next_device()
+    bench.power(False)
+    bench.power(True)
+    pass_time(bench, run, until=lambda: bool((c := run.session.cable.search.candidate) and c.is_found))
+    said = crate.says(run.session, next_line(run.session, bench.now()), bench.now())
+    assert (said.enter, said.sentence[:49]) == (False, "This is TG-01, proven today: plug in TG-02. To do")
+
+
 def test_a_live_network_is_no_switch_of_ones_own(practice):
     """With the cable in the wrong socket, one that has a tag by its label is left, and nothing is set."""
     bench, run = practice("OX-01")

@@ -97,6 +97,10 @@ class Crate:
             return said
         if not session.visit.may_be_taken(candidate):
             return said
+        known = session.cable.around.known.get(candidate.mac)
+        if known and known.tag != session.device.work.tag and known.is_recorded:
+            again = f"plug in {session.device.work.tag}. To do this one again, end the crate with g."
+            return Next(f"This is {known.words}: {again}", enter=False)
         if why := self._unlike(session):
             return Next(f"{why} {said.sentence}")
         return Next(f"Take {candidate.mac} as {session.device.work.tag}, like {self.like}.")

@@ -167,9 +167,11 @@ class SwitchCrate:
         return sorted(waiting, key=lambda each: order[each.item.tag])
 
     @property
-    def done(self) -> int:
-        """How many have had their turn, however it ended."""
-        return sum(each.turn not in (Turn.WAITS, Turn.AT_HAND) for each in self.units)
+    def so_far(self) -> str:
+        """How many are recorded, and how many were left, in a few words."""
+        recorded = sum(each.turn in (Turn.RECORDED, Turn.PROVEN) for each in self.units)
+        left = sum(each.turn is Turn.LEFT for each in self.units)
+        return f"{recorded} of {len(self.units)} recorded" + (f", {left} not done" if left else "")
 
     @property
     def sentence(self) -> str:

@@ -47,12 +47,13 @@ def clean_tag(text: str) -> str:
 def following(item: WorkItem) -> WorkItem:
     """Return the next device of a crate: the tag's number and the address counted on by one.
 
-    The address is left open where the next one cannot be a host's.
+    The gateway's address is passed over. The address is left open where the next one cannot be a host's.
     """
     target = item.target
     if target:
-        onward = IPv4Interface((target.interface.ip + 1, target.interface.network.prefixlen))
-        fits = onward.network == target.interface.network and not host_fault(onward) and onward.ip != target.gateway
+        by = 2 if target.interface.ip + 1 == target.gateway else 1
+        onward = IPv4Interface((target.interface.ip + by, target.interface.network.prefixlen))
+        fits = onward.network == target.interface.network and not host_fault(onward)
         target = replace(target, interface=onward) if fits else None
     number = re.search(r"\d+(?=\D*$)", item.tag)
     tag = item.tag

@@ -27,6 +27,8 @@ class Known:
     """Where it was found the last time."""
     key: str | None = None
     """The key that its console or page showed the last time."""
+    is_recorded: bool = False
+    """Whether its last visit went through to the record."""
 
     @property
     def words(self) -> str:
@@ -50,7 +52,7 @@ class KnownDevices(Mapping[MacAddress, Known]):
         if row is None:
             raise KeyError(mac)
         return Known(tag=row.tag, state=_state(row, self._today), target=_target(row), key=row.key,
-                     found_at=row.last.found_address)  # fmt: skip
+                     found_at=row.last.found_address, is_recorded=row.last.recorded_at is not None)  # fmt: skip
 
     def __iter__(self) -> Iterator[MacAddress]:
         raise NotImplementedError("the register is asked, not gone through")

@@ -80,10 +80,7 @@ class CrateKeys:
         if crate and not run.work:  # without a plan, tags and addresses are counted on
             crate.number += 1
             if run.session.device.target is None:
-                self.crate_of = None
-                self._desk.tell(
-                    f"The crate ends here: behind {crate.like}'s address its subnet has no other. e names one."
-                )
+                self._desk.tell("Its subnet has no address behind the last one: press e and name the next.")
         if crate and rest and run.item is not rest[0] and run.session.phase in (Phase.PLUGGING, Phase.FINDING):
             self._desk.hands.take_up(rest[0], is_meant=False)
         if crate and rest:
