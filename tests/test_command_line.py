@@ -15,6 +15,9 @@ import pytest
 from askport.cli import main
 from askport.cli.main import run
 from askport.cli.saying import was_pulled
+from askport.core.visit.steps import Step
+from askport.edges.guide import parts
+from askport.tui.screens import guide_screen
 from conftest import ASKPORT, askport
 
 
@@ -178,3 +181,14 @@ def test_only_whoever_is_there_confirms_that_power_was_pulled(monkeypatch, typed
     typing.isatty = lambda: typed is not None
     monkeypatch.setattr(sys, "stdin", typing)
     assert was_pulled("Was it?") is is_told
+
+
+def test_the_guide_is_in_the_package_and_opens_at_what_is_on_the_screen():
+    headings = [each.heading for each in parts()]
+    named = [*guide_screen.BY_HAZARD.values(), *guide_screen.BY_PHASE.values(), *guide_screen.BY_WAY.values(),
+             *guide_screen.BY_STEP.values(), guide_screen.SILENT, guide_screen._ANY_OTHER_WAY]  # fmt: skip
+    assert set(named) <= set(headings)
+    assert set(guide_screen.BY_STEP) == set(Step)
+    assert askport("guide").stdout.splitlines() == headings
+    assert askport("guide", "Nothing", "heard").stdout.startswith("## Nothing is heard\n")
+    assert (askport("guide", "xyzzy").returncode, "says nothing" in askport("guide", "xyzzy").stderr) == (1, True)

@@ -41,12 +41,13 @@ _COMMANDS = {
     "demo": "demo",
     "watch": "watch_command",
     "doctor": "doctor",
+    "guide": "guide",
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""
 
 _GROUPS = ("crew", "kinds", "plan", "register")
 """Commands with commands of their own, each with the module of its name."""
-_WITHOUT_RIGHTS = frozenset({*_GROUPS, "report", "demo"})
+_WITHOUT_RIGHTS = frozenset({*_GROUPS, "report", "demo", "guide"})
 """Those that read and write files only: under sudo too, as whoever called it."""
 
 

@@ -298,9 +298,11 @@ class AskPortApp(App[None]):
 
     def action_keys(self) -> None:
         """Show every key of this screen."""
+        from askport.tui.screens.guide_screen import situation
         from askport.tui.screens.keys_screen import KeysScreen
 
-        self.push_screen(KeysScreen(self.screen))
+        at = situation(self.workplace.run.session) if self.workplace else ""
+        self.push_screen(KeysScreen(self.screen, at))
 
     def action_daylight(self) -> None:
         """Change between the dark and the light theme."""

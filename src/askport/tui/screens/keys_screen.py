@@ -10,6 +10,7 @@ from textual.screen import Screen
 
 from askport.tui.ink import DIM, OURS, STRONG, Ink, beside, blank, line
 from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.screens.guide_screen import GuideScreen
 from askport.tui.widgets.key_line import KeyLine, program_bindings
 from askport.tui.widgets.sheet import Sheet
 
@@ -18,7 +19,10 @@ _TITLE, _SAYS = 14, 34
 
 def key_lines(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], str], width: int) -> list[Ink]:
     """Draw the keys: what can be done now stands out."""
-    lines = [line("What the keys do now. Escape closes this.", DIM, 2), blank()]
+    lines = [
+        line("What the keys do now. Enter opens the guide at this situation, Escape closes this.", DIM, 2),
+        blank(),
+    ]
     for active in bindings:
         binding, style = active.binding, STRONG if active.enabled else DIM
         ink = Ink().to(2).put(shown_key(binding), f"{STRONG} {OURS}" if active.enabled else DIM)
@@ -32,11 +36,19 @@ class KeysScreen(DrawnScreen[None]):
 
     KEYS_ARE_COMMANDS = True
     CSS_PATH = "keys_screen.tcss"
-    BINDINGS = [Binding("question_mark,f1,escape", "dismiss", "Close", id="keys.close", key_display="Esc")]
+    BINDINGS = [
+        Binding("question_mark,f1,escape", "dismiss", "Close", id="keys.close", key_display="Esc"),
+        Binding("enter", "guide", "Guide", id="keys.guide", tooltip="What to do in this situation"),
+    ]
 
-    def __init__(self, under: Screen[Any]) -> None:
+    def __init__(self, under: Screen[Any], at: str) -> None:
+        """Show the keys of a screen; ``at`` is the part of the guide that fits what is on it."""
         super().__init__()
-        self._under = program_bindings(under)
+        self._under, self._at = program_bindings(under), at
+
+    def action_guide(self) -> None:
+        """Open the guide where it fits."""
+        self.app.switch_screen(GuideScreen(self._at))
 
     def compose(self) -> ComposeResult:
         """Lay out the list."""

@@ -262,7 +262,16 @@ class Prove(Stage):
         )
         fed = "It takes its power through the cable. " if cycle.takes_power_by_cable else ""
         wiggled = f"{cycle.wiggled} " if cycle.wiggled else ""
-        return f"{wiggled}{fed}{keep} and put it back. l leaves this proof out."
+        return f"{wiggled}{fed}{keep} and put it back. l leaves this proof out.{self._may_save()}"
+
+    def _may_save(self) -> str:
+        """Ask for what saves, where nobody knows whether anything did."""
+        way, ports = self._visit.device.way, self._visit.device.open_ports
+        opens = (("v opens its console", (22, 23)), ("o opens its page", (80, 443)))
+        keys = [key for key, at in opens if any(port in ports for port in at)]
+        if way is None or way.permanent is not None or not keys:
+            return ""
+        return f" Has it a line or a button that saves? {' and '.join(keys)}."
 
     def result(self) -> str:
         """Say how many proofs passed or failed, and how many are missing."""

@@ -1,0 +1,25 @@
+"""``askport guide``: what to do, by situation."""
+
+from typing import Annotated
+
+import typer
+
+from askport.cli.saying import Status, say
+from askport.core.text import display_text
+from askport.edges.guide import fitting_parts, parts
+
+
+def guide(
+    words: Annotated[list[str] | None, typer.Argument(metavar="[WORD]…", help="Of what it is about.")] = None,
+) -> None:
+    """Print the part of the guide that fits: askport guide nothing heard. Without a word, what there is."""
+    if not words:
+        print("\n".join(each.heading for each in parts()))
+        say("askport guide WORD prints the part that fits.")
+        return
+    found = fitting_parts(words)
+    if not found:
+        shown = display_text(" ".join(words), 60)
+        say(f"The guide says nothing of “{shown}”: 'askport guide' lists what it is about.")
+        raise typer.Exit(Status.NO)
+    print("\n\n".join(f"## {each.heading}\n\n{each.text}" for each in found))

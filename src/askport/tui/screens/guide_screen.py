@@ -1,0 +1,141 @@
+"""The guide, opened at the situation that is on the screen."""
+
+import re
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Horizontal, VerticalScroll
+
+from askport.core.finding.loudness import Loudness
+from askport.core.visit.session import Session
+from askport.core.visit.steps import Phase, Step
+from askport.edges.guide import parts
+from askport.tui.ink import DIM, OURS, STRONG, Ink, beside, blank, heading, line, wrapped
+from askport.tui.screens.drawn_screen import DrawnScreen
+from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets.sheet import Sheet
+
+BY_HAZARD = {
+    "duplicate-address": "Several with the same address",
+    "address-server": "Plugged into the site",
+    "router": "Plugged into the site",
+}
+"""While a device is looked for, what is dangerous goes first."""
+BY_PHASE = {
+    Phase.NOT_SET: "It refused halfway",
+    Phase.NOT_PROVEN: "A proof fails",
+    Phase.FORGOTTEN: "It forgot its address",
+    Phase.PROVING_AGAIN: "It forgot something",
+}
+BY_WAY = {
+    "hand": "It is set on its own page or keypad", "page": "It is set on its own page or keypad",
+    "console": "It has a console", "dhcp": "It asks for an address", "bootp": "It asks for an address",
+    "ping": "It takes its address from a ping",
+}  # fmt: skip
+_ANY_OTHER_WAY = "It speaks a field protocol"
+BY_STEP = {
+    Step.PLUG: "A new device on the cable",
+    Step.FIND: "A new device on the cable",
+    Step.REACH: "The laptop",
+    Step.SET: "It is set on its own page or keypad",
+    Step.PROVE: "A proof fails",
+    Step.RECORD: "What the record rests on",
+}
+SILENT = "Nothing is heard"
+_WIDEST = 100
+_ITEM = re.compile(r"- |\d\. ")
+_ROOM_FOR_CONTENTS = 130
+
+
+def situation(session: Session) -> str:
+    """Return the heading of the part that fits what is on the screen."""
+    phase = session.phase
+    if phase.step in (Step.PLUG, Step.FIND):
+        codes = [each.code for each in session.cable.finder.hazards()]
+        if found := next((BY_HAZARD[code] for code in codes if code in BY_HAZARD), None):
+            return found
+        asked = session.cable.finder.loudness is not Loudness.LISTEN
+        return SILENT if asked and session.cable.search.candidate is None else BY_STEP[phase.step]
+    if phase in BY_PHASE:
+        return BY_PHASE[phase]
+    if phase.step is Step.SET and session.device.way_name:
+        return BY_WAY.get(session.device.way_name, _ANY_OTHER_WAY)
+    return BY_STEP[phase.step]
+
+
+class GuideScreen(DrawnScreen[None]):
+    """Shows one part of the guide, and the others by the arrow keys."""
+
+    KEYS_ARE_COMMANDS = True
+    CSS_PATH = "keys_screen.tcss"
+    BINDINGS = [
+        Binding("escape,enter", "dismiss", "Back", id="guide.back", key_display="Esc"),
+        Binding("right,n", "turn(1)", "Next part", id="guide.next"),
+        Binding("left,p", "turn(-1)", "Part before", id="guide.before"),
+    ]
+
+    def __init__(self, at: str) -> None:
+        super().__init__()
+        self._at = next((place for place, each in enumerate(parts()) if each.heading == at), 0)
+
+    def compose(self) -> ComposeResult:
+        """Lay out the part."""
+        with Horizontal():
+            with VerticalScroll(id="keys"):
+                yield Sheet(id="list")
+            yield Sheet(id="contents")
+        yield KeyLine()
+
+    def action_turn(self, by: int) -> None:
+        """Show another part, from its beginning."""
+        self._at = (self._at + by) % len(parts())
+        self.query_one("#keys", VerticalScroll).scroll_home(animate=False)
+        self.draw()
+
+    def draw(self) -> None:
+        """Show it."""
+        sheet, part = self.query_one("#list", Sheet), parts()[self._at]
+        width = min(_WIDEST, max(40, sheet.size.width or self.room - 6))
+        place = f"part {self._at + 1} of {len(parts())} of the guide"
+        sheet.show([heading(part.heading, width), line(place, DIM), blank(), *_drawn(part.text, width)])
+        contents = self.query_one("#contents", Sheet)
+        contents.display = self.room >= _ROOM_FOR_CONTENTS
+        contents.show([
+            Ink().put("▸ " if each is part else "  ", STRONG).put(each.heading, STRONG if each is part else DIM)
+            for each in parts()
+        ])  # fmt: skip
+
+
+def _drawn(text: str, width: int) -> list[Ink]:
+    """Draw Markdown as plain lines: paragraphs wrapped, what is typed as it stands."""
+    drawn, paragraph, is_typed = list[Ink](), list[str](), False
+
+    def end(*, in_list: bool = False) -> None:
+        if paragraph:
+            said = re.sub(r"\*\*(.+?)\*\*", r"“\1”", " ".join(paragraph))
+            said = re.sub(r"\*(\w[^*]*)\*|`([^`]+)`", r"\1\2", said)
+            if item := _ITEM.match(said):
+                mark = "  ·" if item[0] == "- " else f" {item[0]}"
+                drawn.extend(beside(Ink().put(mark, DIM), 4, said[item.end() :], width))
+            else:
+                drawn.extend(wrapped(said, width))
+            drawn.extend([] if in_list else [blank()])
+            paragraph.clear()
+
+    for row in text.splitlines():
+        if row.startswith("```"):
+            end()
+            is_typed = not is_typed
+            drawn.extend([] if is_typed else [blank()])
+        elif is_typed:
+            drawn.extend(wrapped(row, width, f"{STRONG} {OURS}", 2) if row else [blank()])
+        elif not row.strip() or row.startswith("|"):
+            end()
+            drawn.extend(wrapped(row, width) if row else [])
+        elif _ITEM.match(row):
+            end(in_list=True)
+            paragraph.append(row)
+        else:
+            paragraph.append(row.strip())
+    end()
+    return drawn
