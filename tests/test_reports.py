@@ -1,6 +1,7 @@
 """The handover: every document of a job, the same bytes each time, harmless whatever a device says of itself."""
 
 import json
+import re
 import shutil
 import subprocess
 from datetime import UTC, datetime
@@ -166,3 +167,51 @@ def test_a_document_that_there_is_not_is_said(job, tmp_path):
     assert [each.name for each in tmp_path.glob("*.svg")] == ["cable-TG-01.svg"]
     run = askport("report", job, "--out", tmp_path, "--only", "handover.doc")
     assert (run.returncode, "There is no document 'handover.doc': there are register.csv" in run.stderr) == (2, True)
+
+
+def test_forty_of_one_kind_are_handed_over_on_eight_pages_and_who_is_not_started_is_named(tmp_path):
+    """With what the job is called for the customer; a page each stands on demand."""
+    path, out = tmp_path / "site.askport", tmp_path / "out"
+    kept = JobFile(path, create=True)
+    entries = [SubnetPlanned(subnet=SITE)]
+    for unit in range(1, 44):
+        tag, mac, at = f"OX-{unit:02}", MacAddress(bytes((2, 0, 0, 0, 0, unit))), IPv4Address(f"10.84.16.{unit}")
+        entries.append(DevicePlanned(device=PlannedDevice(tag=tag, place=f"Hall {unit % 4}", address=at,
+                                                          columns={"Room": f"1.{unit}"})))  # fmt: skip
+        if unit > 40:
+            continue
+        proofs = ("echo", "mask", "gateway", "address", "old gone", "power cycle")
+        values = {"address": at, "prefix": 22, "gateway": SITE.gateway, "dns": SITE.dns}
+        measured = {name: Value(value=each, basis=Basis.MEASURED) for name, each in values.items()}
+        left = AsLeft(**measured)
+        entries += [
+            Found(unit=unit, tag=tag, mac=mac, maker=None, address=IPv4Address("172.29.4.100"), belief="certain",
+                  because=()),
+            WasSet(unit=unit, mac=mac, way="page", interface=IPv4Interface(f"{at}/22"), gateway=SITE.gateway, dns=(),
+                   result="taken", because="", permanent=True),
+            *(Proved(unit=unit, mac=mac, name=name, expected="", measured="", passed=unit != 7 or name != "mask",
+                     because="") for name in proofs),
+            PowerCut(unit=unit, mac=mac, link_s=1.0, first_word_s=2.0, answer_s=3.5),
+            Left(unit=unit, mac=mac, as_left=left), Recorded(unit=unit, mac=mac),
+        ]  # fmt: skip
+    kept.append_all(entries, AT)
+    kept.close()
+    told = ["--site", "Sallow Beck Hatchery", "--customer", "Sallow Beck Fisheries", "--order", "4711/26"]
+    assert askport("job", "set", path, *told, "--technician", "A. Fitter").returncode == 0
+    assert askport("job", "set", path, "--technician", "").returncode == 0
+    assert askport("job", "set", path).returncode == 2
+    shown = json.loads(askport("job", "show", path, "--json").stdout)
+    assert (shown["order"], shown["technician"], shown["company"]) == ("4711/26", None, None)
+    assert askport("report", path, "--out", out, "--only", "handover.pdf", "--only", "handover-full.pdf", "--only",
+                   "register.xlsx").returncode == 0  # fmt: skip
+    pages = [int(re.search(r"Pages:\s+(\d+)", subprocess.run(["pdfinfo", out / name], capture_output=True, text=True)
+                           .stdout)[1]) for name in ("handover.pdf", "handover-full.pdf")]  # fmt: skip
+    assert pages[0] <= 8 < 40 < pages[1], pages
+    text = subprocess.run(["pdftotext", "-layout", out / "handover.pdf", "-"], capture_output=True, text=True).stdout
+    for said in ("Handover: Sallow Beck Hatchery", "39 of 43 proven; 3 not started", "4711/26", "Signature"):
+        assert said in text
+    assert re.search(r"OX-43 .*planned: 10\.84\.16\.43.* not started", text)
+    assert re.search(r"OX-42 +Hall 2, 1\.42", text)
+    table = read_tables(out / "register.xlsx")[0].rows
+    assert (table[0][:2], len(table), "subnet mask" in table[1][12]) == (["Tag", "MAC address"], 44, True)
+    assert (table[43][0], table[43][11]) == ("OX-43", "not started")

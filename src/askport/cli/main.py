@@ -45,7 +45,7 @@ _COMMANDS = {
 }
 """Each command with its module, which is loaded only where the command is named: a command must start at once."""
 
-_GROUPS = ("crew", "kinds", "plan", "register")
+_GROUPS = ("crew", "job", "kinds", "plan", "register")
 """Commands with commands of their own, each with the module of its name."""
 _WITHOUT_RIGHTS = frozenset({*_GROUPS, "report", "demo", "guide"})
 """Those that read and write files only: under sudo too, as whoever called it."""

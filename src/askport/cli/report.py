@@ -37,12 +37,14 @@ def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list
         BadInput: a document of that name there is none.
         MachineRefused: the directory cannot be made or written.
     """
+    from askport.core.register.about import about_of
     from askport.edges.crew.job_part import crew_words
     from askport.reports.documents import Papers, documents
 
     job = job.as_it_stands()
     register = job.register
-    papers = Papers(job.checked(), register.plan(name), job.fingerprint, register.open_conflicts(), crew_words(job))
+    papers = Papers(job.checked(), register.plan(name), job.fingerprint, register.open_conflicts(), crew_words(job),
+                    about_of(line.entry for line in job.lines))  # fmt: skip
     made, more = documents(papers), documents(papers, on_request=True)
     for each in only:
         if each not in made | more:

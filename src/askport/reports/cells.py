@@ -23,6 +23,11 @@ def as_meant(text: str) -> str:
     return text[1:] if text.startswith("'") and cell(text[1:]) == text else text
 
 
+def local(moment: datetime | None) -> str:
+    """Return a moment as people write it, in the zone of this laptop; an empty text for none."""
+    return f"{moment.astimezone():%-d %b %Y, %H:%M}" if moment else ""
+
+
 def iso(moment: datetime | None) -> str | None:
     """Return ISO 8601 in UTC with milliseconds."""
     return moment.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z") if moment else None

@@ -1,8 +1,8 @@
 """Every document of the handover: to have one more, write its module and one line in ``FAMILIES``."""
 
 import json
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from askport.core.crew.seals import CrewWords
@@ -11,7 +11,7 @@ from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
 from askport.reports import drawings, handover_pages, labels, reservations
 from askport.reports.plan_document import workbook
-from askport.reports.register_document import register_csv, register_json, register_rows
+from askport.reports.register_document import register_csv, register_for_people, register_json
 from askport.reports.sketch import Sketch
 
 Documents = dict[str, Callable[[], bytes]]
@@ -33,6 +33,8 @@ class Papers:
     """What joined journals say differently and nobody has settled."""
     crew: CrewWords | None = None
     """Who wrote it, where several did."""
+    about: Mapping[str, str] = field(default_factory=dict)
+    """What was told of the job."""
 
     @cached_property
     def known(self) -> KnownAddresses:
@@ -57,13 +59,21 @@ class Family:
 def _register(papers: Papers) -> Named:
     rows, plan = papers.rows, papers.plan
     yield "register.csv", lambda: register_csv(rows, plan).encode()
-    yield "register.xlsx", lambda: workbook([("register", register_rows(rows, plan))])
+    yield "register.xlsx", lambda: workbook([("register", register_for_people(rows, plan))])
     yield "register.json", lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode()
 
 
 def _handover(papers: Papers) -> Named:
-    conflicts, print_, crew = papers.conflicts, papers.fingerprint, papers.crew
-    yield "handover.pdf", lambda: handover_pages.handover_pdf(papers.plan, papers.rows, print_, conflicts, crew)
+    yield "handover.pdf", lambda: _handover_pdf(papers)
+
+
+def _whole_handover(papers: Papers) -> Named:
+    yield "handover-full.pdf", lambda: _handover_pdf(papers, every=True)
+
+
+def _handover_pdf(papers: Papers, *, every: bool = False) -> bytes:
+    plan, rows, crew, about = papers.plan, papers.rows, papers.crew, papers.about
+    return handover_pages.handover_pdf(plan, rows, papers.fingerprint, papers.conflicts, crew, about, every=every)
 
 
 def _labels(papers: Papers) -> Named:
@@ -112,7 +122,8 @@ def _both(title: str, draw: Callable[[], Sketch]) -> Named:
 
 FAMILIES = [
     Family("register", "every device as found and as left: for a spreadsheet, or for another program", _register),
-    Family("handover", "for the customer: cover with fingerprint, register, a page for each device", _handover),
+    Family("handover-full", "the handover with a page for each device", _whole_handover, on_request=True),
+    Family("handover", "for the customer: cover with fingerprint, register, a page for each open device", _handover),
     Family("labels", "to print on sheets or on a roll; the code holds tag, address and MAC address", _labels),
     Family("hosts", "names and addresses for a computer's hosts file", _hosts),
     Family("zone", "names and addresses for the site's name server", _zone),

@@ -1,27 +1,29 @@
 """The handover on paper: cover, register, a page for each device with notes and both addresses."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.crew.seals import CrewWords
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan
+from askport.core.register.about import HEADS
 from askport.core.register.found_words import found_words
 from askport.core.register.visits import Row
 from askport.core.visit.narrate import basis_words, proof_words
 from askport.core.ways.table import entry_of
-from askport.reports.cells import iso
+from askport.reports.cells import local
 from askport.reports.drawings import cable_sketch
-from askport.reports.open_points import OpenPoints, counted, open_points, proven_words
+from askport.reports.open_points import OpenPoints, counted, not_started, open_points, proven_words
 from askport.reports.paper import document, printable, styles, table
-from askport.reports.planned import planned_words
+from askport.reports.planned import planned_values, planned_words
 
 
 def handover_pdf(
-    plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = (), crew: CrewWords | None = None
-) -> bytes:
-    """Return the whole handover.
+    plan: Plan, rows: Sequence[Row], fingerprint: str, conflicts: Sequence[str] = (), crew: CrewWords | None = None,
+    about: Mapping[str, str] | None = None, *, every: bool = False,
+) -> bytes:  # fmt: skip
+    """Return the whole handover: a page each for the devices that somebody has to look at, a row for the others.
 
     Args:
         plan: the site's, under its name.
@@ -29,16 +31,20 @@ def handover_pdf(
         fingerprint: of the journal's chain, by which it is known later whether it still stands.
         conflicts: what joined records say differently and nobody has settled.
         crew: who wrote the record, where several did.
+        about: what was told of the job, by the names in ``about.HEADS``.
+        every: whether each device has a page.
     """
     from reportlab.platypus import KeepTogether, PageBreak, Paragraph, Spacer
 
     set_in = styles()
-    site, counts = plan.name, counted(rows)
+    told = about or {}
+    site, counts, to_come = told.get("site", plan.name), counted(rows), not_started(rows, plan)
     last = max((row.last.recorded_at for row in rows if row.last.recorded_at), default=None)
     story: list[Any] = [
         Paragraph(printable(f"Handover: {site}"), set_in["title"]),
-        Paragraph(f"{proven_words(*counts)}.", set_in["body"]),
-        Paragraph(f"Last recorded: {iso(last) or 'nothing'}.", set_in["body"]),
+        Paragraph(f"{proven_words(*counts, not_started=len(to_come))}.", set_in["body"]),
+        Paragraph(f"Last recorded: {local(last) or 'nothing'}.", set_in["body"]),
+        *_told(told, set_in),
         Paragraph(f"Fingerprint of the record: <b>{printable(grouped(fingerprint))}</b>", set_in["body"]),
         Paragraph("'askport register verify JOB --against FINGERPRINT' says whether it still stands.", set_in["body"]),
         *_crew(crew, set_in),
@@ -47,19 +53,54 @@ def handover_pdf(
         Paragraph("Register", set_in["section"]),
         table(
             [
-                ["tag", "MAC address", "as found", "as left", "gateway", "state"],
+                ["Tag", "Where and what", "MAC address", "As found", "As left", "Gateway", "State"],
                 *(
-                    [row.tag, row.mac, row.first.as_found, row.last.as_left.words() if row.left else "not set",
-                     row.last.as_left.gateway.value or "", row.state]
+                    [row.tag, _place(plan.by_tag.get(row.tag)), row.mac, row.first.as_found,
+                     row.last.as_left.words() if row.left else "not set", row.last.as_left.gateway.value or "",
+                     row.state]
                     for row in rows
                 ),
+                *(
+                    [each.tag, _place(each), each.mac or "", "", f"planned: {each.address or 'open'}", "",
+                     "not started"]
+                    for each in to_come
+                ),
             ],
-            [70, 95, 105, 105, 75, 55],
+            [50, 84, 80, 78, 94, 62, 62],
         ),
     ]  # fmt: skip
+    alike = [] if every else [row for row in rows if row.is_proven and not (row.open_points or row.otherwise)]
+    if alike:
+        story += [Paragraph("Proven, with nothing left open", set_in["section"]), _in_rows(alike)]
+        story.append(Paragraph("'askport report JOB --only handover-full.pdf' has a page for each.", set_in["body"]))
     for row in rows:
-        story += [PageBreak(), KeepTogether(_device(row, plan.by_tag.get(row.tag), set_in))]
+        if row not in alike:
+            story += [PageBreak(), KeepTogether(_device(row, plan.by_tag.get(row.tag), set_in))]
     return document(f"Handover: {site}", story)
+
+
+def _told(told: Mapping[str, str], set_in: dict[str, Any]) -> list[Any]:
+    """Return what was told of the job, and lines to sign on."""
+    from reportlab.platypus import Paragraph, Spacer
+
+    rows = [[head, told.get(name, "")] for name, head in HEADS.items()]
+    rows += [["Handed over at, on", ""], ["Signature", ""], ["Received by, signature", ""]]
+    return [Paragraph("This job", set_in["section"]), table([["", ""], *rows], [130, 380]), Spacer(1, 4)]
+
+
+def _place(planned: PlannedDevice | None) -> str:
+    return ", ".join(planned_values(planned).values())
+
+
+def _in_rows(rows: Sequence[Row]) -> Any:
+    """Return a row for each device of which there is nothing more to say: its evidence, and how it came back."""
+    lines: list[list[object]] = [["Tag", "Set", "Address", "Mask", "Gateway", "Back after its power cut", "Recorded"]]
+    for row in rows:
+        left, way, cut = row.last.as_left, entry_of(row.last.way), row.last.cut
+        bases = [basis_words(each.basis) for each in (left.address, left.prefix, left.gateway)]
+        back = f"{max((at for _, at in cut.moments), default=0.0):.0f} s" if cut else "power not cut"
+        lines.append([row.tag, way.done if way else "", *bases, back, local(row.last.recorded_at)])
+    return table(lines, [58, 78, 62, 62, 62, 98, 92])
 
 
 def _crew(crew: CrewWords | None, set_in: dict[str, Any]) -> list[Any]:
@@ -114,13 +155,16 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any]) -> 
         Paragraph("As found and as left", set_in["section"]),
         table(values, [70, 145, 145, 145]),
     ]
-    proofs = [["", "expected", "measured", "because"]]
-    proofs += [[each.verdict, each.expected, each.measured, each.because] for each in last.proofs.values()]
-    proofs += [["left out", proof_words(name), "", ""] for name in last.left_out]
-    story += [Paragraph("Proofs", set_in["section"]), table(proofs, [62, 128, 120, 195])]
+    proofs = [["", "proof", "expected", "measured", "because"]]
+    proofs += [
+        [each.verdict, proof_words(each.name), each.expected, each.measured, each.because]
+        for each in last.proofs.values()
+    ]
+    proofs += [["left out", proof_words(name), "", "", ""] for name in last.left_out]
+    story += [Paragraph("Proofs", set_in["section"]), table(proofs, [50, 84, 108, 103, 160])]
     if any(each.after_cut for each in last.proofs.values()):
         story += [Spacer(1, 4), Paragraph("Two verdicts: before its power was cut, and after it.", set_in["body"])]
-    about = [f"Set {way.done}." if way else "Not set.", f"Recorded {iso(last.recorded_at) or 'not yet'}."]
+    about = [f"Set {way.done}." if way else "Not set.", f"Recorded {local(last.recorded_at) or 'not yet'}."]
     if cut := last.cut:
         told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
         about.append(f"After its power was cut: {told or 'nothing was heard'}.")
@@ -129,12 +173,12 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any]) -> 
         about.append(f"A slip was caught and corrected {times} while it was set.")
     about += [f"Known by {each.sentence}." for each in row.identities]
     if len(row.visits) > 1:
-        about.append(f"{len(row.visits)} visits, the first {iso(first.found_at)}.")
+        about.append(f"{len(row.visits)} visits, the first {local(first.found_at)}.")
     if row.open_points:
         about.append(f"Open: {', '.join(map(proof_words, row.open_points))}.")
     remarks = [
         Paragraph(
-            printable(f"{iso(each.at)}: {each.text}{f', photo {each.photo}' if each.photo else ''}"), set_in["body"]
+            printable(f"{local(each.at)}: {each.text}{f', photo {each.photo}' if each.photo else ''}"), set_in["body"]
         )
         for each in row.notes
     ]

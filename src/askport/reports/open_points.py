@@ -1,9 +1,10 @@
 """What a job leaves open, the worst first: what a customer has to read before anything else."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from textwrap import wrap
 
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.register.visits import Otherwise, Row
@@ -34,38 +35,50 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
         plan: the site's plan.
         conflicts: what joined records say differently and nobody has settled.
     """
-    done = {row.tag for row in rows if row.last.recorded_at}
-    begun = {row.tag for row in rows}
     failed = [row for row in rows if row.failed]
-    waiting = [each.tag for each in plan.devices if each.tag not in done | begun]
     groups = (
-        ("Not as planned", [
-            f"{_name(row)}: {listed(map(_otherwise, row.otherwise))}" for row in rows if row.otherwise
-        ]),
-        ("Failed", [f"{_name(row)}: {listed(map(proof_words, row.failed))}" for row in failed]),
-        ("Not proven", [
-            f"{_name(row)}: {_why(row)}" for row in rows if not row.last.is_proven and row not in failed
-        ]),
-        ("Begun again and not finished", [_name(row) for row in rows if row.unfinished]),
-        ("Planned and not done", waiting),
-        ("Lost at the next power cut", [f"{_name(row)}: the setting is temporary" for row in rows if row.is_fleeting]),
-        ("Records that differ", [*conflicts]),
+        ("Not as planned", [(row, listed(map(_otherwise, row.otherwise))) for row in rows if row.otherwise]),
+        ("Failed", [(row, listed(map(proof_words, row.failed))) for row in failed]),
+        ("Not proven", [(row, _why(row)) for row in rows if not row.last.is_proven and row not in failed]),
+        ("Begun again and not finished", [(row, "") for row in rows if row.unfinished]),
+        ("Planned and not done", [(each, "") for each in not_started(rows, plan)]),
+        ("Lost at the next power cut", [(row, "the setting is temporary") for row in rows if row.is_fleeting]),
+        ("Records that differ", [(None, each) for each in conflicts]),
         ("Proven except for", [
-            f"{_name(row)}: {listed(map(proof_words, row.open_points))}"
-            for row in rows if row.is_proven and row.open_points
+            (row, listed(map(proof_words, row.open_points))) for row in rows if row.is_proven and row.open_points
         ]),
     )  # fmt: skip
-    return [
-        OpenPoints(heading, len(lines), tuple(wrap(", ".join(lines), _ROW)) if lines is waiting else tuple(lines))
-        for heading, lines in groups
-        if lines
-    ]
+    return [OpenPoints(heading, len(found), tuple(_lines(found))) for heading, found in groups if found]
 
 
-def proven_words(proven: int, everyone: int, open_among: int) -> str:
-    """Say how many devices are proven, and of how many of them something is missing all the same."""
+def _lines(found: Sequence[tuple[Row | PlannedDevice | None, str]]) -> Iterator[str]:
+    """Yield what is to be said; what is the same of several devices is said once, behind their names."""
+    names = dict[str, list[str]]()
+    for about, text in found:
+        names.setdefault(text, []).extend([_name(about)] if about else [])
+    for text, all_of in names.items():
+        for rows in wrap(", ".join(all_of), _ROW) if all_of else [""]:
+            yield f"{rows.rstrip(',')}: {text}" if rows and text else rows or text
+
+
+def proven_words(proven: int, everyone: int, open_among: int, not_started: int = 0) -> str:
+    """Say how many devices are proven, of how many of them something is missing all the same, and what is to come.
+
+    Args:
+        proven: devices that are.
+        everyone: devices of the register.
+        open_among: proven ones with open points.
+        not_started: planned devices that are not in the register.
+    """
     but = f", {open_among} of them with open points" if open_among else ""
-    return f"{proven} of {everyone} proven{but}"
+    rest = f"; {not_started} not started" if not_started else ""
+    return f"{proven} of {everyone + not_started} proven{but}{rest}"
+
+
+def not_started(rows: Iterable[Row], plan: Plan) -> list[PlannedDevice]:
+    """Return the planned devices that nothing was begun of."""
+    begun = {row.tag for row in rows}
+    return [each for each in plan.devices if each.tag not in begun]
 
 
 def counted(rows: Iterable[Row]) -> tuple[int, int, int]:
@@ -75,8 +88,8 @@ def counted(rows: Iterable[Row]) -> tuple[int, int, int]:
     return len(proven), len(found), sum(bool(row.open_points) for row in proven)
 
 
-def _name(row: Row) -> str:
-    return row.tag or str(row.mac)
+def _name(about: Row | PlannedDevice) -> str:
+    return about.tag or str(about.mac)
 
 
 def _otherwise(value: Otherwise) -> str:

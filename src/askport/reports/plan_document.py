@@ -111,6 +111,8 @@ def workbook(sheets: Sequence[tuple[str, Rows]], notes: Sequence[str] = ()) -> b
             for place, text in enumerate(row):
                 sheet.write_string(line, place, text, head if line == 0 else None)
         sheet.freeze_panes(1, 0)
+        if rows:
+            sheet.autofilter(0, 0, len(rows) - 1, max(len(rows[0]) - 1, 0))
         sheet.autofit()
     if notes:
         sheet = book.add_worksheet("questions")

@@ -2,13 +2,15 @@
 
 import csv
 import io
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from askport.core.plan.site_plan import Plan
 from askport.core.register.as_left import AsLeft
 from askport.core.register.visits import Row
-from askport.reports.cells import cell, iso
+from askport.core.visit.narrate import proof_words
+from askport.reports.cells import cell, iso, local
+from askport.reports.open_points import not_started
 from askport.reports.planned import planned_heads, planned_values
 
 COLUMNS = (
@@ -101,6 +103,37 @@ def register_rows(rows: Iterable[Row], plan: Plan | None = None) -> list[list[st
         told = planned_values(plan.by_tag.get(row.tag))
         table.append([*("" if each is None else str(each) for each in cells), *(told.get(each, "") for each in beside)])
     return table
+
+
+_HEADS = {
+    "tag": "Tag", "mac": "MAC address", "maker": "Maker", "as_found": "As found", "found_gateway": "Gateway as found",
+    "found_at": "Found at", "as_left": "As left", "left_gateway": "Gateway as left", "left_dns": "DNS servers as left",
+    "left_basis": "Evidence", "way": "Set by", "state": "State", "proofs_passed": "Proofs passed",
+    "proofs_failed": "Proofs failed", "proofs_not_made": "Proofs not made", "proofs_left_out": "Proofs left out",
+    "recorded_at": "Recorded at", "visits": "Visits",
+}  # fmt: skip
+_MOMENTS, _PROOFS = (
+    ("found_at", "recorded_at"),
+    ("proofs_passed", "proofs_failed", "proofs_not_made", "proofs_left_out"),
+)
+
+
+def register_for_people(rows: Sequence[Row], plan: Plan) -> list[list[str]]:
+    """Return the table with heads, proofs and times in words, and behind it what is planned and not started."""
+    heads, *table = register_rows(rows, plan)
+    for row, cells in zip(rows, table, strict=True):
+        at = {"found_at": row.first.found_at, "recorded_at": row.last.recorded_at}
+        for place, head in enumerate(heads):
+            if head in _MOMENTS:
+                cells[place] = local(at[head])
+            elif head in _PROOFS:
+                cells[place] = ", ".join(map(proof_words, cells[place].split()))
+    beside = planned_heads(plan)
+    for each in not_started(rows, plan):
+        told = planned_values(each)
+        known = {"tag": each.tag, "mac": str(each.mac or ""), "state": "not started"}
+        table.append([*(known.get(head, "") for head in COLUMNS), *(told.get(head, "") for head in beside)])
+    return [[_HEADS.get(head, head) for head in heads], *table]
 
 
 def register_csv(rows: Iterable[Row], plan: Plan | None = None) -> str:

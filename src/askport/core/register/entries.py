@@ -306,10 +306,21 @@ class MemberAccepted(_Written):
     removed: bool
 
 
+class About(_Written):
+    """What the job is called for the customer; what is not told here stays as it was."""
+
+    kind: Literal["about"] = "about"
+    site: str | None = None
+    customer: str | None = None
+    order: str | None = None
+    company: str | None = None
+    technician: str | None = None
+
+
 Entry = (
     SubnetPlanned | DevicePlanned | Found | Identified | ReadOut | Named | Borrowed | GaveBack | WasSet | Proved
     | PowerCut | Left | Kept | ToldToKeep | Recorded | Noted | Reopened | SameDevice | Taught | CrateBegun | Joined
-    | Settled | MemberAccepted
+    | Settled | MemberAccepted | About
 )  # fmt: skip
 
 

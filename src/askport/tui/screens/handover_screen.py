@@ -9,7 +9,7 @@ from textual.containers import VerticalScroll
 from askport.edges.jobfile import JobFile
 from askport.reports.documents import what_for
 from askport.reports.handover_pages import grouped
-from askport.reports.open_points import open_points, proven_words
+from askport.reports.open_points import not_started, open_points, proven_words
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.key_line import KeyLine
@@ -40,8 +40,9 @@ class HandoverScreen(DrawnScreen[None]):
     def draw(self) -> None:
         """Show what was written where."""
         width, register = self.sheet_room, self._job.register
+        to_come = len(not_started(register.rows(), register.plan()))
         title = Ink().put(f"  {self._site}", STRONG)
-        title.put(f" · handover   {proven_words(*register.proven())}", DIM)
+        title.put(f" · handover   {proven_words(*register.proven(), not_started=to_come)}", DIM)
         self.query_one("#heading", Sheet).show([title])
         folder = self._written[0][0].parent if self._written else self._job.path.parent
         lines = [heading(f"Written to {folder}", width)]

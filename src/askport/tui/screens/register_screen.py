@@ -7,6 +7,7 @@ from textual.content import Content
 from textual.widgets import DataTable, Input
 
 from askport.core.errors import AskPortError
+from askport.core.register.about import about_of
 from askport.core.register.searching import Brief, Order, Wanted, wanted
 from askport.core.text import display_text
 from askport.edges.crew.job_part import crew_words
@@ -171,7 +172,8 @@ class RegisterScreen(DrawnScreen[None]):
             job = job.as_it_stands()  # the screen writes on meanwhile
             register = job.register
             plan = register.plan(self._workplace.title)
-            papers = Papers(job.checked(), plan, job.fingerprint, register.open_conflicts(), crew_words(job))
+            about = about_of(line.entry for line in job.lines)
+            papers = Papers(job.checked(), plan, job.fingerprint, register.open_conflicts(), crew_words(job), about)
             written = write_all(folder, documents(papers))
         except AskPortError as error:
             self.app.call_from_thread(self.notify, error.message, severity="error", markup=False)

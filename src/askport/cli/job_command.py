@@ -1,0 +1,55 @@
+"""``askport job show|set``: what a job is called for the customer."""
+
+from datetime import UTC, datetime
+from typing import Annotated
+
+import typer
+
+from askport.cli.job_argument import Job
+from askport.cli.opened_jobs import open_job
+from askport.cli.saying import JsonOption, put_json
+from askport.core.errors import BadInput
+from askport.core.text import display_text
+
+app = typer.Typer(help="What a job is called for the customer; it stands on the handover's cover.")
+
+_LONGEST = 120
+
+
+@app.command()
+def show(job: Job, json: JsonOption = False) -> None:
+    """Say what was told of a job."""
+    from askport.core.register.about import HEADS, about_of
+
+    told = about_of(line.entry for line in open_job(job).lines)
+    if json:
+        put_json({"schema": "askport.job/1", **{name: told.get(name) for name in HEADS}})
+        return
+    for name, head in HEADS.items():
+        print(f"{head:<16} {told.get(name, 'not told')}")
+
+
+@app.command("set")
+def set_(
+    job: Job,
+    site: Annotated[str | None, typer.Option(help="What the site is called.")] = None,
+    customer: Annotated[str | None, typer.Option(help="For whom it is done.")] = None,
+    order: Annotated[str | None, typer.Option(help="The customer's order number.")] = None,
+    company: Annotated[str | None, typer.Option(help="Who does it.")] = None,
+    technician: Annotated[str | None, typer.Option(help="Who signs for it.")] = None,
+) -> None:
+    """Tell something of a job; an empty text takes it back."""
+    from askport.core.register.entries import About
+
+    given = {"site": site, "customer": customer, "order": order, "company": company, "technician": technician}
+    told = {name: " ".join(text.split()) for name, text in given.items() if text is not None}
+    if not told:
+        raise BadInput("Nothing is told: give --site, --customer, --order, --company or --technician.")
+    for name, text in told.items():
+        if len(text) > _LONGEST or not text.isprintable():
+            shown = display_text(text, 30)
+            raise BadInput(f"--{name}: '{shown}' is no line of at most {_LONGEST} printable characters.")
+    if not job.exists():
+        raise BadInput(f"There is no job file '{display_text(str(job), 120)}'.")
+    open_job(job, writes=True).append_all([About.model_validate(told)], datetime.now(UTC))
+    show(job)
