@@ -16,7 +16,7 @@ from askport.cli import main
 from askport.cli.main import run
 from askport.cli.saying import was_pulled
 from askport.core.visit.steps import Step
-from askport.edges.guide import parts
+from askport.edges.guide_text import parts
 from askport.tui.screens import guide_screen
 from conftest import ASKPORT, askport
 

@@ -6,7 +6,7 @@ import typer
 
 from askport.cli.saying import Status, say
 from askport.core.text import display_text
-from askport.edges.guide import fitting_parts, parts
+from askport.edges.guide_text import fitting_parts, parts
 
 
 def guide(

@@ -167,7 +167,7 @@ class SwitchCrate:
         return sorted(waiting, key=lambda each: order[each.item.tag])
 
     @property
-    def so_far(self) -> str:
+    def count_words(self) -> str:
         """How many are recorded, and how many were left, in a few words."""
         recorded = sum(each.turn in (Turn.RECORDED, Turn.PROVEN) for each in self.units)
         left = sum(each.turn is Turn.LEFT for each in self.units)

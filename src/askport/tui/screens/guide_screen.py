@@ -9,7 +9,7 @@ from textual.containers import Horizontal, VerticalScroll
 from askport.core.finding.loudness import Loudness
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase, Step
-from askport.edges.guide import parts
+from askport.edges.guide_text import parts
 from askport.tui.ink import DIM, OURS, STRONG, Ink, beside, blank, heading, line, wrapped
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.key_line import KeyLine
