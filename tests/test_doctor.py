@@ -2,11 +2,13 @@
 
 import json
 import os
+import pwd
 import time
 
 import pytest
 
-from askport.edges import looking_over
+from askport.edges import keeper_start, looking_over
+from askport.edges.kernel.capabilities import NET_RAW
 from askport.edges.looking_over import look_over
 from conftest import LAPTOP, askport
 
@@ -72,3 +74,17 @@ def test_a_clock_is_held_against_what_was_surely_before(monkeypatch, years, says
     monkeypatch.setattr(time, "time", lambda: now + years * 365 * 86_400)
     look = looking_over._clock()
     assert (look.is_well, says is None or says in look.says, "20" in look.mend) == (says is None, True, False), look
+
+
+def test_root_without_its_capabilities_is_told_so_and_sudo_s_jobs_are_at_home_with_who_called_it(monkeypatch):
+    monkeypatch.setattr(looking_over.os, "geteuid", lambda: 0)
+    monkeypatch.setattr(looking_over, "_trial", frozenset)
+    monkeypatch.setattr(keeper_start, "effective", lambda: 1 << NET_RAW)
+    rights = seen()["rights"]
+    assert (rights.is_well, rights.is_needed) == (False, True)
+    assert "it lacks CAP_NET_ADMIN." in rights.says
+    assert rights.mend.startswith("Start the container")
+    daemon = pwd.getpwnam("daemon")
+    monkeypatch.setenv("SUDO_UID", str(daemon.pw_uid))
+    monkeypatch.delenv("XDG_DATA_HOME", raising=False)
+    assert looking_over._jobs_at().is_relative_to(daemon.pw_dir)

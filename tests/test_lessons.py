@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from askport.core.addresses import MacAddress
 from askport.core.channels import Fetched, HttpPort
-from askport.core.errors import BadInput
+from askport.core.errors import BadInput, Wants
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.kinds.placeholders import fill, values_of
 from askport.core.lessons.console_lesson import Listening, learn_lines
@@ -31,10 +31,12 @@ from askport.core.lessons.marks import Marks
 from askport.core.lessons.page_lesson import learn
 from askport.core.plan.target import Target
 from askport.core.register.entries import Taught
+from askport.core.visit.steps import Phase
 from askport.core.ways.page_talk import PageTalk
 from askport.tui.parts.lesson_keys import LessonKeys
 from conftest import ASKPORT, DEVICE
 from test_pages import certificate
+from test_session import walk as walk_to
 
 PAGES = r"""
 import hashlib, html, http.server, json, os, secrets, ssl, subprocess, sys, threading, time, urllib.parse
@@ -745,3 +747,20 @@ def test_what_passed_is_offered_however_the_device_came_there_and_can_be_taken_u
         door.exchanges = passed(("POST", "/t", "ip=10.84.16.31&mask=255.255.252.0&save=1", ""))
         assert ("Kept in x.pump" in told.pop(), keys.has_lesson) == (True, True)
     assert [("/t" in each.read_text()) for each in tmp_path.glob("*.toml")] == [True] * bool(became)
+
+
+@pytest.mark.parametrize(("user", "said"), [("", "it asks for a log-in"), ("fitter", "it does not take this log-in")])
+def test_a_page_that_asks_for_a_log_in_is_said_to(user, said):
+    (step,) = read_kind(A_STEP.format(place="/net").replace("post", "get"), "x.toml").way_by("page").set
+    talk = PageTalk(HttpPort(IPv4Address("192.168.61.7"), 80, False, user, "x"), [step], {})
+    (asked,) = [each.channel for each in talk.poll()]
+    talk.channel_event(Fetched(asked, 401, "no"), 0.0)
+    assert (talk.said.because, talk.wants_log_in) == (f"{said} (401 to “GET /net”)", True)
+
+
+def test_its_log_in_can_be_given_though_its_kind_knows_of_none(practice):
+    bench, run = practice("TG-01")
+    session = walk_to(bench, run, {Phase.MAY_SET}, hands=False)
+    assert session.stages.setting.asks_for is None
+    session.device.wants_log_in = True
+    assert session.stages.setting.asks_for is Wants.LOG_IN

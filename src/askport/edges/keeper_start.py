@@ -8,13 +8,17 @@ import subprocess
 from pathlib import Path
 
 from askport.core.errors import MachineRefused
+from askport.core.text import listed
 from askport.edges.by_group.member import GROUP
+from askport.edges.kernel.capabilities import NET_ADMIN, NET_RAW, effective
 from askport.edges.own_process import command_for
 
 SOCKET = Path("/run/askport-keeper.socket")
 _SUDO = "No permission to use an adapter: start Ask Port with sudo."
 SWITCH_ON = "sudo systemctl restart askport-keeper.socket"
 _OFF = f"The service that hands out adapters is switched off: '{SWITCH_ON}', or start Ask Port with sudo."
+_NEEDED = {"CAP_NET_ADMIN": NET_ADMIN, "CAP_NET_RAW": NET_RAW}
+GIVE = "Start the container with both, or the program outside of it."
 _UNIT = Path("/usr/lib/systemd/system/askport-keeper.socket")
 
 
@@ -26,7 +30,7 @@ def socket_path() -> Path:
 def no_rights() -> str | None:
     """Say why no keeper can be had, and what to do; None where one can be, as root or as a member of the group."""
     if os.geteuid() == 0:
-        return None
+        return f"Root may not use adapters here: it lacks {listed(lacks)}. {GIVE}" if (lacks := lacking()) else None
     path = socket_path()
     try:
         is_socket = stat.S_ISSOCK(path.stat().st_mode)
@@ -38,6 +42,12 @@ def no_rights() -> str | None:
         return None
     join = f"'sudo usermod -aG {GROUP} {getpass.getuser()}'"
     return f"You are not in the group '{GROUP}', which may use adapters: {join}, log in again, or start with sudo."
+
+
+def lacking() -> list[str]:
+    """Return the capabilities (capabilities(7)) that a keeper needs and this process has not."""
+    has = effective()
+    return [name for name, number in _NEEDED.items() if not has >> number & 1]
 
 
 def is_switched_off() -> bool:

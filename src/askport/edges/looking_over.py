@@ -2,6 +2,7 @@
 
 import contextlib
 import os
+import pwd
 import shutil
 import subprocess
 import sys
@@ -15,10 +16,10 @@ from platformdirs import user_data_path
 
 from askport.core.errors import AskPortError
 from askport.core.reach.in_the_way import CABLE_KINDS
-from askport.core.text import listed
+from askport.core.text import listed, whole_number
 from askport.edges.adapters import list_adapters
 from askport.edges.by_group.member import GROUP
-from askport.edges.keeper_start import SWITCH_ON, is_switched_off, no_rights
+from askport.edges.keeper_start import GIVE, SWITCH_ON, is_switched_off, no_rights
 from askport.edges.own_process import command_for
 from askport.edges.transports.serial_line import serial_lines
 
@@ -72,6 +73,8 @@ def _rights() -> Look:
     if why_not is None:
         by = "" if os.geteuid() == 0 else f" by the group '{GROUP}'"
         return Look("rights", True, f"The program may use adapters{by}.", is_needed=True)
+    if os.geteuid() == 0:
+        return Look("rights", False, why_not.removesuffix(f" {GIVE}"), GIVE, is_needed=True)
     if GROUP in why_not:
         mend = f"sudo usermod -aG {GROUP} $USER, and log in again"
         return Look(
@@ -152,7 +155,7 @@ def _firewall(tried: frozenset[str] | None) -> Look:
 def _clock() -> Look:
     """Hold the clock against what was surely before: this program's files, and the jobs in the usual folder."""
     now, made = time.time(), Path(__file__).stat().st_mtime
-    written = [each.stat().st_mtime for each in user_data_path("askport").glob("*.askport")]
+    written = [each.stat().st_mtime for each in _jobs_at().glob("*.askport")]
     last = max([made, *written])
     said = time.strftime("%Y-%m-%d %H:%M %Z", time.localtime(now))
     mend = "sudo date -s 'YEAR-MONTH-DAY HOUR:MINUTE', with the time that it is now."
@@ -165,8 +168,20 @@ def _clock() -> Look:
     return Look("clock", True, f"The clock says {said}.")
 
 
+def _jobs_at() -> Path:
+    """Return where jobs are kept by default: under sudo, at home with whoever called it, as the program does."""
+    folder, own = user_data_path("askport"), Path.home()
+    user = whole_number(os.environ.get("SUDO_UID", ""), 0, 2**32 - 1) if os.geteuid() == 0 else None
+    if user is None or not folder.is_relative_to(own):
+        return folder
+    try:
+        return Path(pwd.getpwuid(user).pw_dir) / folder.relative_to(own)
+    except KeyError:
+        return folder
+
+
 def _job_folder() -> Look:
-    folder = user_data_path("askport")
+    folder = _jobs_at()
     there = next(each for each in (folder, *folder.parents) if each.exists())
     try:
         with tempfile.TemporaryFile(dir=there):

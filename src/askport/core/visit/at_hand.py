@@ -103,6 +103,8 @@ class AtHand:
         """What it said of itself as it was found, where it was read."""
         self.not_read = ""
         """What contradicts the wire in that, or why it was not read."""
+        self.wants_log_in = False
+        """Whether its page has asked for a log-in, whatever its kind says."""
         self.is_kept = False
         """Whether its console was told to keep what it has."""
         self.way_name: str | None = None

@@ -72,6 +72,8 @@ class Conversation(Machine):
         self.spoken: list[Spoken] = []
         self.said: Said | None = None
         """How it ended; None while it goes on."""
+        self.wants_log_in = False
+        """Whether it was refused for want of a log-in, or of the right one."""
         self.key: str | None = None
         """The fingerprint of the key that the far end showed, where it showed one."""
 

@@ -8,6 +8,7 @@ import regex
 
 from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort, PageCall
 from askport.core.errors import BadInput
+from askport.core.finding.page_title import ASKS_LOG_IN
 from askport.core.kinds.model import PageStep, is_own_place
 from askport.core.kinds.placeholders import BLANK, SECRET, fill
 from askport.core.lessons.exchange import searched
@@ -84,6 +85,10 @@ class PageTalk(StepTalk[PageStep]):
                 elsewhere = self._elsewhere(location) if status in _REDIRECTS else None
                 if elsewhere is not None and last:
                     self._answered(now, answer=f"it sends the browser to {elsewhere}")
+                elif status not in step.status and status in ASKS_LOG_IN:
+                    self.wants_log_in = True
+                    lacks = "it does not take this log-in" if self._far.user else "it asks for a log-in"
+                    self._finish(Ended.REFUSED, f"{lacks} ({status} to “{spoken.text}”)")
                 elif status not in step.status:
                     self._finish(Ended.REFUSED, f"it answered {status} to “{spoken.text}”")
                 elif step.find and not self._find(step.find, text):

@@ -240,6 +240,7 @@ class Talking(Way):
 
     def _go_on(self, now: float) -> None:
         talk, setting = self._conversation, self._part is _Part.SETTING
+        self.wants_log_in |= talk.wants_log_in
         if talk.key and talk.key != self.shown_key:
             self.shown_key = talk.key
             self._note_key(talk.key, now)

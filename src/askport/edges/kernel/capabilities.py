@@ -3,6 +3,7 @@
 import ctypes
 import os
 from collections.abc import Collection
+from pathlib import Path
 from struct import pack
 
 NET_ADMIN, NET_RAW, SYS_ADMIN = 12, 13, 21
@@ -21,6 +22,15 @@ def keep_only(kept: Collection[int]) -> None:
     # Two sets of effective, permitted and inheritable; the second is for capabilities from 32 on, of which none stays.
     if _LIBC.capset(pack("Ii", _VERSION_3, 0), pack("6I", low, low, 0, 0, 0, 0)):
         raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+
+
+def effective() -> int:
+    """Return this process's effective capabilities, a bit each (proc_pid_status(5)); all where that is not told."""
+    try:
+        lines = Path("/proc/self/status").read_text().splitlines()
+    except OSError:
+        return -1
+    return next((int(line.split()[1], 16) for line in lines if line.startswith("CapEff:")), -1)
 
 
 def get_no_more() -> None:

@@ -121,7 +121,7 @@ class Setting(Stage):
             return Wants.LINE
         if kind.asks_community_only:
             return Wants.COMMUNITY
-        return Wants.LOG_IN if kind.asks_log_in else None
+        return Wants.LOG_IN if kind.asks_log_in or device.wants_log_in else None
 
     def lines(self, now: float) -> tuple[list[str], str]:
         """Return what the chosen way will say, with secrets blanked, and what is missing for it, or nothing."""
@@ -192,6 +192,7 @@ class Setting(Stage):
     def ended(self, ran: Sequence[Machine], now: float) -> None:
         """Take in whether the address is free, or what the way has come to."""
         visit, device, access = self._visit, self._visit.device, self._stages.access
+        device.wants_log_in |= any(isinstance(each, Conversation) and each.wants_log_in for each in ran)
         match visit.phase, ran[0]:
             case Phase.PREPARING, FreeAddressSearch() as vacancy:
                 address = device.target.interface.ip if device.target else None
@@ -221,6 +222,7 @@ class Setting(Stage):
                     visit.trouble = Refused(f"It was not told to keep it: {said.because}.")
 
     def _way_ended(self, way: Way, now: float) -> None:
+        self._visit.device.wants_log_in |= way.wants_log_in
         self._write(way)
         if way.result is not Result.TAKEN:
             self._visit.device.left_way = way if way.has_acted else self._visit.device.left_way
