@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.finder import Finder
-from askport.core.finding.label import compare_label, match_label
+from askport.core.finding.label import compare_label, match_label, unheard_label
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.search import Search
 from askport.core.finding.sweeping import PRIVATE, Sweeping, distinct
@@ -135,6 +135,14 @@ def test_a_box_that_answers_for_everything_is_seen_through():
 def test_a_label_in_any_notation_whole_or_its_end_fits(text):
     (match,) = match_label(text, [IT, MacAddress(bytes.fromhex("00005e005311"))])
     assert (match.mac, match.fits) == (IT, True)
+
+
+def test_a_label_that_nobody_was_heard_with_stands_until_somebody_is():
+    other, far = MacAddress.parse("00:00:5e:00:53:45"), MacAddress.parse("00:00:5e:77:12:99")
+    assert unheard_label(IT, []) == f"{IT}, by label or plan, was not heard yet."
+    assert unheard_label(IT, [far, other]).endswith(f"{other} comes near it: 1 digit differs.")
+    assert unheard_label(IT, [far]) == unheard_label(IT, [])
+    assert unheard_label(IT, [IT, other]) == unheard_label(None, [other]) == ""
 
 
 def test_a_label_that_does_not_fit_shows_which_digits_differ():

@@ -9,6 +9,8 @@ from askport.core.text import display_text
 
 _SEPARATORS = str.maketrans("", "", ":-. _/")
 _DIGITS = 12
+_NEAR = 2
+"""Digits that differ where somebody has misread a label."""
 _FEWEST = 3
 """Fewer last digits fit too many devices by chance: three are one in 4,096."""
 
@@ -70,7 +72,9 @@ def label_digits(text: str) -> str:
     if not digits or any(each not in "0123456789abcdef" for each in digits):
         raise BadInput(f"'{shown}' has other characters than hexadecimal digits: write the MAC address as it stands.")
     if not _FEWEST <= len(digits) <= _DIGITS:
-        raise BadInput(f"'{shown}' has {len(digits)} digits: write all {_DIGITS} of the MAC address or the last few.")
+        raise BadInput(
+            f"'{shown}' has {len(digits)} digits: write all {_DIGITS} of the MAC address, or the last {_FEWEST} or more."
+        )
     return digits
 
 
@@ -84,6 +88,18 @@ def compare_label(text: str, mac: MacAddress) -> LabelMatch:
     offset = _DIGITS - len(digits)
     different = tuple(place for place in range(offset, _DIGITS) if mac.hex()[place] != digits[place - offset])
     return LabelMatch(mac, digits, different)
+
+
+def unheard_label(label: MacAddress | None, macs: Iterable[MacAddress]) -> str:
+    """Say that nobody was heard yet whose label this is, and who comes near it; nothing where somebody was."""
+    known = list(macs)
+    if label is None or label in known:
+        return ""
+    by_count = {each.mac: len(each.different) for each in (compare_label(str(label), mac) for mac in known)}
+    fewest = min(by_count.values(), default=_DIGITS)
+    near = [mac for mac, count in by_count.items() if count == fewest <= _NEAR]
+    but = f" {near[0]} comes near it: {_differ(fewest)}." if len(near) == 1 else ""
+    return f"{label}, by label or plan, was not heard yet.{but}"
 
 
 def match_label(text: str, macs: Iterable[MacAddress]) -> list[LabelMatch]:

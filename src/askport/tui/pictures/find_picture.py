@@ -3,6 +3,7 @@
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.clues import Belief, Clue
 from askport.core.finding.device import Device, device_words
+from askport.core.finding.label import unheard_label
 from askport.core.finding.loudness import Loudness
 from askport.core.text import span_words
 from askport.core.visit.session import Session
@@ -31,6 +32,9 @@ def find_lines(session: Session, width: int, now: float) -> list[Ink]:
         lines += warning(hazard.text, width)
     if hazards:
         lines.append(blank())
+    label = session.cable.search.label_mac if session.device.chosen is None else None
+    if text := unheard_label(label, [each.mac for each in devices]):
+        lines += [*wrapped(text, width, STRONG), blank()]
     if not devices:
         lines += _silence(session, width, now)
     pointed = session.device.chosen or session.cable.search.candidate
