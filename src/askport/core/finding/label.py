@@ -72,9 +72,8 @@ def label_digits(text: str) -> str:
     if not digits or any(each not in "0123456789abcdef" for each in digits):
         raise BadInput(f"'{shown}' has other characters than hexadecimal digits: write the MAC address as it stands.")
     if not _FEWEST <= len(digits) <= _DIGITS:
-        raise BadInput(
-            f"'{shown}' has {len(digits)} digits: write all {_DIGITS} of the MAC address, or the last {_FEWEST} or more."
-        )
+        wanted = f"write all {_DIGITS} of the MAC address, or the last {_FEWEST} or more"
+        raise BadInput(f"'{shown}' has {len(digits)} digit{'' if len(digits) == 1 else 's'}: {wanted}.")
     return digits
 
 
