@@ -15,7 +15,6 @@ import pytest
 from askport.cli import main
 from askport.cli.main import run
 from askport.cli.saying import was_pulled
-from askport.core.visit.steps import Step
 from askport.edges.guide_text import parts
 from askport.tui.screens import guide_screen
 from conftest import ASKPORT, askport
@@ -186,9 +185,8 @@ def test_only_whoever_is_there_confirms_that_power_was_pulled(monkeypatch, typed
 def test_the_guide_is_in_the_package_and_opens_at_what_is_on_the_screen():
     headings = [each.heading for each in parts()]
     named = [*guide_screen.BY_HAZARD.values(), *guide_screen.BY_PHASE.values(), *guide_screen.BY_WAY.values(),
-             *guide_screen.BY_STEP.values(), guide_screen.SILENT, guide_screen._ANY_OTHER_WAY]  # fmt: skip
+             guide_screen.SILENT, guide_screen._ANY_OTHER_WAY]  # fmt: skip
     assert set(named) <= set(headings)
-    assert set(guide_screen.BY_STEP) == set(Step)
     assert askport("guide").stdout.splitlines() == headings
     assert askport("guide", "Nothing", "heard").stdout.startswith("## Nothing is heard\n")
     assert (askport("guide", "xyzzy").returncode, "says nothing" in askport("guide", "xyzzy").stderr) == (1, True)

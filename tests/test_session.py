@@ -658,8 +658,12 @@ def test_what_runs_a_network_can_be_said_to_be_the_device(practice):
     assert "press d if this is the device" in session.cable.search.obstacle
     session.cable.search.accept()
     assert session.cable.search.obstacle is None
-    session.cable.search.point_at(next(each.mac for each in session.cable.finder.devices() if each.mac != router))
-    assert not session.cable.search.may_accept
+    other = next(each.mac for each in session.cable.finder.devices() if each.mac != router)
+    session.cable.search.point_at(other)
+    assert "may be anybody's: compare its label (m), or press d" in session.cable.search.obstacle
+    assert not next_line(session, bench.now()).enter
+    session.cable.search.label(str(other))
+    assert session.cable.search.obstacle is None, "its label says that it is the one"
 
 
 def test_who_looks_for_a_former_address_of_the_laptop_was_made_to(practice):

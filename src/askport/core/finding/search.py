@@ -12,6 +12,9 @@ from askport.core.finding.label import LabelMatch, label_digits, match_label
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE
 
+_LIVE = ("address-server", "router")
+"""Hazards of a wire that somebody runs a network on."""
+
 
 class Search:
     """The technician's side of finding."""
@@ -41,6 +44,8 @@ class Search:
         """The device that the technician points at, or None for the surest."""
         self.likely_of: Callable[[MacAddress], list[IPv4Address]] = lambda _: []
         """Names the addresses that something about one device speaks for, the likeliest first."""
+        self.is_planned: Callable[[MacAddress], bool] = lambda _: False
+        """Tells whether the plan has a device by its MAC address."""
         self.speed_mbps: Callable[[], int | None] = lambda: None
         """Tells the link's speed, which bounds that of a sweep."""
         self._delivered, self._found_before, self._maker = delivered, list(found_before), maker
@@ -75,10 +80,10 @@ class Search:
         if device is None:
             return None
         if self.may_accept:
-            return (
-                f"{device.mac} runs a live network: the cable is in the wrong socket. Plug it into the device, or "
-                "press d if this is the device."
-            )
+            what = f"The cable is in a live network, and {device.mac} may be anybody's: compare its label (m)"
+            if self._runs(device):
+                what = f"{device.mac} runs a live network: the cable is in the wrong socket. Plug it into the device"
+            return f"{what}, or press d if this is the device."
         twins = self.twins(device)
         if len(twins) > 1 and self.label_mac != device.mac:
             address = device.best.address if device.best else None
@@ -90,10 +95,20 @@ class Search:
 
     @property
     def may_accept(self) -> bool:
-        """Whether the device at hand runs a network, so that somebody has to say that it is the one that is meant."""
+        """Whether somebody has to say that the device at hand is the one that is meant, as in a live network.
+
+        In a network that somebody runs, anybody may be heard: only the plan or a label tells which is meant.
+        """
         device = self.candidate
-        runs = device is not None and (device.tells(ClueKind.SERVES) or device.tells(ClueKind.ROUTES_IPV6))
-        return device is not None and runs and device.mac not in self._accepted
+        if device is None or device.mac in self._accepted:
+            return False
+        is_live = any(each.code in _LIVE for each in self.finder.hazards())
+        is_known = device.mac == self.label_mac or self.is_planned(device.mac)
+        return self._runs(device) or (is_live and not is_known)
+
+    @staticmethod
+    def _runs(device: Device) -> bool:
+        return device.tells(ClueKind.SERVES) or device.tells(ClueKind.ROUTES_IPV6)
 
     def accept(self) -> None:
         """Take in that the device at hand is the one that is meant, though it runs a network."""

@@ -42,6 +42,7 @@ class Visit:
         """Begin where the link is."""
         self.cable, self.device = cable, device
         cable.search.likely_of = self.likely_of
+        cable.search.is_planned = lambda mac: any(row.mac == mac for row in cable.around.rows)
         self.phase = Phase.FINDING if cable.link.up else Phase.PLUGGING
         self.free_address: IPv4Interface | None = None
         """The free laptop address that can be borrowed now."""

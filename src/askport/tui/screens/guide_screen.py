@@ -21,26 +21,25 @@ BY_HAZARD = {
     "router": "Plugged into the site",
 }
 """While a device is looked for, what is dangerous goes first."""
+_NEW, _BY_HAND, _PROOF, _RECORD = (
+    "A new device on the cable", "It is set on its own page or keypad", "A proof fails", "What the record rests on",
+)  # fmt: skip
 BY_PHASE = {
-    Phase.NOT_SET: "It refused halfway",
-    Phase.NOT_PROVEN: "A proof fails",
-    Phase.FORGOTTEN: "It forgot its address",
-    Phase.PROVING_AGAIN: "It forgot something",
-}
+    Phase.PLUGGING: _NEW, Phase.FINDING: _NEW, Phase.MEASURING: _NEW,
+    Phase.CHOOSING: "The laptop", Phase.MAY_BORROW: "The laptop", Phase.BORROWING: "The laptop",
+    Phase.TRYING_PORTS: "The laptop",
+    Phase.PREPARING: _BY_HAND, Phase.MAY_SET: _BY_HAND, Phase.BORROWING_TO_SET: _BY_HAND, Phase.SETTING: _BY_HAND,
+    Phase.NOT_SET: "It refused halfway", Phase.MAY_KEEP: "It forgot its address", Phase.KEEPING: _BY_HAND,
+    Phase.MAY_PROVE: _PROOF, Phase.BORROWING_TO_PROVE: _PROOF, Phase.PROVING: _PROOF, Phase.NOT_PROVEN: _PROOF,
+    Phase.POWER_CYCLE: _PROOF, Phase.PROVING_AGAIN: "It forgot something", Phase.FORGOTTEN: "It forgot its address",
+    Phase.MAY_RECORD: _RECORD, Phase.RECORDED: _RECORD,
+}  # fmt: skip
 BY_WAY = {
-    "hand": "It is set on its own page or keypad", "page": "It is set on its own page or keypad",
+    "hand": _BY_HAND, "page": _BY_HAND,
     "console": "It has a console", "dhcp": "It asks for an address", "bootp": "It asks for an address",
     "ping": "It takes its address from a ping",
 }  # fmt: skip
 _ANY_OTHER_WAY = "It speaks a field protocol"
-BY_STEP = {
-    Step.PLUG: "A new device on the cable",
-    Step.FIND: "A new device on the cable",
-    Step.REACH: "The laptop",
-    Step.SET: "It is set on its own page or keypad",
-    Step.PROVE: "A proof fails",
-    Step.RECORD: "What the record rests on",
-}
 SILENT = "Nothing is heard"
 _WIDEST = 100
 _ITEM = re.compile(r"- |\d\. ")
@@ -55,12 +54,10 @@ def situation(session: Session) -> str:
         if found := next((BY_HAZARD[code] for code in codes if code in BY_HAZARD), None):
             return found
         asked = session.cable.finder.loudness is not Loudness.LISTEN
-        return SILENT if asked and session.cable.search.candidate is None else BY_STEP[phase.step]
-    if phase in BY_PHASE:
-        return BY_PHASE[phase]
-    if phase.step is Step.SET and session.device.way_name:
+        return SILENT if asked and session.cable.search.candidate is None else BY_PHASE[phase]
+    if BY_PHASE[phase] is _BY_HAND and session.device.way_name:
         return BY_WAY.get(session.device.way_name, _ANY_OTHER_WAY)
-    return BY_STEP[phase.step]
+    return BY_PHASE[phase]
 
 
 class GuideScreen(DrawnScreen[None]):
