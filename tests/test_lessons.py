@@ -706,6 +706,10 @@ SETS = ("ok\r\nsw1# ", "ip 10.84.16.21/22 gw 10.84.19.254")
             {"set": ["3", "{address}/{prefix}", "save", "y"]},
         ),
         (
+            [[*LOG_IN, ("# ", "configure"), ("# ", "commit")]],
+            {"login": ["{user}", "{password}"], "keep": ["configure", "commit"]},
+        ),
+        (
             [[SETS], [("# ", "show ip")], [("# ", "wr")]],
             {"set": ["ip {address}/{prefix} gw {gateway}"], "keep": ["wr"]},
         ),

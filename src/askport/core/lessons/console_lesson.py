@@ -166,7 +166,7 @@ def learn_lines(sessions: Sequence[Listening], target: Target | None = None, nam
             if saves and not steps["restart"]:  # it was still there to be told: that may be what makes it move
                 steps = {"set": [step for _, step in told], "keep": []}
                 lesson.saves = True
-        elif told_at is not None and saves:
+        elif saves and (told_at is not None or not lesson.stood):
             steps["set"], steps["keep"] = [], [step for part, step in told if part != "restart"]
         elif told_at is not None and any("{" in each["send"] for each in steps["set"]):
             lesson.why_not = "It was told more after it had moved, without a line that saves: that cannot be learned."

@@ -15,8 +15,8 @@ from askport.edges.files import write_all
 from askport.edges.projection import Projection
 from askport.reports.open_points import proven_words
 from askport.tui.desk import Desk
-from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, wrapped
-from askport.tui.pictures.register_picture import HEADS, STATE_STYLES, cells_of, left_lines
+from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, wrapped
+from askport.tui.pictures.register_picture import HEADS, STATE_STYLES, cells_of, device_lines, left_lines
 from askport.tui.screens.device_screen import DeviceScreen
 from askport.tui.screens.differences_screen import DifferencesScreen
 from askport.tui.screens.drawn_screen import DrawnScreen
@@ -27,6 +27,8 @@ from askport.tui.workplace import Workplace
 
 _AT_ONCE = 60
 """Rows that are put into the table at once; more come when the cursor nears its end."""
+_AROUND_TABLE, _FEWEST_LINES = 6, 10
+"""Lines over and under the table, and how many make it worth while to show one device."""
 _WIDTHS = (10, 10, 18, 18, 22, 22, 17, 16)
 
 
@@ -58,7 +60,7 @@ class RegisterScreen(DrawnScreen[None]):
         self._workplace = workplace
         self._order = Order.FOUND
         self._shown: list[Brief] = []
-        self._found = 0
+        self._found = self._below = 0
 
     @classmethod
     def over(cls, desk: Desk) -> "RegisterScreen":
@@ -71,6 +73,7 @@ class RegisterScreen(DrawnScreen[None]):
         hint = "Type to search everything; or state:proven, place:north, kind:probe, day:2026-03-04"
         yield Input(id="search", placeholder=hint, compact=True)
         yield DataTable(id="table", cursor_type="row", zebra_stripes=False)
+        yield Sheet(id="pointed")
         yield Sheet(id="below")
         yield KeyLine()
 
@@ -115,6 +118,21 @@ class RegisterScreen(DrawnScreen[None]):
         """Have more rows ready before the cursor is at the end."""
         if event.cursor_row > len(self._shown) - _AT_ONCE // 2 and len(self._shown) < self._found:
             self._more()
+        self._draw_pointed(self._below)
+
+    def _draw_pointed(self, below: int) -> None:
+        """Show the device at the cursor under a short table, where the screen would be empty."""
+        table, sheet = self.query_one(DataTable), self.query_one("#pointed", Sheet)
+        rows, self._below = len(self._shown), below
+        scrolls = self.room - 8 < sum(_WIDTHS) + 2 * len(_WIDTHS)  # a bar under it takes a line
+        spare = self.size.height - _AROUND_TABLE - rows - below - scrolls
+        sheet.display = bool(self._shown) and spare >= _FEWEST_LINES
+        table.styles.height = rows + 1 + scrolls if sheet.display else "1fr"
+        if sheet.display:
+            row = self._register.row(self._shown[min(table.cursor_row, rows - 1)].id)
+            strangers = {each.name for each in self._register.strangers()}
+            lines = device_lines(row, self._register.planned(row.tag), self.sheet_room, strangers)
+            sheet.show([blank(), *lines[: spare - 1]])
 
     @property
     def _register(self) -> Projection:
@@ -146,6 +164,7 @@ class RegisterScreen(DrawnScreen[None]):
         for conflict in register.open_conflicts()[:3]:
             lines += wrapped(conflict, width, CONFLICT)
         self.query_one("#below", Sheet).show(lines)
+        self._draw_pointed(len(lines))
 
     def action_move(self, by: int) -> None:
         """Go to another row."""
