@@ -14,10 +14,14 @@ from askport.bench import scenario
 from askport.bench.more_devices import LOG_IN
 from askport.cli.headless import Technician
 from askport.cli.practising import bench_workplace
+from askport.core.addresses import MacAddress
+from askport.core.crate.switch_crate import Doing, Unit
 from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.frame_fields import fields_of
 from askport.core.formats.packet import read_packet
+from askport.core.plan.working_order import WorkItem
+from askport.core.proofs.power_cycle import Lane
 from askport.core.protocols import PROTOCOLS
 from askport.core.visit.narrate import next_line, step_lines
 from askport.core.visit.steps import Phase
@@ -34,6 +38,7 @@ from askport.tui.pictures.reach_picture import reach_lines
 from askport.tui.pictures.record_picture import record_lines
 from askport.tui.pictures.register_picture import device_lines, left_lines
 from askport.tui.pictures.setting_picture import set_lines
+from askport.tui.pictures.switch_picture import Lanes, switch_lines
 from askport.tui.screens.crib_screen import CribScreen
 from askport.tui.screens.device_screen import DeviceScreen
 from askport.tui.screens.evidence_screen import EvidenceScreen
@@ -214,3 +219,27 @@ def test_no_line_of_a_view_is_longer_than_it_has_room_for(practice, size):
         return found
 
     assert asyncio.run(too_long()) == []
+
+
+@pytest.mark.parametrize("width", [154, 74])
+def test_24_units_of_a_switch_have_a_lane_each_in_one_ruler_or_a_digest(width):
+    units, cuts = [], {}
+    for number in range(24):
+        unit = Unit(WorkItem(tag=f"OX-{number:02}"), MacAddress(bytes((2, 0, 0, 0, 0, number))), "its label")
+        for at, doing in enumerate(Doing):
+            if doing is not (Doing.RECORDED if number == 3 else Doing.LEFT):
+                unit.note(doing, 100.0 + at + number)
+        units.append(unit)
+        cuts[unit.item.tag] = Lane(140.0, 140.0 + number / 9, 145.0, 146.0, 150.0 if number else None)
+    lines = switch_lines({each.mac: None for each in units}, units, None, {}, {}, Lanes(units, cuts, 160.0), width)
+    assert max(each.width for each in lines) <= width
+    rows = [each.plain for each in lines if "OX-" in each.plain]
+    assert len(rows) == 24
+    if width == 74:
+        assert any("24 units: 24 to come" in each.plain for each in lines)
+        return
+    signs = [re.sub(r"(.)\1*", r"\1", row[row.index("OX-") + 6 :].replace(" ", "")) for row in rows]
+    assert signs[1].startswith("╌─━═·▁╌━")
+    assert (signs[0].startswith("╌─━═·▁╌to"), "x" in signs[3]) == (True, True)
+    starts = [row.index("╌") for row in rows]
+    assert (starts == sorted(starts), starts[0] < starts[-1]) == (True, True)

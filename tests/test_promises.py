@@ -62,7 +62,7 @@ def test_labels_are_scanned_and_tags_given_in_order_and_the_register_is_sorted(t
     screen = terminal(*ASKPORT, "demo", "--pace", "8", "--wire", "twins", "--first", "OX-01")
     screen.until("Listening")
     screen.press("+", "6 twins hold 172.29.4.100")
-    for key, seen in (("x", "no tag: nothing is set on it"), ("F7", "OX-01     its turn comes"),
+    for key, seen in (("x", "no tag: nothing is set on it"), ("F7", "OX-01     to come"),
                       ("F2", "by the order alone"), ("Escape", "x All on a switch"), ("r", "register of"),
                       ("F4", "address "), ("Escape", "x All on a switch")):  # fmt: skip
         screen.keys(key)

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import MacAddress
 from askport.core.crate.concerning import concerns
 from askport.core.crate.cut_together import CutTogether, KeptUnit
-from askport.core.crate.switch_crate import BY_ORDER, Do, SwitchCrate, Turn, Unattended, Unit
+from askport.core.crate.switch_crate import BY_ORDER, DOING, Do, Doing, SwitchCrate, Turn, Unattended, Unit
 from askport.core.errors import AskPortError
 from askport.core.machine import GiveBack
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
@@ -182,6 +182,8 @@ class SwitchRun:
     def _go_on(self, lane: Lane, policy: Unattended) -> None:
         """Do what is due about one unit."""
         session, now = lane.session, self.run.wire.now()
+        if lane.unit:
+            lane.unit.note(DOING[session.phase.step], now)
         does, trouble = policy.does(self.run.wire.heard_until), session.visit.trouble
         try:
             if trouble and trouble.code == ADAPTER_TAKEN:
@@ -307,6 +309,8 @@ class SwitchRun:
             self.run.job.append(noted, self.run.wire.wall(self.run.wire.now()))
         if unit:
             unit.turn, unit.because = turn, because
+            if turn in (Turn.RECORDED, Turn.LEFT):
+                unit.note(Doing.RECORDED if turn is Turn.RECORDED else Doing.LEFT, self.run.wire.now())
         if unit and turn is not Turn.WAITS:
             self.run.went_through(unit.item)
             unit.unmeasured = _unmeasured(device.proofs, device.target.gateway if device.target else None)

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from enum import Enum, StrEnum, auto
 from ipaddress import IPv4Address
 
@@ -15,7 +15,7 @@ from askport.core.plan.working_order import WorkItem
 from askport.core.text import display_text
 from askport.core.visit.narrate import next_line
 from askport.core.visit.session import Session
-from askport.core.visit.steps import Phase
+from askport.core.visit.steps import Phase, Step
 
 _GREETS_S = 3.0
 """How long answers to questions to everybody are waited for before addresses are called."""
@@ -42,6 +42,23 @@ class Turn(StrEnum):
     """It was gone on from; why is said beside it."""
 
 
+class Doing(StrEnum):
+    """What is done about a unit, from one moment to the next."""
+
+    ASKED = "asked"
+    REACHED = "reached"
+    SETTING = "set"
+    PROVING = "moved, proving"
+    RECORDED = "recorded"
+    LEFT = "not done"
+
+
+DOING = {
+    Step.PLUG: Doing.ASKED, Step.FIND: Doing.ASKED, Step.REACH: Doing.REACHED, Step.SET: Doing.SETTING,
+    Step.PROVE: Doing.PROVING, Step.RECORD: Doing.RECORDED,
+}  # fmt: skip
+
+
 @dataclass(slots=True)
 class Unit:
     """One device of the switch that has a tag."""
@@ -54,6 +71,13 @@ class Unit:
     because: str = ""
     unmeasured: str = ""
     """Why its mask or its planned gateway was not measured, where it is recorded."""
+    moments: list[tuple[float, Doing]] = field(default_factory=list)
+    """What was done about it, each from when on, in the wire's time."""
+
+    def note(self, doing: Doing, now: float) -> None:
+        """Take in what is done about it now."""
+        if not self.moments or self.moments[-1][1] is not doing:
+            self.moments.append((now, doing))
 
 
 class SwitchCrate:

@@ -1,23 +1,81 @@
 """All units of a small switch, drawn as what hangs on one cable."""
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.crate.cut_together import KeptUnit
-from askport.core.crate.switch_crate import BY_ORDER, Turn, Unit
+from askport.core.crate.switch_crate import BY_ORDER, Doing, Turn, Unit
+from askport.core.proofs.power_cycle import Lane
+from askport.core.text import span_words
 from askport.core.visit.steps import Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, wrapped
 
-_NAME, _SAID = 14, 9
+_NAME = 14
 _LEAST_S = 10.0
 _HEAD = "  laptop ═"
+_LANES_AT, _AFTER_LANES, _NARROWEST = len(_HEAD) + 34, 24, 40
+"""Columns before and behind the lanes, and how many make them worth while."""
+_SIGNS = {
+    Doing.ASKED: ("╌", OURS, "asked"), Doing.REACHED: ("─", OURS, "reached"), Doing.SETTING: ("━", OURS, "set"),
+    Doing.PROVING: ("═", THEIRS, "moved, proving"), Doing.RECORDED: ("·", THEIRS, "recorded"),
+    Doing.LEFT: ("x", CONFLICT, "not done"),
+}  # fmt: skip
+_CUT_SIGNS = (("▁", DIM, "power off"), ("╌", THEIRS, "first word"), ("━", THEIRS, "back"))
 _TURNS = {
-    Turn.WAITS: ("its turn comes", DIM),
+    Turn.WAITS: ("to come", DIM),
     Turn.RECORDED: ("recorded", OURS),
     Turn.PROVEN: ("proven", THEIRS),
     Turn.LEFT: ("left as it is", CONFLICT),
 }
+
+
+@dataclass(frozen=True, slots=True)
+class Lanes:
+    """What was done about each unit, all in one ruler of time."""
+
+    units: Sequence[Unit]
+    cuts: Mapping[str, Lane]
+    """When each lost its power and was back, by its tag."""
+    now: float
+    """The wire's time, or when the last was done."""
+
+    @property
+    def began_at(self) -> float:
+        """When the first was asked."""
+        return min((unit.moments[0][0] for unit in self.units if unit.moments), default=self.now)
+
+    @property
+    def span_s(self) -> float:
+        """How long the ruler is."""
+        return max(_LEAST_S, 1.05 * (self.now - self.began_at))
+
+    def ruler(self, room: int) -> list[Ink]:
+        """Draw what the signs mean, and the time."""
+        legend = Ink().to(2)
+        for sign, style, words in (*_SIGNS.values(), *_CUT_SIGNS):
+            legend.put(f"{sign * 2} ", style).put(f"{words}  ", DIM)
+        scale = Ink()
+        for part in range(4):
+            scale.to(_LANES_AT + part * room // 4).put(span_words(self.span_s * part / 4), DIM)
+        return [legend, blank(), scale]
+
+    def lane(self, unit: Unit, room: int) -> Ink:
+        """Draw one unit: each sign from its moment to the next one's."""
+        begins = [(at, *_SIGNS[doing][:2]) for at, doing in unit.moments]
+        if cut := self.cuts.get(unit.item.tag):
+            moments = zip((cut.off_at, cut.first_heard_at, cut.back_at), _CUT_SIGNS, strict=True)
+            begins += [(at, sign, style) for at, (sign, style, _) in moments if at is not None]
+        ink = Ink()
+        for place, (at, sign, style) in enumerate(begins):
+            end = begins[place + 1][0] if place + 1 < len(begins) else self.now
+            ink.put(" " * (self._place(at, room) - ink.width))
+            ink.put(sign * (self._place(end, room) - ink.width), style)
+        return ink
+
+    def _place(self, moment: float, room: int) -> int:
+        return max(0, min(room, round((moment - self.began_at) / self.span_s * room)))
 
 
 def switch_lines(
@@ -26,6 +84,7 @@ def switch_lines(
     half: MacAddress | None,
     steps: Mapping[str, Step],
     in_cut: Mapping[str, str],
+    lanes: Lanes | None,
     width: int,
 ) -> list[Ink]:
     """Draw one row a unit: its MAC address, where it is, its tag, and how far it came.
@@ -36,6 +95,7 @@ def switch_lines(
         half: the MAC address of which the tag is awaited.
         steps: where each unit at hand stands, by its tag.
         in_cut: where each stands in the power cut of all, by its tag.
+        lanes: what was done when, once it has begun; drawn where there is room.
         width: of the picture.
     """
     by_mac = {each.mac: each for each in units}
@@ -43,21 +103,28 @@ def switch_lines(
     if not macs:
         return [line("Nobody is heard on this switch yet.", DIM, 2)]
     shared = _shared(macs)
-    lines: list[Ink] = []
+    room = width - _LANES_AT - _AFTER_LANES
+    if lanes and room < _NARROWEST:
+        lines, lanes = [line(_digest(units, steps), STRONG, 2), blank()], None
+    else:
+        lines = [*lanes.ruler(room)] if lanes else []
     for place, mac in enumerate(macs):
         ink = Ink().put(_HEAD if place == 0 else " " * len(_HEAD), OURS)
         knot = "╤" if place == 0 < len(macs) - 1 else "═" if len(macs) == 1 else "└" if mac == macs[-1] else "├"
         ink.put(f"{knot}── ", OURS)
         text = str(mac)
         ink.put(text[:shared], DIM).put(text[shared:], STRONG if mac != half else f"{STRONG} {THEIRS}")
-        ink.to(len(_HEAD) + 24).put(heard.get(mac) or "not heard", THEIRS if heard.get(mac) else DIM)
-        column = len(_HEAD) + 42
+        if lanes is None:  # where they were found matters until it has begun
+            ink.to(len(_HEAD) + 24).put(heard.get(mac) or "not heard", THEIRS if heard.get(mac) else DIM)
+        column = len(_HEAD) + 24 if lanes else len(_HEAD) + 42
         unit = by_mac.get(mac)
         if unit is None:
             ink.to(column).put("now its tag …" if mac == half else "no tag: nothing is set on it", DIM)
             lines.append(ink)
             continue
         ink.to(column).put(unit.item.tag, STRONG).to(column + 10)
+        if lanes:
+            ink.put_line(lanes.lane(unit, room)).to(width - _AFTER_LANES + 2)
         step = steps.get(unit.item.tag)
         if unit.turn is Turn.AT_HAND and step:
             for each in Step:
@@ -77,39 +144,17 @@ def switch_lines(
     return [blank(), *lines]
 
 
-def power_lines(units: Sequence[KeptUnit], now: float, width: int) -> list[Ink]:
-    """Draw when each lost its power, spoke first and answered again, all on one line of time."""
-    cut = [each.cycle.lane.off_at for each in units if each.cycle and each.cycle.lane.off_at is not None]
-    if not cut:
-        return []
-    began = min(cut)
-    room = width - _NAME - _SAID
-    span = max(_LEAST_S, 1.2 * max((each.cycle.lane.back_at or now) - began for each in units if each.cycle))
-
-    def at(moment: float) -> int:
-        return min(room, round((moment - began) / span * room))
-
-    lines = [heading(f"Power off ▁, first word ╌, answers ━: {span:.0f} s", width)]
-    for unit in units:
-        lane = unit.cycle.lane if unit.cycle else None
-        if lane is None or lane.off_at is None:
-            continue
-        ink = Ink().put(f"  {unit.tag}", STRONG).to(_NAME).to(_NAME + at(lane.off_at))
-        first, back = lane.first_heard_at, lane.back_at
-        ink.put("▁" * (at(first or now) - at(lane.off_at)), DIM)
-        if first is not None:
-            ink.put("╌" * (at(back or now) - at(first)), THEIRS)
-        if back is not None:
-            ink.put("━" * (room - at(back)), THEIRS).put(f" {back - lane.off_at:.1f} s", DIM)
-        lines.append(ink)
-    return lines
-
-
 def _shared(macs: Sequence[MacAddress]) -> int:
     """Return how many characters all of them begin with: what is read on a label is what they differ in."""
     first, last = str(macs[0]), str(macs[-1])
     same = next((place for place in range(len(first)) if first[place] != last[place]), len(first))
     return same - same % 3 if len(macs) > 1 else 0
+
+
+def _digest(units: Sequence[Unit], steps: Mapping[str, Step]) -> str:
+    """Say how many units are how far, where there is no room for more than a few."""
+    words = Counter(str(steps.get(unit.item.tag) or _TURNS.get(unit.turn, (unit.turn, ""))[0]) for unit in units)
+    return f"{len(units)} units: " + ", ".join(f"{count} {word}" for word, count in words.items())
 
 
 def side_by_side_lines(said: Sequence[tuple[str, str]], width: int) -> list[Ink]:

@@ -22,7 +22,7 @@ from askport.tui.desk import Desk
 from askport.tui.ink import DIM, STRONG, Ink, blank, heading
 from askport.tui.pictures.around import next_lines
 from askport.tui.pictures.picture_list import PICTURES
-from askport.tui.pictures.switch_picture import power_lines, side_by_side_lines, switch_lines
+from askport.tui.pictures.switch_picture import Lanes, side_by_side_lines, switch_lines
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
@@ -155,6 +155,18 @@ class SwitchScreen(DrawnScreen[None]):
         have += f"; {len(silent)} not heard yet, each asked at its own MAC address" if silent else ""
         return Next(f"{have}. Scan the next label, or begin with Enter on an empty line.")
 
+    def _lanes(self) -> Lanes | None:
+        """Return what was done when, until now or until the last was done."""
+        if self.going is None:
+            return None
+        cuts = {each.tag: each.cycle.lane for each in (self.going.cut.units if self.going.cut else ()) if each.cycle}
+        ended = [at for unit in self.crate.units for at, _ in unit.moments]
+        ended += [each.back_at for each in cuts.values() if each.back_at is not None]
+        now = self._workplace.run.wire.now()
+        if self.going.is_over and ended:  # and a little more, so that what came last is seen
+            now = min(now, max(ended) + 0.08 * (max(ended) - min(ended)))
+        return Lanes(self.crate.units, cuts, now)
+
     def draw(self) -> None:
         """Show the units, and what to do next."""
         run, width = self._workplace.run, self.room
@@ -164,7 +176,7 @@ class SwitchScreen(DrawnScreen[None]):
         title = Ink().put(f"  {self._workplace.title}", STRONG).put("   all on one switch", DIM)
         self.query_one("#heading", Sheet).show([title])
         in_cut = self.going.in_cut() if self.going else {}
-        lines = switch_lines(self._heard, self.crate.units, self.crate.half, steps, in_cut, width - 6)
+        lines = switch_lines(self._heard, self.crate.units, self.crate.half, steps, in_cut, self._lanes(), width - 6)
         if len(lanes) == 1:
             ((unit, session),) = lanes
             lines += [blank(), heading(f"{unit.item.tag} at hand", width - 6)]
@@ -174,8 +186,6 @@ class SwitchScreen(DrawnScreen[None]):
             lines += side_by_side_lines(
                 [(unit.item.tag, next_line(session, now).sentence) for unit, session in lanes], width - 6
             )
-        if self.going and self.going.cut:
-            lines += [blank(), *power_lines(self.going.cut.units, run.wire.now(), width - 6)]
         self.query_one("#units", Sheet).show(lines)
         self.query_one("#next", Sheet).show(next_lines(self._next(), is_wrong=False, width=width))
         practice = self._workplace.practice
