@@ -361,6 +361,21 @@ def test_a_device_is_reached_over_ipv6_whatever_its_ipv4_address_is_and_becomes(
     assert laptop(cable) == before
 
 
+def test_one_that_has_drawn_its_ipv6_address_and_ignores_echoes_to_all_is_found_by_the_groups_it_listens_to(cable):
+    conf = "net.ipv6.conf.zd0"
+    for line in (f"{conf}.disable_ipv6=1", f"{conf}.stable_secret=2001:db8::1:2:3:4",
+                 "net.ipv6.icmp.echo_ignore_multicast=1", f"{conf}.disable_ipv6=0"):  # fmt: skip
+        cable.in_device("sysctl", "-qw", line)
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.ip("link", "set", "lo", "up", at="laptop")
+    cable.start("device", sys.executable, "-c", ITS_PAGE6)
+    shown = lambda: cable.ip("-6", "addr", "show", "dev", "zd0", "scope", "link", "-tentative")  # noqa: E731
+    assert wait_for(lambda: "fe80::" in shown())
+    assert "ff:fe" not in shown()
+    with cable.door("192.168.61.7", "--over-ipv6") as url:
+        assert cable.in_laptop("curl", "-sL", "-b", "x", "-m", "5", url) == "page"
+
+
 def test_one_that_shows_no_ipv6_address_is_said(cable):
     cable.in_device("sysctl", "-qw", "net.ipv6.conf.zd0.disable_ipv6=1")
     cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")

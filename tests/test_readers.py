@@ -255,3 +255,12 @@ def test_a_frame_with_ipv6_extension_headers_is_opened_to_its_bytes():
     assert fields["client's MAC address"].value == str(IT)
     (asks,) = [clue for clue in read_clues(hear(Frame(at=0.0, data=data)).packet) if clue.kind is ClueKind.ASKS_BOOTP]
     assert any(each.says_so for each in bytes_behind(hear(Frame(at=0.0, data=data)), asks))
+
+
+def test_two_with_one_link_local_address_are_twins_there_too():
+    finder = Finder([LAPTOP], now=0.0)
+    for number, mac in enumerate((IT, MacAddress(bytes(IT)[:5] + b"\x77"))):
+        told = icmpv6(135, bytes(4) + IPv6Address("fe80::1").packed, src="::")
+        finder.receive(hear(Frame(at=float(number), data=told[:6] + bytes(mac) + told[12:])))
+    texts = {each.code: each.text for each in finder.hazards()}
+    assert "2 twins use fe80::1 (IPv6)" in texts["duplicate-ipv6"]

@@ -66,6 +66,9 @@ GREETING_LINK_LOCAL = IPv4Address("169.254.174.2")
 straight. Nobody is told that it is somebody's."""
 OWN_SOURCES = frozenset({GREETING_SOURCE, GREETING_LINK_LOCAL})
 _ALL_HOSTS = IPv4Address("224.0.0.1")
+_ANSWER_WITHIN_MS = 300
+_HOP_BY_HOP, _ROUTER_ALERT = 0, bytes((0, 5, 2, 0, 0, 1, 0))
+"""A query without this option is not answered (RFC 2711, RFC 3810 section 5)."""
 _MDNS_GROUP6 = IPv6Address("ff02::fb")
 _WS_GROUP6 = IPv6Address("ff02::c")
 _SOLICITED = IPv6Address("ff02::1:ff00:0").packed[:13]
@@ -108,6 +111,17 @@ def everybody_echo(mac: MacAddress) -> bytes:
     src = link_local(mac)
     echo = encode_icmpv6(Icmpv6(type=Icmpv6Type.ECHO, body=b"APG1" + bytes(8)), src=src, dst=ALL_NODES)
     packet = IPv6(src=src, dst=ALL_NODES, next_header=PROTOCOL_ICMPV6, payload=echo, hop_limit=255)
+    return ipv6_frame(packet, src=mac)
+
+
+def listener_query(mac: MacAddress) -> bytes:
+    """Return the question who listens to which multicast groups (RFC 2710 section 3): every IPv6 node answers it."""
+    src, asks = link_local(mac), _ANSWER_WITHIN_MS.to_bytes(2, "big") + bytes(2) + IPv6Address(0).packed
+    query = encode_icmpv6(Icmpv6(type=Icmpv6Type.LISTENER_QUERY, body=asks), src=src, dst=ALL_NODES)
+    packet = IPv6(
+        src=src, dst=ALL_NODES, next_header=PROTOCOL_ICMPV6, payload=query, hop_limit=1,
+        extensions=((_HOP_BY_HOP, _ROUTER_ALERT),),
+    )  # fmt: skip
     return ipv6_frame(packet, src=mac)
 
 

@@ -1,7 +1,7 @@
 """What is dangerous about the devices on one wire, each with what to do."""
 
 from collections.abc import Iterable, Iterator
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from itertools import pairwise
 
 from askport.core.addresses import MacAddress
@@ -58,6 +58,7 @@ def find_hazards(devices: list[Device], own: OwnHazards) -> list[Hazard]:
     devices = [each for each in devices if each.is_present]
     hazards = [hazard for device in devices for hazard in own.of(device)]
     hazards += _twins(devices)
+    hazards += _ipv6_twins(devices)
     hazards += _neighbours(devices)
     hazards += _same_number(devices)
     routers = {each.address for device in devices if not device.speaks_for for each in device.addresses}
@@ -157,6 +158,21 @@ def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
                 f"{len(macs)} twins hold {address}: {_who(macs)}. Connect one alone, or set them all by their labels."
             )
             yield Hazard(code="duplicate-address", text=text, macs=tuple(sorted(macs)), address=address)
+
+
+def _ipv6_twins(devices: Iterable[Device]) -> Iterator[Hazard]:
+    """Say where several use one link-local address: made by hand, or with one MAC address in two boards."""
+    holders: dict[IPv6Address, list[MacAddress]] = {}
+    for device in devices:
+        for address in device.ipv6:
+            if address.is_link_local:
+                holders.setdefault(address, []).append(device.mac)
+    for address, macs in holders.items():
+        if len(macs) > 1:
+            text = (
+                f"{len(macs)} twins use {address} (IPv6): {_who(macs)}. Connect one alone before it is reached there."
+            )
+            yield Hazard(code="duplicate-ipv6", text=text, macs=tuple(sorted(macs)))
 
 
 def _same_number(devices: Iterable[Device]) -> Iterator[Hazard]:

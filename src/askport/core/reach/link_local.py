@@ -1,14 +1,14 @@
 """A device's link-local IPv6 address, which it has whatever its IPv4 address is, or becomes (RFC 4291 section 2.5.6).
 
-Two questions are asked: whether anybody has the address that its MAC address gives, by neighbour solicitation (RFC
-4861 section 4.3), and who is there at all, by an echo to all nodes, because a device may have drawn it at random
-(RFC 7217).
+Three questions are asked: whether anybody has the address that its MAC address gives, by neighbour solicitation (RFC
+4861 section 4.3); who is there at all, by an echo to all nodes, because a device may have drawn it at random (RFC
+7217); and who listens to which groups (RFC 2710), for one that ignores such echoes.
 """
 
 from ipaddress import IPv6Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.greeting import ask_for_link_local, everybody_echo
+from askport.core.finding.greeting import ask_for_link_local, everybody_echo, listener_query
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.icmpv6 import Icmpv6, Icmpv6Type
 from askport.core.formats.ipv6 import IPv6
@@ -45,13 +45,14 @@ class LinkLocal(Machine):
                 self.address = address
 
     def handle_timer(self, now: float) -> None:
-        """Ask both, or give up."""
+        """Ask all, or give up."""
         if self.done or now < self._next_at:
             return
         self._asked, self._next_at = self._asked + 1, now + _EVERY_S
         if self._asked <= _TIMES:
             self._send(ask_for_link_local(self._laptop, self._device))
             self._send(everybody_echo(self._laptop))
+            self._send(listener_query(self._laptop))
 
     def next_deadline(self) -> float | None:
         """Return when it asks next."""
