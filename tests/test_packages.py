@@ -47,6 +47,8 @@ def walk(debian, cable, terminal, askport, user=None, env=()):
         assert done.stdout, done.stderr
         return json.loads(done.stdout)
 
+    guide = debian.run("env", *run, "guide", "Nothing", "heard", user=user).stdout
+    assert guide.startswith("## Nothing is heard")
     found = asked("find", "zl0", "--seconds", "4", "--json")
     assert DEVICE in [each["mac"] for each in found["devices"]]
     said = asked("assign", "zl0", *PLAN, "--by", "dhcp", "--seconds", "30", "--job", job, "--tag", "BL-01", "--json")
