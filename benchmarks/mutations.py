@@ -288,6 +288,42 @@ MUTATIONS = (
         ">= 100 * MOST_AT_ONCE:",
         ("test_by_group.py",),
     ),
+    Mutation(
+        "a label that is scanned into an open line is put away", "tui/app.py", " or isinstance(line, ScrollView)", "",
+        ("test_views_left.py",),
+    ),
+    Mutation(
+        "a kind that only its maker speaks for is taken", "core/kinds/recognising.py", "is_offer=only_maker",
+        "is_offer=False",
+        ("test_kinds.py",),
+    ),
+    Mutation(
+        "the end of the input confirms that power was pulled", "cli/saying.py", 'return answer != "" and', "return",
+        ("test_command_line.py",),
+    ),
+    Mutation(
+        "in a live network anybody is gone on with", "core/finding/search.py", "(is_live and not is_known)", "False",
+        ("test_session.py",),
+    ),
+    Mutation(
+        "an answer to a device's question is a line of its own", "core/lessons/console_lesson.py",
+        "elif not answers:", "else:",
+        ("test_lessons.py",),
+    ),
+    Mutation(
+        "an answer that was torn is not learned from", "edges/door.py", "self.kept(request, target, None, at)", "pass",
+        ("test_edges.py",),
+    ),
+    Mutation(
+        "what is not started is not counted on the cover", "reports/open_points.py", "of {everyone + not_started}",
+        "of {everyone}",
+        ("test_reports.py",),
+    ),
+    Mutation(
+        "the recorded unit is taken as the next of the crate", "core/crate/after_first.py", "and known.is_recorded",
+        "and False",
+        ("test_session.py",),
+    ),
 )  # fmt: skip
 
 
