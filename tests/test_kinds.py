@@ -8,7 +8,7 @@ from ipaddress import IPv4Address, IPv4Interface
 import pytest
 
 from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
+from askport.core.errors import BadInput, Wants
 from askport.core.finding.clues import Identity
 from askport.core.finding.finder import Finder
 from askport.core.formats.arp import arp_question
@@ -18,7 +18,7 @@ from askport.core.kinds.placeholders import fill, values_of
 from askport.core.kinds.recognising import fitting_kinds
 from askport.core.plan.target import Target
 from askport.core.visit.narrate import next_line
-from askport.core.visit.steps import Phase
+from askport.core.visit.steps import Phase, Step
 from askport.core.wire import Frame, hear
 from askport.edges.kind_files import KindShelf, known_kinds
 from conftest import askport, askport_in_bounds, pass_time
@@ -202,6 +202,10 @@ def test_a_console_is_asked_into_and_told_on_the_bench_and_the_record_says_what_
     bench, run = practice("SW-01")
     session = walk(bench, run, {Phase.MAY_SET}, hands=False)
     assert "log-in" in next_line(session, bench.now()).sentence
+    session.stages.go_back(Step.FIND, bench.now())
+    pass_time(bench, run, until=lambda: session.cable.search.candidate is not None)
+    assert session.stages.setting.asks_for is Wants.LOG_IN, "it can be given before, for a crate on a switch too"
+    walk(bench, run, {Phase.MAY_SET}, hands=False)
     assert session.device.fit.reason == "by its MAC address and its name pump-room"
     session.stages.setting.log_in("fitter", "marked-wrong", bench.now())
     lines, missing = session.stages.setting.lines(bench.now())

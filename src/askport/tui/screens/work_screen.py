@@ -343,7 +343,7 @@ class WorkScreen(DrawnScreen[None]):
     def ask_log_in(self) -> None:
         """Ask what devices of this kind are logged in to with."""
         session = self.workplace.run.session
-        if name := session.device.entered_as:
+        if name := session.stages.setting.entered_as:
             wants = session.stages.setting.asks_for
             asks = {Wants.LINE: questions.ask_serial_line, Wants.COMMUNITY: questions.ask_community}
             ask = asks.get(wants, questions.ask_log_in) if wants else questions.ask_log_in

@@ -4,7 +4,8 @@ from collections.abc import Sequence
 
 from askport.core.addresses import LINK_LOCAL
 from askport.core.errors import BadInput, Refused, Wants
-from askport.core.kinds.model import ConsoleWay
+from askport.core.kinds.model import ConsoleWay, Kind
+from askport.core.kinds.recognising import possible_kinds
 from askport.core.machine import Machine
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
@@ -88,13 +89,13 @@ class Setting(Stage):
 
     def log_in(self, user: str, password: str, now: float) -> None:
         """Take in what devices of this kind are entered with; it is kept for as long as the program runs."""
-        if name := self._visit.device.entered_as:
+        if name := self.entered_as:
             self._visit.cable.around.log_ins[name] = LogIn(user, password)
             self._ask_again(now)
 
     def serial_line(self, path: str, now: float) -> None:
         """Take in on which serial line the consoles of this kind are."""
-        if kind := self._visit.device.kind:
+        if kind := self._kind:
             self._visit.cable.around.serial_lines[kind.name] = path
             self._ask_again(now)
 
@@ -106,11 +107,24 @@ class Setting(Stage):
             self.prepare(now)
 
     @property
+    def _kind(self) -> Kind | None:
+        """The kind of the device at hand; while it is looked for, the one that it may be of."""
+        visit, device = self._visit, self._visit.device
+        found = visit.cable.search.candidate if visit.phase is Phase.FINDING else None
+        may_be = possible_kinds(visit.cable.around.kinds, found.mac, found) if found else []
+        return device.kind or next(iter(may_be), None)
+
+    @property
+    def entered_as(self) -> str:
+        """What devices like it are called where their log-in is kept, or an empty text."""
+        return self._visit.device.entered_as or (self._kind.name if self._kind else "")
+
+    @property
     def asks_for(self) -> Wants | None:
         """What can be given for devices of this kind, or None."""
-        device, kind = self._visit.device, self._visit.device.kind
+        device, kind = self._visit.device, self._kind
         console = kind.way_by("console") if kind else None
-        if self._visit.phase not in (Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP):
+        if self._visit.phase not in (Phase.FINDING, Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP):
             return None
         if any(each.log_in_as for each in device.protocols):
             return Wants.LOG_IN
