@@ -683,7 +683,7 @@ def type_lines(*talk):
     return listening
 
 
-LOG_IN = (("login: ", "fitter"), ("Password: ", "marked-secret"))
+ENTERS = (("login: ", "fitter"), ("Password: ", "marked-secret"))
 SETS = ("ok\r\nsw1# ", "ip 10.84.16.21/22 gw 10.84.19.254")
 
 
@@ -691,7 +691,7 @@ SETS = ("ok\r\nsw1# ", "ip 10.84.16.21/22 gw 10.84.19.254")
     ("sessions", "lines"),
     [
         (
-            [[*LOG_IN, SETS], [*LOG_IN, ("# ", "save"), ("Overwrite? [y/N] ", "y")]],
+            [[*ENTERS, SETS], [*ENTERS, ("# ", "save"), ("Overwrite? [y/N] ", "y")]],
             {"set": ["ip {address}/{prefix} gw {gateway}"], "keep": ["save", "y"], "login": ["{user}", "{password}"]},
         ),
         (
@@ -706,7 +706,7 @@ SETS = ("ok\r\nsw1# ", "ip 10.84.16.21/22 gw 10.84.19.254")
             {"set": ["3", "{address}/{prefix}", "save", "y"]},
         ),
         (
-            [[*LOG_IN, ("# ", "configure"), ("# ", "commit")]],
+            [[*ENTERS, ("# ", "configure"), ("# ", "commit")]],
             {"login": ["{user}", "{password}"], "keep": ["configure", "commit"]},
         ),
         (
