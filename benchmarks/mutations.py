@@ -293,7 +293,7 @@ MUTATIONS = (
         ("test_views_left.py",),
     ),
     Mutation(
-        "a kind that only its maker speaks for is taken", "core/kinds/recognising.py", "is_offer=only_maker",
+        "a kind that only its maker speaks for is taken", "core/kinds/recognising.py", "is_offer=not wanted.sure",
         "is_offer=False",
         ("test_kinds.py",),
     ),

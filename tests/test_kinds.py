@@ -16,6 +16,7 @@ from askport.core.formats.dhcp import OptionCode
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.kinds.placeholders import fill, values_of
 from askport.core.kinds.recognising import fitting_kinds
+from askport.core.lessons.marks import Marks
 from askport.core.plan.target import Target
 from askport.core.visit.narrate import next_line
 from askport.core.visit.steps import Phase, Step
@@ -270,14 +271,21 @@ def test_what_was_given_is_told_to_be_kept_or_is_gone_at_the_power_cut(practice,
     assert run.job.register.rows()[0].last.proofs["power-cycle"].passed is keeps
 
 
-@pytest.mark.parametrize("digits", ["00:00:5e", "00:00:5e:00"])
-def test_a_kind_that_only_its_maker_speaks_for_is_offered_and_not_taken(practice, digits):
+@pytest.mark.parametrize("sure", [False, True])
+def test_a_kind_that_only_its_maker_speaks_for_is_offered_and_not_taken(practice, sure):
+    """A lesson of a unit that showed nothing else says of itself that it is not sure."""
     bench, run = practice("TG-01")
     (gauge,) = [each for each in run.kinds if each.name == "tank level gateway"]
-    recognise = gauge.recognise.model_copy(update={"mac": (digits.replace(":", ""),)})
+    mac = MacAddress.parse("00:00:5e:00:53:77")
+    assert Marks(mac).recognise() == {"mac": ["00:00:5e"], "sure": False}
+    assert Marks(mac, ["Tank gauge TG-7, log in"]).recognise() == {
+        "mac": ["00:00:5e"],
+        "banner": ["*Tank gauge*log in*"],
+    }
+    recognise = gauge.recognise.model_copy(update={"mac": ("00005e",), "sure": sure})
     run.kinds[:] = [gauge.model_copy(update={"recognise": recognise})]
     session = walk(bench, run, {Phase.MAY_SET, Phase.SETTING}, hands=False)
-    is_offer = digits == "00:00:5e"
+    is_offer = not sure
     assert [each.is_offer for each in session.device.fits] == [is_offer]
     assert (session.device.kind is None, session.device.way_name == "hand") == (is_offer, is_offer)
     assert ("page" in session.visit.way_names, session.device.says is None) == (True, is_offer)

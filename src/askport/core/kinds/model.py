@@ -113,6 +113,8 @@ class Recognise(_Model):
     ports: tuple[Port, ...] = ()
     identity: "tuple[Numbers, ...]" = ()
     """What it says of itself in a field protocol."""
+    sure: Annotated[bool, Strict()] = True
+    """Whether a device that fits is taken for one; false where it is only offered, because its maker alone says so."""
 
 
 def _identifying(name: str) -> str:

@@ -10,9 +10,6 @@ from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind, Numbers, Recognise
 from askport.core.text import listed
 
-_OUI_DIGITS = 6
-"""Hexadecimal digits of a MAC address that say who made the adapter (IEEE 802)."""
-
 
 @dataclass(frozen=True, slots=True)
 class Fit:
@@ -23,7 +20,7 @@ class Fit:
     strictness: int
     """How much of it had to fit: of two, the stricter is the likelier."""
     is_offer: bool = False
-    """Whether only the maker fits, by the first half of the MAC address: that is offered, and never taken by itself."""
+    """Whether the kind says that what fits does not make it sure: it is offered, and never taken by itself."""
 
 
 def fitting_kinds(
@@ -106,8 +103,7 @@ def _fit(kind: Kind, device: Device, banners: list[str], ports: set[int]) -> Fit
         strictness += 2
     if not reasons:
         return None  # it recognises nothing, and is only named
-    only_maker = reasons == ["its MAC address"] and strictness <= _OUI_DIGITS
-    return Fit(kind, f"by {listed(reasons)}", strictness, is_offer=only_maker)
+    return Fit(kind, f"by {listed(reasons)}", strictness, is_offer=not wanted.sure)
 
 
 def _is(identity: Identity, wanted: Numbers) -> bool:

@@ -44,7 +44,7 @@ class Marks:
             ]
         if self.ports and not known.keys() & {"banner", "identity"}:
             known["ports"] = sorted(self.ports)
-        return known
+        return known | ({"sure": False} if known.keys() == {"mac"} else {})
 
 
 def _pattern(text: str) -> str:

@@ -59,7 +59,8 @@ def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None 
     lines += _ways(session, width)
     if device.fits:
         several = len(device.fits) > 1
-        lines += [blank(), heading("Kinds that fit, the strictest first" if several else "Its kind", width)]
+        what = "Kinds that fit, the strictest first" if several else "Its kind" if device.fit else "What it may be"
+        lines += [blank(), heading(what, width)]
         for fit in device.fits:
             notes = fit.kind.notes if fit is device.fit else ""
             lines += wrapped(f"{fit.kind.words}, {fit.reason}. {notes}".rstrip(), width, indent=2)
@@ -113,7 +114,7 @@ def _ways(session: Session, width: int) -> list[Ink]:
         is_chosen = each.entry is chosen
         ink = Ink().to(2).put("▸ " if is_chosen else "  ", STRONG).put(each.entry.title, STRONG if is_chosen else "")
         needs = f" It needs {each.lacks}." if each.lacks else ""
-        offers = f" If it is a {each.offers}: only its maker fits, and w takes it." if each.offers else ""
+        offers = f" If it is a {each.offers}: that is not sure, and w takes it." if each.offers else ""
         lines += beside(ink, _WAY, f"{each.reason}{needs}{offers}", width, "" if is_chosen and each.usable else DIM)
     return lines
 
