@@ -15,7 +15,7 @@ from askport.bench.more_devices import LOG_IN
 from askport.cli.headless import Technician
 from askport.cli.practising import bench_workplace
 from askport.core.addresses import MacAddress
-from askport.core.crate.switch_crate import Doing, Unit
+from askport.core.crate.switch_crate import DOING, Doing, Unit
 from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.frame_fields import fields_of
@@ -231,6 +231,7 @@ def test_24_units_of_a_switch_have_a_lane_each_in_one_ruler_or_a_digest(width):
                 unit.note(doing, 100.0 + at + number)
         units.append(unit)
         cuts[unit.item.tag] = Lane(140.0, 140.0 + number / 9, 145.0, 146.0, 150.0 if number else None)
+    assert Doing.RECORDED not in DOING.values(), "what is only about to be recorded is not"
     lines = switch_lines({each.mac: None for each in units}, units, None, {}, {}, Lanes(units, cuts, 160.0), width)
     assert max(each.width for each in lines) <= width
     rows = [each.plain for each in lines if "OX-" in each.plain]

@@ -46,17 +46,18 @@ class Doing(StrEnum):
     """What is done about a unit, from one moment to the next."""
 
     ASKED = "asked"
-    REACHED = "reached"
-    SETTING = "set"
+    REACHING = "reaching"
+    SETTING = "setting"
     PROVING = "moved, proving"
     RECORDED = "recorded"
     LEFT = "not done"
 
 
 DOING = {
-    Step.PLUG: Doing.ASKED, Step.FIND: Doing.ASKED, Step.REACH: Doing.REACHED, Step.SET: Doing.SETTING,
-    Step.PROVE: Doing.PROVING, Step.RECORD: Doing.RECORDED,
+    Step.PLUG: Doing.ASKED, Step.FIND: Doing.ASKED, Step.REACH: Doing.REACHING, Step.SET: Doing.SETTING,
+    Step.PROVE: Doing.PROVING, Step.RECORD: Doing.PROVING,
 }  # fmt: skip
+"""What each step is for a unit; it is recorded only once that is written."""
 
 
 @dataclass(slots=True)

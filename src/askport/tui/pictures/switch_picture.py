@@ -18,9 +18,8 @@ _HEAD = "  laptop ═"
 _LANES_AT, _AFTER_LANES, _NARROWEST = len(_HEAD) + 34, 24, 40
 """Columns before and behind the lanes, and how many make them worth while."""
 _SIGNS = {
-    Doing.ASKED: ("╌", OURS, "asked"), Doing.REACHED: ("─", OURS, "reached"), Doing.SETTING: ("━", OURS, "set"),
-    Doing.PROVING: ("═", THEIRS, "moved, proving"), Doing.RECORDED: ("·", THEIRS, "recorded"),
-    Doing.LEFT: ("x", CONFLICT, "not done"),
+    Doing.ASKED: ("╌", OURS), Doing.REACHING: ("─", OURS), Doing.SETTING: ("━", OURS), Doing.PROVING: ("═", THEIRS),
+    Doing.RECORDED: ("·", THEIRS), Doing.LEFT: ("x", CONFLICT),
 }  # fmt: skip
 _CUT_SIGNS = (("▁", DIM, "power off"), ("╌", THEIRS, "first word"), ("━", THEIRS, "back"))
 _TURNS = {
@@ -54,7 +53,7 @@ class Lanes:
     def ruler(self, room: int) -> list[Ink]:
         """Draw what the signs mean, and the time."""
         legend = Ink().to(2)
-        for sign, style, words in (*_SIGNS.values(), *_CUT_SIGNS):
+        for sign, style, words in (*((*drawn, doing) for doing, drawn in _SIGNS.items()), *_CUT_SIGNS):
             legend.put(f"{sign * 2} ", style).put(f"{words}  ", DIM)
         scale = Ink()
         for part in range(4):
@@ -63,7 +62,7 @@ class Lanes:
 
     def lane(self, unit: Unit, room: int) -> Ink:
         """Draw one unit: each sign from its moment to the next one's."""
-        begins = [(at, *_SIGNS[doing][:2]) for at, doing in unit.moments]
+        begins = [(at, *_SIGNS[doing]) for at, doing in unit.moments]
         if cut := self.cuts.get(unit.item.tag):
             moments = zip((cut.off_at, cut.first_heard_at, cut.back_at), _CUT_SIGNS, strict=True)
             begins += [(at, sign, style) for at, (sign, style, _) in moments if at is not None]
