@@ -19,8 +19,11 @@ NIGHT = ASKPORT_NIGHT=1
 test: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	$(ROOM)
 
+# In memory where there is enough of it: what is written lasts no longer than the run.
 check: lint $(VENV)/.tests
-	$(BIN)/pytest --waiting 1 -m "not kernel and not screen and not database"
+	@[ "$$(df --output=avail /dev/shm 2>/dev/null | tail -n 1)" -lt 500000 ] || at=/dev/shm; \
+	TMPDIR=$$(mktemp -d -p "$${at:-/tmp}") && export TMPDIR && trap 'rm -rf "$$TMPDIR"' EXIT && \
+	$(BIN)/pytest --waiting 1 -m "not kernel and not screen and not database and not long"
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check src tests benchmarks docs packages

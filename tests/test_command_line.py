@@ -67,6 +67,7 @@ def test_without_permission_it_is_said_what_to_do(namespaces, tmp_path):
         assert "sudo" in run.stderr.splitlines()[-1]
 
 
+@pytest.mark.long
 def test_the_headless_demo_proves_every_device(tmp_path):
     out = tmp_path / "out"
     run = askport("demo", "--headless", out)

@@ -164,6 +164,7 @@ def test_everything_else_goes_on_while_the_keeper_works():
         asyncio.run(ask())
 
 
+@pytest.mark.long
 def test_a_door_lets_go_of_what_is_half_closed(monkeypatch):
     """A device that never ends its side: a hundred connections one after the other all get through."""
     monkeypatch.setattr(doors, "_HALF_OPEN_S", 0.02)

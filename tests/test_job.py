@@ -67,6 +67,7 @@ def test_a_handover_is_of_one_moment_while_somebody_writes_on(tmp_path, monkeypa
     assert [row.tag for row in job.as_it_stands().checked()] == ["TG-01", "TG-02", "TG-09"]
 
 
+@pytest.mark.long
 def test_what_was_called_recorded_survives_kill_9(tmp_path):
     """A writer is killed over and over: all it had said is there, the chain holds, the register is the journal's."""
     path, random, said = tmp_path / "job.askport", Random(9), []
@@ -193,6 +194,7 @@ def captures(job):
     return [job.capture(row.first.frames) for row in job.register.rows()]
 
 
+@pytest.mark.long
 def test_a_flipped_bit_is_found_or_changes_nothing(tmp_path):
     """What is read is what was written, frames too, or it is refused in a sentence and the rest is salvaged."""
     path, bent = tmp_path / "job.askport", tmp_path / "bent.askport"

@@ -134,6 +134,7 @@ class Hidden(StandbySupply):
         return {**super()._values(at), zoned: 1, loopback: 9}
 
 
+@pytest.mark.long
 def test_what_its_agent_says_over_ipv6_is_a_clue_with_its_frame_and_it_is_set_there(practice):
     bench, run = practice("UP-01")
     device = Hidden(bench.device.mac, Settings(HIDDEN))

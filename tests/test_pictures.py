@@ -94,6 +94,7 @@ def check(session, now):
     assert [each.step for each in step_lines(session)] == list(type(session.phase.step))
 
 
+@pytest.mark.long
 @pytest.mark.by_day(0, 4, 7)
 @pytest.mark.parametrize(
     "tag", [item.tag for item in scenario.WORK if not item.tag.startswith("OX") or item.tag == "OX-01"]
@@ -122,6 +123,7 @@ def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsy
     sound(left_lines(scenario.WORK, 76), 76, "left")
 
 
+@pytest.mark.long
 @pytest.mark.by_day(0)
 @pytest.mark.parametrize("place", ["twins", "house", "mast"])
 def test_wrong_wires_are_drawn_too(practice, place):
@@ -184,6 +186,7 @@ def test_the_title_and_the_keys_keep_to_their_line_and_run_into_nothing(width):
     assert re.search(r"  (practice bench, 1x   )?\d\d:\d\d:\d\d  $", title) or width < 70, title
 
 
+@pytest.mark.long
 @pytest.mark.by_day(0)
 @pytest.mark.parametrize("size", [(80, 24), (100, 30), (160, 47)])
 def test_no_line_of_a_view_is_longer_than_it_has_room_for(practice, size):

@@ -5,6 +5,7 @@ import json
 import os
 import re
 import subprocess
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -16,6 +17,7 @@ from conftest import ASKPORT
 _SOURCES = [*Path("src/askport/tui").rglob("*.py"), *Path("src/askport/core").rglob("*.py")]
 
 
+@cache
 def our_signs():
     """Return all signs that stand in a text of the program."""
     found = set()
@@ -53,6 +55,7 @@ def test_a_screen_without_our_signs_has_no_other_one(terminal, environment, ente
     assert shown <= signs, shown - signs
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("encoding", ["latin-1", "ascii"])
 def test_a_command_prints_what_such_a_terminal_has_and_its_json_is_whole(encoding):
     env = os.environ | {"PYTHONIOENCODING": encoding}

@@ -204,6 +204,7 @@ HOSTILE = [
 ]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("text", HOSTILE, ids=["escapes", "markup", "right to left", "formula", "64 kB"])
 def test_text_from_the_wire_is_harmless_in_every_protocol(text, tmp_path):
     raw = text.encode()

@@ -62,6 +62,7 @@ def job(tmp_path):
     return path
 
 
+@pytest.mark.long
 def test_every_document_is_written_twice_with_the_same_bytes(job, tmp_path):
     """Though there is a device of which nothing came yet."""
     mac, borrowed = MacAddress(bytes((2, 0, 0, 0, 0, 9))), IPv4Interface("10.84.19.238/22")
@@ -169,6 +170,7 @@ def test_a_document_that_there_is_not_is_said(job, tmp_path):
     assert (run.returncode, "There is no document 'handover.doc': there are register.csv" in run.stderr) == (2, True)
 
 
+@pytest.mark.long
 def test_forty_of_one_kind_are_handed_over_on_eight_pages_and_who_is_not_started_is_named(tmp_path):
     """With what the job is called for the customer; a page each stands on demand."""
     path, out = tmp_path / "site.askport", tmp_path / "out"

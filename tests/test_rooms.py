@@ -194,6 +194,7 @@ def test_every_module_has_a_name_of_its_own():
     assert [name for name, often in names.items() if often > 1] == []
 
 
+@pytest.mark.long
 def test_no_module_imports_itself_by_way_of_others():
     """Imports for types only and within functions count too."""
     source = HERE.parents[1] / "src"

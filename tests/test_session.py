@@ -97,6 +97,7 @@ def test_a_device_goes_the_whole_way(practice, tag, found, way, on_adapter):
     assert isinstance(journal(run, Recorded)[0], Recorded)
 
 
+@pytest.mark.long
 def test_an_agent_is_asked_with_its_community_and_what_it_was_not_told_stands_as_that(practice):
     bench, run = practice("UP-01")
     session = walk(bench, run, {Phase.MAY_SET})
@@ -763,6 +764,7 @@ def test_a_live_network_is_no_switch_of_ones_own(practice):
     assert journal(run, WasSet) == []
 
 
+@pytest.mark.long
 def test_units_without_any_address_are_set_by_mac_all_on_one_switch_and_blink_when_asked(practice):
     """Three that speak PROFINET DCP: one shows itself, and all go without a key and without a laptop address there."""
     bench, run = practice("FL-01")
@@ -828,6 +830,7 @@ def six_heads(bench, run):
     return heads, crate
 
 
+@pytest.mark.long
 @pytest.mark.by_day(1)
 @pytest.mark.parametrize("on_adapter", [True, False])
 def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_side(practice, on_adapter):
@@ -848,6 +851,7 @@ def test_the_program_itself_takes_at_most_ten_seconds_a_unit_or_for_all_side_by_
     assert (measured, "not measured" in crate.sentence) == ([True] * 12, False)
 
 
+@pytest.mark.long
 def test_a_unit_is_not_told_an_address_that_another_unit_of_the_crate_holds_now(practice):
     """Planned for the first, held by the fourth, which has not had its turn."""
     bench, run = practice("OX-01")
@@ -862,6 +866,7 @@ def test_a_unit_is_not_told_an_address_that_another_unit_of_the_crate_holds_now(
     assert {each.turn for each in crate.units[1:]} == {Turn.RECORDED}
 
 
+@pytest.mark.long
 def test_one_wrong_mask_among_units_side_by_side_is_found_and_no_other(practice):
     """Each is measured from addresses of its own: the neighbour's answers are not taken for its own."""
     bench, run = practice("OX-01")
@@ -906,6 +911,7 @@ def test_what_a_proof_does_as_it_ends_is_done():
     assert [read_packet(each.data).get(Tcp).flags for each in proving.poll()] == [TcpFlag.RST]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("places", [0, 2])
 def test_a_crate_ends_where_few_places_are_to_be_had_or_none(practice, monkeypatch, places):
     """Those that there are do all; where there is none, it is said why nothing was done."""

@@ -204,6 +204,7 @@ def _answer(talk, status, index):
     return encoder.encode(message)
 
 
+@pytest.mark.long
 @settings(max_examples=12)  # its package reads its tables anew for every engine of version 3
 @given(st.binary(max_size=90), st.sampled_from(["1", "2c", "3"]), st.integers(0, 60), st.integers(0, 255))
 def test_whatever_comes_is_no_exception_and_no_answer_of_its_own(noise, version, place, byte):

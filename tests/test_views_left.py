@@ -4,6 +4,7 @@ import asyncio
 import gc
 from random import Random
 
+import pytest
 from textual.app import App, ComposeResult
 from textual.events import Key
 from textual.screen import Screen
@@ -138,6 +139,7 @@ def test_a_label_that_is_scanned_into_a_line_that_stands_open_is_in_it() -> None
     assert asyncio.run(_scanned_into_an_open_line("r6pt+x-q")) == "r6pt+x-q"
 
 
+@pytest.mark.long
 def test_a_label_is_never_read_in_another_order_than_it_was_typed_in() -> None:
     """Some of its keys are on their way to the view as the line opens, and the next go straight to the line."""
     assert asyncio.run(_labels()) == ["r6pt+x-q"] * 60
