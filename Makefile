@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 # Where byte code must not be kept, every start of the program would compile all of it anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test check lint night flakes full benchmarks browsers endings beside liars races crates crews fuzz \
+.PHONY: demo test check lint bare night flakes full benchmarks browsers endings beside liars races crates crews fuzz \
 	mutations screenshots \
 	deb wheelhouse folder stick papers lock packages-test stick-test clean
 
@@ -30,6 +30,11 @@ lint: $(VENV)/.dev
 	$(BIN)/ruff format --check src tests benchmarks docs packages
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+# What a stranger does: the second command, in a bare Debian made for it, as root and as a user with sudo.
+bare:
+	@sh tools/system-packages mmdebstrap:command:mmdebstrap
+	@tools/in-bare-debian $(SUITE)
 
 # Everything at full strength, target by target: a line each, and the figures in build/night.
 night: $(VENV)/.dev $(VENV)/.tools $(VENV)/partners
