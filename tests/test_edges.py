@@ -8,6 +8,7 @@ import itertools
 import json
 import os
 import pwd
+import signal
 import socket
 import struct
 import subprocess
@@ -351,13 +352,14 @@ def test_a_browser_that_would_take_the_terminal_is_not_opened(monkeypatch, tmp_p
     for name in ("DISPLAY", "WAYLAND_DISPLAY"):
         monkeypatch.delenv(name, raising=False)
     opener = tmp_path / "xdg-open"
-    opener.write_text(f"#!/bin/sh\necho $1 > {tmp_path}/opened; echo noise; sleep 900\n")
+    opener.write_text(f"#!/bin/sh\necho $$ > {tmp_path}/opened; echo noise; exec sleep 900\n")
     opener.chmod(0o755)
     monkeypatch.setenv("PATH", f"{tmp_path}:/usr/bin:/bin")
     assert open_page("http://127.0.0.1:9") is False
     monkeypatch.setenv("DISPLAY", ":7")
     assert open_page("http://127.0.0.1:9") is True  # and not only once the opener has ended, after a quarter of an hour
-    assert wait_for(lambda: (tmp_path / "opened").exists())
+    assert wait_for(lambda: (tmp_path / "opened").exists() and (tmp_path / "opened").read_text())
+    os.kill(int((tmp_path / "opened").read_text()), signal.SIGKILL)
 
 
 def test_a_device_without_a_page_has_no_door():
