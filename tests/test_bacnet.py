@@ -18,13 +18,15 @@ import asyncio, subprocess, sys
 from ipaddress import IPv4Address
 from bacpypes3.apdu import ErrorPDU, SimpleAckPDU
 from bacpypes3.app import Application
-from bacpypes3.errors import ExecutionError
+from bacpypes3.errors import ExecutionError, OutOfResources
 from bacpypes3.local.device import DeviceObject
 from bacpypes3.local.analog import AnalogValueObject
 from bacpypes3.local.networkport import NetworkPortObject
-address, mode = sys.argv[1], "".join(sys.argv[2:])
+address, mode, full = sys.argv[1], "".join(sys.argv[2:]), []
 class Port(NetworkPortObject):
     async def write_property(self, attr, value, *more, **named):
+        full.append(str(attr))
+        if mode == "full" or mode == "full at first" and full.count(str(attr)) == 1: raise OutOfResources()
         if mode == "refuses" or str(attr) == {"keeps dhcp": "ip-dhcp-enable", "half": "ip-address"}.get(mode):
             raise ExecutionError("property", "writeAccessDenied")
         await super().write_property(attr, value, *more, **named)
@@ -77,8 +79,11 @@ def controller(cable):
     return start
 
 
-def test_a_device_is_read_set_and_followed(cable, controller):
-    first = controller()
+@pytest.mark.by_day(1)
+@pytest.mark.parametrize("mode", ["", "full at first"])
+def test_a_device_is_read_set_and_followed(cable, controller, mode):
+    """Also where it has no room for a write at first, and takes it later."""
+    first = controller(mode)
     before = cable.adapter()
     run = cable.askport(*READ, "192.168.61.7")
     told = json.loads(run.stdout)
@@ -105,10 +110,10 @@ def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, controller):
     assert "192.168.61.7" in cable.ip("addr", "show", "zd0")
 
 
-@pytest.mark.by_day(1)
+@pytest.mark.by_day(0, 2)
 @pytest.mark.parametrize(
     ("mode", "said"),
-    [("keeps dhcp", "(“write dhcp enable false”)"), ("half", "It had taken by then: write dhcp enable false; write"),
+    [("full", "it has no room for the request now"), ("keeps dhcp", "(“write dhcp enable false”)"), ("half", "It had taken by then: write dhcp enable false; write"),
      ("half", "It says that it has 192.168.61.7/22, gateway 10.84.19.254, DNS 10.84.19.253 now."),
      ("password", "another password")],
 )  # fmt: skip

@@ -93,11 +93,13 @@ ABORTS = {
     6: "it wants secured messages",
     7: "it takes no messages in parts",
     8: "its own program took too long",
-    9: "it has no room for the answer",
+    9: "it has no room for the request now",
     10: "it waited too long",
     11: "the request is too long",
 }
 """What an abort reason means (clause 18.10), as the end of a sentence."""
+_PASSING = frozenset({3, 8, 9, 10})
+"""Reasons of an abort that may be none a moment later."""
 
 
 class BacnetAnswer(NamedTuple):
@@ -121,6 +123,11 @@ class BacnetAnswer(NamedTuple):
     def wants_password(self) -> bool:
         """Whether it wants another password."""
         return self.kind == Pdu.ERROR and self.code == _PASSWORD_FAILURE
+
+    @property
+    def may_pass(self) -> bool:
+        """Whether it only has no time or no room for it now."""
+        return self.kind == Pdu.ABORT and self.code in _PASSING
 
     @property
     def refusal(self) -> str:

@@ -101,8 +101,11 @@ class BacnetTalk(Datagrams[_Step]):
         if isinstance(said, Bacnet) and said.instance is not None and not said.is_behind and said.origin is None:
             self._device = said.instance
         answer = bacnet.decode_answer(payload)
-        if isinstance(answer, BacnetAnswer) and answer.invoke == self._invoke and self._is_out:
-            self._heard(answer, now)
+        if not isinstance(answer, BacnetAnswer) or answer.invoke != self._invoke or not self._is_out:
+            return
+        if answer.may_pass and self._steps[0].number not in _FINDS and not self._is_last_try:
+            return  # as if it had not answered: it is asked again
+        self._heard(answer, now)
 
     def _heard(self, answer: BacnetAnswer, now: float) -> None:
         self._invoke = (self._invoke + 1) & 0xFF

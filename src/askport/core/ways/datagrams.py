@@ -58,6 +58,11 @@ class Datagrams(StepTalk[S]):
         """Have the question at hand go out at once."""
         self._asked, self._next_at = 0, now
 
+    @property
+    def _is_last_try(self) -> bool:
+        """Whether it is not asked the same again."""
+        return self._asked == _ATTEMPTS
+
     def receive(self, heard: Heard) -> None:
         """Take what comes from the device's port."""
         ethernet, udp = heard.packet.get(Ethernet), heard.packet.get(Udp)
@@ -71,7 +76,7 @@ class Datagrams(StepTalk[S]):
         """Ask, or give up."""
         if self.done or now < self._next_at:
             return
-        if self._asked == _ATTEMPTS:
+        if self._is_last_try:
             self._finish(Ended.SILENT if self.has_begun else Ended.UNREACHED, self.silence)
             return
         says, changes, payloads = self._question(self._steps[0])
