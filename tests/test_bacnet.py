@@ -113,7 +113,8 @@ def test_a_device_that_will_not_is_quoted_and_nothing_is_set(cable, controller):
 @pytest.mark.by_day(0, 2)
 @pytest.mark.parametrize(
     ("mode", "said"),
-    [("full", "it has no room for the request now"), ("keeps dhcp", "(“write dhcp enable false”)"), ("half", "It had taken by then: write dhcp enable false; write"),
+    [("full", "it has no room for the request now"), ("keeps dhcp", "(“write dhcp enable false”)"),
+     ("half", "It had taken by then: write dhcp enable false; write"),
      ("half", "It says that it has 192.168.61.7/22, gateway 10.84.19.254, DNS 10.84.19.253 now."),
      ("password", "another password")],
 )  # fmt: skip

@@ -225,3 +225,21 @@ def test_a_port_counts_as_bound_only_where_the_same_question_is_answered_from_on
         asking.handle_timer(now)
     assert asking.adapter_only is is_bound
     assert now < 2.5
+
+
+@pytest.mark.parametrize(
+    "made", [["zl9", "type", "bridge"], ["link", "zl0", "name", "zl9", "type", "macvtap", "mode", "passthru"]]
+)
+def test_an_adapter_that_is_a_part_of_another_is_said_to_be_with_the_one_that_works(cable, made):
+    """A bridge takes what comes in at its port, and a passthru macvtap at what it lies on."""
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    cable.ip("link", "add", *made, at="laptop")
+    if made[-1] == "bridge":
+        cable.ip("link", "set", "zl0", "master", "zl9", at="laptop")
+    cable.ip("link", "set", "zl9", "up", at="laptop")
+    reaches = {}
+    for adapter in ("zl0", "zl9"):
+        run = cable.askport("borrow", adapter, "192.168.61.8/24", "--", "ping", "-c1", "-W2", "192.168.61.7")
+        reaches[adapter] = "1 received" in run.stdout
+        assert ("zl9 takes what comes in on zl0: use zl9 instead." in run.stderr) is (adapter == "zl0")
+    assert reaches == {"zl0": False, "zl9": True}

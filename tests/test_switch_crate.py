@@ -5,10 +5,12 @@ import os
 import subprocess
 import sys
 import time
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
+from askport.bench import scenario
 from askport.core.addresses import MacAddress
 from askport.core.crate.concerning import concerns
 from askport.core.crate.switch_crate import SwitchCrate
@@ -18,8 +20,11 @@ from askport.core.lessons.drafting import draft
 from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.marks import Marks
 from askport.core.lessons.page_lesson import learn
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
+from askport.core.register.entries import DevicePlanned
+from askport.edges.switch_run import SwitchRun
 from conftest import ASKPORT, LAPTOP, NEW_CLOCK, askport
 
 DEFAULT, COUNT = "192.168.61.7", 6
@@ -252,11 +257,12 @@ def test_labels_are_scanned_and_what_cannot_be_meant_is_said():
     assert crate.scan("00-00-5E-00-53-41") == "00:00:5e:00:53:41: now its tag."
     assert crate.scan("ph-01") == "00:00:5e:00:53:41 is PH-01."
     assert crate.scan(f"{MACS[1]};PH-03") == f"{MACS[1]} is PH-03."
-    for text, why in ((MACS[0], "is PH-01 already"), ("PH-02", "no whole MAC address"), ("", "no whole MAC"),
+    for text, why in (("PH-02", "no whole MAC address"), ("", "no whole MAC"),
                       (f"{MACS[2]} PH-01", "PH-01 is 00:00:5e:00:53:41 already"),
                       (f"{MACS[2]} PH-99", "No device with the tag 'PH-99'")):  # fmt: skip
         with pytest.raises(BadInput, match=why):
             crate.scan(text)
+    assert "is PH-01 already, by its label" in crate.scan(MACS[0])
     crate.scan(MACS[2])
     with pytest.raises(BadInput, match="has no tag yet"):
         crate.scan(MACS[3])
@@ -340,3 +346,30 @@ def by_the_screen(screen, labels, *, is_all):
     screen.until("Every device of this round" if is_all else "In this round")
     screen.keys("q")
     screen.until("ended 0")
+
+
+def test_a_wrong_label_is_mended_by_scanning_the_right_one_twice_and_the_plan_follows(practice):
+    """The plan has the MAC address of the first for the second row: what the label says twice is what counts."""
+    _, run = practice("OX-01")
+    work = [item for item in scenario.WORK if item.tag in ("OX-01", "OX-02", "OX-03")]
+    first, second, third = [head.mac for head in scenario.twins()][:3]
+    wrong = [replace(item, mac=mac, planned=PlannedDevice(tag=item.tag, mac=mac))
+             for item, mac in zip(work, (second, first, None), strict=True)]  # fmt: skip
+    run.work = wrong
+    run.job.append_all([DevicePlanned(device=each.planned) for each in wrong], run.wire.wall(0.0))
+    crate = SwitchCrate(wrong)
+    with pytest.raises(BadInput, match=f"the plan has {first} for OX-02. If that is wrong, scan .* once more"):
+        crate.scan(f"{first} OX-01")
+    assert crate.units == []
+    crate.scan(str(first))
+    assert crate.scan("OX-01") == f"{first} is OX-01."
+    going = SwitchRun(run, crate)
+    crate.scan(f"{third} OX-03")
+    going.step()
+    with pytest.raises(BadInput, match="OX-03 is .* already, by its label"):
+        crate.scan(f"{second} OX-03")
+    crate.scan(f"{second} OX-03")
+    going.step()
+    assert {each.item.tag: each.mac for each in crate.units} == {"OX-01": first, "OX-03": second}
+    planned = {each.tag: each.mac for each in run.job.register.plan().devices if each.tag.startswith("OX-0")}
+    assert [planned[tag] for tag in ("OX-01", "OX-02", "OX-03")] == [first, None, second]

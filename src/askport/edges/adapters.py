@@ -17,7 +17,8 @@ from askport.edges.link_speed import speed_of
 
 _IFF_UP, _IFF_RUNNING, _IFF_LOOPBACK = 1, 0x40, 8
 _ETHERNET = 1
-_LINK_INFO, _MAIN_TABLE = 18, 254
+_LINK, _MASTER, _LINK_INFO, _MAIN_TABLE = 5, 10, 18, 254
+_PASSTHRU = pack("I", 8)
 _SERVER_PORT = 67
 _VIRTUAL_KINDS = frozenset({"bridge", "bond", "dummy", "veth", "vlan", "macvlan", "ipvlan", "team", "tun", "vrf"})
 _TUNNEL_KINDS = frozenset({"wireguard", "vxlan", "gre", "gretap", "ipip", "sit", "geneve", "ip6tnl", "vti"})
@@ -43,7 +44,8 @@ def list_adapters() -> list[Adapter]:
             gateways = _gateways(netlink)
     except OSError as error:
         raise MachineRefused(f"The kernel does not list adapters: {error.strerror or error}.") from None
-    adapters = [_adapter(link, addresses, gateways) for link in links]
+    taken = _taken(links)
+    adapters = [_adapter(link, addresses, gateways, taken.get(link[1])) for link in links]
     adapters = with_hazards(adapters, server_port_held=_server_port_held())
     order = ("wired", "virtual", "wireless", "tunnel", "loopback")
     return sorted(adapters, key=lambda each: (order.index(each.kind), not each.link_up, each.name))
@@ -70,7 +72,28 @@ def _gateways(netlink: Kernel) -> dict[int, IPv4Address | None]:
     return found
 
 
-def _adapter(link: state.LinkTold, addresses: list[bytes], gateways: dict[int, IPv4Address | None]) -> Adapter:
+def _taken(links: list[state.LinkTold]) -> dict[int, str]:
+    """Return who takes what comes in on each adapter that is a part of another (IFLA_MASTER, IFLA_LINK)."""
+    found, names = {}, {index: given[3].rstrip(b"\0").decode() for _, index, _, given in links}
+    kinds = {index: _made_as(given) for _, index, _, given in links}
+    for _, index, _, given in links:
+        master, below = (unpack_from("I", given[each])[0] if each in given else 0 for each in (_MASTER, _LINK))
+        if master in names and kinds[master] != "vrf":
+            found[index] = names[master]
+        if below in names and kinds[index] in ("macvlan", "macvtap"):
+            made = attributes(attributes(given[_LINK_INFO], "").get(2, b""), "")
+            if made.get(1) == _PASSTHRU:
+                found[below] = names[index]
+    return found
+
+
+def _made_as(given: dict[int, bytes]) -> str:
+    return attributes(given.get(_LINK_INFO, b""), "").get(1, b"").rstrip(b"\0").decode()
+
+
+def _adapter(
+    link: state.LinkTold, addresses: list[bytes], gateways: dict[int, IPv4Address | None], taken_by: str | None
+) -> Adapter:
     hardware, index, flags, given = link
     name = given[3].rstrip(b"\0").decode()
     gateway = gateways.get(index)
@@ -89,6 +112,7 @@ def _adapter(link: state.LinkTold, addresses: list[bytes], gateways: dict[int, I
         dns=_dns() if gateway else (),
         manager=_manager(name, index),
         forwards=forwards(name),
+        taken_by=taken_by,
     )
 
 
@@ -103,7 +127,7 @@ def _kind(name: str, link: state.LinkTold) -> str:
     hardware, _, flags, given = link
     if flags & _IFF_LOOPBACK:
         return "loopback"
-    made_as = attributes(given.get(_LINK_INFO, b""), "").get(1, b"").rstrip(b"\0").decode()
+    made_as = _made_as(given)
     if hardware != _ETHERNET or made_as in _TUNNEL_KINDS:
         return "tunnel"
     if made_as in _VIRTUAL_KINDS:

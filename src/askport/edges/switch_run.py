@@ -5,6 +5,7 @@ that was there before only listens on. Where the laptop borrows on its adapter t
 """
 
 from collections.abc import Callable, Collection, Iterable
+from dataclasses import replace
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -14,6 +15,7 @@ from askport.core.crate.cut_together import CutTogether, KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, DOING, Do, Doing, SwitchCrate, Turn, Unattended, Unit
 from askport.core.errors import AskPortError
 from askport.core.machine import GiveBack
+from askport.core.plan.working_order import WorkItem
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.proof import Proof
 from askport.core.register.entries import DevicePlanned, Noted
@@ -114,7 +116,6 @@ class SwitchRun:
         crate.sees(run.session.cable.finder.devices())
         self.cut: CutTogether | None = None
         self._cut_seen = False
-        self._planned = 0
         self._plan()
         self.lanes = [] if run.may_go_side_by_side else [Lane(run, None)]
         self._asked = self._refused = 0
@@ -125,11 +126,19 @@ class SwitchRun:
 
     def _plan(self) -> None:
         """Write to the plan which MAC address has which tag; labels may come in while others are being set."""
-        run, units = self.run, self.crate.units[self._planned :]
-        self._planned = len(self.crate.units)
-        run.work = [next((u.item for u in units if u.item.tag == item.tag), item) for item in run.work]
-        lines = [(unit.item.planned, unit.mac) for unit in units if unit.item.planned]
-        told = [DevicePlanned(device=line.model_copy(update={"mac": mac})) for line, mac in lines if line.mac != mac]
+        run, units = self.run, {each.item.tag: each for each in self.crate.units}
+        macs, told, work = {each.mac for each in units.values()}, list[DevicePlanned](), list[WorkItem]()
+        for item in run.work:
+            unit = units.get(item.tag)
+            if (unit is None and item.mac not in macs) or (unit and unit.mac == item.mac):
+                work.append(item)  # nothing new is said of it
+                continue
+            mac, line = unit.mac if unit else None, item.planned
+            if line and line.mac != mac:
+                line = line.model_copy(update={"mac": mac})
+                told.append(DevicePlanned(device=line))
+            work.append(replace(item, mac=mac, planned=line))
+        run.work = work
         run.job.append_all(told, run.wire.wall(run.wire.now()))
 
     @property

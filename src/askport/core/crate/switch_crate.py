@@ -92,6 +92,8 @@ class SwitchCrate:
         """Where those on the switch were heard, their surest addresses first."""
         self.half: MacAddress | None = None
         """A MAC address that was scanned, whose tag is awaited."""
+        self._once: tuple[MacAddress, str] | None = None
+        """What was scanned though something else was said before; scanned again, it counts."""
 
     def unit_of(self, mac: MacAddress) -> Unit | None:
         """Return the unit that has this MAC address."""
@@ -128,46 +130,52 @@ class SwitchCrate:
             What was understood.
 
         Raises:
-            BadInput: it is neither, or somebody else's already.
+            BadInput: it is neither; or something else was said before, and it was scanned only once.
         """
         head, _, tail = re.sub(r"[\s,;]+", " ", text.strip()).partition(" ")
         if tail and _is_mac(head):
             self.half = None
-            return self._tagged(self._free(head), tail)
-        if self.half is None:
-            self.half = self._free(text)
+            return self._tagged(_mac(head), tail)
+        if self.half is None or (_is_mac(text) and self.unit_of(self.half)):
+            self.half = _mac(text)
+            known = self.unit_of(self.half)
+            if known:
+                return f"{self.half} is {known.item.tag} already, by {known.by}: scan the next label, or its right tag."
             return f"{self.half}: now its tag."
         if _is_mac(text):
             raise BadInput(f"{self.half} has no tag yet: scan its tag, and then the next label.")
         return self._tagged(self.half, text)
 
-    def _free(self, text: str) -> MacAddress:
-        mac = _mac(text)
-        if known := self.unit_of(mac):
-            raise BadInput(f"{mac} is {known.item.tag} already, by {known.by}.")
-        return mac
-
-    def _planned_as(self, item: WorkItem, mac: MacAddress) -> None:
-        """Refuse a label that the plan contradicts.
-
-        Raises:
-            BadInput: the plan has this MAC address for another device, or another for this one.
-        """
+    def _against(self, item: WorkItem, mac: MacAddress) -> str:
+        """Say what was said before against a tag for a MAC address, by a label or by the plan; nothing where none."""
+        for unit in self.units:
+            if (unit.mac == mac) is not (unit.item.tag == item.tag):
+                who, is_what = (mac, unit.item.tag) if unit.mac == mac else (item.tag, unit.mac)
+                return f"{who} is {is_what} already, by {unit.by}"
         other = next((each for each in self._work if each.mac == mac and each.tag != item.tag), None)
         if other or item.mac not in (None, mac):
             has = f"{mac} for {other.tag}" if other else f"{item.mac} for {item.tag}"
-            raise BadInput(f"{mac} cannot be {item.tag}: the plan has {has}. Correct the plan, or the label.")
+            return f"{mac} cannot be {item.tag}: the plan has {has}"
+        return ""
 
     def _tagged(self, mac: MacAddress, text: str) -> str:
+        """Give a MAC address a tag; where something was said against it, only once the same is scanned again."""
         tag = " ".join(text.split())
         item = next((each for each in self._work if each.tag.casefold() == tag.casefold()), None)
         if item is None:
             raise BadInput(f"No device with the tag '{display_text(tag, 40)}' is planned and still to be done.")
-        if other := next((each for each in self.units if each.item.tag == item.tag), None):
-            raise BadInput(f"{item.tag} is {other.mac} already, by {other.by}.")
-        self._planned_as(item, mac)
-        self._add(item, mac, "its label")
-        self.half = None
+        against, self.half = self._against(item, mac), None
+        wrong = [each for each in self.units if mac == each.mac or each.item.tag == item.tag]
+        if any(each.turn is not Turn.WAITS for each in wrong) and against:
+            raise BadInput(f"{against}, and its turn has come.")
+        if against and self._once != (mac, item.tag):
+            self._once = mac, item.tag
+            raise BadInput(f"{against}. If that is wrong, scan {mac} and {item.tag} once more.")
+        self._once = None
+        if against or not wrong:
+            self.units = [each for each in self.units if each not in wrong]
+            self._work = [replace(each, mac=None) if each.mac == mac else each for each in self._work]
+            self._add(item, mac, "its label")
         return f"{mac} is {item.tag}."
 
     def _add(self, item: WorkItem, mac: MacAddress, by: str) -> None:

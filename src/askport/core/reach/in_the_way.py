@@ -39,6 +39,8 @@ class Adapter:
     """The program that has this adapter in its hands, where that can be told."""
     forwards: bool = False
     """Whether the kernel passes on what comes in there for somebody else."""
+    taken_by: str | None = None
+    """The adapter that is made upon this one and takes what comes in here: a bridge, a bond, a passthru macvtap."""
     hazards: tuple[tuple[str, str], ...] = field(default=())
     """Code and sentence of each reason for care."""
 
@@ -67,6 +69,8 @@ def _of_one(one: Adapter, all_of_them: Sequence[Adapter], *, server_port_held: b
     if not one.link_up:
         text = f"No link: plug the cable into {one.name}." if one.switched_on else f"{one.name} is switched off."
         yield "link-down", text
+    if one.taken_by:
+        yield "taken-by", f"{one.taken_by} takes what comes in on {one.name}: use {one.taken_by} instead."
     if one.half_duplex and one.link_up:
         text = f"{one.name} runs half duplex: set the other end to agree on its speed by itself, or frames get lost."
         yield "half-duplex", text

@@ -86,6 +86,7 @@ class PlugScreen(Screen[None]):
         self._adapters: list[Adapter] = []
         self._links: dict[str, bool] = {}
         self._pointed: str | None = None
+        self._points_by_itself = False
         self._followed: str | None = None
         self._fault: str | None = None
         self._has_chosen = False
@@ -126,9 +127,10 @@ class PlugScreen(Screen[None]):
         takable = [each for each in self._adapters if self._unusable(each) is None]
         if self._pointed not in {each.name for each in takable}:
             # One that carries the laptop's own network is pointed at by the technician or by its link, never by itself.
-            own = (each for each in takable if not each.gateway)
+            own = (each for each in takable if not each.gateway and not each.taken_by)
             apart = sorted(own, key=lambda each: (not each.link_up, not each.switched_on))
             self._pointed = next((each.name for each in apart), None)
+            self._points_by_itself = True
         self._draw()
 
     @work(group="ears", exit_on_error=False)
@@ -175,8 +177,8 @@ class PlugScreen(Screen[None]):
         ]
         if any(facts):
             lines.append(Ink().to(34).put(", ".join(each for each in facts if each), DIM))
-        if adapter.name == self._followed:
-            lines.append(Ink().to(34).put("Its link has just come up: the cable is in this one.", OURS))
+        if pointed and (why := self._why(adapter)):
+            lines += wrapped(why, width, OURS, 34)
         if ear := self._listening.get(adapter.name):
             lines += heard_lines(ear.finder, ear.began_at, ear.keeper.wire.now(), width)
         if not adapter.switched_on and not why_not and not self._refused:
@@ -187,6 +189,17 @@ class PlugScreen(Screen[None]):
         if why_not:
             lines += wrapped(why_not, width, DIM, 34)
         return lines
+
+    def _why(self, adapter: Adapter) -> str:
+        """Say why the adapter is pointed at, where the technician did not do that."""
+        if adapter.name == self._followed:
+            return "Its link has just come up: the cable is in this one."
+        if not self._points_by_itself or not adapter.link_up:
+            return ""
+        linked = sum(each.link_up and self._unusable(each) is None for each in self._adapters)
+        if linked == 1:
+            return "Proposed: no other has a link."
+        return f"Proposed: the first of {linked} with a link. To be sure, pull the cable and plug it in again."
 
     def _next(self) -> Ink:
         if self._fault:
@@ -242,5 +255,5 @@ class PlugScreen(Screen[None]):
         names = [each.name for each in self._adapters if self._unusable(each) is None]
         if names:
             here = names.index(self._pointed) if self._pointed in names else 0
-            self._pointed = names[(here + by) % len(names)]
+            self._pointed, self._points_by_itself = names[(here + by) % len(names)], False
             self._draw()
