@@ -331,6 +331,24 @@ def test_a_name_that_is_not_planned_renames_the_row_and_keeps_its_values(practic
     assert run.item.tag == "BB-02"
 
 
+def test_values_that_were_given_to_a_device_in_no_plan_are_there_after_a_restart(practice):
+    bench, run = practice("TG-01")
+    run.work = []
+    run.begin()
+    session = walk(bench, run, {Phase.MAY_SET})
+    assert session.device.work.planned is None
+    session.stages.setting.plan(read_target("10.84.16.77/22 via 10.84.19.254"), bench.now())
+    pass_time(bench, run, 0.1)
+    run.work, plan = [], run.job.register.plan()
+    run.see_plan()
+    run.begin()
+    assert (run.item.target.interface, run.item.mac) == (
+        IPv4Interface("10.84.16.77/22"),
+        scenario.stand_in("TG-01").mac,
+    )
+    assert [each.tag for each in plan.devices] == [run.item.tag] == [session.device.work.tag]
+
+
 def test_the_next_unit_of_a_crate_has_the_same_default_and_the_next_plan(practice):
     """As found is the same for every unit; nothing of the one before leaks into the next one's way."""
     bench, run = practice("TG-01")

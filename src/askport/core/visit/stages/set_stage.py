@@ -1,12 +1,14 @@
 """Set: the planned values are checked, and set by the way that fits."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from askport.core.addresses import LINK_LOCAL
 from askport.core.errors import BadInput, Refused, Wants
 from askport.core.kinds.model import ConsoleWay, Kind
 from askport.core.kinds.recognising import possible_kinds
 from askport.core.machine import Machine
+from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import writing
@@ -58,8 +60,12 @@ class Setting(Stage):
         device, planned = self._visit.device, self._visit.device.work.planned
         device.replan(target)
         device.restores = False
+        if planned is None and device.chosen:  # in no plan yet: it is known again by its MAC address
+            planned = PlannedDevice(tag=device.work.tag, mac=device.chosen.mac)
         if planned:
-            self._visit.write(DevicePlanned(device=planned.becoming(target)))
+            planned = planned.becoming(target)
+            device.work = replace(device.work, planned=planned)
+            self._visit.write(DevicePlanned(device=planned))
         if self._visit.phase.step is Step.SET:
             self.prepare(now)
 
