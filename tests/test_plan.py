@@ -12,11 +12,13 @@ from hypothesis import strategies as st
 from askport.core.errors import BadInput
 from askport.core.kinds.placeholders import fill
 from askport.core.plan import checks
+from askport.core.plan.address_map import ROW, KnownAddresses, map_rows
 from askport.core.plan.changes import changes
 from askport.core.plan.checks import check_plan
 from askport.core.plan.importing import import_rows
 from askport.core.plan.planned_device import PlannedDevice, Range
 from askport.core.plan.site_plan import Plan, Subnet
+from askport.core.plan.target import Site
 from askport.edges.tables import read_tables
 from askport.reports.cells import as_meant, cell
 from askport.reports.plan_document import csv_text, device_rows, subnet_rows, workbook
@@ -395,3 +397,16 @@ def test_rows_that_cannot_be_right_are_bad_and_named_by_line(tmp_path):
     assert askport("plan", "import", sheet, "--job", job, "--new-subnet").returncode == 0
     shown = json.loads(askport("plan", "show", job, "--json").stdout)
     assert [each["network"] for each in shown["subnets"]] == ["10.84.16.0/22", "10.9.9.0/24"]
+
+
+@given(st.sampled_from((8, 20, 21, 24, 30)), st.lists(st.integers(0, 2**24 - 1), max_size=4))
+def test_a_map_has_every_address_once_and_of_a_wide_subnet_only_the_rows_that_have_something(prefix, hosts):
+    site = Site(name="", network=IPv4Network((0x0A000000, prefix)))
+    planned = {address: ("T",) for each in hosts if (address := IPv4Address(0x0A000000 + each)) in site.network}
+    at, rows = int(site.network.network_address), map_rows(site, KnownAddresses(planned=planned, states={}))
+    assert len(rows) <= 2 * len(hosts) + 17
+    for row in rows:
+        assert int(row.first) == at
+        assert not row.skipped or not any(at <= int(each) < at + row.skipped * ROW for each in planned)
+        at += row.skipped * ROW or len(row.cells)
+    assert at == int(site.network.broadcast_address) + 1

@@ -118,18 +118,19 @@ def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
 
 def map_rows(site: Site, known: KnownAddresses) -> list[MapRow]:
     """Return a subnet row by row; several rows in a row with nothing but free addresses or pool become one."""
-    rows: list[MapRow] = []
-    busy = _busy(site, known)
-    for first in range(int(site.network.network_address), int(site.network.broadcast_address) + 1, ROW):
-        last = min(first + ROW - 1, int(site.network.broadcast_address))
-        if not any(first <= each <= last for each in busy) and site.network.num_addresses > ROW * 16:
-            if rows and rows[-1].skipped:
-                rows[-1] = MapRow(rows[-1].first, skipped=rows[-1].skipped + 1)
-            else:
-                rows.append(MapRow(IPv4Address(first), skipped=1))
-            continue
-        cells = (cell_at(IPv4Address(number), site, known) for number in range(first, last + 1))
-        rows.append(MapRow(IPv4Address(first), tuple(cells)))
+    first, last = int(site.network.network_address), int(site.network.broadcast_address)
+    shown: Iterable[int] = range(0, last - first + 1, ROW)
+    if site.network.num_addresses > ROW * 16:  # of a wide one, only the rows that have something: it may be a /8
+        shown = sorted({(each - first) // ROW * ROW for each in _busy(site, known)})
+    rows, at = list[MapRow](), first
+    for row in (first + each for each in shown):
+        if row > at:
+            rows.append(MapRow(IPv4Address(at), skipped=(row - at) // ROW))
+        at = min(row + ROW, last + 1)
+        cells = (cell_at(IPv4Address(number), site, known) for number in range(row, at))
+        rows.append(MapRow(IPv4Address(row), tuple(cells)))
+    if at <= last:
+        rows.append(MapRow(IPv4Address(at), skipped=(last + 1 - at) // ROW))
     return rows
 
 
