@@ -547,6 +547,17 @@ def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, termin
     assert (none.returncode, "Nothing was kept of how DP-2 was set" in none.stderr) == (1, True)
 
 
+def test_a_lesson_is_looked_at_and_thrown_away_on_the_screen(cable, terminal, tmp_path):
+    job, kind = tmp_path / "site.askport", tmp_path / "site.pump.kind.toml"
+    kind.write_text(A_STEP.format(place="/set-it").replace('"x"', '"a pump"'))
+    cable.ip("addr", "add", "192.168.61.7/24", "dev", "zd0")
+    screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(job))
+    walk(screen, ("Enter ▸ Use zl0.", "Enter"), ("◆ Find", "h"), ("a pump  by page", ""), ("/set-it", "DC"),
+         ("stay as they are. Type yes.", "yes"), ("Enter deletes it.", "Enter"),
+         ("Nothing was learned yet", "Escape"), ("◆ Find", ""))  # fmt: skip
+    assert not kind.exists()
+
+
 def walk(screen, *steps):
     """Wait for each text, and press the key that goes with it."""
     for waits, key in steps:

@@ -13,6 +13,8 @@ from askport.core.kinds.model import Kind
 from askport.core.text import display_text
 
 _MAX_BYTES = 1_000_000
+IN_FOLDER = "the job's folder"
+"""Where lessons are kept."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,11 +111,11 @@ def _stem(each: KindFile) -> str:
 
 
 def _paths(job: Path | None) -> Iterator[tuple[Path, str]]:
-    folders = [(job.absolute().parent, "the job's folder")] if job else []
+    folders = [(job.absolute().parent, IN_FOLDER)] if job else []
     folders.append((user_config_path("askport") / "kinds", "your own"))
     for folder, where in folders:
         if folder.is_dir():
-            for path in sorted(folder.glob("*.kind.toml" if "job" in where else "*.toml")):
+            for path in sorted(folder.glob("*.kind.toml" if where == IN_FOLDER else "*.toml")):
                 if job is None or not _is_of_another_job(path, job):
                     yield path, where
 

@@ -130,14 +130,13 @@ class SwitchRun:
         macs, told, work = {each.mac for each in units.values()}, list[DevicePlanned](), list[WorkItem]()
         for item in run.work:
             unit = units.get(item.tag)
-            if (unit is None and item.mac not in macs) or (unit and unit.mac == item.mac):
-                work.append(item)  # nothing new is said of it
-                continue
-            mac, line = unit.mac if unit else None, item.planned
+            mac, line = unit.mac if unit else None if item.mac in macs else item.mac, item.planned
             if line and line.mac != mac:
                 line = line.model_copy(update={"mac": mac})
                 told.append(DevicePlanned(device=line))
             work.append(replace(item, mac=mac, planned=line))
+            if unit:
+                unit.item = work[-1]
         run.work = work
         run.job.append_all(told, run.wire.wall(run.wire.now()))
 

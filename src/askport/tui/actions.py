@@ -218,6 +218,10 @@ ACTIONS: list[Action] = [
         offered=lambda moment: moment.lesson,
     ),
     Action(
+        name="lessons", opens=_VIEWS + "lessons_screen:LessonsScreen.over", key="h", title="Lessons", shown=False,
+        says="What was learned for this job, to look at and to throw away",
+    ),
+    Action(
         name="crate", does="crate_keys.begin_or_end", key="g", title="Rest alike", touches=Touches.DEVICE,
         says="Do the rest of the crate like this unit, stopping where you must look; again: end that",
         offered=lambda moment: moment.in_crate or moment.learned or _was_given(moment.session),

@@ -27,7 +27,7 @@ def sentence_lines(reasons: list[Reason], at: int, width: int, room: int) -> lis
 
 def frame_lines(heard: Heard, reason: Reason, when: str, width: int) -> list[Ink]:
     """Draw a frame as runs of bytes, those that say so standing out."""
-    title = f"{len(heard.data)} bytes, heard at {when}"
+    title = f"{len(heard.data)} bytes, {when}"
     lines = [heading(title, width), blank()]
     if reason.clue is None:
         return [*lines, line("Nothing in this frame alone says so.", DIM)]

@@ -24,14 +24,12 @@ class EvidenceScreen(DrawnScreen[None]):
         Binding("escape,f", "app.pop_screen", "Back to the cable", id="evidence.back"),
         Binding("down,j", "sentence(1)", "Next sentence", key_display="↓", id="evidence.next"),
         Binding("up,k", "sentence(-1)", "Sentence before", key_display="↑", id="evidence.previous"),
-        Binding("left,right", "other_end", "First or last time", key_display="←→", id="evidence.end"),
     ]
 
     def __init__(self, device: Device, maker: str | None, wire: Wire) -> None:
         super().__init__()
         self._device, self._maker, self._wire = device, maker, wire
         self._at = 0
-        self._last = False
 
     def compose(self) -> ComposeResult:
         """Lay out the sentences over the frame."""
@@ -58,24 +56,14 @@ class EvidenceScreen(DrawnScreen[None]):
         if not reason.frames:
             frame.show(wrapped("No single frame says this: it was measured, or rests on silence.", width, DIM))
             return
-        heard = reason.frames[-1 if self._last else 0]
-        when = f"{self._wire.wall(heard.at).astimezone():%H:%M:%S.%f}"[:-3]
-        lines = frame_lines(heard, reason, when, width)
-        if len(reason.frames) > 1:
-            which = "the last time" if self._last else "the first time"
-            lines += [
-                blank(),
-                line(f"This is {which} that it said so; ← and → show the other.", DIM),
-            ]
+        lines = []
+        for heard in reason.frames:
+            which = "" if len(reason.frames) == 1 else "first " if heard is reason.frames[0] else "last "
+            when = f"{self._wire.wall(heard.at).astimezone():%H:%M:%S.%f}"[:-3]
+            lines += [*frame_lines(heard, reason, f"heard {which}at {when}", width), blank()]
         frame.show(lines)
 
     def action_sentence(self, by: int) -> None:
         """Go to another sentence."""
         self._at += by
-        self._last = False
-        self.draw()
-
-    def action_other_end(self) -> None:
-        """Show the first or the last frame that said so."""
-        self._last = not self._last
         self.draw()
