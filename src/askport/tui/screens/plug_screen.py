@@ -168,7 +168,9 @@ class PlugScreen(Screen[None]):
         head.to(34).put("━━" if adapter.link_up else "╌╌", OURS if adapter.link_up else DIM)
         head.put(f" link up{speed}" if adapter.link_up else " no link", "" if adapter.link_up else DIM)
         addresses = "  ".join(f"{each.interface} ({each.origin})" for each in adapter.addresses)
-        lines = [head.to(62).put(addresses or "no address", DIM)]
+        words = addresses or "no address"
+        fits = 62 + len(words) <= width
+        lines = [head.to(62).put(words, DIM)] if fits else [head, Ink().to(34).put(words, DIM)]
         facts = [
             f"gateway {adapter.gateway}" if adapter.gateway else "",
             f"DNS {' '.join(adapter.dns)}" if adapter.dns else "",
