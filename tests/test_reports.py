@@ -201,7 +201,8 @@ def test_forty_of_one_kind_are_handed_over_on_eight_pages_and_who_is_not_started
     told = ["--site", "Sallow Beck Hatchery", "--customer", "Sallow Beck Fisheries", "--order", "4711/26"]
     assert askport("job", "set", path, *told, "--technician", "A. Fitter").returncode == 0
     assert askport("job", "set", path, "--technician", "").returncode == 0
-    assert askport("job", "set", path).returncode == 2
+    assert askport("job", "set", path).returncode == askport("job", "set", path, "--paper", "A3").returncode == 2
+    assert askport("job", "set", path, "--paper", "letter").returncode == 0
     shown = json.loads(askport("job", "show", path, "--json").stdout)
     assert (shown["order"], shown["technician"], shown["company"]) == ("4711/26", None, None)
     assert askport("report", path, "--out", out, "--only", "handover.pdf", "--only", "handover-full.pdf", "--only",
@@ -209,6 +210,8 @@ def test_forty_of_one_kind_are_handed_over_on_eight_pages_and_who_is_not_started
     pages = [int(re.search(r"Pages:\s+(\d+)", subprocess.run(["pdfinfo", out / name], capture_output=True, text=True)
                            .stdout)[1]) for name in ("handover.pdf", "handover-full.pdf")]  # fmt: skip
     assert pages[0] <= 8 < 40 < pages[1], pages
+    sizes = subprocess.run(["pdfinfo", out / "handover.pdf"], capture_output=True, text=True).stdout
+    assert "612 x 792 pts (letter)" in sizes
     text = subprocess.run(["pdftotext", "-layout", out / "handover.pdf", "-"], capture_output=True, text=True).stdout
     for said in ("Handover: Sallow Beck Hatchery", "39 of 43 proven; 3 not started", "4711/26", "Signature"):
         assert said in text

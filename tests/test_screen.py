@@ -385,9 +385,20 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.keys("Escape")
     screen.until(f"Still to do: {len(scenario.WORK)}")
     screen.keys("F9")
+    screen.until("1 of 5: site?")
+    screen.keys("West Halls", "Enter")
+    for number, asked in enumerate(("customer", "order number", "commissioned by", "technician"), 2):
+        screen.until(f"{number} of 5: {asked}?")
+        screen.keys("Enter")
     screen.until("Written to", "handover.pdf", "Their fingerprint")
     folder = next(tmp_path.glob("askport-demo-*/demo-handover"))
     assert (folder / "map-10.84.16.0-22.svg").exists()
+    cover = subprocess.run(["pdftotext", folder / "handover.pdf", "-"], capture_output=True, text=True).stdout
+    assert "Handover: West Halls" in cover
+    screen.keys("Escape")
+    screen.until("Still to do")
+    screen.keys("F9")
+    screen.until("Written to")  # what stands on the cover was asked for once
     screen.keys("Escape")
     screen.until("Still to do")
     screen.keys("Escape")  # the search

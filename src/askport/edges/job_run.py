@@ -20,6 +20,7 @@ from askport.core.plan.target import Site
 from askport.core.plan.working_order import WorkItem, following
 from askport.core.reach.laptop import Laptop
 from askport.core.register.entries import (
+    About,
     CrateBegun,
     DevicePlanned,
     Entry,
@@ -303,7 +304,7 @@ class JobRun:
                 )
             )  # fmt: skip
 
-    def correct(self, entry: Noted | Named | Reopened | Settled | MemberAccepted | DevicePlanned) -> None:
+    def correct(self, entry: Noted | Named | Reopened | Settled | MemberAccepted | DevicePlanned | About) -> None:
         """Write something down behind the record of a device, or change the plan.
 
         Raises:

@@ -76,7 +76,7 @@ def handover_pdf(
     for row in rows:
         if row not in alike:
             story += [PageBreak(), KeepTogether(_device(row, plan.by_tag.get(row.tag), set_in))]
-    return document(f"Handover: {site}", story)
+    return document(f"Handover: {site}", story, paper=told.get("paper", "A4"))
 
 
 def _told(told: Mapping[str, str], set_in: dict[str, Any]) -> list[Any]:

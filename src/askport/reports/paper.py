@@ -34,15 +34,16 @@ def styles() -> dict[str, Any]:
     }
 
 
-def document(title: str, story: Sequence[Any], *, landscape: bool = False) -> bytes:
+def document(title: str, story: Sequence[Any], *, landscape: bool = False, paper: str = "A4") -> bytes:
     """Return a document; the same story gives the same bytes."""
-    from reportlab.lib.pagesizes import A4
+    from reportlab.lib.pagesizes import A4, LETTER
     from reportlab.lib.pagesizes import landscape as turned
     from reportlab.platypus import SimpleDocTemplate
 
     fonts()
     out = io.BytesIO()
-    size = turned(A4) if landscape else A4
+    upright = LETTER if paper == "Letter" else A4
+    size = turned(upright) if landscape else upright
     made = SimpleDocTemplate(
         out, pagesize=size, leftMargin=45, rightMargin=45, topMargin=45, bottomMargin=50, title=title,
         author="Ask Port", invariant=1, initialFontName=PLAIN,

@@ -8,6 +8,7 @@ from askport.core.errors import BadInput
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
 from askport.core.plan.working_order import clean_tag
+from askport.core.register.about import HEADS, told_line
 from askport.core.text import span_words
 from askport.core.visit.session import Session
 from askport.edges.transports.serial_line import serial_lines
@@ -150,3 +151,31 @@ def ask_tag(session: Session) -> Question:
         lambda session, now, typed: session.stages.name(typed, now),
         replaces=True,
     )
+
+
+def ask_about(use: Callable[[dict[str, str]], object]) -> Question:
+    """Ask for what stands on the handover's cover, one after the other; each may be left empty."""
+    names = list(HEADS)
+
+    def of(place: int, told: dict[str, str]) -> Question:
+        name, is_last = names[place], place + 1 == len(names)
+
+        def with_it(typed: str) -> dict[str, str]:
+            return told | {name: told_line(name, typed)}
+
+        def check(typed: str) -> str:
+            with_it(typed)
+            return "Enter takes it; 'askport job set' changes it later."
+
+        def take(_session: Session, _now: float, typed: str) -> None:
+            if is_last:
+                use(with_it(typed))
+
+        sentence = (
+            f"For the handover's cover, {place + 1} of {len(names)}: {HEADS[name].lower()}? Enter leaves it open."
+        )
+        return Question(
+            sentence, "", check, take, then=None if is_last else lambda typed: of(place + 1, with_it(typed))
+        )
+
+    return of(0, {})

@@ -2,19 +2,41 @@
 
 from collections.abc import Iterable
 
+from askport.core.errors import BadInput
 from askport.core.register.entries import About, Entry
+from askport.core.text import display_text
 
 HEADS = {
     "site": "Site", "customer": "Customer", "order": "Order number", "company": "Commissioned by",
     "technician": "Technician",
 }  # fmt: skip
-"""What can be told of a job, with the words for people."""
+"""What can be told of a job for its cover, with the words for people."""
+PAPERS = ("A4", "Letter")
+_LONGEST = 120
 
 
 def about_of(entries: Iterable[Entry]) -> dict[str, str]:
-    """Return what was told of a job, by the names in :data:`HEADS`; the last one counts; empty, it is none."""
+    """Return what was told of a job, by the names in :data:`HEADS`, and its paper; the last counts; empty is none."""
     told: dict[str, str] = {}
     for entry in entries:
         if isinstance(entry, About):
-            told |= {name: text for name in HEADS if (text := getattr(entry, name)) is not None}
-    return {name: told[name] for name in HEADS if told.get(name)}
+            told |= {name: text for name in (*HEADS, "paper") if (text := getattr(entry, name)) is not None}
+    return {name: text for name, text in told.items() if text}
+
+
+def was_asked(entries: Iterable[Entry]) -> bool:
+    """Whether somebody was asked for what stands on the cover, though all of it was left empty."""
+    return any(isinstance(entry, About) for entry in entries)
+
+
+def told_line(name: str, text: str) -> str:
+    """Return what was told under a name as it is kept.
+
+    Raises:
+        BadInput: it is too long, or has characters that cannot be printed.
+    """
+    line = " ".join(text.split())
+    if len(line) > _LONGEST or not line.isprintable():
+        shown = display_text(line, 30)
+        raise BadInput(f"{HEADS[name]}: '{shown}' is no line of at most {_LONGEST} printable characters.")
+    return line

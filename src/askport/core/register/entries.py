@@ -315,6 +315,7 @@ class About(_Written):
     order: str | None = None
     company: str | None = None
     technician: str | None = None
+    paper: Literal["A4", "Letter"] | None = None
 
 
 Entry = (

@@ -7,7 +7,8 @@ from textual.content import Content
 from textual.widgets import DataTable, Input
 
 from askport.core.errors import AskPortError
-from askport.core.register.about import about_of
+from askport.core.register.about import about_of, was_asked
+from askport.core.register.entries import About
 from askport.core.register.searching import Brief, Order, Wanted, wanted
 from askport.core.text import display_text
 from askport.edges.crew.job_part import crew_words
@@ -17,10 +18,12 @@ from askport.reports.open_points import proven_words
 from askport.tui.desk import Desk
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, wrapped
 from askport.tui.pictures.register_picture import HEADS, STATE_STYLES, cells_of, device_lines, left_lines
+from askport.tui.questions import ask_about
 from askport.tui.screens.device_screen import DeviceScreen
 from askport.tui.screens.differences_screen import DifferencesScreen
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.screens.handover_screen import HandoverScreen
+from askport.tui.widgets.entry_line import EntryLine
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
@@ -75,6 +78,7 @@ class RegisterScreen(DrawnScreen[None]):
         yield DataTable(id="table", cursor_type="row", zebra_stripes=False)
         yield Sheet(id="pointed")
         yield Sheet(id="below")
+        yield EntryLine()
         yield KeyLine()
 
     def on_mount(self) -> None:
@@ -140,7 +144,7 @@ class RegisterScreen(DrawnScreen[None]):
 
     @property
     def _wanted(self) -> Wanted:
-        return wanted(self.query_one(Input).value, self._order)
+        return wanted(self.query_one("#search", Input).value, self._order)
 
     def draw(self) -> None:
         """Say over and under the table what there is."""
@@ -180,8 +184,34 @@ class RegisterScreen(DrawnScreen[None]):
         elif place < len(self._shown):
             self.app.push_screen(DeviceScreen(self._workplace, self._shown[place].id), lambda _: self.fill())
 
-    @work(thread=True, exclusive=True)
     def action_handover(self) -> None:
+        """Write the handover; what stands on its cover is asked for once."""
+        run = self._workplace.run
+        if was_asked(line.entry for line in run.job.lines):
+            self._write_handover()
+            return
+
+        def use(told: dict[str, str]) -> None:
+            run.correct(About.model_validate(told))
+            self._write_handover()
+
+        self.query_one(EntryLine).ask(ask_about(use))
+
+    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+        """Take in what stands on the cover."""
+        run = self._workplace.run
+        try:
+            event.question.use(run.session, run.wire.now(), event.text)
+        except AskPortError as error:
+            self.notify(error.message, severity="error", markup=False)
+
+    def on_entry_line_left(self) -> None:
+        """Search on, unless more is asked."""
+        if not self.has_class("-typing"):
+            self.query_one("#search", Input).focus()
+
+    @work(thread=True, exclusive=True)
+    def _write_handover(self) -> None:
         """Write the handover beside the job file, and show what is where."""
         from askport.reports.documents import Papers, documents
 
@@ -205,11 +235,13 @@ class RegisterScreen(DrawnScreen[None]):
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Offer the differences only where there are any."""
+        if self.has_class("-typing"):
+            return False
         return action != "differences" or bool(self._register.open_conflicts())
 
     def action_back(self) -> None:
         """Search no more, or go back to the cable."""
-        search = self.query_one(Input)
+        search = self.query_one("#search", Input)
         if search.value:
             search.value = ""
         else:
