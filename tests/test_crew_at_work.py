@@ -16,6 +16,7 @@ import pytest
 from askport.core.addresses import MacAddress
 from askport.core.crew.dealing import BLOCK
 from askport.core.register.entries import Noted
+from askport.edges import looking_over
 from askport.edges.crew import syncing
 from askport.edges.crew.beside_work import CrewBeside
 from askport.edges.jobfile import JobFile
@@ -210,6 +211,15 @@ def test_an_older_copy_that_was_put_back_is_named_and_nothing_is_lost_or_twice(p
     assert [each[0] for each in tags(ben)] == [each[0] for each in tags(anna)] == ["TG-01", "TG-02", "TG-03"]
     assert heads(anna) == heads(ben)
     assert askport("register", "verify", ben).returncode == 0
+
+
+@pytest.mark.parametrize(("ahead_s", "is_well"), [(600, False), (0, True)])
+def test_a_laptop_s_clock_is_held_against_the_crew_s_server(planned, monkeypatch, ahead_s, is_well):
+    now = time.time()
+    monkeypatch.setattr(looking_over, "_jobs_at", lambda: planned[0].parent)
+    monkeypatch.setattr(looking_over.time, "time", lambda: now + ahead_s)
+    look = looking_over._clock()
+    assert (look.is_well, "the crew's server" in look.says) == (is_well, not is_well), look
 
 
 def test_a_copy_on_another_laptop_writes_under_a_name_of_its_own(planned, database, tmp_path, monkeypatch):

@@ -16,15 +16,28 @@ pytestmark = pytest.mark.night
 
 AT = "192.168.61.7"
 PAGE = r"""
-import http.server, pathlib, subprocess, sys, urllib.parse
+import http.server, pathlib, subprocess, sys, time, urllib.parse
+folder, refused = pathlib.Path(sys.argv[1]), []
 class Page(http.server.BaseHTTPRequestHandler):
     def log_message(self, *_): pass
     def do_GET(self):
+        mode = (folder / "mode").read_text() if (folder / "mode").exists() else ""
+        if mode == "asks who" and self.headers.get("Authorization") != "Basic Zml0dGVyOm1hcmtlZC1zZWNyZXQ=":
+            self.send_response(401); self.send_header("WWW-Authenticate", 'Basic realm="head"')
+            return self.end_headers()
         form = dict(urllib.parse.parse_qsl(self.path.partition("?")[2]))
-        gateway = "" if pathlib.Path(sys.argv[1]).exists() else f"ip route add default via {form.get('gw')} dev zd0"
-        moves = f"sleep 0.3; ip addr flush dev zd0; ip addr add {form.get('ip')}/{form.get('len')} dev zd0; {gateway}"
+        if form and mode == "refuses once" and not refused: return refused.append(self.send_error(403))
+        gateway = "" if (folder / "no-gateway").exists() else f"ip route add default via {form.get('gw')} dev zd0"
+        after = 20 if mode == "moves late" else 0.3
+        if form and mode == "answers late": time.sleep(6)
+        to = f"{form.get('ip')}/{form.get('len')}"
+        moves = f"sleep {after}; ip addr flush dev zd0; ip addr add {to} dev zd0; {gateway}"
         if form: subprocess.Popen(moves, shell=True)
-        self.send_response(200); self.end_headers(); self.wfile.write(b"<title>pH head</title>")
+        if form and mode == "sends elsewhere":
+            self.send_response(302); self.send_header("Location", "http://10.9.9.9/done"); return self.end_headers()
+        self.send_response(200)
+        if form and mode == "tears": self.send_header("Content-Length", "9999")
+        self.end_headers(); self.wfile.write(b"<title>pH head</title>")
 http.server.ThreadingHTTPServer(("", 80), Page).serve_forever()
 """
 SPEAKS = "while :; do ping -c 1 -W 1 192.168.61.254; sleep 0.5; done"
@@ -38,9 +51,9 @@ class Bench:
     """One unit after the other on the cable."""
 
     def __init__(self, cable, tmp_path):
-        self.cable, self.has_no_gateway = cable, tmp_path / "no-gateway"
-        cable.start("device", sys.executable, "-c", PAGE, str(self.has_no_gateway))
-        cable.start("device", "sh", "-c", SPEAKS)
+        self.cable, self.has_no_gateway, self.mode = cable, tmp_path / "no-gateway", tmp_path / "mode"
+        cable.start("device", sys.executable, "-c", PAGE, str(tmp_path))
+        self.talks = cable.start("device", "sh", "-c", SPEAKS)
 
     def plug(self, number):
         self.cable.ip("link", "set", "zd0", "down")
@@ -128,6 +141,49 @@ def test_eight_devices_with_every_mistake_on_the_way(cable, terminal, tmp_path):
     for server, check in SERVERS.items():
         run = subprocess.run([server, *check], cwd=tmp_path / "out", capture_output=True, text=True)
         assert run.returncode == 0, run.stdout + run.stderr
+
+
+RUDE = ["", "tears", "answers late", "asks who", "moves late", "refuses once", "sends elsewhere", "is silent"]
+
+
+def test_eight_units_that_are_rude_each_in_its_own_way_are_recorded_by_screen(cable, terminal, tmp_path):
+    """Torn and late answers, a log-in, a late move, a refusal, a way to elsewhere, and nothing said at all."""
+    job, plan = tmp_path / "hall.askport", tmp_path / "plan.csv"
+    rows = [f"HD-0{n},10.84.16.{30 + n},22,10.84.19.254" for n in range(1, 9)]
+    plan.write_text("\n".join(["tag,address,prefix,gateway", *rows]))
+    assert askport("plan", "import", plan, "--job", job).returncode == 0
+    (tmp_path / "ph-head.kind.toml").write_text(KIND)
+    bench, before = Bench(cable, tmp_path), cable.adapter()
+    for number, mode in enumerate(RUDE, 1):
+        bench.mode.write_text(mode)
+        if mode == "is silent":
+            bench.talks.kill()
+            bench.talks.wait()
+        bench.plug(number)
+        if number == 1:
+            screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(job))
+            screen.until("Use zl0")
+        screen.keys("Enter")
+        if mode == "is silent":
+            screen.until("· HD-08", "a Address")
+            screen.keys("a")
+            screen.until("Which address do its label")
+            screen.keys(AT, "Enter")
+        screen.until(mac_of(number), f"HD-0{number}")
+        if mode == "asks who":
+            press_until(screen, "asks for a log-in")
+            screen.keys("u")
+            for asks, typed in (("log-in name for devices", "fitter"), ("the password of fitter", "marked-secret")):
+                screen.until(asks)
+                screen.keys(typed, "Enter")
+        walk(screen, f"HD-0{number}")
+    screen.leave()
+    assert cable.adapter() == before
+    found = json.loads(askport("register", "list", job, "--json").stdout)["devices"]
+    assert [(each["tag"], each["mac"], each["as_left"]["address"]["value"]) for each in found] == [
+        (f"HD-0{n}", mac_of(n), f"10.84.16.{30 + n}") for n in range(1, 9)
+    ]
+    assert b"marked-secret" not in job.read_bytes()
 
 
 def the_cover(job, out):

@@ -9,7 +9,9 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
+from contextlib import closing
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 
 from platformdirs import user_data_path
@@ -19,12 +21,16 @@ from askport.core.reach.in_the_way import CABLE_KINDS
 from askport.core.text import listed, whole_number
 from askport.edges.adapters import list_adapters
 from askport.edges.by_group.member import GROUP
+from askport.edges.crew.server import Server
+from askport.edges.jobfile import JobFile
 from askport.edges.keeper_start import GIVE, SWITCH_ON, is_switched_off, no_rights
 from askport.edges.own_process import command_for
 from askport.edges.transports.serial_line import serial_lines
 
 _SAME_DAY_S, _LONG_S = 86_400.0, 3 * 365 * 86_400.0
 """Within which a clock is not behind, and after which it seems ahead."""
+_APART_S = 120.0
+"""How far this clock and that of a crew's server may be apart."""
 _MANAGERS = ("NetworkManager", "systemd-network", "dhcpcd", "connmand")
 _SMALLEST = (80, 24)
 _TRIAL_S = 15.0
@@ -155,10 +161,14 @@ def _firewall(tried: frozenset[str] | None) -> Look:
 def _clock() -> Look:
     """Hold the clock against what was surely before: this program's files, and the jobs in the usual folder."""
     now, made = time.time(), Path(__file__).stat().st_mtime
-    written = [each.stat().st_mtime for each in _jobs_at().glob("*.askport")]
+    written = {each.stat().st_mtime: each for each in _jobs_at().glob("*.askport")}
     last = max([made, *written])
     said = time.strftime("%Y-%m-%d %H:%M %Z", time.localtime(now))
     mend = "sudo date -s 'YEAR-MONTH-DAY HOUR:MINUTE', with the time that it is now."
+    crew = _crew_says(written[max(written)]) if written else None
+    if crew and abs((crew - datetime.fromtimestamp(now, UTC)).total_seconds()) > _APART_S:
+        text = f"The clock says {said}, and the crew's server {crew.astimezone():%Y-%m-%d %H:%M %Z}: is it right?"
+        return Look("clock", False, text, mend)
     if now < last - _SAME_DAY_S:
         what = "the newest job was written" if last > made else "this program was installed"
         when = time.strftime("%Y-%m-%d", time.localtime(last))
@@ -166,6 +176,15 @@ def _clock() -> Look:
     if now > last + _LONG_S:
         return Look("clock", False, f"The clock says {said}, years after anything here was written: is it right?", mend)
     return Look("clock", True, f"The clock says {said}.")
+
+
+def _crew_says(job: Path) -> datetime | None:
+    """Return what time it is by the server of a job's crew, where it has one that answers."""
+    with contextlib.suppress(AskPortError), closing(JobFile(job, create=False)) as kept:
+        if kept.crew:
+            with closing(Server(kept.crew.url)) as server:
+                return server.news(kept.crew.pulled, most=1).now
+    return None
 
 
 def _jobs_at() -> Path:
