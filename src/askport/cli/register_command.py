@@ -19,6 +19,7 @@ from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput, Refused
 from askport.core.plan.working_order import MAX_TAG
 from askport.core.text import display_text, listed
+from askport.core.visit.narrate import proof_words
 from askport.edges.files import write_file
 
 app = typer.Typer(help="Read what a job has recorded, correct it, and join it with another.", no_args_is_help=False)
@@ -46,7 +47,8 @@ def _print(rows: "list[Row]", *, json: bool) -> None:
     for row in rows:
         left = row.last.as_left.words() if row.left else "not set"
         tag = display_text(row.tag, MAX_TAG) or "(no tag)"
-        but = f" ({listed(row.open_points)} not shown)" if row.is_proven and row.open_points else ""
+        missing = listed(map(proof_words, row.open_points))
+        but = f" ({missing} not shown)" if row.is_proven and row.open_points else ""
         print(f"{tag}  {row.mac}  {row.first.as_found} -> {left}  {row.state}{but}")
 
 

@@ -82,7 +82,8 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
             *wrapped(told or "Nothing was heard.", width, indent=2),
         ]
     if row.open_points:
-        lines += [blank(), heading("Open", width), *wrapped(", ".join(row.open_points), width, CONFLICT, 2)]
+        points = ", ".join(map(proof_words, row.open_points))
+        lines += [blank(), heading("Open", width), *wrapped(points, width, CONFLICT, 2)]
     if row.identities:
         lines += [blank(), heading("Known by", width)]
         lines += [line for each in row.identities for line in wrapped(each.sentence, width, indent=2)]
