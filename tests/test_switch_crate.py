@@ -2,6 +2,7 @@
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import time
@@ -25,7 +26,7 @@ from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
 from askport.core.register.entries import DevicePlanned
 from askport.edges.switch_run import SwitchRun
-from conftest import ASKPORT, LAPTOP, NEW_CLOCK, askport
+from conftest import ASKPORT, LAPTOP, NEW_CLOCK, askport, wait_for
 
 DEFAULT, COUNT = "192.168.61.7", 6
 MACS = [f"00:00:5e:00:53:{0x41 + number:02x}" for number in range(COUNT)]
@@ -106,6 +107,20 @@ def power(cable, units, *, on):
             subprocess.run(["ip", "netns", "exec", unit, *NEW_CLOCK.strip(";").split()], check=True)
 
 
+def cut_power_when_asked(cable, program, units):
+    said = [""]
+    while "Pull the power" not in said[-1]:
+        said.append(program.stderr.readline())
+        assert said[-1], "".join(said) + program.stdout.read()
+    time.sleep(10)  # their clocks are watched for some seconds before they say anything
+    power(cable, units, on=False)
+    time.sleep(4)
+    power(cable, units, on=True)
+    out, said = program.stdout.read(), program.stderr.read()
+    assert program.wait(60) == 0, out + said
+    return out
+
+
 def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     units = switch_with_six(cable, ["works"] * COUNT)
     before, pipe = cable.adapter(), subprocess.PIPE
@@ -115,15 +130,7 @@ def test_six_twins_on_a_switch_without_a_key_after_the_last_label(cable, job):
     for mac, tag in reversed(list(zip(MACS, TAGS[:COUNT], strict=True))):
         program.stdin.write(f"{mac.replace(':', '').upper()}\n{tag}\n")
     program.stdin.close()
-    while "Pull the power" not in (line := program.stderr.readline()):
-        assert line, program.stdout.read()
-    time.sleep(10)  # their clocks are watched for some seconds before they say anything
-    power(cable, units, on=False)
-    time.sleep(4)
-    power(cable, units, on=True)
-    out, said = program.stdout.read(), program.stderr.read()
-    assert program.wait(60) == 0, out + said
-    document = json.loads(out)
+    document = json.loads(out := cut_power_when_asked(cable, program, units))
     assert [(each["tag"], each["state"]) for each in document["units"]] == [
         (tag, "proven") for tag in reversed(TAGS[:COUNT])
     ]
@@ -195,6 +202,38 @@ def test_behind_a_port_that_is_bound_to_one_mac_each_unit_is_told_its_own_values
     states = {line.split()[0]: line.split()[2] for line in run.stdout.splitlines() if line.startswith("PH-")}
     assert states == dict.fromkeys(TAGS[:3], "recorded"), run
     assert cable.adapter() == before
+
+
+@pytest.mark.night
+@pytest.mark.parametrize("count", [24] if "ASKPORT_CRATES" in os.environ else [6])
+def test_a_crate_that_was_interrupted_goes_on_where_it_stopped_through_to_power_back(cable, tmp_path, count):
+    """Those that were recorded before keep that, and the power cut of all at the end proves them too."""
+    tags, macs = [f"PH-{n + 1:02}" for n in range(count)], [f"00:00:5e:77:00:{n + 1:02x}" for n in range(count)]
+    job, labels = planned_job(tmp_path, tags), tmp_path / "labels.txt"
+    (tmp_path / "ph-head.kind.toml").write_text(KIND.replace("00:00:5e:00:53:4", "00:00:5e:77"))
+    labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in zip(macs, tags, strict=True)))
+    cable.bridge()
+    units = [cable.behind("br0", mac, f"{DEFAULT}/24") for mac in macs]
+    for unit in units:
+        cable.start_in(unit, sys.executable, "-c", PAGE, "works", SHOWN)
+        cable.listens(80, at=unit)
+    before, pipe = cable.adapter(), subprocess.PIPE
+    crate = cable.command("crate", "zl0", "--job", job, "--labels", labels, "--power-cycle", "--json")
+    first = cable.start("laptop", *crate, stdout=pipe, stderr=pipe, text=True)
+
+    def states():
+        listed = askport("register", "list", job, "--json")
+        return [each["state"] for each in json.loads(listed.stdout or '{"devices": []}')["devices"]]
+
+    assert wait_for(lambda: states().count("unproven") >= 2), states()
+    first.send_signal(signal.SIGINT)
+    first.communicate(timeout=60)
+    assert (first.returncode, cable.adapter()) == (130, before)
+    recorded = states().count("unproven")
+    second = cable.start("laptop", *crate, stdout=pipe, stderr=pipe, text=True)
+    told = json.loads(cut_power_when_asked(cable, second, units))["units"]
+    assert [each["state"] for each in told].count("proven") == count, (recorded, told)
+    assert states() == ["proven"] * count
 
 
 @pytest.mark.night

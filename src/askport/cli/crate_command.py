@@ -58,7 +58,7 @@ def crate(
         for each in wrong:
             say(each)
         work.log_ins.update((each.name, log_in) for each in work.kinds if each.asks_log_in and log_in.user)
-        units = SwitchCrate(work.work)
+        units = work.crate(cuts_power=power_cycle)
         if labels:
             _scan(units, labels)
         asyncio.run(_run(cable, work, units, in_order=in_order, cuts_power=power_cycle))
@@ -112,6 +112,8 @@ def _scan(units: SwitchCrate, source: str) -> None:
 async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bool, cuts_power: bool) -> None:
     if in_order or units.knows_macs:
         await _look(cable, work, units, in_order=in_order)
+    if not units.units and units.done_before:
+        return
     if not units.units:
         raise BadInput("No unit has a tag: give their MAC addresses in the plan, or with --labels, or use --in-order.")
     going, said = SwitchRun(work, units, cuts_power=cuts_power), list[str]()

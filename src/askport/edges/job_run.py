@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 
 from askport.core.addresses import MacAddress
 from askport.core.channels import Channels
+from askport.core.crate.switch_crate import SwitchCrate
 from askport.core.crew.in_hand import ALONE, Others, claims_of
 from askport.core.errors import Refused
 from askport.core.kinds.model import Kind
@@ -284,6 +285,20 @@ class JobRun:
         self._place = self.work.index(item)
         self.begin()
         self.session.device.is_meant = True  # by its label or the plan, never by an order alone
+
+    def crate(self, *, cuts_power: bool) -> SwitchCrate:
+        """Return a crate on a switch of what is to be done and nobody else has in hand.
+
+        Where power is cut in the end, that is all that is not proven: what was recorded before a crate was interrupted
+        is at its address, is proven there, and goes through the cut with the others.
+        """
+        register, plan, others = self.job.register, self.job.register.plan(), self.others()
+        done = register.proven_tags() if cuts_power else register.recorded_tags()
+        left = {tag: address for address, _, tag in register.left()}
+        again = register.recorded_tags() - done - {each.tag for each in self.work}
+        items = [plan.item_of(each, left.get(each.tag)) for each in plan.devices if each.tag in again]
+        self.work, self._place = [*items, *self.work], self._place + len(items)
+        return SwitchCrate([each for each in self.work if others.holder_of(each.tag) is None], done)
 
     def learn(self, kind: Kind) -> None:
         """Know one more kind from the next device on; the nearest to the job goes first."""

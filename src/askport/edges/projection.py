@@ -145,6 +145,11 @@ class Projection:
         found = select(DEVICES.c.tag).where(DEVICES.c.recorded_at.is_not(None))
         return self._once("recorded", lambda connection: set(connection.execute(found).scalars()))
 
+    def proven_tags(self) -> set[str]:
+        """Return the tags of devices that stand as proven."""
+        found = select(DEVICES.c.tag).where(DEVICES.c.state == "proven")
+        return self._once("proven tags", lambda connection: set(connection.execute(found).scalars()))
+
     def left(self) -> list[tuple[IPv4Address, MacAddress, str]]:
         """Return the addresses that devices were left with, each with its MAC address and its tag."""
         found = select(DEVICES.c.left, DEVICES.c.mac, DEVICES.c.tag)

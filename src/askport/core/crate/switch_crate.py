@@ -84,9 +84,12 @@ class Unit:
 class SwitchCrate:
     """Who is who on the switch. Nothing is set on a MAC address that has no tag."""
 
-    def __init__(self, work: Iterable[WorkItem], recorded: Collection[str] = ()) -> None:
-        """Begin with the devices of the work list that are not recorded."""
-        self._work = [item for item in work if item.tag not in recorded]
+    def __init__(self, work: Iterable[WorkItem], done: Collection[str] = ()) -> None:
+        """Begin with the devices of the work list that are not done, by their tags."""
+        self._work = [item for item in work if item.tag not in done]
+        self._done = {tag.casefold(): tag for tag in done}
+        self.done_before: list[str] = []
+        """Tags that were scanned of units that are done; they are passed over."""
         self.units: list[Unit] = []
         self.heard: dict[MacAddress, tuple[IPv4Address, ...]] = {}
         """Where those on the switch were heard, their surest addresses first."""
@@ -162,6 +165,10 @@ class SwitchCrate:
         """Give a MAC address a tag; where something was said against it, only once the same is scanned again."""
         tag = " ".join(text.split())
         item = next((each for each in self._work if each.tag.casefold() == tag.casefold()), None)
+        if item is None and (done := self._done.get(tag.casefold())):
+            self.half = None
+            self.done_before.append(done)
+            return f"{done} is done already: it is passed over."
         if item is None:
             raise BadInput(f"No device with the tag '{display_text(tag, 40)}' is planned and still to be done.")
         against, self.half = self._against(item, mac), None
@@ -218,7 +225,8 @@ class SwitchCrate:
         said += [f"Mask and gateway were not measured of {unmeasured}."] if unmeasured else []
         said += [f"{len(recorded)} recorded without their power cut: {_named(recorded)}."] if recorded else []
         said += [f"Not done: {_named(left)}"] if left else []
-        return " ".join(said) or "None is done yet."
+        before = f"All {len(self.done_before)} that have a label are done already." if self.done_before else ""
+        return " ".join(said) or before or "None is done yet."
 
 
 def _named(units: list[Unit]) -> str:

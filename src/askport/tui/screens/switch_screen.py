@@ -12,7 +12,6 @@ from textual.message import Message
 from textual.widgets import Input, Static
 
 from askport.core.addresses import MacAddress
-from askport.core.crate.switch_crate import SwitchCrate
 from askport.core.errors import AskPortError
 from askport.core.finding.loudness import Loudness
 from askport.core.visit.narrate import next_line
@@ -70,8 +69,7 @@ class SwitchScreen(DrawnScreen[None]):
         super().__init__()
         self._workplace, self._over = workplace, over
         run = workplace.run
-        free = [item for item in run.work if run.others().holder_of(item.tag) is None]
-        self.crate = SwitchCrate(free, run.job.register.recorded_tags())
+        self.crate = run.crate(cuts_power=True)
         run.in_hand_too = lambda: [each.item for each in self.crate.units]
         self.going: SwitchRun | None = None
         self._heard: dict[MacAddress, IPv4Address | None] = {}
