@@ -62,7 +62,7 @@ class LessonsScreen(TakesEntries):
             lines += [blank(), *wrapped(sentence, width, CONFLICT)]
         if found:
             lines += [blank(), heading("what its file says", width)]
-            for text in found[self._place][1].read_text(encoding="utf-8").splitlines():
+            for text in _text_of(found[self._place][1]).splitlines():
                 lines += wrapped(display_text(text, 400), width) if text else [line("")]
         self.query_one("#sheet", Sheet).show(lines)
         self.refresh_bindings()
@@ -93,3 +93,11 @@ class LessonsScreen(TakesEntries):
 
         sentence = f"Delete '{path.name}'? Units that were set by “{each.kind.name}” stay as they are. Type yes."
         self.query_one(EntryLine).ask(Question(sentence, "", check, use))
+
+
+def _text_of(path: Path) -> str:
+    """Return what a file says, or why it cannot be read: it may have gone since it was listed."""
+    try:
+        return path.read_text(encoding="utf-8", errors="replace")
+    except OSError as error:
+        return f"{path.name} cannot be read: {error.strerror}."
