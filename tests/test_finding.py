@@ -357,6 +357,20 @@ def test_calling_asks_the_known_first_keeps_its_rate_and_ends():
     assert 0.5 < now < 2.0
 
 
+@pytest.mark.parametrize("took", [0.01, 0.3])
+def test_an_address_that_only_a_question_came_from_is_not_the_laptops(took):
+    """Each of neighbours on a switch is asked from beside it, where another of them, late or not, may stand."""
+    units = {IPv4Address(f"10.84.16.{32 + n}"): MacAddress(bytes((2, 0, 0, 0, 7, n))) for n in range(8)}
+    at = list(units)
+    made = finder(measures=False)
+    made.greet(0.0)
+    made.call(at[:1], now=0.0, guess=False)
+    run_on(made, 10.0, lambda arp: [(took, answers(arp, arp.tpa, units[arp.tpa]))] if arp.tpa in units else [])
+    made.call(at, now=10.0, guess=False)
+    run_on(made, 60.0, lambda arp: [(took, answers(arp, arp.tpa, units[arp.tpa]))] if arp.tpa in units else [])
+    assert {each.mac: each.best.belief for each in made.devices()} == dict.fromkeys(units.values(), Belief.CERTAIN)
+
+
 def test_likely_addresses_come_once_and_stay_within():
     guesses = list(likely_addresses([HOME]))
     assert guesses[0] == HOME

@@ -86,12 +86,12 @@ class KeptUnit:
             return "holds its address again" if cycle.passed else cycle.measured
         return _POWER[cycle.power]
 
-    def begin(self, laptop: IPv4Interface, mac: MacAddress, asked_from: set[IPv4Address] | None, now: float) -> None:
+    def begin(self, laptop: IPv4Interface, mac: MacAddress, now: float) -> None:
         """Wait for its power to be cut, from this laptop address and MAC address."""
         start = replace(self.start, laptop=laptop, laptop_mac=mac, ours=[laptop]) if self.start else None
         terms = replace(
-            self.terms, subject=replace(self.terms.subject, laptop=laptop, laptop_mac=mac), asked_from=asked_from,
-            stands_in=False,
+            self.terms, subject=replace(self.terms.subject, laptop=laptop, laptop_mac=mac),
+            asked_from=None, stands_in=False,
             # what its session heard is another unit's by now
             is_alone=lambda: False, heard_gateway=lambda: None, reads=lambda _: reads_with(start) if start else None,
         )  # fmt: skip
@@ -114,8 +114,8 @@ class CutTogether(Borrower):
         laptop_mac: MacAddress,
         borrowed: IPv4Interface | None,
         now: float,
-        asked_from: set[IPv4Address] | None = None, wait_s: float = _LONGEST_S,
-    ) -> None:  # fmt: skip
+        wait_s: float = _LONGEST_S,
+    ) -> None:
         """Begin to look for a laptop address.
 
         Args:
@@ -124,13 +124,12 @@ class CutTogether(Borrower):
             laptop_mac: the MAC address that the laptop talks from.
             borrowed: an address that the laptop has there already.
             now: the wire's time.
-            asked_from: where the addresses are put that they are asked from, for those who listen.
             wait_s: how long the cut is waited for, in seconds.
         """
         super().__init__()
         self.units = list(units)
         self._gives_back = self._over = False
-        self._asked_from, self._laptop_mac = asked_from, laptop_mac
+        self._laptop_mac = laptop_mac
         self._now, self._until = now, now + wait_s
         self._patient_until = now + wait_s / 2
         """Until when nobody is asked while some are still to come back; one may never do so."""
@@ -196,10 +195,8 @@ class CutTogether(Borrower):
 
     def _begin(self, laptop: IPv4Interface, now: float) -> None:
         self._search = None
-        if self._asked_from is not None:
-            self._asked_from.add(laptop.ip)
         for each in self.units:
-            each.begin(laptop, self._laptop_mac, self._asked_from, now)
+            each.begin(laptop, self._laptop_mac, now)
 
     # All of them, side by side
 

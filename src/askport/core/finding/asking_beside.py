@@ -4,6 +4,7 @@ The questions go to it alone, from an address of its subnet that nobody has; it 
 MAC address, where it asks for one.
 """
 
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
@@ -36,15 +37,18 @@ class _Round:
 class AskingBeside(Machine):
     """Asks each device once, at each of its addresses."""
 
-    def __init__(self, laptop_mac: MacAddress, ours: set[IPv4Address]) -> None:
+    def __init__(
+        self, laptop_mac: MacAddress, asked_from: set[IPv4Address], avoid: Callable[[], Collection[IPv4Address]]
+    ) -> None:
         """Begin with nobody.
 
         Args:
             laptop_mac: the asking end.
-            ours: where the asking addresses are put, so that whoever looks for them was made to.
+            asked_from: where the asking addresses are put, so that whoever looks for them was made to.
+            avoid: tells which addresses are somebody's.
         """
         super().__init__()
-        self._laptop_mac, self._ours = laptop_mac, ours
+        self._laptop_mac, self._asked_from, self._avoid = laptop_mac, asked_from, avoid
         self._known: set[tuple[MacAddress, IPv4Address]] = set()
         self._rounds: list[_Round] = []
 
@@ -54,9 +58,9 @@ class AskingBeside(Machine):
             return
         self._known.add((mac, address))
         sources = sources_sharing(address, _BESIDE, int(address))
-        source = next((each for each in sources if each not in self._ours and not host_fault_of(each)), None)
+        avoid = {*self._avoid(), *self._asked_from, *(each.source for each in self._rounds)}
+        source = next((each for each in sources if each not in avoid and not host_fault_of(each)), None)
         if source:
-            self._ours.add(source)
             self._send(arp_question(self._laptop_mac, source))
             self._rounds.append(_Round(mac, address, source, now + _ASK_FIRST_S))
 
@@ -76,6 +80,7 @@ class AskingBeside(Machine):
         for each in list(self._rounds):
             if not each.asked and now >= each.ask_at:
                 each.asked = True
+                self._asked_from.add(each.source)
                 ends = Ends(src_mac=self._laptop_mac, src=each.source, dst_mac=each.mac, dst=each.address)
                 for frame in ask_for_numbers(ends, now)[1:]:  # the first needs no address, and was asked of everybody
                     self._send(frame)

@@ -73,6 +73,10 @@ class Finder(Machine):
         self.laptop_macs = tuple(laptop_macs)
         self.laptop_addresses: set[IPv4Address] = set(OWN_SOURCES)
         """Kept up to date by whoever borrows: a device that looks for one of these was made to."""
+        self.asked_from: set[IPv4Address] = set()
+        """Nobody's addresses that questions came from: who looks for one was made to, and another may yet have it."""
+        self.somebodys: Callable[[], Iterable[IPv4Address]] = lambda: ()
+        """Tells which addresses are somebody's, silent or not: no question comes from them."""
         self._gathered: dict[MacAddress, Gathered] = {}
         self._held: dict[MacAddress, set[IPv4Address]] = {}
         self._checks = AnswerChecks(
@@ -84,7 +88,7 @@ class Finder(Machine):
         )
         self._rivals = Rivals(self._gathered)
         self._further = FurtherQuestions(self._checks.laptop_mac)
-        self._beside = AskingBeside(self._checks.laptop_mac, self.laptop_addresses)
+        self._beside = AskingBeside(self._checks.laptop_mac, self.asked_from, self._not_to_ask_from)
         self.own_addresses: Callable[[], Iterable[IPv4Address]] = lambda: ()
         """Tells which addresses the laptop has on this adapter: it greets from each."""
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
@@ -250,9 +254,9 @@ class Finder(Machine):
 
     def _seen_from_here(self, clue: Clue, packet: Packet) -> Clue:
         """Return a clue as this wire shows it: what the laptop caused says less, what went through another more."""
-        if clue.kind is ClueKind.LOOKS_FOR and clue.about in self.laptop_addresses:
+        if clue.kind is ClueKind.LOOKS_FOR and self._is_asked_from(clue.about):
             return clue._replace(kind=ClueKind.LOOKS_FOR_US, about=None)
-        if clue.kind in _BY_IPV4 and clue.address in self.laptop_addresses:
+        if clue.kind in _BY_IPV4 and self._is_asked_from(clue.address):
             return clue._replace(kind=ClueKind.REFLECTS)
         if clue.kind in (ClueKind.ANSWERS, ClueKind.ANNOUNCES) and clue.address and len(self._held) < MAX_DEVICES:
             held = self._held.setdefault(clue.mac, set())
@@ -263,6 +267,12 @@ class Finder(Machine):
             if ethernet and ipv4 and self._goes_through(ethernet.dst, ipv4.dst):
                 return clue._replace(kind=ClueKind.SENDS_THROUGH, about=ipv4.dst)
         return clue
+
+    def _is_asked_from(self, address: IPv4Address | None) -> bool:
+        return address in self.laptop_addresses or address in self.asked_from
+
+    def _not_to_ask_from(self) -> set[IPv4Address]:
+        return self.laptop_addresses.union(self.somebodys(), *self._held.values())
 
     def _goes_through(self, mac: MacAddress, destination: IPv4Address) -> bool:
         """Whether a frame to this MAC address is for somebody else's address than those that it is known to hold."""
@@ -353,12 +363,12 @@ class Finder(Machine):
         """Measure the mask and the gateway behind one address from now on."""
         gathered = self._gathered.get(mac)
         sought = {clue.about for clue, _ in gathered.of(ClueKind.LOOKS_FOR)} if gathered else set()
-        avoid = {each for each in sought if each}.union(*self._held.values())
+        avoid = self._not_to_ask_from().union(filter(None, sought))
         self._measured_mac = mac
-        own = self.laptop_addresses
         self.measuring = Measuring(
-            self.laptop_macs[0], mac, address, now=now, avoid=avoid, ours=own, asked_from=own, seed=int(now)
-        )
+            self.laptop_macs[0], mac, address, now=now, avoid=avoid, ours=self.laptop_addresses | self.asked_from,
+            asked_from=self.asked_from, seed=int(now),
+        )  # fmt: skip
         return self.measuring
 
     def _take_measurement(self) -> None:

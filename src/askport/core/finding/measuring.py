@@ -340,7 +340,6 @@ class Measuring(Machine):
             self._finish(self._hidden(_NO_SOURCE))
             return
         self.sources.add(self._source)
-        self._asked_from.add(self._source)
         if self._source in self._is_nobodys:
             self._ask(now)
             return
@@ -375,6 +374,7 @@ class Measuring(Machine):
         if self._question is None or self._source is None:
             return
         self._times += 1
+        self._asked_from.add(self._source)
         for kind in self._question.kinds:
             self.questions += 1
             self._send(question_frame(self._laptop_mac, self.mac, self.address, self._source, kind, self.questions))

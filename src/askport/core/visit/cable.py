@@ -108,6 +108,7 @@ class Cable:
         self.finder = Finder(laptop.macs, now=now)
         self.finder.laptop_addresses |= self.laptop_was
         self.finder.own_addresses = lambda: [each.ip for each in (laptop.own if laptop.is_beside else laptop.addresses)]
+        self.finder.somebodys = self.somebodys
         self.search = Search(
             self.finder,
             label_mac=label_mac,

@@ -62,7 +62,7 @@ class Prove(Stage):
             subject=subject, expected=self.expected, is_alone=self._is_alone, stands_in=not cable.laptop.forwards,
             heard_gateway=self._heard_gateway,
             reads=lambda now: self._stages.setting.own_word.reads_at(subject.at.ip, now),
-            asked_from=cable.finder.laptop_addresses, somebodys=cable.somebodys, boot_s=self._boot_s,
+            asked_from=cable.finder.asked_from, somebodys=cable.somebodys, boot_s=self._boot_s,
             landings=tuple(self._visit.landings()),
             seed=cable.xid(),
         )  # fmt: skip
