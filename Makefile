@@ -71,7 +71,7 @@ browsers: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	$(NIGHT) ASKPORT_BROWSERS=1 tools/test-room $(BIN)/pytest --waiting 2 tests/test_browsers.py
 
 crates: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
-	$(NIGHT) ASKPORT_CRATES=3 tools/test-room $(BIN)/pytest --waiting 3 tests/test_switch_crate.py -k "silent or crate_of_24"
+	$(NIGHT) ASKPORT_CRATES=3 tools/test-room $(BIN)/pytest --waiting 3 tests/test_switch_crate.py -k "silent or crate_of_24 or interrupted"
 
 crews: $(VENV)/.tests $(VENV)/.tools $(VENV)/partners
 	$(NIGHT) ASKPORT_CREW=300 $(ROOM) tests/test_crew.py tests/test_crew_at_work.py

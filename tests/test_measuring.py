@@ -11,12 +11,12 @@ from askport.bench.bench import Bench
 from askport.bench.host import Host
 from askport.bench.page_device import PageDevice
 from askport.bench.stand_in import Settings
-from askport.core.addresses import NO_MAC, MacAddress
+from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
 from askport.core.finding.measuring import MAX_QUESTIONS, Measuring
 from askport.core.finding.questioning import source_sharing
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.icmp import Icmp
-from askport.core.formats.packet import ends_of, frame_between, read_packet
+from askport.core.formats.packet import Ends, ends_of, frame_between, read_packet
 from askport.core.formats.tcp import Tcp
 from askport.core.wire import Frame, hear
 from askport.edges.driver import Driver
@@ -35,7 +35,8 @@ def measure(interface, gateway=None, host=Host, avoid=(), **traits):
     device.host.ports = (80,)
     for name, value in traits.items():
         setattr(device.host, name, value)
-    machine = Measuring(LAPTOP, IT, IPv4Interface(interface).ip, now=bench.now(), avoid=avoid)
+    at = IPv4Interface(interface).ip
+    machine = Measuring(LAPTOP, IT, at, now=bench.now(), avoid=avoid, laptop_macs=[LAPTOP, OTHER])
     asyncio.run(Driver(machine, bench).run(until=lambda: machine.done, longest_until=bench.now() + 60))
     assert machine.result.questions <= MAX_QUESTIONS
     return machine.result
@@ -237,6 +238,20 @@ def test_addresses_of_others_are_no_sources_and_one_that_somebody_has_is_asked_f
     assert measure("10.84.16.40/22", "10.84.19.254", Beside, avoid=planned).prefix == 22
 
 
+def test_a_source_that_another_place_of_the_laptop_has_borrowed_is_no_gateway():
+    """Two units of a crate at once: one place borrows what the other measures from, and answers for it first."""
+
+    class Remembers(Host):
+        def receive(self, data):
+            ends = ends_of(read_packet(data))
+            if ends and OTHER not in self.neighbours.values():
+                self.neighbours[ends.src] = OTHER
+            return super().receive(data)
+
+    result = measure("10.84.16.40/22", "10.84.19.254", Remembers)
+    assert (result.prefix, str(result.gateway)) == (22, "10.84.19.254")
+
+
 @given(st.integers(0x0A000001, 0xDFFFFFFE).map(IPv4Address), st.integers(7, 30), st.integers(0, 3))
 def test_sources_are_hosts_in_every_subnet_that_holds_them(address, shared, variant):
     """Never a network or broadcast address, whatever the mask turns out to be."""
@@ -247,6 +262,15 @@ def test_sources_are_hosts_in_every_subnet_that_holds_them(address, shared, vari
     for prefix in range(8, 31):
         host = int(source) & (1 << 32 - prefix) - 1
         assert host not in (0, (1 << 32 - prefix) - 1) or prefix > shared
+
+
+@pytest.mark.parametrize(("sender", "ends"), [("0.0.0.0", False), ("10.84.16.9", True)])
+def test_only_who_has_an_address_is_a_neighbour_that_would_be_disturbed(sender, ends):
+    """A switch asks for groups from no address (RFC 4541 section 2.1.1)."""
+    machine = Measuring(LAPTOP, IT, IPv4Address("10.84.16.40"), now=0.0)
+    asks = Ends(src_mac=OTHER, src=IPv4Address(sender), dst_mac=BROADCAST_MAC, dst=IPv4Address("224.0.0.1"))
+    machine.receive(hear(Frame(at=0.0, data=frame_between(asks, Icmp(type=8)))))
+    assert machine.done is ends
 
 
 def test_a_device_that_probes_for_a_source_keeps_it():

@@ -367,7 +367,7 @@ class Finder(Machine):
         self._measured_mac = mac
         self.measuring = Measuring(
             self.laptop_macs[0], mac, address, now=now, avoid=avoid, ours=self.laptop_addresses | self.asked_from,
-            asked_from=self.asked_from, seed=int(now),
+            asked_from=self.asked_from, seed=int(now), laptop_macs=self.laptop_macs,
         )  # fmt: skip
         return self.measuring
 

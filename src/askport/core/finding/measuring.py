@@ -12,7 +12,7 @@ from collections.abc import Callable, Collection, Generator, Iterable
 from dataclasses import replace
 from ipaddress import IPv4Address
 
-from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix, host_fault_of
+from askport.core.addresses import LINK_LOCAL, UNSPECIFIED, MacAddress, common_prefix, host_fault_of
 from askport.core.finding.beliefs import Measurement
 from askport.core.finding.questioning import (
     Kind,
@@ -84,6 +84,7 @@ class Measuring(Machine):
         ours: Collection[IPv4Address] = (),
         asked_from: set[IPv4Address] | None = None,
         seed: int = 0,
+        laptop_macs: Collection[MacAddress] = (),
     ) -> None:
         """Begin now.
 
@@ -96,10 +97,11 @@ class Measuring(Machine):
             ours: the laptop's addresses, which the device may look for meanwhile and which are no gateway of its.
             asked_from: where each source is put before it is used, so that nobody who listens takes it for a gateway.
             seed: which sources come first: another in each run.
+            laptop_macs: all that the laptop has on this cable: one of its places may have borrowed a source meanwhile.
         """
         super().__init__()
         self._laptop_mac, self.mac, self.address, self._seed = laptop_mac, mac, address, seed
-        self._avoid, self._ours = set(avoid) | set(ours), set(ours)
+        self._avoid, self._ours, self._laptop_macs = set(avoid) | set(ours), set(ours), frozenset(laptop_macs)
         self._asked_from = asked_from if asked_from is not None else set()
         self.sources: set[IPv4Address] = set()
         """Addresses that were used as sources: what the device asks of these, it was made to ask."""
@@ -406,7 +408,8 @@ class Measuring(Machine):
         if ethernet.src != self.mac:
             if arp and arp.op == Op.REPLY and arp.spa in self._is_nobodys:
                 self._is_somebodys(arp.spa, heard.at)
-            elif arp or heard.packet.get(IPv4):  # a switch that speaks of itself is no neighbour
+            # A switch that speaks of itself, or asks for groups without having an address (RFC 4541), is no neighbour.
+            elif arp or ((ipv4 := heard.packet.get(IPv4)) and ipv4.src != UNSPECIFIED):
                 text = f"{ethernet.src} is on this wire too, and its neighbours would be disturbed."
                 self._finish(self._hidden(text))
             return
@@ -421,6 +424,10 @@ class Measuring(Machine):
         if self._is_asking and ipv4.dst == self._source:
             kind = kind_of(heard.packet)
             self._kinds.sort(key=lambda each: each is not kind)
+            if ethernet.dst != self._laptop_mac and ethernet.dst in self._laptop_macs:
+                self._is_asking = False
+                self._is_somebodys(ipv4.dst, heard.at)
+                return
             self._reacted(self._where_to(ethernet.dst, ipv4.dst), heard.at)
 
     def _is_somebodys(self, address: IPv4Address, at: float) -> None:

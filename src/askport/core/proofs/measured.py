@@ -54,7 +54,7 @@ class MaskAsPlanned(Proof):
         subject = self.subject
         self._measuring = Measuring(
             subject.laptop_mac, subject.mac, subject.at.ip, now=now, avoid=self._avoid, ours=[subject.laptop.ip],
-            asked_from=self._asked_from, seed=self._seed,
+            asked_from=self._asked_from, seed=self._seed, laptop_macs=subject.laptop_macs,
         )  # fmt: skip
 
     def receive(self, heard: Heard) -> None:

@@ -26,6 +26,8 @@ class Subject:
     laptop_mac: MacAddress
     laptop: IPv4Interface
     """The laptop's address in the device's subnet: questions come from it, and the laptop answers ARP for it."""
+    laptop_macs: Collection[MacAddress] = ()
+    """Every MAC address of the laptop on this cable, those of its other places too."""
 
     @property
     def ends(self) -> Ends:

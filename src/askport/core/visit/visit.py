@@ -299,8 +299,9 @@ class Visit:
         if not (device.target and device.chosen and laptop):
             return None
         return Subject(
-            mac=device.chosen.mac, at=device.target.interface, laptop_mac=self.cable.laptop.mac, laptop=laptop
-        )
+            mac=device.chosen.mac, at=device.target.interface, laptop_mac=self.cable.laptop.mac, laptop=laptop,
+            laptop_macs=self.cable.laptop.macs,
+        )  # fmt: skip
 
     def landings(self) -> list[IPv4Address]:
         """Return where the device may be, once it is neither where it was nor where it is meant to be."""
