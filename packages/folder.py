@@ -10,8 +10,8 @@ from papers import environment, put_beside, write_papers
 
 _LOADED_BY_NAME = ("askport", "textual", "rich", "pysnmp", "asyncssh", "telnetlib3", "psycopg", "psycopg_binary",
                    "sqlalchemy.dialects.sqlite", "sqlalchemy.dialects.postgresql", "reportlab", "serial", "xlsxwriter",
-                   "serial_asyncio_fast", "pyte", "netaddr", "segno")  # fmt: skip
-_WITH_DATA = ("askport", "textual", "netaddr", "reportlab", "pysnmp")
+                   "serial_asyncio_fast", "pyte", "netaddr", "segno", "babel")  # fmt: skip
+_WITH_DATA = ("askport", "textual", "netaddr", "reportlab", "pysnmp", "babel")
 _READ_ME = """Ask Port {version} for Linux on {machine}, with its own Python; the C library has to be {libc} or newer.
 
     sudo tar xf askport-{version}-folder.tar.gz -C /opt --no-same-owner

@@ -203,8 +203,10 @@ def test_forty_of_one_kind_are_handed_over_on_eight_pages_and_who_is_not_started
     assert askport("job", "set", path, "--technician", "").returncode == 0
     assert askport("job", "set", path).returncode == askport("job", "set", path, "--paper", "A3").returncode == 2
     assert askport("job", "set", path, "--paper", "letter").returncode == 0
+    for language, status in (("Welsh-ish", 2), ("th", 2), ("de-AT", 0)):
+        assert askport("job", "set", path, "--language", language).returncode == status
     shown = json.loads(askport("job", "show", path, "--json").stdout)
-    assert (shown["order"], shown["technician"], shown["company"]) == ("4711/26", None, None)
+    assert [shown[each] for each in ("order", "technician", "company", "language")] == ["4711/26", None, None, "de-AT"]
     assert askport("report", path, "--out", out, "--only", "handover.pdf", "--only", "handover-full.pdf", "--only",
                    "register.xlsx").returncode == 0  # fmt: skip
     pages = [int(re.search(r"Pages:\s+(\d+)", subprocess.run(["pdfinfo", out / name], capture_output=True, text=True)
@@ -213,7 +215,13 @@ def test_forty_of_one_kind_are_handed_over_on_eight_pages_and_who_is_not_started
     sizes = subprocess.run(["pdfinfo", out / "handover.pdf"], capture_output=True, text=True).stdout
     assert "612 x 792 pts (letter)" in sizes
     text = subprocess.run(["pdftotext", "-layout", out / "handover.pdf", "-"], capture_output=True, text=True).stdout
-    for said in ("Handover: Sallow Beck Hatchery", "39 of 43 proven; 3 not started", "4711/26", "Signature"):
+    for said in (
+        "Handover: Sallow Beck Hatchery",
+        "39 of 43 proven; 3 not started",
+        "4711/26",
+        "Signature",
+        "26.11.2026, ",
+    ):
         assert said in text
     assert re.search(r"OX-43 .*planned: 10\.84\.16\.43.* not started", text)
     assert re.search(r"OX-42 +Hall 2, 1\.42", text)

@@ -17,14 +17,16 @@ app = typer.Typer(help="What a job is called for the customer; it stands on the 
 @app.command()
 def show(job: Job, json: JsonOption = False) -> None:
     """Say what was told of a job."""
-    from askport.core.register.about import HEADS, PAPERS, about_of
+    from askport.core.register.about import HEADS, PAPERS, SET, about_of
+    from askport.reports.cells import LANGUAGE
 
     told = about_of(line.entry for line in open_job(job).lines)
     if json:
-        put_json({"schema": "askport.job/1", **{name: told.get(name) for name in (*HEADS, "paper")}})
+        put_json({"schema": "askport.job/1", **{name: told.get(name) for name in (*HEADS, *SET)}})
         return
     for name, head in HEADS.items():
         print(f"{head:<16} {told.get(name, 'not told')}")
+    print(f"{'Language':<16} {told.get('language', LANGUAGE)}")
     print(f"{'Paper':<16} {told.get('paper', PAPERS[0])}")
 
 
@@ -36,21 +38,29 @@ def set_(
     order: Annotated[str | None, typer.Option(help="The customer's order number.")] = None,
     company: Annotated[str | None, typer.Option(help="Who does it.")] = None,
     technician: Annotated[str | None, typer.Option(help="Who signs for it.")] = None,
+    language: Annotated[
+        str | None, typer.Option(help="How dates and times are written: en-GB, as at first, en-US, de, fr ...")
+    ] = None,
     paper: Annotated[str | None, typer.Option(help="The paper of its documents: A4, as at first, or Letter.")] = None,
 ) -> None:
     """Tell something of a job; an empty text takes it back."""
     from askport.core.register.about import PAPERS, told_line
     from askport.core.register.entries import About
+    from askport.reports.cells import known_language
 
     given = {"site": site, "customer": customer, "order": order, "company": company, "technician": technician}
     told = {name: told_line(name, text) for name, text in given.items() if text is not None}
+    if language is not None:
+        told["language"] = known_language(language) if language else ""
     if paper is not None:
         known = {each.casefold(): each for each in PAPERS}
         if paper.casefold() not in known:
             raise BadInput(f"--paper: '{display_text(paper, 30)}' is none of {' and '.join(PAPERS)}.")
         told["paper"] = known[paper.casefold()]
     if not told:
-        raise BadInput("Nothing is told: give --site, --customer, --order, --company, --technician or --paper.")
+        raise BadInput(
+            "Nothing is told: give --site, --customer, --order, --company, --technician, --language or --paper."
+        )
     if not job.exists():
         raise BadInput(f"There is no job file '{display_text(str(job), 120)}'.")
     open_job(job, writes=True).append_all([About.model_validate(told)], datetime.now(UTC))

@@ -10,6 +10,7 @@ from askport.core.plan.address_map import KnownAddresses, map_rows, to_have
 from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
 from askport.reports import drawings, handover_pages, labels, reservations
+from askport.reports.cells import LANGUAGE
 from askport.reports.plan_document import workbook
 from askport.reports.register_document import register_csv, register_for_people, register_json
 from askport.reports.sketch import Sketch
@@ -36,6 +37,11 @@ class Papers:
     about: Mapping[str, str] = field(default_factory=dict)
     """What was told of the job."""
 
+    @property
+    def language(self) -> str:
+        """In which dates are written."""
+        return self.about.get("language", LANGUAGE)
+
     @cached_property
     def known(self) -> KnownAddresses:
         """Who is to have which address, and how far each is."""
@@ -59,7 +65,7 @@ class Family:
 def _register(papers: Papers) -> Named:
     rows, plan = papers.rows, papers.plan
     yield "register.csv", lambda: register_csv(rows, plan).encode()
-    yield "register.xlsx", lambda: workbook([("register", register_for_people(rows, plan))])
+    yield "register.xlsx", lambda: workbook([("register", register_for_people(rows, plan, papers.language))])
     yield "register.json", lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode()
 
 

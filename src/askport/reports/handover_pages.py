@@ -1,6 +1,8 @@
 """The handover on paper: cover, register, a page for each device with notes and both addresses."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
+from functools import partial
 from typing import Any
 
 from askport.core.addresses import mask_of_prefix
@@ -12,11 +14,14 @@ from askport.core.register.found_words import found_words
 from askport.core.register.visits import Row
 from askport.core.visit.narrate import basis_words, proof_words
 from askport.core.ways.table import entry_of
-from askport.reports.cells import local
+from askport.reports.cells import LANGUAGE, local
 from askport.reports.drawings import cable_sketch
 from askport.reports.open_points import OpenPoints, counted, not_started, open_points, proven_words
 from askport.reports.paper import document, printable, styles, table
 from askport.reports.planned import planned_values, planned_words
+
+_When = Callable[[datetime | None], str]
+"""Writes a moment as people do."""
 
 
 def handover_pdf(
@@ -39,11 +44,12 @@ def handover_pdf(
     set_in = styles()
     told = about or {}
     site, counts, to_come = told.get("site", plan.name), counted(rows), not_started(rows, plan)
+    when = partial(local, language=told.get("language", LANGUAGE))
     last = max((row.last.recorded_at for row in rows if row.last.recorded_at), default=None)
     story: list[Any] = [
         Paragraph(printable(f"Handover: {site}"), set_in["title"]),
         Paragraph(f"{proven_words(*counts, not_started=len(to_come))}.", set_in["body"]),
-        Paragraph(f"Last recorded: {local(last) or 'nothing'}.", set_in["body"]),
+        Paragraph(f"Last recorded: {when(last) or 'nothing'}.", set_in["body"]),
         *_told(told, set_in),
         Paragraph(f"Fingerprint of the record: <b>{printable(grouped(fingerprint))}</b>", set_in["body"]),
         Paragraph("'askport register verify JOB --against FINGERPRINT' says whether it still stands.", set_in["body"]),
@@ -71,11 +77,11 @@ def handover_pdf(
     ]  # fmt: skip
     alike = [] if every else [row for row in rows if row.is_proven and not (row.open_points or row.otherwise)]
     if alike:
-        story += [Paragraph("Proven, with nothing left open", set_in["section"]), _in_rows(alike)]
+        story += [Paragraph("Proven, with nothing left open", set_in["section"]), _in_rows(alike, when)]
         story.append(Paragraph("'askport report JOB --only handover-full.pdf' has a page for each.", set_in["body"]))
     for row in rows:
         if row not in alike:
-            story += [PageBreak(), KeepTogether(_device(row, plan.by_tag.get(row.tag), set_in))]
+            story += [PageBreak(), KeepTogether(_device(row, plan.by_tag.get(row.tag), set_in, when))]
     return document(f"Handover: {site}", story, paper=told.get("paper", "A4"))
 
 
@@ -92,14 +98,14 @@ def _place(planned: PlannedDevice | None) -> str:
     return ", ".join(planned_values(planned).values())
 
 
-def _in_rows(rows: Sequence[Row]) -> Any:
+def _in_rows(rows: Sequence[Row], when: _When) -> Any:
     """Return a row for each device of which there is nothing more to say: its evidence, and how it came back."""
     lines: list[list[object]] = [["Tag", "Set", "Address", "Mask", "Gateway", "Back after its power cut", "Recorded"]]
     for row in rows:
         left, way, cut = row.last.as_left, entry_of(row.last.way), row.last.cut
         bases = [basis_words(each.basis) for each in (left.address, left.prefix, left.gateway)]
         back = f"{max((at for _, at in cut.moments), default=0.0):.0f} s" if cut else "power not cut"
-        lines.append([row.tag, way.done if way else "", *bases, back, local(row.last.recorded_at)])
+        lines.append([row.tag, way.done if way else "", *bases, back, when(row.last.recorded_at)])
     return table(lines, [58, 78, 62, 62, 62, 98, 92])
 
 
@@ -132,7 +138,7 @@ def grouped(fingerprint: str) -> str:
     return " ".join(fingerprint[place : place + 8] for place in range(0, len(fingerprint), 8))
 
 
-def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any]) -> list[Any]:
+def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any], when: _When) -> list[Any]:
     from reportlab.platypus import Paragraph, Spacer
 
     first, last, left = row.first, row.last, row.last.as_left
@@ -164,7 +170,7 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any]) -> 
     story += [Paragraph("Proofs", set_in["section"]), table(proofs, [50, 84, 108, 103, 160])]
     if any(each.after_cut for each in last.proofs.values()):
         story += [Spacer(1, 4), Paragraph("Two verdicts: before its power was cut, and after it.", set_in["body"])]
-    about = [f"Set {way.done}." if way else "Not set.", f"Recorded {local(last.recorded_at) or 'not yet'}."]
+    about = [f"Set {way.done}." if way else "Not set.", f"Recorded {when(last.recorded_at) or 'not yet'}."]
     if cut := last.cut:
         told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
         about.append(f"After its power was cut: {told or 'nothing was heard'}.")
@@ -173,12 +179,12 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any]) -> 
         about.append(f"A slip was caught and corrected {times} while it was set.")
     about += [f"Known by {each.sentence}." for each in row.identities]
     if len(row.visits) > 1:
-        about.append(f"{len(row.visits)} visits, the first {local(first.found_at)}.")
+        about.append(f"{len(row.visits)} visits, the first {when(first.found_at)}.")
     if row.open_points:
         about.append(f"Open: {', '.join(map(proof_words, row.open_points))}.")
     remarks = [
         Paragraph(
-            printable(f"{local(each.at)}: {each.text}{f', photo {each.photo}' if each.photo else ''}"), set_in["body"]
+            printable(f"{when(each.at)}: {each.text}{f', photo {each.photo}' if each.photo else ''}"), set_in["body"]
         )
         for each in row.notes
     ]

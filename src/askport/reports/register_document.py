@@ -9,7 +9,7 @@ from askport.core.plan.site_plan import Plan
 from askport.core.register.as_left import AsLeft
 from askport.core.register.visits import Row
 from askport.core.visit.narrate import proof_words
-from askport.reports.cells import cell, iso, local
+from askport.reports.cells import LANGUAGE, cell, iso, local
 from askport.reports.open_points import not_started
 from askport.reports.planned import planned_heads, planned_values
 
@@ -118,14 +118,14 @@ _MOMENTS, _PROOFS = (
 )
 
 
-def register_for_people(rows: Sequence[Row], plan: Plan) -> list[list[str]]:
+def register_for_people(rows: Sequence[Row], plan: Plan, language: str = LANGUAGE) -> list[list[str]]:
     """Return the table with heads, proofs and times in words, and behind it what is planned and not started."""
     heads, *table = register_rows(rows, plan)
     for row, cells in zip(rows, table, strict=True):
         at = {"found_at": row.first.found_at, "recorded_at": row.last.recorded_at}
         for place, head in enumerate(heads):
             if head in _MOMENTS:
-                cells[place] = local(at[head])
+                cells[place] = local(at[head], language)
             elif head in _PROOFS:
                 cells[place] = ", ".join(map(proof_words, cells[place].split()))
     beside = planned_heads(plan)

@@ -11,16 +11,18 @@ HEADS = {
     "technician": "Technician",
 }  # fmt: skip
 """What can be told of a job for its cover, with the words for people."""
+SET = ("language", "paper")
+"""What can be told of how its documents are set."""
 PAPERS = ("A4", "Letter")
 _LONGEST = 120
 
 
 def about_of(entries: Iterable[Entry]) -> dict[str, str]:
-    """Return what was told of a job, by the names in :data:`HEADS`, and its paper; the last counts; empty is none."""
+    """Return what was told of a job, by the names in HEADS and SET; the last counts, and empty is none."""
     told: dict[str, str] = {}
     for entry in entries:
         if isinstance(entry, About):
-            told |= {name: text for name in (*HEADS, "paper") if (text := getattr(entry, name)) is not None}
+            told |= {name: text for name in (*HEADS, *SET) if (text := getattr(entry, name)) is not None}
     return {name: text for name, text in told.items() if text}
 
 

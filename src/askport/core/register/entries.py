@@ -315,6 +315,8 @@ class About(_Written):
     order: str | None = None
     company: str | None = None
     technician: str | None = None
+    language: str | None = None
+    """In which dates are written: a tag such as en-GB (RFC 5646)."""
     paper: Literal["A4", "Letter"] | None = None
 
 
