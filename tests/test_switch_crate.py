@@ -100,11 +100,12 @@ def power(cable, units, *, on):
     """Pull the power of the switch with all that hang on it, or put it back; it is up before they are."""
     cable.ip("link", "set", "zd0", "up" if on else "down")
     for unit in units:
+        if on:  # before it can be asked: one that answers with its old clock has run on
+            subprocess.run(["ip", "netns", "exec", unit, *NEW_CLOCK.strip(";").split()], check=True)
         subprocess.run(["ip", "-n", unit, "link", "set", "e0", "up" if on else "down"], check=True)
         if on:  # what the kernel forgets with its link, a device has kept
             route = ["route", "add", "default", "via", "10.84.19.254", "dev", "e0"]
             subprocess.run(["ip", "-n", unit, *route], check=True)
-            subprocess.run(["ip", "netns", "exec", unit, *NEW_CLOCK.strip(";").split()], check=True)
 
 
 def cut_power_when_asked(cable, program, units):
