@@ -155,7 +155,7 @@ class SwitchRun:
     def sentence(self) -> str:
         """Say what is done now."""
         if self.cut:
-            return self.crate.sentence if self.cut.done else self.cut.sentence
+            return self.crate.sentence if self._cut_seen else self.cut.sentence
         lanes = self.at_hand
         if len(lanes) > 1:
             waiting = len(self.crate.waiting)
