@@ -211,6 +211,25 @@ def test_no_module_imports_itself_by_way_of_others():
     TopologicalSorter(imports).prepare()
 
 
+def test_what_a_public_method_does_is_said_where_it_is_declared_first():
+    """One that overrides another of the program may add to that, and need not."""
+    trees = [ast.parse(each.read_text()) for each in (HERE.parents[1] / "src").rglob("*.py")]
+    classes = {each.name: each for tree in trees for each in ast.walk(tree) if isinstance(each, ast.ClassDef)}
+
+    def methods(of):
+        above = [ast.unparse(each).split("[")[0].split(".")[-1] for each in of.bases]
+        own = {each.name for each in of.body if isinstance(each, ast.FunctionDef | ast.AsyncFunctionDef)}
+        return own.union(*(methods(classes[each])[0] for each in above if each in classes and each != of.name)), above
+
+    unsaid = [
+        f"{name}.{each.name}" for name, of in classes.items() if not name.startswith("_")
+        for each in of.body if isinstance(each, ast.FunctionDef | ast.AsyncFunctionDef)
+        if each.name[0] != "_" and not ast.get_docstring(each) and ".setter" not in ast.unparse(each)
+        and not any(above not in classes or each.name in methods(classes[above])[0] for above in methods(of)[1])
+    ]  # fmt: skip
+    assert unsaid == []
+
+
 def test_every_module_that_the_pages_name_is_there():
     pages = [*(HERE.parents[1] / "docs").rglob("*.md"), HERE.parents[1] / "CONTRIBUTING.md"]
     there = [str(each) for folder in ("src", "docs", "tests") for each in (HERE.parents[1] / folder).rglob("*.py")]

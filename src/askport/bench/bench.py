@@ -329,7 +329,6 @@ class BenchPlace(Standing):
     """One more place beside the bench's adapter, with addresses, a neighbour and streams of its own."""
 
     def __init__(self, bench: Bench, number: int) -> None:
-        """Be the place of this number."""
         super().__init__(bench.mac, number)
         self._bench = bench
         self.streams = BenchStreams(self)

@@ -31,7 +31,6 @@ class PondCamera(FieldDevice):
         self._now = 0.0
 
     def started(self, now: float) -> list[bytes]:
-        """Come up with what it keeps, and say so."""
         super().started(now)
         self.host.ports = (80,)
         return self.host.announce()

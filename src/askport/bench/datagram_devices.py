@@ -24,12 +24,10 @@ class DatagramDevice(FieldDevice):
     _now = 0.0
 
     def started(self, now: float) -> list[bytes]:
-        """Come up with what it keeps, and say so."""
         super().started(now)
         return self.host.announce()
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
-        """Answer at its port, and as any host."""
         self._now, packet = now, read_packet(data)
         udp, ends, at = packet.get(Udp), ends_of(packet), self.host.interface
         if self.up and udp and ends and at and udp.dst_port == self.port and ends.src in at.network:
@@ -45,7 +43,6 @@ class DatagramDevice(FieldDevice):
         self.saved, self.next_at = settings, self._now + self.moves_after_s
 
     def due(self, now: float) -> list[bytes]:
-        """Move to what it was told."""
         if self.host.interface == self.saved.interface or self.saved.interface is None:
             return []
         self.host.take(self.saved.interface, self.saved.gateway)
@@ -59,7 +56,6 @@ class AirHandler(DatagramDevice):
     _instance, _vendor, _network_port = 4711, 0x0FFE, 3
 
     def started(self, now: float) -> list[bytes]:
-        """Come up with nothing to be activated."""
         self._written: dict[int, bytes] = {}
         return super().started(now)
 
@@ -141,7 +137,6 @@ class BusGateway(DatagramDevice):
     hand = "keypad"
 
     def started(self, now: float) -> list[bytes]:
-        """Come up and open its port."""
         self.host.ports = (modbus.PORT_MODBUS,)
         return super().started(now)
 

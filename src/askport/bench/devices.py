@@ -56,7 +56,6 @@ class BlowerDrive(StandIn):
     _pause_s = 10.0
 
     def started(self, now: float) -> list[bytes]:
-        """Come up with what it keeps, or ask."""
         super().started(now)
         self.host.ports = (23,)
         self._began_at, self._asked = now, 0
@@ -83,7 +82,6 @@ class BlowerDrive(StandIn):
         return [frame_between(ends, Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(request)))]
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
-        """Take the answer to its request."""
         if not self.up:
             return []
         reply = read_packet(data).get(Dhcp)
@@ -138,7 +136,6 @@ class SterilizerPanel(StandIn):
     hand = "keypad"
 
     def started(self, now: float) -> list[bytes]:
-        """Come up without a word."""
         super().started(now)
         self.host.answers_echo = False
         return []

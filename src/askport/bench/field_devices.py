@@ -97,14 +97,12 @@ class ValveIsland(FieldDevice):
     """How long it stays where it was after it was told, so that it can answer."""
 
     def started(self, now: float) -> list[bytes]:
-        """Come up with what it keeps, and say so."""
         super().started(now)
         self.host.ports = (PORT_ETHERNET_IP,)
         self._control = cip.STATIC
         return self.host.announce()
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
-        """Say who it is (CIP volume 2 section 2-4.2)."""
         self._now = now
         packet = read_packet(data)
         return self._identity(packet) or super().receive(data, now)
@@ -153,7 +151,6 @@ class ValveIsland(FieldDevice):
         return 0, b""
 
     def due(self, now: float) -> list[bytes]:
-        """Move to what it was told."""
         if self.host.interface == self.saved.interface:
             return []
         self.host.take(self.saved.interface, self.saved.gateway)

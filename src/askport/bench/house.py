@@ -30,7 +30,6 @@ class HouseRouter(StandIn):
         self._offers = offers
 
     def started(self, now: float) -> list[bytes]:
-        """Come up, as it has been for years."""
         super().started(now)
         return [*self.host.announce(), *self.due(now)]
 
@@ -75,11 +74,9 @@ class HouseComputer(StandIn):
         super().__init__(mac, Settings(interface, gateway))
 
     def started(self, now: float) -> list[bytes]:
-        """Come up."""
         super().started(now)
         return self.due(now)
 
     def due(self, now: float) -> list[bytes]:
-        """Look for the router."""
         self.next_at = now + self._looks_every_s + self.mac[5] % 5
         return self.host.look_for_gateway()

@@ -95,7 +95,6 @@ class PagingHorn(PageDevice):
         return [*super().started(now), *self.service.announce(), self._name_itself()]
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
-        """Answer at either address."""
         return [*super().receive(data, now), *self.service.receive(data)] if self.up else []
 
     def _name_itself(self) -> bytes:
@@ -117,7 +116,6 @@ class FeedController(PageDevice):
     _fallback = IPv4Interface("169.254.83.12/16")
 
     def started(self, now: float) -> list[bytes]:
-        """Come up with what it keeps, or ask."""
         frames = super().started(now)
         self.host.ports = (80,)
         self._asked, self._began_at = 0, now
@@ -199,7 +197,6 @@ class PumpRoomSwitch(StandIn):
     _hello_s = 2.0
 
     def started(self, now: float) -> list[bytes]:
-        """Come up with the saved configuration."""
         super().started(now)
         self.host.ports = (22, 23)
         self._hellos = 0
@@ -300,7 +297,6 @@ class WeatherMast(StandIn):
         return frames
 
     def due(self, now: float) -> list[bytes]:
-        """Try out, then look for routers now and then."""
         own = link_local(self.mac)
         self._tried += 1
         self.next_at = now + (1.0 if self._tried == 1 else 8.0)

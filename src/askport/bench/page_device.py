@@ -38,7 +38,6 @@ class PageDevice(StandIn):
         self._down_at = None
 
     def started(self, now: float) -> list[bytes]:
-        """Come up with what it keeps, and say so."""
         super().started(now)
         self.host.ports = (80,)
         return self.host.announce()
@@ -60,7 +59,6 @@ class PageDevice(StandIn):
         return WebTalk(self._serve) if port == 80 else None
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
-        """Take a frame, if it is up."""
         self._now = now
         return super().receive(data, now)
 

@@ -15,7 +15,6 @@ class Practice:
     """Handles the stand-in on the bench; each verb returns what the person sees."""
 
     def __init__(self, bench: Bench) -> None:
-        """Handle what is plugged into this bench."""
         self.bench = bench
 
     def take(self, item: WorkItem) -> None:

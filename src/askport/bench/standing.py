@@ -11,7 +11,6 @@ class Standing:
     """One place beside the bench's adapter, or the adapter itself with what it has of its own."""
 
     def __init__(self, adapter: MacAddress, place: int, own: tuple[IPv4Interface, ...] = ()) -> None:
-        """Stand at the place of this number."""
         self.place = place
         self.beside: MacAddress | None = beside_mac(adapter, place)
         """Whom the laptop is beside its adapter; None to have it borrow on the adapter."""

@@ -130,37 +130,30 @@ class Together(Machine):
     """Several machines that hear the same wire; done when the first of them is."""
 
     def __init__(self, first: Machine, *others: Machine) -> None:
-        """Run ``first`` with others beside it."""
         super().__init__()
         self._machines = (first, *others)
 
     @property
     def done(self) -> bool:
-        """Whether the first has nothing left to do."""
         return self._machines[0].done
 
     def receive(self, heard: Heard) -> None:
-        """Let each hear the frame."""
         for machine in self._machines:
             machine.receive(heard)
 
     def link_changed(self, link: Link, now: float) -> None:
-        """Let each know."""
         for machine in self._machines:
             machine.link_changed(link, now)
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Let each know."""
         for machine in self._machines:
             machine.channel_event(event, now)
 
     def handle_timer(self, now: float) -> None:
-        """Let each do what is due."""
         for machine in self._machines:
             machine.handle_timer(now)
 
     def next_deadline(self) -> float | None:
-        """Return the first of their deadlines."""
         return earliest(*(machine.next_deadline() for machine in self._machines))
 
     def poll(self) -> list[Effect]:
@@ -168,7 +161,6 @@ class Together(Machine):
         return [effect for machine in self._machines for effect in machine.poll()]
 
     def drop(self) -> list[Effect]:
-        """End each of them."""
         return [effect for machine in self._machines for effect in machine.drop()]
 
 

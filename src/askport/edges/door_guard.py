@@ -52,7 +52,6 @@ class Guard:
     """Lets in whoever has the cookie, and hands it out once for each address that was handed on."""
 
     def __init__(self) -> None:
-        """Begin with nobody let in."""
         self._secret = secrets.token_urlsafe(24)
         self._unused: set[str] = set()
         self._handed: set[str] = set()

@@ -35,7 +35,6 @@ class WireView:
     """What one of several has of the wire; it is a ``Wire``."""
 
     def __init__(self, shared: "SharedWire", wire: Wire) -> None:
-        """See this wire."""
         self._shared, self._wire = shared, wire
         self.name, self.mac = wire.name, wire.mac
         self.require_present, self.now, self.wall, self.link = wire.require_present, wire.now, wire.wall, wire.link
@@ -174,7 +173,6 @@ class SideBySide:
     """Runs several drivers on one wire as if they were one; more come while it runs."""
 
     def __init__(self, shared: SharedWire, now: Callable[[], float]) -> None:
-        """Begin with none."""
         self._shared, self._now = shared, now
         self._drivers: list[tuple[WireView, Callable[[], Runs]]] = []
         self._asked: list[Another] = []

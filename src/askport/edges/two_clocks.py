@@ -26,7 +26,6 @@ class TwoClocks:
     """Looked at again and again, it knows when the wall clock was set; it also goes on while the laptop sleeps."""
 
     def __init__(self, monotonic: float, wall: float) -> None:
-        """Take a first look at both, in seconds."""
         self._eras = [_Era(wall - monotonic, float("-inf"), float("-inf"), monotonic)]
 
     def see(self, monotonic: float, wall: float) -> None:

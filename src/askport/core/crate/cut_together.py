@@ -215,7 +215,6 @@ class CutTogether(Borrower):
         self._go_on(now)
 
     def receive(self, heard: Heard) -> None:
-        """Let each hear it."""
         others = frozenset(bytes(each.mac) for each in self.units)
         for each in self.units:
             if not concerns(heard.data, others - {bytes(each.mac)}, (), each.addresses):
@@ -228,11 +227,9 @@ class CutTogether(Borrower):
         self._each(lambda _: None, heard.at)
 
     def link_changed(self, link: Link, now: float) -> None:
-        """Let each know."""
         self._each(lambda machine: machine.link_changed(link, now), now)
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Let each know."""
         self._each(lambda machine: machine.channel_event(event, now), now)
 
     def handle_timer(self, now: float) -> None:
@@ -244,14 +241,12 @@ class CutTogether(Borrower):
             self._go_on(now)
 
     def next_deadline(self) -> float | None:
-        """Return the first of their deadlines."""
         until = self._until if self._uncut else None
         return (
             None if self.done else earliest(until, *(each.next_deadline() for each in self._running if not each.done))
         )
 
     def poll(self) -> list[Effect]:
-        """Return what is to be done now."""
         for machine in self._running:
             self._effects += machine.poll()
         return super().poll()

@@ -76,7 +76,6 @@ class AskingBeside(Machine):
                 self._send(stand_in_answer(arp, self._laptop_mac))
 
     def handle_timer(self, now: float) -> None:
-        """Ask, and end."""
         for each in list(self._rounds):
             if not each.asked and now >= each.ask_at:
                 each.asked = True
@@ -88,5 +87,4 @@ class AskingBeside(Machine):
                 self._rounds.remove(each)
 
     def next_deadline(self) -> float | None:
-        """Return when to ask, or to end."""
         return earliest(*(each.ask_at + (_ANSWERS_S if each.asked else 0.0) for each in self._rounds))

@@ -40,7 +40,6 @@ class AskingModbus(Machine):
     """Asks for the regular parts of it, or for the basic ones where it has no more."""
 
     def __init__(self, at: IPv4Address, *, now: float, port: int = PORT_MODBUS) -> None:
-        """Connect now."""
         super().__init__()
         self._channel = Channel(TcpPort(at, port))
         self._code, self._part, self._asked, self._came = ReadDevId.REGULAR, 0, 0, b""
@@ -55,7 +54,6 @@ class AskingModbus(Machine):
 
     @property
     def done(self) -> bool:
-        """Whether it has answered, or will not."""
         return self._over
 
     @property
@@ -65,7 +63,6 @@ class AskingModbus(Machine):
         return Identity("modbus", text=" ".join(dict.fromkeys(filter(None, said)))[:_MAX_TEXT]) if said else None
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Ask, and take what is answered."""
         if event.channel is not self._channel or self._over:
             return
         match event:
@@ -123,12 +120,10 @@ class AskingModbus(Machine):
         self._effects.append(CloseChannel(self._channel))
 
     def handle_timer(self, now: float) -> None:
-        """Give up where nothing comes."""
         if not self._over and now >= self._over_at:
             self._end(self.because)
         elif not self._over and now >= self._unit_until and not self._ask_another(now):
             self._unit_until = self._over_at
 
     def next_deadline(self) -> float | None:
-        """Return when to give up."""
         return None if self._over else min(self._over_at, self._unit_until)

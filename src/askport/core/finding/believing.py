@@ -90,7 +90,6 @@ class AnswerChecks(Machine):
         )
 
     def receive(self, heard: Heard) -> None:
-        """Let each check see the frame."""
         for check in self._running.values():
             check.receive(heard)
 
@@ -124,13 +123,11 @@ class AnswerChecks(Machine):
             self._again[key] = now + _AGAIN_S, check.sender
 
     def poll(self) -> list[Effect]:
-        """Return what is to be sent now."""
         for check in self._running.values():
             self._effects += check.poll()
         return super().poll()
 
     def next_deadline(self) -> float | None:
-        """Return when a check goes on or is due again."""
         again = (at for at, _ in self._again.values()) if len(self._running) < MAX_CHECKS else ()
         return earliest(*again, *(check.next_deadline() for check in self._running.values()))
 
@@ -139,7 +136,6 @@ class LikelyAsks(Machine):
     """Asks by ARP for addresses that a device is likely to hold; one that it does not answer for is somebody else's."""
 
     def __init__(self, laptop_mac: MacAddress) -> None:
-        """Begin with nothing to ask."""
         super().__init__()
         self._laptop_mac = laptop_mac
         self._known: set[_Key] = set()

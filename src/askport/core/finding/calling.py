@@ -80,11 +80,9 @@ class Calling(Machine):
             self._next_at = self._often_at = now
 
     def next_deadline(self) -> float | None:
-        """Return when the next question is due."""
         return self._next_at if self._has_link else None
 
     def handle_timer(self, now: float) -> None:
-        """Send what is due."""
         if self._next_at is None or now < self._next_at or not self._has_link:
             return
         if now >= self._often_at:

@@ -88,11 +88,9 @@ class Check(Machine):
 
     @property
     def done(self) -> bool:
-        """Whether it is known."""
         return self.answers_for_others is not None
 
     def receive(self, heard: Heard) -> None:
-        """See whether it answers for a neighbour."""
         arp, ethernet = heard.packet.get(Arp), heard.packet.get(Ethernet)
         if self.done or arp is None or ethernet is None or ethernet.src != self.mac or arp.op != Op.REPLY:
             return
@@ -106,7 +104,6 @@ class Check(Machine):
         self.answers_for_others = self.answers_for_others if self.done else True
 
     def next_deadline(self) -> float | None:
-        """Return when to ask next, or to conclude."""
         if self.done:
             return None
         wait = _ASKS_AT_S[self._asks] if self._asks < len(_ASKS_AT_S) else _ASKS_AT_S[-1] + self._wait_s
@@ -206,5 +203,4 @@ class Witness(Machine):
         return shown
 
     def next_deadline(self) -> float | None:
-        """Return when a check goes on."""
         return earliest(*(each.next_deadline() for each in self._checks.values()))

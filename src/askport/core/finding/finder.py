@@ -327,7 +327,6 @@ class Finder(Machine):
         return (self._checks, self._asks, self._still, self._beside, *self.asking)
 
     def poll(self) -> list[Effect]:
-        """Return what is to be done now."""
         for machine in (*self._waiting, self._further):
             self._effects += machine.poll()
         return super().poll()

@@ -52,11 +52,9 @@ class FirstWords(Machine):
 
     @property
     def done(self) -> bool:
-        """Whether each has spoken, or the time is over."""
         return not self._open
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Take in what was said."""
         if event.channel not in self._open:
             return
         match event:
@@ -75,7 +73,6 @@ class FirstWords(Machine):
             self.heard.append(plain)
 
     def handle_timer(self, now: float) -> None:
-        """End with what was said."""
         if now >= self._over_at:
             for channel, text in self._open.items():
                 self._keep(text)
@@ -84,5 +81,4 @@ class FirstWords(Machine):
             self._open.clear()
 
     def next_deadline(self) -> float | None:
-        """Return when it ends at the latest."""
         return None if self.done else self._over_at

@@ -18,7 +18,6 @@ class FurtherQuestions(Machine):
     """Follows the answers of mDNS from the list of types to each service, and asks each device once for its IPv6."""
 
     def __init__(self, laptop_mac: MacAddress) -> None:
-        """Begin with nothing to ask."""
         super().__init__()
         self._laptop_mac = laptop_mac
         self._asked: set[tuple[MacAddress, Name]] = set()

@@ -287,20 +287,16 @@ class Greeting(Machine):
 
     @property
     def done(self) -> bool:
-        """Whether the last round was sent."""
         return self._next_at is None
 
     def link_changed(self, link: Link, now: float) -> None:
-        """Begin anew with whoever is starting now."""
         if link.up:
             self._began_at, self._rounds, self._asks, self._next_at = now, 0, iter(()), now
 
     def next_deadline(self) -> float | None:
-        """Return when the next question is due."""
         return self._next_at
 
     def handle_timer(self, now: float) -> None:
-        """Send what is due."""
         if self._next_at is None or now < self._next_at:
             return
         ask = next(self._asks, None)

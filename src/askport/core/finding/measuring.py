@@ -129,7 +129,6 @@ class Measuring(Machine):
 
     @property
     def done(self) -> bool:
-        """Whether there is a result."""
         return self.result is not None
 
     # The search
@@ -401,7 +400,6 @@ class Measuring(Machine):
             self._finish(self._hidden("The link went down meanwhile."))
 
     def receive(self, heard: Heard) -> None:
-        """See what the device does."""
         ethernet, arp = heard.packet.get(Ethernet), heard.packet.get(Arp)
         if self.done or ethernet is None or ethernet.src == self._laptop_mac or stood_in_for(ethernet.src):
             return
@@ -469,11 +467,9 @@ class Measuring(Machine):
             self._deadline = max(self._deadline or at, at + self._reacts_s)
 
     def next_deadline(self) -> float | None:
-        """Return when the question under way is over."""
         return self._deadline
 
     def handle_timer(self, now: float) -> None:
-        """Ask, or take what has come."""
         if self._deadline is None or now < self._deadline:
             return
         if self._question is None:

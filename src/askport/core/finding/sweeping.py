@@ -64,7 +64,6 @@ class Sweeping(Machine):
     """Asks who holds each address of the ranges, from 0.0.0.0, which disturbs nobody (RFC 5227 section 2.1.1)."""
 
     def __init__(self, mac: MacAddress, ranges: Iterable[IPv4Network], *, now: float, rate: float) -> None:
-        """Begin now; ``rate`` is in questions a second."""
         super().__init__()
         self._ranges = distinct(ranges)
         self.total = sum(last - first + 1 for first, last in self._ranges)
@@ -145,13 +144,11 @@ class Sweeping(Machine):
             self._no_link_since = None
 
     def next_deadline(self) -> float | None:
-        """Return when the next questions are due."""
         if self._no_link_since is not None:
             return None
         return None if self.is_paused or self._next_at is None else self._wake_at
 
     def handle_timer(self, now: float) -> None:
-        """Send what is due."""
         if self._next_at is None or now < self._wake_at or self.is_paused or self._no_link_since is not None:
             return
         if self.asked == self.total:

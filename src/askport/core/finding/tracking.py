@@ -124,13 +124,11 @@ class Tracker(Machine):
         return news
 
     def receive(self, heard: Heard) -> None:
-        """See where it shows itself."""
         self._see(self._witness.shows(heard), heard.at)
         if self._own_answer and self._own_answer.shows(heard, self.was):
             self._see([self.meant], heard.at)
 
     def handle_timer(self, now: float) -> None:
-        """Believe what was checked, and ask on."""
         self._see(self._witness.confirmed(now), now)
         if self._look_at is None or now < self._look_at:
             return
@@ -161,7 +159,6 @@ class Tracker(Machine):
         return earliest(self._look_at, self._witness.next_deadline())
 
     def poll(self) -> list[Effect]:
-        """Return what is to be sent now."""
         own = self._own_answer.poll() if self._own_answer else []
         return [*super().poll(), *self._witness.poll(), *own]
 

@@ -16,7 +16,6 @@ class TargetEdit:
     """The values as they stand while somebody types, with the number that is typed at."""
 
     def __init__(self, target: Target) -> None:
-        """Begin at the last number of the address."""
         dns = (*target.dns, None, None, None)[:3]
         prefix = [str(target.interface.network.prefixlen)]
         self.rows = [_numbers(target.interface.ip), prefix, _numbers(target.gateway), *map(_numbers, dns)]

@@ -42,7 +42,6 @@ class AfterStart(Machine):
 
     @property
     def done(self) -> bool:
-        """Whether nothing is watched, any more or yet."""
         return self._over
 
     def begin(self, now: float) -> None:
@@ -68,7 +67,6 @@ class AfterStart(Machine):
         self._since, self._over = 0.0, True
 
     def receive(self, heard: Heard) -> None:
-        """See what it says."""
         ethernet = heard.packet.get(Ethernet)
         if self.done or ethernet is None or ethernet.src != self._subject.mac:
             return
@@ -92,7 +90,6 @@ class AfterStart(Machine):
         self._over = True
 
     def handle_timer(self, now: float) -> None:
-        """Ask on."""
         if self.done:
             return
         self._tracker.handle_timer(now)
@@ -100,9 +97,7 @@ class AfterStart(Machine):
         self._over |= now >= self._until
 
     def next_deadline(self) -> float | None:
-        """Return when to ask next, or when it ends."""
         return None if self.done else earliest(self._until, self._tracker.next_deadline())
 
     def poll(self) -> list[Effect]:
-        """Return what is to be sent now."""
         return [*super().poll(), *([] if self.done else self._tracker.poll())]

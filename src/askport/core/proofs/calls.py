@@ -125,10 +125,8 @@ class Calls(Proof):
             self.not_made, self.because = True, "It asked nobody for names while Ask Port listened."
 
     def handle_timer(self, now: float) -> None:
-        """End when the time is over."""
         if self._until is not None and now >= self._until:
             self._over = True
 
     def next_deadline(self) -> float | None:
-        """Return when it ends."""
         return None if self.done else earliest(self._until)

@@ -58,29 +58,24 @@ class MaskAsPlanned(Proof):
         )  # fmt: skip
 
     def receive(self, heard: Heard) -> None:
-        """See what the device does."""
         if self._measuring:
             self._measuring.receive(heard)
         self._conclude()
 
     def link_changed(self, link: Link, now: float) -> None:
-        """Give up."""
         if self._measuring:
             self._measuring.link_changed(link, now)
         self._conclude()
 
     def handle_timer(self, now: float) -> None:
-        """Ask, or take what has come."""
         if self._measuring:
             self._measuring.handle_timer(now)
         self._conclude()
 
     def next_deadline(self) -> float | None:
-        """Return when the question under way is over."""
         return self._measuring.next_deadline() if self._measuring and not self.done else None
 
     def poll(self) -> list[Effect]:
-        """Return what is to be sent now."""
         return [*super().poll(), *(self._measuring.poll() if self._measuring else [])]
 
     def _conclude(self) -> None:
@@ -146,15 +141,12 @@ class GatewayAsPlanned(Proof):
         self.expected = f"its gateway is {planned}" if planned else "it has no gateway"
 
     def receive(self, heard: Heard) -> None:
-        """Conclude once there is something to go by."""
         self._conclude()
 
     def link_changed(self, link: Link, now: float) -> None:
-        """Conclude once there is something to go by."""
         self._conclude()
 
     def handle_timer(self, now: float) -> None:
-        """Conclude once there is something to go by."""
         self._conclude()
 
     def _conclude(self) -> None:

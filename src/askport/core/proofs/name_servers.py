@@ -34,15 +34,12 @@ class DnsAsPlanned(Proof):
             self._judge(f"It asks {listed(self._calls.dns_called)} for names by itself", self._calls.dns_called)
 
     def receive(self, heard: Heard) -> None:
-        """Conclude once there is something to go by."""
         self._conclude()
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Conclude once there is something to go by."""
         self._conclude()
 
     def handle_timer(self, now: float) -> None:
-        """Conclude once there is something to go by."""
         self._conclude()
 
     def begin(self, now: float) -> None:

@@ -78,11 +78,9 @@ class OwnClock(Machine):
         return self._steady >= _STEADY and len(self._shown) > 1
 
     def next_deadline(self) -> float | None:
-        """Return when to ask next."""
         return None if self.is_anew is not None else self._ask_at
 
     def handle_timer(self, now: float) -> None:
-        """Ask."""
         due = self.next_deadline()
         if due is None or now < due:
             return

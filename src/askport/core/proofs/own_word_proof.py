@@ -29,14 +29,12 @@ class ReadsBack(Proof):
         self.said: ReadBack | None = None
 
     def receive(self, heard: Heard) -> None:
-        """Go on, where it says so in frames of its own."""
         self._now = max(self._now, heard.at)
         if self._talk and not self.done:
             self._talk.receive(heard)
             self._conclude()
 
     def handle_timer(self, now: float) -> None:
-        """Begin, or go on."""
         self._now = max(self._now, now)
         if self._talk is None and self._shown.done:
             if self._shown.passed:
@@ -48,13 +46,11 @@ class ReadsBack(Proof):
             self._conclude()
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Go on."""
         if self._talk and not self.done:
             self._talk.channel_event(event, now)
             self._conclude()
 
     def next_deadline(self) -> float | None:
-        """Return when to begin or to go on."""
         if self.done:
             return None
         if self._talk is None:
@@ -62,11 +58,9 @@ class ReadsBack(Proof):
         return self._talk.next_deadline()
 
     def drop(self) -> list[Effect]:
-        """End the conversation."""
         return [*super().drop(), *(self._talk.drop() if self._talk else [])]
 
     def poll(self) -> list[Effect]:
-        """Return what is to be done now."""
         return [*super().poll(), *(self._talk.poll() if self._talk else [])]
 
     def _conclude(self) -> None:

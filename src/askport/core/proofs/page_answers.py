@@ -31,7 +31,6 @@ class PageAnswers(Proof):
         self._until: float | None = None
 
     def handle_timer(self, now: float) -> None:
-        """Ask for it, or give up."""
         self._now = now
         if self.done or not self._shown.done:
             return
@@ -44,7 +43,6 @@ class PageAnswers(Proof):
             self.cannot_be_made(f"No page came within {_LONGEST_S:.0f} s.")
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Take what came."""
         if self.done or event.channel is not self._call:
             return
         match event:
@@ -59,7 +57,6 @@ class PageAnswers(Proof):
                     self._end(True, said, "Its page answered (HTTP).")
 
     def next_deadline(self) -> float | None:
-        """Return when to ask, or to give up."""
         if self.done:
             return None
         return self._until if self._until is not None else self._now if self._shown.done else None

@@ -129,7 +129,6 @@ class PowerCycle(Proof):
     # The cut
 
     def link_changed(self, link: Link, now: float) -> None:
-        """See the power go and come by the link."""
         if self.done or link.up is self._link_up:
             return
         self._link_up = link.up
@@ -337,7 +336,6 @@ class PowerCycle(Proof):
         return now - self._last_heard_at > max(_SILENT_S, 2 * self._longest_gap_s + 1.0)
 
     def next_deadline(self) -> float | None:
-        """Return when to ask next."""
         if self.done:
             return None
         elsewhere = self._elsewhere_at + _ELSEWHERE_S if self._elsewhere_at is not None else None
@@ -346,7 +344,6 @@ class PowerCycle(Proof):
         return earliest(self._look_at, self._give_up_at, elsewhere, tracked, wait, self._clock.next_deadline())
 
     def poll(self) -> list[Effect]:
-        """Return what is to be done now."""
         return [*super().poll(), *self._tracker.poll(), *self._clock.poll()]
 
 

@@ -119,7 +119,6 @@ class Repeated(Proof):
         self._next_at = now
 
     def next_deadline(self) -> float | None:
-        """Return when to ask next, or to give up."""
         return None if self.done else self._next_at
 
     def handle_timer(self, now: float) -> None:
@@ -180,18 +179,15 @@ class Proving(Machine):
             proof.receive(heard)
 
     def link_changed(self, link: Link, now: float) -> None:
-        """Let each know."""
         for proof in self._running:
             proof.link_changed(link, now)
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Let each know."""
         self._now = max(self._now, now)
         for proof in self._running:
             proof.channel_event(event, now)
 
     def handle_timer(self, now: float) -> None:
-        """Let each do what is due."""
         self._now = max(self._now, now)
         if not self._begun and all(proof.done for proof in self._first):
             self._begun = True
@@ -207,7 +203,6 @@ class Proving(Machine):
         return super().poll()
 
     def drop(self) -> list[Effect]:
-        """End each of them."""
         return [*super().drop(), *(effect for proof in self.proofs for effect in proof.drop())]
 
     def next_deadline(self) -> float | None:

@@ -33,7 +33,6 @@ class Echo(Repeated):
         self._send(frame_between(self.subject.ends, echo, STAYS_ON_LINK))
 
     def receive(self, heard: Heard) -> None:
-        """Take the answer."""
         icmp = heard.packet.get(Icmp)
         if not icmp or icmp.type != IcmpType.ECHO_REPLY or icmp.identifier != _ECHO_IDENTIFIER:
             return
@@ -72,7 +71,6 @@ class PortOpens(Repeated):
         self._send(frame_between(self.subject.ends, syn, STAYS_ON_LINK))
 
     def receive(self, heard: Heard) -> None:
-        """Take the answer, and close what opened."""
         tcp, packet = heard.packet.get(Tcp), heard.packet
         if not tcp or tcp.src_port != self.port or tcp.dst_port not in self._asking_ports:
             return

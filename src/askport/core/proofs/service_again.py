@@ -53,7 +53,6 @@ class Services(Proof):
         return super().done or (self._cycle.done and not self._cycle.passed)
 
     def receive(self, heard: Heard) -> None:
-        """Note what answers."""
         for name, proof in list(self._asking.items()):
             proof.receive(heard)
             if proof.passed and self._cycle.lane.off_at is not None:

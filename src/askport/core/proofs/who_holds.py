@@ -34,7 +34,6 @@ class _Holders(Repeated):
         self._send(arp_question(self.subject.laptop_mac, self.address, sender=self.subject.laptop.ip))
 
     def receive(self, heard: Heard) -> None:
-        """Note who holds it."""
         arp = heard.packet.get(Arp)
         if arp and arp.spa == self.address and arp.sha != self.subject.laptop_mac:
             self.holders[arp.sha] = None
@@ -114,7 +113,6 @@ class SameMac(_Holders):
         )
 
     def poll(self) -> list[Effect]:
-        """Return what is to be done now."""
         return [*super().poll(), *self._tracker.poll()]
 
     def conclude(self, now: float) -> None:

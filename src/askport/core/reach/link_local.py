@@ -45,7 +45,6 @@ class LinkLocal(Machine):
                 self.address = address
 
     def handle_timer(self, now: float) -> None:
-        """Ask all, or give up."""
         if self.done or now < self._next_at:
             return
         self._asked, self._next_at = self._asked + 1, now + _EVERY_S
@@ -55,5 +54,4 @@ class LinkLocal(Machine):
             self._send(listener_query(self._laptop))
 
     def next_deadline(self) -> float | None:
-        """Return when it asks next."""
         return None if self.done else self._next_at

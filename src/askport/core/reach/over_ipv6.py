@@ -60,18 +60,14 @@ class OverIpv6(Machine):
             self._proving = Proving(self.services)
 
     def receive(self, heard: Heard) -> None:
-        """Take what it answers."""
         self._asks.receive(heard)
         self._go_on(heard.at)
 
     def handle_timer(self, now: float) -> None:
-        """Ask, or give up."""
         self._asks.handle_timer(now)
 
     def next_deadline(self) -> float | None:
-        """Return when it asks next."""
         return None if self.done else self._asks.next_deadline()
 
     def poll(self) -> list[Effect]:
-        """Return what is to be asked now."""
         return [*super().poll(), *self._asks.poll()]

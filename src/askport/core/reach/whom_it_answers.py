@@ -67,13 +67,11 @@ class WhomItAnswers(Machine):
         return self.done and self._answered == {self._askers[1]}
 
     def receive(self, heard: Heard) -> None:
-        """Note to whom it answers."""
         arp = heard.packet.get(Arp)
         if arp and arp.op == Op.REPLY and arp.spa == self._at and self._device in (None, arp.sha):
             self._answered.add(arp.tha)
 
     def handle_timer(self, now: float) -> None:
-        """Ask from both, or give up."""
         if self.done or now < self._next_at:
             return
         self._asked, self._next_at = self._asked + 1, now + _EVERY_S
@@ -83,5 +81,4 @@ class WhomItAnswers(Machine):
                 self._send(arp_question(mac, self._at))
 
     def next_deadline(self) -> float | None:
-        """Return when it asks next."""
         return None if self.done else self._next_at

@@ -35,11 +35,9 @@ class OfferLook(Machine):
         self.servers: dict[IPv4Address, Server] = {}
 
     def next_deadline(self) -> float | None:
-        """Return when to ask again."""
         return self._began_at + _ASKS_AT_S[self._asks] if self._asks < len(_ASKS_AT_S) else None
 
     def handle_timer(self, now: float) -> None:
-        """Ask."""
         due = self.next_deadline()
         if due is None or now < due:
             return
@@ -47,7 +45,6 @@ class OfferLook(Machine):
         self._send(discover(self._mac, self._xid, (OptionCode.PARAMETER_REQUEST_LIST, _WANTED)))
 
     def receive(self, heard: Heard) -> None:
-        """Take in an offer to us."""
         reply = heard.packet.get(Dhcp)
         if reply is None or reply.op != BootpOp.BOOTREPLY or reply.xid != self._xid:
             return

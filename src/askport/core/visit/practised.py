@@ -30,7 +30,6 @@ class Practised:
     """Goes through one device by rule."""
 
     def __init__(self, session: Session, now: float) -> None:
-        """Begin with a device."""
         self._session = session
         self._rung, self._rung_at = session.cable.finder.loudness, now
 

@@ -117,7 +117,6 @@ class Session(Borrower):
     # The machine
 
     def receive(self, heard: Heard) -> None:
-        """Hear a frame."""
         self.cable.finder.receive(heard)
         for machine in self.visit.running:
             if not machine.done:
@@ -125,7 +124,6 @@ class Session(Borrower):
         self._go_on(heard.at)
 
     def link_changed(self, link: Link, now: float) -> None:
-        """Take in that the link went up or down."""
         self.cable.link_changed(link, now)
         if self.phase.step in (Step.FIND, Step.REACH) and self.cable.laptop.is_beside and self.cable.shut_at_beside > 1:
             self.stages.access.show_one_mac()
@@ -136,24 +134,20 @@ class Session(Borrower):
         self._go_on(now)
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Take in what has become of a channel."""
         for machine in self.visit.running:
             machine.channel_event(event, now)
         self._go_on(now)
 
     def handle_timer(self, now: float) -> None:
-        """Do what is due."""
         self.cable.finder.handle_timer(now)
         for machine in self.visit.running:
             machine.handle_timer(now)
         self._go_on(now)
 
     def next_deadline(self) -> float | None:
-        """Return the first deadline of all that runs."""
         return earliest(self.cable.finder.next_deadline(), *(each.next_deadline() for each in self.visit.running))
 
     def poll(self) -> list[Effect]:
-        """Return what is to be done now."""
         for machine in (self.cable.finder, *self.visit.running):
             self.visit.effects += machine.poll()
         effects, self.visit.effects = self.visit.effects, []

@@ -39,7 +39,6 @@ class Visit:
     """The cable, the device at hand, the phase, what runs, and what is to be done."""
 
     def __init__(self, cable: Cable, device: AtHand) -> None:
-        """Begin where the link is."""
         self.cable, self.device = cable, device
         cable.search.likely_of = self.likely_of
         cable.search.is_planned = lambda mac: any(row.mac == mac for row in cable.around.rows)

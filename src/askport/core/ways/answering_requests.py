@@ -331,7 +331,6 @@ class AnsweringRequests(Way):
         return self._check_started_at + (*_CHECK_QUESTIONS_AT_S, _CHECK_S)[self._check_asked]
 
     def next_deadline(self) -> float | None:
-        """Return when the next question is due."""
         if self.done:
             return None
         if self._link_gone_at is not None:

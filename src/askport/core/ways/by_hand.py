@@ -66,7 +66,6 @@ class ByHand(Way):
         return "Type these values into its own page or keypad and save. It will be seen when it moves."
 
     def receive(self, heard: Heard) -> None:
-        """See where the device is."""
         if not self.done:
             self._tracker.receive(heard)
             self._take_news()
@@ -103,5 +102,4 @@ class ByHand(Way):
             self._note(self._proxy_sentence(), now)
 
     def next_deadline(self) -> float | None:
-        """Return when to ask next."""
         return None if self.done else self._tracker.next_deadline()

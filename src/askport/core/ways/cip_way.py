@@ -53,7 +53,6 @@ class CipTalk(StepTalk[_Step]):
     """Opens a session, and asks or tells the object one attribute after the other."""
 
     def __init__(self, far: TcpPort, steps: list[_Step], now: float) -> None:
-        """Connect now."""
         super().__init__(steps)
         self._channel = Channel(far)
         self._session: int | None = None
@@ -64,7 +63,6 @@ class CipTalk(StepTalk[_Step]):
         self._effects.append(OpenChannel(self._channel))
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Go on."""
         if event.channel is not self._channel or self.done:
             return
         match event:
@@ -117,12 +115,10 @@ class CipTalk(StepTalk[_Step]):
         self._give_up_at = now + _ANSWER_S
 
     def handle_timer(self, now: float) -> None:
-        """Give up where nothing comes."""
         if not self.done and now >= self._give_up_at:
             self._finish(Ended.SILENT, f"nothing came back in {_ANSWER_S:.0f} s")
 
     def next_deadline(self) -> float | None:
-        """Return when to give up."""
         return None if self.done else self._give_up_at
 
     def _finish(self, ended: Ended, because: str) -> None:

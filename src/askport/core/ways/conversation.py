@@ -65,7 +65,6 @@ class Conversation(Machine):
     """Says one thing after the other, each once the one before was answered."""
 
     def __init__(self, values: Mapping[str, str]) -> None:
-        """Begin with what the placeholders stand for."""
         super().__init__()
         self._values = dict(values)
         self._found: dict[str, str] = {}
@@ -79,7 +78,6 @@ class Conversation(Machine):
 
     @property
     def done(self) -> bool:
-        """Whether it has ended."""
         return self.said is not None
 
     @property
@@ -98,7 +96,6 @@ class Conversation(Machine):
             self._finish(Ended.WELL, "")
 
     def drop(self) -> list[Effect]:
-        """End it, and close what it opened."""
         self.leave()
         return self.poll()
 

@@ -64,7 +64,6 @@ class Datagrams(StepTalk[S]):
         return self._asked == _ATTEMPTS
 
     def receive(self, heard: Heard) -> None:
-        """Take what comes from the device's port."""
         ethernet, udp = heard.packet.get(Ethernet), heard.packet.get(Udp)
         if self.done or ethernet is None or udp is None or ethernet.src != self._ends.dst_mac:
             return
@@ -73,7 +72,6 @@ class Datagrams(StepTalk[S]):
             self._take(udp.payload, heard.at)
 
     def handle_timer(self, now: float) -> None:
-        """Ask, or give up."""
         if self.done or now < self._next_at:
             return
         if self._is_last_try:
@@ -86,5 +84,4 @@ class Datagrams(StepTalk[S]):
         self._asked, self._next_at = self._asked + 1, now + self.answer_s
 
     def next_deadline(self) -> float | None:
-        """Return when to ask next."""
         return None if self.done else self._next_at

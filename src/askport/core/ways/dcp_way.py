@@ -29,7 +29,6 @@ class SetByDcp(Way):
     wrote = ("mask", "gateway")  # there are no name servers in it
 
     def __init__(self, start: Start) -> None:
-        """Begin to ask the station."""
         ours = [each.ip for each in (start.laptop or start.free,) if each]
         super().__init__(
             start.mac, start.target, laptop_mac=start.laptop_mac, ours=ours, now=start.now, was=start.old,
@@ -60,7 +59,6 @@ class SetByDcp(Way):
         return f"It took the request. Waiting for it at {self.target.interface.ip}."
 
     def receive(self, heard: Heard) -> None:
-        """Take its answer, and see it come."""
         if self.done:
             return
         self._question.hear(heard)
@@ -114,7 +112,6 @@ class SetByDcp(Way):
                 self._not_come(now)
 
     def next_deadline(self) -> float | None:
-        """Return when to ask or to look next."""
         if self.done:
             return None
         asking = self._question.next_at if self._follow_until is None else None
@@ -125,7 +122,6 @@ class ReadByDcp(StationTalk):
     """Asks a station for its address and name."""
 
     def __init__(self, start: Start) -> None:
-        """Begin to ask."""
         message = dcp.get(start.xid(), Block.IP, Block.NAME_OF_STATION)
         super().__init__(start.mac, start.laptop_mac, message, "get its address and its name", start.now)
 

@@ -97,7 +97,6 @@ class Dialogue(Conversation):
         return self._place == len(self._lines) and self._is_open
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Take in what has become of the connection."""
         if event.channel is not self._channel or self.done:
             return
         match event:
@@ -131,7 +130,6 @@ class Dialogue(Conversation):
             self._finish(Ended.SILENT, f"“{display_text(wanted)}” did not come in {waited:.0f} s{came}")
 
     def next_deadline(self) -> float | None:
-        """Return when it goes on by itself."""
         moments = (self._nudge_at, self._settled_at, self._quiet_at, self._give_up_at)
         return None if self.done else min(each for each in moments if each)
 

@@ -80,11 +80,9 @@ class OnvifTalk(StepTalk[_Call]):
         self._now = now
 
     def next_deadline(self) -> float | None:
-        """Return that it waits for answers only."""
         return None
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Take an answer, and send the next request."""
         if self.done or event.channel is not self._asked:
             return
         self._now = now

@@ -69,7 +69,6 @@ class PageTalk(StepTalk[PageStep]):
         return said if step.get is not None else {**said, "Origin": origin}
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Take the answer, and send the next request."""
         if self.done or event.channel is not self._call:
             return
         spoken, step, last = self.spoken[-1], self._steps[0], self.has_said_all

@@ -83,13 +83,11 @@ class Ping(Way):
         return f"{sends}: it has just started, and takes them now."
 
     def link_changed(self, link: Link, now: float) -> None:
-        """Take in that it may have got its power."""
         self._is_off = not link.up
         if link.up:
             self._power_at, self._next_at = now, now
 
     def receive(self, heard: Heard) -> None:
-        """See whether it shows the address."""
         if not self.done:
             self._tracker.receive(heard)
             self._see(heard.at)
@@ -117,7 +115,6 @@ class Ping(Way):
         self._see(now)
 
     def next_deadline(self) -> float | None:
-        """Return when the next echo is due."""
         return None if self.done else earliest(self._next_at, self._tracker.next_deadline())
 
     def close(self, now: float) -> None:

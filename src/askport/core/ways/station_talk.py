@@ -52,7 +52,6 @@ class StationTalk(Conversation):
     """One request, asked until its answer comes."""
 
     def __init__(self, mac: MacAddress, laptop_mac: MacAddress, message: Dcp, says: str, now: float) -> None:
-        """Begin to ask."""
         super().__init__({})
         self._mac, self._laptop_mac, self._says = mac, laptop_mac, says
         self._question = StationRequest(message, now)
@@ -68,14 +67,12 @@ class StationTalk(Conversation):
         return self._question.asked > 0
 
     def receive(self, heard: Heard) -> None:
-        """Take its answer."""
         self._question.hear(heard)
         if not self.done and self._question.answer:
             self.spoken[-1].acknowledged = True
             self._answered(self._question.answer)
 
     def handle_timer(self, now: float) -> None:
-        """Ask, or give up."""
         if self.done or now < self._question.next_at:
             return
         if not self._question.is_due:
@@ -86,5 +83,4 @@ class StationTalk(Conversation):
         self.spoken = [Spoken(self._says)]
 
     def next_deadline(self) -> float | None:
-        """Return when to ask again."""
         return None if self.done else self._question.next_at

@@ -141,7 +141,6 @@ class Talking(Way):
         return super().has_changed or any(each.acknowledged and each.changes for each in self._set_by_then)
 
     def drop(self) -> list[Effect]:
-        """End the conversation too."""
         if not self.done:
             self._note_spoken(self.steps[-1].at if self.steps else self._started_at)
         self._conversation.leave()
@@ -197,7 +196,6 @@ class Talking(Way):
         return (self._kind.needs.boot_s if self._kind else None) or 0.0
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        """Go on talking."""
         if not self.done:
             self._conversation.channel_event(event, now)
             self._go_on(now)
@@ -218,7 +216,6 @@ class Talking(Way):
             self._was_off = not link.up
 
     def handle_timer(self, now: float) -> None:
-        """Go on talking, and ask where the device is."""
         if self.done:
             return
         self._conversation.handle_timer(now)
@@ -228,14 +225,12 @@ class Talking(Way):
             self._not_come(now)
 
     def next_deadline(self) -> float | None:
-        """Return when to go on."""
         if self.done:
             return None
         until = self._follow_until if self._part is _Part.FOLLOWING else None
         return earliest(self._conversation.next_deadline(), self._tracker.next_deadline(), until)
 
     def poll(self) -> list[Effect]:
-        """Return what is to be done now."""
         return [*super().poll(), *self._conversation.poll()]
 
     def _go_on(self, now: float) -> None:

@@ -106,7 +106,6 @@ class Way(Machine):
 
     @property
     def done(self) -> bool:
-        """Whether there is a result."""
         return self.result is not None
 
     @property
@@ -130,7 +129,6 @@ class Way(Machine):
         self.result, self.because = Result.SENT, last.text if last else ""
 
     def poll(self) -> list[Effect]:
-        """Return what is to be done now."""
         return [*super().poll(), *self._tracker.poll()]
 
     def close(self, now: float) -> None:

@@ -30,7 +30,6 @@ class Bounded(Caller):
     """A member of the group, who may use one wired adapter."""
 
     def __init__(self, member: Member) -> None:
-        """Begin with an adapter still to be named."""
         self._member, self._changes, self._has_adapter, self._has_it_alone = member, 0, False, False
 
     def permit(self, request: dict[str, Any]) -> None:

@@ -69,7 +69,6 @@ class CrewBeside:
     """Keeps a job file and its crew together while the file is open."""
 
     def __init__(self, job: JobFile, crew: Membership, clock: Callable[[], float] = time.monotonic) -> None:
-        """Begin."""
         self._job, self._crew, self._clock = job, crew, clock
         self.others: Others = ALONE
         self._inbox: Queue[Callable[[], object]] = Queue()

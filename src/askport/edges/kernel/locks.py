@@ -54,7 +54,6 @@ class AmongRuns:
     """One of those that use a thing at the same time."""
 
     def __init__(self, path: Path) -> None:
-        """Be one of them, until this process ends."""
         self._file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         fcntl.flock(self._file, fcntl.LOCK_SH)
 

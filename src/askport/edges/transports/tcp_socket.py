@@ -37,7 +37,6 @@ class OverAdapter:
     """Sockets of the laptop's own, each bound to one adapter."""
 
     def __init__(self, adapter: str) -> None:
-        """Bind to this adapter."""
         self.adapter = adapter
 
     @property

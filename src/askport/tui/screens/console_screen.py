@@ -87,7 +87,6 @@ class ConsoleScreen(DrawnScreen[Terminal | None]):
         self.draw()
 
     def draw(self) -> None:
-        """Show the terminal, and what to do."""
         terminal, device = self.terminal, self._workplace.run.session.device
         title = Ink().put(f"  {device.work.tag}", STRONG).put(f"  its console at {self._far}", DIM)
         self.query_one("#heading", Sheet).show([title])

@@ -71,7 +71,6 @@ class CribScreen(DrawnScreen[None]):
         return typed(device.target, device.kind) if device.target else []
 
     def draw(self) -> None:
-        """Show the values, and what the wire says."""
         run = self._workplace.run
         session, width, values = run.session, self.room, self._values
         if session.phase.step is not Step.SET or not values:

@@ -39,7 +39,6 @@ class DeviceScreen(TakesEntries):
         return self._workplace.run.job.register.row(self._device)
 
     def draw(self) -> None:
-        """Show what is known of it."""
         row, width = self._row, self.sheet_room
         planned = self._workplace.run.job.register.planned(row.tag)
         title = Ink().put(f"  {row.tag or 'no tag'}", f"{STRONG} {THEIRS}")

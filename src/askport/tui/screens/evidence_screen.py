@@ -40,7 +40,6 @@ class EvidenceScreen(DrawnScreen[None]):
         yield KeyLine()
 
     def draw(self) -> None:
-        """Show the sentence at hand and its frame."""
         width = self.sheet_room
         reasons = self._device.reasons()
         title = Ink().put("  What it said: ").put(self._device.mac, f"{STRONG} {THEIRS}")

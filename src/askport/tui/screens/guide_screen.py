@@ -90,7 +90,6 @@ class GuideScreen(DrawnScreen[None]):
         self.draw()
 
     def draw(self) -> None:
-        """Show it."""
         sheet, part = self.query_one("#list", Sheet), parts()[self._at]
         width = min(_WIDEST, max(40, sheet.size.width or self.room - 6))
         place = f"part {self._at + 1} of {len(parts())} of the guide"

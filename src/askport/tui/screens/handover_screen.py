@@ -38,7 +38,6 @@ class HandoverScreen(DrawnScreen[None]):
         yield KeyLine()
 
     def draw(self) -> None:
-        """Show what was written where."""
         width, register = self.sheet_room, self._job.register
         to_come = len(not_started(register.rows(), register.plan()))
         title = Ink().put(f"  {self._site}", STRONG)

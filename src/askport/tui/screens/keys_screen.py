@@ -57,6 +57,5 @@ class KeysScreen(DrawnScreen[None]):
         yield KeyLine()
 
     def draw(self) -> None:
-        """Show every key."""
         sheet = self.query_one("#list", Sheet)
         sheet.show(key_lines(self._under, self.app.get_key_display, max(40, sheet.size.width or self.room - 6)))

@@ -42,7 +42,6 @@ class LessonsScreen(TakesEntries):
         return [(each, each.path) for each in found if each.path and each.where == IN_FOLDER], wrong
 
     def draw(self) -> None:
-        """List the lessons, and show the text of one."""
         (found, wrong), width = self._lessons(), self.sheet_room
         self._place = max(0, min(self._place, len(found) - 1))
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · {len(found)} learned, or laid beside it", DIM)

@@ -147,7 +147,6 @@ class RegisterScreen(DrawnScreen[None]):
         return wanted(self.query_one("#search", Input).value, self._order)
 
     def draw(self) -> None:
-        """Say over and under the table what there is."""
         register, work = self._register, self._workplace.run.work
         proven, everyone, open_among = register.proven()
         self._found = found = register.count(self._wanted)

@@ -134,7 +134,6 @@ class SiteScreen(DrawnScreen[None]):
         return []
 
     def draw(self) -> None:
-        """Show the maps, and what is under the cursor."""
         run = self._workplace.run
         known = self._known = self._look()
         width = max(40, self.query_one("#map", Sheet).size.width or self.room - _LIST - 5)

@@ -166,7 +166,6 @@ class SwitchScreen(DrawnScreen[None]):
         return Lanes(self.crate.units, cuts, now)
 
     def draw(self) -> None:
-        """Show the units, and what to do next."""
         run, width = self._workplace.run, self.room
         self._look()
         lanes = [(each.unit, each.session) for each in self.going.at_hand if each.unit] if self.going else []

@@ -46,7 +46,6 @@ class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
     ]
 
     def __init__(self, workplace: Workplace) -> None:
-        """Show the site of a round that no cable is in."""
         super().__init__(workplace, lambda _: None)
         self._told: list[tuple[str, list[str]]] | None = None
 
