@@ -2,11 +2,11 @@
 
 from collections.abc import Container, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
-from itertools import chain
+from itertools import chain, islice
 
 from askport.core.addresses import MacAddress, host_fault
 from askport.core.formats.arp import Arp, arp_question
-from askport.core.machine import Machine
+from askport.core.script import Script, Wait
 from askport.core.wire import Heard
 
 ASSUMED_PREFIX = 24
@@ -56,55 +56,38 @@ def _ends_in_same_bits(address: int) -> bool:
     return address & 7 in (0, 7)
 
 
-class FreeAddressSearch(Machine):
+class FreeAddressSearch(Script):
     """Takes the first candidate that nobody answers for (RFC 5227 section 2.1.1)."""
 
     def __init__(self, mac: MacAddress, candidates: Iterable[IPv4Interface], *, now: float) -> None:
-        super().__init__()
         self._mac = mac
-        self._candidates = iter(candidates)
-        self._tries = 0
+        self._candidates = islice(candidates, _MAX_TRIES)
         self.candidate: IPv4Interface | None = None
         """The address being asked for."""
         self.chosen: IPv4Interface | None = None
         """The free address, once there is one."""
         self.taken: dict[IPv4Address, MacAddress] = {}
         """Candidates that somebody holds."""
-        self._asked = 0
-        self._next_at: float | None = None
-        self._try_next(now)
+        super().__init__(now=now)
+        self._go_on(None, now)
 
-    @property
-    def done(self) -> bool:
-        """Whether an address was chosen, or none can be."""
-        return self.candidate is None
+    async def steps(self) -> None:
+        for candidate in self._candidates:
+            self.candidate = candidate
+            await self.pause(0.0)
+            for wait_s in (*(_PROBE_INTERVAL_S,) * (_PROBES - 1), _ANSWER_WAIT_S):
+                self._send(arp_question(self._mac, candidate.ip))
+                if holder := await Wait(until=self.now + wait_s, frame=self._holder):
+                    self.taken[candidate.ip] = holder
+                    break
+            else:
+                self.chosen = candidate
+                break
+        self.candidate = None
 
-    def _try_next(self, now: float) -> None:
-        self._tries += 1
-        self.candidate = next(self._candidates, None) if self._tries <= _MAX_TRIES else None
-        self._asked = 0
-        self._next_at = now if self.candidate else None
-
-    def receive(self, heard: Heard) -> None:
-        """Leave a candidate that somebody holds or is about to take."""
+    def _holder(self, heard: Heard) -> MacAddress | None:
+        """Return who holds the candidate, or is about to take it."""
         arp = heard.packet.get(Arp)
         if arp is None or self.candidate is None or arp.sha == self._mac:
-            return
-        if arp.spa == self.candidate.ip or (arp.is_probe and arp.tpa == self.candidate.ip):
-            self.taken[self.candidate.ip] = arp.sha
-            self._try_next(heard.at)
-
-    def handle_timer(self, now: float) -> None:
-        """Ask, or take the address when nobody has answered for long enough."""
-        if self._next_at is None or self.candidate is None or now < self._next_at:
-            return
-        if self._asked == _PROBES:
-            self.chosen, self.candidate, self._next_at = self.candidate, None, None
-            return
-        self._send(arp_question(self._mac, self.candidate.ip))
-        self._asked += 1
-        self._next_at = now + (_ANSWER_WAIT_S if self._asked == _PROBES else _PROBE_INTERVAL_S)
-
-    def next_deadline(self) -> float | None:
-        """Return when the next probe is due or the waiting ends."""
-        return self._next_at
+            return None
+        return arp.sha if arp.spa == self.candidate.ip or (arp.is_probe and arp.tpa == self.candidate.ip) else None

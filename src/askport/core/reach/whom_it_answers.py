@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
 from askport.core.formats.arp import Arp, Op, arp_question
-from askport.core.machine import Machine
+from askport.core.script import Script, Wait
 from askport.core.wire import Heard
 
 _TIMES, _EVERY_S = 4, 0.4
@@ -22,7 +22,7 @@ def answers_adapter_only(adapter: str) -> str:
     )
 
 
-class WhomItAnswers(Machine):
+class WhomItAnswers(Script):
     """Asks for the device's address by ARP from both MAC addresses; done with the first answer beside the adapter."""
 
     def __init__(
@@ -45,7 +45,6 @@ class WhomItAnswers(Machine):
             laptop: the address that is borrowed beside it.
             now: the wire's time.
         """
-        super().__init__()
         self._device, self._at = device, at
         # The same from both, so that nothing but the MAC address can make the difference: for nobody (RFC 5227 section
         # 2.1.1), which every stack answers, whatever its mask is, and by which it changes no neighbour entry.
@@ -53,32 +52,25 @@ class WhomItAnswers(Machine):
         # Beside that, once more as the laptop's kernel will: so the device knows whom to answer, and asks nobody.
         self._as_usual = laptop
         self._answered: set[MacAddress] = set()
-        self._asked, self._next_at = 0, now
+        super().__init__(now=now)
         self.handle_timer(now)
 
-    @property
-    def done(self) -> bool:
-        """Whether it answered beside the adapter, or was asked often enough."""
-        return self._askers[0] in self._answered or self._asked > _TIMES
+    async def steps(self) -> None:
+        for _ in range(_TIMES):
+            self._send(arp_question(self._askers[0], self._at, sender=self._as_usual))
+            for mac in self._askers:
+                self._send(arp_question(mac, self._at))
+            if await Wait(until=self.now + _EVERY_S, frame=self._answers_beside):
+                return
 
     @property
     def adapter_only(self) -> bool:
         """Whether only what was asked from the adapter's own MAC address was answered."""
         return self.done and self._answered == {self._askers[1]}
 
-    def receive(self, heard: Heard) -> None:
+    def _answers_beside(self, heard: Heard) -> bool | None:
+        """Note to whom it answers."""
         arp = heard.packet.get(Arp)
         if arp and arp.op == Op.REPLY and arp.spa == self._at and self._device in (None, arp.sha):
             self._answered.add(arp.tha)
-
-    def handle_timer(self, now: float) -> None:
-        if self.done or now < self._next_at:
-            return
-        self._asked, self._next_at = self._asked + 1, now + _EVERY_S
-        if self._asked <= _TIMES:
-            self._send(arp_question(self._askers[0], self._at, sender=self._as_usual))
-            for mac in self._askers:
-                self._send(arp_question(mac, self._at))
-
-    def next_deadline(self) -> float | None:
-        return None if self.done else self._next_at
+        return self._askers[0] in self._answered or None
