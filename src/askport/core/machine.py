@@ -1,6 +1,6 @@
 """The shape of everything that runs over time: frames and moments go in, effects and the next deadline come out."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 from typing import TYPE_CHECKING
@@ -97,30 +97,45 @@ class Machine:
         """Whether it has nothing left to do."""
         return False
 
+    @property
+    def children(self) -> Iterable["Machine"]:
+        """What runs inside of it; what is not done otherwise goes to each."""
+        return ()
+
     def receive(self, heard: Heard) -> None:
         """Take in one frame."""
+        for each in self.children:
+            each.receive(heard)
 
     def link_changed(self, link: Link, now: float) -> None:
         """Take in that the link went up or down."""
+        for each in self.children:
+            each.link_changed(link, now)
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         """Take in what has become of a channel, its own or another machine's."""
+        for each in self.children:
+            each.channel_event(event, now)
 
     def handle_timer(self, now: float) -> None:
         """Do what is due. Called with any moment, it does nothing early."""
+        for each in self.children:
+            each.handle_timer(now)
 
     def next_deadline(self) -> float | None:
         """Return when ``handle_timer`` wants to be called next, or None."""
-        return None
+        return earliest(*(each.next_deadline() for each in self.children))
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now, once."""
         effects, self._effects = self._effects, []
+        for each in self.children:
+            effects += each.poll()
         return effects
 
     def drop(self) -> list[Effect]:
         """End here, because something else is to run; return what is still to be done, closing what it opened."""
-        return self.poll()
+        return [*self.poll(), *(effect for each in self.children for effect in each.drop())]
 
     def _send(self, data: bytes) -> None:
         self._effects.append(Send(data))
@@ -129,39 +144,17 @@ class Machine:
 class Together(Machine):
     """Several machines that hear the same wire; done when the first of them is."""
 
-    def __init__(self, first: Machine, *others: Machine) -> None:
+    def __init__(self, *machines: Machine) -> None:
         super().__init__()
-        self._machines = (first, *others)
+        self._machines = machines
+
+    @property
+    def children(self) -> Iterable[Machine]:
+        return self._machines
 
     @property
     def done(self) -> bool:
         return self._machines[0].done
-
-    def receive(self, heard: Heard) -> None:
-        for machine in self._machines:
-            machine.receive(heard)
-
-    def link_changed(self, link: Link, now: float) -> None:
-        for machine in self._machines:
-            machine.link_changed(link, now)
-
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
-        for machine in self._machines:
-            machine.channel_event(event, now)
-
-    def handle_timer(self, now: float) -> None:
-        for machine in self._machines:
-            machine.handle_timer(now)
-
-    def next_deadline(self) -> float | None:
-        return earliest(*(machine.next_deadline() for machine in self._machines))
-
-    def poll(self) -> list[Effect]:
-        """Return what is to be done now, by any of them."""
-        return [effect for machine in self._machines for effect in machine.poll()]
-
-    def drop(self) -> list[Effect]:
-        return [effect for machine in self._machines for effect in machine.drop()]
 
 
 class Borrower(Machine):

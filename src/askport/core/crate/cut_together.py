@@ -8,7 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.channels import ChannelEvent
 from askport.core.crate.concerning import concerns
 from askport.core.errors import AskPortError
-from askport.core.machine import Borrow, Borrower, Effect, GiveBack, Machine, WriteEntry, earliest
+from askport.core.machine import Borrow, Borrower, GiveBack, Machine, WriteEntry, earliest
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.reach.free_address import FreeAddressSearch
@@ -201,14 +201,14 @@ class CutTogether(Borrower):
     # All of them, side by side
 
     @property
-    def _running(self) -> list[Machine]:
+    def children(self) -> list[Machine]:
         """What runs now: the cuts of all, and the proofs of one."""
         if self._search:
             return [self._search]
         return [machine for each in self.units for machine in each.running]
 
     def _each(self, act: Callable[[Machine], None], now: float) -> None:
-        for machine in self._running:
+        for machine in self.children:
             if not machine.done:
                 act(machine)
             self._effects += machine.poll()
@@ -243,13 +243,8 @@ class CutTogether(Borrower):
     def next_deadline(self) -> float | None:
         until = self._until if self._uncut else None
         return (
-            None if self.done else earliest(until, *(each.next_deadline() for each in self._running if not each.done))
+            None if self.done else earliest(until, *(each.next_deadline() for each in self.children if not each.done))
         )
-
-    def poll(self) -> list[Effect]:
-        for machine in self._running:
-            self._effects += machine.poll()
-        return super().poll()
 
     def confirm(self, now: float) -> None:
         """Take in, from whoever pulled it, that the power of those was cut of which nothing shows it."""

@@ -1,6 +1,6 @@
 """Which ARP answers are believed: each is checked, and again for as long as it is asked."""
 
-from collections.abc import Callable, Iterator, Mapping, Set
+from collections.abc import Callable, Iterable, Iterator, Mapping, Set
 from ipaddress import IPv4Address
 from itertools import islice
 
@@ -10,7 +10,7 @@ from askport.core.finding.checking import Check, is_answer_to
 from askport.core.finding.clues import Clue, ClueKind
 from askport.core.finding.doubts import GIVEN_UP_AFTER
 from askport.core.formats.arp import Arp, arp_question
-from askport.core.machine import Effect, Machine, earliest
+from askport.core.machine import Machine, earliest
 from askport.core.wire import Heard
 
 MAX_CHECKS = 32
@@ -122,10 +122,9 @@ class AnswerChecks(Machine):
         if len(self._again) < MAX_CHECKS:
             self._again[key] = now + _AGAIN_S, check.sender
 
-    def poll(self) -> list[Effect]:
-        for check in self._running.values():
-            self._effects += check.poll()
-        return super().poll()
+    @property
+    def children(self) -> Iterable[Machine]:
+        return self._running.values()
 
     def next_deadline(self) -> float | None:
         again = (at for at, _ in self._again.values()) if len(self._running) < MAX_CHECKS else ()

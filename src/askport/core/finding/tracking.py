@@ -11,7 +11,7 @@ from askport.core.addresses import LINK_LOCAL, UNSPECIFIED, MacAddress
 from askport.core.finding.checking import Witness
 from askport.core.finding.own_answer import OwnAnswer
 from askport.core.formats.arp import arp_question
-from askport.core.machine import Effect, Machine, earliest
+from askport.core.machine import Machine, earliest
 from askport.core.wire import Heard
 
 _LOOK_INTERVAL_S = 0.25
@@ -158,9 +158,9 @@ class Tracker(Machine):
         """Return when to ask next, or when a check goes on."""
         return earliest(self._look_at, self._witness.next_deadline())
 
-    def poll(self) -> list[Effect]:
-        own = self._own_answer.poll() if self._own_answer else []
-        return [*super().poll(), *self._witness.poll(), *own]
+    @property
+    def children(self) -> list[Machine]:
+        return [self._witness, *filter(None, [self._own_answer])]
 
     def _ask(self, address: IPv4Address) -> None:
         self._send(arp_question(self._laptop_mac, address, sender=self._sender))

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 
 from askport.core.finding.tracking import Tracker
 from askport.core.formats.ethernet import Ethernet
-from askport.core.machine import Effect, Machine, earliest
+from askport.core.machine import Machine, earliest
 from askport.core.proofs.power_cycle import PowerCycle, asks_for_address
 from askport.core.proofs.proof import Subject
 from askport.core.wire import Heard
@@ -89,15 +89,16 @@ class AfterStart(Machine):
         self._cycle.overturn(measured, because)
         self._over = True
 
+    @property
+    def children(self) -> list[Machine]:
+        return [] if self.done else [self._tracker]
+
     def handle_timer(self, now: float) -> None:
         if self.done:
             return
-        self._tracker.handle_timer(now)
+        super().handle_timer(now)
         self._see(now)
         self._over |= now >= self._until
 
     def next_deadline(self) -> float | None:
         return None if self.done else earliest(self._until, self._tracker.next_deadline())
-
-    def poll(self) -> list[Effect]:
-        return [*super().poll(), *([] if self.done else self._tracker.poll())]

@@ -5,7 +5,6 @@ from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.finding.beliefs import Measurement
 from askport.core.finding.measuring import Measuring
-from askport.core.machine import Effect
 from askport.core.proofs.proof import Proof, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.who_holds import SameMac
@@ -75,8 +74,9 @@ class MaskAsPlanned(Proof):
     def next_deadline(self) -> float | None:
         return self._measuring.next_deadline() if self._measuring and not self.done else None
 
-    def poll(self) -> list[Effect]:
-        return [*super().poll(), *(self._measuring.poll() if self._measuring else [])]
+    @property
+    def children(self) -> list[Measuring]:
+        return [self._measuring] if self._measuring else []
 
     def _conclude(self) -> None:
         result, planned = self.result, self.subject.at.network.prefixlen

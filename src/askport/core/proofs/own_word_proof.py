@@ -5,7 +5,6 @@ from ipaddress import IPv4Address
 
 from askport.core.channels import ChannelEvent
 from askport.core.kinds.own_word import ReadBack, contradictions, read_back, words_of
-from askport.core.machine import Effect
 from askport.core.proofs.proof import Expected, Proof, Subject
 from askport.core.ways.conversation import Conversation, Ended
 from askport.core.wire import Heard
@@ -28,10 +27,14 @@ class ReadsBack(Proof):
         self._now = now
         self.said: ReadBack | None = None
 
+    @property
+    def children(self) -> list[Conversation]:
+        return [self._talk] if self._talk else []
+
     def receive(self, heard: Heard) -> None:
         self._now = max(self._now, heard.at)
-        if self._talk and not self.done:
-            self._talk.receive(heard)
+        if not self.done:
+            super().receive(heard)
             self._conclude()
 
     def handle_timer(self, now: float) -> None:
@@ -41,27 +44,20 @@ class ReadsBack(Proof):
                 self._talk = self._reads(now)
             else:
                 self.cannot_be_made("Not read: nothing shows who is at its address.")
-        if self._talk and not self.done:
-            self._talk.handle_timer(now)
+        if not self.done:
+            super().handle_timer(now)
             self._conclude()
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
-        if self._talk and not self.done:
-            self._talk.channel_event(event, now)
+        if not self.done:
+            super().channel_event(event, now)
             self._conclude()
 
     def next_deadline(self) -> float | None:
+        """Return when to begin or to go on."""
         if self.done:
             return None
-        if self._talk is None:
-            return self._now if self._shown.done else None
-        return self._talk.next_deadline()
-
-    def drop(self) -> list[Effect]:
-        return [*super().drop(), *(self._talk.drop() if self._talk else [])]
-
-    def poll(self) -> list[Effect]:
-        return [*super().poll(), *(self._talk.poll() if self._talk else [])]
+        return super().next_deadline() if self._talk else self._now if self._shown.done else None
 
     def _conclude(self) -> None:
         said = self._talk.said if self._talk else None

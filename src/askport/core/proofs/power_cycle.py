@@ -18,7 +18,7 @@ from askport.core.finding.tracking import Tracker
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType
 from askport.core.formats.ethernet import Ethernet
-from askport.core.machine import Effect, earliest
+from askport.core.machine import Machine, earliest
 from askport.core.proofs.own_clock import OwnClock
 from askport.core.proofs.proof import Proof, Subject
 from askport.core.text import listed
@@ -343,8 +343,9 @@ class PowerCycle(Proof):
         wait = None if self._is_cut else self._wait_until
         return earliest(self._look_at, self._give_up_at, elsewhere, tracked, wait, self._clock.next_deadline())
 
-    def poll(self) -> list[Effect]:
-        return [*super().poll(), *self._tracker.poll(), *self._clock.poll()]
+    @property
+    def children(self) -> list[Machine]:
+        return [self._tracker, self._clock]
 
 
 _TELL_IT = "after the power cut: tell it to keep the one it has."

@@ -7,9 +7,9 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import MacAddress
 from askport.core.channels import ChannelEvent
 from askport.core.formats.packet import Ends
-from askport.core.machine import Effect, Machine, earliest
+from askport.core.machine import Effect, Machine
 from askport.core.proofs.verdict import Outcome, verdict_of
-from askport.core.wire import Heard, Link
+from askport.core.wire import Heard
 
 ATTEMPTS = 3
 """Questions before "no answer": some stacks drop the packet for which they first have to ask by ARP."""
@@ -166,7 +166,7 @@ class Proving(Machine):
         return max((each.watches_until for each in self.proofs if each.watches_until is not None), default=None)
 
     @property
-    def _running(self) -> list[Proof]:
+    def children(self) -> list[Proof]:
         return [proof for proof in (self.proofs if self._begun else self._first) if not proof.done]
 
     def receive(self, heard: Heard) -> None:
@@ -175,17 +175,11 @@ class Proving(Machine):
         for proof in self.proofs:
             if proof.done:
                 proof.watch(heard)
-        for proof in self._running:
-            proof.receive(heard)
-
-    def link_changed(self, link: Link, now: float) -> None:
-        for proof in self._running:
-            proof.link_changed(link, now)
+        super().receive(heard)
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         self._now = max(self._now, now)
-        for proof in self._running:
-            proof.channel_event(event, now)
+        super().channel_event(event, now)
 
     def handle_timer(self, now: float) -> None:
         self._now = max(self._now, now)
@@ -193,8 +187,7 @@ class Proving(Machine):
             self._begun = True
             for proof in self._then:
                 proof.begin(now)
-        for proof in self._running:
-            proof.handle_timer(now)
+        super().handle_timer(now)
 
     def poll(self) -> list[Effect]:
         """Return what is to be done now, by those too that have just ended: they close what they opened."""
@@ -207,7 +200,7 @@ class Proving(Machine):
 
     def next_deadline(self) -> float | None:
         """Return the first of their deadlines; those that come after the others begin at once."""
-        if not self._begun and self._then and not self._running:
+        running = self.children
+        if not self._begun and self._then and not running:
             return self._now
-        running = self._running
-        return earliest(*(proof.next_deadline() for proof in running)) if running else self._watches_until
+        return super().next_deadline() if running else self._watches_until

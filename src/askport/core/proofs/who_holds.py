@@ -8,7 +8,7 @@ from askport.core.finding.tracking import Tracker
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import STAYS_ON_LINK, ends_of
-from askport.core.machine import Effect, earliest
+from askport.core.machine import Machine, earliest
 from askport.core.proofs.proof import ATTEMPTS, INTERVAL_S, Repeated, Subject
 from askport.core.text import listed
 from askport.core.wire import Heard
@@ -112,8 +112,9 @@ class SameMac(_Holders):
             else earliest(super().next_deadline(), checked)
         )
 
-    def poll(self) -> list[Effect]:
-        return [*super().poll(), *self._tracker.poll()]
+    @property
+    def children(self) -> list[Machine]:
+        return [self._tracker]
 
     def conclude(self, now: float) -> None:
         """Judge; where it has not answered itself, see first whether somebody behind it does."""

@@ -7,7 +7,7 @@ from ipaddress import IPv6Address
 from askport.core.addresses import MacAddress
 from askport.core.formats.ipv6 import link_local
 from askport.core.formats.packet import Ends6
-from askport.core.machine import Effect, Machine
+from askport.core.machine import Machine
 from askport.core.proofs.proof import Proving
 from askport.core.proofs.reachable import PortOpens
 from askport.core.reach.link_local import LinkLocal
@@ -44,13 +44,13 @@ class OverIpv6(Machine):
         return [each.port for each in self.services if each.passed]
 
     @property
-    def _asks(self) -> Machine:
-        return self._proving or self._looks
+    def children(self) -> tuple[Machine]:
+        return (self._proving or self._looks,)
 
     @property
     def done(self) -> bool:
         """Whether every port has answered, or had its time; or it has shown no such address."""
-        return self._asks.done and (self._proving is not None or self.address is None)
+        return self.children[0].done and (self._proving is not None or self.address is None)
 
     def _go_on(self, now: float) -> None:
         if self.address and self._proving is None:
@@ -60,14 +60,5 @@ class OverIpv6(Machine):
             self._proving = Proving(self.services)
 
     def receive(self, heard: Heard) -> None:
-        self._asks.receive(heard)
+        super().receive(heard)
         self._go_on(heard.at)
-
-    def handle_timer(self, now: float) -> None:
-        self._asks.handle_timer(now)
-
-    def next_deadline(self) -> float | None:
-        return None if self.done else self._asks.next_deadline()
-
-    def poll(self) -> list[Effect]:
-        return [*super().poll(), *self._asks.poll()]

@@ -11,7 +11,7 @@ from askport.core.finding.tracking import Sighting
 from askport.core.kinds.model import Kind
 from askport.core.kinds.own_word import read_back, words_of
 from askport.core.kinds.placeholders import wrote_by
-from askport.core.machine import Effect, earliest
+from askport.core.machine import Effect, Machine, earliest
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
@@ -230,8 +230,9 @@ class Talking(Way):
         until = self._follow_until if self._part is _Part.FOLLOWING else None
         return earliest(self._conversation.next_deadline(), self._tracker.next_deadline(), until)
 
-    def poll(self) -> list[Effect]:
-        return [*super().poll(), *self._conversation.poll()]
+    @property
+    def children(self) -> list[Machine]:
+        return [*super().children, self._conversation]
 
     def _go_on(self, now: float) -> None:
         talk, setting = self._conversation, self._part is _Part.SETTING

@@ -128,8 +128,9 @@ class Way(Machine):
         last = self.steps[-1] if self.steps else None
         self.result, self.because = Result.SENT, last.text if last else ""
 
-    def poll(self) -> list[Effect]:
-        return [*super().poll(), *self._tracker.poll()]
+    @property
+    def children(self) -> list[Machine]:
+        return [self._tracker]
 
     def close(self, now: float) -> None:
         """End the way now, with the result that it has come to."""
