@@ -25,11 +25,15 @@ check: lint $(VENV)/.tests
 	TMPDIR=$$(mktemp -d -p "$${at:-/tmp}") && export TMPDIR && trap 'rm -rf "$$TMPDIR"' EXIT && \
 	$(BIN)/pytest --waiting 1 -m "not kernel and not screen and not database and not long"
 
+# Lines of the product, blank ones not counted; it only goes down.
+MOST_LINES = 45400
 lint: $(VENV)/.dev
 	$(BIN)/ruff check src tests benchmarks docs packages
 	$(BIN)/ruff format --check src tests benchmarks docs packages
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	@lines=$$(git ls-files 'src/*.py' | xargs cat | grep -c '[^[:space:]]'); echo "$$lines lines of at most $(MOST_LINES)"; \
+		[ $$lines -le $(MOST_LINES) ] || { echo "src has grown: take something away." >&2; exit 1; }
 
 # What a stranger does: the second command, in a bare Debian made for it, as root and as a user with sudo.
 bare:
