@@ -109,7 +109,7 @@ $(VENV)/.tools: $(VENV)/bin/python
 
 # Programs at the other end, and on a laptop, that are never installed, only unpacked: tools/test-room shows them.
 $(VENV)/partners: tools/test-partners $(VENV)/bin/python
-	@sh tools/test-partners $(CURDIR)/$@ isc-dhcp-client avahi-autoipd avahi-daemon lldpd dnsmasq-base \
+	@sh tools/test-partners "$(CURDIR)/$@" isc-dhcp-client avahi-autoipd avahi-daemon lldpd dnsmasq-base \
 		busybox-static inetutils-telnetd openssh-server dropbear-bin bootpc snmpd knxd ola wsdd \
 		kea-dhcp4-server isc-dhcp-server bind9-utils postgresql network-manager dhcpcd-base dbus systemd
 	@touch $@

@@ -1,6 +1,7 @@
 """Writes what is made from the commands: the list that completion reads, and a manual page for each."""
 
 import json
+import os
 import re
 import sys
 from concurrent.futures import ThreadPoolExecutor
@@ -64,16 +65,17 @@ def _paths(own: dict[str, Any], path: tuple[str, ...] = ()) -> list[tuple[tuple[
 def write_manual(folder: Path) -> None:
     """Write a manual page for the program and one for each command, from what ``--help`` says."""
     emptied(folder)
-    program = Path(sys.executable).with_name("askport")
+    # By its name: a path is put before a shell as it is, spaces and all.
+    place = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
 
     def write(named: tuple[tuple[str, ...], str]) -> None:
         path, says = named
         words = re.sub(r"\.$", "", says)[:1].lower() + re.sub(r"\.$", "", says)[1:]
         text = run("help2man", "--no-info", "--no-discard-stderr", f"--version-string={version()}", f"--name={words}",
-                   "--manual=Ask Port", "--source=Ask Port", " ".join([str(program), *path]),
-                   env={"COLUMNS": "100", "LC_ALL": "C.UTF-8"})  # fmt: skip
+                   "--manual=Ask Port", "--source=Ask Port", " ".join(["askport", *path]),
+                   env={"PATH": place, "COLUMNS": "100", "LC_ALL": "C.UTF-8"})  # fmt: skip
         called = "-".join(("askport", *path))
-        text = text.replace(str(program), "askport").replace(".TH ASKPORT ", f".TH {called.upper()} ", 1)
+        text = text.replace(".TH ASKPORT ", f".TH {called.upper()} ", 1)
         text = text.replace(f"{' '.join(('askport', *path))} \\-", f"{called} \\-", 1).replace(".IP\n", "", 1)
         (folder / f"{called}.1").write_text(text)
 
