@@ -4,6 +4,7 @@ import platform
 import shutil
 import sys
 from pathlib import Path
+from zipfile import ZipFile, ZipInfo
 
 from making import BUILD, DIST, HERE, emptied, pack, run, tell, version
 from papers import environment, put_beside, write_papers
@@ -37,6 +38,7 @@ def main() -> None:
     folder = BUILD / name
     shutil.rmtree(folder, ignore_errors=True)
     shutil.move(work / "dist/askport", folder)
+    _sort(folder / "_internal/base_library.zip")
     libc = " ".join(platform.libc_ver())
     (folder / "README").write_text(_READ_ME.format(version=version(), machine=platform.machine(), libc=libc))
     shutil.copytree(BUILD / "from-commands/completion", folder / "completion")
@@ -46,6 +48,15 @@ def main() -> None:
     write_papers(folder)
     packed = pack(folder, DIST / f"{name}.tar.gz")
     tell([packed, put_beside(packed, (folder / "sbom.cdx.json").read_text())])
+
+
+def _sort(archive: Path) -> None:
+    """Put the modules of an archive in one order, whatever the path is at which it was made."""
+    with ZipFile(archive) as before:
+        found = {each: before.read(each) for each in sorted(before.namelist())}
+    with ZipFile(archive, "w") as after:
+        for name, data in found.items():
+            after.writestr(ZipInfo(name), data)
 
 
 if __name__ == "__main__":

@@ -20,6 +20,10 @@ def environment() -> Path:
         run(sys.executable, "-m", "venv", "--clear", "--without-pip", folder)
         run(_TOOLS / "pip", "--python", folder / "bin/python", "install", "--quiet", "--disable-pip-version-check",
             "--no-index", "--no-compile", f"--find-links={found}", "askport")  # fmt: skip
+        for each in packages_of(folder).glob("*.dist-info/RECORD"):
+            # Its commands are not shipped; they have the path in them at which this was made.
+            kept = [line for line in each.read_text().splitlines(keepends=True) if not line.startswith("../")]
+            each.write_text("".join(kept))
         (folder / ".whole").touch()
     return folder
 
