@@ -137,11 +137,11 @@ class JobRun:
         self.kinds_now: Callable[[], Sequence[Kind]] = lambda: self.kinds
         """Tells the kinds as their files have them now."""
         self.crew = crew
+        """What keeps the job and its crew together beside the work, where it has one."""
         self.in_hand_too: Callable[[], Iterable[WorkItem]] = lambda: ()
         """Tells which units are in hand beside the one at hand: those on a switch."""
         self.lets_write: Callable[[], object] = lambda: None
         """Refuses, where whoever looks at a crew may only read."""
-        """What keeps the job and its crew together beside the work, where it has one."""
         self.log_ins: dict[str, LogIn] = {}
         """What kinds are entered with; never stored."""
         self._serial_lines: dict[str, str] = {}

@@ -78,11 +78,11 @@ class AtHand:
         self.takes_offer = ""
         """The name of a kind that only its maker speaks for, where a way of it was chosen, or the plan has it."""
         self.first_words: list[str] = []
+        """The first text of its console, and its page's title, where they were read."""
         self.identities: tuple[Identity, ...] = ()
         """What it said of itself on a connection."""
         self.noted_identities: tuple[Identity, ...] = ()
         """Those that are in the journal."""
-        """The first text of its console, and its page's title, where they were read."""
         self.title = ""
         """The title that its page was found with, where it was asked for."""
         self.ports_tried: list[Proof] = []
