@@ -7,7 +7,7 @@ from pathlib import Path
 from zipfile import ZipFile, ZipInfo
 
 from making import BUILD, DIST, HERE, emptied, pack, run, tell, version
-from papers import environment, put_beside, write_papers
+from papers import environment, list_no_commands, put_beside, write_papers
 
 _LOADED_BY_NAME = ("askport", "textual", "rich", "pysnmp", "asyncssh", "telnetlib3", "psycopg", "psycopg_binary",
                    "sqlalchemy.dialects.sqlite", "sqlalchemy.dialects.postgresql", "reportlab", "serial", "xlsxwriter",
@@ -39,6 +39,7 @@ def main() -> None:
     shutil.rmtree(folder, ignore_errors=True)
     shutil.move(work / "dist/askport", folder)
     _sort(folder / "_internal/base_library.zip")
+    list_no_commands(folder / "_internal")
     libc = " ".join(platform.libc_ver())
     (folder / "README").write_text(_READ_ME.format(version=version(), machine=platform.machine(), libc=libc))
     shutil.copytree(BUILD / "from-commands/completion", folder / "completion")

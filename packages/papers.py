@@ -20,12 +20,16 @@ def environment() -> Path:
         run(sys.executable, "-m", "venv", "--clear", "--without-pip", folder)
         run(_TOOLS / "pip", "--python", folder / "bin/python", "install", "--quiet", "--disable-pip-version-check",
             "--no-index", "--no-compile", f"--find-links={found}", "askport")  # fmt: skip
-        for each in packages_of(folder).glob("*.dist-info/RECORD"):
-            # Its commands are not shipped; they have the path in them at which this was made.
-            kept = [line for line in each.read_text().splitlines(keepends=True) if not line.startswith("../")]
-            each.write_text("".join(kept))
+        list_no_commands(packages_of(folder))
         (folder / ".whole").touch()
     return folder
+
+
+def list_no_commands(packages: Path) -> None:
+    """Take commands off the packages' lists: they are not shipped, and have the path in them at which this was made."""
+    for each in packages.glob("*.dist-info/RECORD"):
+        kept = [line for line in each.read_text().splitlines(keepends=True) if not line.startswith("../")]
+        each.write_text("".join(kept))
 
 
 def packages_of(folder: Path) -> Path:
