@@ -173,9 +173,9 @@ def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(pra
         said.append(next_line(session, bench.now()).sentence)
         session.enter(bench.now())
     assert "pull its power" in said[0]
-    assert "Ask who is there" in said[0]
-    assert "Ask by ARP for likely addresses" in said[1]
-    assert "sweep all private ones" in said[2]
+    assert "Send discovery requests" in said[0]
+    assert "Try common addresses (ARP)" in said[1]
+    assert "Sweep all private ranges" in said[2]
     assert said[3].startswith("Sweeping: at ")
     session.cable.search.pause(bench.now())
     assert "held" in next_line(session, bench.now()).sentence

@@ -80,9 +80,9 @@ def test_the_headless_demo_proves_every_device(tmp_path):
     assert {"TG-01", "OX-06", "BL-01", "FD-01", "UV-01", "SW-01", "PA-01", "DR-01"} <= {row["tag"] for row in rows}
     assert (rows[0]["as_found"], rows[0]["found_gateway"]) == ("192.168.61.7/24", "192.168.61.254")
     for said in (
-        "6 twins hold 172.29.4.100",
+        "6 devices use the same address 172.29.4.100",
         "Learned from OX-01: 2 requests, 20 values put in.",
-        "An address server answers here, 10.84.19.254",
+        "DHCP server 10.84.19.254 found",
         "fe80::200:5eff:fe00:5360",
     ):
         assert said in run.stdout

@@ -342,7 +342,7 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
     screen = terminal(*device.cable.inside("laptop"), *ASKPORT, "--job", str(job))
     screen.until("zl0", "heard ")
     device.cable.start("device", "ping", "-c", "9", "192.168.77.254")
-    walk(screen, ("Enter ▸ Use zl0.", "Enter"), ("Enter ▸ Go on with", "Enter"), ("Enter ▸ Borrow", "Enter"),
+    walk(screen, ("Enter ▸ Use zl0.", "Enter"), ("Enter ▸ Use this device", "Enter"), ("Enter ▸ Borrow", "Enter"),
          ("v Console", "v"))  # fmt: skip
     for waits, keys in (("login: ", "fitter"), ("password: ", "marked-secret"), ("> ", "ip 10.84.16.9"),
                         ("> ip 10.84.16.9", None), ("> ip 10.84.16. ", "21 255.255.252.0 10.84.19.254")):  # fmt: skip
@@ -355,7 +355,7 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
         assert time.monotonic() < deadline, screen.screen()
         time.sleep(0.1)
     screen.keys("C-\\")
-    walk(screen, ("put it back. l leaves", "l"), ("Record BD-1", "s"),
+    walk(screen, ("put it back. Press l", "l"), ("Record BD-1", "s"),
          ("What is it called", "Enter"), ("Kept in", ""))  # fmt: skip
     screen.leave()
     (kept,) = tmp_path.glob("*.kind.toml")

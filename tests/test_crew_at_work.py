@@ -421,7 +421,7 @@ def test_in_the_office_a_difference_is_settled_and_the_plan_is_changed_and_both_
         else:
             office.until("Nothing is said differently any more")
         office.keys("Escape", "Escape")
-        office.until("In working order")
+        office.until("Work list")
         if may:
             office.keys("Tab", "e")
             office.until("What is TG-0")

@@ -105,7 +105,7 @@ def test_eight_devices_with_every_mistake_on_the_way(cable, terminal, tmp_path):
     walk(screen, "HD-03")
     bench.plug(2)
     screen.keys("Enter")
-    screen.until("Go on with 00:00:5e:00:53:42")
+    screen.until("Use this device: 00:00:5e:00:53:42")
     screen.keys("n")
     screen.until("tag")
     screen.keys("HD-04", "Enter")
@@ -134,8 +134,8 @@ def test_eight_devices_with_every_mistake_on_the_way(cable, terminal, tmp_path):
     units = {"HD-01": 1, "HD-03": 3, "HD-04": 2, "HD-05": 5, "HD-06": 6, "HD-07": 7}
     assert left == {tag: (mac_of(unit), f"10.84.16.3{tag[-1]}") for tag, unit in units.items()}
     cover = the_cover(job, tmp_path / "out")
-    assert re.search(r"HD-06: .*default gateway not shown", cover), cover
-    assert re.search(r"Planned and not done.*HD-02.*HD-08", cover), cover
+    assert re.search(r"HD-06: .*not verified: .*default gateway", cover), cover
+    assert re.search(r"Outstanding (planned, not started).*HD-02.*HD-08", cover), cover
     for tag in ("HD-01", "HD-03", "HD-04", "HD-05", "HD-07"):
         assert re.search(rf"(Not proven|Not made|not made|unproven).*{tag}", cover), (tag, cover)
     for server, check in SERVERS.items():
@@ -207,7 +207,7 @@ def test_the_rest_alike_without_a_plan_counts_on_and_says_where_it_ends(cable, t
     screen.until("Type the number")
     screen.keys("253", "Tab", "Tab", "1", "Enter")
     screen.until("to 192.168.61.253/24")
-    press_until(screen, "unit 1 is recorded. On to the next one.")
+    press_until(screen, "unit 1 is recorded. Go on to the next device.")
     screen.keys("g")
     screen.until("Cut the power of which units")
     screen.keys("last", "Enter")

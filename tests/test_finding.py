@@ -234,7 +234,10 @@ def test_certainty_ends_with_what_speaks_against_it(frames, said):
     if "holds" in said:
         made.receive(hear(Frame(at=99.0, data=SPEAKS)))
         assert made.device(IT).best.belief is Belief.CERTAIN
-        assert "2 twins hold 192.168.61.7" in {each.code: each.text for each in made.hazards()}["duplicate-address"]
+        assert (
+            "2 devices use the same address 192.168.61.7"
+            in {each.code: each.text for each in made.hazards()}["duplicate-address"]
+        )
 
 
 def test_a_device_that_no_longer_answers_is_said_to():
@@ -383,7 +386,7 @@ def test_likely_addresses_come_once_and_stay_within():
 
 def test_twins_are_a_hazard():
     hazards = {hazard.code: hazard for hazard in finder(SPEAKS, arp_question(OTHER, GATEWAY, sender=HOME)).hazards()}
-    assert "2 twins hold 192.168.61.7" in hazards["duplicate-address"].text
+    assert "2 devices use the same address 192.168.61.7" in hazards["duplicate-address"].text
 
 
 def test_what_is_kept_is_bounded():

@@ -230,7 +230,7 @@ def test_a_console_is_asked_into_and_told_on_the_bench_and_the_record_says_what_
 def test_one_without_an_address_takes_it_from_an_echo_of_its_length_only(practice, monkeypatch):
     bench, run = practice("WX-01")
     session = walk(bench, run, {Phase.MAY_SET}, hands=False)
-    assert "echoes for 10.84.16.90/22" in next_line(session, bench.now()).sentence
+    assert "Set 10.84.16.90/22 with a ping" in next_line(session, bench.now()).sentence
     monkeypatch.setattr(bench.device, "_payload", 126)
     session.enter(bench.now())
     pass_time(bench, run, span=70.0)
@@ -251,7 +251,7 @@ def test_what_was_given_is_told_to_be_kept_or_is_gone_at_the_power_cut(practice,
     """BL-01: screen and register say so both times."""
     bench, run = practice("BL-01")
     session = walk(bench, run, {Phase.MAY_KEEP}, hands=False)
-    assert "for now only. Have its console keep it" in next_line(session, bench.now()).sentence
+    assert "is set, but not saved. Save it (console)" in next_line(session, bench.now()).sentence
     if keeps:
         session.enter(bench.now())
     else:

@@ -51,7 +51,7 @@ def test_what_tells_states_apart_still_does():
 )
 def test_a_screen_without_our_signs_has_no_other_one(terminal, environment, enter, signs):
     screen = terminal(environment, ".venv/bin/askport", "demo")
-    shown = set(screen.until("Nobody has spoken yet", enter)) - {"\n"}
+    shown = set(screen.until("No device heard yet", enter)) - {"\n"}
     assert shown <= signs, shown - signs
 
 

@@ -21,7 +21,7 @@ def test_keys_that_say_this_is_it_and_by_what_light(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12", "--wire", "house")
     screen.until("the cable is in the wrong socket", "press d")
     screen.keys("d")
-    screen.until("Go on with 00:00:5e:00:53:")
+    screen.until("Use this device: 00:00:5e:00:53:")
     screen.press("Down", "▸ 00:00:5e:00:53:8c")
     screen.press("Up", "▸ 00:00:5e:00:53:f0")
     dark = screen._tmux("capture-pane", "-p", "-e")
@@ -36,16 +36,16 @@ def backgrounds(shown):
 
 def test_a_device_blinks_when_it_is_asked_to(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12", "--first", "FL-01")
-    screen.until("Nobody has spoken yet")
+    screen.until("No device heard yet")
     screen.press("+", "◆ greet")
-    screen.until("Go on with 00:00:5e:00:53:61", "i Blink")
+    screen.until("Use this device: 00:00:5e:00:53:61", "i Blink")
     screen.press("i", "Asked it to blink")
     screen.leave()
 
 
 def test_what_was_found_is_put_back_and_b_goes_a_step_back(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12")
-    for waits in ("Enter ▸ Go on with 00:00:5e:00:53:10", "Enter ▸ Borrow", "Enter ▸ Send its page"):
+    for waits in ("Enter ▸ Use this device: 00:00:5e:00:53:10", "Enter ▸ Borrow", "Enter ▸ Fill in its web page"):
         screen.until(waits)
         screen.keys("Enter")
     screen.until("Pull its power", "z As found")
@@ -63,8 +63,8 @@ def test_labels_are_scanned_and_tags_given_in_order_and_the_register_is_sorted(t
     screen.until("Listening")
     screen.press("+", "6 twins hold 172.29.4.100")
     for key, seen in (("x", "no tag: nothing is set on it"), ("F7", "OX-01     to come"),
-                      ("F2", "by the order alone"), ("Escape", "x All on a switch"), ("r", "register of"),
-                      ("F4", "address "), ("Escape", "x All on a switch")):  # fmt: skip
+                      ("F2", "by the order alone"), ("Escape", "x Several on switch"), ("r", "register of"),
+                      ("F4", "address "), ("Escape", "x Several on switch")):  # fmt: skip
         screen.keys(key)
         screen.until(seen)
     screen.leave()

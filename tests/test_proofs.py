@@ -110,7 +110,7 @@ def silent(_):
     [
         (SameMac(IT_AT_NEW, now=0.0), both(holds(IT, NEW), echoes), True, "It, and nobody else, answered"),
         (SameMac(IT_AT_NEW, now=0.0), holds(IT, NEW), None, "that it is there is not shown"),  # ARP alone
-        (SameMac(IT_AT_NEW, now=0.0), holds_everything(IT), False, "that 10.84.16.21 is its own is not shown"),
+        (SameMac(IT_AT_NEW, now=0.0), holds_everything(IT), False, "does not prove that 10.84.16.21 is its own"),
         (SameMac(IT_AT_NEW, now=0.0), answers_nobody, False, "It speaks as 10.84.16.21; whether it answers for other"),
         (SameMac(IT_AT_NEW, now=0.0), silent, False, "Nobody answered when asked for 10.84.16.21 3 times"),
         (SameMac(IT_AT_NEW, now=0.0), holds(OTHER, NEW), False, f"is held by {OTHER}, not by {IT}"),
@@ -387,7 +387,7 @@ def test_where_nothing_shows_the_cut_whoever_pulled_it_is_asked_and_the_record_s
     assert proof.power is Power.UNSURE
     proof.confirm(5.0)
     prove(proof, holds(IT, NEW))
-    assert (proof.passed, "the cut as told" in proof.measured) == (True, True)
+    assert (proof.passed, "power cut confirmed by the technician" in proof.measured) == (True, True)
     assert "The technician confirmed the power cut" in proof.because
 
 

@@ -140,7 +140,11 @@ def test_the_cover_begins_with_what_is_open_the_worst_first(job):
     visit.permanent = False
     failing = Row.model_validate({**row.model_dump(), "tag": "AA-01"})
     points = open_points([failing, rows[0]], plan, ["AA-01 is planned differently"])
-    assert [each.heading for each in points][:3] == ["Failed", "Planned and not done", "Lost at the next power cut"]
+    assert [each.heading for each in points][:3] == [
+        "Failed",
+        "Outstanding (planned, not started)",
+        "Lost at the next power cut",
+    ]
     assert points[0].lines == ("AA-01: subnet mask and default gateway",)
     names = " ".join(points[1].lines).split(", ")
     assert (points[1].count, names[-99:]) == (len(names), [each.tag for each in waiting])

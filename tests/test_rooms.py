@@ -125,23 +125,23 @@ def test_a_new_way_is_offered_narrated_run_and_recorded(practice, monkeypatch):
 
 def test_the_screen_offers_the_way_the_unit_and_the_view(terminal):
     screen = terminal(sys.executable, str(HERE), "demo", "--pace", "12", "--first", "EC-01")
-    screen.until("Nobody has spoken yet")
+    screen.until("No device heard yet")
     screen.keys("+")
     screen.until("Shouting", "192.168.61.77")
     screen.keys("a")
     screen.until("Which address do its label")
     screen.keys("192.168.61.77", "Enter")
-    screen.until("Enter ▸ Go on with 00:00:5e:00:53:77")
+    screen.until("Enter ▸ Use this device: 00:00:5e:00:53:77")
     screen.keys("y")
     screen.until("So far ", " frames")
     screen.keys("Escape")
-    screen.until("Enter ▸ Go on with 00:00:5e:00:53:77")
+    screen.until("Enter ▸ Use this device: 00:00:5e:00:53:77")
     screen.keys("Enter")
     screen.until("Enter ▸ Borrow 192.168.61.")
     screen.keys("Enter")
     screen.until("shout at it", "It has ears.", "Enter ▸ Shout 10.84.16.77/22 at it.")
     screen.keys("Enter")
-    screen.until("put it back. l leaves", "answers ping at 10.84.16.77")
+    screen.until("put it back. Press l", "answers ping at 10.84.16.77")
     screen.leave()
 
 

@@ -17,21 +17,21 @@ from conftest import ASKPORT, wait_for
 def test_keys_and_palette_know_what_can_be_done_and_go_by_the_key_that_opened_them(terminal):
     """In the smallest terminal, where the keys that have no room in the last line stand in the help."""
     screen = terminal(*ASKPORT, "demo", "--pace", "12", size=(80, 24))
-    whole = screen.until("Enter ▸ Go on with", "◆ 2 Find", "cannot talk: laptop is in 10.84.16.0/22", "? all keys")
+    whole = screen.until("Enter ▸ Use this device", "◆ 2 Find", "cannot talk: laptop is in 10.84.16.0/22", "? all keys")
     screen.keys("C-c")
     screen.until("Press q to leave.")
     for closes in ("?", "Escape", "F1"):
         screen.keys("F1" if closes == "F1" else "?")
         screen.until("What the keys do now", "Label", "Type or scan the MAC address on its label")
         screen.keys(closes)
-        again = screen.until("Enter ▸ Go on with", "? all keys")
+        again = screen.until("Enter ▸ Use this device", "? all keys")
         assert [line[:30] for line in again.splitlines()[2:5]] == [line[:30] for line in whole.splitlines()[2:5]]
     screen.keys("C-p")
     screen.until("Search for commands", "Name the address on its label")
     screen.keys("L", "o", "u", "d")
     screen.until("or sweep faster; sends on the cable")
     screen.keys("Escape")
-    screen.until("Enter ▸ Go on with")
+    screen.until("Enter ▸ Use this device")
     screen.leave()
 
 
@@ -41,13 +41,13 @@ def test_a_crate_on_a_switch_goes_by_itself_after_the_last_label(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "16", "--wire", "twins", "--first", "OX-01")
     screen.until("Listening")
     screen.keys("+")
-    screen.until("6 twins hold 172.29.4.100", "x All on a switch")
+    screen.until("6 devices use the same address 172.29.4.100", "x Several on switch")
     screen.keys("x")
     screen.until("no tag: nothing is set on it", "With the last of 6 it begins")
     for number in (1, 2, 3, 4, 5, 6):
         screen.keys(*f"00005e00534{number}", "Enter", *f"OX-0{number}", "Enter")
         screen.until(f"OX-0{number}")
-    screen.until("At hand, side by side", "units at hand side by side")
+    screen.until("At hand, side by side", "units side by side")
     screen.until("Pull the power of the switch and of all 6 units")
     time.sleep(1.0)  # their clocks are watched for some seconds, sixteen times as fast, before they say anything
     screen.keys("F6")
@@ -87,18 +87,18 @@ def test_a_label_that_is_scanned_where_no_line_is_open_is_compared_or_put_away(t
     screen = terminal(*ASKPORT, "demo", "--pace", "8", "--wire", "twins", "--first", "OX-01")
     screen.until("Listening")
     screen.keys("+")
-    screen.until("6 twins hold 172.29.4.100")
+    screen.until("6 devices use the same address 172.29.4.100")
     screen.keys("-l", "00:00:5e:00:53:43\r")
     screen.until("Scanned: 00:00:5e:00:53:43")
-    screen.until("Go on with 00:00:5e:00:53:43")
-    for opens, seen in (("f", "What it said:"), ("p", "In working order"), ("?", "What the keys do")):
+    screen.until("Use this device: 00:00:5e:00:53:43")
+    for opens, seen in (("f", "What it said:"), ("p", "Work list"), ("?", "What the keys do")):
         screen.keys(opens)
         screen.until(seen)
         time.sleep(0.7)  # what follows a key sooner may be for the line that it opens
         screen.keys("-l", "e0:f1:a2:b3:c4:d5\r")
         screen.until("put away: e0:f1:a2:b3:c4:d5")
         screen.keys("Escape")
-        screen.until("Go on with 00:00:5e:00:53:43")
+        screen.until("Use this device: 00:00:5e:00:53:43")
     screen.leave()
 
 
@@ -113,20 +113,22 @@ def climb(screen):
 def test_a_device_is_walked_to_the_register_by_enter(terminal):
     """What a technician does with TG-01: Enter, its power, and Enter."""
     screen = terminal(*ASKPORT, "demo", "--pace", "12")
-    found = "Enter ▸ Go on with 00:00:5e:00:53:10 (Halden Fluidics) at 192.168.61.7"
+    found = "Enter ▸ Use this device: 00:00:5e:00:53:10 (Halden Fluidics) at 192.168.61.7"
     screen.until(found, "cannot talk: laptop is in 10.84.16.0/22")
     screen.keys("Enter")
     screen.until("Enter ▸ Borrow 192.168.61.")
     screen.keys("Enter")
-    screen.until("Enter ▸ Send its page", "255.255.252.0", "none, it says", "POST /net ip=10.84.16.40", "can talk")
+    screen.until(
+        "Enter ▸ Fill in its web page", "255.255.252.0", "none, it says", "POST /net ip=10.84.16.40", "can talk"
+    )
     screen.keys("Enter")
-    screen.until("put it back. l leaves", "answers ping at 10.84.16.40")
+    screen.until("put it back. Press l", "answers ping at 10.84.16.40")
     screen.keys("F6")
     screen.until("Its power is off")
     screen.keys("F6")
     screen.until("Enter ▸ Record TG-01")
     screen.keys("Enter")
-    screen.until("TG-01 is recorded. On to the next one.")
+    screen.until("TG-01 is recorded. Go on to the next device.")
     screen.keys("r")
     screen.until("1 of 1 proven", "10.84.16.40/22", "Still to do", "OX-01 10.84.16.31/22")
     screen.until("It, and nobody else, answered when asked")  # the device at the cursor, under a short table
@@ -136,7 +138,7 @@ def test_a_device_is_walked_to_the_register_by_enter(terminal):
 
 def test_small_screens_keep_what_matters_and_slips_are_said(terminal, tmp_path):
     screen = terminal(*ASKPORT, "demo", "--pace", "12", size=(100, 30))
-    screen.until("Enter ▸ Go on with")
+    screen.until("Enter ▸ Use this device")
     screen.keys("e")
     screen.until("What is TG-01 to become?")
     screen.keys("C-u")
@@ -149,7 +151,7 @@ def test_small_screens_keep_what_matters_and_slips_are_said(terminal, tmp_path):
 
 def test_twins_hold_enter_up_and_a_label_is_compared_while_it_is_typed(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12", "--wire", "twins")
-    screen.until("·   6 twins hold 172.29.4.100: leave only one of them connected, press m")  # and no "Enter ▸"
+    screen.until("·   6 devices share 172.29.4.100. Connect one only; or press m")  # and no "Enter ▸"
     screen.keys("m")
     screen.until("Which MAC address does its label give?")
     screen._tmux("send-keys", "-l", "53:47")
@@ -163,7 +165,7 @@ def test_twins_hold_enter_up_and_a_label_is_compared_while_it_is_typed(terminal)
     screen.keys("f")
     screen.until("What it said: 00:00:5e:00:53:43", "ac 1d 04 64", "bytes 28 to 31      sender's address")
     screen.keys("f")
-    screen.until("Enter ▸ Several devices speak here: check the label first. Go on with 00:00:5e:00:53:43")
+    screen.until("Enter ▸ Several devices speak here: check the label first. Use this device: 00:00:5e:00:53:43")
     screen.leave()
 
 
@@ -187,7 +189,7 @@ def test_a_hostile_name_is_shown_and_does_nothing(terminal, tmp_path):
     script = tmp_path / "hostile.py"
     script.write_text(HOSTILE)
     screen = terminal(sys.executable, str(script))
-    screen.until("calls itself", "Enter ▸ Go on with", "[/][@click=app.quit]x")
+    screen.until("calls itself", "Enter ▸ Use this device", "[/][@click=app.quit]x")
     screen.leave()
 
 
@@ -224,7 +226,7 @@ def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_
     screen.keys("Enter")
     screen.until("sends nothing")
     climb(screen)
-    screen.until("Enter ▸ Go on with 02:00:00:00:00:99")
+    screen.until("Enter ▸ Use this device: 02:00:00:00:00:99")
     screen.until("Its mask was measured: /24")
     screen.keys("Enter")
     screen.until("Enter ▸ Borrow 192.168.1.")
@@ -244,7 +246,7 @@ def test_what_is_said_while_an_adapter_is_chosen_is_not_missed(terminal, cable, 
     cable.start("device", "ping", "-c", "1", "192.168.61.254")
     screen.until("02:00:00:00:00:99: It asked for 192.168.61.254 from 192.168.61.7", "Enter ▸ Use zl0.")
     screen.keys("Enter")
-    screen.until("Enter ▸ Go on with 02:00:00:00:00:99", "sends nothing")
+    screen.until("Enter ▸ Use this device: 02:00:00:00:00:99", "sends nothing")
     screen.keys("q")
     assert "Recorded in" not in screen.until("ended 0"), "nothing was recorded"
     assert not (tmp_path / "site.askport").exists()
@@ -270,7 +272,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
     screen.until("Its link has just come up: the cable is in this one.", "Enter ▸ Use zl5.")
     screen.keys("Enter")
     climb(screen)
-    screen.until("Enter ▸ Go on with 02:00:00:00:00:95")
+    screen.until("Enter ▸ Use this device: 02:00:00:00:00:95")
     screen.keys("Enter")
     screen.until("Enter ▸ Borrow 192.168.1.")
     screen.keys("Enter")
@@ -296,7 +298,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
 @pytest.mark.parametrize("name", ["TERM", "HUP", "INT"])
 def test_a_signal_ends_the_screen_as_its_own_key_does(terminal, tmp_path, name):
     screen = terminal("", *ASKPORT, "demo")  # not forked: started by a shell, as people do
-    screen.until("Nobody has spoken yet")
+    screen.until("No device heard yet")
     shell = screen._tmux("display-message", "-p", "#{pane_pid}").strip()
     (program,) = Path(f"/proc/{shell}/task/{shell}/children").read_text().split()
     os.kill(int(program), getattr(signal, f"SIG{name}"))
@@ -312,7 +314,7 @@ def test_a_terminal_that_is_lost_without_a_word_ends_the_program(terminal, cable
     screen.until("Enter ▸ Use zl0.")
     screen.keys("Enter")
     climb(screen)
-    screen.until("Enter ▸ Go on with 02:00:00:00:00:99")
+    screen.until("Enter ▸ Use this device: 02:00:00:00:00:99")
     screen.keys("Enter")
     screen.until("Enter ▸ Borrow 192.168.1.")
     screen.keys("Enter")
@@ -342,7 +344,7 @@ def test_the_screen_says_that_a_firewall_or_another_server_is_in_the_way(termina
         screen.until("the laptop")
         screen.keys("+")
         screen.until(rung)
-    screen.until("Enter ▸ Go on with 02:00:00:00:00:99")
+    screen.until("Enter ▸ Use this device: 02:00:00:00:00:99")
     screen.keys("Enter")
     screen.until("Enter ▸ Borrow 192.168.1.")
     screen.keys("Enter")
@@ -355,12 +357,12 @@ def test_the_screen_says_that_a_firewall_or_another_server_is_in_the_way(termina
 def test_the_register_is_searched_as_one_types_and_the_handover_is_written(terminal, tmp_path):
     screen = terminal(*ASKPORT, "demo", "--pace", "12")
     for waits, key in (
-        ("Enter ▸ Go on with 00:00:5e:00:53:10", "p"), ("In working order", "Tab"), ("OX-01, planned", "Enter"),
-        ("OX-01 oxygen probe head", "p"), ("OX-01, which is at hand", "BTab"), ("TG-01, planned", "Enter"),
-        ("TG-01 tank level gateway", ""), ("Enter ▸ Go on with 00:00:5e:00:53:10", "Enter"),
+        ("Enter ▸ Use this device: 00:00:5e:00:53:10", "p"), ("Work list", "Tab"), ("OX-01, planned", "Enter"),
+        ("OX-01 oxygen probe head", "p"), ("OX-01, the current device", "BTab"), ("TG-01, planned", "Enter"),
+        ("TG-01 tank level gateway", ""), ("Enter ▸ Use this device: 00:00:5e:00:53:10", "Enter"),
         ("Enter ▸ Borrow", "Enter"),
-        ("Enter ▸ Send its page", "Enter"), ("l leaves", "l"), ("Enter ▸ Record TG-01", "Enter"),
-        ("is recorded. On to", "r"), ("0 of 1 proven", ""),
+        ("Enter ▸ Fill in its web page", "Enter"), ("Press l to skip", "l"), ("Enter ▸ Record TG-01", "Enter"),
+        ("is recorded. Go on", "r"), ("0 of 1 proven", ""),
     ):  # fmt: skip
         screen.until(waits)
         screen.keys(*([key] if key else []))
@@ -404,7 +406,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.keys("Escape")  # the search
     screen.until("Type to search")
     screen.keys("Escape")
-    screen.until("is recorded. On to")
+    screen.until("is recorded. Go on")
     screen.leave()
 
 
@@ -413,8 +415,8 @@ def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
     """After the first unit: Enter takes one, Enter goes on to the next; the power is cut of the last only."""
     screen = terminal(*ASKPORT, "demo", "--pace", "12", "--first", "OX-01")
     for waits, *keys in (
-        ("Enter ▸ Go on with", "Enter"), ("Enter ▸ Borrow", "Enter"), ("Enter ▸ Send its page", "Enter"),
-        ("l leaves", "F6"), ("Its power is off", "F6"), ("Enter ▸ Record OX-01", "Enter"),
+        ("Enter ▸ Use this device", "Enter"), ("Enter ▸ Borrow", "Enter"), ("Enter ▸ Fill in its web page", "Enter"),
+        ("Press l to skip", "F6"), ("Its power is off", "F6"), ("Enter ▸ Record OX-01", "Enter"),
         ("OX-01 is recorded", "g"), ("Cut the power of which units", *"sometimes", "Enter"),
         ("names no units", *["BSpace"] * 9),
         ("Enter takes it", *"last"), ("last unit only", "Enter"), ("In this crate, like OX-01", "Enter"),
@@ -422,8 +424,8 @@ def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
         ("as OX-03, like OX-01", "Enter"), ("OX-03 is recorded", "Enter"),
         ("as OX-04, like OX-01", "Enter"), ("OX-04 is recorded", "Enter"),
         ("as OX-05, like OX-01", "Enter"), ("OX-05 is recorded", "Enter"),
-        ("as OX-06, like OX-01", "Enter"), ("put it back. l leaves", "F6"), ("Its power is off", "F6"),
-        ("OX-06 is recorded", "Enter"), ("In this round", "r"), ("2 of 6 proven", "Escape"), ("In this round",),
+        ("as OX-06, like OX-01", "Enter"), ("put it back. Press l", "F6"), ("Its power is off", "F6"),
+        ("OX-06 is recorded", "Enter"), ("Job list", "r"), ("2 of 6 proven", "Escape"), ("Job list",),
     ):  # fmt: skip
         screen.until(waits)
         screen.keys(*keys)

@@ -179,7 +179,7 @@ def test_a_plan_that_does_not_fit_is_not_set(practice, plan, said):
 
 @pytest.mark.parametrize("tag", ["TG-01", "UV-01"])
 def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
-    """The kernel would not: it is said in the sentence, and Enter tries again."""
+    """The kernel would not: it is said in the sentence, and Press Enter to try again."""
     bench, run = practice(tag)
     session = walk(bench, run, {Phase.MAY_BORROW})
     offer = session.visit.free_address
@@ -223,7 +223,7 @@ def test_a_step_can_be_done_again(practice, reached, step, then):
 
 def test_what_is_not_certain_cannot_be_chosen_and_a_tag_is_a_tag(practice):
     bench, run = practice("UV-01")
-    with pytest.raises(BadInput, match="nothing certain is known"):
+    with pytest.raises(BadInput, match="has no confirmed address yet"):
         run.session.stages.find.choose(MacAddress(b"\2\0\0\0\0\7"), bench.now())
     for wrong in ("", "x" * 41, "TG\x1b01"):
         with pytest.raises(BadInput, match="1 to 40 printable characters"):
@@ -369,7 +369,7 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
     bench.plug(*scenario.twins(), switch=True)
     session = run.session
     pass_time(bench, run, span=8.0)
-    assert "6 twins hold 172.29.4.100" in next_line(session, bench.now()).sentence
+    assert "6 devices share 172.29.4.100" in next_line(session, bench.now()).sentence
     session.enter(bench.now())
     assert session.phase is Phase.FINDING
     with pytest.raises(BadInput, match="digit 12 is"):
@@ -679,7 +679,7 @@ def test_what_runs_a_network_can_be_said_to_be_the_device(practice):
     assert session.cable.search.obstacle is None
     other = next(each.mac for each in session.cable.finder.devices() if each.mac != router)
     session.cable.search.point_at(other)
-    assert "may be anybody's: compare its label (m), or press d" in session.cable.search.obstacle
+    assert "may be any device: compare its label (m), or press d" in session.cable.search.obstacle
     assert not next_line(session, bench.now()).enter
     session.cable.search.label(str(other))
     assert session.cable.search.obstacle is None, "its label says that it is the one"
@@ -778,7 +778,7 @@ def test_a_live_network_is_no_switch_of_ones_own(practice):
         pass_time(bench, run, span=0.1)
     assert going.is_over
     assert crate.units[0].turn is Turn.LEFT
-    assert "address server" in crate.units[0].because or "router" in crate.units[0].because
+    assert "DHCP server" in crate.units[0].because or "router" in crate.units[0].because
     assert journal(run, WasSet) == []
 
 

@@ -256,16 +256,16 @@ def test_a_first_answer_is_believed_only_of_one_that_was_silent_about_others(rou
 
 def test_the_crib_card_and_the_numbers_on_the_screen(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12")
-    for waits in ("Enter ▸ Go on with 00:00:5e:00:53:10", "Enter ▸ Borrow 192.168.61."):
+    for waits in ("Enter ▸ Use this device: 00:00:5e:00:53:10", "Enter ▸ Borrow 192.168.61."):
         screen.until(waits)
         screen.keys("Enter")
-    screen.until("Enter ▸ Send its page")
+    screen.until("Enter ▸ Fill in its web page")
     screen.keys("e")
     screen.until("Type the number", "10.84.16.41, the next free one")
     screen.keys("3", "1")
     screen.until("10.84.16.31 is planned for OX-01.")
     screen.keys("BSpace", "7", "Enter")
-    screen.until("10.84.16.37", "Enter ▸ Send its page")
+    screen.until("10.84.16.37", "Enter ▸ Fill in its web page")
     screen.keys("c")
     screen.until("Type this into TG-01", "█", "A number key copies its value")
     screen.keys("1", "Space", "Space")
@@ -275,7 +275,7 @@ def test_the_crib_card_and_the_numbers_on_the_screen(terminal):
     screen.keys("w")
     screen.until("Type this into the device")
     screen.keys("F8")
-    screen.until("Where it has landed", "▲")
+    screen.until("Actual address", "▲")
     screen.leave()
 
 
@@ -335,7 +335,11 @@ def test_a_password_is_nowhere_but_where_it_was_typed(cable, tmp_path, terminal)
         said += [cable.askport(*export, form).stdout for form in ("--csv", "--json")]
         screen = terminal(f"XDG_STATE_HOME={home}", *ASKPORT, "--log-level", "debug", "demo", "--pace", "12",
                           "--first", "SW-01")  # fmt: skip
-        for waits, key in (("Go on with 00:00:5e:00:53:28", "Enter"), ("Enter ▸ Borrow", "Enter"), ("press u", "u")):
+        for waits, key in (
+            ("Use this device: 00:00:5e:00:53:28", "Enter"),
+            ("Enter ▸ Borrow", "Enter"),
+            ("press u", "u"),
+        ):
             screen.until(waits)
             screen.keys(key)
         screen.until("What is the log-in name")

@@ -98,7 +98,7 @@ def test_an_agent_is_read_and_takes_an_address(cable, agent, kind, user, passwor
     run = agent(SET, *user, password=password, kind=kind)
     document = json.loads(run.stdout)
     assert (document["result"], document["permanent"], run.returncode) == ("taken", False, 0), run.stdout + run.stderr
-    assert document["because"] == "It is at 10.84.16.50. Its mask is not measured yet."
+    assert document["because"] == "It is at 10.84.16.50. Mask not checked yet."
     assert any("whether it still has 192.168.61.7 too" in step["text"] for step in document["steps"])
     assert any(step["text"].startswith("“store it, to be kept”: it does not take that") for step in document["steps"])
     assert "10.84.16.50" in cable.ip("addr", "show", "zd0")

@@ -367,7 +367,7 @@ def by_the_screen(screen, labels, *, is_all):
     """Choose the adapter, press x, scan every label, and begin; then leave the power cut out."""
     screen.until("Use zl0")
     screen.keys("Enter")
-    screen.until("x All on a switch")
+    screen.until("x Several on switch")
     screen.keys("x")
     screen.until("Scan the label of a unit")
     for mac, tag in labels:
@@ -379,7 +379,7 @@ def by_the_screen(screen, labels, *, is_all):
     screen.keys("l")
     screen.until(f"{len(labels)} recorded without their power cut")
     screen.keys("Escape")
-    screen.until("Every device of this round" if is_all else "In this round")
+    screen.until("Every device on the job list" if is_all else "Job list")
     screen.keys("q")
     screen.until("ended 0")
 

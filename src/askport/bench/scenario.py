@@ -166,7 +166,7 @@ UNITS: list[Unit] = [
         lambda: BusGateway(_mac(0x69), _at("192.168.93.20/24")), in_crate=False,
     ),
 ]  # fmt: skip
-"""In working order; to have one more, write its module and one line here."""
+"""Work list; to have one more, write its module and one line here."""
 WORK = tuple(each.work for each in UNITS if each.in_crate)
 """What lies in the crate."""
 

@@ -98,7 +98,7 @@ def _silent(ranges: list[IPv4Network]) -> str:
     """Say what silence means: asked for a range, it is an answer; else the device may only have to start."""
     if ranges:
         return f"Nobody on this wire answered for {listed(ranges)}."
-    return "Nothing heard. Pull the device's power and plug it in again: most devices speak when they start."
+    return "Nothing heard. Power-cycle the device: most send something when they start."
 
 
 class _Over:
@@ -131,7 +131,7 @@ class _Over:
         if sweeping and not sweeping.done and self._now() >= self._told_at + _PROGRESS_S:
             self._told_at = self._now()
             share = f"{sweeping.asked / sweeping.total:.0%}"
-            say(f"{share} of {sweeping.total:,} addresses asked for, at {sweeping.at}; {sweeping.left_s:.0f} s left.")
+            say(f"{share} of {sweeping.total:,} addresses tried, now at {sweeping.at}; {sweeping.left_s:.0f} s left.")
 
 
 def read_capture(file: Path, laptop: list[str], label: str | None, *, json: bool) -> None:

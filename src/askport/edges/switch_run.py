@@ -160,7 +160,7 @@ class SwitchRun:
         if len(lanes) > 1:
             waiting = len(self.crate.waiting)
             rest = f", {waiting} to come" if waiting else ""
-            return f"{len(lanes)} units at hand side by side{rest}; {self.crate.count_words}."
+            return f"{len(lanes)} units side by side{rest}; {self.crate.count_words}."
         if lanes and lanes[0].unit:
             return f"{lanes[0].unit.item.tag}: {next_line(lanes[0].session, self.run.wire.now()).sentence}"
         return self.crate.sentence

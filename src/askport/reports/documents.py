@@ -127,16 +127,16 @@ def _both(title: str, draw: Callable[[], Sketch]) -> Named:
 
 
 FAMILIES = [
-    Family("register", "every device as found and as left: for a spreadsheet, or for another program", _register),
+    Family("register", "all devices, as found and as left (for a spreadsheet or another program)", _register),
     Family("handover-full", "the handover with a page for each device", _whole_handover, on_request=True),
     Family("handover", "for the customer: cover with fingerprint, register, a page for each open device", _handover),
     Family("labels", "to print on sheets or on a roll; the code holds tag, address and MAC address", _labels),
     Family("hosts", "names and addresses for a computer's hosts file", _hosts),
     Family("zone", "names and addresses for the site's name server", _zone),
-    Family("reservations", "for the site's address server: it gives these addresses to nobody else", _reservations),
+    Family("reservations", "DHCP reservations, ready to load into the site's DHCP server", _reservations),
     Family("lanes", "how each device came back after its power cut", _lanes),
-    Family("pace", "devices a day, minutes for each step, slips caught", _pace),
-    Family("map", "who has which address of the subnet", _maps),
+    Family("pace", "progress: devices per day, time per step, typing errors corrected", _pace),
+    Family("map", "address map of each subnet", _maps),
     Family("cable", "the two addresses of a device, bit over bit", _cables, on_request=True),
 ]
 

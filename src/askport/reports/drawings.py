@@ -43,7 +43,7 @@ def map_sketch(site: Site, rows: Sequence[MapRow]) -> Sketch:
         y: float = _TOP + place * _CELL
         sketch.text(12, y + 10, str(row.first), size=9, fill=SOFT)
         if row.skipped:
-            sketch.text(_LABEL, y + 10, f"and {row.skipped * ROW} addresses with nothing", size=9, fill=SOFT)
+            sketch.text(_LABEL, y + 10, f"and {row.skipped * ROW} unused addresses not shown", size=9, fill=SOFT)
         for column, cell in enumerate(row.cells):
             at = _LABEL + column * _CELL
             sketch.box(at, y, _CELL - 1, _CELL - 1, _FILLS[cell.state], f"{cell.address}: {cell.words}")
@@ -103,7 +103,7 @@ def pace_sketch(rows: Iterable[Row]) -> Sketch:
     done = [row.last for row in rows if row.last.recorded_at]
     days = Counter(str(each.recorded_at.date()) for each in done if each.recorded_at)
     most = max(days.values(), default=1)
-    sketch = Sketch(640, _TOP + 24 * max(1, len(days)) + 96, "The pace of the job")
+    sketch = Sketch(640, _TOP + 24 * max(1, len(days)) + 96, "Progress")
     for place, (day, count) in enumerate(sorted(days.items())):
         y = _TOP + 6 + place * 24
         sketch.text(12, y + 11, day)
@@ -111,7 +111,7 @@ def pace_sketch(rows: Iterable[Row]) -> Sketch:
         sketch.text(108 + 440 * count / most, y + 11, f"{count} device{'' if count == 1 else 's'}")
     y = _TOP + 24 * max(1, len(days)) + 30
     spans = {
-        "found until set": [(each.set_at - each.found_at).total_seconds() for each in done if each.set_at],
+        "from found to set": [(each.set_at - each.found_at).total_seconds() for each in done if each.set_at],
         "set until recorded": [
             (each.recorded_at - each.set_at).total_seconds() for each in done if each.set_at and each.recorded_at
         ],

@@ -49,10 +49,11 @@ def handover_pdf(
     story: list[Any] = [
         Paragraph(printable(f"Handover: {site}"), set_in["title"]),
         Paragraph(f"{proven_words(*counts, not_started=len(to_come))}.", set_in["body"]),
-        Paragraph(f"Last recorded: {when(last) or 'nothing'}.", set_in["body"]),
+        Paragraph(f"Last device recorded: {when(last) or 'nothing'}.", set_in["body"]),
         *_told(told, set_in),
         Paragraph(f"Fingerprint of the record: <b>{printable(grouped(fingerprint))}</b>", set_in["body"]),
-        Paragraph("'askport register verify JOB --against FINGERPRINT' says whether it still stands.", set_in["body"]),
+        Paragraph("To check later that this record is unchanged:", set_in["body"]),
+        Paragraph("askport register verify JOB --against FINGERPRINT", set_in["body"]),
         *_crew(crew, set_in),
         *_open(open_points(rows, plan, conflicts), set_in),
         Spacer(1, 8),
@@ -116,8 +117,10 @@ def _crew(crew: CrewWords | None, set_in: dict[str, Any]) -> list[Any]:
     if crew is None:
         return []
     return [
-        Paragraph(printable(f"The crew of {crew.site}"), set_in["section"]),
-        Paragraph(f"Fingerprint of all its lines: <b>{printable(grouped(crew.fingerprint))}</b>", set_in["body"]),
+        Paragraph(printable(f"Technicians: {crew.site}"), set_in["section"]),
+        Paragraph(
+            f"Fingerprint of the crew's complete record: <b>{printable(grouped(crew.fingerprint))}</b>", set_in["body"]
+        ),
         table([["member", "fingerprint of its key"], *(list(each) for each in crew.members)], [150, 260]),
     ]
 
@@ -146,7 +149,7 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any], whe
     way = entry_of(last.way)
     mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else "not known"
     values: list[list[object]] = [
-        ["", "as found", "as left", "rests on"],
+        ["", "as found", "as left", "evidence"],
         ["address", first.found_address or first.as_found, left.address.value or "", basis_words(left.address.basis)],
         ["mask", found.mask, mask, basis_words(left.prefix.basis)],
         ["gateway", found.gateway, left.gateway.value or ("none" if left.gateway.basis else "not known"),
@@ -161,23 +164,23 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any], whe
         Paragraph("As found and as left", set_in["section"]),
         table(values, [70, 145, 145, 145]),
     ]
-    proofs = [["", "proof", "expected", "measured", "because"]]
+    proofs = [["", "proof", "expected", "measured", "reason"]]
     proofs += [
         [each.verdict, proof_words(each.name), each.expected, each.measured, each.because]
         for each in last.proofs.values()
     ]
-    proofs += [["left out", proof_words(name), "", "", ""] for name in last.left_out]
+    proofs += [["skipped", proof_words(name), "", "", ""] for name in last.left_out]
     story += [Paragraph("Proofs", set_in["section"]), table(proofs, [50, 84, 108, 103, 160])]
     if any(each.after_cut for each in last.proofs.values()):
-        story += [Spacer(1, 4), Paragraph("Two verdicts: before its power was cut, and after it.", set_in["body"])]
+        story += [Spacer(1, 4), Paragraph("Two verdicts: before the power cycle, and after it.", set_in["body"])]
     about = [f"Set {way.done}." if way else "Not set.", f"Recorded {when(last.recorded_at) or 'not yet'}."]
     if cut := last.cut:
         told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
         about.append(f"After its power was cut: {told or 'nothing was heard'}.")
     if last.slips:
         times = "once" if last.slips == 1 else f"{last.slips} times"
-        about.append(f"A slip was caught and corrected {times} while it was set.")
-    about += [f"Known by {each.sentence}." for each in row.identities]
+        about.append(f"A typing error was found and corrected {times} during set-up.")
+    about += [f"Identified by {each.sentence}." for each in row.identities]
     if len(row.visits) > 1:
         about.append(f"{len(row.visits)} visits, the first {when(first.found_at)}.")
     if row.open_points:

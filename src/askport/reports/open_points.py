@@ -41,10 +41,10 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
         ("Failed", [(row, listed(map(proof_words, row.failed))) for row in failed]),
         ("Not proven", [(row, _why(row)) for row in rows if not row.last.is_proven and row not in failed]),
         ("Begun again and not finished", [(row, "") for row in rows if row.unfinished]),
-        ("Planned and not done", [(each, "") for each in not_started(rows, plan)]),
+        ("Outstanding (planned, not started)", [(each, "") for each in not_started(rows, plan)]),
         ("Lost at the next power cut", [(row, "the setting is temporary") for row in rows if row.is_fleeting]),
         ("Records that differ", [(None, each) for each in conflicts]),
-        ("Proven except for", [
+        ("Proven, with exceptions", [
             (row, listed(map(proof_words, row.open_points))) for row in rows if row.is_proven and row.open_points
         ]),
     )  # fmt: skip
@@ -100,9 +100,9 @@ def _otherwise(value: Otherwise) -> str:
 def _why(row: Row) -> str:
     visit = row.last
     if not visit.recorded_at:
-        return "set, and not recorded" if visit.result == "taken" else "found, and not set"
+        return "set, not recorded" if visit.result == "taken" else "found, address not set"
     if PowerCycle.name in row.open_points:
         others = [each for each in row.open_points if each != PowerCycle.name]
-        told = f"; {listed(map(proof_words, others))} not shown" if others else ""
-        return f"no power cut{told}"
-    return f"{listed(map(proof_words, row.open_points))} not shown" if row.open_points else "nothing was proven"
+        told = f"; not verified: {listed(map(proof_words, others))}" if others else ""
+        return f"power cycle not tested{told}"
+    return f"not verified: {listed(map(proof_words, row.open_points))}" if row.open_points else "nothing was proven"

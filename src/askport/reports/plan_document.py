@@ -149,12 +149,12 @@ def questions(plan: Plan) -> list[str]:
             for name, value in (
                 ("gateway", subnet.gateway),
                 ("DNS servers", subnet.dns),
-                ("the address server's pool", subnet.pools),
+                ("the DHCP range", subnet.pools),
                 ("VLAN", subnet.vlan),
             )
             if not value
         ]
         if open_:
             asked.append(f"{subnet.network}: please fill in {', '.join(open_)}.")
-    asked.append("Fill in what is empty and send the file back: it is read as it is.")
+    asked.append("Please fill in the empty cells and return the file. Do not change its layout.")
     return asked

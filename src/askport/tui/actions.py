@@ -115,7 +115,7 @@ _VIEWS = "askport.tui.screens."
 ACTIONS: list[Action] = [
     Action(
         name="next", does="do_next",
-        key="enter", title="Do it", says="Do what the bottom line says", touches=Touches.DEVICE,
+        key="enter", title="Continue", says="Do what the bottom line says", touches=Touches.DEVICE,
         offered=lambda moment: moment.enter, greyed=True,
     ),
     Action(
@@ -129,7 +129,7 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="switch", opens=_VIEWS + "switch_screen:SwitchScreen.over",
-        key="x", title="All on a switch", touches=Touches.DEVICE,
+        key="x", title="Several on switch", touches=Touches.DEVICE,
         says="Set and prove all units on one switch, each by its label",
         offered=lambda moment: moment.session.phase is Phase.FINDING and _may_be_several(moment.session),
     ),
@@ -140,14 +140,14 @@ ACTIONS: list[Action] = [
         and can_blink(moment.session.cable.search.candidate),
     ),
     Action(
-        name="accept", does="search.accept", key="d", title="This is it",
+        name="accept", does="search.accept", key="d", title="Is the device",
         says="The device itself runs this live network",
         offered=lambda moment: moment.session.phase is Phase.FINDING and moment.session.cable.search.may_accept,
     ),
     *(
         Action(
             name="decide", does="search.decide",
-            argument=str(place), key=key, title="It is this", touches=Touches.JOB, shown=False,
+            argument=str(place), key=key, title="Choose device", touches=Touches.JOB, shown=False,
             says="Decide which device of the job it is, where plan, choice and register differ",
             offered=lambda moment: bool(moment.session.stages.find.undecided),
         )
@@ -155,18 +155,18 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="louder", does="search.louder",
-        key="plus,equals_sign", title="Louder", says="Let the laptop ask more, or sweep faster", touches=Touches.WIRE,
+        key="plus,equals_sign", title="Search more", says="Send more questions, or sweep faster", touches=Touches.WIRE,
         offered=_loudness_can(
             lambda session: session.cable.finder.loudness is not Loudness.SWEEP or bool(session.cable.search.faster)
         ),
     ),
     Action(
-        name="quieter", does="search.quieter", key="minus", title="Quiet", says="Have the laptop send nothing",
+        name="quieter", does="search.quieter", key="minus", title="Listen only", says="Send nothing more",
         offered=_loudness_can(lambda session: session.cable.finder.loudness is not Loudness.LISTEN),
     ),
     Action(
         name="hold", does="search.hold",
-        key="space", title="Hold", says="Hold the sweep, or go on with it", touches=Touches.WIRE,
+        key="space", title="Pause or resume", says="Pause the sweep, or resume it", touches=Touches.WIRE,
         offered=_loudness_can(_sweeps),
     ),
     Action(
@@ -184,10 +184,10 @@ ACTIONS: list[Action] = [
         offered=lambda moment: not moment.practice and console_of(moment.session) is not None,
     ),
     Action(
-        name="plan", does="planning.begin", key="e", title="Plan", says="Change what the device is to become",
+        name="plan", does="planning.begin", key="e", title="Plan", says="Change its new settings",
         offered=_during(Step.PLUG, Step.FIND, Step.REACH, Step.SET),
     ),
-    Action(name="name", does="ask_tag", key="n", title="Tag", says="Give the device its tag", touches=Touches.JOB),
+    Action(name="name", does="ask_tag", key="n", title="Tag", says="Choose or change its tag", touches=Touches.JOB),
     Action(
         name="other_way", does="other_way", key="w", title="Other way", says="Set the address by another way",
         offered=lambda moment: moment.session.phase.step is Step.SET and len(moment.session.visit.way_names) > 1,
@@ -198,22 +198,22 @@ ACTIONS: list[Action] = [
         offered=lambda moment: bool(moment.session.stages.setting.asks_for),
     ),
     Action(
-        name="restore", does="restore", key="z", title="As found", touches=Touches.DEVICE,
+        name="restore", does="restore", key="z", title="Restore", touches=Touches.DEVICE,
         says="Put it back as it was found, as far as a way can; again: set it as planned after all",
         offered=lambda moment: moment.session.stages.setting.may_restore,
     ),
     Action(
-        name="crib", opens=_VIEWS + "crib_screen:CribScreen.over", key="c", title="Crib card",
+        name="crib", opens=_VIEWS + "crib_screen:CribScreen.over", key="c", title="Value card",
         says="The values in large type, as they are typed in; a key copies each",
         offered=lambda moment: moment.session.phase.step is Step.SET and moment.session.device.target is not None,
     ),
     Action(
-        name="leave_out", does="leave_out", key="l", title="Leave out", touches=Touches.JOB,
-        says="Leave out the power-cycle proof, or having it keep its address",
+        name="leave_out", does="leave_out", key="l", title="Skip", touches=Touches.JOB,
+        says="Skip the power cycle, or saving its address",
         offered=_while(Phase.POWER_CYCLE, Phase.MAY_KEEP),
     ),
     Action(
-        name="lesson", does="lessons.keep", key="s", title="Keep lesson", touches=Touches.JOB,
+        name="lesson", does="lessons.keep", key="s", title="Save lesson", touches=Touches.JOB,
         says="Keep what was learned while this unit was set on its page, to set the next ones by",
         offered=lambda moment: moment.lesson,
     ),
@@ -222,11 +222,11 @@ ACTIONS: list[Action] = [
         says="What was learned for this job, to look at and to throw away",
     ),
     Action(
-        name="crate", does="crate_keys.begin_or_end", key="g", title="Rest alike", touches=Touches.DEVICE,
+        name="crate", does="crate_keys.begin_or_end", key="g", title="Repeat for crate", touches=Touches.DEVICE,
         says="Do the rest of the crate like this unit, stopping where you must look; again: end that",
         offered=lambda moment: moment.in_crate or moment.learned or _was_given(moment.session),
     ),
-    Action(name="back", does="go_back", key="b", title="Again", says="Go back one step, or to the one looked at"),
+    Action(name="back", does="go_back", key="b", title="Back", says="Go back one step, or to the one looked at"),
     Action(
         name="site", opens=_VIEWS + "site_screen:SiteScreen.over", key="p", title="Site", touches=Touches.JOB,
         says="The site as address maps: what is where, and what is next",
@@ -246,7 +246,7 @@ ACTIONS: list[Action] = [
     *(
         Action(
             name="look", does="look", argument=str(place), key=str(place), title=step,
-            says="Look at this step", shown=False,
+            says="View this step", shown=False,
         )
         for place, step in enumerate(Step, 1)
     ),

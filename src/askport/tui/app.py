@@ -76,8 +76,8 @@ class AskPortApp(App[None]):
             "question_mark,f1", "keys", "Keys", id="app.keys", key_display="?", tooltip="Every key, and what it does"
         ),
         Binding("ctrl+z", "suspend_process", "Suspend", show=False, system=True),
-        Binding("t", "daylight", "Day or night", id="app.theme", tooltip="A light or a dark screen"),
-        Binding("q", "quit", "Leave", id="app.leave", tooltip="Give everything back and leave"),
+        Binding("t", "daylight", "Light or dark", id="app.theme", tooltip="A light or a dark screen"),
+        Binding("q", "quit", "Quit", id="app.leave", tooltip="Give everything back and quit"),
     ]
 
     CSS = """

@@ -26,7 +26,7 @@ def ask_device_address(delivered: IPv4Interface | None, rate: float) -> Question
         return f"Sweep {within}: {within.num_addresses:,} addresses, {lasts} at {rate:,.0f} a second."
 
     return Question(
-        "Which address do its label, display or manual give? Or which range is to be swept, such as 172.16.0.0/12?",
+        "Device address (from label, display or manual), or a range to sweep, such as 172.16.0.0/12:",
         str(delivered.ip) if delivered else "",
         check,
         lambda session, now, typed: session.cable.search.ask_for(typed, now),
@@ -48,7 +48,7 @@ def ask_label(session: Session) -> Question:
 
     def check(typed: str) -> str:
         matches = session.cable.search.match_label(typed)
-        waits = "Nobody has been heard yet; a whole address is kept until then."
+        waits = "No device heard yet. A complete MAC address is remembered and used when it appears."
         return "\n".join(matches[0].aligned) if matches else waits
 
     return Question(
@@ -67,7 +67,7 @@ def ask_plan(session: Session) -> Question:
         for each in check_target(target, session.cable.around.site_of(target.interface.ip)):
             if not each.passed:
                 raise BadInput(each.sentence)
-        return "Every value fits."
+        return "All values are valid."
 
     return Question(
         f"What is {session.device.work.tag} to become?",
@@ -145,7 +145,7 @@ def ask_tag(session: Session) -> Question:
         return f"No {tag} is planned: {work.tag} is called {tag} from now on, and keeps its values."
 
     return Question(
-        "Which tag is on this device's place?",
+        "Tag of this device (as marked at its location):",
         work.tag,
         check,
         lambda session, now, typed: session.stages.name(typed, now),

@@ -172,7 +172,7 @@ class CutTogether(Borrower):
         if self._search:
             return "Looking for a laptop address that reaches them all."
         if self.waits_for_power:
-            return f"Pull the power of the switch and of all {count} units, wait three seconds, and put it back."
+            return f"Switch off the switch and all {count} units, wait three seconds, then switch them on."
         back = sum(each.cycle.passed is True for each in self.units if each.cycle)
         ended = sum(each.ended for each in self.units)
         told = f" {listed(self.unsure)} showed no restart. Press Enter if all of them lost power; l if not."

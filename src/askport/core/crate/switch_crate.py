@@ -222,7 +222,7 @@ class SwitchCrate:
         count = f"{len(proven)} of {len(self.units)} proven."
         said = [count] if proven else []
         unmeasured = ", ".join(each.item.tag for each in (*proven, *recorded) if each.unmeasured)
-        said += [f"Mask and gateway were not measured of {unmeasured}."] if unmeasured else []
+        said += [f"Mask and gateway not measured: {unmeasured}."] if unmeasured else []
         said += [f"{len(recorded)} recorded without their power cut: {_named(recorded)}."] if recorded else []
         said += [f"Not done: {_named(left)}"] if left else []
         before = f"All {len(self.done_before)} that have a label are done already." if self.done_before else ""

@@ -136,7 +136,7 @@ class ClueKind(Enum):
     """The server ``about`` gave it ``address``."""
     SERVES = (
         "It answers address requests, or passes on the answers of {about} (DHCP, {times}).",
-        "gives out addresses",
+        "offers DHCP addresses",
         Belief.LIKELY,
         ("operation",),
     )

@@ -77,7 +77,7 @@ def find_hazards(devices: list[Device], own: OwnHazards) -> list[Hazard]:
 def _of_one(device: Device) -> Iterator[Hazard]:
     mac = device.mac
     for server in device.servers:
-        text = f"An address server answers here, {server}: the cable is in a live network. Unplug it there first."
+        text = f"DHCP server {server} found: this cable is plugged into a live network. Unplug it."
         serves = device.tells(ClueKind.SERVES)
         yield Hazard(code="address-server", text=text, macs=(mac,) if serves else (), address=server)
     if device.tells(ClueKind.ROUTES_IPV6):
@@ -85,8 +85,8 @@ def _of_one(device: Device) -> Iterator[Hazard]:
         yield Hazard(code="router", text=text, macs=(mac,))
     if device.tells(ClueKind.BRIDGES):
         text = (
-            f"A switch speaks here, {mac}: it may hold frames back for 30 s after the link comes up, and more devices "
-            "may hang on it. Connect straight to the device where you can."
+            f"Switch {mac} found. It may block traffic for 30 s after link-up, and other devices may be connected to "
+            "it. Connect straight to the device where you can."
         )
         yield Hazard(code="switch", text=text, macs=(mac,))
     if device.tells(ClueKind.WANTS_LOGIN):
@@ -97,21 +97,21 @@ def _of_one(device: Device) -> Iterator[Hazard]:
         yield Hazard(code="says-conflict", text=text, macs=(mac,))
     for vlan in device.vlans:
         text = (
-            f"{mac} speaks with a tag for VLAN {vlan} and the laptop without: neither can reach the other. "
+            f"{mac} uses tagged VLAN {vlan}; the laptop sends untagged, so they cannot talk. "
             f"Connect it straight, or have its port send VLAN {vlan} untagged."
         )
         yield Hazard(code="tagged", text=text, macs=(mac,))
     if device.answers_for_all:
         text = (
-            f"{mac} answers for every address that is asked for: none of its answers shows an address of its own. "
+            f"{mac} answers ARP for every address (proxy ARP), so its answers do not show its own address. "
             "Wait for it to speak by itself, or look on its display."
         )
         yield Hazard(code="answers-for-all", text=text, macs=(mac,))
     elif device.holdings.answers_for_others:
         known = listed(device.holdings.only_answered[:4])
         text = (
-            f"{mac} answers for several addresses that it never spoke from ({known}): they may be those of others "
-            "behind it. Wait for it to speak by itself, or connect straight to the device."
+            f"{mac} answers for several addresses that it never spoke from ({known}): other devices behind it may "
+            "own them. Wait for it to speak by itself, or connect straight to the device."
         )
         yield Hazard(code="answers-for-others", text=text, macs=(mac,))
     yield from _passes_on(device)
@@ -126,7 +126,7 @@ def _passes_on(device: Device) -> Iterator[Hazard]:
     """Say where others speak through it."""
     mac, spoken, mixed = device.mac, device.holdings.spoken, device.holdings.mixed
     if device.tells(ClueKind.REFLECTS):
-        text = f"{mac} sends the laptop's own packets back: take out whatever loops them before going on."
+        text = f"{mac} returns the laptop's own packets: there is a loop. Remove it before you continue."
         yield Hazard(code="reflector", text=text, macs=(mac,))
     if mixed:
         text = (
@@ -155,7 +155,8 @@ def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
         macs = [each.mac for each in all_of_them]
         if len(macs) > 1:
             text = (
-                f"{len(macs)} twins hold {address}: {_who(macs)}. Connect one alone, or set them all by their labels."
+                f"{len(macs)} devices use the same address {address}: {_who(macs)}. Connect one at a time, or press x "
+                "to set them all by label."
             )
             yield Hazard(code="duplicate-address", text=text, macs=tuple(sorted(macs)), address=address)
 
@@ -204,8 +205,8 @@ def _neighbours(devices: list[Device]) -> Iterator[Hazard]:
         shared = {each.address for each in one.addresses} & {each.address for each in other.addresses}
         if not shared and one.best and other.best:
             text = (
-                f"{one.mac} ({one.best.address}) and {other.mac} ({other.best.address}) lie side by side: one "
-                "device with two addresses, or two units of one crate. Their labels say which."
+                f"{one.mac} ({one.best.address}) and {other.mac} ({other.best.address}) have consecutive MAC "
+                "addresses: one device with two ports, or two units from one crate. Their labels say which."
             )
             yield Hazard(code="one-box", text=text, macs=(one.mac, other.mac), address=one.best.address)
 

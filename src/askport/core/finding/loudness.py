@@ -24,7 +24,7 @@ class Loudness(StrEnum):
 
 _SAYS = {
     Loudness.LISTEN: "sends nothing",
-    Loudness.GREET: "multicast and broadcast questions",
-    Loudness.CALL: "ARP for likely addresses",
+    Loudness.GREET: "discovery requests (multicast and broadcast)",
+    Loudness.CALL: "ARP requests for common addresses",
     Loudness.SWEEP: "ARP through whole ranges",
 }

@@ -80,16 +80,16 @@ class Search:
         if device is None:
             return None
         if self.may_accept:
-            what = f"The cable is in a live network, and {device.mac} may be anybody's: compare its label (m)"
+            what = f"The cable is in a live network, and {device.mac} may be any device: compare its label (m)"
             if self._runs(device):
-                what = f"{device.mac} runs a live network: the cable is in the wrong socket. Plug it into the device"
-            return f"{what}, or press d if this is the device."
+                what = f"{device.mac} is a router or DHCP server on a live network: wrong socket? Move the cable"
+            return f"{what}, or press d if this is the device to set."
         twins = self.twins(device)
         if len(twins) > 1 and self.label_mac != device.mac:
             address = device.best.address if device.best else None
             return (
-                f"{len(twins)} twins hold {address}: leave only one of them connected, press m and give the MAC "
-                "address on the label of this one, or x to set them all by their labels."
+                f"{len(twins)} devices share {address}. Connect one only; or press m and enter the MAC address on "
+                "its label; or press x to set them all."
             )
         return None
 

@@ -20,16 +20,16 @@ class CellState(StrEnum):
     """Two are to have it, or somebody else has what is planned."""
     STRANGER = "stranger"
     """Held by somebody that the plan does not know."""
-    AT_HAND = "at hand"
-    IN_HAND = "in a member's hand"
+    AT_HAND = "current"
+    IN_HAND = "in progress (other technician)"
     """Of another member of the crew than this laptop's."""
     PROVEN = "proven"
-    UNPROVEN = "recorded, not proven"
+    UNPROVEN = "not proven"
     PLANNED = "planned"
     GATEWAY = "gateway"
     SERVER = "DNS server"
     RESERVED = "reserved"
-    DEALT = "a member's to give"
+    DEALT = "allocated to a technician"
     """Dealt out to somebody of the crew."""
     POOL = "pool"
     FREE = "free"
@@ -92,7 +92,7 @@ def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
     if tags:
         tag = tags[0]
         if tag == known.at_hand:
-            return Cell(address, CellState.AT_HAND, f"{tag}, which is at hand", tags)
+            return Cell(address, CellState.AT_HAND, f"{tag}, the current device", tags)
         if member := known.others.holder_of(tag):
             return Cell(address, CellState.IN_HAND, f"{tag}, which {member} has in hand", tags)
         state = {"proven": CellState.PROVEN, "unproven": CellState.UNPROVEN}.get(known.states.get(tag, ""))
@@ -107,13 +107,13 @@ def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
         return Cell(address, CellState.DEALT, f"free, and {member}'s to give")
     for ranges, state, words in (
         (site.reserved, CellState.RESERVED, "reserved for something else"),
-        (site.pools, CellState.POOL, "in the address server's pool"),
+        (site.pools, CellState.POOL, "in the DHCP range"),
     ):
         if any(address in each for each in ranges):
             return Cell(address, state, words)
     if address in (site.network.network_address, site.network.broadcast_address) and site.network.prefixlen < 31:
         return Cell(address, CellState.RESERVED, "the subnet's own: no host can have it")
-    return Cell(address, CellState.FREE, "free, as far as is known")
+    return Cell(address, CellState.FREE, "appears free")
 
 
 def map_rows(site: Site, known: KnownAddresses) -> list[MapRow]:

@@ -99,7 +99,7 @@ class MaskAsPlanned(Proof):
         so = (
             f"it will not find {self.gateway}"
             if lost
-            else "it takes neighbours for strangers, or strangers for neighbours"
+            else "it will treat local devices as remote, or remote ones as local"
         )
         return f"Its mask is /{prefix}, planned /{planned}: {so}."
 

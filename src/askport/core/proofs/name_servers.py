@@ -51,7 +51,7 @@ class DnsAsPlanned(Proof):
         if self.done or (own is not None and not own.done):
             return
         if own is None or own.said is None or "dns" not in own.said.said:
-            self.cannot_be_made("Nothing has shown which DNS servers it uses: read its page, console or display.")
+            self.cannot_be_made("DNS servers not verified. Check them on its web page, console or display.")
             return
         servers = _row(own.said.dns) or "none"
         told = f"It says itself that its DNS servers are {servers}"

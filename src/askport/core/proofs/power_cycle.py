@@ -136,7 +136,10 @@ class PowerCycle(Proof):
             self._off(now)
         elif self.power is Power.OFF and self.lane.off_at is not None:
             if now - self.lane.off_at < _SHORTEST_CUT_S:
-                self._no_cut(f"The link was down for {now - self.lane.off_at:.1f} s only: that was the cable.", now)
+                self._no_cut(
+                    f"The link was down for {now - self.lane.off_at:.1f} s only. That was the cable, not the power.",
+                    now,
+                )
             else:
                 self.lane.link_at = self._silent_since = now
                 self._starts(now)
@@ -205,7 +208,7 @@ class PowerCycle(Proof):
         if self._clock.is_anew is False:
             return "It is there again, and its own clock has run on (TCP): its power was not cut."
         if lane.link_at is None:
-            return "It was silent and is there again; nothing on the wire shows that its power was cut."
+            return "The device went silent and came back. This does not prove that its power was off."
         after = f"It spoke {lane.first_heard_at - lane.link_at:.1f} s after the link came back"
         return f"{after}; nothing on the wire shows that its power was cut."
 
@@ -258,7 +261,7 @@ class PowerCycle(Proof):
             took = now - since
             cut = self._cut_words()
             because = f"{cut} It held {address} again {took:.0f} s after its power came back."
-            measured = f"back after {took:.0f} s" + (", the cut as told" if self._told else "")
+            measured = f"back after {took:.0f} s" + (", power cut confirmed by the technician" if self._told else "")
             self._end(True, measured, because)
         elif self._tracker.seen:
             self._elsewhere_at = self._elsewhere_at or now

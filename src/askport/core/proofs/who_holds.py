@@ -146,13 +146,15 @@ class SameMac(_Holders):
         elif others:
             because = f"{self.address} is held by {listed(others)}, not by {mac}."
         elif self._passes_on:
-            because = f"It answers for {self.address} and passes on what is sent there: one behind it has it."
+            because = f"It answers for {self.address} but forwards the traffic: a device behind it has that address."
         elif not is_sure and not self._tracker.answers_for_others:
             because = (
                 f"It speaks as {self.address}; whether it answers for other addresses too was not seen to the end."
             )
         elif not is_sure:
-            because = f"It answers for addresses that are not its own, so that {self.address} is its own is not shown."
+            because = (
+                f"It answers for other devices' addresses too, so this does not prove that {self.address} is its own."
+            )
         elif not self._answers_itself:
             rest = "It did not answer ping, TCP or UDP itself, so that it is there is not shown."
             self.cannot_be_made(f"It, and nobody else, answered when asked for {self.address} (ARP). {rest}")

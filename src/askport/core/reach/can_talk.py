@@ -86,19 +86,21 @@ def explain(
         far = IPv4Interface((device, prefix))
         answers = laptop.ip in far.network
         lines.append(_parts("The device's", far))
-    needs = f"the laptop's mask wants {mine}" + (f", the device's {prefix}" if prefix is not None else "")
+    needs = f"the laptop's mask requires the first {mine} bits to match" + (
+        f", the device's {prefix}" if prefix is not None else ""
+    )
     both = f"agree in their first {agree} bits" if agree else "differ from their first bit on"
     lines.append(f"The two addresses {both}; {needs}.")
     lines.append(
         "The laptop takes the device for a neighbour and sends straight to it."
         if sends
-        else "The laptop takes the device for a stranger and sends to its gateway, or nowhere."
+        else "By its mask, the laptop sees the device as outside its subnet: it sends to a gateway, if it has one."
     )
     if answers is True:
         lines.append("The device takes the laptop for a neighbour and answers straight to it.")
     elif answers is False:
         where = f"its gateway {gateway}" if gateway else "its gateway, or nowhere"
-        lines.append(f"The device takes the laptop for a stranger and sends its answers to {where}.")
+        lines.append(f"By its mask, the device sees the laptop as outside its subnet: it replies via {where}.")
     return Explanation(agree=agree, laptop_sends=sends, device_answers=answers, lines=tuple(lines))
 
 

@@ -72,7 +72,7 @@ def _of_one(one: Adapter, all_of_them: Sequence[Adapter], *, server_port_held: b
     if one.taken_by:
         yield "taken-by", f"{one.taken_by} takes what comes in on {one.name}: use {one.taken_by} instead."
     if one.half_duplex and one.link_up:
-        text = f"{one.name} runs half duplex: set the other end to agree on its speed by itself, or frames get lost."
+        text = f"{one.name} is at half duplex. Set the other end to auto-negotiate, or packets will be lost."
         yield "half-duplex", text
     if one.kind not in CABLE_KINDS:
         return
@@ -85,9 +85,7 @@ def _of_one(one: Adapter, all_of_them: Sequence[Adapter], *, server_port_held: b
             )
             yield "overlapping-subnet", text
     if server_port_held and not one.gateway:
-        text = (
-            "A program on this laptop holds the address-server port (UDP 67) and may answer the device: stop it first."
-        )
+        text = "Another program on this laptop is using the DHCP server port (UDP 67). Stop it first."
         yield "server-port", text
 
 

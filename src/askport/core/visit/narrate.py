@@ -49,9 +49,9 @@ _PROOFS = {
     "echo": "ping",
     "power-cycle": "power cycle",
     "page": "web page",
-    "services": "services again",
+    "services": "ping and ports back",
     "read-back": "read back",
-    "calls": "servers called",
+    "calls": "DNS servers contacted",
     "mask": "subnet mask",
     "gateway": "default gateway",
     "dns": "DNS servers",
@@ -59,10 +59,10 @@ _PROOFS = {
 """Neutral names: the verdict stands beside them."""
 _BASES = {
     Basis.MEASURED: "measured",
-    Basis.HEARD: "heard",
+    Basis.HEARD: "seen in traffic",
     Basis.READ_BACK: "read back",
-    Basis.GIVEN: "given to it",
-    Basis.TOLD: "only told",
+    Basis.GIVEN: "sent and confirmed",
+    Basis.TOLD: "entered, not verified",
 }
 
 

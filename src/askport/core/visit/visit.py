@@ -214,7 +214,11 @@ class Visit:
         said = can_talk(laptop.talking or laptop.own, at.ip, at.network.prefixlen if is_known else None)
         over = self.phase is Phase.RECORDED
         if (said.can or over) and not laptop.talking:
-            text = "recorded: nothing is borrowed any more" if over else "not yet: nothing is borrowed"
+            text = (
+                "recorded: nothing is borrowed any more"
+                if over
+                else "cannot talk yet: the laptop has no temporary address"
+            )
             return replace(said, can=False, waits=True, sentence=text)
         return said
 

@@ -44,7 +44,7 @@ class State(Enum):
     """Where the way stands."""
 
     CHECKING = auto()
-    """Asking whether somebody else gives out addresses here."""
+    """Asking whether somebody else offers DHCP addresses here."""
     READY = auto()
     """Waiting for a request of the chosen device."""
     ANSWERED = auto()

@@ -63,7 +63,7 @@ class ByHand(Way):
             was = self._tracker.was
             gone = f"It has left {was}" if self._tracker.was_heard_before else f"It has not answered at {was} yet"
             return f"{gone}. Waiting for it at {target}."
-        return "Type these values into its own page or keypad and save. It will be seen when it moves."
+        return "Type these values on its web page or keypad and save. Ask Port shows when the address changes."
 
     def receive(self, heard: Heard) -> None:
         if not self.done:

@@ -79,7 +79,7 @@ class Ping(Way):
             return f"Its power is off. Plug it in again, and it is sent echoes of {length} bytes for {address}."
         if self.wants_power:
             listens = f"it takes them for {self._within_s:.0f} s after it has power"
-            return f"{sends}: {listens}, so pull its power and plug it in again."
+            return f"{sends}: {listens}, so power-cycle it."
         return f"{sends}: it has just started, and takes them now."
 
     def link_changed(self, link: Link, now: float) -> None:

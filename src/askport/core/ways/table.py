@@ -51,7 +51,7 @@ def _can_be_typed(device: Device | None, there: Address | None, kind: Kind | Non
     if device and device.request:
         fell_back = f", at {there} which it fell back to" if there else ""
         return f"Its own page or keypad, if it has one{fell_back}."
-    return "It has an address of its own: type the new one into its page, keypad or console."
+    return "Type the new address yourself on its web page, keypad or console."
 
 
 def _watch(start: Start) -> Way:
@@ -198,7 +198,7 @@ WAYS: dict[str, WayEntry] = {
     for entry in (
         WayEntry(
             name=AnsweringRequests.name,
-            title="answer its request",
+            title="DHCP/BOOTP: answer its request",
             done="its request answered",
             says="answers its BOOTP or DHCP requests; gone at the next power cut until the device is told to keep it",
             fits=_asks,
@@ -217,7 +217,7 @@ WAYS: dict[str, WayEntry] = {
             needs_reach=True,
             needs_kind=True,
             over_ipv6=True,
-            enter_does="say the lines on its console, and follow it to {target}",
+            enter_does="send the commands to its console, and wait for it at {target}",
             says_lines=_lines,
             tells=lambda start: wrote_by(line.send for line in _console_of(start)[1].set),
             begin=_talk,
@@ -232,7 +232,7 @@ WAYS: dict[str, WayEntry] = {
             needs_reach=True,
             needs_kind=True,
             over_ipv6=True,
-            enter_does="send its page what it wants, and follow it to {target}",
+            enter_does="fill in its web page, and wait for it at {target}",
             says_lines=_requests,
             tells=lambda start: wrote_by(text for step in _page_of(start)[1].set for text in step.texts),
             begin=_fill_in,
@@ -246,7 +246,7 @@ WAYS: dict[str, WayEntry] = {
             fits=_takes_pings,
             by_mac=True,
             needs_kind=True,
-            enter_does="send it echoes for {target}",
+            enter_does="set {target} with a ping of the required length",
             tells=lambda _: Ping.wrote,
             begin=_ping,
         ),

@@ -17,7 +17,7 @@ from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.wire import Heard, Link
 
-_NOT_MEASURED = "Its mask is not measured yet."
+_NOT_MEASURED = "Mask not checked yet."
 _NOT_READ = "What it has now was not read: look before going on."
 _HANDS_S = 600.0
 """How long a power cut is waited for that somebody has to make."""
@@ -181,12 +181,12 @@ class Talking(Way):
             case _Part.FOLLOWING if self._was_off:
                 return f"Its power is off. Plug it in again, and it comes up at {target}."
             case _Part.FOLLOWING if self.wants_power:
-                return f"It has saved {target} and uses it after a restart: pull its power and plug it in again."
+                return f"It has saved {target} and uses it after a restart: power-cycle it."
             case _Part.FOLLOWING:
                 longest = f"; it may take {self._boot_s:.0f} s to start" if self._boot_s else ""
                 return f"Waiting for it at {target}{longest}."
             case _Part.KEEPING:
-                return f"It is at {target}. Having its {self.what} keep the address."
+                return f"The device is at {target}. Saving the address ({self.what})."
             case _Part.READING:
                 return f"Its {self.what} refused. Reading what it has now."
 

@@ -147,8 +147,8 @@ class Way(Machine):
     def _not_come(self, now: float) -> None:
         """End, because it did not come to its new address; say where it is instead."""
         there = self._tracker.moved_to or (None if self._tracker.has_left else self._tracker.was)
-        where = f"it is at {there}" if there else "it is nowhere to be seen: pull its power and plug it in again"
-        text = f"It was told everything and did not come to {self.target.interface.ip}: {where}."
+        where = f"it is at {there}" if there else "it does not answer anywhere: power-cycle it"
+        text = f"All settings were sent, but the device is not at {self.target.interface.ip}: {where}."
         self._finish(Result.SENT, text, now)
 
     def _proxy_sentence(self) -> str:

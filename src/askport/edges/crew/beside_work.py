@@ -56,7 +56,7 @@ class CrewState:
     def words(self) -> str:
         """The line."""
         if self.wrong:
-            return "crew: not all is believed"
+            return "crew: a record failed verification, open the register (r)"
         waits = f", {self.waits} {'line waits' if self.waits == 1 else 'lines wait'}" if self.waits else ""
         if self.reached_s is None:
             return f"crew: not reached yet{waits}"

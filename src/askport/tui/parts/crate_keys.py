@@ -33,7 +33,7 @@ class CrateKeys:
 
         like = self._desk.workplace.run.session.device.work.tag
         return Question(
-            f"The rest like {like}. Cut the power of which units: each, last, or a number (3: every third)?",
+            f"Repeat {like}'s settings for the rest. Power-cycle which units? (each, last, or 3 = every third)",
             "each",
             lambda typed: f"Power cut {PowerCuts.parse(typed).words}; the records of the others say that it was not.",
             use,

@@ -24,7 +24,7 @@ class FindKeys:
         self._desk.act(lambda session, now: session.cable.search.louder(now))
 
     def quieter(self) -> None:
-        """Have the laptop send nothing."""
+        """Send nothing more."""
         self._desk.act(lambda session, _: session.cable.finder.listen())
 
     def hold(self) -> None:

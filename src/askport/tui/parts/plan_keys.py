@@ -13,7 +13,7 @@ class PlanKeys:
         self._desk = desk
 
     def begin(self) -> None:
-        """Change what the device is to become."""
+        """Change its new settings."""
         session = self._desk.workplace.run.session
         target = session.device.target
         target = target or (session.visit.suggested() if session.phase.step is Step.SET else None)

@@ -47,7 +47,7 @@ def news_lines(session: Session, counts: Counts, step: Step, width: int) -> list
     news = [each.text for each in laptop if step is not Step.RECORD or each.code in NEWS]
     tag = session.device.work.tag
     if member := session.cable.around.others().holder_of(tag):
-        news.append(f"{member} has {tag} in hand too: ask who does it, or take another with p.")
+        news.append(f"{member} is also working on {tag}. Agree who does it, or press p for another.")
     if step is not Step.RECORD:
         news += [each.text for each in wire_hazards(counts)]
     if not is_early and step is not Step.RECORD:
@@ -73,7 +73,7 @@ def hand_lines(practice: Practice | None, said: str, width: int, *, compact: boo
     """Draw what the technician's hands can do on the practice bench, and what came of it last."""
     if practice is None:
         return []
-    title = "  practice: " if compact else "  practice, your hands: "
+    title = "  practice: " if compact else "  practice bench, simulate: "
     power = "pull its power" if practice.is_powered else "plug its power in"
     keep = "save on its console" if compact else "have its console keep its address"
     verb = keep if practice.hand == "console" else f"fill in its {practice.hand}"

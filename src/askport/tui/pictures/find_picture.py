@@ -45,7 +45,7 @@ def find_lines(session: Session, width: int, now: float) -> list[Ink]:
         lines += _candidate(session, device, width) if is_pointed else [_short(session, device, width)]
     left_out = len(devices) - _MOST_SHORT
     if left_out > 0:
-        lines.append(line(f"{left_out} more; the arrow keys go through them.", DIM, 2))
+        lines.append(line(f"{left_out} more. Use ↑ ↓ to see them.", DIM, 2))
     return lines
 
 
@@ -134,15 +134,15 @@ def _lane(text: str, times: list[float], start: float, span: float, room: int, h
 
 def _silence(session: Session, width: int, now: float) -> list[Ink]:
     since = max(session.cable.link.since, session.cable.began_at)
-    lines = [blank(), heading("Nobody has spoken yet", width), blank()]
+    lines = [blank(), heading("No device heard yet", width), blank()]
     if not session.cable.link.up:
         return [*lines, *wrapped("There is no link: the cable is not in, or the device has no power.", width, "", 2)]
     lines += wrapped(f"Listening for {span_words(now - since)} on {session.cable.laptop.adapter}.", width, "", 2)
     lines.append(blank())
     hints = (
         "Pull the device's power and plug it in again: most devices say their address in the first seconds.",
-        "If its label, display or manual gives an address, press a and type it: it is asked for until it answers.",
-        "A device that never speaks by itself still answers when it is asked for its own address.",
+        "If you know its address (label, display, manual), press a and type it. Ask Port keeps trying it.",
+        "A silent device still answers if you try its own address.",
     )
     for hint in hints:
         lines += wrapped(f"· {hint}", width - 4, DIM, 2)
@@ -161,7 +161,7 @@ def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
     for belief in device.addresses[:3]:
         lines += _belief(belief, width)
     if not device.addresses and not device.request:
-        lines.append(line("It speaks, but nothing it said tells an IPv4 address.", DIM, 4))
+        lines.append(line("Traffic seen, but no IPv4 address in it.", DIM, 4))
     lines += [part for reason in device.others[:_MOST_BESIDE] for part in wrapped(reason.sentence, width, DIM, 34)]
     return [*lines, blank()]
 
@@ -172,7 +172,9 @@ def _belief(belief: AddressBelief, width: int) -> list[Ink]:
     sentences = [reason.sentence for reason in belief.because[:4]]
     if belief.prefix_basis == "bounded" and belief.prefix_range:
         shortest, longest = belief.prefix_range
-        sentences.append(f"Its prefix length is from {shortest} to {longest}, by what it asks for directly.")
+        sentences.append(
+            f"Prefix length between /{shortest} and /{longest}, judging by the addresses it contacts directly."
+        )
     if belief.gateway and belief.gateway_basis == "heard":
         sentences.append(f"It keeps looking for {belief.gateway}, as devices do for their gateway.")
     reasons = [part for sentence in sentences for part in broken(sentence, width - 34)]

@@ -18,7 +18,7 @@ _MEASURED = 52
 def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw the proofs as they come in."""
     if not session.device.proofs:
-        text = "Nothing is proven yet: that begins once the laptop reaches the device at its new address."
+        text = "No checks yet. They start when the device answers at its new address."
         return wrapped(text, width, DIM)
     lines = [Ink().put("Expected", STRONG).to(_MEASURED).put("Measured", STRONG).put(" ").to(width, "┈", DIM), blank()]
     for proof in session.device.proofs:
@@ -38,7 +38,7 @@ def _proof(proof: Proof, width: int) -> list[Ink]:
     mark, style = mark_of(proof)
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
     waits = isinstance(proof, MaskAsPlanned | GatewayAsPlanned)
-    awaited = "next, on the quiet wire" if waits else "next" if isinstance(proof, DnsAsPlanned) else "measuring"
+    awaited = "next, when the line is idle" if waits else "next" if isinstance(proof, DnsAsPlanned) else "measuring"
     if isinstance(proof, PowerCycle) and proof.power is Power.ON:
         awaited = "when its power is cut"
     measured = proof.measured or awaited
@@ -92,7 +92,7 @@ def _lane(cycle: PowerCycle, services: Services | None, width: int, now: float) 
     ]
     if services and lane.off_at is not None:
         last = max(services.moments.values(), default=None)
-        marks.append(("serves again", lane.off_at + last if last is not None and services.passed else None))
+        marks.append(("ports open", lane.off_at + last if last is not None and services.passed else None))
     part = (width - _EXPECTED) // len(marks)
     rail, names, times = Ink().to(_EXPECTED), Ink().to(_EXPECTED), Ink().to(_EXPECTED)
     for place, (name, at) in enumerate(marks):

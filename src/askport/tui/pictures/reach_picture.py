@@ -38,11 +38,11 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     known = (
         f"Its subnet is {network}."
         if prefix
-        else f"Its mask is not known, so the laptop moves in beside it: {network}."
+        else f"Mask unknown. The laptop will use an address next to it, assuming {network}."
     )
     lines: list[Ink] = []
     if session.device.landed_at and session.device.target:
-        lines += [heading("Where it has landed", width)]
+        lines += [heading("Actual address", width)]
         lines += [*landing_lines(session.device.target.interface.ip, session.device.landed_at), blank()]
     lines += [heading("Around the device", width), *wrapped(known, width, DIM), blank()]
     lines += _ruler(session, network, device, width)
@@ -96,7 +96,7 @@ def _ruler(session: Session, network: IPv4Network, device: IPv4Address, width: i
         ink.to(column if label.startswith("└") else column - len(role) - 1).put(label, style)
         lines.append(ink)
     for address, role in further[:_MAX_FURTHER]:
-        lines.append(Ink().put("further on  ", DIM).put(address).put(f"  {role}", DIM))
+        lines.append(Ink().put("also in this subnet  ", DIM).put(address).put(f"  {role}", DIM))
     return lines
 
 

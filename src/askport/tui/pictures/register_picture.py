@@ -71,7 +71,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
     for proof in last.proofs.values():
         mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("–", DIM)}[proof.passed]
         lines += beside(Ink().to(2).put(f"{mark} ", style).put(_named(proof)), 38, proof.because, width, DIM)
-    lines += [Ink().to(2).put(f"– {proof_words(name)}: left out", CONFLICT) for name in last.left_out]
+    lines += [Ink().to(2).put(f"– {proof_words(name)}: skipped", CONFLICT) for name in last.left_out]
     if not last.proofs:
         lines.append(Ink().to(2).put("None yet.", DIM))
     if cut := last.cut:
@@ -85,7 +85,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
         points = ", ".join(map(proof_words, row.open_points))
         lines += [blank(), heading("Open", width), *wrapped(points, width, CONFLICT, 2)]
     if row.identities:
-        lines += [blank(), heading("Known by", width)]
+        lines += [blank(), heading("Identifies itself as", width)]
         lines += [line for each in row.identities for line in wrapped(each.sentence, width, indent=2)]
     lines += [blank(), heading("Visits", width), *_visits(row, width, strangers)]
     if len(row.macs) > 1:

@@ -33,7 +33,7 @@ def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None 
     way = session.visit.way
     typing = session.phase is Phase.SETTING and way is not None and way.by_technician
     put_back = f"What {device.work.tag} was found with, to be put back"
-    title = put_back if device.restores else f"What {device.work.tag} is to become"
+    title = put_back if device.restores else f"New settings for {device.work.tag}"
     lines = [heading("Type this into the device" if typing else title, width), blank()]
     present = _present(session)
     for name, value in typed(target, device.kind):
@@ -49,17 +49,17 @@ def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None 
         lines += [blank(), *wrapped(device.not_read, width, CONFLICT if device.says else DIM, 2)]
     said, _ = session.stages.setting.lines(now) if way and not device.way else ([], "")
     if said:
-        lines += [blank(), heading("What it will be told", width)]
+        lines += [blank(), heading("What will be sent", width)]
         lines += [ink for each in said for ink in wrapped(each, width, STRONG, 2)]
     if not device.way and (left := session.stages.setting.untold(now)):
-        text = f"Not told this way: {listed(left)}. The record will say that it is not known."
+        text = f"This way does not set: {listed(left)}. The record will show it as unknown."
         lines += wrapped(text, width, DIM, 2)
     if device.way:
         lines += [blank(), heading("What has happened", width), *_happened(session, device.way, width)]
     lines += _ways(session, width)
     if device.fits:
         several = len(device.fits) > 1
-        what = "Kinds that fit, the strictest first" if several else "Its kind" if device.fit else "What it may be"
+        what = "Matching kinds, best match first" if several else "Its kind" if device.fit else "What it may be"
         lines += [blank(), heading(what, width)]
         for fit in device.fits:
             notes = fit.kind.notes if fit is device.fit else ""
@@ -74,7 +74,7 @@ def _present(session: Session) -> dict[str, str]:
     there, says = device.whereabouts, device.says
     if there is None:
         asks = device.chosen is not None and device.chosen.request is not None
-        return {"IP address": "none: it asks for one" if asks else "none shown"}
+        return {"IP address": "none (asks by DHCP)" if asks else "none shown"}
     present = {"IP address": str(there)}
     best = device.chosen.best if device.chosen and not device.landed_at and there not in LINK_LOCAL else None
     if best and best.prefix is not None:
@@ -100,7 +100,7 @@ def _happened(session: Session, way: Way, width: int) -> list[Ink]:
         ago = f"{step.at - session.cable.began_at:6.1f} s  "
         lines += beside(Ink().to(2).put(ago, DIM), 0, step.text, width)
     if not way.steps:
-        lines.append(line("Watching the wire for its move.", OURS, 2))
+        lines.append(line("Waiting for the device to appear at its new address.", OURS, 2))
     landed, meant = way.moved_to, way.target.interface.ip
     if landed and landed not in LINK_LOCAL and not way.done:
         lines += [blank(), *landing_lines(meant, landed)]
@@ -109,7 +109,7 @@ def _happened(session: Session, way: Way, width: int) -> list[Ink]:
 
 def _ways(session: Session, width: int) -> list[Ink]:
     ways, chosen = session.visit.ways(), session.visit.way
-    lines = [blank(), heading("Ways that fit this device, best first", width)]
+    lines = [blank(), heading("Ways for this device, best first", width)]
     for each in ways:
         is_chosen = each.entry is chosen
         ink = Ink().to(2).put("▸ " if is_chosen else "  ", STRONG).put(each.entry.title, STRONG if is_chosen else "")

@@ -38,7 +38,7 @@ def site_map_lines(site: Site, rows: list[MapRow], cursor: IPv4Address, width: i
         name = f".{'.'.join(str(row.first).split('.')[2:])}" if is_narrow else f"{row.first}"  # the head has the rest
         ink = Ink().put(name.ljust(label), DIM)
         if row.skipped:
-            lines.append(ink.put(f"and {row.skipped * ROW} addresses with nothing", DIM))
+            lines.append(ink.put(f"and {row.skipped * ROW} unused addresses not shown", DIM))
             continue
         for place, cell in enumerate(row.cells):
             glyph, style = GLYPHS[cell.state]

@@ -26,7 +26,7 @@ _TURNS = {
     Turn.WAITS: ("to come", DIM),
     Turn.RECORDED: ("recorded", OURS),
     Turn.PROVEN: ("proven", THEIRS),
-    Turn.LEFT: ("left as it is", CONFLICT),
+    Turn.LEFT: ("stopped, see why", CONFLICT),
 }
 
 
@@ -158,7 +158,7 @@ def _digest(units: Sequence[Unit], steps: Mapping[str, Step]) -> str:
 
 def side_by_side_lines(said: Sequence[tuple[str, str]], width: int) -> list[Ink]:
     """Draw what each of several units at hand is at: its tag and the sentence that would go first."""
-    lines = [blank(), heading("At hand, side by side", width)]
+    lines = [blank(), heading("Current units, side by side", width)]
     for tag, sentence in said:
         first, *more = wrapped(sentence, width - _NAME)
         lines.append(Ink().to(2).put(tag, STRONG).to(_NAME).put_line(first))

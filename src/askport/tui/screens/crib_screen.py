@@ -35,7 +35,7 @@ class CribScreen(DrawnScreen[None]):
     CSS_PATH = "crib_screen.tcss"
     DRAWS_EVERY_S = 1 / _LOOKS_A_SECOND
     BINDINGS = [
-        Binding("enter", "next", "Do it", id="crib.enter"),
+        Binding("enter", "next", "Continue", id="crib.enter"),
         Binding("escape,c", "app.pop_screen", "Back", id="crib.back"),
         Binding("down,j", "point(1)", "Next", key_display="↓", id="crib.next"),
         Binding("up,k", "point(-1)", "Before", key_display="↑", id="crib.previous"),

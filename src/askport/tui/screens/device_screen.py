@@ -24,7 +24,7 @@ class DeviceScreen(TakesEntries):
     BINDINGS = [
         Binding("escape,enter", "leave", "Back", id="device.back"),
         Binding("n", "note", "Note", id="device.note", tooltip="Write something down about it"),
-        Binding("e", "tag", "Right tag", id="device.tag", tooltip="Correct its tag"),
+        Binding("e", "tag", "Change tag", id="device.tag", tooltip="Correct its tag"),
         Binding(
             "o", "reopen", "Do again", id="device.reopen", tooltip="The record does not count: commission it again"
         ),
@@ -55,7 +55,7 @@ class DeviceScreen(TakesEntries):
 
     def action_note(self) -> None:
         """Write something down about it."""
-        self._ask("What should be known about it?", lambda row, text: noted(row, text))
+        self._ask("Note:", lambda row, text: noted(row, text))
 
     def action_reopen(self) -> None:
         """Have it be commissioned again."""

@@ -33,11 +33,11 @@ class DifferencesScreen(TakesEntries):
         Binding("escape", "leave", "Back", id="differences.back"),
         Binding("up", "move(-1)", "Difference", key_display="↑ ↓", id="differences.up"),
         Binding("down", "move(1)", "Down", show=False),
-        Binding("1", "tag(0)", "Tag of the first", id="differences.tag1", tooltip="Give the first device another tag"),
-        Binding("2", "tag(1)", "Of the second", id="differences.tag2", tooltip="Give the second device another tag"),
-        Binding("3", "reopen(0)", "Do the first again", id="differences.again1", tooltip="Its record does not count"),
-        Binding("4", "reopen(1)", "The second", id="differences.again2", tooltip="Its record does not count"),
-        Binding("s", "settle", "It is settled", id="differences.settle", tooltip="Say in words how it is settled"),
+        Binding("1", "tag(0)", "Tag of first", id="differences.tag1", tooltip="Give the first device another tag"),
+        Binding("2", "tag(1)", "Tag of second", id="differences.tag2", tooltip="Give the second device another tag"),
+        Binding("3", "reopen(0)", "Redo first", id="differences.again1", tooltip="Its record does not count"),
+        Binding("4", "reopen(1)", "Redo second", id="differences.again2", tooltip="Its record does not count"),
+        Binding("s", "settle", "Resolve", id="differences.settle", tooltip="Say in words how it is settled"),
     ]
 
     def __init__(self, workplace: Workplace) -> None:
@@ -105,7 +105,7 @@ class DifferencesScreen(TakesEntries):
         """Ask for what is decided about one side, and settle the difference with it."""
         sides, conflict = self._sides, self._sentence
         if side >= len(sides):
-            self.notify("There is no such device here: say with s how it is settled.", markup=False)
+            self.notify("Only one device is involved. Press s and type how it was resolved.", markup=False)
             return
         row = sides[side]
 

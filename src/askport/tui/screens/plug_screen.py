@@ -49,7 +49,7 @@ class PlugScreen(Screen[None]):
 
     CSS_PATH = "plug_screen.tcss"
     BINDINGS = [
-        Binding("enter", "take", "Take it", id="plug.take"),
+        Binding("enter", "take", "Use adapter", id="plug.take"),
         Binding("up,k", "point(-1)", "Point up", id="plug.up", show=False),
         Binding("down,j", "point(1)", "Point down", id="plug.down", show=False),
         Binding("p", "practise", "Practice bench", id="plug.practise", tooltip="Practise on stand-in devices"),
@@ -174,7 +174,7 @@ class PlugScreen(Screen[None]):
         facts = [
             f"gateway {adapter.gateway}" if adapter.gateway else "",
             f"DNS {' '.join(adapter.dns)}" if adapter.dns else "",
-            f"in the hands of {adapter.manager}" if adapter.manager else "",
+            f"managed by {adapter.manager}" if adapter.manager else "",
             adapter.driver or "",
         ]
         if any(facts):
@@ -215,7 +215,7 @@ class PlugScreen(Screen[None]):
             is_on = all(each.switched_on for each in self._adapters if each.name == self._pointed)
             said = f"Use {self._pointed}." if is_on else f"Switch {self._pointed} on, and use it."
             if self._word_for(self._pointed):
-                said = f"Use {self._pointed}, once you have typed its name."
+                said = f"Use {self._pointed} (you will be asked to type its name)."
         return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:

@@ -41,7 +41,7 @@ class RegisterScreen(DrawnScreen[None]):
     CSS_PATH = "register_screen.tcss"
     AUTO_FOCUS = "#search"
     BINDINGS = [
-        Binding("enter", "open", "The device", id="register.open", priority=True),
+        Binding("enter", "open", "Open", id="register.open", priority=True),
         Binding("escape", "back", "Back", id="register.back", priority=True),
         Binding("f4", "sort", "Sort", id="register.sort", tooltip="Sort by tag, address, state, place, kind or day"),
         Binding(
@@ -49,7 +49,7 @@ class RegisterScreen(DrawnScreen[None]):
             "differences",
             "Differences",
             id="register.differences",
-            tooltip="What records of several technicians say differently, and how each is settled",
+            tooltip="Conflicts between technicians' records, and how to resolve them",
         ),
         Binding("f9", "handover", "Handover", id="register.handover", tooltip="Write every document of the handover"),
         Binding("up", "move(-1)", "Device", key_display="↑ ↓", id="register.up", priority=True),

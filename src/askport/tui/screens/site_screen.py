@@ -64,7 +64,7 @@ class SiteScreen(DrawnScreen[None]):
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
     BINDINGS = [
         Binding("enter", "take", "Take it", id="site.take"),
-        Binding("s", "survey", "Ask who is there", id="site.survey"),
+        Binding("s", "survey", "Ask the site", id="site.survey"),
         Binding("escape,p", "app.pop_screen", "Back", id="site.back"),
         Binding("tab", "device(1)", "Next device", id="site.next", priority=True),
         Binding("shift+tab", "device(-1)", "Device before", id="site.before", show=False, priority=True),
@@ -161,7 +161,7 @@ class SiteScreen(DrawnScreen[None]):
         here = next((place for place, each in enumerate(items) if _address(each) == self._cursor), 0)
         first = max(0, min(here - room // 2, len(items) - room))
         surveyed = {each.tag: each for each in self._surveyed()}
-        lines = [line("In working order" if not surveyed else "In working order, and who is there", STRONG)]
+        lines = [line("Work list" if not surveyed else "Work list, and who is there", STRONG)]
         for item in items[first : first + room]:
             state = known.states.get(item.tag, "")
             cell = self._cell(item.target.interface.ip) if item.target else None
@@ -222,7 +222,7 @@ class SiteScreen(DrawnScreen[None]):
                 return Next(f"{about} Take it{self._instead}.")
             return Next(about, enter=False)
         if cell.state is CellState.FREE and self._may_move:
-            return Next(f"{says} Give it to {device.work.tag}, which is at hand.")
+            return Next(f"{says} Give it to {device.work.tag}, the current device.")
         return Next(says, enter=False)
 
     def _item(self, cell: Cell) -> WorkItem | None:
@@ -232,7 +232,7 @@ class SiteScreen(DrawnScreen[None]):
     def _instead(self) -> str:
         session, device = self._workplace.run.session, self._workplace.run.session.device
         is_next = session.phase in _BETWEEN or device.chosen is None
-        return " next" if is_next else f" for the device at hand, instead of {device.work.tag}"
+        return " next" if is_next else f" for the current device, instead of {device.work.tag}"
 
     @property
     def _may_take(self) -> bool:

@@ -58,7 +58,7 @@ class SwitchScreen(DrawnScreen[None]):
     BINDINGS = [
         Binding("enter", "go_on", "Go on", id="switch.next"),
         Binding("f2", "in_order", "Tags in order", id="switch.order", tooltip="The next tags by MAC address"),
-        Binding("l", "leave_out", "Leave out the cut", id="switch.leave"),
+        Binding("l", "leave_out", "Skip power cycle", id="switch.leave"),
         Binding("escape", "back", "Back, or stop", id="switch.back"),
         Binding("f6", "hand_power", "Power of all", id="switch.power", show=False),
         Binding("f7", "hand_scan", "Scan a label", id="switch.scan", show=False),
@@ -148,7 +148,10 @@ class SwitchScreen(DrawnScreen[None]):
         if not self._heard and not units:
             return Next(f"Asking who is on this switch. {scan}", enter=False)
         if not units:
-            return Next(f"{scan} With the last of {len(self._heard)} it begins. F2 gives tags in order.", enter=False)
+            return Next(
+                f"{scan} Setting starts after the last of {len(self._heard)} labels. F2: assign tags in MAC order.",
+                enter=False,
+            )
         have = f"{len(units)} of {len(self._heard) + len(silent)} have a tag"
         have += f"; {len(silent)} not heard yet, each asked at its own MAC address" if silent else ""
         return Next(f"{have}. Scan the next label, or begin with Enter on an empty line.")
@@ -176,7 +179,7 @@ class SwitchScreen(DrawnScreen[None]):
         lines = switch_lines(self._heard, self.crate.units, self.crate.half, steps, in_cut, self._lanes(), width - 6)
         if len(lanes) == 1:
             ((unit, session),) = lanes
-            lines += [blank(), heading(f"{unit.item.tag} at hand", width - 6)]
+            lines += [blank(), heading(f"{unit.item.tag}", width - 6)]
             lines += PICTURES[session.phase.step](session, width - 6, run.wire.now())
         elif lanes:
             now = run.wire.now()
@@ -186,7 +189,7 @@ class SwitchScreen(DrawnScreen[None]):
         self.query_one("#units", Sheet).show(lines)
         self.query_one("#next", Sheet).show(next_lines(self._next(), is_wrong=False, width=width))
         practice = self._workplace.practice
-        hands = Ink().put("  practice, your hands: ", DIM).put("F6 ", STRONG).put("power of all, off or on")
+        hands = Ink().put("  practice bench, simulate: ", DIM).put("F6 ", STRONG).put("power of all, off or on")
         if self.going is None:
             hands.put("   F7 ", STRONG).put("scan the label of the next one")
         self.query_one("#hands", Sheet).show([hands] if practice else [])
@@ -232,9 +235,7 @@ class SwitchScreen(DrawnScreen[None]):
         """Give those that have no tag the next ones."""
         if given := self.crate.in_order(self._untagged):
             tags = ", ".join(each.item.tag for each in given)
-            self._say(
-                f"{tags}: by the order of their MAC addresses. Nobody knows yet which unit hangs where.", wrong=True
-            )
+            self._say(f"{tags} assigned in MAC address order. Check which unit is installed where.", wrong=True)
         self.draw()
 
     def action_go_on(self) -> None:

@@ -34,8 +34,8 @@ class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
 
     AUTO_FOCUS = ""
     BINDINGS = [
-        Binding("enter", "open", "The device", id="watch.open"),
-        Binding("e", "plan", "Plan", id="watch.plan", tooltip="Change what the device under the cursor is to become"),
+        Binding("enter", "open", "Open", id="watch.open"),
+        Binding("e", "plan", "Plan", id="watch.plan", tooltip="Change the new settings of the device under the cursor"),
         Binding("r", "register", "Register", id="watch.register", tooltip="What was recorded"),
         Binding("tab", "device(1)", "Next device", id="site.next", priority=True),
         Binding("shift+tab", "device(-1)", "Device before", id="site.before", show=False, priority=True),

@@ -231,11 +231,11 @@ class WorkScreen(DrawnScreen[None]):
         run = self.workplace.run
         if self._is_adapter_gone:
             gone = f"{run.session.cable.laptop.adapter} was pulled out, and nothing is left to give back"
-            return Next(f"{gone}: plug it in again. Enter goes to the adapters.")
+            return Next(f"{gone}: plug it in again. Or press Enter to choose an adapter.")
         if self._stopped:
-            return Next(f"{self._stopped.message} Enter tries again.")
+            return Next(f"{self._stopped.message} Press Enter to try again.")
         if run.is_over:
-            return Next("Every device of this round is recorded. Enter shows the register; q leaves.")
+            return Next("Every device on the job list is recorded. Press Enter for the register, q to quit.")
         return self.crate_keys.says(next_line(run.session, run.wire.now()))
 
     @property
@@ -369,7 +369,7 @@ class WorkScreen(DrawnScreen[None]):
         self.act(lambda session, now: session.stages.setting.choose_way(names[(here + 1) % len(names)], now))
 
     def leave_out(self) -> None:
-        """Leave out the power-cycle proof, or having it keep its address."""
+        """Skip the power cycle, or saving its address."""
         self.act(lambda session, now: session.stages.leave_out(now))
 
     def go_back(self) -> None:

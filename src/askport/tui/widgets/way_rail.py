@@ -37,7 +37,7 @@ def way_lines(session: Session, looking_at: Step | None, width: int) -> list[Ink
         style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
         ink = Ink().put(f" {_GLYPHS[step.state]} ", style).put(step.step, f"{STRONG} {style}".strip())
         if looking_at is step.step:
-            ink.put("  ◂ looking", DIM)
+            ink.put("  ◂ viewing", DIM)
         lines.append(ink.to(width - 3).put(place, DIM))
         rail = "│" if place < len(Step) else " "
         lines.append(Ink().put(f" {rail} ", DIM).put(step.result[: width - 4], "" if step.state == "now" else DIM))
@@ -59,9 +59,9 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     if not run.work:
         return []
     states = run.job.register.states()
-    crate = f" In this crate, like {like}"
+    crate = f" Crate, same as {like}"
     crate = crate if len(crate) <= width else f" Crate, like {like}"[:width]
-    lines = [blank(), line(crate if like else " In this round", STRONG)]
+    lines = [blank(), line(crate if like else " Job list", STRONG)]
     tags = [item.tag for item in run.work]
     at_hand = run.session.device.listed_as
     here = tags.index(at_hand) if at_hand in tags else len(tags)
@@ -72,11 +72,11 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     for item in run.work[first:last]:
         state = states.get(item.tag, "")
         if state not in ("proven", "unproven"):
-            state = "at hand" if item.tag == at_hand else ""
+            state = "current" if item.tag == at_hand else ""
         state = state or run.others().holder_of(item.tag) or ""
-        style = CONFLICT if state == "unproven" else "" if state == "at hand" else DIM
-        ink = Ink().put(" ▸ " if state == "at hand" else " ✓ " if state == "proven" else "   ", style)
-        lines.append(ink.put(item.tag, STRONG if state == "at hand" else style).to(12).put(state, style))
+        style = CONFLICT if state == "unproven" else "" if state == "current" else DIM
+        ink = Ink().put(" ▸ " if state == "current" else " ✓ " if state == "proven" else "   ", style)
+        lines.append(ink.put(item.tag, STRONG if state == "current" else style).to(12).put(state, style))
     if last < len(tags) and counts:
         lines.append(line(f"   … {len(tags) - last} more", DIM))
     return lines

@@ -23,9 +23,9 @@ DECIDING_KEYS = ("7", "8", "9")
 SILENCE_S = 10.0
 """Silence after which it is worth saying what to do about it."""
 _LOUDER = {
-    Loudness.LISTEN: "Ask who is there",
-    Loudness.GREET: "Ask by ARP for likely addresses",
-    Loudness.CALL: "No likely address answers: sweep all private ones, the likeliest first",
+    Loudness.LISTEN: "Send discovery requests",
+    Loudness.GREET: "Try common addresses (ARP)",
+    Loudness.CALL: "No common address answers. Sweep all private ranges, most likely first",
     Loudness.SWEEP: "The sweep is over: sweep once more",
 }
 
@@ -96,7 +96,7 @@ class Find(Stage):
         found = cable.finder.device(mac)
         contested = found is not None and found.is_contested and cable.search.label_mac == mac
         if found is None or not (self._visit.may_be_taken(found) or contested):
-            raise BadInput(f"{mac} cannot be chosen: nothing certain is known about it yet.")
+            raise BadInput(f"{mac} has no confirmed address yet. Wait, or press + to search more.")
         claims = self._claims(mac)
         if device.decided != mac and not is_decided(claims):
             raise BadInput(f"Which is {mac}? {_or([each.words for each in claims])}.")
@@ -152,7 +152,7 @@ class Find(Stage):
         """Say whom Enter takes, or what it asks."""
         visit, finder = self._visit, self._visit.cable.finder
         if visit.phase is Phase.MEASURING:
-            return Next("Measuring its mask and gateway from outside.", enter=False)
+            return Next("Measuring the device's mask and gateway.", enter=False)
         device = visit.cable.search.candidate
         if device and visit.may_be_taken(device):
             if obstacle := visit.cable.search.obstacle:
@@ -161,19 +161,19 @@ class Find(Stage):
                 return Next(_decide(device, claims), enter=False)
             return Next(self._take(device))
         if device and device.is_crowded and device.best:
-            text = f"{device.mac} speaks for several hosts, and which of them has {device.best.address} is unknown"
+            text = f"{device.mac} answers for several devices; which one has {device.best.address} is unknown"
             return Next(f"{text}: connect straight to the device, or press m and scan its label.", enter=False)
         if finder.sweeping and not finder.sweeping.done:
             return _sweeping(finder.sweeping, visit.cable.search.faster)
         if finder.calling and not finder.calling.done:
             share = f"{finder.calling.asked} of {finder.calling.total} questions"
-            return Next(f"Asking by ARP for likely addresses: {share}. Meanwhile {POWER}.", enter=False)
-        heard = "It speaks but has not shown an address yet" if device else "Listening"
+            return Next(f"Sending ARP requests for common addresses: {share}. Meanwhile {POWER}.", enter=False)
+        heard = "The device is sending, but has not shown its address yet" if device else "Listening"
         silent_s = now - max(visit.cable.link.since, visit.cable.began_at, device.last_at if device else 0.0)
         if silent_s >= SILENCE_S:
             heard = f"Nothing {'more ' if device else ''}heard for {span_words(silent_s)}: {POWER}"
             if device and device.link_local and visit.cable.laptop.is_beside:
-                heard = f"Only an IPv6 address was heard: o tries its page there. Or {POWER}"
+                heard = f"Only an IPv6 address heard: press o to open its web page, or {POWER}"
         return Next(f"{heard}. {_LOUDER[finder.loudness]}{self._first()}.")
 
     def _first(self) -> str:
@@ -191,17 +191,18 @@ class Find(Stage):
         claim = self._claims(device.mac)[0]
         if not known and claim.item.tag != self._visit.device.work.tag:
             who = f"{who} as {claim.words}"
-        more = " x sets all of them, each by its label." if several else ""
+        more = " Press x to set them all, identified by their labels." if several else ""
         if codes & {"address-server", "router"}:
             check, more = f"{check}The cable is in a live network: check the label first. ", ""
         if not device.is_found and (unseen := self._visit.set_unseen(device)):
-            return f"{check}Go on with {who}: it has shown no address. {unseen.reason}{more}"
+            return f"{check}Use this device: {who}. It has shown no address. {unseen.reason}{more}"
         if not device.is_found and self._visit.only_over_ipv6(device):
-            return f"{check}Go on with {who} over IPv6, at {device.link_local}: it answers for no likely IPv4 address."
+            over = f"{who} over IPv6, at {device.link_local}"
+            return f"{check}Use this device: {over}. It answers for no common IPv4 address."
         if device.request:
-            return f"{check}Go on with {who}: it asks for an address by {device.request.protocol.upper()}.{more}"
+            return f"{check}Use this device: {who}. It requests an address by {device.request.protocol.upper()}.{more}"
         at = f" at {device.best.address}" if device.best else ""
-        return f"{check}Go on with {who}{at}.{more}"
+        return f"{check}Use this device: {who}{at}.{more}"
 
     def result(self) -> str:
         """Say which address it has, and how sure that is."""
@@ -211,7 +212,7 @@ class Find(Stage):
         if device.request:
             return f"asks by {device.request.protocol.upper()}"
         if device.best is None:
-            return "speaks, no address"
+            return "heard, no address yet"
         sure = "" if device.best.belief is Belief.CERTAIN else f" {device.best.belief}"
         return f"{device.best.address}{sure}"
 
@@ -219,7 +220,7 @@ class Find(Stage):
 def _decide(device: Device, claims: list[Claim]) -> str:
     """Name all that it may be, each with its key."""
     choices = _or([f"{key} for {each.words}" for key, each in zip(DECIDING_KEYS, claims, strict=False)])
-    return f"Which device of the job is {device.mac}? Press {choices}."
+    return f"Which planned device is {device.mac}? Press {choices}."
 
 
 def _or(choices: list[str]) -> str:
@@ -227,8 +228,8 @@ def _or(choices: list[str]) -> str:
 
 
 def _sweeping(sweeping: Sweeping, faster: float | None) -> Next:
-    left = f"at {sweeping.at}, {sweeping.asked / sweeping.total:.1%} asked for, {span_words(sweeping.left_s)} left"
+    left = f"at {sweeping.at}, {sweeping.asked / sweeping.total:.1%} done, {span_words(sweeping.left_s)} left"
     if sweeping.is_paused:
-        return Next(f"The sweep is held {left}. Space goes on with it.", enter=False)
+        return Next(f"Sweep paused {left}. Press Space to resume.", enter=False)
     more = f" + goes on at {faster:,.0f} a second," if faster else ""
-    return Next(f"Sweeping: {left}.{more} a sweeps a range that you name, Space holds it.", enter=False)
+    return Next(f"Sweeping: {left}.{more} Press a to sweep a range of your own, Space to pause.", enter=False)

@@ -224,45 +224,45 @@ class Prove(Stage):
         visit, device = self._visit, self._visit.device
         match visit.phase:
             case Phase.MAY_PROVE if visit.free_address:
-                return Next(f"It has moved. Borrow {visit.free_address} and prove it there.")
+                return Next(f"The device is at its new address. Borrow {visit.free_address} and start the checks.")
             case Phase.MAY_PROVE:
                 return Next(
-                    "It has moved, but no free laptop address was found there: press a and name one.", enter=False
+                    "It has moved, but no free laptop address was found there: press a and type one.", enter=False
                 )
             case Phase.NOT_PROVEN:
                 failed = device.course.wrong if device.course else None
-                because = failed.because if failed else "It was not finished."
-                return Next(f"{because} Enter proves it again.", because=because)
+                because = failed.because if failed else "The checks were stopped before the end."
+                return Next(f"{because} Press Enter to check again.", because=because)
             case Phase.POWER_CYCLE if device.power_cycle:
                 return Next(self._power(device.power_cycle), enter=device.power_cycle.may_be_confirmed)
             case Phase.PROVING_AGAIN:
-                return Next("It kept its address. Everything else is proven once more.", enter=False)
+                return Next("Address kept. Repeating the other checks.", enter=False)
             case Phase.FORGOTTEN if device.power_cycle:
                 because = device.power_cycle.because
-                return Next(f"{because} Enter goes back to setting it.", because=because)
-        return Next("Proving it at its new address.", enter=False)
+                return Next(f"{because} Press Enter to set it again.", because=because)
+        return Next("Checking the device at its new address.", enter=False)
 
     def _power(self, cycle: PowerCycle) -> str:
         if cycle.power is Power.OFF:
             return "Its power is off. Plug it in again."
         if cycle.passed:
-            return "It kept its address. Waiting for ping and ports to answer again."
+            return "Address kept. Waiting for ping and ports to answer again."
         if cycle.power is Power.STARTING and cycle.elsewhere:
-            return f"It is starting, and is at {cycle.elsewhere} for now. Waiting for it at its new address."
+            return f"The device is starting, at {cycle.elsewhere} for now. Waiting for it at its new address."
         if cycle.power is Power.STARTING:
-            return "It is starting. Waiting for it to answer at its new address."
+            return "The device is starting. Waiting for an answer at its new address."
         if cycle.power is Power.UNSURE:
-            return f"{cycle.unsure} Press Enter if you have pulled it; if not, pull it now, or l leaves this proof out."
+            return f"{cycle.unsure} Press Enter if you cut the power. If not, cut it now; l skips this check."
         way = self._visit.device.way
-        pull = "pull the cable at its own end" if cycle.takes_power_by_cable else "pull its power"
+        pull = "unplug the cable at the device end" if cycle.takes_power_by_cable else "pull its power"
         keep = (
-            f"Tell it to keep this address, or it is gone at the next power cut. Then {pull}"
+            f"Save the address on the device first, or it is lost at the next power cycle. Then {pull}"
             if way and way.permanent is False and not self._visit.device.is_kept
             else f"{pull[0].upper()}{pull[1:]}, wait three seconds"
         )
         fed = "It takes its power through the cable. " if cycle.takes_power_by_cable else ""
         wiggled = f"{cycle.wiggled} " if cycle.wiggled else ""
-        return f"{wiggled}{fed}{keep} and put it back. l leaves this proof out.{self._may_save()}"
+        return f"{wiggled}{fed}{keep} and put it back. Press l to skip this check.{self._may_save()}"
 
     def _may_save(self) -> str:
         """Ask for what saves, where nobody knows whether anything did."""

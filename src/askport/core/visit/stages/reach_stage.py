@@ -175,21 +175,21 @@ class Reach(Stage):
         visit, device = self._visit, self._visit.device
         match visit.phase:
             case Phase.CHOOSING:
-                return Next("Looking for a laptop address that nobody holds.", enter=False)
+                return Next("Looking for a free address for the laptop.", enter=False)
             case Phase.MAY_BORROW if visit.door and visit.free_address is None:
-                return Next(f"No free laptop address was found beside it. Go on over IPv6, at {visit.door}.")
+                return Next(f"No free laptop address found next to it. Continue over IPv6, at {visit.door}.")
             case Phase.MAY_BORROW if visit.free_address and device.landed_at and device.way:
                 return Next(f"{device.way.because} Borrow {visit.free_address} to reach it there and correct it.")
             case Phase.MAY_BORROW if visit.free_address:
                 where = visit.cable.laptop.where
-                text = f"Borrow {visit.free_address} {where}, so that the laptop can talk to it. Nobody answers there."
+                text = f"Borrow {visit.free_address} {where} for the laptop: nobody answers there."
                 return Next(f"{self._page_over_ipv6}{text}")
             case Phase.MAY_BORROW:
-                return Next("No free laptop address was found there: press a and name another.", enter=False)
+                return Next("No free address found for the laptop. Press a and type one.", enter=False)
             case Phase.TRYING_PORTS if any(isinstance(each, FirstWords | AskingModbus) for each in visit.running):
-                return Next("Seeing how it introduces itself: its console, its page, its identification.", enter=False)
+                return Next("Reading the device's console banner, web page title and identification.", enter=False)
             case Phase.TRYING_PORTS:
-                return Next("Trying what it answers as found: ping and the usual ports.", enter=False)
+                return Next("Testing ping and common ports at the device's present address.", enter=False)
         return Next("Borrowing the address.", enter=False)
 
     @property

@@ -38,12 +38,12 @@ class Record(Stage):
         visit, tag = self._visit, self._visit.device.work.tag
         if visit.phase is Phase.RECORDED:
             back = "" if visit.cable.laptop.is_beside else " and the laptop has its own settings back"
-            return Next(f"{tag} is recorded{back}. On to the next one.")
+            return Next(f"{tag} is recorded{back}. Go on to the next device.")
         failed = visit.device.course.wrong if visit.device.course else None
-        wrong = f"{failed.because} Correct it (b goes back), or: " if failed else ""
+        wrong = f"{failed.because} Press b to go back and correct it, or Enter to " if failed else ""
         borrowed = visit.cable.laptop.borrowed
         back = f", and give {listed(borrowed)} back" if borrowed and not visit.cable.laptop.is_beside else ""
-        record = f"Record {tag}{back}." if not wrong else f"record {tag} as it is{back}."
+        record = f"Record {tag}{back}." if not wrong else f"record {tag} with this fault{back}."
         watch = visit.device.course.watch if visit.device.course else None
         left_s = watch.left_s(now) if watch else 0.0
         watched = f" Watched for {left_s:.0f} s more: some devices fall back later." if left_s >= 1.0 else ""

@@ -239,7 +239,7 @@ class Setting(Stage):
                     self._stages.prove.begin(now)
                 else:
                     visit.go(Event.NOT_KEPT)
-                    visit.trouble = Refused(f"It was not told to keep it: {said.because}.")
+                    visit.trouble = Refused(f"The address was not saved: {said.because}.")
 
     def _way_ended(self, way: Way, now: float) -> None:
         self._visit.device.wants_log_in |= way.wants_log_in
@@ -312,40 +312,42 @@ class Setting(Stage):
         if target is None:
             begins = visit.suggested()
             said = f", beginning with {begins.interface}" if begins else ""
-            return Next(f"Say what its final address is to be: press e{said}.", enter=False)
+            return Next(f"No address is planned. Press e to enter one{said}.", enter=False)
         match visit.phase:
             case Phase.PREPARING if visit.running and visit.running[0].done:
                 return Next("Reading what it says of its settings.", enter=False)
             case Phase.PREPARING:
-                return Next(f"Asking whether {target.interface.ip} is free.", enter=False)
+                return Next(f"Checking that {target.interface.ip} is free.", enter=False)
             case Phase.MAY_SET if not visit.may_set:
                 failed = next(check.sentence for check in visit.checks() if not check.passed)
                 return Next(f"{failed} Press e to change the plan.", enter=False)
             case Phase.MAY_SET if not visit.has_laptop_address:
                 where = target.interface.network
-                return Next(f"No free laptop address was found in {where}: press a and name one.", enter=False)
+                return Next(f"No free laptop address found in {where}: press a and type one.", enter=False)
             case Phase.MAY_SET if missing := self.lines(now)[1]:
                 return Next(missing, enter=False)
             case Phase.MAY_SET if visit.way and visit.way.enter_does:
                 needs = visit.way.needs_laptop and visit.laptop_within is None
                 does = visit.way.enter_does.format(target=target.interface)
                 says_so = needs and not visit.cable.laptop.is_beside  # beside the adapter it changes nothing
-                after_all = " z has it set as planned after all." if device.restores else ""
+                after_all = " Press z to set it as planned after all." if device.restores else ""
                 does = f"Borrow {visit.free_address} and {does}" if says_so else f"{does[0].upper()}{does[1:]}"
                 return Next(f"{does}.{after_all}")
             case Phase.MAY_KEEP:
-                told = f"It holds {target.interface.ip} for now only. "
+                told = f"{target.interface.ip} is set, but not saved. "
                 if missing := self._missing_to_keep(now):
-                    return Next(f"{told}{missing} l leaves that out.", enter=False)
-                return Next(f"{told}Have its {keeps(device.kind)} keep it. l leaves that out.")
+                    return Next(f"{told}{missing} Press l to skip that.", enter=False)
+                return Next(f"{told}Save it ({keeps(device.kind)}), or press l to skip that.")
             case Phase.KEEPING:
-                return Next(f"Having its {keeps(device.kind)} keep the address.", enter=False)
+                return Next(f"Saving the address ({keeps(device.kind)}).", enter=False)
             case Phase.NOT_SET if device.way:
                 other = (
-                    f" u gives another {asked}." if (asked := self.asks_for) in (Wants.LOG_IN, Wants.COMMUNITY) else ""
+                    f" Press u for another {asked}."
+                    if (asked := self.asks_for) in (Wants.LOG_IN, Wants.COMMUNITY)
+                    else ""
                 )
-                back = " z puts it back as it was found." if self.may_restore else ""
-                return Next(f"{device.way.because} Enter tries again.{other}{back}", because=device.way.because)
+                back = " Press z to restore it as found." if self.may_restore else ""
+                return Next(f"{device.way.because} Press Enter to try again.{other}{back}", because=device.way.because)
             case Phase.SETTING if device.way:
                 return Next(device.way.waits_for, enter=False)
         return Next("Borrowing the address.", enter=False)

@@ -11,7 +11,7 @@ from askport.core.visit.stages.own_word_before import OwnWord
 from askport.core.visit.steps import Step
 from askport.core.visit.visit import Visit
 
-POWER = "pull its power and plug it in again, most devices speak when they start"
+POWER = "power-cycle the device, as most send something when they start"
 
 
 @dataclass(frozen=True, slots=True)

@@ -70,7 +70,7 @@ class Stages:
             self.setting.prepare(now)
 
     def name(self, tag: str, now: float) -> None:
-        """Give the device its tag: that of another row of the job brings all of that row.
+        """Choose or change its tag: that of another row of the job brings all of that row.
 
         Raises:
             BadInput: the text is no tag.
