@@ -178,7 +178,7 @@ def key_to_paint() -> None:
             bare.until("main view")
             ours.until("Use zl0")
             ours.press(b"\r")
-            ours.until("Nobody has spoken")
+            ours.until("No device heard yet")
             for each in (bare, ours):
                 each.settle(3)
             quiet, beside = _p95_ms(_ROUNDS_QUIET, (ours, _OURS), (bare, _BARE))

@@ -172,13 +172,13 @@ def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(pra
         assert session.cable.finder.loudness is rung
         said.append(next_line(session, bench.now()).sentence)
         session.enter(bench.now())
-    assert "pull its power" in said[0]
+    assert "power-cycle the device" in said[0]
     assert "Send discovery requests" in said[0]
     assert "Try common addresses (ARP)" in said[1]
     assert "Sweep all private ranges" in said[2]
     assert said[3].startswith("Sweeping: at ")
     session.cable.search.pause(bench.now())
-    assert "held" in next_line(session, bench.now()).sentence
+    assert "paused" in next_line(session, bench.now()).sentence
     session.cable.finder.listen()
     assert session.cable.finder.asking == ()
 

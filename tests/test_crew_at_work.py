@@ -188,7 +188,7 @@ def test_the_handover_names_the_members_their_keys_and_the_crew(planned, tmp_pat
     text = subprocess.run(["pdftotext", "-layout", tmp_path / "papers" / "handover.pdf", "-"], capture_output=True,
                           text=True, check=True).stdout  # fmt: skip
     told = json.loads(run("status", planned[0], "--json"))
-    assert "The crew of Hatchery" in text
+    assert "Technicians: Hatchery" in text
     assert told["fingerprint"][:8] in text
     for each in json.loads(run("members", planned[0], "--json"))["members"]:
         assert f"{each['name']} " in text

@@ -73,7 +73,7 @@ def press_until(screen, pattern):
     deadline = time.monotonic() + 120
     while not re.search(pattern, shown := screen.screen()):
         assert time.monotonic() < deadline, shown
-        if "l Leave out" in shown:
+        if "l Skip" in shown:
             screen.keys("l")
         elif "Enter ▸" in shown:
             screen.keys("Enter")
@@ -167,7 +167,7 @@ def test_eight_units_that_are_rude_each_in_its_own_way_are_recorded_by_screen(ca
         if mode == "is silent":
             screen.until("· HD-08", "a Address")
             screen.keys("a")
-            screen.until("Which address do its label")
+            screen.until("Device address (from label")
             screen.keys(AT, "Enter")
         screen.until(mac_of(number), f"HD-0{number}")
         if mode == "asks who":

@@ -235,7 +235,7 @@ def test_one_without_an_address_takes_it_from_an_echo_of_its_length_only(practic
     session.enter(bench.now())
     pass_time(bench, run, span=70.0)
     assert session.phase is Phase.SETTING
-    assert "pull its power" in next_line(session, bench.now()).sentence
+    assert "power-cycle it" in next_line(session, bench.now()).sentence
     monkeypatch.setattr(bench.device, "_payload", 127)
     bench.power(False)
     pass_time(bench, run, span=3.0)

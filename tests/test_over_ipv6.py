@@ -69,7 +69,7 @@ def test_where_no_laptop_address_is_free_beside_it_the_way_goes_over_ipv6(unit):
     session = walk(bench, run, {Phase.MAY_BORROW})
     session.stages.access.take_free(None, bench.now())  # somebody answered for all of them
     line = next_line(session, bench.now())
-    assert (line.enter, f"Go on over IPv6, at {device.host.ipv6}" in line.sentence) == (True, True)
+    assert (line.enter, f"Continue over IPv6, at {device.host.ipv6}" in line.sentence) == (True, True)
     session.enter(bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
     assert (journal(run, Borrowed), session.visit.door) == ([], device.host.ipv6)

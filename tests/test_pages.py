@@ -95,7 +95,7 @@ def certificate(path):
         ("digest", "no", "redirect", "{token}", "taken", "It is at 10.84.16.40."),
         ("digest", "old", "silent", "{token}", "taken", "It is at 10.84.16.40."),
         ("open", "no", "plain", "wrong", "refused", "answered 403 to “POST /save”"),
-        ("open", "no", "slip", "{token}", "sent", "did not come to 10.84.16.40: it is at 192.168.77.20"),
+        ("open", "no", "slip", "{token}", "sent", "the device is not at 10.84.16.40: it is at 192.168.77.20"),
     ],
 )
 def test_a_form_with_a_hidden_token_is_filled_in_and_the_move_followed(

@@ -19,7 +19,7 @@ __all__ = ["crew", "group"]  # the fixtures
 
 def test_keys_that_say_this_is_it_and_by_what_light(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12", "--wire", "house")
-    screen.until("the cable is in the wrong socket", "press d")
+    screen.until("wrong socket?", "press d")
     screen.keys("d")
     screen.until("Use this device: 00:00:5e:00:53:")
     screen.press("Down", "▸ 00:00:5e:00:53:8c")
@@ -48,9 +48,9 @@ def test_what_was_found_is_put_back_and_b_goes_a_step_back(terminal):
     for waits in ("Enter ▸ Use this device: 00:00:5e:00:53:10", "Enter ▸ Borrow", "Enter ▸ Fill in its web page"):
         screen.until(waits)
         screen.keys("Enter")
-    screen.until("Pull its power", "z As found")
+    screen.until("Pull its power", "z Restore")
     screen.keys("z")
-    screen.until("What TG-01 was found with, to be put back", "192.168.61.7", "follow it to 192.168.61.7/24")
+    screen.until("What TG-01 was found with, to be put back", "192.168.61.7", "wait for it at 192.168.61.7/24")
     screen.keys("Enter")
     screen.until("answered by 00:00:5e:00:53:10", "10.84.16.40 left by")
     screen.keys("b")
@@ -61,7 +61,7 @@ def test_what_was_found_is_put_back_and_b_goes_a_step_back(terminal):
 def test_labels_are_scanned_and_tags_given_in_order_and_the_register_is_sorted(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "8", "--wire", "twins", "--first", "OX-01")
     screen.until("Listening")
-    screen.press("+", "6 twins hold 172.29.4.100")
+    screen.press("+", "6 devices use the same address 172.29.4.100")
     for key, seen in (("x", "no tag: nothing is set on it"), ("F7", "OX-01     to come"),
                       ("F2", "by the order alone"), ("Escape", "x Several on switch"), ("r", "register of"),
                       ("F4", "address "), ("Escape", "x Several on switch")):  # fmt: skip
@@ -97,7 +97,7 @@ def test_one_that_was_pulled_out_is_gone_on_from_with_another(terminal, cable, t
     screen.keys("Enter")
     screen.until("sends nothing")
     cable.ip("link", "del", "zl5", at="laptop")
-    screen.until("zl5 was pulled out", "goes to the adapters.")
+    screen.until("zl5 was pulled out", "press Enter to choose an adapter.")
     screen.keys("Enter")
     dongle(6)
     screen.until("Enter ▸ Use zl6.")

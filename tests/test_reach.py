@@ -138,7 +138,7 @@ def test_every_hazard_that_can_be_made_real_is_said(cable, tmp_path):
     assert "Open a door" not in run.stderr, "it is in nobody's way beside the adapter"
     run = cable.askport("borrow", "zl0", "10.9.9.9/24", "--on-adapter", "--", "true")
     assert "Open a door to the device, or switch wl0 off" in run.stderr
-    assert "stop it first" in run.stderr
+    assert "Stop it first" in run.stderr
     cable.ip("link", "set", "wl0", "down", at="laptop")
     (tmp_path / "index.html").write_text("page")
     cable.start("device", sys.executable, "-m", "http.server", "80", cwd=tmp_path)

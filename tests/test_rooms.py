@@ -129,7 +129,7 @@ def test_the_screen_offers_the_way_the_unit_and_the_view(terminal):
     screen.keys("+")
     screen.until("Shouting", "192.168.61.77")
     screen.keys("a")
-    screen.until("Which address do its label")
+    screen.until("Device address (from label")
     screen.keys("192.168.61.77", "Enter")
     screen.until("Enter ▸ Use this device: 00:00:5e:00:53:77")
     screen.keys("y")

@@ -656,7 +656,7 @@ def test_without_a_free_laptop_address_it_is_said_and_no_other_way_is_taken(prac
     session.cable.laptop.own = ()
     walk(bench, run, {Phase.MAY_SET})
     session.visit.free_address = None
-    assert "No free laptop address was found in 10.84.16.0/22: press a" in next_line(session, bench.now()).sentence
+    assert "No free laptop address found in 10.84.16.0/22: press a" in next_line(session, bench.now()).sentence
     session.enter(bench.now())
     assert (session.phase, session.device.way) == (Phase.MAY_SET, None)
     session.stages.access.name_other("10.84.19.77/22", bench.now())

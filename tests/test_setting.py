@@ -147,7 +147,7 @@ def test_it_is_put_back_as_it_was_found_and_proven_there(practice):
     assert session.stages.setting.may_restore
     session.stages.setting.restore(bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
-    assert "z has it set as planned after all" in next_line(session, bench.now()).sentence
+    assert "Press z to set it as planned after all" in next_line(session, bench.now()).sentence
     session.stages.setting.restore(bench.now())
     assert str(session.device.target.interface) == "10.84.16.40/22"
     pass_time(bench, run, until=lambda: session.phase in (Phase.POWER_CYCLE, Phase.MAY_SET))
@@ -174,7 +174,7 @@ def test_one_that_uses_its_page_after_a_restart_asks_for_one_and_is_waited_for(p
     monkeypatch.setattr(PageDevice, "save", lambda self, settings: setattr(self, "saved", settings) or SAVED)
     session.enter(bench.now())
     pass_time(bench, run, 30.0)
-    assert "uses it after a restart: pull its power" in next_line(session, bench.now()).sentence
+    assert "uses it after a restart: power-cycle it" in next_line(session, bench.now()).sentence
     bench.power(False)
     pass_time(bench, run, 5.0)
     assert "Its power is off" in next_line(session, bench.now()).sentence
@@ -190,7 +190,7 @@ def test_what_was_given_by_an_answer_is_kept_on_its_page(practice):
     """FD-01: its lease is gone at a power cut, so its page is told the same, as the next Enter."""
     bench, run = practice("FD-01")
     session = walk(bench, run, {Phase.MAY_KEEP})
-    assert "Have its page keep it" in next_line(session, bench.now()).sentence
+    assert "Save it (page)" in next_line(session, bench.now()).sentence
     walk(bench, run, {Phase.RECORDED})
     assert (run.job.register.rows()[0].state, str(bench.device.saved.interface)) == ("proven", "10.84.16.50/22")
 
@@ -271,7 +271,7 @@ def test_the_crib_card_and_the_numbers_on_the_screen(terminal):
     screen.keys("1", "Space", "Space")
     screen.until("On the clipboard: 84, number 2 of 4 of IP address")
     screen.keys("Escape")
-    screen.until("Ways that fit")
+    screen.until("Ways for this device")
     screen.keys("w")
     screen.until("Type this into the device")
     screen.keys("F8")

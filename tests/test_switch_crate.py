@@ -110,7 +110,7 @@ def power(cable, units, *, on):
 
 def cut_power_when_asked(cable, program, units):
     said = [""]
-    while "Pull the power" not in said[-1]:
+    while "Switch off the switch" not in said[-1]:
         said.append(program.stderr.readline())
         assert said[-1], "".join(said) + program.stdout.read()
     time.sleep(10)  # their clocks are watched for some seconds before they say anything
@@ -158,7 +158,7 @@ def test_where_nobody_is_there_to_be_asked_a_crate_without_clocks_ends_and_says_
                           text=True)  # fmt: skip
     program.stdin.write("".join(f"{mac}\t{tag}\n" for mac, tag in zip(MACS[:2], TAGS, strict=False)))
     program.stdin.close()
-    while "Pull the power" not in (line := program.stderr.readline()):
+    while "Switch off the switch" not in (line := program.stderr.readline()):
         assert line, program.stdout.read()
     time.sleep(5)
     cable.ip("link", "set", "zd0", "down")
@@ -375,7 +375,7 @@ def by_the_screen(screen, labels, *, is_all):
         screen.until(tag)
     screen.until("begin with Enter on an empty line")
     screen.keys("Enter")
-    screen.until("Pull the power of the switch", seconds=40 + 20 * len(labels))
+    screen.until("Switch off the switch", seconds=40 + 20 * len(labels))
     screen.keys("l")
     screen.until(f"{len(labels)} recorded without their power cut")
     screen.keys("Escape")

@@ -60,7 +60,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("of 3 proven", "register.png"),
             ("of 3 proven", ["Enter"]),
             ("power cycle", ["n"]),
-            ("What should be known", [*"Cable", "Space", *"behind", "Space", *"the", "Space", *"panel", "Enter"]),
+            ("Note:", [*"Cable", "Space", *"behind", "Space", *"the", "Space", *"panel", "Enter"]),
             ("Notes", "device.png"),
             ("Notes", ["Escape"]),
             ("of 3 proven", ["F9"]),
@@ -139,7 +139,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
     ),
     (
         ["--pace", "2", "--wire", "house"],
-        [("runs a live network", ["+"]), ("An address server answers", "house.png")],
+        [("wrong socket?", ["+"]), ("DHCP server 10.84.19.254 found", "house.png")],
     ),
 )
 WATCHES: list[Step] = [("live", ["Tab"]), ("ben", "watch.png")]

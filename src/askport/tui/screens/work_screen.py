@@ -231,7 +231,7 @@ class WorkScreen(DrawnScreen[None]):
         run = self.workplace.run
         if self._is_adapter_gone:
             gone = f"{run.session.cable.laptop.adapter} was pulled out, and nothing is left to give back"
-            return Next(f"{gone}: plug it in again. Or press Enter to choose an adapter.")
+            return Next(f"{gone}: plug it in again, or press Enter to choose an adapter.")
         if self._stopped:
             return Next(f"{self._stopped.message} Press Enter to try again.")
         if run.is_over:
