@@ -417,7 +417,7 @@ def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
     for waits, *keys in (
         ("Enter ▸ Use this device", "Enter"), ("Enter ▸ Borrow", "Enter"), ("Enter ▸ Fill in its web page", "Enter"),
         ("Press l to skip", "F6"), ("Its power is off", "F6"), ("Enter ▸ Record OX-01", "Enter"),
-        ("OX-01 is recorded", "g"), ("Cut the power of which units", *"sometimes", "Enter"),
+        ("OX-01 is recorded", "g"), ("Power-cycle which units", *"sometimes", "Enter"),
         ("names no units", *["BSpace"] * 9),
         ("Enter takes it", *"last"), ("last unit only", "Enter"), ("In this crate, like OX-01", "Enter"),
         ("as OX-02, like OX-01", "Enter"), ("OX-02 is recorded", "Enter"),

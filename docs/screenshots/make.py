@@ -112,7 +112,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("Its power is off", ["F6"]),
             ("Enter ▸ Record OX-01", ["Enter"]),
             ("OX-01 is recorded", ["g"]),
-            ("Cut the power of which units", [*"last", "Enter"]),
+            ("Power-cycle which units", [*"last", "Enter"]),
             ("In this crate", ["Enter"]),
             ("as OX-02, like OX-01", ["Enter"]),
             ("OX-02 is recorded", ["Enter"]),
