@@ -135,7 +135,7 @@ def test_eight_devices_with_every_mistake_on_the_way(cable, terminal, tmp_path):
     assert left == {tag: (mac_of(unit), f"10.84.16.3{tag[-1]}") for tag, unit in units.items()}
     cover = the_cover(job, tmp_path / "out")
     assert re.search(r"HD-06: .*not verified: .*default gateway", cover), cover
-    assert re.search(r"Outstanding (planned, not started).*HD-02.*HD-08", cover), cover
+    assert re.search(r"Outstanding \(planned, not started\).*HD-02.*HD-08", cover), cover
     for tag in ("HD-01", "HD-03", "HD-04", "HD-05", "HD-07"):
         assert re.search(rf"(Not proven|Not made|not made|unproven).*{tag}", cover), (tag, cover)
     for server, check in SERVERS.items():
@@ -202,7 +202,7 @@ def test_the_rest_alike_without_a_plan_counts_on_and_says_where_it_ends(cable, t
     screen.until("Use zl0")
     screen.keys("Enter")
     screen.until(mac_of(1))
-    press_until(screen, "Say what its final address is to be")
+    press_until(screen, "No address is planned")
     screen.keys("e")
     screen.until("Type the number")
     screen.keys("253", "Tab", "Tab", "1", "Enter")

@@ -525,7 +525,7 @@ def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, termin
     cable.in_laptop(sys.executable, "-c", BROWSER, "get", url, "10.84.16.31", "10.84.19.254")
     walk(screen, ("put it back. Press l", "l"), ("Record DP-1", "s"),
          ("What is it called", "Enter"), ("Kept in", "Enter"), ("DP-1 is recorded", "g"),
-         ("Power-cycle which units", "Enter"), ("In this crate, like DP-1", ""))  # fmt: skip
+         ("Power-cycle which units", "Enter"), ("Crate, same as DP-1", ""))  # fmt: skip
     for number, done in ((2, "DP-2 is recorded"), (3, "Every device on the job list is recorded")):
         deliver(cable, f"{DEVICE[:-2]}4{number}")
         screen.keys("Enter")

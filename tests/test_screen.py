@@ -419,7 +419,7 @@ def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
         ("Press l to skip", "F6"), ("Its power is off", "F6"), ("Enter ▸ Record OX-01", "Enter"),
         ("OX-01 is recorded", "g"), ("Power-cycle which units", *"sometimes", "Enter"),
         ("names no units", *["BSpace"] * 9),
-        ("Enter takes it", *"last"), ("last unit only", "Enter"), ("In this crate, like OX-01", "Enter"),
+        ("Enter takes it", *"last"), ("last unit only", "Enter"), ("Crate, same as OX-01", "Enter"),
         ("as OX-02, like OX-01", "Enter"), ("OX-02 is recorded", "Enter"),
         ("as OX-03, like OX-01", "Enter"), ("OX-03 is recorded", "Enter"),
         ("as OX-04, like OX-01", "Enter"), ("OX-04 is recorded", "Enter"),

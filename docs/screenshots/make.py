@@ -113,7 +113,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
             ("Enter ▸ Record OX-01", ["Enter"]),
             ("OX-01 is recorded", ["g"]),
             ("Power-cycle which units", [*"last", "Enter"]),
-            ("In this crate", ["Enter"]),
+            ("Crate, same as", ["Enter"]),
             ("as OX-02, like OX-01", ["Enter"]),
             ("OX-02 is recorded", ["Enter"]),
             ("as OX-03, like OX-01", "crate.png"),
