@@ -43,7 +43,7 @@ def test_a_crate_on_a_switch_goes_by_itself_after_the_last_label(terminal):
     screen.keys("+")
     screen.until("6 devices use the same address 172.29.4.100", "x Several on switch")
     screen.keys("x")
-    screen.until("no tag: nothing is set on it", "With the last of 6 it begins")
+    screen.until("no tag: nothing is set on it", "Setting starts after the last of 6 labels")
     for number in (1, 2, 3, 4, 5, 6):
         screen.keys(*f"00005e00534{number}", "Enter", *f"OX-0{number}", "Enter")
         screen.until(f"OX-0{number}")

@@ -85,7 +85,7 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
         ["--pace", "4", "--wire", "twins"],
         [
             ("6 devices use the same", ["x"]),
-            ("it begins", ["F7"] * 6),
+            ("Setting starts", ["F7"] * 6),
             ("Waiting for it at", "switch.png"),
         ],
     ),
@@ -122,14 +122,14 @@ TOURS: tuple[tuple[list[str], list[Step]], ...] = (
     (
         ["--pace", "8", "--first", "UV-01"],
         [
-            ("Ask who is there, 10.212.7.33 first", ["Enter"]),
+            ("Send discovery requests, 10.212.7.33 first", ["Enter"]),
             ("Enter ▸ Use this device", ["Enter"]),
             ("Enter ▸ Borrow", ["Enter"]),
             ("Type this into the device", ["c"]),
             ("A number key copies", ["2"]),
             ("On the clipboard", "crib.png"),
             ("On the clipboard", ["Escape"]),
-            ("Ways that fit", ["F8"]),
+            ("Ways for this device", ["F8"]),
             ("Actual address", "landed.png"),
         ],
     ),
