@@ -37,9 +37,10 @@ def test_each_end_judges_by_its_own_mask(laptop, device, prefix, agree, sends, a
     told = explain(IPv4Interface(laptop), IPv4Address(device), prefix, IPv4Address("10.84.19.254"))
     assert (told.agree, told.laptop_sends, told.device_answers) == (agree, sends, answers)
     assert told.can is can_talk([IPv4Interface(laptop)], IPv4Address(device), prefix).can
-    text = " ".join(told.lines)
+    text = " ".join(told.against)
     assert ("the laptop sees the device as outside its subnet" in text) is (not sends)
     assert ("it replies via its gateway 10.84.19.254" in text) is (answers is False)
+    assert (len(told.against), set(told.against) <= {*told.lines}) == ((not sends) + (answers is False), True)
 
 
 @given(st.integers(0x01000000, 0xDFFFFFFF), st.integers(0x01000000, 0xDFFFFFFF), st.integers(8, 30), st.integers(8, 30))

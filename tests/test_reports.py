@@ -143,7 +143,7 @@ def test_the_cover_begins_with_what_is_open_the_worst_first(job):
     assert [each.heading for each in points][:3] == [
         "Failed",
         "Outstanding (planned, not started)",
-        "Lost at the next power cut",
+        "Lost at the next power cycle",
     ]
     assert points[0].lines == ("AA-01: subnet mask and default gateway",)
     names = " ".join(points[1].lines).split(", ")

@@ -232,7 +232,7 @@ def test_on_a_real_cable_the_screen_follows_the_adapter_and_says_what_is_in_the_
     screen.until("Enter ▸ Borrow 192.168.1.")
     screen.keys("Enter")
     screen.until("borrowed 192.168.1.", "can talk: both are in 192.168.1.0/24")
-    screen.press("3", "is in 192.168.1.0/24 as well", "takes the laptop for a neighbour and answers straight to it.")
+    screen.press("3", "is in 192.168.1.0/24 as well", "sees the laptop in its subnet: it replies straight to it.")
     screen.keys("q")
     screen.until("ended 0", "Gave 192.168.1.")
     assert cable.adapter() == before

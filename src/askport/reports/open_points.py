@@ -25,6 +25,8 @@ class OpenPoints:
     count: int
     lines: tuple[str, ...]
     """A line each; names only stand in rows."""
+    contradicts: bool
+    """Whether something was shown to be otherwise than it was to be, or was said differently."""
 
 
 def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) -> list[OpenPoints]:
@@ -36,19 +38,23 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
         conflicts: what joined records say differently and nobody has settled.
     """
     failed = [row for row in rows if row.failed]
-    groups = (
-        ("Not as planned", [(row, listed(map(_otherwise, row.otherwise))) for row in rows if row.otherwise]),
-        ("Failed", [(row, listed(map(proof_words, row.failed))) for row in failed]),
-        ("Not proven", [(row, _why(row)) for row in rows if not row.last.is_proven and row not in failed]),
-        ("Begun again and not finished", [(row, "") for row in rows if row.unfinished]),
-        ("Outstanding (planned, not started)", [(each, "") for each in not_started(rows, plan)]),
-        ("Lost at the next power cut", [(row, "the setting is temporary") for row in rows if row.is_fleeting]),
-        ("Records that differ", [(None, each) for each in conflicts]),
-        ("Proven, with exceptions", [
+    groups: list[tuple[str, bool, Sequence[tuple[Row | PlannedDevice | None, str]]]] = [
+        ("Not as planned", True, [(row, listed(map(_otherwise, row.otherwise))) for row in rows if row.otherwise]),
+        ("Failed", True, [(row, listed(map(proof_words, row.failed))) for row in failed]),
+        ("Not proven", False, [(row, _why(row)) for row in rows if not row.last.is_proven and row not in failed]),
+        ("Begun again and not finished", False, [(row, "") for row in rows if row.unfinished]),
+        ("Outstanding (planned, not started)", False, [(each, "") for each in not_started(rows, plan)]),
+        ("Lost at the next power cycle", False, [(row, "address not saved") for row in rows if row.is_fleeting]),
+        ("Records that differ", True, [(None, each) for each in conflicts]),
+        ("Proven, with exceptions", False, [
             (row, listed(map(proof_words, row.open_points))) for row in rows if row.is_proven and row.open_points
         ]),
-    )  # fmt: skip
-    return [OpenPoints(heading, len(found), tuple(_lines(found))) for heading, found in groups if found]
+    ]  # fmt: skip
+    return [
+        OpenPoints(heading, len(found), tuple(_lines(found)), contradicts)
+        for heading, contradicts, found in groups
+        if found
+    ]
 
 
 def _lines(found: Sequence[tuple[Row | PlannedDevice | None, str]]) -> Iterator[str]:

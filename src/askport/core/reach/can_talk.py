@@ -64,6 +64,8 @@ class Explanation:
     device_answers: bool | None
     """Whether the device takes the laptop for one, by its; None where its mask is not known."""
     lines: tuple[str, ...]
+    against: tuple[str, ...]
+    """Those of the lines that say why they cannot."""
 
     @property
     def can(self) -> bool:
@@ -91,17 +93,19 @@ def explain(
     )
     both = f"agree in their first {agree} bits" if agree else "differ from their first bit on"
     lines.append(f"The two addresses {both}; {needs}.")
-    lines.append(
-        "The laptop takes the device for a neighbour and sends straight to it."
-        if sends
-        else "By its mask, the laptop sees the device as outside its subnet: it sends to a gateway, if it has one."
-    )
+    against = []
+    if sends:
+        lines.append("By its mask, the laptop sees the device in its subnet: it sends straight to it.")
+    else:
+        against.append("By its mask, the laptop sees the device as outside its subnet: it sends to a gateway, if any.")
     if answers is True:
-        lines.append("The device takes the laptop for a neighbour and answers straight to it.")
+        lines.append("By its mask, the device sees the laptop in its subnet: it replies straight to it.")
     elif answers is False:
-        where = f"its gateway {gateway}" if gateway else "its gateway, or nowhere"
-        lines.append(f"By its mask, the device sees the laptop as outside its subnet: it replies via {where}.")
-    return Explanation(agree=agree, laptop_sends=sends, device_answers=answers, lines=tuple(lines))
+        where = f"its gateway {gateway}" if gateway else "its gateway, if any"
+        against.append(f"By its mask, the device sees the laptop as outside its subnet: it replies via {where}.")
+    return Explanation(
+        agree=agree, laptop_sends=sends, device_answers=answers, lines=(*lines, *against), against=tuple(against)
+    )
 
 
 def _parts(whose: str, interface: IPv4Interface) -> str:

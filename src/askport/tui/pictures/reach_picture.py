@@ -177,9 +177,4 @@ def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) 
         return wrapped("The laptop has no address on this adapter, so it cannot send to the device.", width, "", 2)
     best = session.device.chosen.best if session.device.chosen else None
     told = explain(laptop, device, prefix, best.gateway if best else None)
-    marks = {"a stranger": CONFLICT}
-    return [
-        part
-        for text in told.lines
-        for part in wrapped(text, width, next((style for word, style in marks.items() if word in text), ""), 2)
-    ]
+    return [part for text in told.lines for part in wrapped(text, width, CONFLICT if text in told.against else "", 2)]

@@ -47,7 +47,7 @@ class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
 
     def __init__(self, workplace: Workplace) -> None:
         super().__init__(workplace, lambda _: None)
-        self._told: list[tuple[str, list[str]]] | None = None
+        self._told: list[tuple[str, list[str], bool]] | None = None
 
     def compose(self) -> ComposeResult:
         """Lay out the devices beside the maps."""
@@ -77,15 +77,15 @@ class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
         if self._told is None:
             self._told = self._work_out()
         lines: list[Ink] = []
-        for title, sentences in self._told:
+        for title, sentences, contradicts in self._told:
             lines += [blank(), heading(title, width)]
-            style = CONFLICT if title.startswith(("Failed", "Records")) else DIM
+            style = CONFLICT if contradicts else DIM
             lines += [part for text in sentences[:_MOST] for part in wrapped(text, width, style, 2)]
             if more := len(sentences) - _MOST:
                 lines += [Ink().to(2).put(f"and {more} more", DIM)] if more > 0 else []
         return lines
 
-    def _work_out(self) -> list[tuple[str, list[str]]]:
+    def _work_out(self) -> list[tuple[str, list[str], bool]]:
         run = self._workplace.run
         register = run.job.register
         rows, now = register.rows(), run.wire.wall(run.wire.now())
@@ -96,9 +96,9 @@ class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
         today = days.count(now.astimezone().date())
         pace = f"{hour} in the last hour, {today} today, {len(done)} in all"
         who = listed([f"{member} {number}" for member, number in by.most_common()])
-        found = [("Pace", [f"{pace}{f': {who}' if who else ''}."])]
+        found = [("Pace", [f"{pace}{f': {who}' if who else ''}."], False)]
         points = open_points(rows, self._plan, register.open_conflicts())
-        return found + [(f"{each.heading}: {each.count}", list(each.lines)) for each in points]
+        return found + [(f"{each.heading}: {each.count}", list(each.lines), each.contradicts) for each in points]
 
     def _next(self) -> Next:
         cell = self._cell(self._cursor)
