@@ -88,9 +88,7 @@ def explain(
         far = IPv4Interface((device, prefix))
         answers = laptop.ip in far.network
         lines.append(_parts("The device's", far))
-    needs = f"the laptop's mask requires the first {mine} bits to match" + (
-        f", the device's {prefix}" if prefix is not None else ""
-    )
+    needs = f"the laptop's mask requires {mine} equal bits" + (f", the device's {prefix}" if prefix is not None else "")
     both = f"agree in their first {agree} bits" if agree else "differ from their first bit on"
     lines.append(f"The two addresses {both}; {needs}.")
     against = []
