@@ -205,10 +205,8 @@ def test_behind_a_port_that_is_bound_to_one_mac_each_unit_is_told_its_own_values
     assert cable.adapter() == before
 
 
-@pytest.mark.night
-@pytest.mark.parametrize("count", [24] if "ASKPORT_CRATES" in os.environ else [6])
-def test_a_crate_that_was_interrupted_goes_on_where_it_stopped_through_to_power_back(cable, tmp_path, count):
-    """Those that were recorded before keep that, and the power cut of all at the end proves them too."""
+def labelled_crate(cable, tmp_path, count, *on):
+    """Hang units with pages on a switch, each with a label; return their tags, the job, the labels' file, and them."""
     tags, macs = [f"PH-{n + 1:02}" for n in range(count)], [f"00:00:5e:77:00:{n + 1:02x}" for n in range(count)]
     job, labels = planned_job(tmp_path, tags), tmp_path / "labels.txt"
     (tmp_path / "ph-head.kind.toml").write_text(KIND.replace("00:00:5e:00:53:4", "00:00:5e:77"))
@@ -216,8 +214,16 @@ def test_a_crate_that_was_interrupted_goes_on_where_it_stopped_through_to_power_
     cable.bridge()
     units = [cable.behind("br0", mac, f"{DEFAULT}/24") for mac in macs]
     for unit in units:
-        cable.start_in(unit, sys.executable, "-c", PAGE, "works", SHOWN)
+        cable.start_in(unit, *on, sys.executable, "-c", PAGE, "works", SHOWN)
         cable.listens(80, at=unit)
+    return tags, job, labels, units
+
+
+@pytest.mark.night
+@pytest.mark.parametrize("count", [24] if "ASKPORT_CRATES" in os.environ else [6])
+def test_a_crate_that_was_interrupted_goes_on_where_it_stopped_through_to_power_back(cable, tmp_path, count):
+    """Those that were recorded before keep that, and the power cut of all at the end proves them too."""
+    _, job, labels, units = labelled_crate(cable, tmp_path, count)
     before, pipe = cable.adapter(), subprocess.PIPE
     crate = cable.command("crate", "zl0", "--job", job, "--labels", labels, "--power-cycle", "--json")
     first = cable.start("laptop", *crate, stdout=pipe, stderr=pipe, text=True)
@@ -241,16 +247,7 @@ def test_a_crate_that_was_interrupted_goes_on_where_it_stopped_through_to_power_
 @pytest.mark.parametrize("how", ["all at once", "bound port", "third of a core"])
 def test_of_a_crate_of_24_each_is_told_its_own_values_and_what_is_recorded_is_true(cable, tmp_path, how):
     """With all else of the machine on the other core, and two that never rest on the one of the program."""
-    tags = [f"PH-{number + 1:02}" for number in range(24)]
-    macs = [f"00:00:5e:77:00:{number + 1:02x}" for number in range(24)]
-    job, labels = planned_job(tmp_path, tags), tmp_path / "labels.txt"
-    (tmp_path / "ph-head.kind.toml").write_text(KIND.replace("00:00:5e:00:53:4", "00:00:5e:77"))
-    labels.write_text("".join(f"{mac}\t{tag}\n" for mac, tag in zip(macs, tags, strict=True)))
-    cable.bridge()
-    units = [cable.behind("br0", mac, f"{DEFAULT}/24") for mac in macs]
-    for unit in units:
-        cable.start_in(unit, "taskset", "-c", "1", sys.executable, "-c", PAGE, "works", SHOWN)
-        cable.listens(80, at=unit)
+    tags, job, labels, units = labelled_crate(cable, tmp_path, 24, "taskset", "-c", "1")
     if how == "bound port":
         bind(cable)
     for _ in range(2 if how == "third of a core" else 0):
