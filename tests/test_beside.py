@@ -222,11 +222,11 @@ def test_a_port_that_is_bound_to_one_mac_address_has_it_borrowed_on_the_adapter(
     before = laptop(cable)
     run = cable.askport("borrow", "zl0", "--to", "192.168.61.7", "--", "ping", "-c", "1", "-W", "2", "192.168.61.7")
     assert run.returncode == 0, run
-    assert "answers zl0 itself and nobody beside it" in run.stderr, run.stderr
+    assert "answers only the MAC address of zl0 itself" in run.stderr, run.stderr
     assert "on zl0 back" in run.stderr
     assert laptop(cable)[0] == before[0]
     proven = cable.askport("prove", "zl0", "--mac", "02:00:00:00:00:98", "--at", "192.168.61.7/24")
-    assert (proven.returncode, "answers zl0 itself" in proven.stderr) == (0, True), proven
+    assert (proven.returncode, "the MAC address of zl0 itself" in proven.stderr) == (0, True), proven
 
 
 def test_an_adapter_that_takes_no_second_mac_address_is_borrowed_on(cable):
@@ -236,7 +236,7 @@ def test_an_adapter_that_takes_no_second_mac_address_is_borrowed_on(cable):
     run = cable.askport("borrow", "zl0", "192.168.61.9/24", "--", "ip", "-br", "-4", "addr", "show", "zl0")
     assert (run.returncode, "192.168.61.9/24" in run.stdout) == (0, True), run
     assert "zl0 takes no second MAC address" in run.stderr
-    assert "borrowed on the adapter" in run.stderr
+    assert "goes on the adapter" in run.stderr
 
 
 TWINS = ("02:00:00:00:00:a1", "02:00:00:00:00:a2", "02:00:00:00:00:a3")
@@ -262,7 +262,7 @@ def test_one_without_a_place_still_has_its_device_pinned():
         await footing.pin(*pinned)
         return await footing.borrow(IPv4Interface("192.168.61.9/24"))
 
-    assert asyncio.run(pin_and_borrow()) == "No. It is borrowed on the adapter."
+    assert asyncio.run(pin_and_borrow()) == "No. The temporary address goes on the adapter."
     keeper.pin.assert_awaited_once_with(*pinned, place=None)
 
 

@@ -267,7 +267,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
 
     where = ["--on-adapter"] if on_adapter else []
     screen = terminal(*cable.inside("laptop"), *ASKPORT, *where, "--job", str(tmp_path / "site.askport"))
-    screen.until("The laptop's way to the internet goes over zl0", "or point at an adapter")
+    screen.until("zl0 carries the laptop's internet connection", "or point at an adapter")
     plug_in()
     screen.until("Its link has just come up: the cable is in this one.", "Enter ▸ Use zl5.")
     screen.keys("Enter")

@@ -76,7 +76,7 @@ class Footing:
                 if error.code != "no-place":
                     raise
                 self._stand_on_adapter()
-                self._why = f"{error.message} It is borrowed on the adapter."
+                self._why = f"{error.message} The temporary address goes on the adapter."
                 return
             self._is_in = True
 

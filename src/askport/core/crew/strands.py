@@ -56,9 +56,9 @@ def fault_of(line: StrandLine, place_of: Callable[[str], int | None]) -> str:
         return f"{line.name} has another hash than its text: it was changed in the database."
     before = 0 if not line.before else place_of(line.before)
     if before is None:
-        return f"{line.name} does not follow: the line before it is missing."
+        return f"{line.name} cannot be verified: the entry before it is missing."
     if line.place != before + 1:
-        return f"{line.name} does not follow: the line before it is its line {before}."
+        return f"{line.name} cannot be verified: the entry before it is its line {before}."
     try:
         entry_of(line.body)
     except ValueError:

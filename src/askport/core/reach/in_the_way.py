@@ -62,7 +62,7 @@ def _of_one(one: Adapter, all_of_them: Sequence[Adapter], *, server_port_held: b
         return
     if one.gateway:
         text = (
-            f"The laptop's way to the internet goes over {one.name}: if that is the house network, plug the cable into "
+            f"{one.name} carries the laptop's internet connection. If this is the site network, plug the cable into "
             "the device instead."
         )
         yield "default-route", text

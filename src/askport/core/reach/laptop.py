@@ -174,14 +174,14 @@ class Laptop:
         for interface, at in self._put_back_at.items():
             if now - at < _AGAIN_S:
                 text = (
-                    f"Another program takes {interface} off {self.adapter}: it is put back, once a minute. Stop that "
-                    "program, or keep it from this adapter."
+                    f"Another program keeps removing {interface} from {self.adapter}. Ask Port restores it every "
+                    "minute. Stop that program."
                 )
                 yield Hazard(code="address-taken", text=text, address=interface.ip)
         if self._woke and now - self._woke[0] < _SLEEP_IS_SAID_S:
             borrowed = f"{listed(self.borrowed)} is still borrowed" if self.borrowed else "it is as before"
             text = (
-                f"The laptop has slept for {self._woke[1]:.0f} s, and {borrowed}: see that the same device is still at "
-                "the other end."
+                f"The laptop was asleep for {self._woke[1]:.0f} s, and {borrowed}. Check that the same device is still "
+                "connected."
             )
             yield Hazard(code="slept", text=text)

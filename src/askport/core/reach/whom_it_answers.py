@@ -17,8 +17,8 @@ _TIMES, _EVERY_S = 4, 0.4
 def answers_adapter_only(adapter: str) -> str:
     """Say what it means where a device answers the adapter's own MAC address only."""
     return (
-        f"The device answers {adapter} itself and nobody beside it: its port may be bound to one MAC address. It is "
-        "borrowed on the adapter."
+        f"The device answers only the MAC address of {adapter} itself (port security?). The temporary address goes on "
+        "the adapter."
     )
 
 
