@@ -372,6 +372,9 @@ def test_an_address_that_only_a_question_came_from_is_not_the_laptops(took):
     made.call(at, now=10.0, guess=False)
     run_on(made, 60.0, lambda arp: [(took, answers(arp, arp.tpa, units[arp.tpa]))] if arp.tpa in units else [])
     assert {each.mac: each.best.belief for each in made.devices()} == dict.fromkeys(units.values(), Belief.CERTAIN)
+    for place, (address, mac) in enumerate(units.items()):
+        made.receive(hear(Frame(at=61.0 + place, data=ip(src=address, mac=mac))))
+    assert "reflector" not in {each.code for each in made.hazards()}, "what is its own is nothing that it sends back"
 
 
 def test_likely_addresses_come_once_and_stay_within():

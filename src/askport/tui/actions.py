@@ -140,7 +140,7 @@ ACTIONS: list[Action] = [
         and can_blink(moment.session.cable.search.candidate),
     ),
     Action(
-        name="accept", does="search.accept", key="d", title="Is the device",
+        name="accept", does="search.accept", key="d", title="Use this device",
         says="The device itself runs this live network",
         offered=lambda moment: moment.session.phase is Phase.FINDING and moment.session.cable.search.may_accept,
     ),

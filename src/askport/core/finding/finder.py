@@ -254,9 +254,13 @@ class Finder(Machine):
 
     def _seen_from_here(self, clue: Clue, packet: Packet) -> Clue:
         """Return a clue as this wire shows it: what the laptop caused says less, what went through another more."""
-        if clue.kind is ClueKind.LOOKS_FOR and self._is_asked_from(clue.about):
+        if clue.kind is ClueKind.LOOKS_FOR and (clue.about in self.laptop_addresses or clue.about in self.asked_from):
             return clue._replace(kind=ClueKind.LOOKS_FOR_US, about=None)
-        if clue.kind in _BY_IPV4 and self._is_asked_from(clue.address):
+        # What it has answered for is its own, though a question came from there before that was known.
+        if clue.kind in _BY_IPV4 and (
+            clue.address in self.laptop_addresses
+            or (clue.address in self.asked_from and clue.address not in self._held.get(clue.mac, ()))
+        ):
             return clue._replace(kind=ClueKind.REFLECTS)
         if clue.kind in (ClueKind.ANSWERS, ClueKind.ANNOUNCES) and clue.address and len(self._held) < MAX_DEVICES:
             held = self._held.setdefault(clue.mac, set())
@@ -267,9 +271,6 @@ class Finder(Machine):
             if ethernet and ipv4 and self._goes_through(ethernet.dst, ipv4.dst):
                 return clue._replace(kind=ClueKind.SENDS_THROUGH, about=ipv4.dst)
         return clue
-
-    def _is_asked_from(self, address: IPv4Address | None) -> bool:
-        return address in self.laptop_addresses or address in self.asked_from
 
     def _not_to_ask_from(self) -> set[IPv4Address]:
         return self.laptop_addresses.union(self.somebodys(), *self._held.values())

@@ -190,8 +190,8 @@ def _same_number(devices: Iterable[Device]) -> Iterator[Hazard]:
     for (protocol, number), macs in holders.items():
         if len(macs) > 1:
             text = (
-                f"{len(macs)} devices say that they are {protocol.words} device {number}: {_who(macs)}. Whoever asks "
-                "for that number gets either: have one of them take another."
+                f"{len(macs)} devices say that they are {protocol.words} device {number}: {_who(macs)}. Requests for "
+                "that number may reach either. Change the number on one of them."
             )
             yield Hazard(code="same-instance", text=text, macs=tuple(sorted(macs)))
 
@@ -205,7 +205,7 @@ def _neighbours(devices: list[Device]) -> Iterator[Hazard]:
         shared = {each.address for each in one.addresses} & {each.address for each in other.addresses}
         if not shared and one.best and other.best:
             text = (
-                f"{one.mac} ({one.best.address}) and {other.mac} ({other.best.address}) have consecutive MAC "
+                f"{one.mac} ({one.best.address}) and {other.mac} ({other.best.address}) have neighbouring MAC "
                 "addresses: one device with two ports, or two units from one crate. Their labels say which."
             )
             yield Hazard(code="one-box", text=text, macs=(one.mac, other.mac), address=one.best.address)

@@ -252,7 +252,8 @@ class Prove(Stage):
         if cycle.power is Power.STARTING:
             return "The device is starting. Waiting for an answer at its new address."
         if cycle.power is Power.UNSURE:
-            return f"{cycle.unsure} Press Enter if you cut the power. If not, cut it now; l skips this check."
+            ask = "Press Enter if you cut the power. If not, cut it now, or press l to skip this check."
+            return f"{cycle.unsure} {ask}"
         way = self._visit.device.way
         pull = "unplug the cable at the device end" if cycle.takes_power_by_cable else "pull its power"
         keep = (
