@@ -17,7 +17,7 @@ from askport.core.channels import Channel, CloseChannel, Closed, OpenChannel, Op
 from askport.core.machine import Machine
 from askport.edges.driver import Driver
 from askport.edges.streams import Streams
-from askport.edges.transports import ssh
+from askport.edges.transports import ssh, tcp_socket
 from askport.edges.transports.tcp_socket import OverAdapter
 
 IT = IPv4Address("192.168.61.7")
@@ -171,8 +171,8 @@ def test_an_ssh_connection_that_gets_no_shell_is_closed(monkeypatch, end):
     """Refused, or called off, between connecting and opening its session."""
     session = Mock(open_session=AsyncMock(side_effect=end))
     monkeypatch.setattr(asyncssh, "connect", AsyncMock(return_value=session))
-    monkeypatch.setattr(ssh, "connected_socket", AsyncMock())
-    monkeypatch.setattr(ssh, "watch", lambda each: each)
+    monkeypatch.setattr(tcp_socket, "connected_socket", AsyncMock())
+    monkeypatch.setattr(tcp_socket, "watch", lambda each: each)
     with pytest.raises((ConnectionError, asyncio.CancelledError)):
         asyncio.run(ssh.connect(None, SshPort(IPv4Address("10.84.16.40"), 22, user="admin", password="secret")))
     session.abort.assert_called_once()

@@ -21,7 +21,7 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import AskPortError, BadInput, MachineRefused
 from askport.core.register.entries import Found, Noted, Recorded
 from askport.core.register.fold import fold
-from askport.edges import jobfile
+from askport.edges import kept_frames
 from askport.edges.jobfile import JobFile
 from askport.edges.salvage import salvage
 from conftest import askport, askport_in_bounds
@@ -52,13 +52,13 @@ def test_a_handover_is_of_one_moment_while_somebody_writes_on(tmp_path, monkeypa
     """The screen makes it in a thread, and records the next device meanwhile."""
     job = JobFile(tmp_path / "job.askport", create=True)
     job.append(found(), NOW)
-    really = jobfile.frames_fault
+    really = kept_frames.frames_fault
 
     def meanwhile(*of, **how):
         job.append(found(unit=job.count + 1, tag=f"TG-0{job.count + 1}"), NOW)
         return really(*of, **how)
 
-    monkeypatch.setattr(jobfile, "frames_fault", meanwhile)
+    monkeypatch.setattr(kept_frames, "frames_fault", meanwhile)
     write_reports(job, "site", tmp_path / "papers", ["register.json"])
     monkeypatch.undo()
     told = json.loads((tmp_path / "papers" / "register.json").read_text())

@@ -8,25 +8,20 @@ from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 from itertools import count
 
 from askport.bell import Bell
+from askport.bench import standing, virtual_streams
 from askport.bench.stand_in import StandIn
-from askport.bench.standing import Standing
-from askport.bench.virtual_streams import BenchStreams
-from askport.core.addresses import Address, MacAddress
-from askport.core.channels import Channel, PageCall, SerialLine
-from askport.core.errors import TAKEN_ELSEWHERE, MachineRefused, Refused
+from askport.core import addresses, channels, errors, machine, wire
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import read_packet
-from askport.core.machine import earliest
 from askport.core.plan.target import Target
-from askport.core.wire import Counts, Frame, Link, OnPass
 
 _DELAY_S = 0.0004
 """From one end to the other and through a small device's stack, one way."""
 _FULL_SPEED_MBPS = 100
 
 
-class Bench(Standing):
+class Bench(standing.Standing):
     """The simulated wire. It is a ``Wire`` for the laptop's end, and the laptop's adapter.
 
     With ``pace`` 0 virtual time jumps from event to event; otherwise it runs ``pace`` times as fast as the clock.
@@ -36,7 +31,7 @@ class Bench(Standing):
 
     def __init__(
         self,
-        mac: MacAddress,
+        mac: addresses.MacAddress,
         *,
         laptop: tuple[IPv4Interface, ...] = (),
         pace: float = 0.0,
@@ -55,19 +50,19 @@ class Bench(Standing):
         self._order = count()
         self._flying: list[tuple[float, int, StandIn | None, bytes]] = []
         """Arrival, order, who sent it (None is the laptop) and the frame."""
-        self._inbox: list[Frame] = []
-        self._link = Link(up=False, since=0.0)
-        self.streams = BenchStreams(self)
+        self._inbox: list[wire.Frame] = []
+        self._link = wire.Link(up=False, since=0.0)
+        self.streams = virtual_streams.BenchStreams(self)
         self.places: list[BenchPlace] = []
         """Those beside the adapter, behind the first one, which is the bench's own."""
         self._seen = self._sent = 0
         self._bell = Bell()
-        self.on_pass: OnPass = lambda _to_device: None
+        self.on_pass: wire.OnPass = lambda _to_device: None
 
     # The wire
 
     @property
-    def mac(self) -> MacAddress:
+    def mac(self) -> addresses.MacAddress:
         """The laptop's MAC address."""
         return self._mac
 
@@ -87,13 +82,13 @@ class Bench(Standing):
         """Return a virtual moment as wall time."""
         return self._epoch + timedelta(seconds=at)
 
-    def link(self) -> Link:
+    def link(self) -> wire.Link:
         """Return the state of the link."""
         return self._link
 
-    def counts(self) -> Counts:
+    def counts(self) -> wire.Counts:
         """Return how many frames have passed."""
-        return Counts(seen=self._seen, sent=self._sent)
+        return wire.Counts(seen=self._seen, sent=self._sent)
 
     def send(self, data: bytes) -> None:
         """Send a frame from the laptop's end."""
@@ -113,18 +108,18 @@ class Bench(Standing):
         """Let a wait return now."""
         self._bell.ring()
 
-    def look(self) -> list[Frame]:
+    def look(self) -> list[wire.Frame]:
         """Return nothing: no time passes between two waits."""
         return []
 
-    async def wait(self, deadline: float | None) -> list[Frame]:
+    async def wait(self, deadline: float | None) -> list[wire.Frame]:
         """Let virtual time run to the next frame for the laptop, a change of the link, or the deadline."""
         loop = asyncio.get_running_loop()
         self._real_at = self._real_at or loop.time()
         while not self._inbox:
             if self._bell.has_rung:
                 break
-            next_at = earliest(self._next_event(), deadline)
+            next_at = machine.earliest(self._next_event(), deadline)
             if next_at is None and not self.pace:
                 break
             if self.pace:
@@ -161,7 +156,7 @@ class Bench(Standing):
         flying = self._flying[0][0] if self._flying else None
         link_changes = [each.link_change_at(self._now) for each in self.devices]
         talks = (each.next_at for each in (self.streams, *(each.streams for each in self.places)))
-        return earliest(flying, *talks, *(each.next_at for each in self.devices), *link_changes)
+        return machine.earliest(flying, *talks, *(each.next_at for each in self.devices), *link_changes)
 
     def _happen(self) -> bool:
         """Do everything that is due; return whether the laptop must be told that the link changed."""
@@ -178,7 +173,7 @@ class Bench(Standing):
 
     def _arrive(self, sender: StandIn | None, data: bytes) -> None:
         """Take a frame to every other end that it is for."""
-        to = MacAddress(data[:6])
+        to = addresses.MacAddress(data[:6])
         for device in self.devices:
             if device is not sender and (to.is_group or device.has(to)):
                 self.on_pass(True)
@@ -188,7 +183,7 @@ class Bench(Standing):
         if sender is not None and (to.is_group or not self._switch or not elsewhere):
             self.on_pass(False)
             self._seen += 1
-            self._inbox.append(Frame(at=self._now, data=data))
+            self._inbox.append(wire.Frame(at=self._now, data=data))
             self._answer_arp(data)
 
     def _see_link(self) -> bool:
@@ -197,7 +192,7 @@ class Bench(Standing):
         up = on or any(each.link(self._now) for each in self.devices)
         if up == self._link.up:
             return False
-        self._link = Link(up=up, since=self._now, speed_mbps=_FULL_SPEED_MBPS if up else None)
+        self._link = wire.Link(up=up, since=self._now, speed_mbps=_FULL_SPEED_MBPS if up else None)
         if not up:
             self._flying.clear()
         return True
@@ -224,7 +219,7 @@ class Bench(Standing):
 
     # The laptop's adapter
 
-    async def another(self) -> "tuple[BenchPlace, BenchStreams]":
+    async def another(self) -> "tuple[BenchPlace, virtual_streams.BenchStreams]":
         """Return one more place beside the adapter, with its channels."""
         self.places.append(BenchPlace(self, len(self.places) + 1))
         return self.places[-1], self.places[-1].streams
@@ -241,16 +236,16 @@ class Bench(Standing):
         """
         if any(each.ip == interface.ip for _, each in self._borrowed()):
             text = f"{interface.ip} is borrowed beside {self.name} already: name another address."
-            raise MachineRefused(text, code=TAKEN_ELSEWHERE)
+            raise errors.MachineRefused(text, code=errors.TAKEN_ELSEWHERE)
 
-    def reached(self, channel: Channel | PageCall) -> StandIn | None:
+    def reached(self, channel: channels.Channel | channels.PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
         return self.reached_from(self, channel)
 
-    def reached_from(self, place: Standing, channel: Channel | PageCall) -> StandIn | None:
+    def reached_from(self, place: standing.Standing, channel: channels.Channel | channels.PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, and that can be talked with from a place."""
         far = channel.far
-        if not self._link.up or isinstance(far, SerialLine):
+        if not self._link.up or isinstance(far, channels.SerialLine):
             return None
         there = [each for each in self.devices if _talks_with(place, each, far.address)]
         meant = [each for each in there if place.pinned and each.has(place.pinned)]
@@ -305,7 +300,7 @@ class Bench(Standing):
             Refused: it cannot be done now; the message says why.
         """
         if self.device is None:
-            raise Refused("Nothing is plugged in.")
+            raise errors.Refused("Nothing is plugged in.")
         interface = self.device.host.interface
         both = interface is not None and _both_reach(interface, self.interfaces)
         said = self.device.type_in(target, self._now, over_the_cable=both)
@@ -313,7 +308,7 @@ class Bench(Standing):
         return said
 
 
-def _talks_with(place: Standing, device: StandIn, address: Address) -> bool:
+def _talks_with(place: standing.Standing, device: StandIn, address: addresses.Address) -> bool:
     """Whether packets pass both ways: each end must have the other in its subnet."""
     if isinstance(address, IPv6Address):
         return device.up and place.speaks_ipv6 and device.host.ipv6 == address
@@ -325,19 +320,19 @@ def _both_reach(theirs: IPv4Interface, talking: Sequence[IPv4Interface]) -> bool
     return any(theirs.ip in mine.network and mine.ip in theirs.network for mine in talking)
 
 
-class BenchPlace(Standing):
+class BenchPlace(standing.Standing):
     """One more place beside the bench's adapter, with addresses, a neighbour and streams of its own."""
 
     def __init__(self, bench: Bench, number: int) -> None:
         super().__init__(bench.mac, number)
         self._bench = bench
-        self.streams = BenchStreams(self)
+        self.streams = virtual_streams.BenchStreams(self)
         self.now, self.flush, self.another = bench.now, bench.flush, bench.another
 
     def require_nobodys(self, interface: IPv4Interface) -> None:
         """See that no place of the bench has an address already."""
         self._bench.require_nobodys(interface)
 
-    def reached(self, channel: Channel | PageCall) -> StandIn | None:
+    def reached(self, channel: channels.Channel | channels.PageCall) -> StandIn | None:
         """Return the stand-in that holds a channel's far end, where this place and stand-in can talk now."""
         return self._bench.reached_from(self, channel)

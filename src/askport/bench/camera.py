@@ -7,9 +7,8 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Interface
 
-from askport.bench.field_devices import FieldDevice
+from askport.bench import field_devices, stand_in
 from askport.bench.pages import Answer, SoapTalk
-from askport.bench.stand_in import Settings, Talk
 from askport.core.addresses import MacAddress
 from askport.core.formats import onvif
 from askport.core.formats.discovery import PORT_WS_DISCOVERY, ws_discovery_match
@@ -17,7 +16,7 @@ from askport.core.formats.packet import ends_of, frame_between, read_packet
 from askport.core.formats.udp import Udp
 
 
-class PondCamera(FieldDevice):
+class PondCamera(field_devices.FieldDevice):
     """FL-03: its device service takes its settings over ONVIF, and uses them after a restart that it is told."""
 
     boot_s = 12.0
@@ -25,7 +24,7 @@ class PondCamera(FieldDevice):
     """Its clock was never set, and nobody is known by another clock than its own."""
     _token = "eth0"  # noqa: S105 - an interface's
 
-    def __init__(self, mac: MacAddress, factory: Settings, log_in: tuple[str, str]) -> None:
+    def __init__(self, mac: MacAddress, factory: stand_in.Settings, log_in: tuple[str, str]) -> None:
         super().__init__(mac, factory)
         self._log_in = log_in
         self._now = 0.0
@@ -47,7 +46,7 @@ class PondCamera(FieldDevice):
         answer = Udp(src_port=PORT_WS_DISCOVERY, dst_port=udp.src_port, payload=ws_discovery_match(where))
         return [frame_between(ends.back._replace(src_mac=self.mac, src=at.ip), answer)]
 
-    def talk(self, port: int) -> Talk | None:
+    def talk(self, port: int) -> stand_in.Talk | None:
         """Offer its device service."""
         return SoapTalk(self._serve) if port == 80 else None
 

@@ -5,13 +5,11 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.bench.field_devices import FieldDevice
 from askport.bench.stand_in import Settings, Talk
 from askport.core.addresses import UNSPECIFIED
-from askport.core.formats import bacnet, modbus
+from askport.core.formats import bacnet, ipprog, modbus, unreadable
 from askport.core.formats import field_protocols as fp
 from askport.core.formats.bacnet import ConfirmedService, Property
-from askport.core.formats.ipprog import ASK, IpProg, decode_ip_prog, encode_ip_prog
 from askport.core.formats.packet import ends_of, frame_between, read_packet
 from askport.core.formats.udp import Udp
-from askport.core.formats.unreadable import Unreadable
 from askport.core.plan.target import Target
 
 
@@ -118,16 +116,16 @@ class LaneLights(DatagramDevice):
         asked = fp.decode_art_net(payload)
         if isinstance(asked, fp.ArtNet) and asked.op == fp.ArtNetOp.POLL:
             return [fp.encode_art_net(fp.ArtNet(fp.ArtNetOp.POLL_REPLY, at.ip, b"lane lights", self.mac))]
-        told = decode_ip_prog(payload)
-        if isinstance(told, Unreadable) or told.is_reply:
+        told = ipprog.decode_ip_prog(payload)
+        if isinstance(told, unreadable.Unreadable) or told.is_reply:
             return []
         gateway = self.host.gateway or UNSPECIFIED
-        shown = IpProg(True, at.ip, at.netmask, gateway)
-        if told.command != ASK:
+        shown = ipprog.IpProg(True, at.ip, at.netmask, gateway)
+        if told.command != ipprog.ASK:
             gateway = told.gateway if told.command & 0x10 else gateway
-            shown = IpProg(True, told.address, told.mask, gateway)
+            shown = ipprog.IpProg(True, told.address, told.mask, gateway)
             self._becomes(Settings(IPv4Interface(f"{told.address}/{told.mask}"), gateway if int(gateway) else None))
-        return [encode_ip_prog(shown)]
+        return [ipprog.encode_ip_prog(shown)]
 
 
 class BusGateway(DatagramDevice):
@@ -142,7 +140,7 @@ class BusGateway(DatagramDevice):
 
     def _answer(self, payload: bytes, at: IPv4Interface) -> list[bytes]:
         asked = fp.decode_knx(payload)
-        if isinstance(asked, Unreadable) or asked.service not in _KNX_ANSWERS:
+        if isinstance(asked, unreadable.Unreadable) or asked.service not in _KNX_ANSWERS:
             return []
         told = fp.Knx(
             _KNX_ANSWERS[asked.service], at.ip, mac=self.mac, name=b"hatch bus", individual_address=0x1101,

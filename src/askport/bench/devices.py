@@ -2,10 +2,7 @@
 
 from ipaddress import IPv4Interface
 
-from askport.bench.consoles import LineConsole, keep, take
-from askport.bench.page_device import PageDevice
-from askport.bench.pages import Answer
-from askport.bench.stand_in import Settings, StandIn, Talk
+from askport.bench import consoles, page_device, pages, stand_in
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, prefix_of_mask
 from askport.core.errors import Refused
 from askport.core.formats.dhcp import CLIENT_PORT, SERVER_PORT, BootpOp, Dhcp, OptionCode, encode_dhcp
@@ -14,7 +11,7 @@ from askport.core.formats.udp import Udp
 from askport.core.plan.target import Target
 
 
-class TankGateway(PageDevice):
+class TankGateway(page_device.PageDevice):
     """TG-01: looks for its gateway after power-up; its page loses the connection at the moment of saving."""
 
     boot_s = 6.0
@@ -31,7 +28,7 @@ class TankGateway(PageDevice):
         self._began_at = now
         return [*frames, *self.due(now)]
 
-    def save(self, settings: Settings) -> Answer | None:
+    def save(self, settings: stand_in.Settings) -> pages.Answer | None:
         """Lose the connection at that moment."""
         super().save(settings)
         return None
@@ -45,7 +42,7 @@ class TankGateway(PageDevice):
         return self.host.look_for_gateway()
 
 
-class BlowerDrive(StandIn):
+class BlowerDrive(stand_in.StandIn):
     """BL-01: asks by BOOTP, and forgets on a power cycle until it was told on its console to keep the address."""
 
     boot_s = 5.0
@@ -102,12 +99,12 @@ class BlowerDrive(StandIn):
             raise Refused("Its console only offers to keep an address, and it has none yet: answer its request first.")
         if not over_the_cable:
             raise Refused("Its console does not open: the laptop cannot talk to it yet.")
-        self.saved = Settings(self.host.interface, self.host.gateway)
+        self.saved = stand_in.Settings(self.host.interface, self.host.gateway)
         return f"Console: keeps {self.host.interface.ip} from now on and asks no more."
 
-    def talk(self, port: int) -> Talk | None:
+    def talk(self, port: int) -> stand_in.Talk | None:
         """Offer its line console."""
-        return LineConsole("Blower Drive 2", "> ", self._verb)
+        return consoles.LineConsole("Blower Drive 2", "> ", self._verb)
 
     def _verb(self, line: str) -> str | None:
         match line.split():
@@ -115,9 +112,9 @@ class BlowerDrive(StandIn):
                 at, via = self.host.interface, self.host.gateway
                 return f"address {at.ip if at else '-'} mask {at.netmask if at else '-'} gateway {via or '0.0.0.0'}"
             case ["ip", address, mask, gateway]:
-                return f"error: {wrong}" if (wrong := take(self, address, mask, gateway)) else "ok"
+                return f"error: {wrong}" if (wrong := consoles.take(self, address, mask, gateway)) else "ok"
             case ["save"]:
-                keep(self)
+                consoles.keep(self)
                 return "saved"
             case ["exit"]:
                 return None
@@ -129,7 +126,7 @@ class BlowerDrive(StandIn):
         return None if self.saved.interface else "it was not told to keep its address"
 
 
-class SterilizerPanel(StandIn):
+class SterilizerPanel(stand_in.StandIn):
     """UV-01: silent, answers ARP only, and is set at its own keypad."""
 
     boot_s = 6.0
@@ -143,6 +140,6 @@ class SterilizerPanel(StandIn):
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """Enter the values on its keypad; no cable is needed for that."""
         self._need_power()
-        self.saved = Settings(target.interface, target.gateway, target.dns)
+        self.saved = stand_in.Settings(target.interface, target.gateway, target.dns)
         self.host.take(target.interface, target.gateway)
         return "Keypad: saved."

@@ -4,19 +4,9 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.bench.stand_in import Settings, StandIn
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, MacAddress, mask_of_prefix
-from askport.core.formats.dhcp import (
-    CLIENT_PORT,
-    SERVER_PORT,
-    BootpOp,
-    Dhcp,
-    MessageType,
-    OptionCode,
-    encode_dhcp,
-)
+from askport.core.formats import dhcp, ipv6, udp
 from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, encode_icmpv6
-from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame, link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
-from askport.core.formats.udp import Udp
 
 
 class HouseRouter(StandIn):
@@ -36,32 +26,36 @@ class HouseRouter(StandIn):
     def due(self, now: float) -> list[bytes]:
         """Advertise itself as an IPv6 router (RFC 4861 section 4.2)."""
         self.next_at = now + self._advertises_every_s
-        src = link_local(self.mac)
+        src = ipv6.link_local(self.mac)
         body = bytes((64, 0)) + (1800).to_bytes(2, "big") + bytes(8)
-        message = encode_icmpv6(Icmpv6(type=Icmpv6Type.ROUTER_ADVERTISEMENT, body=body), src=src, dst=ALL_NODES)
-        packet = IPv6(src=src, dst=ALL_NODES, next_header=PROTOCOL_ICMPV6, payload=message, hop_limit=255)
-        return [ipv6_frame(packet, src=self.mac)]
+        message = encode_icmpv6(Icmpv6(type=Icmpv6Type.ROUTER_ADVERTISEMENT, body=body), src=src, dst=ipv6.ALL_NODES)
+        packet = ipv6.IPv6(src=src, dst=ipv6.ALL_NODES, next_header=PROTOCOL_ICMPV6, payload=message, hop_limit=255)
+        return [ipv6.ipv6_frame(packet, src=self.mac)]
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
         """Offer an address to whoever looks for one (RFC 2131 section 4.3.1)."""
-        request = read_packet(data).get(Dhcp) if self.up else None
+        request = read_packet(data).get(dhcp.Dhcp) if self.up else None
         interface = self.host.interface
-        if request is None or interface is None or request.message_type != MessageType.DISCOVER:
+        if request is None or interface is None or request.message_type != dhcp.MessageType.DISCOVER:
             return super().receive(data, now)
-        offer = Dhcp(
-            op=BootpOp.BOOTREPLY,
+        offer = dhcp.Dhcp(
+            op=dhcp.BootpOp.BOOTREPLY,
             xid=request.xid,
             chaddr=request.chaddr,
             flags=request.flags,
             yiaddr=self._offers,
             options=(
-                (OptionCode.MESSAGE_TYPE, bytes((MessageType.OFFER,))),
-                (OptionCode.SERVER_IDENTIFIER, interface.ip.packed),
-                (OptionCode.SUBNET_MASK, mask_of_prefix(interface.network.prefixlen).packed),
+                (dhcp.OptionCode.MESSAGE_TYPE, bytes((dhcp.MessageType.OFFER,))),
+                (dhcp.OptionCode.SERVER_IDENTIFIER, interface.ip.packed),
+                (dhcp.OptionCode.SUBNET_MASK, mask_of_prefix(interface.network.prefixlen).packed),
             ),
         )
         ends = Ends(src_mac=self.mac, src=interface.ip, dst_mac=BROADCAST_MAC, dst=LIMITED_BROADCAST)
-        return [frame_between(ends, Udp(src_port=SERVER_PORT, dst_port=CLIENT_PORT, payload=encode_dhcp(offer)))]
+        return [
+            frame_between(
+                ends, udp.Udp(src_port=dhcp.SERVER_PORT, dst_port=dhcp.CLIENT_PORT, payload=dhcp.encode_dhcp(offer))
+            )
+        ]
 
 
 class HouseComputer(StandIn):

@@ -2,42 +2,15 @@
 
 from ipaddress import IPv4Interface, IPv6Address
 
-from askport.bench.consoles import LineConsole, keep, take
-from askport.bench.host import Host
-from askport.bench.page_device import PageDevice
-from askport.bench.pages import Answer
-from askport.bench.stand_in import Settings, StandIn, Talk
+from askport.bench import consoles, host, page_device, pages, stand_in
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, prefix_of_mask
 from askport.core.errors import Refused
-from askport.core.formats.arp import arp_question
-from askport.core.formats.dhcp import (
-    CLIENT_PORT,
-    SERVER_PORT,
-    BootpOp,
-    Dhcp,
-    MessageType,
-    OptionCode,
-    encode_dhcp,
-)
-from askport.core.formats.dns import (
-    MDNS_GROUP,
-    PORT_MDNS,
-    RESPONSE,
-    Dns,
-    DnsQuestion,
-    Record,
-    RecordType,
-    encode_dns,
-    name_of,
-)
+from askport.core.formats import arp, dhcp, dns, icmpv6, ipv6, udp
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.formats.icmp import Icmp, IcmpType
-from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, encode_icmpv6
-from askport.core.formats.ipv6 import IPv6, ipv6_frame, link_local
 from askport.core.formats.llc import SAP_SPANNING_TREE, Bpdu, Llc, encode_bpdu, encode_llc
 from askport.core.formats.lldp import ETHERTYPE_LLDP, Lldp, Tlv, encode_lldp
 from askport.core.formats.packet import Ends, ends_of, frame_between, read_packet
-from askport.core.formats.udp import Udp
 from askport.core.plan.target import Target
 
 LOG_IN = ("fitter", "hatchery")
@@ -46,18 +19,20 @@ _LLDP_GROUP = MacAddress(bytes.fromhex("0180c200000e"))
 _SOLICITED = IPv6Address("ff02::1:ff00:0").packed[:13]
 _ALL_ROUTERS = IPv6Address("ff02::2")
 _NO_ADDRESS6 = IPv6Address("::")
-_LOOK_UP = encode_dns(Dns(questions=(DnsQuestion(name=name_of("time.sallowbeck.example"), type=RecordType.A),)))
+_LOOK_UP = dns.encode_dns(
+    dns.Dns(questions=(dns.DnsQuestion(name=dns.name_of("time.sallowbeck.example"), type=dns.RecordType.A),))
+)
 _BRIDGE_GROUP = MacAddress(bytes.fromhex("0180c2000000"))
 
 
-class OxygenProbe(PageDevice):
+class OxygenProbe(page_device.PageDevice):
     """OX-01 to OX-06: every unit of the crate has the same address; its page has four fields for one."""
 
     title = "Oxygen Probe Head"
     by_octets = True
 
 
-class GateReader(PageDevice):
+class GateReader(page_device.PageDevice):
     """DR-01: takes no settings without a gateway, and two minutes to start."""
 
     boot_s = 120.0
@@ -66,9 +41,9 @@ class GateReader(PageDevice):
     says_saved = "Saved. It restarts, which takes two minutes."
     _insists = "Its page says: gateway required. Where the site has none, enter the device's own address."
 
-    def save(self, settings: Settings) -> Answer | None:
+    def save(self, settings: stand_in.Settings) -> pages.Answer | None:
         """Insist on a gateway."""
-        return super().save(settings) if settings.gateway else Answer(400, self._insists)
+        return super().save(settings) if settings.gateway else pages.Answer(400, self._insists)
 
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """Fill in its page, which insists on a gateway."""
@@ -77,14 +52,14 @@ class GateReader(PageDevice):
         return super().type_in(target, now, over_the_cable=over_the_cable)
 
 
-class PagingHorn(PageDevice):
+class PagingHorn(page_device.PageDevice):
     """PA-01: two MAC and two IP addresses, one for the service and one for its page."""
 
     title = "Paging Horn"
 
-    def __init__(self, mac: MacAddress, factory: Settings, service: IPv4Interface) -> None:
+    def __init__(self, mac: MacAddress, factory: stand_in.Settings, service: IPv4Interface) -> None:
         super().__init__(mac, factory)
-        self.service = Host(MacAddress(mac[:5] + bytes((mac[5] + 1,))), service)
+        self.service = host.Host(MacAddress(mac[:5] + bytes((mac[5] + 1,))), service)
 
     def has(self, mac: MacAddress) -> bool:
         """Whether a MAC address is one of its two."""
@@ -99,13 +74,15 @@ class PagingHorn(PageDevice):
 
     def _name_itself(self) -> bytes:
         address = self.saved.interface.ip if self.saved.interface else UNSPECIFIED
-        record = Record(name=name_of("paging-horn.local"), type=RecordType.A, data=address.packed)
-        ends = Ends(src_mac=self.mac, src=address, dst_mac=MacAddress(bytes.fromhex("01005e0000fb")), dst=MDNS_GROUP)
-        payload = encode_dns(Dns(flags=RESPONSE, answers=(record,)))
-        return frame_between(ends, Udp(src_port=PORT_MDNS, dst_port=PORT_MDNS, payload=payload))
+        record = dns.Record(name=dns.name_of("paging-horn.local"), type=dns.RecordType.A, data=address.packed)
+        ends = Ends(
+            src_mac=self.mac, src=address, dst_mac=MacAddress(bytes.fromhex("01005e0000fb")), dst=dns.MDNS_GROUP
+        )
+        payload = dns.encode_dns(dns.Dns(flags=dns.RESPONSE, answers=(record,)))
+        return frame_between(ends, udp.Udp(src_port=dns.PORT_MDNS, dst_port=dns.PORT_MDNS, payload=payload))
 
 
-class FeedController(PageDevice):
+class FeedController(page_device.PageDevice):
     """FD-01: asks by DHCP, falls back to a link-local address, and uses its page's settings after a restart only."""
 
     boot_s = 5.0
@@ -130,53 +107,59 @@ class FeedController(PageDevice):
         With an address of its own it looks a name up once it has started.
         """
         if self.host.interface:
-            datagram = Udp(src_port=49_153, dst_port=53, payload=_LOOK_UP)
+            datagram = udp.Udp(src_port=49_153, dst_port=53, payload=_LOOK_UP)
             servers = self.saved.dns if self.saved.interface else ()
             return [frame for each in servers for frame in self.host.send(self.host.interface.ip, each, datagram)]
         self._asked += 1
         if self._asked <= len(self._asks_at_s):
             later = self._asks_at_s[self._asked] if self._asked < len(self._asks_at_s) else self._fallback_s
             self.next_at = self._began_at + later
-            return [self._request(MessageType.DISCOVER)]
+            return [self._request(dhcp.MessageType.DISCOVER)]
         if self._asked <= len(self._asks_at_s) + 3:
             self.next_at = now + 1.5
-            return [arp_question(self.mac, self._fallback.ip)]
+            return [arp.arp_question(self.mac, self._fallback.ip)]
         self.host.take(self._fallback, None)
         return self.host.announce()
 
-    def _request(self, kind: MessageType, *options: tuple[int, bytes]) -> bytes:
-        message = Dhcp(
-            op=BootpOp.BOOTREQUEST,
+    def _request(self, kind: dhcp.MessageType, *options: tuple[int, bytes]) -> bytes:
+        message = dhcp.Dhcp(
+            op=dhcp.BootpOp.BOOTREQUEST,
             xid=0xFD_0001,
             chaddr=bytes(self.mac),
-            options=((OptionCode.MESSAGE_TYPE, bytes((kind,))), (OptionCode.HOST_NAME, b"feed-hopper"), *options),
+            options=(
+                (dhcp.OptionCode.MESSAGE_TYPE, bytes((kind,))),
+                (dhcp.OptionCode.HOST_NAME, b"feed-hopper"),
+                *options,
+            ),
         )
         ends = Ends(src_mac=self.mac, src=UNSPECIFIED, dst_mac=BROADCAST_MAC, dst=LIMITED_BROADCAST)
-        return frame_between(ends, Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(message)))
+        return frame_between(
+            ends, udp.Udp(src_port=dhcp.CLIENT_PORT, dst_port=dhcp.SERVER_PORT, payload=dhcp.encode_dhcp(message))
+        )
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
         """Take an offer, and then the lease (RFC 2131 section 3.1)."""
         if not self.up:
             return []
-        reply = read_packet(data).get(Dhcp)
-        if reply is None or reply.op != BootpOp.BOOTREPLY or reply.client != self.mac:
+        reply = read_packet(data).get(dhcp.Dhcp)
+        if reply is None or reply.op != dhcp.BootpOp.BOOTREPLY or reply.client != self.mac:
             return super().receive(data, now)
-        server = reply.option(OptionCode.SERVER_IDENTIFIER)
-        if reply.message_type == MessageType.OFFER and server:
-            wanted = (OptionCode.REQUESTED_IP_ADDRESS, reply.yiaddr.packed)
-            return [self._request(MessageType.REQUEST, wanted, (OptionCode.SERVER_IDENTIFIER, server))]
-        mask = reply.address(OptionCode.SUBNET_MASK)
+        server = reply.option(dhcp.OptionCode.SERVER_IDENTIFIER)
+        if reply.message_type == dhcp.MessageType.OFFER and server:
+            wanted = (dhcp.OptionCode.REQUESTED_IP_ADDRESS, reply.yiaddr.packed)
+            return [self._request(dhcp.MessageType.REQUEST, wanted, (dhcp.OptionCode.SERVER_IDENTIFIER, server))]
+        mask = reply.address(dhcp.OptionCode.SUBNET_MASK)
         prefix = prefix_of_mask(mask) if mask else None
-        if reply.message_type != MessageType.ACK or prefix is None:
+        if reply.message_type != dhcp.MessageType.ACK or prefix is None:
             return []
-        self.host.take(IPv4Interface((reply.yiaddr, prefix)), reply.address(OptionCode.ROUTER))
+        self.host.take(IPv4Interface((reply.yiaddr, prefix)), reply.address(dhcp.OptionCode.ROUTER))
         self.next_at = None
         return self.host.announce()
 
-    def save(self, settings: Settings) -> Answer | None:
+    def save(self, settings: stand_in.Settings) -> pages.Answer | None:
         """Keep it; what is used changes at the next start."""
         self.saved = settings
-        return Answer(200, self.says_saved)
+        return pages.Answer(200, self.says_saved)
 
     @property
     def needs_restart(self) -> bool:
@@ -189,7 +172,7 @@ class FeedController(PageDevice):
         return None if self.saved.interface else "its page does not have the address yet"
 
 
-class PumpRoomSwitch(StandIn):
+class PumpRoomSwitch(stand_in.StandIn):
     """SW-01: its line console changes the running configuration; what was not saved is gone after a power cut."""
 
     boot_s = 8.0
@@ -230,9 +213,9 @@ class PumpRoomSwitch(StandIn):
         frame = Ethernet(dst=_LLDP_GROUP, src=self.mac, ethertype=ETHERTYPE_LLDP, payload=encode_lldp(Lldp(tlvs)))
         return encode_ethernet(frame)
 
-    def talk(self, port: int) -> Talk | None:
+    def talk(self, port: int) -> stand_in.Talk | None:
         """Offer its line console on the Telnet port."""
-        return LineConsole("pump-room", "pump-room# ", self._verb, log_in=LOG_IN) if port == 23 else None
+        return consoles.LineConsole("pump-room", "pump-room# ", self._verb, log_in=LOG_IN) if port == 23 else None
 
     def _verb(self, line: str) -> str | None:
         match line.split():
@@ -240,10 +223,10 @@ class PumpRoomSwitch(StandIn):
                 return f"address {self.host.interface}\r\ngateway {self.host.gateway or '0.0.0.0'}"
             case ["address", address, "gateway", gateway] if "/" in address:
                 at, prefix = address.split("/", 1)
-                wrong = take(self, at, prefix, gateway)
+                wrong = consoles.take(self, at, prefix, gateway)
                 return f"refused: {wrong}" if wrong else "running configuration changed"
             case ["save", "running"]:
-                keep(self)
+                consoles.keep(self)
                 return "running configuration saved"
             case ["exit"]:
                 return None
@@ -253,7 +236,7 @@ class PumpRoomSwitch(StandIn):
         """Change the running configuration on its console; once it is as planned, save it."""
         self._need_power()
         if self.host.interface == target.interface:
-            self.saved = Settings(self.host.interface, self.host.gateway)
+            self.saved = stand_in.Settings(self.host.interface, self.host.gateway)
             return "Console: running configuration saved."
         self.host.take(target.interface, target.gateway)
         return "Console: taken into the running configuration, not saved yet."
@@ -265,7 +248,7 @@ class PumpRoomSwitch(StandIn):
         return None if same else "its running configuration is not saved"
 
 
-class WeatherMast(StandIn):
+class WeatherMast(stand_in.StandIn):
     """WX-01: no IPv4 address at all; as any IPv6 node it tries out a link-local one (RFC 4862 section 5.4)."""
 
     boot_s = 5.0
@@ -288,7 +271,7 @@ class WeatherMast(StandIn):
         if len(icmp.data) == self._payload and now <= self._began_at + self._listens_s:
             interface = IPv4Interface((ends.dst, self._prefix))
             if self.host.interface != interface:
-                self.saved = Settings(interface)
+                self.saved = stand_in.Settings(interface)
                 self.host.take(interface, None)
                 frames = self.host.announce()
         if self.host.interface and self.host.interface.ip == ends.dst:
@@ -297,19 +280,19 @@ class WeatherMast(StandIn):
         return frames
 
     def due(self, now: float) -> list[bytes]:
-        own = link_local(self.mac)
+        own = ipv6.link_local(self.mac)
         self._tried += 1
         self.next_at = now + (1.0 if self._tried == 1 else 8.0)
         if self._tried == 1:
             # The group of all nodes whose address ends alike (RFC 4291 section 2.7.1).
             src, dst = _NO_ADDRESS6, IPv6Address(_SOLICITED + own.packed[13:])
-            message = Icmpv6(type=Icmpv6Type.NEIGHBOUR_SOLICITATION, body=bytes(4) + own.packed)
+            message = icmpv6.Icmpv6(type=icmpv6.Icmpv6Type.NEIGHBOUR_SOLICITATION, body=bytes(4) + own.packed)
         else:
             src, dst = own, _ALL_ROUTERS
-            message = Icmpv6(type=Icmpv6Type.ROUTER_SOLICITATION, body=bytes(4))
-        payload = encode_icmpv6(message, src=src, dst=dst)
-        whole = IPv6(src=src, dst=dst, next_header=PROTOCOL_ICMPV6, payload=payload, hop_limit=255)
-        return [ipv6_frame(whole, src=self.mac)]
+            message = icmpv6.Icmpv6(type=icmpv6.Icmpv6Type.ROUTER_SOLICITATION, body=bytes(4))
+        payload = icmpv6.encode_icmpv6(message, src=src, dst=dst)
+        whole = ipv6.IPv6(src=src, dst=dst, next_header=icmpv6.PROTOCOL_ICMPV6, payload=payload, hop_limit=255)
+        return [ipv6.ipv6_frame(whole, src=self.mac)]
 
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """There is nothing to type into."""

@@ -2,15 +2,13 @@
 
 from collections.abc import Mapping
 
-from askport.bench.pages import SETS_AT, Answer, SettingsPage, WebTalk
-from askport.bench.person_at_browser import fill_in
-from askport.bench.stand_in import Settings, StandIn, Talk
+from askport.bench import pages, person_at_browser, stand_in
 from askport.core.addresses import MacAddress
 from askport.core.lessons.exchange import Exchange
 from askport.core.plan.target import Target
 
 
-class PageDevice(StandIn):
+class PageDevice(stand_in.StandIn):
     """Takes the new settings after a short restart, which it makes by itself, and keeps them."""
 
     boot_s = 5.0
@@ -24,9 +22,9 @@ class PageDevice(StandIn):
     answers_for_s = 0.5
     """How long it stays up after saving, so that its page can answer."""
 
-    def __init__(self, mac: MacAddress, factory: Settings) -> None:
+    def __init__(self, mac: MacAddress, factory: stand_in.Settings) -> None:
         super().__init__(mac, factory)
-        self._page = SettingsPage(self.title, by_octets=self.by_octets)
+        self._page = pages.SettingsPage(self.title, by_octets=self.by_octets)
         self._down_at: float | None = None
         self._now = 0.0
         self.passed: list[Exchange] = []
@@ -54,29 +52,29 @@ class PageDevice(StandIn):
         self.host.take(None, None)
         self._up_at = self.next_at = now + self.restart_s
 
-    def talk(self, port: int) -> Talk | None:
+    def talk(self, port: int) -> stand_in.Talk | None:
         """Offer its page."""
-        return WebTalk(self._serve) if port == 80 else None
+        return pages.WebTalk(self._serve) if port == 80 else None
 
     def receive(self, data: bytes, now: float) -> list[bytes]:
         self._now = now
         return super().receive(data, now)
 
-    def _serve(self, method: str, path: str, fields: Mapping[str, str]) -> Answer | None:
-        shown = Settings(self.host.interface, self.host.gateway, self.saved.dns)
+    def _serve(self, method: str, path: str, fields: Mapping[str, str]) -> pages.Answer | None:
+        shown = stand_in.Settings(self.host.interface, self.host.gateway, self.saved.dns)
         return self._page.serve(method, path, fields, shown, self.save)
 
-    def save(self, settings: Settings) -> Answer | None:
+    def save(self, settings: stand_in.Settings) -> pages.Answer | None:
         """Take what its form says; return what the page answers, or None where the connection is lost."""
         self.saved = settings
         self._down_at = self.next_at = self._now + self.answers_for_s
-        return Answer(200, self.says_saved)
+        return pages.Answer(200, self.says_saved)
 
     def type_in(self, target: Target, now: float, *, over_the_cable: bool) -> str:
         """Fill in its page, as a person does; at saving it restarts with the new settings."""
         self._need_page(over_the_cable)
         self._now = now
-        self.passed = fill_in(lambda: WebTalk(self._serve), SETS_AT, target, now)
+        self.passed = person_at_browser.fill_in(lambda: pages.WebTalk(self._serve), pages.SETS_AT, target, now)
         if self._down_at is not None:
             self._restart(now)
         return self.says_saved

@@ -2,11 +2,9 @@
 
 from collections.abc import Iterable
 
-from askport.bench import scenario
+from askport.bench import scenario, slips
 from askport.bench.bench import Bench
-from askport.bench.slips import mistyped
-from askport.core.addresses import MacAddress
-from askport.core.errors import Refused
+from askport.core import addresses, errors
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
 
@@ -48,15 +46,15 @@ class Practice:
         if target is None:
             return "There is nothing planned to type."
         try:
-            return self.bench.type_in(mistyped(target) if wrongly else target)
-        except Refused as error:
+            return self.bench.type_in(slips.mistyped(target) if wrongly else target)
+        except errors.Refused as error:
             return error.message
 
     def power_all(self) -> None:
         """Pull the power of the switch and of all that hang on it, or put it back."""
         self.bench.power_all(not any(each.powered for each in self.bench.devices))
 
-    def label_of(self, macs: Iterable[MacAddress]) -> list[str]:
+    def label_of(self, macs: Iterable[addresses.MacAddress]) -> list[str]:
         """Scan the label of the first of these: its MAC address, and its tag."""
         mac = min(macs, default=None)
         tag = scenario.tag_of(mac) if mac else ""

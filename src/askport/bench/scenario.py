@@ -5,37 +5,22 @@ from importlib.resources import files
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import NamedTuple
 
-from askport.bench.agent import StandbySupply
-from askport.bench.camera import PondCamera
-from askport.bench.datagram_devices import AirHandler, BusGateway, LaneLights
+from askport.bench import agent, camera, datagram_devices, field_devices, more_devices
 from askport.bench.devices import BlowerDrive, SterilizerPanel, TankGateway
-from askport.bench.field_devices import FlowComputer, ValveIsland
 from askport.bench.house import HouseComputer, HouseRouter
-from askport.bench.more_devices import (
-    LOG_IN,
-    FeedController,
-    GateReader,
-    OxygenProbe,
-    PagingHorn,
-    PumpRoomSwitch,
-    WeatherMast,
-)
 from askport.bench.stand_in import Settings, StandIn
 from askport.core.addresses import MacAddress
-from askport.core.formats.field_protocols import PORT_ETHERNET_IP
-from askport.core.formats.modbus import PORT_MODBUS
+from askport.core.formats import field_protocols, modbus
 from askport.core.makers import maker_in, read_makers
-from askport.core.plan.planned_device import PlannedDevice, Range
-from askport.core.plan.site_plan import Subnet
-from askport.core.plan.target import Pool, Site, Target
+from askport.core.plan import planned_device, site_plan, target
 from askport.core.plan.working_order import WorkItem
 from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
 
-SITE = Site(
+SITE = target.Site(
     name="Sallow Beck Hatchery",
     network=IPv4Network("10.84.16.0/22"),
     gateway=IPv4Address("10.84.19.254"),
-    pools=(Pool(first=IPv4Address("10.84.18.0"), last=IPv4Address("10.84.18.255")),),
+    pools=(target.Pool(first=IPv4Address("10.84.18.0"), last=IPv4Address("10.84.18.255")),),
     dns=(IPv4Address("10.84.19.253"), IPv4Address("10.84.19.252")),
 )
 
@@ -53,13 +38,13 @@ def maker(mac: MacAddress) -> str | None:
     return maker_in(_MAKERS, mac)
 
 
-def _target(address: str) -> Target:
-    return Target(interface=IPv4Interface(f"{address}/22"), gateway=SITE.gateway, dns=SITE.dns)
+def _target(address: str) -> target.Target:
+    return target.Target(interface=IPv4Interface(f"{address}/22"), gateway=SITE.gateway, dns=SITE.dns)
 
 
-def _mast() -> Target:
+def _mast() -> target.Target:
     """Return what a ping can give: an address, and nothing beside it."""
-    return Target(interface=IPv4Interface("10.84.16.90/22"))
+    return target.Target(interface=IPv4Interface("10.84.16.90/22"))
 
 
 OXYGEN_HEADS = range(1, 7)
@@ -89,7 +74,7 @@ def _probe(number: int) -> Unit:
         tag=f"OX-0{number}", description="oxygen probe head", target=_target(f"10.84.16.3{number}"),
         delivered=IPv4Interface(delivered), ports=(80,),
     )  # fmt: skip
-    return Unit(work, lambda: OxygenProbe(_mac(0x40 + number), _at(delivered)))
+    return Unit(work, lambda: more_devices.OxygenProbe(_mac(0x40 + number), _at(delivered)))
 
 
 UNITS: list[Unit] = [
@@ -104,7 +89,7 @@ UNITS: list[Unit] = [
     ),
     Unit(
         WorkItem(tag="FD-01", description="feed hopper controller", target=_target("10.84.16.50"), ports=(80,)),
-        lambda: FeedController(_mac(0x50), Settings()),
+        lambda: more_devices.FeedController(_mac(0x50), Settings()),
     ),
     Unit(
         WorkItem(
@@ -115,55 +100,55 @@ UNITS: list[Unit] = [
     ),
     Unit(
         WorkItem(tag="SW-01", description="pump-room switch", target=_target("10.84.16.2"), ports=(22,)),
-        lambda: PumpRoomSwitch(_mac(0x28), _at("172.26.40.2/24")),
+        lambda: more_devices.PumpRoomSwitch(_mac(0x28), _at("172.26.40.2/24")),
     ),
     Unit(
         WorkItem(
             tag="PA-01", description="paging horn", target=_target("10.84.16.70"), mac=_mac(0x52), ports=(80,)
         ),
-        lambda: PagingHorn(_mac(0x52), _at("192.168.77.21/24"), IPv4Interface("192.168.77.20/24")),
+        lambda: more_devices.PagingHorn(_mac(0x52), _at("192.168.77.21/24"), IPv4Interface("192.168.77.20/24")),
     ),
     Unit(
         WorkItem(tag="DR-01", description="gate reader", target=_target("10.84.16.80"), ports=(80,)),
-        lambda: GateReader(_mac(0x68), _at("192.168.1.200/24", "192.168.1.1")),
+        lambda: more_devices.GateReader(_mac(0x68), _at("192.168.1.200/24", "192.168.1.1")),
     ),
     Unit(
         WorkItem(tag="WX-01", description="weather mast logger", target=_mast()),
-        lambda: WeatherMast(_mac(0x60), Settings()),
+        lambda: more_devices.WeatherMast(_mac(0x60), Settings()),
     ),
     Unit(
         WorkItem(
             tag="FL-01", description="flow computer", target=_target("10.84.16.91"),
-            planned=PlannedDevice(tag="FL-01", columns={"Station name": "flow-1"}),
+            planned=planned_device.PlannedDevice(tag="FL-01", columns={"Station name": "flow-1"}),
         ),
-        lambda: FlowComputer(_mac(0x61), Settings()),
+        lambda: field_devices.FlowComputer(_mac(0x61), Settings()),
     ),
     Unit(
         WorkItem(
             tag="FL-02", description="valve island", target=_target("10.84.16.92"),
-            delivered=IPv4Interface("192.168.250.1/24"), ports=(PORT_ETHERNET_IP,),
+            delivered=IPv4Interface("192.168.250.1/24"), ports=(field_protocols.PORT_ETHERNET_IP,),
         ),
-        lambda: ValveIsland(_mac(0x18), _at("192.168.250.1/24")),
+        lambda: field_devices.ValveIsland(_mac(0x18), _at("192.168.250.1/24")),
     ),
     Unit(
         WorkItem(tag="FL-03", description="pond camera", target=_target("10.84.16.93"), ports=(80,)),
-        lambda: PondCamera(_mac(0x58), _at("192.168.88.90/24"), LOG_IN),
+        lambda: camera.PondCamera(_mac(0x58), _at("192.168.88.90/24"), more_devices.LOG_IN),
     ),
     Unit(
         WorkItem(tag="AH-01", description="air handler", target=_target("10.84.16.94")),
-        lambda: AirHandler(_mac(0x29), _at("192.168.92.10/24")), in_crate=False,
+        lambda: datagram_devices.AirHandler(_mac(0x29), _at("192.168.92.10/24")), in_crate=False,
     ),
     Unit(
         WorkItem(tag="LL-01", description="lane lights", target=_target("10.84.16.95")),
-        lambda: LaneLights(_mac(0x38), _at("2.0.0.56/8")), in_crate=False,
+        lambda: datagram_devices.LaneLights(_mac(0x38), _at("2.0.0.56/8")), in_crate=False,
     ),
     Unit(
         WorkItem(tag="UP-01", description="standby supply", target=_target("10.84.16.97")),
-        lambda: StandbySupply(_mac(0x2A), _at("192.168.96.10/22")), in_crate=False,
+        lambda: agent.StandbySupply(_mac(0x2A), _at("192.168.96.10/22")), in_crate=False,
     ),
     Unit(
-        WorkItem(tag="BG-01", description="bus gateway", target=_target("10.84.16.96"), ports=(PORT_MODBUS,)),
-        lambda: BusGateway(_mac(0x69), _at("192.168.93.20/24")), in_crate=False,
+        WorkItem(tag="BG-01", description="bus gateway", target=_target("10.84.16.96"), ports=(modbus.PORT_MODBUS,)),
+        lambda: datagram_devices.BusGateway(_mac(0x69), _at("192.168.93.20/24")), in_crate=False,
     ),
 ]  # fmt: skip
 """Work list; to have one more, write its module and one line here."""
@@ -173,10 +158,10 @@ WORK = tuple(each.work for each in UNITS if each.in_crate)
 
 def plan_entries() -> list[Entry]:
     """Return the plan as entries of a journal."""
-    ranges = tuple(Range(first=each.first, last=each.last) for each in SITE.pools)
-    subnet = Subnet(network=SITE.network, gateway=SITE.gateway, dns=SITE.dns, pools=ranges, vlan=20)
+    ranges = tuple(planned_device.Range(first=each.first, last=each.last) for each in SITE.pools)
+    subnet = site_plan.Subnet(network=SITE.network, gateway=SITE.gateway, dns=SITE.dns, pools=ranges, vlan=20)
     devices = (
-        PlannedDevice(
+        planned_device.PlannedDevice(
             tag=item.tag, kind=item.description, mac=item.mac, address=item.target.interface.ip,
             gateway=item.target.gateway, dns=item.target.dns or None,
             columns=item.planned.columns if item.planned else {},

@@ -5,8 +5,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from typing import Protocol
 
 from askport.bench.host import Host
-from askport.core.addresses import MacAddress
-from askport.core.errors import Refused
+from askport.core import addresses, errors
 from askport.core.plan.target import Target
 
 LINK_AFTER_S = 0.8
@@ -45,7 +44,7 @@ class StandIn:
     hand = "page"
     """What a person types into: its page, its keypad, its console."""
 
-    def __init__(self, mac: MacAddress, factory: Settings) -> None:
+    def __init__(self, mac: addresses.MacAddress, factory: Settings) -> None:
         self.host = Host(mac)
         self.saved = factory
         """Survives a power cut."""
@@ -58,11 +57,11 @@ class StandIn:
         self._up_at: float | None = None
 
     @property
-    def mac(self) -> MacAddress:
+    def mac(self) -> addresses.MacAddress:
         """Its MAC address."""
         return self.host.mac
 
-    def has(self, mac: MacAddress) -> bool:
+    def has(self, mac: addresses.MacAddress) -> bool:
         """Whether a MAC address is its own."""
         return mac == self.host.mac
 
@@ -135,9 +134,9 @@ class StandIn:
 
     def _need_power(self) -> None:
         if not self.up:
-            raise Refused("It has no power or is still starting: there is nothing to type into yet.")
+            raise errors.Refused("It has no power or is still starting: there is nothing to type into yet.")
 
     def _need_page(self, over_the_cable: bool) -> None:
         self._need_power()
         if not over_the_cable:
-            raise Refused("Its page does not open: the laptop cannot talk to it yet. Borrow an address first.")
+            raise errors.Refused("Its page does not open: the laptop cannot talk to it yet. Borrow an address first.")

@@ -6,8 +6,7 @@ from itertools import count
 from typing import Protocol
 from urllib.parse import urlencode
 
-from askport.bench.pages import WebTalk, exchange
-from askport.bench.stand_in import StandIn, Talk
+from askport.bench import pages, stand_in
 from askport.core.channels import Channel, ChannelEvent, Closed, Fetched, Opened, PageCall, Received, SerialLine
 
 _ROUND_TRIP_S = 0.002
@@ -21,10 +20,10 @@ class Cable(Protocol):
     def now(self) -> float:
         """Return the virtual time."""
 
-    def flush(self, device: StandIn) -> None:
+    def flush(self, device: stand_in.StandIn) -> None:
         """Send the frames that a stand-in wants to."""
 
-    def reached(self, channel: Channel | PageCall) -> StandIn | None:
+    def reached(self, channel: Channel | PageCall) -> stand_in.StandIn | None:
         """Return the stand-in that holds a channel's far end, where laptop and stand-in can talk now."""
 
 
@@ -35,7 +34,7 @@ class BenchStreams:
         self._cable = cable
         self._order = count()
         self._due: list[tuple[float, int, ChannelEvent]] = []
-        self._talks: dict[Channel, tuple[StandIn, Talk | None]] = {}
+        self._talks: dict[Channel, tuple[stand_in.StandIn, stand_in.Talk | None]] = {}
         self._cut: set[Channel] = set()
         self._events: list[ChannelEvent] = []
 
@@ -74,7 +73,7 @@ class BenchStreams:
             self._later(Closed(call, "nothing came back"), _CUT_AFTER_S)
             return
         talk = device.talk(far.port) if far.port in (device.host.ports or ()) and not far.secure else None
-        if not isinstance(talk, WebTalk):
+        if not isinstance(talk, pages.WebTalk):
             self._later(Closed(call, "connection refused"))
             return
         fields = call.fields or {}
@@ -82,7 +81,7 @@ class BenchStreams:
         kind = f"application/{'json' if call.as_json else 'x-www-form-urlencoded'}"
         if call.body:
             body, kind = call.body
-        answer = exchange(talk, call.method, call.path, str(far), body.encode(), kind, self._cable.now())
+        answer = pages.exchange(talk, call.method, call.path, str(far), body.encode(), kind, self._cable.now())
         self._cable.flush(device)
         lost = Closed(call, "the connection was lost")
         self._later(Fetched(call, answer.status, answer.body) if answer else lost)

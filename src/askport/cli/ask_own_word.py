@@ -3,17 +3,13 @@
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.cli.passwords import read_password
-from askport.cli.ports import tcp_port
+from askport.cli import passwords, ports
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.formats.ipv6 import link_local
 from askport.core.kinds.model import Kind
 from askport.core.plan.target import Target
-from askport.core.ways.log_in import LogIn
-from askport.core.ways.own_word_talk import BY_MAC, OVER_IPV6, READERS, WITH_PASSWORD, reading
-from askport.core.ways.snmp_talk import access_of
-from askport.core.ways.snmp_way import ReadBySnmp
+from askport.core.ways import log_in, own_word_talk, snmp_talk, snmp_way
 from askport.core.ways.start import Start
 
 
@@ -43,25 +39,25 @@ def reading_start(
         BadInput: its kind does not say how it is read, or a log-in is missing.
     """
     ways = [by] if by else ["console", "page"]
-    if by not in (None, "console", "page", *READERS):
-        raise BadInput(f"'{by}' cannot read settings: choose console, page or {' or '.join(READERS)}.")
-    if by not in READERS and kind is None:
+    if by not in (None, "console", "page", *own_word_talk.READERS):
+        raise BadInput(f"'{by}' cannot read settings: choose console, page or {' or '.join(own_word_talk.READERS)}.")
+    if by not in own_word_talk.READERS and kind is None:
         what = by or "console"
         raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")
-    if over_ipv6 and by in READERS and by not in OVER_IPV6:
+    if over_ipv6 and by in own_word_talk.READERS and by not in own_word_talk.OVER_IPV6:
         raise BadInput(f"--by {by} does not go over IPv6: leave --over-ipv6 out.")
-    if by not in BY_MAC and at is None and "/" not in port and not over_ipv6:
+    if by not in own_word_talk.BY_MAC and at is None and "/" not in port and not over_ipv6:
         raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
-    asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user) or by in WITH_PASSWORD
+    asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user) or by in own_word_talk.WITH_PASSWORD
     start = replace(
         named(mac, at), kind=kind, door=link_local(mac) if over_ipv6 else None,
-        port=tcp_port(port) if port and "/" not in port else None,
+        port=ports.tcp_port(port) if port and "/" not in port else None,
         line=port if "/" in port else "",
-        log_in=LogIn(user, read_password(password_from, wanted=asks)),
+        log_in=log_in.LogIn(user, passwords.read_password(password_from, wanted=asks)),
     )  # fmt: skip
-    if by == ReadBySnmp.name:
-        access_of(start)
-    if must_read and kind and by not in READERS and reading(start, by) is None:
+    if by == snmp_way.ReadBySnmp.name:
+        snmp_talk.access_of(start)
+    if must_read and kind and by not in own_word_talk.READERS and own_word_talk.reading(start, by) is None:
         what = by or "console or page"
         raise BadInput(f"The kind '{kind.name}' does not say how its {what} is read: give that way read = [...].")
     return start

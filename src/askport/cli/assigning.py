@@ -8,30 +8,20 @@ from typing import Annotated
 
 import typer
 
+from askport.cli import link_local_option, passwords, ports, recording, saying, target_options, walled
 from askport.cli.errand_run import ErrandRun
-from askport.cli.link_local_option import OverIpv6Option
 from askport.cli.on_cable import LINK_S, OnAdapterOption, giving_back, open_cable
-from askport.cli.passwords import PasswordOption, read_password
-from askport.cli.ports import tcp_port
-from askport.cli.recording import JobOption, Record, TagOption
-from askport.cli.saying import JsonOption, Status, put_json, say
-from askport.cli.target_options import target_of
-from askport.cli.walled import is_walled
-from askport.core.addresses import NO_MAC, MacAddress, parse_address
-from askport.core.channels import TcpPort
+from askport.core import addresses, channels
 from askport.core.errors import BadInput
 from askport.core.formats.ipv6 import link_local
-from askport.core.kinds.model import SCHEMA, ConsoleWay, Kind, PageWay, PingWay
-from askport.core.kinds.typing_in import typed
+from askport.core.kinds import model, typing_in
 from askport.core.plan.landings import aligned
 from askport.core.plan.target import Target
 from askport.core.visit.errand import Errand
 from askport.core.visit.steps import Step
+from askport.core.ways import own_word_talk, ping_way, table
 from askport.core.ways.log_in import LogIn
-from askport.core.ways.own_word_talk import WITH_PASSWORD
-from askport.core.ways.ping_way import Ping
 from askport.core.ways.start import Start
-from askport.core.ways.table import WAYS
 from askport.core.ways.way import Result, Way
 from askport.edges.door import FIREWALL, Door, is_dropped
 from askport.edges.kind_files import kind_named
@@ -62,7 +52,7 @@ def assign(
         str, typer.Option(metavar="PORT|PATH", help="The TCP port of its console, or the path of its serial line.")
     ] = "",
     user: Annotated[str, typer.Option(help="Its log-in name.")] = "",
-    password_from: PasswordOption = None,
+    password_from: passwords.PasswordOption = None,
     payload: Annotated[
         int | None,
         typer.Option(metavar="BYTES", help="With --by ping and no kind: the payload length its manual gives."),
@@ -74,37 +64,37 @@ def assign(
         bool, typer.Option("--dry-run", help="Show what would be said to it, and send nothing.")
     ] = False,
     on_adapter: OnAdapterOption = False,
-    over_ipv6: OverIpv6Option = False,
+    over_ipv6: link_local_option.OverIpv6Option = False,
     ways: Annotated[bool, typer.Option("--ways", help="List the ways and end.")] = False,
-    job: JobOption = None,
-    tag: TagOption = "",
-    json: JsonOption = False,
+    job: recording.JobOption = None,
+    tag: recording.TagOption = "",
+    json: saying.JsonOption = False,
 ) -> None:
     """Set a device's address by one way."""
     if ways:
-        for entry in WAYS.values():
+        for entry in table.WAYS.values():
             print(f"{entry.name}  {entry.says}")
         return
     if not (adapter and mac and to and by):
         raise BadInput("Name the adapter, --mac, --to and --by: 'askport assign --help' shows how.")
-    if by not in WAYS:
-        raise BadInput(f"'{by}' is no way of setting an address: choose {' or '.join(WAYS)}.")
-    target = target_of(to, gateway, dns)
-    device, old = MacAddress.parse(mac), parse_address(at) if at else None
+    if by not in table.WAYS:
+        raise BadInput(f"'{by}' is no way of setting an address: choose {' or '.join(table.WAYS)}.")
+    target = target_options.target_of(to, gateway, dns)
+    device, old = addresses.MacAddress.parse(mac), addresses.parse_address(at) if at else None
     if over not in (None, "telnet", "ssh", "serial"):
         raise BadInput(f"'{over}' is no way to a console: write telnet, ssh or serial.")
-    its_kind = kind_named(kind, job).kind if kind else _by_manual(payload) if by == Ping.name else None
+    its_kind = kind_named(kind, job).kind if kind else _by_manual(payload) if by == ping_way.Ping.name else None
     asks = its_kind is not None and its_kind.asks_password(by, over)
-    wanted = asks or bool(user) or by in WITH_PASSWORD
-    record = Record(job, tag)
+    wanted = asks or bool(user) or by in own_word_talk.WITH_PASSWORD
+    record = recording.Record(job, tag)
     plan = _Plan(
         target=target,
         by=by,
         old=old,
         kind=its_kind,
-        log_in=LogIn(user, read_password(password_from, wanted=wanted)),
+        log_in=LogIn(user, passwords.read_password(password_from, wanted=wanted)),
         over=over,
-        port=tcp_port(port) if port and "/" not in port else None,
+        port=ports.tcp_port(port) if port and "/" not in port else None,
         line=port if "/" in port else "",
         name=tag,
         temporary=temporary,
@@ -124,7 +114,7 @@ def assign(
             way = asyncio.run(_assign(errand, plan, seconds))
         wall = cable.wire.wall
     if json:
-        put_json(
+        saying.put_json(
             {
                 "schema": "askport.assign/1",
                 "mac": str(device),
@@ -144,17 +134,17 @@ def assign(
         if way.result is Result.TAKEN and way.permanent is False:
             print("It is gone at the next power cut: tell the device to keep it, then prove it with --power-cycle.")
     if way.result is not Result.TAKEN:
-        raise typer.Exit(Status.NO)
+        raise typer.Exit(saying.Status.NO)
 
 
 async def _assign(errand: ErrandRun, plan: "_Plan", seconds: float) -> Way:
     """Return the way that was gone."""
-    cable, session, entry = errand.cable, errand.session, WAYS[plan.by]
+    cable, session, entry = errand.cable, errand.session, table.WAYS[plan.by]
     errand.begin()
     await errand.go_on(lambda: session.phase.step is Step.SET)
     is_there = session.visit.trouble is None
     if session.visit.trouble:
-        say(f"{session.visit.trouble.message} It is watched for all the same.")
+        saying.say(f"{session.visit.trouble.message} It is watched for all the same.")
     door = await _door_to(errand) if entry.by_technician and entry.needs_reach and is_there else None
     try:
         await errand.go_on(lambda: session.device.way is not None)
@@ -162,15 +152,15 @@ async def _assign(errand: ErrandRun, plan: "_Plan", seconds: float) -> Way:
         if way is None:
             raise ValueError("it goes on until there is one")
         if entry.by_technician:
-            for field, value in typed(plan.target, plan.kind):
-                say(f"    {field}: {value}")
+            for field, value in typing_in.typed(plan.target, plan.kind):
+                saying.say(f"    {field}: {value}")
         until, said = cable.wire.now() + seconds, ""
 
         def over() -> bool:
             nonlocal said
             if not way.done and way.waits_for != said:
                 said = way.waits_for
-                say(said)
+                saying.say(said)
             return way.done or cable.wire.now() >= until
 
         await errand.go_on(over)
@@ -180,12 +170,12 @@ async def _assign(errand: ErrandRun, plan: "_Plan", seconds: float) -> Way:
         if door:
             await door.close()
     far = door.far if door and door.dropped else plan.far if way.result is not Result.TAKEN else None
-    if far and not cable.beside and await is_dropped(cable, far) and await is_walled(cable, far):
-        say(FIREWALL.format(far=far, adapter=cable.adapter))
+    if far and not cable.beside and await is_dropped(cable, far) and await walled.is_walled(cable, far):
+        saying.say(FIREWALL.format(far=far, adapter=cable.adapter))
     return way
 
 
-def _by_manual(payload: int | None) -> Kind:
+def _by_manual(payload: int | None) -> model.Kind:
     """Return what is known of a device that takes its address from an echo, where only its manual says of which.
 
     Raises:
@@ -194,11 +184,11 @@ def _by_manual(payload: int | None) -> Kind:
     if payload is None and sys.stdin.isatty():
         payload = typer.prompt("How many bytes of data does its manual want in the echo", type=int, err=True)
     try:
-        way = PingWay(by="ping", payload=-1 if payload is None else payload)
+        way = model.PingWay(by="ping", payload=-1 if payload is None else payload)
     except ValueError:
         asked = "" if payload is None else f" {payload} is none:"
         raise BadInput(f"--by ping needs the length of its echo:{asked} give --kind, or --payload 0 to 1472.") from None
-    return Kind.model_validate({"schema": SCHEMA, "name": "by its manual", "way": (way,)})
+    return model.Kind.model_validate({"schema": model.SCHEMA, "name": "by its manual", "way": (way,)})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -208,7 +198,7 @@ class _Plan:
     target: Target
     by: str
     old: IPv4Address | None
-    kind: Kind | None
+    kind: model.Kind | None
     log_in: LogIn
     over: str | None
     port: int | None
@@ -219,12 +209,12 @@ class _Plan:
     columns: dict[str, str]
     """What else the job's plan says of it."""
 
-    def start(self, mac: MacAddress) -> Start:
+    def start(self, mac: addresses.MacAddress) -> Start:
         """Return what the way is started with, without the laptop's part."""
         return Start(
             mac=mac,
             target=self.target,
-            laptop_mac=NO_MAC,
+            laptop_mac=addresses.NO_MAC,
             laptop=None,
             old=self.old,
             now=0.0,
@@ -240,48 +230,48 @@ class _Plan:
             columns=self.columns,
         )
 
-    def require_whole(self, mac: MacAddress) -> None:
+    def require_whole(self, mac: addresses.MacAddress) -> None:
         """See that nothing is missing, before anything is touched.
 
         Raises:
             BadInput: something is; the message says what to give.
         """
-        entry = WAYS[self.by]
+        entry = table.WAYS[self.by]
         if entry.needs_kind and self.kind is None:
             raise BadInput(f"--by {self.by} needs its kind: name one with --kind ('askport kinds list' shows them).")
         if self.over_ipv6 and not entry.over_ipv6:
-            them = " or ".join(name for name, each in WAYS.items() if each.over_ipv6)
+            them = " or ".join(name for name, each in table.WAYS.items() if each.over_ipv6)
             raise BadInput(f"--by {self.by} does not go over IPv6: leave --over-ipv6 out, or choose {them}.")
         if entry.needs_reach and not entry.by_technician and not (self.old or self.line or self.over_ipv6):
             raise BadInput(f"--by {self.by} talks to it where it is: name that with --at.")
         self.lines(mac)
 
     @property
-    def far(self) -> TcpPort | None:
+    def far(self) -> channels.TcpPort | None:
         """The port that the way connects to, or None where it connects to none."""
         way = self.kind.way_by(self.by) if self.kind else None
-        if self.old is None or not isinstance(way, PageWay | ConsoleWay):
+        if self.old is None or not isinstance(way, model.PageWay | model.ConsoleWay):
             return None
         usual = {"http": 80, "https": 443, "telnet": 23, "ssh": 22}
-        named = way.scheme if isinstance(way, PageWay) else way.over
-        return TcpPort(self.old, way.port or usual[named]) if named in usual else None
+        named = way.scheme if isinstance(way, model.PageWay) else way.over
+        return channels.TcpPort(self.old, way.port or usual[named]) if named in usual else None
 
-    def lines(self, mac: MacAddress) -> list[str]:
+    def lines(self, mac: addresses.MacAddress) -> list[str]:
         """Return what will be said to it.
 
         Raises:
             BadInput: something that has to be filled in was not given.
         """
-        return WAYS[self.by].says_lines(self.start(mac))
+        return table.WAYS[self.by].says_lines(self.start(mac))
 
 
 async def _door_to(errand: ErrandRun) -> Door | None:
     """Open a door to the page of the device where it is."""
     cable, at = errand.cable, errand.session.device.whereabouts
     if at is None:
-        say("Where it is now is not known, so its page cannot be reached: name it with --at.")
+        saying.say("Where it is now is not known, so its page cannot be reached: name it with --at.")
         return None
-    door = Door(cable, TcpPort(at, _PAGE))
+    door = Door(cable, channels.TcpPort(at, _PAGE))
     await door.open()
-    say(f"Its page is at {door.hand_out()}, over {cable.adapter} only.")
+    saying.say(f"Its page is at {door.hand_out()}, over {cable.adapter} only.")
     return door

@@ -5,12 +5,10 @@ from collections.abc import Sequence
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.core.plan.working_order import WorkItem
-from askport.edges.job_run import JobRun
-from askport.edges.jobfile import JobFile
-from askport.edges.kind_files import known_kinds
+from askport.edges import job_run, jobfile, kind_files
 
 
-def bench_run(bench: Bench, job: JobFile, work: Sequence[WorkItem], unknown: str = "") -> JobRun:
+def bench_run(bench: Bench, job: jobfile.JobFile, work: Sequence[WorkItem], unknown: str = "") -> job_run.JobRun:
     """Return a round over the example's devices, into a job that has its plan from now on.
 
     Args:
@@ -20,7 +18,7 @@ def bench_run(bench: Bench, job: JobFile, work: Sequence[WorkItem], unknown: str
         unknown: a kind of which nothing is known.
     """
     job.append_all(scenario.plan_entries(), bench.wall(0.0))
-    return JobRun(
+    return job_run.JobRun(
         wire=bench,
         adapter=bench,
         channels=bench.streams,
@@ -29,5 +27,5 @@ def bench_run(bench: Bench, job: JobFile, work: Sequence[WorkItem], unknown: str
         work=work,
         sites=(scenario.SITE,),
         maker=scenario.maker,
-        kinds=[each.kind for each in known_kinds()[0] if each.path is None and each.kind.name != unknown],
+        kinds=[each.kind for each in kind_files.known_kinds()[0] if each.path is None and each.kind.name != unknown],
     )

@@ -11,8 +11,7 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import Refused
 from askport.core.finding.blinking import can_blink
 from askport.core.formats import dcp
-from askport.core.ways.conversation import Ended
-from askport.core.ways.station_talk import StationTalk
+from askport.core.ways import conversation, station_talk
 from askport.edges.footing import Footing
 
 _LONGEST_S = 6.0
@@ -37,7 +36,7 @@ async def _blink(cable: Footing, mac: MacAddress) -> None:
     if found is None or not can_blink(found):
         why = "was not heard here" if found is None else "speaks no protocol by which it can be asked to"
         raise Refused(f"{mac} {why}: read the MAC address on the labels instead.")
-    asking = StationTalk(mac, cable.mac, dcp.blink(secrets.randbits(32)), "show itself", cable.wire.now())
+    asking = station_talk.StationTalk(mac, cable.mac, dcp.blink(secrets.randbits(32)), "show itself", cable.wire.now())
     await run(asking, cable, _LONGEST_S)
-    if asking.said is None or asking.said.ended is not Ended.WELL:
+    if asking.said is None or asking.said.ended is not conversation.Ended.WELL:
         raise Refused(f"{mac} does not show itself: {asking.said.because if asking.said else 'it did not answer'}.")

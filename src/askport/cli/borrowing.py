@@ -9,9 +9,8 @@ from typing import Annotated
 
 import typer
 
+from askport.cli import on_cable, saying
 from askport.cli.command import Waiting, run_command
-from askport.cli.on_cable import OnAdapterOption, borrow_beside, choose, giving_back, open_cable
-from askport.cli.saying import Status, put_json, say
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.reach.free_address import near
@@ -34,7 +33,7 @@ def borrow(
     route: Annotated[
         list[str] | None, typer.Option(metavar="RANGE=GATEWAY", help="Reach a range through a device on the cable.")
     ] = None,
-    on_adapter: OnAdapterOption = False,
+    on_adapter: on_cable.OnAdapterOption = False,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
     """Borrow an address until the command after -- ends, or until Ctrl-C; then give it back."""
@@ -51,16 +50,16 @@ def borrow(
         raise MachineRefused(text, code="no-permission")
     with ExitStack() as ending:
         waiting = ending.enter_context(Waiting(command)) if beside else None
-        cable = ending.enter_context(open_cable(adapter, on_adapter=not beside))
-        ending.enter_context(giving_back(cable))
+        cable = ending.enter_context(on_cable.open_cable(adapter, on_adapter=not beside))
+        ending.enter_context(on_cable.giving_back(cable))
         interfaces = asyncio.run(_borrow(cable, wanted, device, pins, routes, instead=instead))
         if command and not cable.beside:
             asyncio.run(_over_cable(cable, interfaces, [*([device[0].ip] if device else []), *(at for at, _ in pins)]))
         if json:
             document = {"schema": "askport.borrow/1", "adapter": adapter, "address": str(interfaces[0])}
-            put_json({**document, "addresses": [str(each) for each in interfaces]})
+            saying.put_json({**document, "addresses": [str(each) for each in interfaces]})
         else:
-            say(f"Borrowed {listed(interfaces)} {cable.where}.")
+            saying.say(f"Borrowed {listed(interfaces)} {cable.where}.")
         if not command:
             status = _wait(cable)
         elif waiting and (namespace := asyncio.run(cable.namespace())) is not None:
@@ -84,7 +83,7 @@ async def _borrow(
         if instead and place == 0:
             await cable.keeper.borrow(interface, instead=True)
         else:
-            await borrow_beside(cable, interface, None, device[0].ip if device else None)
+            await on_cable.borrow_beside(cable, interface, None, device[0].ip if device else None)
     for address, mac in pins:
         await cable.pin(address, mac)
     for network, gateway in routes:
@@ -148,26 +147,26 @@ async def _find_free(
     """Return the addresses named, or one chosen to reach a device, after asking whether somebody has them."""
     if device is None:
         for each in wanted:
-            choosing = await choose(cable, [each])
+            choosing = await on_cable.choose(cable, [each])
             if choosing.chosen is None:
                 raise Refused(f"{each.ip} is in use by {choosing.taken.get(each.ip)}: name another address to borrow.")
         return wanted
     avoid = {each.ip for each in cable.own} | pinned
-    choosing = await choose(cable, near(device[0].ip, device[1], avoid))
+    choosing = await on_cable.choose(cable, near(device[0].ip, device[1], avoid))
     if choosing.chosen is None:
         raise Refused(f"Every address asked for near {device[0].ip} is in use: name another address to borrow.")
     return [choosing.chosen]
 
 
 def _wait(cable: Footing) -> int:
-    say("Press Ctrl-C to give it back.")
+    saying.say("Press Ctrl-C to give it back.")
     try:
         while True:
             cable.keeper.require_alive()
             cable.wire.require_present()
             time.sleep(0.2)
     except KeyboardInterrupt:
-        return Status.INTERRUPTED
+        return saying.Status.INTERRUPTED
 
 
 def restore(
@@ -183,7 +182,7 @@ def restore(
     left = [f"{name}: {each}" for name, one in restored.items() for each in one.left]
     if json:
         document = {"schema": "askport.restore/1", "given_back": {name: one.given for name, one in restored.items()}}
-        put_json({**document, "not_given_back": left})
+        saying.put_json({**document, "not_given_back": left})
     else:
         told = [
             f"{name}: the adapter is gone, and with it all that was borrowed."

@@ -8,16 +8,12 @@ from typing import Annotated, Any
 
 import typer
 
+from askport.cli import on_cable, passwords, saying, target_options
 from askport.cli.link_local_option import OverIpv6Option, link_local_of, who_has
-from askport.cli.on_cable import OnAdapterOption, giving_back, laptop_beside, open_cable
-from askport.cli.passwords import PasswordOption, read_password
-from askport.cli.saying import say
-from askport.cli.target_options import target_of
+from askport.core import channels, text
 from askport.core.addresses import MacAddress, parse_address
-from askport.core.channels import SerialLine, SshPort, TelnetPort
 from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.plan.target import Target
-from askport.core.text import display_text
 from askport.edges.files import write_file
 from askport.edges.footing import Footing
 from askport.edges.transports.tcp_socket import Sockets, why
@@ -34,23 +30,23 @@ def console(
     baud: Annotated[int, typer.Option(help="With --serial.")] = 9600,
     pin: Annotated[str, typer.Option(metavar="MAC", help="Reach this one of several with one address.")] = "",
     user: Annotated[str, typer.Option(help="With ssh: the log-in name.")] = "",
-    password_from: PasswordOption = None,
+    password_from: passwords.PasswordOption = None,
     learn: Annotated[Path | None, typer.Option(metavar="FILE.toml", help="What is typed becomes a kind file.")] = None,
     to: Annotated[str, typer.Option(metavar="ADDRESS/PREFIX", help="What the device is set to, if it is known.")] = "",
     gateway: Annotated[str, typer.Option(help="With --to: its gateway.")] = "",
     dns: Annotated[list[str] | None, typer.Option(help="With --to: its DNS servers.")] = None,
     name: Annotated[str, typer.Option(help="With --learn: what the kind is called.")] = "",
-    on_adapter: OnAdapterOption = False,
+    on_adapter: on_cable.OnAdapterOption = False,
     over_ipv6: OverIpv6Option = False,
 ) -> None:
     """Talk to a device's console over the cable or a serial line, until Ctrl-]; with --learn, learn from it."""
     from askport.core.lessons.console_lesson import Listening
 
-    target = target_of(to, gateway, dns) if to else None
+    target = target_options.target_of(to, gateway, dns) if to else None
     mac = MacAddress.parse(pin) if pin else None
     listening = Listening()
     if serial:
-        asyncio.run(_talk(None, SerialLine(serial, baud), listening))
+        asyncio.run(_talk(None, channels.SerialLine(serial, baud), listening))
         way: dict[str, Any] = {"by": "console", "over": "serial", "baud": baud}
     else:
         if over not in _PORTS:
@@ -58,10 +54,10 @@ def console(
         if not adapter or not device:
             raise BadInput("Name the adapter and the device's address: askport console ADAPTER ADDRESS --over telnet.")
         at, number = parse_address(device), port or _PORTS[over]
-        far: Any = TelnetPort(at, number)
+        far: Any = channels.TelnetPort(at, number)
         if over == "ssh":
-            far = SshPort(at, number, user, read_password(password_from, wanted=True))
-        with open_cable(adapter, on_adapter=on_adapter) as cable, giving_back(cable):
+            far = channels.SshPort(at, number, user, passwords.read_password(password_from, wanted=True))
+        with on_cable.open_cable(adapter, on_adapter=on_adapter) as cable, on_cable.giving_back(cable):
             asyncio.run(_on_cable(cable, far, mac, listening, over_ipv6=over_ipv6))
         way = {"by": "console", "over": over} | ({"port": port} if port else {})
     if learn:
@@ -72,7 +68,7 @@ async def _on_cable(cable: Footing, far: Any, mac: MacAddress | None, listening:
     if over_ipv6:
         far = replace(far, address=await link_local_of(cable, mac or await who_has(cable, far.address)))
     else:
-        await laptop_beside(cable, far.address, device=mac)
+        await on_cable.laptop_beside(cable, far.address, device=mac)
         if mac:
             await cable.pin(far.address, mac)
     await _talk(cable, far, listening)
@@ -86,10 +82,10 @@ async def _talk(over: Sockets | None, far: Any, listening: Any) -> None:
         reader, writer = await TRANSPORTS[type(far)](over, far)
     except (OSError, TimeoutError) as error:
         raise MachineRefused(f"{far} does not open: {why(error) if isinstance(error, OSError) else error}.") from None
-    say(f"Connected to {far}. Ctrl-] ends it.")
+    saying.say(f"Connected to {far}. Ctrl-] ends it.")
     with raw():
         ended = await talk(reader, writer, listening.said, listening.heard)
-    say(f"\r\nClosed: {ended}.")
+    saying.say(f"\r\nClosed: {ended}.")
 
 
 def _learned(
@@ -104,13 +100,13 @@ def _learned(
     if path.exists() and not lesson.stood and lesson.keep:
         load_kind(path)
         write_file(path, add_keep(path.read_text(encoding="utf-8"), lesson).encode())
-        say(f"What keeps it was added to {path}: {', '.join(each['send'] for each in lesson.keep)}.")
+        saying.say(f"What keeps it was added to {path}: {', '.join(each['send'] for each in lesson.keep)}.")
         return
     if lesson.why_not or lesson.target is None:
         raise Refused(lesson.why_not or "No line told the device an address: nothing can be learned from it.")
     today = datetime.now(UTC).astimezone().date()
-    called = display_text(name or path.stem.replace("-", " "), 60)
+    called = text.display_text(name or path.stem.replace("-", " "), 60)
     write_file(path, draft_console(lesson, way, name=called, marks=Marks(mac), learned=f"Learned on {today}").encode())
-    say(f"{lesson.words}, of what made it {lesson.target.interface}: written to {path}.")
+    saying.say(f"{lesson.words}, of what made it {lesson.target.interface}: written to {path}.")
     for stood in lesson.stood:
-        say(f"    {stood.placeholder}, which stood for {stood.value} in “{display_text(stood.field, 60)}”")
+        saying.say(f"    {stood.placeholder}, which stood for {stood.value} in “{text.display_text(stood.field, 60)}”")

@@ -7,21 +7,14 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.cable_run import run_on
-from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, open_cable, run
-from askport.cli.opened_jobs import open_job
-from askport.cli.passwords import PasswordOption, read_password
-from askport.cli.saying import JsonOption, Status, put_json, say, was_pulled
+from askport.cli import cable_run, on_cable, opened_jobs, passwords, saying
 from askport.core.crate.cut_together import CutTogether
 from askport.core.crate.switch_crate import SwitchCrate, Turn
 from askport.core.errors import BadInput
 from askport.core.text import display_text, listed
 from askport.core.ways.log_in import LogIn
-from askport.edges.files import read_text
+from askport.edges import files, job_run, jobfile, switch_run
 from askport.edges.footing import Footing
-from askport.edges.job_run import JobRun
-from askport.edges.jobfile import JobFile
-from askport.edges.switch_run import SwitchRun
 
 _STEPS_EVERY_S = 0.1
 _LOOKS_FOR_S = 12.0
@@ -41,22 +34,24 @@ def crate(
         bool, typer.Option("--power-cycle", help="Wait in the end for the power of all to be cut, and prove it.")
     ] = False,
     user: Annotated[str, typer.Option(help="Their log-in name.")] = "",
-    password_from: PasswordOption = None,
-    on_adapter: OnAdapterOption = False,
-    json: JsonOption = False,
+    password_from: passwords.PasswordOption = None,
+    on_adapter: on_cable.OnAdapterOption = False,
+    json: saying.JsonOption = False,
 ) -> None:
     """Set and prove all units on a small switch, each reached by its MAC address; none without a tag."""
     if not job.exists():
         raise BadInput(f"There is no job file '{display_text(str(job), 120)}': make one with 'askport plan import'.")
-    opened: list[JobFile] = []
-    log_in = LogIn(user, read_password(password_from, wanted=bool(user)))
+    opened: list[jobfile.JobFile] = []
+    log_in = LogIn(user, passwords.read_password(password_from, wanted=bool(user)))
     with (
-        open_cable(adapter, on_adapter=on_adapter, first=lambda: opened.append(open_job(job, writes=True))) as cable,
-        giving_back(cable),
+        on_cable.open_cable(
+            adapter, on_adapter=on_adapter, first=lambda: opened.append(opened_jobs.open_job(job, writes=True))
+        ) as cable,
+        on_cable.giving_back(cable),
     ):
-        work, wrong = run_on(cable, opened[0])
+        work, wrong = cable_run.run_on(cable, opened[0])
         for each in wrong:
-            say(each)
+            saying.say(each)
         work.log_ins.update((each.name, log_in) for each in work.kinds if each.asks_log_in and log_in.user)
         units = work.crate(cuts_power=power_cycle)
         if labels:
@@ -70,14 +65,14 @@ def crate(
         for each in units.units
     ]  # fmt: skip
     if json:
-        put_json({"schema": "askport.crate/1", "units": rows})
+        saying.put_json({"schema": "askport.crate/1", "units": rows})
     else:
         for row in rows:
             print(f"{row['tag']:12} {row['mac']}  {row['state']:9} {row['because']}".rstrip())
         print(units.sentence)
     wanted = Turn.PROVEN if power_cycle else Turn.RECORDED
     if not all(each.turn is wanted and not each.unmeasured for each in units.units):
-        raise typer.Exit(Status.NO)
+        raise typer.Exit(saying.Status.NO)
 
 
 def _scan(units: SwitchCrate, source: str) -> None:
@@ -90,17 +85,17 @@ def _scan(units: SwitchCrate, source: str) -> None:
     shown = display_text(source, 120)
     if source == "-":
         if sys.stdin.isatty():
-            say("Scan the label of each unit, its MAC address and then its tag; Ctrl-D begins.")
+            saying.say("Scan the label of each unit, its MAC address and then its tag; Ctrl-D begins.")
         for line in sys.stdin:
             if line.strip():
                 try:
-                    say(units.scan(line))
+                    saying.say(units.scan(line))
                 except BadInput as error:
                     if not sys.stdin.isatty():
                         raise
-                    say(error.message)
+                    saying.say(error.message)
         return
-    lines = read_text(Path(source), "with labels").splitlines()
+    lines = files.read_text(Path(source), "with labels").splitlines()
     for number, line in enumerate(lines, 1):
         try:
             if line.strip():
@@ -109,14 +104,14 @@ def _scan(units: SwitchCrate, source: str) -> None:
             raise BadInput(f"'{shown}', line {number}: {error.message}") from None
 
 
-async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bool, cuts_power: bool) -> None:
+async def _run(cable: Footing, work: job_run.JobRun, units: SwitchCrate, *, in_order: bool, cuts_power: bool) -> None:
     if in_order or units.knows_macs:
         await _look(cable, work, units, in_order=in_order)
     if not units.units and units.done_before:
         return
     if not units.units:
         raise BadInput("No unit has a tag: give their MAC addresses in the plan, or with --labels, or use --in-order.")
-    going, said = SwitchRun(work, units, cuts_power=cuts_power), list[str]()
+    going, said = switch_run.SwitchRun(work, units, cuts_power=cuts_power), list[str]()
     while not going.is_over:
         cable.keeper.require_alive()
         cable.wire.require_present()
@@ -125,29 +120,29 @@ async def _run(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bo
             _ask(going.cut, cable.wire.now())
         for each in going.said:
             if each not in said:
-                say(each)
+                saying.say(each)
         said = going.said
         await work.driver.run(until=lambda: False, longest_until=cable.wire.now() + _STEPS_EVERY_S)
 
 
 def _ask(cut: CutTogether, now: float) -> None:
     """Ask whether the power of those was cut of which nothing shows it; where nobody says so, it was not shown."""
-    if was_pulled(f"{listed(cut.unsure)} showed no restart. Did all of them lose power?"):
+    if saying.was_pulled(f"{listed(cut.unsure)} showed no restart. Did all of them lose power?"):
         cut.confirm(now)
     else:
         cut.leave_out()
 
 
-async def _look(cable: Footing, work: JobRun, units: SwitchCrate, *, in_order: bool) -> None:
+async def _look(cable: Footing, work: job_run.JobRun, units: SwitchCrate, *, in_order: bool) -> None:
     """Hear who is there: those that the plan knows have their tags, twins get the next ones where that is wanted."""
-    finder = finder_on(cable, measures=False)
+    finder = on_cable.finder_on(cable, measures=False)
     finder.greet(cable.wire.now())
     kinds = [each.delivered.interface.ip for each in work.kinds if each.delivered.interface]
     planned = [each.target.interface.ip for each in work.work if each.target]
     delivered = [each.delivered.ip for each in work.work if each.delivered]
     finder.call(dict.fromkeys([*kinds, *delivered, *planned]), now=cable.wire.now())
-    await run(finder, cable, _LOOKS_FOR_S)
+    await on_cable.run(finder, cable, _LOOKS_FOR_S)
     units.hears(finder.devices())
     twins = [mac for each in finder.hazards() if each.code == "duplicate-address" for mac in each.macs]
     for unit in units.in_order(twins) if in_order else ():
-        say(f"{unit.mac} is taken for {unit.item.tag}, by the order alone: check which unit hangs where.")
+        saying.say(f"{unit.mac} is taken for {unit.item.tag}, by the order alone: check which unit hangs where.")

@@ -7,17 +7,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from askport.cli import on_cable, target_options, walled
 from askport.cli.link_local_option import OverIpv6Option, link_local_of, who_has
-from askport.cli.on_cable import OnAdapterOption, finder_on, giving_back, laptop_beside, open_cable, run
 from askport.cli.saying import Status, put_json, say
-from askport.cli.target_options import target_of
-from askport.cli.walled import is_walled
 from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of, parse_address
 from askport.core.channels import TcpPort
 from askport.core.errors import BadInput
-from askport.core.finding.clues import Belief
+from askport.core.finding import clues, tracking
 from askport.core.finding.device import Device
-from askport.core.finding.tracking import Tracker
 from askport.core.machine import Together
 from askport.core.text import display_text, whole_number
 from askport.edges.door import FIREWALL, Door
@@ -41,14 +38,14 @@ def door(
     gateway: Annotated[str, typer.Option(help="With --to: its gateway.")] = "",
     dns: Annotated[list[str] | None, typer.Option(help="With --to: its DNS servers.")] = None,
     name: Annotated[str, typer.Option(help="With --learn: what the kind is called.")] = "",
-    on_adapter: OnAdapterOption = False,
+    on_adapter: on_cable.OnAdapterOption = False,
     over_ipv6: OverIpv6Option = False,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
     """Open a loopback port to the device over the cable, until Ctrl-C; with --learn, learn from what passes."""
     far = far_end(device)
     mac = MacAddress.parse(pin) if pin else None
-    target = target_of(to, gateway, dns) if to else None
+    target = target_options.target_of(to, gateway, dns) if to else None
     if learn and not isinstance(far.address, IPv4Address):
         raise BadInput("Learning is for pages at IPv4 addresses: name the device's.")
     if learn and over_ipv6:
@@ -56,8 +53,8 @@ def door(
     if mac and not isinstance(far.address, IPv4Address):
         raise BadInput("--pin is for IPv4 addresses: an IPv6 link-local address is one device's alone.")
     with (
-        open_cable(adapter, on_adapter=on_adapter) as cable,
-        giving_back(cable),
+        on_cable.open_cable(adapter, on_adapter=on_adapter) as cable,
+        on_cable.giving_back(cable),
     ):
         taught = None
         if learn:
@@ -105,7 +102,7 @@ async def _serve(
     if over_ipv6 and isinstance(far.address, IPv4Address):
         far = TcpPort(await link_local_of(cable, mac or await who_has(cable, far.address)), far.port)
     elif isinstance(far.address, IPv4Address):
-        await laptop_beside(cable, far.address, device=mac)
+        await on_cable.laptop_beside(cable, far.address, device=mac)
         if mac:
             await cable.pin(far.address, mac)
     opened = await taught.door(cable, far, mac) if taught else Door(cable, far)
@@ -129,7 +126,7 @@ async def _serve(
             if opened.fault != said:
                 said = opened.fault
                 say(said)
-                if said and opened.dropped and not cable.beside and await is_walled(cable, opened.far):
+                if said and opened.dropped and not cable.beside and await walled.is_walled(cable, opened.far):
                     say(FIREWALL.format(far=opened.far, adapter=cable.adapter))
     except asyncio.CancelledError:
         return Status.INTERRUPTED
@@ -143,8 +140,8 @@ class _Following:
     def __init__(self, cable: Footing, opened: Door, mac: MacAddress | None) -> None:
         """Begin; without a MAC address, the one that shows itself where the door leads is the device."""
         self._cable, self._opened, self._mac = cable, opened, mac
-        self._finder = finder_on(cable, measures=False)
-        self._tracker: Tracker | None = None
+        self._finder = on_cable.finder_on(cable, measures=False)
+        self._tracker: tracking.Tracker | None = None
         self._told: list[IPv4Address] = []
 
     async def begin(self) -> None:
@@ -158,7 +155,7 @@ class _Following:
 
     async def look(self, seconds: float) -> None:
         """Watch the wire for a while; follow the device where it was told to go, or shows itself."""
-        await run(Together(*filter(None, (self._finder, self._tracker))), self._cable, seconds, lambda: False)
+        await on_cable.run(Together(*filter(None, (self._finder, self._tracker))), self._cable, seconds, lambda: False)
         at = self._opened.far.address
         if not isinstance(at, IPv4Address):
             return
@@ -169,7 +166,7 @@ class _Following:
             may_be = [each for each in self._told if not host_fault_of(each) and each != at]
             self._tracker = None
             if may_be:
-                self._tracker = Tracker(
+                self._tracker = tracking.Tracker(
                     self._cable.mac, self._mac, await self._own(), meant=may_be[0], was=at, landings=may_be[1:]
                 )
                 self._tracker.look_from(self._cable.wire.now())
@@ -177,7 +174,7 @@ class _Following:
         if tracker := self._tracker:
             moved = tracker.meant if tracker.has_left and tracker.meant in tracker.seen else tracker.moved_to
         if self._mac and moved and moved not in LINK_LOCAL:
-            await laptop_beside(self._cable, moved, self._finder, device=self._mac)
+            await on_cable.laptop_beside(self._cable, moved, self._finder, device=self._mac)
             await self._cable.pin(moved, self._mac)
             self._opened.follow(TcpPort(moved, self._opened.far.port))
             self._tracker = None
@@ -185,4 +182,4 @@ class _Following:
 
 
 def _is_certain(device: Device) -> bool:
-    return device.best is not None and device.best.belief is Belief.CERTAIN
+    return device.best is not None and device.best.belief is clues.Belief.CERTAIN

@@ -8,9 +8,8 @@ from ipaddress import IPv4Interface, IPv6Address
 
 from askport.cli.recording import Record
 from askport.cli.saying import say
-from askport.core.errors import AskPortError, MachineRefused, Refused
+from askport.core import errors, machine
 from askport.core.finding.device import Device
-from askport.core.machine import WriteEntry
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
 from askport.core.reach.laptop import Laptop
@@ -21,12 +20,8 @@ from askport.core.visit.errand import Errand
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase, Step
 from askport.core.ways.start import Start
-from askport.edges import log
-from askport.edges.adapters import forwards
-from askport.edges.driver import Driver
+from askport.edges import adapters, driver, keeper_client, log, streams
 from askport.edges.footing import Footing
-from askport.edges.keeper_client import require_link
-from askport.edges.streams import Streams
 
 _SLICE_S = 0.2
 _ENTER = {
@@ -52,7 +47,7 @@ class _Hands:
         if why := await self._cable.borrow(interface, on_adapter=on_adapter):
             say(why)
         say(f"Borrowed {interface} {self._cable.where}.")
-        self._laptop.forwards = self._cable.beside is None and forwards(self._cable.adapter)
+        self._laptop.forwards = self._cable.beside is None and adapters.forwards(self._cable.adapter)
         return why
 
     def write(self, entry: Entry, at: datetime) -> None:
@@ -83,7 +78,7 @@ class ErrandRun:
         self.cable, self.errand, self.record = cable, errand, record or Record(None)
         mac, wire = errand.start.mac, cable.wire
         laptop = Laptop(cable.adapter, wire.mac, cable.own, beside=cable.beside)
-        laptop.forwards = cable.beside is None and forwards(cable.adapter)
+        laptop.forwards = cable.beside is None and adapters.forwards(cable.adapter)
         self.session = Session(
             laptop=laptop,
             work=WorkItem(tag=tag or str(mac), target=target, mac=mac),
@@ -94,9 +89,9 @@ class ErrandRun:
             around=Surroundings(used={}, known={}),
         )
         self.session.cable.finder.on_drop = log.dropped
-        self._streams = Streams(cable, wire.wake)
+        self._streams = streams.Streams(cable, wire.wake)
         self._hands = _Hands(cable, self.record, laptop, self._begin_record)
-        self._driver = Driver(self.session, wire, self._hands, self._streams)
+        self._driver = driver.Driver(self.session, wire, self._hands, self._streams)
         self._door: IPv6Address | None = None
         """Where it is talked to over IPv6, once that was said."""
         self._is_recorded = False
@@ -109,7 +104,7 @@ class ErrandRun:
         Raises:
             MachineRefused: the link has gone since the adapter was taken.
         """
-        require_link(self.cable.keeper)
+        keeper_client.require_link(self.cable.keeper)
         self.session.run_errand(self.errand, self.cable.wire.now())
 
     async def go_on(self, over: Callable[[], bool]) -> None:
@@ -122,7 +117,7 @@ class ErrandRun:
         session, wire = self.session, self.cable.wire
         while not over():
             wire.require_present()
-            if isinstance(session.visit.trouble, MachineRefused):
+            if isinstance(session.visit.trouble, errors.MachineRefused):
                 raise session.visit.trouble
             if session.phase in _ENTER[self.errand.ends] and not session.visit.running:
                 session.enter(wire.now())
@@ -162,25 +157,25 @@ class ErrandRun:
             return
         if device.target_holder and device.target and session.phase is Phase.MAY_SET:
             at = device.target.interface.ip
-            raise Refused(f"{at} is in use by {device.target_holder}: choose another final address.")
+            raise errors.Refused(f"{at} is in use by {device.target_holder}: choose another final address.")
         failed = [] if session.phase is Phase.MAY_PROVE else [each for each in visit.checks() if not each.passed]
         if failed:
-            raise Refused(failed[0].sentence)
+            raise errors.Refused(failed[0].sentence)
         where = f"beside {device.whereabouts}" if session.phase is Phase.MAY_BORROW else self._in_subnet
-        raise Refused(f"No free laptop address was found {where}: something answers for all of them.")
+        raise errors.Refused(f"No free laptop address was found {where}: something answers for all of them.")
 
     @property
     def _in_subnet(self) -> str:
         target = self.session.device.target
         return f"in {target.interface.network}" if target else "there"
 
-    def _lost(self) -> AskPortError:
+    def _lost(self) -> errors.AskPortError:
         if self.errand.start.door:
             mac = self.errand.start.mac
-            return Refused(
+            return errors.Refused(
                 f"{mac} shows no IPv6 address here: leave --over-ipv6 out, and reach it by its IPv4 address."
             )
-        return self.session.visit.trouble or Refused(f"{self.errand.start.mac} is not there.")
+        return self.session.visit.trouble or errors.Refused(f"{self.errand.start.mac} is not there.")
 
     @contextlib.contextmanager
     def keeping(self) -> Iterator[None]:
@@ -196,7 +191,7 @@ class ErrandRun:
     def _write_down(self, *, only_news: bool = False) -> None:
         wire = self.cable.wire
         for effect in self.session.poll():
-            if isinstance(effect, WriteEntry):
+            if isinstance(effect, machine.WriteEntry):
                 self._hands.write(effect.entry, wire.wall(wire.now()))
         if not only_news:
             self._begin_record()

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, wire
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
@@ -12,7 +12,6 @@ from askport.core.finding.hazards import wire_hazards
 from askport.core.finding.label import compare_label
 from askport.core.finding.sweeping import Sweeping
 from askport.core.reach.beside import without_beside
-from askport.core.wire import Counts
 from askport.reports.cells import iso
 
 
@@ -21,10 +20,10 @@ def find_document(
     *,
     source: str,
     listened_s: float,
-    counts: Counts,
+    counts: wire.Counts,
     label: str | None,
     wall: Callable[[float], datetime],
-    maker: Callable[[MacAddress], str | None],
+    maker: Callable[[addresses.MacAddress], str | None],
 ) -> dict[str, Any]:
     """Return what was found, as values of JSON."""
     hazards = [*finder.hazards(), *wire_hazards(counts)]

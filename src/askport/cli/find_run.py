@@ -12,7 +12,7 @@ import typer
 from askport.cli.find_document import find_document
 from askport.cli.on_cable import LINK_S, NO_LINK, finder_on, open_cable, run, saving
 from askport.cli.saying import Status, put_json, say
-from askport.core.addresses import MacAddress, parse_address, parse_network
+from askport.core import addresses, text
 from askport.core.errors import BadInput, Refused
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
@@ -21,10 +21,8 @@ from askport.core.finding.label import compare_label, label_digits
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
 from askport.core.finding.sweeping import LINE_RATE
-from askport.core.text import display_text, listed
 from askport.core.wire import Counts, Wire, hear
-from askport.edges.keeper_client import require_link
-from askport.edges.maker_table import maker
+from askport.edges import keeper_client, maker_table
 
 _LONGEST_S: dict[Loudness, float] = {Loudness.LISTEN: 30.0, Loudness.GREET: 15.0}
 """How long it takes unless said otherwise: most devices speak within 30 s after power-up, and answer in seconds."""
@@ -57,7 +55,7 @@ def find_on_cable(
     if loudness not in list(Loudness):
         raise BadInput(f"'{loudness}' is no loudness: choose {', '.join(Loudness)}.")
     loud = Loudness(loudness)
-    ranges = [parse_network(each) for each in within]
+    ranges = [addresses.parse_network(each) for each in within]
     if ranges and not loud.allows(Loudness.CALL):
         raise BadInput(f"--within says where to ask, and to {loud} asks no addresses: add --loudness call or sweep.")
     fastest = LINE_RATE if loud is Loudness.SWEEP else _MAX_CALL_RATE
@@ -81,7 +79,7 @@ def find_on_cable(
         over = _Over(finder, cable.wire, until_found=until_found, settles=seconds is None)
         asyncio.run(run(finder, cable, longest, over))
         if not over.had_link:
-            require_link(cable.keeper)
+            keeper_client.require_link(cable.keeper)
         put_found(
             finder,
             json=json,
@@ -97,7 +95,7 @@ def find_on_cable(
 def _silent(ranges: list[IPv4Network]) -> str:
     """Say what silence means: asked for a range, it is an answer; else the device may only have to start."""
     if ranges:
-        return f"Nobody on this wire answered for {listed(ranges)}."
+        return f"Nobody on this wire answered for {text.listed(ranges)}."
     return "Nothing heard. Power-cycle the device: most send something when they start."
 
 
@@ -142,7 +140,7 @@ def read_capture(file: Path, laptop: list[str], label: str | None, *, json: bool
     """
     from askport.edges.capture_file import CaptureFile
 
-    macs = [MacAddress.parse(each) for each in laptop]
+    macs = [addresses.MacAddress.parse(each) for each in laptop]
     if label:
         label_digits(label)
     capture = CaptureFile(file)
@@ -157,7 +155,7 @@ def read_capture(file: Path, laptop: list[str], label: str | None, *, json: bool
         counts=Counts(seen=capture.count, sent=0),
         wall=capture.wall,
         label=label,
-        silent=f"No device speaks in {display_text(str(file), 120)}.",
+        silent=f"No device speaks in {text.display_text(str(file), 120)}.",
     )
 
 
@@ -168,7 +166,7 @@ def measure_device(adapter: str, mac: str, address: str, *, json: bool) -> None:
         BadInput: an address is none.
         Refused: nothing could be measured.
     """
-    device, at = MacAddress.parse(mac), parse_address(address)
+    device, at = addresses.MacAddress.parse(mac), addresses.parse_address(address)
     with open_cable(adapter) as cable:
         own = {each.ip for each in cable.own}
         seed = secrets.randbits(16)
@@ -209,7 +207,7 @@ def put_found(
     devices = finder.devices()
     if json:
         document = find_document(
-            finder, source=source, listened_s=listened_s, counts=counts, wall=wall, maker=maker, label=label
+            finder, source=source, listened_s=listened_s, counts=counts, wall=wall, maker=maker_table.maker, label=label
         )
         put_json(document)
     else:
@@ -225,7 +223,7 @@ def put_found(
 
 
 def _tell(device: Device, label: str | None) -> None:
-    print(f"{device.mac}  {maker(device.mac) or 'maker unknown'}")
+    print(f"{device.mac}  {maker_table.maker(device.mac) or 'maker unknown'}")
     if label:
         print(f"    {compare_label(label, device.mac).sentence}")
     if device.request:

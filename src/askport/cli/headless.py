@@ -9,25 +9,18 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.more_devices import LOG_IN
 from askport.bench.page_device import PageDevice
+from askport.cli import opened_jobs, report
 from askport.cli.bench_run import bench_run
-from askport.cli.opened_jobs import open_job
-from askport.cli.report import write_reports
-from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core import errors, protocols
 from askport.core.finding.beliefs import AddressBelief
 from askport.core.finding.finder import Finder
 from askport.core.finding.loudness import Loudness
 from askport.core.kinds.kind_reading import read_kind
-from askport.core.lessons.drafting import draft
+from askport.core.lessons import drafting, page_lesson
 from askport.core.lessons.marks import Marks
-from askport.core.lessons.page_lesson import learn
-from askport.core.protocols import PROTOCOLS
-from askport.core.visit.narrate import next_line
-from askport.core.visit.practised import Practised, Wanted
-from askport.core.visit.steps import Phase
+from askport.core.visit import narrate, practised, steps
 from askport.core.ways.log_in import LogIn
-from askport.edges.driver import Driver
-from askport.edges.files import write_file
-from askport.edges.job_run import JobRun
+from askport.edges import driver, files, job_run
 
 _PATIENCE_S = 1200.0
 """Virtual seconds for one device, boots and power cycles included."""
@@ -49,10 +42,10 @@ def prepare(directory: Path) -> Path:
     try:
         directory.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise MachineRefused(f"'{directory}' cannot be made: {error.strerror}.") from None
+        raise errors.MachineRefused(f"'{directory}' cannot be made: {error.strerror}.") from None
     path = directory / "demo.askport"
     if path.exists():
-        raise BadInput(f"'{path}' exists already: name a directory without one, so that nothing is mixed up.")
+        raise errors.BadInput(f"'{path}' exists already: name a directory without one, so that nothing is mixed up.")
     return path
 
 
@@ -68,26 +61,26 @@ async def commission_all(path: Path) -> bool:
     directory = path.parent
     bench = Bench(scenario.LAPTOP_MAC, laptop=scenario.LAPTOP)
     bench.plug(scenario.stand_in(scenario.WORK[0].tag))
-    run = bench_run(bench, open_job(path, writes=True), scenario.WORK, unknown=_UNKNOWN)
-    run.log_ins |= dict.fromkeys(("managed switch", PROTOCOLS["onvif"].log_in_as), LogIn(*LOG_IN))
+    run = bench_run(bench, opened_jobs.open_job(path, writes=True), scenario.WORK, unknown=_UNKNOWN)
+    run.log_ins |= dict.fromkeys(("managed switch", protocols.PROTOCOLS["onvif"].log_in_as), LogIn(*LOG_IN))
     print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
     await _look_around()
     while True:
         await Technician(bench, run).commission()
         _learn(bench, run, directory)
-        if run.is_over or run.session.phase is not Phase.RECORDED:
+        if run.is_over or run.session.phase is not steps.Phase.RECORDED:
             break
         bench.plug()
         run.next_device()
         bench.plug(scenario.stand_in(run.item.tag))
     rows = run.job.checked()
-    write_reports(run.job, scenario.SITE.name, directory, [])
+    report.write_reports(run.job, scenario.SITE.name, directory, [])
     proven = [row.tag for row in rows if row.is_proven]
     print(f"Proven: {', '.join(proven) or 'none'}. The handover is in {directory}.")
     return len(proven) == len(scenario.WORK)
 
 
-def _learn(bench: Bench, run: JobRun, directory: Path) -> None:
+def _learn(bench: Bench, run: job_run.JobRun, directory: Path) -> None:
     """Keep what was learned from the first unit of a kind that nobody knows, for the others."""
     device, unit = run.session.device, bench.device
     done = run.job.register.recorded_tags()
@@ -95,16 +88,16 @@ def _learn(bench: Bench, run: JobRun, directory: Path) -> None:
     if device.kind or not alike or not isinstance(unit, PageDevice) or not unit.passed or device.chosen is None:
         return
     old, tag = device.old_address, device.work.tag
-    lesson = learn(unit.passed, present=old, target=device.target, name=tag) if old else None
+    lesson = page_lesson.learn(unit.passed, present=old, target=device.target, name=tag) if old else None
     if lesson is None or lesson.why_not:
         return
     day = bench.wall(bench.now()).date()
-    text = draft(
+    text = drafting.draft(
         lesson, name=f"{device.work.description}, as learned", marks=Marks(device.chosen.mac), secure=False, port=80,
         after_restart=False, learned=f"Learned from {tag} on {day}",
     )  # fmt: skip
     path = directory / "learned.kind.toml"
-    write_file(path, text.encode())
+    files.write_file(path, text.encode())
     run.learn(read_kind(text, path.name))
     print(f"             Learned from {tag}: {lesson.words}. Kept in {path.name}; the others go by it.")
 
@@ -121,7 +114,7 @@ async def _look_around() -> None:
         finder = Finder(
             [bench.mac], now=0.0, loudness=Loudness.CALL, within=[IPv4Network("172.29.4.96/28")], measures=False
         )
-        await Driver(finder, bench).run(until=lambda: False, longest_until=_LOOK_S)
+        await driver.Driver(finder, bench).run(until=lambda: False, longest_until=_LOOK_S)
         print(f"\n{title}: found {len(finder.devices())}")
         for device in finder.devices():
             told = device.best or next((each.sentence for each in device.others), "")
@@ -134,9 +127,9 @@ async def _look_around() -> None:
 class Technician:
     """Does at the bench what a practised one decides, and says what the bottom line says."""
 
-    def __init__(self, bench: Bench, run: JobRun) -> None:
+    def __init__(self, bench: Bench, run: job_run.JobRun) -> None:
         self.bench, self.run, self.session = bench, run, run.session
-        self.policy = Practised(run.session, bench.now())
+        self.policy = practised.Practised(run.session, bench.now())
         self.said = ""
         self.hands_at = 0.0
 
@@ -144,7 +137,7 @@ class Technician:
         """Take one device through the job, or give up."""
         print(f"\n{self.run.item.tag}, {self.run.item.description}")
         give_up_at = self.bench.now() + _PATIENCE_S
-        while self.session.phase is not Phase.RECORDED and self.bench.now() < give_up_at:
+        while self.session.phase is not steps.Phase.RECORDED and self.bench.now() < give_up_at:
             self._say()
             self._handle()
             if self.policy.goes_on(self.bench.now()):
@@ -154,7 +147,7 @@ class Technician:
         self._say()
 
     def _say(self) -> None:
-        sentence = next_line(self.session, self.bench.now()).sentence
+        sentence = narrate.next_line(self.session, self.bench.now()).sentence
         # What only counts on is said once.
         gist = re.sub(r"\d+", "", sentence)
         if gist != self.said and not (self.session.cable.finder.calling and not self.session.cable.finder.calling.done):
@@ -167,15 +160,15 @@ class Technician:
         if self.bench.now() < self.hands_at or device is None or target is None:
             return
         match self.policy.wanted():
-            case Wanted.VALUES if device.needs_restart or not device.powered:
+            case practised.Wanted.VALUES if device.needs_restart or not device.powered:
                 self._do(lambda: self._power(not device.powered))
-            case Wanted.VALUES if device.saved.interface != target.interface:
+            case practised.Wanted.VALUES if device.saved.interface != target.interface:
                 self._do(lambda: self.bench.type_in(target))
-            case Wanted.POWER_OFF:
+            case practised.Wanted.POWER_OFF:
                 if device.unsaved:
                     self._do(lambda: self.bench.type_in(target))
                 self._do(lambda: self._power(False))
-            case Wanted.POWER_ON:
+            case practised.Wanted.POWER_ON:
                 self._do(lambda: self._power(True))
 
     def _power(self, on: bool) -> str:
@@ -186,5 +179,5 @@ class Technician:
         self.hands_at = self.bench.now() + _HANDS_S
         try:
             print(f"  {self.bench.now():7.1f} s    by hand: {act()}")
-        except Refused as error:
+        except errors.Refused as error:
             print(f"  {self.bench.now():7.1f} s    by hand: {error.message}")

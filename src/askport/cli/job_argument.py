@@ -6,8 +6,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.opened_jobs import OPENED, REPLICAS
-from askport.cli.saying import say
+from askport.cli import opened_jobs, saying
 from askport.core.crew.in_hand import ALONE, Others, others_of
 from askport.core.errors import AskPortError
 from askport.edges.crew.reaching import is_url
@@ -29,16 +28,16 @@ def job_at(text: str) -> Path:
     path, wrong = replica_of(text)
     WRONG[path] = wrong
     for each in wrong:
-        say(f"! {each}")
-    if path not in REPLICAS:
-        REPLICAS[path] = text
-        OPENED.callback(_bring_back, path, text)
+        saying.say(f"! {each}")
+    if path not in opened_jobs.REPLICAS:
+        opened_jobs.REPLICAS[path] = text
+        opened_jobs.OPENED.callback(_bring_back, path, text)
     return path
 
 
 def in_hand(job: Path) -> Others:
     """Return what members have in hand, where the job was named by the crew's database; a file does not know it."""
-    url = REPLICAS.get(job)
+    url = opened_jobs.REPLICAS.get(job)
     if url is None:
         return ALONE
     from askport.edges.crew.server import Server
@@ -52,11 +51,11 @@ def _bring_back(path: Path, url: str) -> None:
     from askport.edges.crew.replica import bring_back
 
     with contextlib.suppress(KeyError):
-        REPLICAS.pop(path)
+        opened_jobs.REPLICAS.pop(path)
     try:
         bring_back(path, url)
     except AskPortError as error:
-        say(f"{error.message} What was written waits, and goes with the next command on this crew.")
+        saying.say(f"{error.message} What was written waits, and goes with the next command on this crew.")
 
 
 Job = Annotated[Path, typer.Argument(parser=job_at, metavar="JOB|URL", help="The job file, or a crew's database.")]

@@ -5,9 +5,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.job_argument import Job
-from askport.cli.opened_jobs import open_job
-from askport.cli.saying import JsonOption, put_json
+from askport.cli import job_argument, opened_jobs, saying
 from askport.core.errors import BadInput
 from askport.core.text import display_text
 
@@ -15,14 +13,14 @@ app = typer.Typer(help="What a job is called for the customer; it stands on the 
 
 
 @app.command()
-def show(job: Job, json: JsonOption = False) -> None:
+def show(job: job_argument.Job, json: saying.JsonOption = False) -> None:
     """Say what was told of a job."""
     from askport.core.register.about import HEADS, PAPERS, SET, about_of
     from askport.reports.cells import LANGUAGE
 
-    told = about_of(line.entry for line in open_job(job).lines)
+    told = about_of(line.entry for line in opened_jobs.open_job(job).lines)
     if json:
-        put_json({"schema": "askport.job/1", **{name: told.get(name) for name in (*HEADS, *SET)}})
+        saying.put_json({"schema": "askport.job/1", **{name: told.get(name) for name in (*HEADS, *SET)}})
         return
     for name, head in HEADS.items():
         print(f"{head:<16} {told.get(name, 'not told')}")
@@ -32,7 +30,7 @@ def show(job: Job, json: JsonOption = False) -> None:
 
 @app.command("set")
 def set_(
-    job: Job,
+    job: job_argument.Job,
     site: Annotated[str | None, typer.Option(help="What the site is called.")] = None,
     customer: Annotated[str | None, typer.Option(help="For whom it is done.")] = None,
     order: Annotated[str | None, typer.Option(help="The customer's order number.")] = None,
@@ -63,5 +61,5 @@ def set_(
         )
     if not job.exists():
         raise BadInput(f"There is no job file '{display_text(str(job), 120)}'.")
-    open_job(job, writes=True).append_all([About.model_validate(told)], datetime.now(UTC))
+    opened_jobs.open_job(job, writes=True).append_all([About.model_validate(told)], datetime.now(UTC))
     show(job)

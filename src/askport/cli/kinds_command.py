@@ -6,8 +6,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.job_argument import Job
-from askport.cli.opened_jobs import open_job
+from askport.cli import job_argument, opened_jobs
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.text import display_text
 
@@ -86,7 +85,7 @@ def check(files: Annotated[list[Path], typer.Argument(help="Kind files.")]) -> N
 
 @app.command("draft")
 def draft_(
-    job: Job,
+    job: job_argument.Job,
     tag: Annotated[str, typer.Argument(help="A unit that was set by hand through Ask Port's door.")],
     out: Annotated[Path, typer.Option(metavar="FILE.toml", help="The kind file to write.")],
     name: Annotated[str, typer.Option(help="What the kind is called.")] = "",
@@ -96,7 +95,7 @@ def draft_(
     from askport.cli.teaching import draft_from
     from askport.core.register.entries import Taught
 
-    opened = open_job(job)
+    opened = opened_jobs.open_job(job)
     row = device_of(opened, tag)
     kept = [line for line in opened.lines if isinstance(line.entry, Taught) and line.entry.mac in row.macs]
     draft_from(kept, row, out, name or out.name.removesuffix(".toml").removesuffix(".kind").replace("-", " "))

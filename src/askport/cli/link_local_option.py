@@ -5,8 +5,7 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.on_cable import finder_on, run
-from askport.cli.saying import say
+from askport.cli import on_cable, saying
 from askport.core.addresses import MacAddress
 from askport.core.errors import Refused
 from askport.core.reach.link_local import LinkLocal
@@ -27,10 +26,10 @@ async def link_local_of(cable: Footing, mac: MacAddress) -> IPv6Address:
     """
     await cable.speak_ipv6()
     look = LinkLocal(cable.mac, mac, now=cable.wire.now())
-    await run(look, cable, None)
+    await on_cable.run(look, cable, None)
     if look.address is None:
         raise Refused(f"{mac} shows no IPv6 address here: leave --over-ipv6 out, and reach it by its IPv4 address.")
-    say(f"It is reached at {look.address}, {cable.where}; no IPv4 address is borrowed for that.")
+    saying.say(f"It is reached at {look.address}, {cable.where}; no IPv4 address is borrowed for that.")
     return look.address
 
 
@@ -40,9 +39,9 @@ async def who_has(cable: Footing, address: IPv4Address) -> MacAddress:
     Raises:
         Refused: nobody answers for it.
     """
-    finder = finder_on(cable, measures=False)
+    finder = on_cable.finder_on(cable, measures=False)
     finder.call([address], now=cable.wire.now(), guess=False)
-    await run(finder, cable, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
+    await on_cable.run(finder, cable, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
     found = (each.mac for each in finder.devices() if each.best and each.best.address == address)
     if (mac := next(found, None)) is None:
         raise Refused(f"Nobody answers for {address} here: name the device's MAC address with --pin.")

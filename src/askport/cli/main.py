@@ -14,8 +14,7 @@ from typing import Annotated, Any
 import typer
 
 from askport import __version__
-from askport.cli.opened_jobs import OPENED
-from askport.cli.saying import Status, print_plain, say
+from askport.cli import opened_jobs, saying
 from askport.core.errors import AskPortError
 from askport.edges import log
 
@@ -138,10 +137,10 @@ def _ignored(unraisable: Any) -> None:
         sys.__unraisablehook__(unraisable)
 
 
-def _nobody_reads() -> Status:
+def _nobody_reads() -> saying.Status:
     """End well where whoever read our output has left: nothing more can be said to them."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.__stdout__.fileno() if sys.__stdout__ else 1)
-    return Status.DONE
+    return saying.Status.DONE
 
 
 def run(arguments: list[str] | None = None) -> int:
@@ -153,7 +152,7 @@ def run(arguments: list[str] | None = None) -> int:
     for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGALRM):
         signal.signal(each, _interrupt)
     sys.unraisablehook = _ignored
-    print_plain()
+    saying.print_plain()
     named = next((each for each in own if each in _COMMANDS or each in (*_GROUPS, "--version")), None)
     if named is None and _only_options(own):
         named = _NONE
@@ -162,7 +161,7 @@ def run(arguments: list[str] | None = None) -> int:
             from askport.edges.invoker import drop_to_invoker
 
             drop_to_invoker()
-        with OPENED:
+        with opened_jobs.OPENED:
             gc.disable()  # while modules are loaded there is nothing to collect, and looking for it takes a tenth
             app = application(named)
             gc.enable()
@@ -170,13 +169,13 @@ def run(arguments: list[str] | None = None) -> int:
     except AskPortError as error:
         log.wrong("refused", code=error.code, because=error.message)
         told = f" What was done is in {log.where()}." if error.code in _NOT_IN_ORDER and log.where() else ""
-        say(f"askport: {error.message}{told}")
+        saying.say(f"askport: {error.message}{told}")
         return error.exit_status
     except _USAGE_ERROR as error:
-        say(f"askport: {' '.join(error.format_message().split())} ('askport --help' shows how.)")
-        return Status.USAGE
+        saying.say(f"askport: {' '.join(error.format_message().split())} ('askport --help' shows how.)")
+        return saying.Status.USAGE
     except (KeyboardInterrupt, typer.Abort):
-        return Status.INTERRUPTED
+        return saying.Status.INTERRUPTED
     except BrokenPipeError:
         return _nobody_reads()
     except SystemExit:
@@ -191,8 +190,8 @@ def run(arguments: list[str] | None = None) -> int:
         log.wrong("a fault of Ask Port itself", exc_info=True)
         told = f" Where it was is in {log.where()}." if log.where() else ""
         what = f"{type(error).__name__}: {error}"
-        say(f"askport: a fault of Ask Port itself ({what}). What was borrowed was given back.{told}")
-        return Status.MACHINE
+        saying.say(f"askport: a fault of Ask Port itself ({what}). What was borrowed was given back.{told}")
+        return saying.Status.MACHINE
 
 
 def main() -> None:

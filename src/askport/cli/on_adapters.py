@@ -9,15 +9,12 @@ from typing import TYPE_CHECKING
 from platformdirs import user_data_path
 
 from askport.bench.defaults import PACE
-from askport.cli.full_screen import require_terminal, run_screen, tell_job
-from askport.cli.saying import say
+from askport.cli import full_screen, saying
 from askport.core.errors import MachineRefused
 from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
 from askport.core.text import listed
+from askport.edges import invoker, keeper_client, keeper_start
 from askport.edges.by_group import ASKS_FOR_A_WORD
-from askport.edges.invoker import drop_to_invoker
-from askport.edges.keeper_client import Keeper, Spare
-from askport.edges.keeper_start import no_rights
 from askport.tui.app import AskPortApp
 from askport.tui.screens.plug_screen import Choice, PlugScreen
 
@@ -32,20 +29,20 @@ given up before the screen opens."""
 
 def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
     """Start on this laptop's adapters, or say what to do where that is not permitted."""
-    require_terminal()
+    full_screen.require_terminal()
     with ExitStack() as keeping:
-        refused, first_words = no_rights(), _give_back_leftovers() if os.geteuid() == 0 else ""
-        spare = None if refused else Spare(_KEEPERS)
+        refused, first_words = keeper_start.no_rights(), _give_back_leftovers() if os.geteuid() == 0 else ""
+        spare = None if refused else keeper_client.Spare(_KEEPERS)
         if spare:
             keeping.callback(spare.close)
-        drop_to_invoker()
+        invoker.drop_to_invoker()
         path = job or user_data_path("askport") / f"{datetime.now().astimezone():%Y-%m-%d}.askport"
         if job:
             from askport.edges.jobfile import JobFile
 
             JobFile(job, create=True).close()  # what is wrong with it is said before the screen opens
         ears = Ears(spare)
-        taken: list[Keeper] = []
+        taken: list[keeper_client.Keeper] = []
 
         def unusable(adapter: Adapter) -> str | None:
             return _unfit(adapter) or (None if refused else ears.why_not(adapter.name))
@@ -71,7 +68,7 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
 
         app = AskPortApp(None, plug, fit)
         try:
-            run_screen(app)
+            full_screen.run_screen(app)
         finally:
             for keeper in taken:
                 _give_back(keeper)
@@ -80,7 +77,7 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
             keeping.close()
             if app.workplace:
                 app.workplace.run.close()
-                tell_job(app.workplace)
+                full_screen.tell_job(app.workplace)
     if refused and not app.workplace:
         raise MachineRefused(refused, code="no-permission")
 
@@ -88,7 +85,7 @@ def start_on_adapters(job: Path | None, *, on_adapter: bool = False) -> None:
 class Ears:
     """Listens on adapters from the start, so that nothing that is said while one is chosen is missed."""
 
-    def __init__(self, spare: Spare | None) -> None:
+    def __init__(self, spare: keeper_client.Spare | None) -> None:
         """Use these keepers, one for each adapter that is listened on; None where none can be had."""
         self._spare, self._open = spare, dict[str, "Ear"]()
         self._refused: dict[str, str] = {}
@@ -153,13 +150,13 @@ class Ears:
             self.forget(name)
 
 
-def _give_back(keeper: Keeper) -> None:
+def _give_back(keeper: keeper_client.Keeper) -> None:
     """Give back at the end, and say what the keeper confirms, or that it does not."""
     try:
         if given := keeper.give_back_now():
-            say(f"Gave {listed(given)} on {keeper.adapter} back.")
+            saying.say(f"Gave {listed(given)} on {keeper.adapter} back.")
     except MachineRefused as error:
-        say(f"askport: {error.message}")
+        saying.say(f"askport: {error.message}")
 
 
 def _give_back_leftovers() -> str:

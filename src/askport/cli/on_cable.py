@@ -16,19 +16,14 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import TAKEN_ELSEWHERE, MachineRefused, Refused
 from askport.core.finding.finder import Finder
 from askport.core.machine import Machine, Together, earliest
+from askport.core.reach import in_the_way, laptop, whom_it_answers
 from askport.core.reach.free_address import FreeAddressSearch, near
-from askport.core.reach.in_the_way import cable_hazards
-from askport.core.reach.laptop import ON_ADAPTER_ONLY
-from askport.core.reach.whom_it_answers import WhomItAnswers, answers_adapter_only
 from askport.core.text import listed
-from askport.edges import log
+from askport.edges import invoker, keeper_client, log, terminal
 from askport.edges.by_group import ASKS_FOR_A_WORD
 from askport.edges.driver import Driver
 from askport.edges.footing import Footing
-from askport.edges.invoker import drop_to_invoker
-from askport.edges.keeper_client import Keeper, require_link, require_switched_on
 from askport.edges.streams import Streams
-from askport.edges.terminal import end_with_terminal
 from askport.edges.transports import hush
 
 OnAdapterOption = Annotated[bool, typer.Option("--on-adapter", help="Borrow on the adapter itself, and not beside it.")]
@@ -60,10 +55,10 @@ def open_cable(
     Raises:
         MachineRefused: no permission, no such adapter, in use, or without link.
     """
-    end_with_terminal(Status.INTERRUPTED)
+    terminal.end_with_terminal(Status.INTERRUPTED)
     hush("asyncio")  # Ctrl-C may come while its loop carries something, of which it would cry out
-    keeper = Keeper()
-    drop_to_invoker()
+    keeper = keeper_client.Keeper()
+    invoker.drop_to_invoker()
     try:
         first()
         keeper = _taken(keeper, adapter)
@@ -73,23 +68,23 @@ def open_cable(
             say(f"{adapter}: not given back: {what}. 'askport restore' tries again.")
         if not keeper.switched_on and _is_told(f"{adapter} is switched off. Switch it on, and off again at the end?"):
             keeper.switch_on()
-        require_switched_on(keeper)
+        keeper_client.require_switched_on(keeper)
         cable = Footing(keeper, on_adapter=on_adapter)
         if needs_link:
             _await_link(cable, waits_s)
-            require_link(keeper)
+            keeper_client.require_link(keeper)
     except BaseException:
         keeper.close()
         raise
     from askport.edges.adapters import list_adapters
 
-    for hazard in cable_hazards(list_adapters(), adapter):
-        if on_adapter or hazard.code not in ON_ADAPTER_ONLY:
+    for hazard in in_the_way.cable_hazards(list_adapters(), adapter):
+        if on_adapter or hazard.code not in laptop.ON_ADAPTER_ONLY:
             say(hazard.text)
     return cable
 
 
-def _taken(keeper: Keeper, adapter: str) -> Keeper:
+def _taken(keeper: keeper_client.Keeper, adapter: str) -> keeper_client.Keeper:
     """Have the keeper take the adapter; where the default route goes over it, its name is asked for once more."""
     try:
         return keeper.take(adapter)
@@ -103,7 +98,7 @@ def _taken(keeper: Keeper, adapter: str) -> Keeper:
         if word != adapter:
             text = f"{error.message} Or set ASKPORT_ALL_THE_SAME={adapter} in the environment."
             raise MachineRefused(text, code=error.code) from None
-        return Keeper().take(adapter, word)
+        return keeper_client.Keeper().take(adapter, word)
 
 
 def _is_told(question: str) -> bool:
@@ -225,10 +220,10 @@ async def borrow_beside(
     if why := await cable.borrow(interface):
         say(why)
     if cable.beside and there:
-        asking = WhomItAnswers(
+        asking = whom_it_answers.WhomItAnswers(
             device, there, beside=cable.mac, adapter=cable.wire.mac, laptop=interface.ip, now=cable.wire.now()
         )
         await run(asking, cable, None)
         if asking.adapter_only:
             await cable.borrow(interface, on_adapter=True)
-            say(answers_adapter_only(cable.adapter))
+            say(whom_it_answers.answers_adapter_only(cable.adapter))

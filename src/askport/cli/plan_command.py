@@ -7,9 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from askport.cli import opened_jobs, saying
 from askport.cli.job_argument import Job, JobOption, in_hand
-from askport.cli.opened_jobs import open_job
-from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput
 from askport.core.text import display_text, listed
 from askport.edges.files import write_file
@@ -23,7 +22,7 @@ app = typer.Typer(help="The site plan of a job: in, checked, and out again.", no
 
 
 def _open(job: Path, *, create: bool) -> "tuple[JobFile, Plan]":
-    opened = open_job(job, writes=create)
+    opened = opened_jobs.open_job(job, writes=create)
     return opened, opened.register.plan(job.stem)
 
 
@@ -56,17 +55,17 @@ def import_(
     from askport.core.plan.site_plan import Plan
 
     tables = _read(file, _mapping(map_ or []))
-    plan = open_job(job).register.plan(job.stem) if job.exists() else Plan(name=job.stem)
+    plan = opened_jobs.open_job(job).register.plan(job.stem) if job.exists() else Plan(name=job.stem)
     keep_others(plan, [table for _, table in tables])
     move_bad_rows(plan, [table for _, table in tables], new_subnet=new_subnet)
     bad = [(name, row) for name, table in tables for row in table.bad]
     for name, row in bad:
         where = f"sheet '{display_text(name, 40)}', " if len(tables) > 1 else ""
-        say(f"{display_text(str(file), 120)}, {where}line {row.line}: {row.sentence}")
+        saying.say(f"{display_text(str(file), 120)}, {where}line {row.line}: {row.sentence}")
     if bad and not skip_bad:
         rows = "one row is" if len(bad) == 1 else f"{len(bad)} rows are"
         raise BadInput(f"Nothing was imported: {rows} bad. Correct the file, or take the good ones with --skip-bad.")
-    opened = None if dry_run else open_job(job, writes=True)
+    opened = None if dry_run else opened_jobs.open_job(job, writes=True)
     found = changes(plan, [table for _, table in tables], removes=remove_missing)
     for change in found:
         print(change.sentence)
@@ -75,7 +74,7 @@ def import_(
         opened.append_all(entries, datetime.now(UTC))
     after = planned_after(plan, entries)
     for finding in check_plan(after):
-        say(f"{'?' if finding.is_hint else '!'} {finding.sentence}")
+        saying.say(f"{'?' if finding.is_hint else '!'} {finding.sentence}")
     devices, subnets = len(after.devices), len(after.subnets)
     count = f"{devices} device{'' if devices == 1 else 's'} and {subnets} subnet{'' if subnets == 1 else 's'}"
     print(f"Nothing was written: {count} would be planned." if dry_run else f"{count} planned in {job}.")
@@ -110,7 +109,7 @@ def _read(file: Path, mapped: dict[str, str]) -> "list[tuple[str, Imported]]":
         taken = [f"'{display_text(head, 40)}' as {field}" for head, field in imported.columns if field]
         carried = [f"'{display_text(head, 40)}'" for head, field in imported.columns if head and not field]
         along = f"; carried along: {listed(carried)}" if carried else ""
-        say(f"Read as {table.read_as}: {listed(taken)}{along}.")
+        saying.say(f"Read as {table.read_as}: {listed(taken)}{along}.")
         found.append((table.name, imported))
     if not found:
         raise refusal or BadInput(f"'{display_text(str(file), 120)}' is empty: there is no plan in it.")
@@ -118,14 +117,14 @@ def _read(file: Path, mapped: dict[str, str]) -> "list[tuple[str, Imported]]":
 
 
 @app.command()
-def show(job: Job, json: JsonOption = False) -> None:
+def show(job: Job, json: saying.JsonOption = False) -> None:
     """Show the plan: subnets, and devices in working order with how far each is."""
     from askport.reports.plan_document import plan_json
 
     opened, plan = _open(job, create=False)
     document = plan_json(plan, opened.register.states())
     if json:
-        put_json(document)
+        saying.put_json(document)
         return
     for subnet in document["subnets"]:
         pools = "; ".join(" to ".join(each) for each in subnet["pools"]) or "none known"
@@ -139,7 +138,7 @@ def show(job: Job, json: JsonOption = False) -> None:
 
 
 @app.command()
-def check(job: Job, json: JsonOption = False) -> None:
+def check(job: Job, json: saying.JsonOption = False) -> None:
     """Check the plan; exit status 1 where something is wrong with it."""
     from askport.core.plan.checks import check_plan
 
@@ -147,18 +146,18 @@ def check(job: Job, json: JsonOption = False) -> None:
     found = check_plan(plan)
     if json:
         rows = [{"code": each.code, "tags": each.tags, "hint": each.is_hint, "text": each.sentence} for each in found]
-        put_json({"schema": "askport.plan-check/1", "findings": rows})
+        saying.put_json({"schema": "askport.plan-check/1", "findings": rows})
     else:
         for each in found:
             print(f"{'?' if each.is_hint else '!'} {each.sentence}")
         if not found:
             print(f"Nothing is wrong with it: {len(plan.devices)} devices.")
     if any(not each.is_hint for each in found):
-        raise typer.Exit(Status.NO)
+        raise typer.Exit(saying.Status.NO)
 
 
 @app.command("next")
-def next_(job: Job, json: JsonOption = False) -> None:
+def next_(job: Job, json: saying.JsonOption = False) -> None:
     """Say which device is next; exit status 1 where every one is recorded."""
     from askport.core.plan.site_plan import remaining
     from askport.edges.crew.job_part import block_of
@@ -173,14 +172,14 @@ def next_(job: Job, json: JsonOption = False) -> None:
             (each for each in plan_json(plan, opened.register.states())["devices"] if item and each["tag"] == item.tag),
             None,
         )
-        put_json({"schema": "askport.plan-next/1", "device": device})
+        saying.put_json({"schema": "askport.plan-next/1", "device": device})
     elif item:
         target = f"{item.target.interface}" if item.target else "its address is decided on the spot"
         print(f"{item.tag}  {target}{f'  {item.description}' if item.description else ''}")
     else:
         print(f"Every planned device is recorded{', or in hand' if others.units else ''}.")
     if item is None:
-        raise typer.Exit(Status.NO)
+        raise typer.Exit(saying.Status.NO)
 
 
 @app.command()

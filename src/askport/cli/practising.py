@@ -7,9 +7,8 @@ from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.bench.practice import Practice
 from askport.cli.bench_run import bench_run
-from askport.core.errors import BadInput
+from askport.core import errors, text
 from askport.core.plan.working_order import WorkItem
-from askport.core.text import display_text
 from askport.edges.jobfile import JobFile
 from askport.tui.workplace import Workplace
 
@@ -37,5 +36,5 @@ def _beginning_with(tag: str) -> tuple[WorkItem, ...]:
     named = [item for item in all_of_them if item.tag == tag]
     if tag and not named:
         tags = ", ".join(item.tag for item in all_of_them)
-        raise BadInput(f"There is no unit '{display_text(tag, 40)}' in the crate: choose {tags}.")
+        raise errors.BadInput(f"There is no unit '{text.display_text(tag, 40)}' in the crate: choose {tags}.")
     return (*named, *(item for item in scenario.WORK if item not in named))

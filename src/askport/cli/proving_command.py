@@ -8,15 +8,11 @@ from typing import Annotated
 
 import typer
 
+from askport.cli import errand_run, passwords, recording, target_options
 from askport.cli.ask_own_word import named, reading_start
-from askport.cli.errand_run import ErrandRun
 from askport.cli.on_cable import LINK_S, OnAdapterOption, giving_back, open_cable
-from askport.cli.passwords import PasswordOption
-from askport.cli.recording import JobOption, Record, TagOption
 from askport.cli.saying import JsonOption, Status, put_json, say, was_pulled
-from askport.cli.target_options import target_of
-from askport.core.addresses import MacAddress, parse_address, parse_list
-from askport.core.errors import BadInput
+from askport.core import addresses, errors, text
 from askport.core.kinds.model import Kind
 from askport.core.proofs.course import Course
 from askport.core.proofs.page_answers import PAGE_PORTS
@@ -24,7 +20,6 @@ from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Expected
 from askport.core.proofs.verdict import Verdict, verdict_of
 from askport.core.proofs.who_holds import SameMac
-from askport.core.text import display_text, listed
 from askport.core.visit.errand import Errand
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase, Step
@@ -57,20 +52,20 @@ def prove(
         str | None, typer.Option(metavar="FILE|NAME", help="Its kind: what it says of itself is read and compared.")
     ] = None,
     user: Annotated[str, typer.Option(help="Its log-in name, where its kind asks for one.")] = "",
-    password_from: PasswordOption = None,
+    password_from: passwords.PasswordOption = None,
     on_adapter: OnAdapterOption = False,
-    job: JobOption = None,
-    tag: TagOption = "",
+    job: recording.JobOption = None,
+    tag: recording.TagOption = "",
     json: JsonOption = False,
 ) -> None:
     """Prove a device's final state."""
-    target, device = target_of(at, gateway), MacAddress.parse(mac)
+    target, device = target_options.target_of(at, gateway), addresses.MacAddress.parse(mac)
     interface = target.interface
-    old, servers = parse_address(was) if was else None, tuple(parse_list(dns or [], "DNS server"))
+    old, servers = addresses.parse_address(was) if was else None, tuple(addresses.parse_list(dns or [], "DNS server"))
     for port in open_ or []:
         if not 0 < port < 65_536:
-            raise BadInput(f"{port} is no TCP port: name one from 1 to 65535.")
-    record = Record(job, tag)
+            raise errors.BadInput(f"{port} is no TCP port: name one from 1 to 65535.")
+    record = recording.Record(job, tag)
     expected = Expected(
         gateway=target.gateway, plans_gateway=target.gateway is not None, dns=servers or None,
         left=[old] if old else [], ports=open_ or [], echo=not no_ping,
@@ -90,7 +85,7 @@ def prove(
             boot_s=its.needs.boot_s if its else None,
             cuts_power=power_cycle, cut_within_s=_CUT_WITHIN_S,
         )  # fmt: skip
-        run = ErrandRun(cable, errand, target, record, tag)
+        run = errand_run.ErrandRun(cable, errand, target, record, tag)
         with run.keeping():
             course, verdict = asyncio.run(_prove(run, asked))
     missing = verdict.missing(asked)
@@ -115,21 +110,21 @@ def prove(
             again = "after the power cut, " if proof in course.again else ""
             print(f"{words[proof.outcome.passed]}  {again}{proof.expected}: {proof.because}")
         if missing:
-            print(f"Not proven: {listed(missing)} was asked for and not shown.")
+            print(f"Not proven: {text.listed(missing)} was asked for and not shown.")
     if not passed:
         raise typer.Exit(Status.NO)
 
 
-def _own(mac: MacAddress, at: IPv4Address, kind: Kind, user: str, password_from: str | None) -> Start | None:
+def _own(mac: addresses.MacAddress, at: IPv4Address, kind: Kind, user: str, password_from: str | None) -> Start | None:
     """Return what its own word is read with, or None where its kind does not say how."""
     own = reading_start(mac, at, kind, None, port="", user=user, password_from=password_from, must_read=False)
     if reads_with(own) is None:
-        say(f"The kind '{display_text(kind.name, 60)}' does not say how its settings are read: that is left out.")
+        say(f"The kind '{text.display_text(kind.name, 60)}' does not say how its settings are read: that is left out.")
         return None
     return own
 
 
-async def _prove(errand: ErrandRun, asked: Collection[str]) -> tuple[Course, Verdict]:
+async def _prove(errand: errand_run.ErrandRun, asked: Collection[str]) -> tuple[Course, Verdict]:
     """Go through the course, with somebody's word where nothing shows a power cut, and close the visit."""
     session, device, now = errand.session, errand.session.device, errand.cable.wire.now
     errand.begin()

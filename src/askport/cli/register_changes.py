@@ -6,11 +6,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from askport.cli.job_argument import Job
-from askport.cli.opened_jobs import open_job
-from askport.cli.register_device import Tag, device_of
-from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
+from askport.cli import job_argument, opened_jobs, register_device
+from askport.core import addresses, errors
 from askport.core.plan.working_order import clean_tag
 from askport.core.text import display_text
 
@@ -21,8 +18,8 @@ if TYPE_CHECKING:
 
 def _open(job: Path) -> "JobFile":
     if not job.exists():
-        raise BadInput(f"There is no job file '{display_text(str(job), 120)}'.")
-    return open_job(job, writes=True)
+        raise errors.BadInput(f"There is no job file '{display_text(str(job), 120)}'.")
+    return opened_jobs.open_job(job, writes=True)
 
 
 def _write(job: "JobFile", *entries: "Entry") -> None:
@@ -30,8 +27,8 @@ def _write(job: "JobFile", *entries: "Entry") -> None:
 
 
 def note(
-    job: Job,
-    tag: Tag,
+    job: job_argument.Job,
+    tag: register_device.Tag,
     text: Annotated[str, typer.Argument(help="What is to be known of it.")],
     photo: Annotated[str, typer.Option(help="The name of a photo's file.")] = "",
 ) -> None:
@@ -39,50 +36,50 @@ def note(
     from askport.core.register.corrections import noted
 
     opened = _open(job)
-    _write(opened, noted(device_of(opened, tag), text, photo))
+    _write(opened, noted(register_device.device_of(opened, tag), text, photo))
 
 
 def tag(
-    job: Job,
-    tag: Tag,
+    job: job_argument.Job,
+    tag: register_device.Tag,
     to: Annotated[str, typer.Argument(help="Its right tag.")],
 ) -> None:
     """Correct a device's tag."""
     from askport.core.register.corrections import named
 
     opened = _open(job)
-    _write(opened, named(device_of(opened, tag), to, opened.register.by_tag(clean_tag(to))))
+    _write(opened, named(register_device.device_of(opened, tag), to, opened.register.by_tag(clean_tag(to))))
 
 
 def reopen(
-    job: Job,
-    tag: Tag,
+    job: job_argument.Job,
+    tag: register_device.Tag,
     because: Annotated[str, typer.Option("--because", help="Why.")],
 ) -> None:
     """Have a device that was recorded be commissioned again."""
     from askport.core.register.corrections import reopened
 
     opened = _open(job)
-    _write(opened, reopened(device_of(opened, tag), because))
+    _write(opened, reopened(register_device.device_of(opened, tag), because))
 
 
 def same(
-    job: Job,
-    tag: Tag,
+    job: job_argument.Job,
+    tag: register_device.Tag,
     mac: Annotated[str, typer.Argument(help="The other MAC address of the same device.")],
 ) -> None:
     """Say that a MAC address belongs to a device: it has two, or its board was exchanged."""
     from askport.core.register.entries import SameDevice
 
     opened = _open(job)
-    row, other = device_of(opened, tag), MacAddress.parse(mac)
+    row, other = register_device.device_of(opened, tag), addresses.MacAddress.parse(mac)
     if other in row.macs:
-        raise BadInput(f"{other} belongs to '{display_text(tag, 40)}' already.")
+        raise errors.BadInput(f"{other} belongs to '{display_text(tag, 40)}' already.")
     _write(opened, SameDevice(unit=row.last.unit, mac=row.mac, other=other))
 
 
 def settle(
-    job: Job,
+    job: job_argument.Job,
     number: Annotated[int, typer.Argument(help="Which one, as they are listed; without, all are listed.")] = 0,
     words: Annotated[str, typer.Option("--words", help="How it is settled.")] = "",
 ) -> None:
@@ -91,7 +88,7 @@ def settle(
     from askport.core.register.entries import Settled
     from askport.edges.crew.job_part import stranger_words
 
-    register = open_job(job).register
+    register = opened_jobs.open_job(job).register
     strangers = {stranger_words(each) for each in register.strangers()}
     conflicts = register.open_conflicts()
     if not number:
@@ -101,9 +98,9 @@ def settle(
             print("Nothing is open.")
         return
     if not 1 <= number <= len(conflicts):
-        raise BadInput(f"There is no conflict {number}: 'askport register settle {job}' lists them.")
+        raise errors.BadInput(f"There is no conflict {number}: 'askport register settle {job}' lists them.")
     if conflicts[number - 1] in strangers:
-        raise BadInput("Whether a member is right is said with 'askport crew members JOB --accept NAME'.")
+        raise errors.BadInput("Whether a member is right is said with 'askport crew members JOB --accept NAME'.")
     if not words:
-        raise BadInput("Say how it is settled with --words.")
+        raise errors.BadInput("Say how it is settled with --words.")
     _write(_open(job), Settled(conflict=conflicts[number - 1], words=clean_remark(words)))

@@ -6,9 +6,8 @@ from typing import Annotated
 
 import typer
 
+from askport.cli import opened_jobs, saying
 from askport.cli.job_argument import WRONG, Job, job_at
-from askport.cli.opened_jobs import open_job
-from askport.cli.saying import Status, say
 from askport.core.errors import BadInput, Refused
 from askport.core.text import display_text
 
@@ -30,7 +29,7 @@ def verify(
     if not job.exists():
         raise BadInput(f"There is no job file '{job}'.")
     try:
-        opened = open_job(job).as_it_stands()
+        opened = opened_jobs.open_job(job).as_it_stands()
         opened.checked()
     except BadInput as error:
         raise Refused(error.message) from None
@@ -62,18 +61,18 @@ def merge(
 
     if into.exists():
         raise BadInput(f"'{into}' exists already: name a new file.")
-    files = [open_job(each).as_it_stands() for each in (job, other)]
+    files = [opened_jobs.open_job(each).as_it_stands() for each in (job, other)]
     now = datetime.now(UTC)
     lines, joined = join([each.lines for each in files], now)
     captures = [
         file.capture(visit.frames) for file in files for row in file.checked() for visit in row.visits if visit.frames
     ]
-    made = open_job(into, writes=True)
+    made = opened_jobs.open_job(into, writes=True)
     made.adopt(lines, captures)
     made.append(joined, now)
     print(f"{made.count} entries in {into}.")
     for each in joined.conflicts:
         print(f"! {each}")
     if joined.conflicts:
-        say(f"'askport register settle {into}' lists them, and takes how each is settled.")
-        raise typer.Exit(Status.NO)
+        saying.say(f"'askport register settle {into}' lists them, and takes how each is settled.")
+        raise typer.Exit(saying.Status.NO)

@@ -11,11 +11,9 @@ if TYPE_CHECKING:
     from askport.core.register.visits import Row
     from askport.edges.jobfile import JobFile
 
-from askport.cli import register_changes, register_checks
+from askport.cli import opened_jobs, register_changes, register_checks, saying
 from askport.cli.job_argument import Job
-from askport.cli.opened_jobs import open_job
 from askport.cli.register_device import Tag, device_of
-from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.errors import BadInput, Refused
 from askport.core.plan.working_order import MAX_TAG
 from askport.core.text import display_text, listed
@@ -42,7 +40,7 @@ def _print(rows: "list[Row]", *, json: bool) -> None:
     from askport.reports.register_document import register_json
 
     if json:
-        put_json(register_json(rows))
+        saying.put_json(register_json(rows))
         return
     for row in rows:
         left = row.last.as_left.words() if row.left else "not set"
@@ -53,35 +51,35 @@ def _print(rows: "list[Row]", *, json: bool) -> None:
 
 
 @app.command("list")
-def list_(job: Job, json: JsonOption = False, sort: Sort = "found") -> None:
+def list_(job: Job, json: saying.JsonOption = False, sort: Sort = "found") -> None:
     """List the devices of a job, as found and as left."""
-    _print(_rows(open_job(job), "", sort), json=json)
+    _print(_rows(opened_jobs.open_job(job), "", sort), json=json)
 
 
 @app.command()
 def find(
     job: Job,
     text: Annotated[list[str], typer.Argument(help="Words, or values by name: state:proven place:north day:today.")],
-    json: JsonOption = False,
+    json: saying.JsonOption = False,
     sort: Sort = "found",
 ) -> None:
     """List the devices in which every word stands somewhere; exit status 1 where there is none."""
-    rows = _rows(open_job(job), " ".join(text), sort)
+    rows = _rows(opened_jobs.open_job(job), " ".join(text), sort)
     _print(rows, json=json)
     if not rows:
-        raise typer.Exit(Status.NO)
+        raise typer.Exit(saying.Status.NO)
 
 
 @app.command()
-def show(job: Job, tag: Tag, json: JsonOption = False) -> None:
+def show(job: Job, tag: Tag, json: saying.JsonOption = False) -> None:
     """Show one device with all that is known of it."""
     from askport.reports.device_page import device_text
     from askport.reports.register_document import device_json
 
-    opened = open_job(job)
+    opened = opened_jobs.open_job(job)
     row = device_of(opened, tag)
     if json:
-        put_json({"schema": "askport.device/1", **device_json(row)})
+        saying.put_json({"schema": "askport.device/1", **device_json(row)})
     else:
         strangers = {each.name for each in opened.register.strangers()}
         print(device_text(row, opened.register.planned(row.tag), strangers))
@@ -100,12 +98,12 @@ def export(
         raise BadInput("Say how to export the register: --csv or --json.")
     from askport.reports.register_document import register_csv, register_json
 
-    rows = _salvaged(job) if salvage else open_job(job).as_it_stands().checked()
+    rows = _salvaged(job) if salvage else opened_jobs.open_job(job).as_it_stands().checked()
     if out is None:
         if csv:
             sys.stdout.write(register_csv(rows))
         else:
-            put_json(register_json(rows))
+            saying.put_json(register_json(rows))
         return
     text = register_csv(rows) if csv else jsons.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n"
     write_file(out, text.encode())
@@ -114,7 +112,7 @@ def export(
 @app.command()
 def frames(job: Job, tag: Tag, out: Annotated[Path, typer.Option("--out", help="The pcapng file to write.")]) -> None:
     """Write the frames that a device's as-found values rest on into a capture file."""
-    opened = open_job(job)
+    opened = opened_jobs.open_job(job)
     row = device_of(opened, tag)
     if row.first.frames is None:
         raise Refused(f"No frames were kept of {display_text(row.tag, MAX_TAG)}: it was set without the screen.")
@@ -127,5 +125,5 @@ def _salvaged(job: Path) -> "list[Row]":
 
     lines, lost = salvage(job)
     for each in lost:
-        say(each)
+        saying.say(each)
     return fold(lines)

@@ -5,11 +5,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from askport.cli.job_argument import WRONG, Job
-from askport.cli.opened_jobs import open_job
-from askport.cli.saying import Status
-from askport.core.errors import BadInput
-from askport.core.text import listed
+from askport.cli import job_argument, opened_jobs, saying
+from askport.core import errors, text
 from askport.edges.files import write_all
 
 if TYPE_CHECKING:
@@ -17,17 +14,17 @@ if TYPE_CHECKING:
 
 
 def report(
-    job: Job,
+    job: job_argument.Job,
     out: Annotated[Path, typer.Option("--out", help="The directory to write to.")],
     only: Annotated[list[str] | None, typer.Option("--only", metavar="NAME", help="Only this document.")] = None,
 ) -> None:
     """Write the handover of a job: register, paper, labels, drawings, reservations."""
     from askport.reports.documents import what_for
 
-    for path, size in write_reports(open_job(job), job.stem, out, only or []):
+    for path, size in write_reports(opened_jobs.open_job(job), job.stem, out, only or []):
         print(f"{path}  {size:,} bytes  {what_for(path.name)}")
-    if WRONG.get(job):
-        raise typer.Exit(Status.NO)
+    if job_argument.WRONG.get(job):
+        raise typer.Exit(saying.Status.NO)
 
 
 def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list[tuple[Path, int]]:
@@ -48,7 +45,7 @@ def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list
     made, more = documents(papers), documents(papers, on_request=True)
     for each in only:
         if each not in made | more:
-            raise BadInput(
-                f"There is no document '{each}': there are {listed(made)}, and cable-TAG.svg of each device."
+            raise errors.BadInput(
+                f"There is no document '{each}': there are {text.listed(made)}, and cable-TAG.svg of each device."
             )
     return write_all(out, {title: make for title, make in (made | more).items() if title in (only or made)})

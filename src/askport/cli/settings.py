@@ -5,23 +5,15 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.ask_own_word import reading_start
-from askport.cli.errand_run import ErrandRun
-from askport.cli.link_local_option import OverIpv6Option
-from askport.cli.on_cable import OnAdapterOption, giving_back, open_cable, run
-from askport.cli.passwords import PasswordOption
-from askport.cli.saying import JsonOption, Status, put_json
+from askport.cli import ask_own_word, errand_run, link_local_option, on_cable, passwords, saying
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.kinds.own_word import ReadBack, contradictions, read_back
 from askport.core.protocols import words_of
-from askport.core.visit.errand import Errand
-from askport.core.visit.steps import Step
-from askport.core.ways.conversation import Ended, Said
-from askport.core.ways.own_word_talk import READERS, reading
+from askport.core.visit import errand, steps
+from askport.core.ways import conversation, own_word_talk
 from askport.core.ways.start import Start
-from askport.edges.footing import Footing
-from askport.edges.kind_files import kind_named
+from askport.edges import footing, kind_files
 
 _LONGEST_S = 120.0
 
@@ -36,47 +28,47 @@ def settings(
         str, typer.Option(metavar="PORT|PATH", help="Its TCP port, or the serial line of its console.")
     ] = "",
     user: Annotated[str, typer.Option(help="Its log-in name.")] = "",
-    password_from: PasswordOption = None,
-    on_adapter: OnAdapterOption = False,
-    over_ipv6: OverIpv6Option = False,
-    json: JsonOption = False,
+    password_from: passwords.PasswordOption = None,
+    on_adapter: on_cable.OnAdapterOption = False,
+    over_ipv6: link_local_option.OverIpv6Option = False,
+    json: saying.JsonOption = False,
 ) -> None:
     """Read what the device itself says that its settings are."""
     device, address = MacAddress.parse(mac), parse_address(at) if at else None
-    chosen = kind_named(kind).kind if kind else None
-    start = reading_start(device, address, chosen, by, port=port, user=user, password_from=password_from,
+    chosen = kind_files.kind_named(kind).kind if kind else None
+    start = ask_own_word.reading_start(device, address, chosen, by, port=port, user=user, password_from=password_from,
                           over_ipv6=over_ipv6)  # fmt: skip
     way = chosen.way_by(by) if chosen else None
     by_kind = way.permanent if isinstance(way, ConsoleWay | PageWay) else None
-    with open_cable(adapter, on_adapter=on_adapter) as cable, giving_back(cable):
+    with on_cable.open_cable(adapter, on_adapter=on_adapter) as cable, on_cable.giving_back(cable):
         said = asyncio.run(_read(cable, start, by))
     lasts = {"yes": True, "no": False}.get(said.found.get("lasts") or by_kind or "")
     told = read_back(said.found)
-    well = said.ended is Ended.WELL
+    well = said.ended is conversation.Ended.WELL
     against = contradictions(told, device, address) if address else []
     beside = [*([said.because] if well and said.because else []), *told.unread]
     notes = [*against, *(f"{each[0].upper()}{each[1:].rstrip('.')}." for each in beside)]
-    asked = by in READERS
+    asked = by in own_word_talk.READERS
     source = f"It said so by {words_of(by)}." if asked else f"It said so on its {by}."
     failed = f"{'By' if asked else 'Its'} {words_of(by)}: {said.because}."
     because = " ".join(notes) or source if well else failed
     if json:
-        put_json(_document(device, by, told, because, lasts=lasts))
+        saying.put_json(_document(device, by, told, because, lasts=lasts))
     else:
         for name, value in _rows(told):
             print(f"{name}: {value}")
         print(because)
     if not well or told.address is None:
-        raise typer.Exit(Status.NO)
+        raise typer.Exit(saying.Status.NO)
 
 
-async def _read(cable: Footing, start: Start, by: str) -> Said:
-    reached = await ErrandRun(cable, Errand(start=start, ends=Step.REACH)).reach()
-    talk = reading(reached, by)
+async def _read(cable: footing.Footing, start: Start, by: str) -> conversation.Said:
+    reached = await errand_run.ErrandRun(cable, errand.Errand(start=start, ends=steps.Step.REACH)).reach()
+    talk = own_word_talk.reading(reached, by)
     if talk is None:
         raise ValueError("its kind was seen to read by this way")
-    await run(talk, cable, _LONGEST_S)
-    return talk.said or Said(Ended.SILENT, "it did not come to an end")
+    await on_cable.run(talk, cable, _LONGEST_S)
+    return talk.said or conversation.Said(conversation.Ended.SILENT, "it did not come to an end")
 
 
 def _rows(told: ReadBack) -> list[tuple[str, object]]:

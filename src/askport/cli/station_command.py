@@ -7,17 +7,14 @@ from typing import Annotated
 
 import typer
 
-from askport.cli.on_cable import giving_back, open_cable, run
-from askport.cli.saying import JsonOption, Status, put_json
-from askport.core.addresses import UNSPECIFIED, MacAddress
-from askport.core.errors import BadInput
+from askport.cli import on_cable, saying
+from askport.core import addresses, errors
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Dcp
 from askport.core.plan.target import Target
+from askport.core.ways import dcp_way, station_talk
 from askport.core.ways.conversation import Ended, Said
-from askport.core.ways.dcp_way import ReadByDcp
 from askport.core.ways.start import Start
-from askport.core.ways.station_talk import StationTalk
 from askport.edges.footing import Footing
 
 _LONGEST_S = 6.0
@@ -28,36 +25,36 @@ def station(
     mac: Annotated[str, typer.Option(help="The station's MAC address.")],
     name: Annotated[str, typer.Option(help="What it is to be called, to be kept: feed-lane-3.")] = "",
     reset: Annotated[bool, typer.Option("--reset", help="Have it forget its name and its address.")] = False,
-    json: JsonOption = False,
+    json: saying.JsonOption = False,
 ) -> None:
     """Name a PROFINET station, have it forget name and address, or say what it is called; no address is needed."""
-    device = MacAddress.parse(mac)
+    device = addresses.MacAddress.parse(mac)
     if name and reset:
-        raise BadInput("--name and --reset exclude each other: give one of them.")
+        raise errors.BadInput("--name and --reset exclude each other: give one of them.")
     xid = secrets.randbits(32)
     order: tuple[Dcp, str] | None = None
     if name:
         order = dcp.set_name(xid, dcp.station_name(name), permanent=True), f"call it {name}"
     elif reset:
         order = dcp.reset(xid), "forget name and address"
-    with open_cable(adapter) as cable, giving_back(cable):
+    with on_cable.open_cable(adapter) as cable, on_cable.giving_back(cable):
         did, said = asyncio.run(_talk(cable, device, order))
-    called, address = said.found.get("name", ""), said.found.get("address", str(UNSPECIFIED))
+    called, address = said.found.get("name", ""), said.found.get("address", str(addresses.UNSPECIFIED))
     now = f"It says that it is called {called or 'nothing'}, and its address is {_shown(address)}."
     if did and did.ended is not Ended.WELL:
         well, because = False, f"It did not do that: {did.because}."
     elif said.ended is not Ended.WELL:
         well, because = False, f"It did not say what it is called: {said.because}."
     else:
-        well = not (name and called != name) and not (reset and (called or address != str(UNSPECIFIED)))
+        well = not (name and called != name) and not (reset and (called or address != str(addresses.UNSPECIFIED)))
         because = now if well else f"It took the request, but nothing has changed: {now[0].lower()}{now[1:]}"
     if json:
-        put_json(
+        saying.put_json(
             {
                 "schema": "askport.station/1",
                 "mac": str(device),
                 "name": called or None,
-                "address": None if address == str(UNSPECIFIED) else address,
+                "address": None if address == str(addresses.UNSPECIFIED) else address,
                 "done": well,
                 "because": because,
             }
@@ -65,30 +62,30 @@ def station(
     else:
         print(because)
     if not well:
-        raise typer.Exit(Status.NO)
+        raise typer.Exit(saying.Status.NO)
 
 
 def _shown(address: str) -> str:
-    return "none" if address == str(UNSPECIFIED) else address
+    return "none" if address == str(addresses.UNSPECIFIED) else address
 
 
-async def _talk(cable: Footing, mac: MacAddress, order: tuple[Dcp, str] | None) -> tuple[Said | None, Said]:
+async def _talk(cable: Footing, mac: addresses.MacAddress, order: tuple[Dcp, str] | None) -> tuple[Said | None, Said]:
     """Return how the order ended, where there is one, and what the station says of itself after that."""
     silent = Said(Ended.SILENT, "it did not answer")
     did: Said | None = None
     if order:
-        telling = StationTalk(mac, cable.mac, *order, cable.wire.now())
-        await run(telling, cable, _LONGEST_S)
+        telling = station_talk.StationTalk(mac, cable.mac, *order, cable.wire.now())
+        await on_cable.run(telling, cable, _LONGEST_S)
         did = telling.said or silent
     start = Start(
         mac=mac,
-        target=Target(interface=IPv4Interface(UNSPECIFIED)),
+        target=Target(interface=IPv4Interface(addresses.UNSPECIFIED)),
         laptop_mac=cable.mac,
         laptop=None,
         old=None,
         now=cable.wire.now(),
         xid=lambda: secrets.randbits(32),
     )
-    reads = ReadByDcp(start)
-    await run(reads, cable, _LONGEST_S)
+    reads = dcp_way.ReadByDcp(start)
+    await on_cable.run(reads, cable, _LONGEST_S)
     return did, reads.said or silent

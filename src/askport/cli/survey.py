@@ -7,13 +7,9 @@ from typing import Annotated, Any
 
 import typer
 
-from askport.cli.on_cable import finder_on, open_cable, run
-from askport.cli.opened_jobs import open_job
-from askport.cli.saying import JsonOption, Status, put_json, say
-from askport.core.addresses import MacAddress, parse_network
-from askport.core.errors import BadInput
+from askport.cli import on_cable, opened_jobs, saying
+from askport.core import addresses, errors, machine
 from askport.core.finding.calling import DEFAULT_RATE
-from askport.core.machine import Together
 from askport.core.survey.offers import OfferLook, Server
 from askport.core.text import listed
 
@@ -29,30 +25,30 @@ def survey(
     job: Annotated[Path, typer.Option("--job", help="The job with the plan.")],
     rate: Annotated[float, typer.Option(help="Questions a second.")] = DEFAULT_RATE,
     within: Annotated[list[str] | None, typer.Option(help="Also ask in this range, such as 10.84.16.0/24.")] = None,
-    json: JsonOption = False,
+    json: saying.JsonOption = False,
 ) -> None:
     """Hold the site network against the plan; exit status 1 where a device is missing or somebody else is there."""
     from askport.core.survey.against_plan import against_plan, ask_all, gateways_said, holders_in, to_ask
 
     if not 0 < rate <= _MAX_RATE:
-        raise BadInput(f"A rate of {rate:g} is not possible: name up to {_MAX_RATE:g} questions a second.")
-    register = open_job(job).register
+        raise errors.BadInput(f"A rate of {rate:g} is not possible: name up to {_MAX_RATE:g} questions a second.")
+    register = opened_jobs.open_job(job).register
     plan, standings = register.plan(job.stem), register.standings()
-    ranges = [parse_network(each) for each in within or []]
+    ranges = [addresses.parse_network(each) for each in within or []]
     for wide in ranges:
         if wide.num_addresses > _MOST_ASKED:
             hours = wide.num_addresses / rate / 3600
             text = f"'{wide}' has {wide.num_addresses:,} addresses, which takes {hours:.1f} hours at {rate:g} a second"
-            raise BadInput(f"{text}: name ranges of up to {_MOST_ASKED:,}, such as /16.")
+            raise errors.BadInput(f"{text}: name ranges of up to {_MOST_ASKED:,}, such as /16.")
     asked = dict.fromkeys([*to_ask(plan, standings.values()), *(host for each in ranges for host in each.hosts())])
     if not asked:
-        raise BadInput(f"'{job}' has no plan to ask by: import one, or name a range with --within.")
-    with open_cable(adapter) as cable:
-        finder = finder_on(cable, measures=False)
+        raise errors.BadInput(f"'{job}' has no plan to ask by: import one, or name a range with --within.")
+    with on_cable.open_cable(adapter) as cable:
+        finder = on_cable.finder_on(cable, measures=False)
         finder.laptop_addresses |= {each.ip for each in cable.own}
         minutes = len(asked) / rate / 60
         long = f", which takes {minutes:.0f} minutes" if minutes >= 1 else ""
-        say(f"Asking for {len(asked)} addresses at {rate:g} a second{long}; nothing is changed.")
+        saying.say(f"Asking for {len(asked)} addresses at {rate:g} a second{long}; nothing is changed.")
         offers = OfferLook(cable.mac, secrets.randbits(32), now=cable.wire.now())
         ask_all(finder, asked, now=cable.wire.now(), rate=rate)
         settled: list[float] = []
@@ -62,16 +58,16 @@ def survey(
                 settled.append(cable.wire.now() + _LAST_ANSWERS_S)
             return bool(settled) and cable.wire.now() >= settled[0]
 
-        asyncio.run(run(Together(finder, offers), cable, None, over))
+        asyncio.run(on_cable.run(machine.Together(finder, offers), cable, None, over))
         own = {each.ip: {cable.mac} for each in cable.own}
-    holders: dict[Any, set[MacAddress]] = {**holders_in(finder), **own}
+    holders: dict[Any, set[addresses.MacAddress]] = {**holders_in(finder), **own}
     found = against_plan(plan, standings, holders, asked)
     gateways = [each.gateway for each in plan.subnets if each.gateway]
     gateway = next((each for each in gateways if each in holders), None)
     server = next(iter(offers.servers.values()), None)
     notes = [*gateways_said(plan, holders), *_of_server(gateways, server)]
     if json:
-        put_json(
+        saying.put_json(
             {
                 "schema": "askport.survey/1",
                 "gateway": {"address": str(gateway), "mac": str(min(holders[gateway]))} if gateway else None,
@@ -105,7 +101,7 @@ def survey(
         for note in notes:
             print(note)
     if any(each.state in ("held-by-another", "missing") for each in found):
-        raise typer.Exit(Status.NO)
+        raise typer.Exit(saying.Status.NO)
 
 
 def _is_known(at: Any, found: Any, gateways: Any) -> bool:

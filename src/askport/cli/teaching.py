@@ -6,14 +6,11 @@ from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from askport.cli.on_cable import finder_on, run
-from askport.cli.saying import say
-from askport.core.addresses import MacAddress
-from askport.core.channels import TcpPort
+from askport.cli import on_cable, saying
+from askport.core import addresses, channels
 from askport.core.errors import Refused
 from askport.core.plan.target import Target
-from askport.core.register.chain import Line
-from askport.core.register.entries import Taught
+from askport.core.register import chain, entries
 from askport.core.register.visits import Row
 from askport.core.text import display_text
 from askport.edges.files import write_file
@@ -39,20 +36,20 @@ class Teaching:
         """
         self._path, self._target, self._name = path, target, name or path.stem.replace("-", " ")
         self._door: LearningDoor | None = None
-        self._mac: MacAddress | None = None
-        self._far: TcpPort | None = None
+        self._mac: addresses.MacAddress | None = None
+        self._far: channels.TcpPort | None = None
         self._went_down_at: float | None = None
 
-    async def door(self, cable: Footing, far: TcpPort, mac: MacAddress | None) -> "LearningDoor":
+    async def door(self, cable: Footing, far: channels.TcpPort, mac: addresses.MacAddress | None) -> "LearningDoor":
         """Return the door, once it is known whose page it leads to."""
         from askport.edges.door import SECURE_PORTS
         from askport.edges.learning_door import LearningDoor
 
         self._far, self._mac = far, mac
         if mac is None and isinstance(far.address, IPv4Address):
-            finder = finder_on(cable, measures=False)
+            finder = on_cable.finder_on(cable, measures=False)
             finder.call([far.address], now=cable.wire.now(), guess=False)
-            await run(finder, cable, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
+            await on_cable.run(finder, cable, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
             found = (each for each in finder.devices() if each.best and each.best.address == far.address)
             self._mac = next((each.mac for each in found), None)
         secure = far.port in SECURE_PORTS
@@ -78,7 +75,7 @@ class Teaching:
         if door is None or far is None or not isinstance(far.address, IPv4Address):
             return
         for each in door.said:
-            say(each)
+            saying.say(each)
         if not door.exchanges:
             raise Refused("Nothing passed through the door: nothing was learned.")
         at = door.far.address  # where the door was led to, once it had moved
@@ -101,7 +98,7 @@ class Teaching:
         _write(lesson, text, self._path)
 
 
-def draft_from(kept: Sequence[Line], row: Row, path: Path, name: str) -> None:
+def draft_from(kept: Sequence[chain.Line], row: Row, path: Path, name: str) -> None:
     """Write a kind file of what a job has kept of a unit that was set by hand, the last time counting.
 
     Raises:
@@ -113,7 +110,7 @@ def draft_from(kept: Sequence[Line], row: Row, path: Path, name: str) -> None:
     from askport.core.lessons.page_lesson import learn
 
     line = next(reversed(kept), None)
-    if line is None or not isinstance(line.entry, Taught):
+    if line is None or not isinstance(line.entry, entries.Taught):
         raise Refused(f"Nothing was kept of how {row.tag} was set: open its page through Ask Port the next time (o).")
     entry, visits = line.entry, {each.unit: each for each in row.visits}
     left = visits[entry.unit].as_left if entry.unit in visits else row.last.as_left
@@ -134,6 +131,6 @@ def draft_from(kept: Sequence[Line], row: Row, path: Path, name: str) -> None:
 def _write(lesson: "PageLesson", text: str, path: Path) -> None:
     write_file(path, text.encode())
     became = f", of what made it {lesson.target.interface}" if lesson.target else ""
-    say(f"{lesson.words}{became}: written to {path}.")
+    saying.say(f"{lesson.words}{became}: written to {path}.")
     for stood in lesson.stood:
-        say(f"    {display_text(stood.field, 40)} = {stood.placeholder}, which stood for {stood.value}")
+        saying.say(f"    {display_text(stood.field, 40)} = {stood.placeholder}, which stood for {stood.value}")

@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from askport.cli.full_screen import require_terminal, run_screen
-from askport.cli.job_argument import job_at
+from askport.cli import full_screen, job_argument
 from askport.core.errors import BadInput
 from askport.core.text import display_text
 from askport.edges.crew.reaching import is_url
@@ -27,12 +26,12 @@ def watch(
 
     if not is_url(url):
         raise BadInput(f"'{display_text(url, 120)}' is no database: name a crew's, such as postgresql://server/site.")
-    require_terminal()
-    path: Path = job_at(url)
+    full_screen.require_terminal()
+    path: Path = job_argument.job_at(url)
     with closing(JobFile(path, create=True)) as job:
         app = AskPortApp(lambda: _workplace(job), first="askport.tui.screens.watch_screen:WatchScreen")
         try:
-            run_screen(app)
+            full_screen.run_screen(app)
         finally:
             if app.workplace and app.workplace.run.crew:
                 app.workplace.run.crew.close()

@@ -5,10 +5,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 from typing import TYPE_CHECKING
 
-from askport.core.addresses import MacAddress
-from askport.core.channels import ChannelEvent, CloseChannel, Fetch, OpenChannel, SendOn
-from askport.core.errors import AskPortError
-from askport.core.wire import Heard, Link
+from askport.core import addresses, channels, errors, wire
 
 if TYPE_CHECKING:
     from askport.core.register.entries import Entry
@@ -55,7 +52,7 @@ class Pin:
     """Have an address mean one MAC address on the laptop's adapter, for as long as something is borrowed."""
 
     address: IPv4Address
-    mac: MacAddress
+    mac: addresses.MacAddress
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,12 +67,12 @@ class KeepFrames:
     """Keep frames with the job, as the evidence behind a unit."""
 
     unit: int
-    frames: tuple[Heard, ...]
+    frames: tuple[wire.Heard, ...]
 
 
 Effect = (
     Send | SendMany | Borrow | SpeakIpv6 | Pin | GiveBack | WriteEntry | KeepFrames
-    | OpenChannel | SendOn | CloseChannel | Fetch
+    | channels.OpenChannel | channels.SendOn | channels.CloseChannel | channels.Fetch
 )  # fmt: skip
 
 
@@ -102,17 +99,17 @@ class Machine:
         """What runs inside of it; what is not done otherwise goes to each."""
         return ()
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Take in one frame."""
         for each in self.children:
             each.receive(heard)
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         """Take in that the link went up or down."""
         for each in self.children:
             each.link_changed(link, now)
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         """Take in what has become of a channel, its own or another machine's."""
         for each in self.children:
             each.channel_event(event, now)
@@ -164,11 +161,11 @@ class Borrower(Machine):
         """Take in that the laptop has the borrowed address, and why on the adapter where it was to be beside it."""
         raise NotImplementedError
 
-    def borrow_failed(self, error: AskPortError, now: float) -> None:
+    def borrow_failed(self, error: errors.AskPortError, now: float) -> None:
         """Take in that the adapter could not be given the address."""
         raise NotImplementedError
 
-    def ipv6_failed(self, error: AskPortError) -> None:
+    def ipv6_failed(self, error: errors.AskPortError) -> None:
         """Take in that the laptop cannot speak IPv6 here: nobody answers it over that."""
         raise NotImplementedError
 

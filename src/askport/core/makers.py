@@ -4,8 +4,7 @@ The beginning may have any number of hexadecimal digits (24, 28 and 36 bits are 
 digits), with or without separators. Empty lines and lines that begin with ``#`` say nothing.
 """
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
 from askport.core.text import display_text
 
 _SEPARATORS = str.maketrans("", "", ":-. ")
@@ -35,7 +34,7 @@ def read_makers(text: str, name: str) -> Makers:
         digits = start.lower().translate(_SEPARATORS)
         if not 1 <= len(digits) <= 12 or any(each not in "0123456789abcdef" for each in digits) or not maker.strip():
             shown = display_text(line, 40)
-            raise BadInput(
+            raise errors.BadInput(
                 f"Line {number} of {name}, '{shown}', cannot be read: write the first digits of a MAC address, a tab "
                 "and the maker."
             )
@@ -43,7 +42,7 @@ def read_makers(text: str, name: str) -> Makers:
     return table
 
 
-def maker_in(table: Makers, mac: MacAddress) -> str | None:
+def maker_in(table: Makers, mac: addresses.MacAddress) -> str | None:
     """Return the maker with the longest beginning that fits, or None."""
     digits = mac.hex()
     return next((table[digits[:size]] for size in range(12, 0, -1) if digits[:size] in table), None)

@@ -8,9 +8,8 @@ from collections.abc import Callable, Coroutine, Generator
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
+from askport.core import machine, wire
 from askport.core.channels import Channel, ChannelEvent, CloseChannel, Closed, FarEnd, OpenChannel, Received, SendOn
-from askport.core.machine import Effect, Machine
-from askport.core.wire import Heard
 
 T = TypeVar("T")
 
@@ -20,7 +19,7 @@ class Wait(Generic[T]):
     """What a script waits for: the first of these that gives something, or None once its time is over."""
 
     until: float | None = None
-    frame: Callable[[Heard], T | None] = lambda _: None
+    frame: Callable[[wire.Heard], T | None] = lambda _: None
     """Returns what it is waited for, where a frame has it; is called with every frame meanwhile."""
     event: Callable[[ChannelEvent], T | None] = lambda _: None
     """The same for what becomes of channels."""
@@ -29,7 +28,7 @@ class Wait(Generic[T]):
         return (yield self)
 
 
-class Script(Machine):
+class Script(machine.Machine):
     """Runs the coroutine ``steps``; done when that has come to its end."""
 
     def __init__(self, *, now: float) -> None:
@@ -60,7 +59,7 @@ class Script(Machine):
         except StopIteration:
             self._steps = None
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         if self._steps and (found := self._wait.frame(heard)) is not None:
             self._go_on(found, heard.at)
 
@@ -76,7 +75,7 @@ class Script(Machine):
     def next_deadline(self) -> float | None:
         return self._wait.until if self._steps else None
 
-    def drop(self) -> list[Effect]:
+    def drop(self) -> list[machine.Effect]:
         """End here: what the coroutine has opened is closed by its ``finally``."""
         if self._steps:
             self._steps.close()

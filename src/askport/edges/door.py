@@ -14,16 +14,14 @@ from ipaddress import IPv4Address
 
 import h11
 
-from askport.core.channels import TcpPort
-from askport.core.errors import MachineRefused
+from askport.core import channels, errors
 from askport.core.lessons.exchange import MAX_BODY, Exchange
 from askport.core.lessons.values import held_in
 from askport.core.text import display_text
 from askport.edges import door_guard, door_pages
 from askport.edges.door_links import Links
 from askport.edges.door_talk import HOP_BY_HOP, Message, read_body, read_head, relay, send
-from askport.edges.transports.http import old_tls
-from askport.edges.transports.tcp_socket import Sockets, connect, why
+from askport.edges.transports import http, tcp_socket
 
 SECURE_PORTS = (443, 8443)
 _PAGE_PORTS = (80, 8080, *SECURE_PORTS)
@@ -51,7 +49,7 @@ FIREWALL = (
 class Door:
     """Forwards a loopback port to a device over one cable."""
 
-    def __init__(self, over: Sockets, far: TcpPort, *, secure: bool | None = None) -> None:
+    def __init__(self, over: tcp_socket.Sockets, far: channels.TcpPort, *, secure: bool | None = None) -> None:
         """Prepare to forward.
 
         Args:
@@ -101,7 +99,7 @@ class Door:
         """The address for a browser: the one that was handed out last, or the door's own once that has let one in."""
         return self._handed if self._guard.has_unused else f"http://{self.host}/"
 
-    def follow(self, far: TcpPort) -> None:
+    def follow(self, far: channels.TcpPort) -> None:
         """Lead to where the device has moved; the browser is told so at its next page."""
         if far != self.far:
             self.far, self._tells_moved, self.fault = far, True, ""
@@ -118,7 +116,7 @@ class Door:
         try:
             self._server = await asyncio.start_server(self._accept, self._at, 0)
         except OSError as error:
-            raise MachineRefused(f"No door can be opened on the loopback: {error.strerror or error}.") from None
+            raise errors.MachineRefused(f"No door can be opened on the loopback: {error.strerror or error}.") from None
 
     async def close(self) -> None:
         """Close the door and every connection through it."""
@@ -179,7 +177,7 @@ class Door:
     async def _pass_untouched(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, first: bytes) -> None:
         """Carry one connection to the device and back."""
         try:
-            far_reader, far_writer = await connect(self._over, self.far)
+            far_reader, far_writer = await tcp_socket.connect(self._over, self.far)
         except (OSError, TimeoutError) as error:
             self._not_reached(error)
             return
@@ -189,7 +187,7 @@ class Door:
 
     def _not_reached(self, error: OSError) -> None:
         self.dropped = isinstance(error, TimeoutError)
-        self.fault = f"{self.far} does not open over {self._over.adapter}: {why(error)}."
+        self.fault = f"{self.far} does not open over {self._over.adapter}: {tcp_socket.why(error)}."
 
     # Pages
 
@@ -271,7 +269,7 @@ class Door:
                 await send(near, writer, 200, _HTML, door_pages.moved(self.far.host))
                 return False
             self.dropped = isinstance(error, TimeoutError) and far_writer is None
-            reason = why(error) if isinstance(error, OSError) else f"what it answered is no page ({error})"
+            reason = tcp_socket.why(error) if isinstance(error, OSError) else f"what it answered is no page ({error})"
             self.fault = f"{self.far} did not answer: {reason}."
             await send(near, writer, 502, _HTML, door_pages.silent(self.fault))
             return False
@@ -302,7 +300,7 @@ class Door:
             answer.cancel()
             moves.cancel()
 
-    def kept(self, request: Message, target: str, response: Message | None, at: TcpPort) -> None:
+    def kept(self, request: Message, target: str, response: Message | None, at: channels.TcpPort) -> None:
         """Take in what has passed with the device, which was at ``at`` when it was asked."""
 
     def see_told(self, request: Message, target: str) -> None:
@@ -316,9 +314,9 @@ class Door:
         self.told = list(dict.fromkeys([*held, *self.told]))[:_MOST_TOLD]
 
     async def _connect(self) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-        reader, writer = await connect(self._over, self.far)
+        reader, writer = await tcp_socket.connect(self._over, self.far)
         if self.secure:
-            await writer.start_tls(old_tls(), server_hostname=str(self.far.address))
+            await writer.start_tls(http.old_tls(), server_hostname=str(self.far.address))
             tls = writer.get_extra_info("ssl_object")
             shown = tls.getpeercert(binary_form=True) if isinstance(tls, ssl.SSLObject) else None
             key = f"SHA256:{sha256(shown or b'').hexdigest()}"
@@ -411,10 +409,10 @@ async def _read(connection: h11.Connection, reader: asyncio.StreamReader) -> Mes
     return response
 
 
-async def is_dropped(over: Sockets, far: TcpPort) -> bool:
+async def is_dropped(over: tcp_socket.Sockets, far: channels.TcpPort) -> bool:
     """Whether nothing comes back to a connection of this laptop's own."""
     try:
-        _, writer = await connect(over, far, _DROPPED_AFTER_S)
+        _, writer = await tcp_socket.connect(over, far, _DROPPED_AFTER_S)
     except TimeoutError:
         return True
     except OSError:

@@ -3,32 +3,28 @@
 from collections import deque
 from collections.abc import Sequence
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, machine, wire
 from askport.core.finding.finder import Finder
-from askport.core.machine import Machine
-from askport.core.wire import Heard, Link
-from askport.edges import log
-from askport.edges.driver import Driver
-from askport.edges.keeper_client import Keeper
+from askport.edges import driver, keeper_client, log
 
 MAX_KEPT = 4096
 """Frames kept for whoever goes on with the adapter: minutes of a device alone, and all that tells on a busy wire."""
 
 
-class _Recording(Machine):
+class _Recording(machine.Machine):
     """Keeps what is heard, and adds it up."""
 
-    def __init__(self, macs: Sequence[MacAddress], now: float) -> None:
+    def __init__(self, macs: Sequence[addresses.MacAddress], now: float) -> None:
         super().__init__()
         self.finder = Finder(macs, now=now)
         self.finder.on_drop = log.dropped
-        self.kept: deque[Heard] = deque(maxlen=MAX_KEPT)
+        self.kept: deque[wire.Heard] = deque(maxlen=MAX_KEPT)
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         self.finder.receive(heard)
         self.kept.append(heard)
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         self.finder.link_changed(link, now)
 
     def handle_timer(self, now: float) -> None:
@@ -41,7 +37,7 @@ class _Recording(Machine):
 class Ear:
     """One adapter that is listened on, and nothing is sent on."""
 
-    def __init__(self, keeper: Keeper) -> None:
+    def __init__(self, keeper: keeper_client.Keeper) -> None:
         """Begin to listen with a keeper that has taken its adapter."""
         self.keeper = keeper
         self.began_at = keeper.wire.now()
@@ -54,7 +50,7 @@ class Ear:
         return self._recording.finder
 
     @property
-    def heard(self) -> list[Heard]:
+    def heard(self) -> list[wire.Heard]:
         """The frames that were heard, the earliest first."""
         return list(self._recording.kept)
 
@@ -64,4 +60,4 @@ class Ear:
         Raises:
             MachineRefused: the adapter has vanished.
         """
-        await Driver(self._recording, self.keeper.wire).run(until=lambda: False)
+        await driver.Driver(self._recording, self.keeper.wire).run(until=lambda: False)

@@ -10,8 +10,7 @@ import sys
 import time
 from pathlib import Path
 
-from askport.core.errors import MachineRefused
-from askport.core.text import listed
+from askport.core import errors, text
 from askport.edges.restoring import give_back_all
 
 _KEEPERS = (b"askport.edges.keeper", b"askport.edges.by_group")
@@ -45,12 +44,12 @@ def end_all() -> list[int]:
 def main() -> int:
     """End them, and say what was given back."""
     if left := end_all():
-        sys.stderr.write(f"askport: these keepers did not end: {listed([str(each) for each in left])}.\n")
+        sys.stderr.write(f"askport: these keepers did not end: {text.listed([str(each) for each in left])}.\n")
     try:
         for name, restored in give_back_all().items():
             if restored.given:
-                sys.stderr.write(f"askport: gave {listed(restored.given)} on {name} back.\n")
-    except MachineRefused as error:
+                sys.stderr.write(f"askport: gave {text.listed(restored.given)} on {name} back.\n")
+    except errors.MachineRefused as error:
         sys.stderr.write(f"askport: {error.message}\n")
         return 1
     return 1 if left else 0

@@ -13,8 +13,7 @@ from typing import Self
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
-from askport.edges.keeper_client import Keeper, require_link
-from askport.edges.streams import Streams
+from askport.edges import keeper_client, streams
 from askport.edges.transports.tcp_socket import OverAdapter
 
 ADAPTER_TAKEN = "adapter-taken"
@@ -23,7 +22,7 @@ ADAPTER_TAKEN = "adapter-taken"
 class Footing:
     """One place to talk from, on one cable."""
 
-    def __init__(self, keeper: Keeper, *, on_adapter: bool = False) -> None:
+    def __init__(self, keeper: keeper_client.Keeper, *, on_adapter: bool = False) -> None:
         """Stand beside the adapter of a keeper, in its first place there, or on it from the start as the user asks."""
         self.adapter, self.keeper, self.place = keeper.adapter, keeper, 0
         self.wire, self.own = keeper.wire, keeper.own
@@ -48,7 +47,7 @@ class Footing:
         """Where it stands, in words."""
         return f"{'beside' if self.beside else 'on'} {self.adapter}"
 
-    async def another(self) -> tuple["Footing", Streams]:
+    async def another(self) -> tuple["Footing", streams.Streams]:
         """Return one more place beside the adapter, with its channels.
 
         Raises:
@@ -57,7 +56,7 @@ class Footing:
         made = Footing(self.keeper)
         made.place = next(self._further)
         made.beside = await self.keeper.claim(made.place)
-        return made, Streams(made, self.wire.wake)
+        return made, streams.Streams(made, self.wire.wake)
 
     def __enter__(self) -> Self:
         return self
@@ -107,7 +106,7 @@ class Footing:
             MachineRefused: there is no link, or it is there already, or the kernel would not, or somebody else is on
                 the adapter.
         """
-        require_link(self.keeper)
+        keeper_client.require_link(self.keeper)
         if on_adapter and self.beside:
             await self.give_back()
             self._stand_on_adapter()

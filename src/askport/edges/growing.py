@@ -22,10 +22,7 @@ from sqlalchemy.dialects.sqlite import insert as upsert
 from askport.core.addresses import MacAddress
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.site_plan import Plan, Subnet
-from askport.core.register.as_planned import held_against
-from askport.core.register.chain import Line
-from askport.core.register.entries import DevicePlanned, Joined, Settled, SubnetPlanned
-from askport.core.register.fold import Register
+from askport.core.register import as_planned, chain, entries, fold
 from askport.core.register.in_order import in_order
 from askport.core.register.searching import brief, haystack
 from askport.core.register.visits import Row
@@ -102,7 +99,7 @@ def is_behind(connection: Connection, count: int, hash_: str) -> bool:
     return connection.execute(select(GROWN)).all() != [(FORM, count, hash_)]
 
 
-def make_anew(connection: Connection, lines: Iterable[Line], *, own: str | None = None) -> None:
+def make_anew(connection: Connection, lines: Iterable[chain.Line], *, own: str | None = None) -> None:
     """Make it of a whole journal; of a crew's, in an order that is the same in each of its files.
 
     Args:
@@ -112,8 +109,8 @@ def make_anew(connection: Connection, lines: Iterable[Line], *, own: str | None 
     """
     create_register(connection)
     connection.execute(insert(GROWN).values(form=FORM, count=0, hash=""))
-    register, every = Register(own=own), iter(lines)
-    last: Line | None = None
+    register, every = fold.Register(own=own), iter(lines)
+    last: chain.Line | None = None
     while held := list(islice(every, _AT_ONCE if own is None else None)):
         last = held[-1]
         name_odd_times(connection, held, own or "")
@@ -127,7 +124,7 @@ def make_anew(connection: Connection, lines: Iterable[Line], *, own: str | None 
         connection.execute(_GREW, {"count_": last.number, "hash_": last.hash})
 
 
-def grow(connection: Connection, lines: Sequence[Line], *, own: str | None = None) -> None:
+def grow(connection: Connection, lines: Sequence[chain.Line], *, own: str | None = None) -> None:
     """Take lines that were just written; in a crew's file with all that others know of the same devices.
 
     Args:
@@ -138,7 +135,7 @@ def grow(connection: Connection, lines: Sequence[Line], *, own: str | None = Non
     if own is not None:
         register = anew(connection, lines, Stored(connection), _take, own)
     else:
-        register = Register(Stored(connection))
+        register = fold.Register(Stored(connection))
         _take(connection, lines, register)
     _write(connection, register)
     name_odd_times(connection, lines, own or "")
@@ -148,18 +145,18 @@ def grow(connection: Connection, lines: Sequence[Line], *, own: str | None = Non
     connection.execute(_GREW, {"count_": lines[-1].number, "hash_": lines[-1].hash})
 
 
-def _take(connection: Connection, lines: Sequence[Line], register: Register) -> None:
+def _take(connection: Connection, lines: Sequence[chain.Line], register: fold.Register) -> None:
     subnets, planned = _Changed(), _Changed()
     for line in lines:
         entry = line.entry
         match entry:
-            case SubnetPlanned():
+            case entries.SubnetPlanned():
                 subnets.take(str(entry.subnet.network), None if entry.removed else entry.subnet)
-            case DevicePlanned():
+            case entries.DevicePlanned():
                 planned.take(entry.device.tag, None if entry.removed else entry.device)
-            case Joined():
+            case entries.Joined():
                 name(connection, entry.conflicts)
-            case Settled():
+            case entries.Settled():
                 settled = upsert(CONFLICTS).values(sentence=entry.conflict, settled=entry.words)
                 same = {"settled": entry.words}
                 connection.execute(settled.on_conflict_do_update(index_elements=["sentence"], set_=same))
@@ -188,7 +185,7 @@ def _plan(connection: Connection, kept: Table, key: str, changed: "_Changed") ->
         connection.execute(made.on_conflict_do_update(index_elements=[key], set_=same), rows)
 
 
-def _tell_plan(connection: Connection, register: Register, planned: Iterable[str]) -> None:
+def _tell_plan(connection: Connection, register: fold.Register, planned: Iterable[str]) -> None:
     """Have rows that were written before show what their plan says now."""
     tags = list(planned)
     for first in range(0, len(tags), _NAMED_AT_ONCE):
@@ -196,7 +193,7 @@ def _tell_plan(connection: Connection, register: Register, planned: Iterable[str
             register.see(Row.model_validate_json(row))
 
 
-def _write(connection: Connection, register: Register) -> None:
+def _write(connection: Connection, register: fold.Register) -> None:
     """Write the rows that were touched."""
     if register.gone:
         gone = [{"old": gone} for gone in register.gone]
@@ -207,7 +204,7 @@ def _write(connection: Connection, register: Register) -> None:
         return
     plan = planned_as(connection, {row.tag for row in rows})
     subnets = stored_subnets(connection)
-    rows = held_against(Plan(subnets=subnets, devices=tuple(plan.values())), rows)
+    rows = as_planned.held_against(Plan(subnets=subnets, devices=tuple(plan.values())), rows)
     connection.execute(_PUT[DEVICES], [_columns(row, plan.get(row.tag)) for row in rows])
     connection.execute(_PUT[SEARCH], [{"rowid": row.id, "known": haystack(row, plan.get(row.tag))} for row in rows])
     if register.has_come:

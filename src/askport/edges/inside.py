@@ -11,8 +11,7 @@ import socket
 import sys
 
 from askport.edges.invoker import become_invoker_without_rights
-from askport.edges.kernel.capabilities import control_process
-from askport.edges.kernel.namespaces import enter
+from askport.edges.kernel import capabilities, namespaces
 
 _PR_SET_PDEATHSIG = 1
 _NOT_FOUND, _NOT_EXECUTABLE = 127, 126
@@ -34,11 +33,11 @@ def main(descriptor: int, command: list[str]) -> int:
         data, handed, _, _ = socket.recv_fds(control, 1, 1)
     if not data or not handed:
         return 0
-    enter(handed[0])
+    namespaces.enter(handed[0])
     os.close(handed[0])
     become_invoker_without_rights()
     # Set behind the change of user, which takes it away (prctl(2)); it tells of no end that came before.
-    control_process(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    capabilities.control_process(_PR_SET_PDEATHSIG, signal.SIGKILL)
     if os.getppid() != program:
         return 0
     try:

@@ -16,32 +16,14 @@ from askport.core.kinds.model import Kind
 from askport.core.lessons.evidence import as_kept, blanked
 from askport.core.lessons.exchange import Exchange
 from askport.core.machine import Machine
-from askport.core.plan.site_plan import remaining
+from askport.core.plan import site_plan, working_order
 from askport.core.plan.target import Site
-from askport.core.plan.working_order import WorkItem, following
 from askport.core.reach.laptop import Laptop
-from askport.core.register.entries import (
-    About,
-    CrateBegun,
-    DevicePlanned,
-    Entry,
-    MemberAccepted,
-    Named,
-    Noted,
-    Reopened,
-    Settled,
-    Taught,
-)
-from askport.core.register.known import KnownDevices
-from askport.core.visit.cable import Surroundings
-from askport.core.visit.session import Session
-from askport.core.visit.steps import Phase
+from askport.core.register import entries, known
+from askport.core.visit import cable, session, steps
 from askport.core.ways.log_in import LogIn
 from askport.core.wire import Heard, Wire
-from askport.edges import log
-from askport.edges.driver import Driver
-from askport.edges.jobfile import JobFile
-from askport.edges.shared_wire import Runs, SharedWire, SideBySide, WireView
+from askport.edges import driver, jobfile, log, shared_wire
 
 if TYPE_CHECKING:
     from askport.edges.crew.beside_work import CrewBeside
@@ -81,12 +63,12 @@ class BorrowingAdapter(Protocol):
 class _AdapterAndJob:
     """The hands of a session: one adapter and one job file."""
 
-    def __init__(self, adapter: BorrowingAdapter, job: JobFile) -> None:
+    def __init__(self, adapter: BorrowingAdapter, job: jobfile.JobFile) -> None:
         self.borrow, self.pin, self.give_back = adapter.borrow, adapter.pin, adapter.give_back
         self.speak_ipv6 = adapter.speak_ipv6
         self._job = job
 
-    def write(self, entry: Entry, at: datetime) -> None:
+    def write(self, entry: entries.Entry, at: datetime) -> None:
         self._job.append(entry, at)
 
     def keep(self, unit: int, frames: Sequence[tuple[datetime, bytes]]) -> None:
@@ -103,8 +85,8 @@ class JobRun:
         adapter: BorrowingAdapter,
         channels: Channels,
         own: Sequence[IPv4Interface],
-        job: JobFile,
-        work: Sequence[WorkItem],
+        job: jobfile.JobFile,
+        work: Sequence[working_order.WorkItem],
         sites: Sequence[Site],
         maker: Callable[[MacAddress], str | None],
         kinds: Sequence[Kind] = (),
@@ -138,7 +120,7 @@ class JobRun:
         """Tells the kinds as their files have them now."""
         self.crew = crew
         """What keeps the job and its crew together beside the work, where it has one."""
-        self.in_hand_too: Callable[[], Iterable[WorkItem]] = lambda: ()
+        self.in_hand_too: Callable[[], Iterable[working_order.WorkItem]] = lambda: ()
         """Tells which units are in hand beside the one at hand: those on a switch."""
         self.lets_write: Callable[[], object] = lambda: None
         """Refuses, where whoever looks at a crew may only read."""
@@ -147,7 +129,7 @@ class JobRun:
         self._serial_lines: dict[str, str] = {}
         self._laptop_before: set[IPv4Address] = set()
         self._why_on_adapter = ""
-        self._improvised = WorkItem(tag=f"unit {job.register.last_id() + 1}")
+        self._improvised = working_order.WorkItem(tag=f"unit {job.register.last_id() + 1}")
         self.begin(began_at)
         for each in heard:
             self.session.receive(each)
@@ -172,7 +154,7 @@ class JobRun:
         return made
 
     @property
-    def item(self) -> WorkItem:
+    def item(self) -> working_order.WorkItem:
         """The device of the work list that is at hand."""
         return self.work[self._place] if self._place < len(self.work) else self._improvised
 
@@ -180,7 +162,7 @@ class JobRun:
     def is_over(self) -> bool:
         """Whether the last device of the work list was recorded."""
         over = self._ahead(others_too=True) is None and not self.session.device.revisits
-        return bool(self.work) and over and (self.session.phase is Phase.RECORDED or self._only_listens)
+        return bool(self.work) and over and (self.session.phase is steps.Phase.RECORDED or self._only_listens)
 
     def _ahead(self, *, others_too: bool = False) -> int | None:
         """Return the place of the next device of the work list that is not recorded, from this one on or before it.
@@ -204,7 +186,7 @@ class JobRun:
         device = self.session.device
         target = device.target.interface.ip if device.target else None
         is_ours = device.work.planned is not None or device.chosen is not None
-        over = self.session.phase is Phase.RECORDED or not is_ours
+        over = self.session.phase is steps.Phase.RECORDED or not is_ours
         moved = self._leave_to_others()
         wanted = frozenset[str]() if over else claims_of(device.work.tag, target)
         for item in self.in_hand_too():
@@ -217,7 +199,7 @@ class JobRun:
     def _leave_to_others(self) -> bool:
         """Mean the next unit instead of one that another member has, as long as nobody chose it and none was found."""
         device, phase = self.session.device, self.session.phase
-        waits = phase in (Phase.PLUGGING, Phase.FINDING) and device.chosen is None and not device.is_meant
+        waits = phase in (steps.Phase.PLUGGING, steps.Phase.FINDING) and device.chosen is None and not device.is_meant
         if not waits or not self.work or self.others().holder_of(self.item.tag) is None:
             return False
         place = self._ahead()
@@ -231,7 +213,7 @@ class JobRun:
         register, at = self.job.register, self.item
         plan, done = register.plan(self.job.path.stem), register.recorded_tags()
         left = [address for address, _, _ in register.left()]
-        ahead = list(remaining(plan, done, left, self.others().block))
+        ahead = list(site_plan.remaining(plan, done, left, self.others().block))
         self.work = [*(each for each in self.work if each.tag in done), *ahead]
         self.sites = plan.sites
         tags = [each.tag for each in self.work]
@@ -243,7 +225,7 @@ class JobRun:
             self.crew.close()
         self.job.close()
 
-    def take(self, item: WorkItem, *, is_meant: bool = True) -> None:
+    def take(self, item: working_order.WorkItem, *, is_meant: bool = True) -> None:
         """Take another device of the work list than the next one; what was heard on the cable stays.
 
         Args:
@@ -253,7 +235,7 @@ class JobRun:
         Raises:
             Refused: what was decided for the one before is not carried out yet.
         """
-        if self.session.phase is Phase.RECORDED:
+        if self.session.phase is steps.Phase.RECORDED:
             self._require_carried_out()
             self._place = self.work.index(item)
             self.begin()
@@ -262,24 +244,24 @@ class JobRun:
             self._place = self.work.index(item)
             self.session.stages.take(self._as_planned(item), self.wire.now(), is_meant=is_meant)
 
-    def _as_planned(self, item: WorkItem) -> WorkItem:
+    def _as_planned(self, item: working_order.WorkItem) -> working_order.WorkItem:
         """Return a device as the plan has it by now: it may have been changed at the cable."""
         plan = self.job.register.plan()
         planned = plan.by_tag.get(item.tag)
         return plan.item_of(planned, item.target.interface.ip if item.target else None) if planned else item
 
-    def _rows(self) -> list[WorkItem]:
+    def _rows(self) -> list[working_order.WorkItem]:
         """Return every device of the job: those of the work list, and those of the plan that are recorded."""
         listed = {item.tag for item in self.work}
         plan = self.job.register.plan()
         return [*self.work, *(plan.item_of(each) for each in plan.devices if each.tag not in listed)]
 
-    def went_through(self, item: WorkItem) -> None:
+    def went_through(self, item: working_order.WorkItem) -> None:
         """Take in that a device of the work list had its turn beside this round, which goes on behind it."""
         if item in self.work:
             self._place = max(self._place, self.work.index(item))
 
-    def begin_with(self, item: WorkItem) -> None:
+    def begin_with(self, item: working_order.WorkItem) -> None:
         """Begin anew with this device of the work list, wherever the one before it stands."""
         self._leave_laptop()
         self._place = self.work.index(item)
@@ -306,20 +288,29 @@ class JobRun:
 
     def begin_crate(self, like: str, kind: str, power_cuts: str) -> None:
         """Write down that the rest goes like a unit."""
-        self._write(CrateBegun(like=like, kind_name=kind, power_cuts=power_cuts))
+        self._write(entries.CrateBegun(like=like, kind_name=kind, power_cuts=power_cuts))
 
     def keep_taught(self, exchanges: Sequence[Exchange], *, present: IPv4Address, port: int, secure: bool) -> None:
         """Keep what passed while the unit at hand was set on its page, then at ``present``, without its secrets."""
         device = self.session.device
         if device.chosen:
             self._write(
-                Taught(
+                entries.Taught(
                     unit=device.unit, mac=device.chosen.mac, present=present, port=port, secure=secure,
                     after_restart=device.took_after_restart, exchanges=tuple(map(as_kept, blanked(exchanges))),
                 )
             )  # fmt: skip
 
-    def correct(self, entry: Noted | Named | Reopened | Settled | MemberAccepted | DevicePlanned | About) -> None:
+    def correct(
+        self,
+        entry: entries.Noted
+        | entries.Named
+        | entries.Reopened
+        | entries.Settled
+        | entries.MemberAccepted
+        | entries.DevicePlanned
+        | entries.About,
+    ) -> None:
         """Write something down behind the record of a device, or change the plan.
 
         Raises:
@@ -328,18 +319,18 @@ class JobRun:
         self.lets_write()
         self._write(entry)
 
-    def _write(self, entry: Entry) -> None:
+    def _write(self, entry: entries.Entry) -> None:
         self.job.append(entry, self.wire.wall(self.wire.now()))
 
     def begin(self, began_at: float | None = None) -> None:
         """Begin the way of the device at hand."""
         register, self.kinds = self.job.register, self.kinds_now()
         today = self.wire.wall(self.wire.now()).astimezone().date()
-        around = Surroundings(
+        around = cable.Surroundings(
             sites=self.sites,
             used={address: mac for address, mac, _ in register.left()},
             rows=self._rows(),
-            known=KnownDevices(register.by_mac, today),
+            known=known.KnownDevices(register.by_mac, today),
             found_before=register.found_before(),
             laptop_before=self._laptop_before,
             maker=self.maker,
@@ -351,7 +342,7 @@ class JobRun:
         adapter = self._adapter
         laptop = Laptop(self.wire.name, self.wire.mac, self.own, beside=adapter.beside, place=adapter.place)
         laptop.why_on_adapter = self._why_on_adapter
-        self.session = Session(
+        self.session = session.Session(
             laptop=laptop,
             work=self.item,
             unit=self.job.new_unit(),
@@ -364,20 +355,20 @@ class JobRun:
         self._only_listens = False
         """Whether others go through the devices on this cable, each from a place of its own."""
         self._channels.close_channels()  # the device before has gone, and its channels with it
-        self.driver: Runs = Driver(self.session, self.wire, self._adapter_and_job, self._channels)
+        self.driver: shared_wire.Runs = driver.Driver(self.session, self.wire, self._adapter_and_job, self._channels)
 
     def aside(self, machine: Machine) -> None:
         """Have the cable run something that is no device's way, until the next one begins."""
-        self.driver = Driver(machine, self.wire, self._adapter_and_job, self._channels)
+        self.driver = driver.Driver(machine, self.wire, self._adapter_and_job, self._channels)
 
-    def share(self) -> "tuple[SharedWire, SideBySide]":
+    def share(self) -> "tuple[shared_wire.SharedWire, shared_wire.SideBySide]":
         """Have others run on the same cable beside this round, which only listens on from now on."""
-        shared = SharedWire(self.wire)
-        view, together = shared.view(), SideBySide(shared, self.wire.now)
-        own = Driver(self.session, view, self._adapter_and_job, self._channels)
+        shared = shared_wire.SharedWire(self.wire)
+        view, together = shared.view(), shared_wire.SideBySide(shared, self.wire.now)
+        own = driver.Driver(self.session, view, self._adapter_and_job, self._channels)
         self._only_listens = True
 
-        async def itself() -> tuple[WireView, Callable[[], Runs]]:
+        async def itself() -> tuple[shared_wire.WireView, Callable[[], shared_wire.Runs]]:
             return view, lambda: own
 
         together.add(itself)
@@ -410,7 +401,7 @@ class JobRun:
         if device.listed_as != device.work.tag and self.item.tag == device.listed_as and self.work:
             self.work[self._place] = device.work  # it was given another name
         if not device.revisits:  # whoever was next before a known device came by is still next
-            self._improvised = following(replace(device.work, target=device.target))
+            self._improvised = working_order.following(replace(device.work, target=device.target))
             ahead = self._ahead()
             ahead = self._ahead(others_too=True) if ahead is None else ahead
             self._place = len(self.work) if ahead is None else ahead

@@ -28,22 +28,16 @@ from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.plan.folding import plan_of
-from askport.core.register.as_planned import held_against
+from askport.core.register import as_planned, visits
 from askport.core.register.chain import Chain, Line, next_line
 from askport.core.register.entries import Entry, Found, Kept
 from askport.core.register.fold import fold
 from askport.core.register.in_order import in_order
-from askport.core.register.visits import Row
 from askport.core.text import display_text
-from askport.edges.crew.growing_together import made_upon
-from askport.edges.crew.job_part import Membership, heads_in, last_own, membership_in
-from askport.edges.crew.verifying import seals_fault
+from askport.edges import job_engine, kept_frames, older_jobs, projection
+from askport.edges.crew import growing_together, job_part, verifying
 from askport.edges.growing import Stored, grow, is_behind, make_anew
-from askport.edges.job_engine import copied, engine_of
 from askport.edges.job_tables import APPLICATION_ID, CAPTURES, JOURNAL, METADATA, SEAL, VERSION, foreign_parts
-from askport.edges.kept_frames import CAPTURE, frames_fault, keeping
-from askport.edges.older_jobs import bring_up_to_date
-from askport.edges.projection import Projection
 
 _CHECKED_AT_OPENING = 20_000
 """Lines at the end of a journal that are checked whenever it is opened; all of it is when something is handed over."""
@@ -71,16 +65,16 @@ class JobFile:
         self._last: Line | None = None
         self._own: Line | None = None
         """The last line of the strand that this file goes on with."""
-        self.crew: Membership | None = None
+        self.crew: job_part.Membership | None = None
         """To which crew it belongs, and as whom."""
         if not create and not path.exists():
             raise BadInput(f"There is no job file '{self._name}'.")
-        self._engine = engine_of(path)
+        self._engine = job_engine.engine_of(path)
         try:
             if create:
                 self._lock = self._take(path)
             self._prepare(new=not path.exists() or path.stat().st_size == 0, writes=create)
-            self.register = Projection(self._engine, self._damaged)
+            self.register = projection.Projection(self._engine, self._damaged)
             fault = self._fault()
             if not fault:
                 self._grow(writes=create)
@@ -153,7 +147,7 @@ class JobFile:
 
     def _work_on_a_copy(self) -> None:
         self._copy = TemporaryDirectory(prefix="askport-")
-        self._engine = copied(self.path, self._copy.name)
+        self._engine = job_engine.copied(self.path, self._copy.name)
 
     def _bring_up_to_date(self, connection: Connection, version: int) -> None:
         has = inspect(connection).has_table
@@ -162,7 +156,7 @@ class JobFile:
             if not has(table.name):
                 raise BadInput(f"'{self._name}' was changed outside Ask Port: its {table.name} is missing.")
         if version < VERSION:
-            bring_up_to_date(connection)
+            older_jobs.bring_up_to_date(connection)
 
     def grow_anew(self) -> None:
         """Make the register anew, where something has come that changes what the journal adds up to."""
@@ -177,7 +171,7 @@ class JobFile:
         if behind:
             if not writes and self._copy is None:
                 self._work_on_a_copy()
-                self.register = Projection(self._engine, self._damaged)
+                self.register = projection.Projection(self._engine, self._damaged)
             with self._engine.begin() as connection:
                 make_anew(connection, self._read(connection=connection), own=self.crew.member if self.crew else None)
 
@@ -192,7 +186,7 @@ class JobFile:
         count, hash_ = (self._last.number, self._last.hash) if self._last else (0, "")
         if seal is None or tuple(seal) != (count, hash_):
             return "lines at the end of its journal are missing, or were added."
-        return frames_fault(self._engine, first, has_all=self.crew is None)
+        return kept_frames.frames_fault(self._engine, first, has_all=self.crew is None)
 
     def _chain_fault(self, first: int) -> str | None:
         """Say which line from a first one on does not fit."""
@@ -207,8 +201,8 @@ class JobFile:
                     return f"line {place} of its journal does not fit."
         self._last = self._line(place)
         with self._engine.connect() as connection:
-            crew = membership_in(connection)
-            sealed = heads_in(connection)
+            crew = job_part.membership_in(connection)
+            sealed = job_part.heads_in(connection)
         self.belong_to(crew)
         if not chain.ends_together(sealed | ({self._own.hash} if self._own else set())):
             return "lines of its journal are missing."
@@ -270,11 +264,11 @@ class JobFile:
                 count = connection.execute(select(SEAL.c["count"])).scalar() or 0
         except (OSError, sqlite3.Error) as error:
             raise MachineRefused(f"'{self._name}' cannot be copied to be read: {error}.") from None
-        still.register = Projection(still._engine, still._damaged)
+        still.register = projection.Projection(still._engine, still._damaged)
         still._last = still._line(count)
         return still
 
-    def checked(self) -> list[Row]:
+    def checked(self) -> list[visits.Row]:
         """Check the whole file, and return the register as the journal adds up to it.
 
         Raises:
@@ -283,13 +277,13 @@ class JobFile:
         try:
             fault = (
                 self._chain_fault(1)
-                or frames_fault(self._engine, 1, has_all=self.crew is None)
-                or seals_fault(self._engine)
+                or kept_frames.frames_fault(self._engine, 1, has_all=self.crew is None)
+                or verifying.seals_fault(self._engine)
             )
             if fault:
                 raise self._changed(fault)
             plan = plan_of(line.entry for line in self._in_order())
-            rows = held_against(plan, self._folded())
+            rows = as_planned.held_against(plan, self._folded())
             differs = self.register.differs(rows, plan, ordered=self.crew is None)
         except (SQLAlchemyError, TypeError, ValueError):
             raise self._damaged("a part of it cannot be read") from None
@@ -301,7 +295,7 @@ class JobFile:
         """Return the journal in the order in which it adds up: a crew's is the same in each of its files."""
         return in_order(self._read(), self.crew.member) if self.crew else self._read()
 
-    def _folded(self) -> list[Row]:
+    def _folded(self) -> list[visits.Row]:
         rows = fold(self._in_order(), self.crew.member if self.crew else None)
         if self.crew:  # numbered as they came into this file
             for row in rows:
@@ -345,7 +339,7 @@ class JobFile:
             with self._engine.connect() as connection:
                 for entry, at in entries:
                     if self.crew and entry.unit not in begun:
-                        entry = made_upon(connection, entry, Stored(connection), self.crew.member)
+                        entry = growing_together.made_upon(connection, entry, Stored(connection), self.crew.member)
                     begun |= {entry.unit} if isinstance(entry, Found) else set()
                     last = own = next_line(entry, at, last, own)
                     lines.append(last)
@@ -360,15 +354,15 @@ class JobFile:
         Raises:
             MachineRefused: the disk is full or will not be written.
         """
-        self._write(lines, *map(keeping, captures), *with_it)
+        self._write(lines, *map(kept_frames.keeping, captures), *with_it)
         if self.crew is None:
             self._own = self._last
 
-    def belong_to(self, crew: Membership | None) -> None:
+    def belong_to(self, crew: job_part.Membership | None) -> None:
         """Take in to which crew it belongs, as it was written down, and which line its own strand goes on with."""
         self.crew = crew
         with self._engine.connect() as connection:
-            self._own = self._line(last_own(connection, crew)) if crew else self._last
+            self._own = self._line(job_part.last_own(connection, crew)) if crew else self._last
 
     def change(self, *statements: Executable) -> None:
         """Write what is no line of the journal, all or nothing.
@@ -386,7 +380,7 @@ class JobFile:
         """
         capture = pcapng_start() + b"".join(pcapng_frame(at.timestamp(), data) for at, data in frames)
         entry = Kept(unit=unit, frames=len(frames), sha256=sha256(capture).hexdigest())
-        self._append([(entry, max(at for at, _ in frames))], keeping(capture))
+        self._append([(entry, max(at for at, _ in frames))], kept_frames.keeping(capture))
 
     def capture(self, digest: str) -> bytes:
         """Return kept frames as a pcapng file.
@@ -396,7 +390,7 @@ class JobFile:
         """
         try:
             with self._engine.connect() as connection:
-                found = connection.execute(select(CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
+                found = connection.execute(select(kept_frames.CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
         except DatabaseError as error:
             raise self._damaged(_plainly(error)) from None
         if found is None and self.crew:

@@ -17,10 +17,7 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
 from askport.core.reach.beside import own_macs
 from askport.core.text import listed
-from askport.edges import log
-from askport.edges.keeper_start import no_rights, start
-from askport.edges.packet_filter import assemble
-from askport.edges.packet_wire import PacketWire
+from askport.edges import keeper_start, log, packet_filter, packet_wire
 
 Detail = str | bool | int | list[str] | None
 Details = dict[str, Detail]
@@ -49,7 +46,7 @@ class Keeper:
         self._awaited: set[int] = set()
         self._early: dict[int, tuple[dict[str, Any], list[int]]] = {}
         """Answers that were taken in while another one was waited for."""
-        self._control, self._process = start()
+        self._control, self._process = keeper_start.start()
 
     def take(self, adapter: str, word: str = "") -> "Keeper":
         """Take an adapter, the only one from now on.
@@ -70,7 +67,7 @@ class Keeper:
         import_module("askport.edges.adapters")
         try:
             self._await(None)
-            facts, descriptors = self._ask_now("open", filter=assemble().hex())
+            facts, descriptors = self._ask_now("open", filter=packet_filter.assemble().hex())
         except MachineRefused as error:
             self.close()
             if error.code == "keeper-gone":  # before it had anything
@@ -85,7 +82,7 @@ class Keeper:
         self.left = tuple(str(each) for each in facts["left"])
         """What an earlier run had left borrowed, and could not be given back."""
         self.switched_on = bool(facts["switched_on"])
-        self.wire = PacketWire(adapter, own_macs(self.mac), socket.socket(fileno=descriptors[0]))
+        self.wire = packet_wire.PacketWire(adapter, own_macs(self.mac), socket.socket(fileno=descriptors[0]))
         self.wire.require_kept = self.require_alive
         self.wire.require_allowed = lambda: self._ask_now("speak")
         self.beside = MacAddress.parse(self._ask_now("claim", place=0, macs=self._seats())[0]["mac"])
@@ -373,7 +370,7 @@ class Spare:
         Raises:
             MachineRefused: no permission.
         """
-        if why := no_rights():
+        if why := keeper_start.no_rights():
             raise MachineRefused(why, code="no-permission")
         self._started = [Keeper() for _ in range(beforehand)] if os.geteuid() == 0 else None
 

@@ -8,8 +8,7 @@ from pathlib import Path
 from platformdirs import user_config_path
 
 from askport.core.errors import AskPortError, BadInput, MachineRefused
-from askport.core.kinds.kind_reading import read_kind
-from askport.core.kinds.model import Kind
+from askport.core.kinds import kind_reading, model
 from askport.core.text import display_text
 
 _MAX_BYTES = 1_000_000
@@ -21,7 +20,7 @@ IN_FOLDER = "the job's folder"
 class KindFile:
     """One kind with where it stands."""
 
-    kind: Kind
+    kind: model.Kind
     path: Path | None
     """None where it ships with the program."""
     where: str
@@ -38,7 +37,7 @@ def known_kinds(job: Path | None = None) -> tuple[list[KindFile], list[str]]:
             wrong.append(error.message)
     shipped = sorted(files("askport").joinpath("kinds").iterdir(), key=lambda each: each.name)
     texts = ((each.name, each.read_text(encoding="utf-8")) for each in shipped if each.name.endswith(".toml"))
-    return found + [KindFile(read_kind(text, name), None, "ships") for name, text in texts], wrong
+    return found + [KindFile(kind_reading.read_kind(text, name), None, "ships") for name, text in texts], wrong
 
 
 class KindShelf:
@@ -46,11 +45,11 @@ class KindShelf:
 
     def __init__(self, job: Path) -> None:
         self._job, self._read = job, [(Path(), 0)]
-        self._kinds: list[Kind] = []
+        self._kinds: list[model.Kind] = []
         self.wrong: list[str] = []
         """A sentence for each file that cannot be used."""
 
-    def kinds(self) -> list[Kind]:
+    def kinds(self) -> list[model.Kind]:
         """Return the kinds, the nearest to the job first."""
         there = [(path, _changed_at(path)) for path, _ in _paths(self._job)]
         if there != self._read:
@@ -66,7 +65,7 @@ def _changed_at(path: Path) -> int:
         return 0
 
 
-def load_kind(path: Path) -> Kind:
+def load_kind(path: Path) -> model.Kind:
     """Read one kind file.
 
     Raises:
@@ -85,7 +84,7 @@ def load_kind(path: Path) -> Kind:
     except UnicodeDecodeError as error:
         line = data[: error.start].count(b"\n") + 1
         raise BadInput(f"{name}, line {line}: it is not UTF-8 there: save it as UTF-8.") from None
-    return read_kind(text, name)
+    return kind_reading.read_kind(text, name)
 
 
 def kind_named(name: str, job: Path | None = None) -> KindFile:

@@ -6,8 +6,7 @@ import h11
 
 from askport.core.channels import TcpPort
 from askport.core.lessons.exchange import MAX_BODY, Exchange
-from askport.edges.door import Door
-from askport.edges.door_talk import Message
+from askport.edges import door, door_talk
 from askport.edges.transports.tcp_socket import Sockets
 
 _MOST_EXCHANGES = 2_000
@@ -21,7 +20,7 @@ _BROWSERS_OWN = frozenset({
 """Headers that a browser sends by itself; what begins with ``accept``, ``sec-`` or ``if-`` is one too."""
 
 
-class LearningDoor(Door):
+class LearningDoor(door.Door):
     """Keeps what the requests that pass tell."""
 
     def __init__(self, over: Sockets, far: TcpPort, *, secure: bool, now: Callable[[], float]) -> None:
@@ -38,7 +37,7 @@ class LearningDoor(Door):
         self.exchanges: list[Exchange] = []
         """What passed, in order; bodies and answers are cut to what is looked at."""
 
-    def kept(self, request: Message, target: str, response: Message | None, at: TcpPort) -> None:
+    def kept(self, request: door_talk.Message, target: str, response: door_talk.Message | None, at: TcpPort) -> None:
         """Keep a request with its answer."""
         head = request.head
         if len(self.exchanges) >= _MOST_EXCHANGES or at != self.first or not isinstance(head, h11.Request):
@@ -61,7 +60,7 @@ class LearningDoor(Door):
         )  # fmt: skip
 
 
-def _lines(response: Message) -> str:
+def _lines(response: door_talk.Message) -> str:
     """Return the lines of an answer's header."""
     lines = (f"{name.decode('latin-1')}: {value.decode('latin-1')}\r\n" for name, value in response.head.headers)
     return "".join(lines)[:_MOST_HEADER]

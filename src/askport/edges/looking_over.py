@@ -19,12 +19,9 @@ from platformdirs import user_data_path
 from askport.core.errors import AskPortError
 from askport.core.reach.in_the_way import CABLE_KINDS
 from askport.core.text import listed, whole_number
-from askport.edges.adapters import list_adapters
+from askport.edges import adapters, jobfile, keeper_start, own_process
 from askport.edges.by_group.member import GROUP
 from askport.edges.crew.server import Server
-from askport.edges.jobfile import JobFile
-from askport.edges.keeper_start import GIVE, SWITCH_ON, is_switched_off, no_rights
-from askport.edges.own_process import command_for
 from askport.edges.transports.serial_line import serial_lines
 
 _SAME_DAY_S, _LONG_S = 86_400.0, 3 * 365 * 86_400.0
@@ -72,15 +69,15 @@ def look_over() -> Iterator[Look]:
 
 
 def _rights() -> Look:
-    why_not = no_rights()
-    if is_switched_off():
+    why_not = keeper_start.no_rights()
+    if keeper_start.is_switched_off():
         text = "The service that hands out adapters to the group is switched off."
-        return Look("rights", False, text, SWITCH_ON, is_needed=True)
+        return Look("rights", False, text, keeper_start.SWITCH_ON, is_needed=True)
     if why_not is None:
         by = "" if os.geteuid() == 0 else f" by the group '{GROUP}'"
         return Look("rights", True, f"The program may use adapters{by}.", is_needed=True)
     if os.geteuid() == 0:
-        return Look("rights", False, why_not.removesuffix(f" {GIVE}"), GIVE, is_needed=True)
+        return Look("rights", False, why_not.removesuffix(f" {keeper_start.GIVE}"), keeper_start.GIVE, is_needed=True)
     if GROUP in why_not:
         mend = f"sudo usermod -aG {GROUP} $USER, and log in again"
         return Look(
@@ -91,7 +88,7 @@ def _rights() -> Look:
 
 def _adapters() -> Look:
     try:
-        found = [each for each in list_adapters() if each.kind in CABLE_KINDS and each.mac]
+        found = [each for each in adapters.list_adapters() if each.kind in CABLE_KINDS and each.mac]
     except AskPortError as error:
         return Look("adapters", False, error.message, "Start anew.", is_needed=True)
     wired = [each for each in found if each.kind == "wired"] or found
@@ -112,7 +109,7 @@ def _adapters() -> Look:
 def _trial() -> frozenset[str]:
     """Return what worked in a namespace of its own."""
     with contextlib.suppress(OSError, subprocess.TimeoutExpired):
-        command = command_for("askport.edges.trial")
+        command = own_process.command_for("askport.edges.trial")
         done = subprocess.run(command, capture_output=True, text=True, timeout=_TRIAL_S, check=False)  # noqa: S603 - ours
         return frozenset(done.stdout.split())
     return frozenset()
@@ -180,7 +177,7 @@ def _clock() -> Look:
 
 def _crew_says(job: Path) -> datetime | None:
     """Return what time it is by the server of a job's crew, where it has one that answers."""
-    with contextlib.suppress(AskPortError), closing(JobFile(job, create=False)) as kept:
+    with contextlib.suppress(AskPortError), closing(jobfile.JobFile(job, create=False)) as kept:
         if kept.crew:
             with closing(Server(kept.crew.url)) as server:
                 return server.news(kept.crew.pulled, most=1).now

@@ -4,10 +4,7 @@ from functools import lru_cache
 
 from platformdirs import user_config_path
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import MachineRefused
-from askport.core.makers import MAX_NAME, Makers, maker_in, read_makers
-from askport.core.text import display_text
+from askport.core import addresses, errors, makers, text
 
 LOCALLY_MADE = "locally administered"
 _SHARED = "ieee registration authority"
@@ -15,25 +12,25 @@ _SHARED = "ieee registration authority"
 
 
 @lru_cache(maxsize=1)
-def _own_table() -> Makers:
+def _own_table() -> makers.Makers:
     path = user_config_path("askport") / "makers.tsv"
     try:
-        return read_makers(path.read_text(encoding="utf-8", errors="replace"), f"'{path}'")
+        return makers.read_makers(path.read_text(encoding="utf-8", errors="replace"), f"'{path}'")
     except FileNotFoundError:
         return {}
     except OSError as error:
-        raise MachineRefused(f"'{path}' cannot be read: {error.strerror}.") from None
+        raise errors.MachineRefused(f"'{path}' cannot be read: {error.strerror}.") from None
 
 
 @lru_cache(maxsize=1024)
-def maker(mac: MacAddress) -> str | None:
+def maker(mac: addresses.MacAddress) -> str | None:
     """Return the maker of an address, the words for a locally made one, or None where nobody knows it.
 
     Raises:
         BadInput: the technician's own table cannot be read.
         MachineRefused: its file cannot be opened.
     """
-    own = maker_in(_own_table(), mac)
+    own = makers.maker_in(_own_table(), mac)
     if own:
         return own
     if mac.is_local:
@@ -46,4 +43,4 @@ def maker(mac: MacAddress) -> str | None:
         name = str(address.iab.registration().org if address.is_iab() else address.oui.registration().org)
     except (NotRegisteredError, AttributeError):
         return None
-    return None if name.lower() == _SHARED else display_text(name, MAX_NAME)
+    return None if name.lower() == _SHARED else text.display_text(name, makers.MAX_NAME)

@@ -14,14 +14,10 @@ from datetime import datetime
 from struct import pack, unpack_from
 
 from askport.bell import Bell
-from askport.core.addresses import MacAddress
-from askport.core.errors import MachineRefused
+from askport.core import addresses, errors, wire
 from askport.core.finding.shedding import Shedding
-from askport.core.wire import Counts, Frame, Link, OnPass
-from askport.edges import log
+from askport.edges import link_speed, log, two_clocks
 from askport.edges.keeper import relay
-from askport.edges.link_speed import changes_of, has_carrier, speed_of
-from askport.edges.two_clocks import TwoClocks
 
 _SIOCGIFFLAGS, _IFF_RUNNING = 0x8913, 0x40
 _MAX_SENT_AT_ONCE = 1 << 15
@@ -49,7 +45,7 @@ _LINK_POLL_S = 0.1
 class PacketWire:
     """Frames of one adapter, through the relay that the keeper has started."""
 
-    def __init__(self, name: str, macs: Sequence[MacAddress], relayed: socket.socket) -> None:
+    def __init__(self, name: str, macs: Sequence[addresses.MacAddress], relayed: socket.socket) -> None:
         """Take over this end of the relay's; the adapter's own MAC address is first, those beside it follow."""
         self.name = name
         self.mac, self.macs = macs[0], tuple(macs)
@@ -64,7 +60,7 @@ class PacketWire:
         self._late_s = 0.0
         """By how much the relay sends late what it is given."""
         self._index = socket.if_nametoindex(name)
-        self._clocks = TwoClocks(self.now(), time.time())
+        self._clocks = two_clocks.TwoClocks(self.now(), time.time())
         self._seen = self._sent = self._lost = 0
         self._shedding = Shedding(macs)
         self._came_at = self.heard_until = self.now()
@@ -73,8 +69,8 @@ class PacketWire:
         self._is_full, self._has_shed, self._given_at = False, False, 0.0
         """Whether the last batch left frames behind, whether some were shed with it, and when it was handed over."""
         self._silent_until = 0.0
-        self._link_changes = changes_of(self.name)
-        self._link = Link(up=self._running(), since=self.now(), speed_mbps=speed_of(self.name))
+        self._link_changes = link_speed.changes_of(self.name)
+        self._link = wire.Link(up=self._running(), since=self.now(), speed_mbps=link_speed.speed_of(self.name))
         self._bell = Bell()
         self.require_kept: Callable[[], None] = lambda: None
         """Raises what is to be said where nobody keeps the adapter any more."""
@@ -83,7 +79,7 @@ class PacketWire:
         self._is_allowed = False
         self._unsent: deque[bytes] = deque()
         """Frames that the kernel's queue had no room for yet."""
-        self.on_pass: OnPass = lambda _to_device: None
+        self.on_pass: wire.OnPass = lambda _to_device: None
         self.tap: Callable[[float, bytes, bool], None] | None = None
         """Takes every frame with its time, and whether the laptop sent it."""
 
@@ -95,20 +91,20 @@ class PacketWire:
         """Return a monotonic moment as aware UTC."""
         return self._clocks.wall(at)
 
-    def link(self) -> Link:
+    def link(self) -> wire.Link:
         """Return the state of the link."""
         self._clocks.see(self.now(), time.time())
-        changes, up = changes_of(self.name), self._running()
+        changes, up = link_speed.changes_of(self.name), self._running()
         # Gone and come again is two; a driver may tell of one of them before the kernel counts it.
         if up != self._link.up or (up and changes >= self._link_changes + 2):
             self._link_changes = changes
-            self._link = Link(up=up, since=self.now(), speed_mbps=speed_of(self.name) if up else None)
+            self._link = wire.Link(up=up, since=self.now(), speed_mbps=link_speed.speed_of(self.name) if up else None)
         return self._link
 
-    def counts(self) -> Counts:
+    def counts(self) -> wire.Counts:
         """Return how many frames have passed, with those that the kernel had to drop."""
         shed = dict(self._shedding.by_kind)
-        return Counts(seen=self._seen, sent=self._sent, lost=self._lost, behind_s=self._behind_s, shed=shed)
+        return wire.Counts(seen=self._seen, sent=self._sent, lost=self._lost, behind_s=self._behind_s, shed=shed)
 
     def send(self, data: bytes) -> None:
         """Send a frame.
@@ -184,14 +180,14 @@ class PacketWire:
             pass
         raise self._vanished()
 
-    def _unkept(self) -> MachineRefused:
+    def _unkept(self) -> errors.MachineRefused:
         self.require_kept()
         text = f"What reads {self.name} has ended: end Ask Port, and start it anew."
-        return MachineRefused(text, code="keeper-gone")
+        return errors.MachineRefused(text, code="keeper-gone")
 
-    def _vanished(self) -> MachineRefused:
+    def _vanished(self) -> errors.MachineRefused:
         text = f"{self.name} has vanished, and nothing is left to give back: plug the adapter in again and start anew."
-        return MachineRefused(text, code="no-adapter")
+        return errors.MachineRefused(text, code="no-adapter")
 
     def give_way(self, seconds: float) -> None:
         """In a flood, leave frames in the kernel's buffer for so long."""
@@ -201,11 +197,11 @@ class PacketWire:
         """Let a wait return now."""
         self._bell.ring()
 
-    def look(self) -> list[Frame]:
+    def look(self) -> list[wire.Frame]:
         """Return what has come by now, without waiting."""
         return self._take()
 
-    async def wait(self, deadline: float | None) -> list[Frame]:
+    async def wait(self, deadline: float | None) -> list[wire.Frame]:
         """Return what has come; nothing at the deadline, on a change of the link, or when woken."""
         loop = asyncio.get_running_loop()
         before = self._link
@@ -263,8 +259,8 @@ class PacketWire:
         log.event("wire closed", adapter=self.name, seen=counts.seen, sent=counts.sent, lost=counts.lost)
         self._socket.close()
 
-    def _take(self) -> list[Frame]:
-        frames: list[Frame] = []
+    def _take(self) -> list[wire.Frame]:
+        frames: list[wire.Frame] = []
         self._is_full, self._has_shed, looks_at = True, False, self.now()
         self._clocks.see(looks_at, time.time())
         for _ in range(_MAX_SHED):
@@ -283,7 +279,7 @@ class PacketWire:
             if not self._shedding.is_read(data, self._came_at):
                 self._has_shed = True
                 continue
-            frames.append(Frame(at=self._came_at, data=data))
+            frames.append(wire.Frame(at=self._came_at, data=data))
             self.on_pass(False)
             if self.tap:
                 self.tap(self._came_at, data, False)
@@ -338,15 +334,15 @@ class PacketWire:
         if send_error == errno.ENETDOWN:
             log.event("frames not sent: no link", adapter=self.name)
         elif send_error:
-            raise MachineRefused(f"{self.name} would not send: {os.strerror(send_error)}.")
+            raise errors.MachineRefused(f"{self.name} would not send: {os.strerror(send_error)}.")
         if read_error == errno.ENETDOWN:
             self.require_present()
         elif read_error:
-            raise MachineRefused(f"{self.name} cannot be read: {os.strerror(read_error)}.")
+            raise errors.MachineRefused(f"{self.name} cannot be read: {os.strerror(read_error)}.")
 
     def _running(self) -> bool:
         """Whether there is a link. The kernel's flags tell of a lost one up to a second late, its driver at once."""
-        if has_carrier(self._socket.fileno(), self.name) is False:
+        if link_speed.has_carrier(self._socket.fileno(), self.name) is False:
             return False
         request = pack("16sH14s", self.name.encode()[:15], 0, b"")
         try:

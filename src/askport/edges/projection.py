@@ -12,10 +12,8 @@ from sqlalchemy.exc import SQLAlchemyError
 from askport.core.addresses import MacAddress
 from askport.core.crew.seals import Member
 from askport.core.errors import AskPortError
-from askport.core.plan.planned_device import PlannedDevice
-from askport.core.plan.site_plan import Plan
-from askport.core.register.searching import Brief, Order, Wanted
-from askport.core.register.visits import Row
+from askport.core.plan import planned_device, site_plan
+from askport.core.register import searching, visits
 from askport.core.survey.against_plan import Standing
 from askport.edges.crew.job_part import stranger_words, strangers_in
 from askport.edges.growing import Stored, differs, pairs, planned_as, stored_plan
@@ -25,13 +23,13 @@ _T = TypeVar("_T")
 _SHORTEST_TRIGRAM = 3
 """Characters: shorter words are looked for without the index."""
 _ORDERS = {
-    Order.FOUND: (DEVICES.c.id,),
-    Order.TAG: (DEVICES.c.tag, DEVICES.c.id),
-    Order.ADDRESS: (DEVICES.c.left.is_(None), DEVICES.c.left, DEVICES.c.id),
-    Order.STATE: (DEVICES.c.state, DEVICES.c.id),
-    Order.PLACE: (DEVICES.c.place, DEVICES.c.tag, DEVICES.c.id),
-    Order.KIND: (DEVICES.c.kind, DEVICES.c.tag, DEVICES.c.id),
-    Order.DAY: (DEVICES.c.recorded_at.is_(None), DEVICES.c.recorded_at, DEVICES.c.id),
+    searching.Order.FOUND: (DEVICES.c.id,),
+    searching.Order.TAG: (DEVICES.c.tag, DEVICES.c.id),
+    searching.Order.ADDRESS: (DEVICES.c.left.is_(None), DEVICES.c.left, DEVICES.c.id),
+    searching.Order.STATE: (DEVICES.c.state, DEVICES.c.id),
+    searching.Order.PLACE: (DEVICES.c.place, DEVICES.c.tag, DEVICES.c.id),
+    searching.Order.KIND: (DEVICES.c.kind, DEVICES.c.tag, DEVICES.c.id),
+    searching.Order.DAY: (DEVICES.c.recorded_at.is_(None), DEVICES.c.recorded_at, DEVICES.c.id),
 }
 
 
@@ -63,7 +61,7 @@ class Projection:
         except (SQLAlchemyError, ValueError, TypeError):
             raise self._damaged("the register that it keeps cannot be read") from None
 
-    def differs(self, rows: Sequence[Row], plan: Plan, *, ordered: bool = True) -> str:
+    def differs(self, rows: Sequence[visits.Row], plan: site_plan.Plan, *, ordered: bool = True) -> str:
         """Say what is not what a whole journal adds up to; an empty text where everything is.
 
         Args:
@@ -74,48 +72,48 @@ class Projection:
         with self._reading() as connection:
             return differs(connection, rows, plan, ordered=ordered)
 
-    def rows(self) -> list[Row]:
+    def rows(self) -> list[visits.Row]:
         """Return every device with all that is known of it."""
         with self._reading() as connection:
             found = connection.execute(select(DEVICES.c.row).order_by(DEVICES.c.id)).scalars()
-            return [Row.model_validate_json(each) for each in found]
+            return [visits.Row.model_validate_json(each) for each in found]
 
-    def row(self, id_: int) -> Row:
+    def row(self, id_: int) -> visits.Row:
         """Return one device by its id."""
         return self._one(DEVICES.c.id == id_)[0]
 
-    def by_mac(self, mac: MacAddress) -> Row | None:
+    def by_mac(self, mac: MacAddress) -> visits.Row | None:
         """Return the device that has a MAC address, or None."""
         with self._reading() as connection:
             return Stored(connection).by_mac(mac)
 
-    def by_tag(self, tag: str) -> list[Row]:
+    def by_tag(self, tag: str) -> list[visits.Row]:
         """Return the devices of a tag."""
         return self._one(DEVICES.c.tag == tag)
 
-    def _one(self, where: ColumnElement[bool]) -> list[Row]:
+    def _one(self, where: ColumnElement[bool]) -> list[visits.Row]:
         with self._reading() as connection:
             found = connection.execute(select(DEVICES.c.row).where(where).order_by(DEVICES.c.id)).scalars()
-            return [Row.model_validate_json(each) for each in found]
+            return [visits.Row.model_validate_json(each) for each in found]
 
-    def plan(self, name: str = "") -> Plan:
+    def plan(self, name: str = "") -> site_plan.Plan:
         """Return the plan, under a name."""
         with self._reading() as connection:
             return stored_plan(connection, name)
 
-    def planned(self, tag: str) -> PlannedDevice | None:
+    def planned(self, tag: str) -> planned_device.PlannedDevice | None:
         """Return the line of the plan that has a tag, or None."""
         with self._reading() as connection:
             return planned_as(connection, [tag]).get(tag)
 
-    def find(self, wanted: Wanted, most: int = -1, behind: int = 0) -> list[Brief]:
+    def find(self, wanted: searching.Wanted, most: int = -1, behind: int = 0) -> list[searching.Brief]:
         """Return devices in one line each, at most so many of them, behind so many others."""
         where = _where(wanted)
         found = select(DEVICES).where(where).order_by(*_ORDERS[wanted.order]).limit(most).offset(behind)
         with self._reading() as connection:
             return [_brief(each) for each in connection.execute(found).mappings()]
 
-    def count(self, wanted: Wanted) -> int:
+    def count(self, wanted: searching.Wanted) -> int:
         """Return how many devices are like that."""
         with self._reading() as connection:
             return connection.execute(select(func.count()).select_from(DEVICES).where(_where(wanted))).scalar() or 0
@@ -202,15 +200,15 @@ class Projection:
         return self._once("conflicts", look_up)
 
 
-def _brief(named: RowMapping) -> Brief:
+def _brief(named: RowMapping) -> searching.Brief:
     at = datetime.fromisoformat(named["recorded_at"]) if named["recorded_at"] else None
     texts = {
         name: named[name] for name in ("id", "tag", "state", "as_left", "as_found", "kind", "place", "maker", "mac")
     }
-    return Brief(**texts, recorded_at=at, has_open_points=bool(named["has_open_points"]))
+    return searching.Brief(**texts, recorded_at=at, has_open_points=bool(named["has_open_points"]))
 
 
-def _where(wanted: Wanted) -> ColumnElement[bool]:
+def _where(wanted: searching.Wanted) -> ColumnElement[bool]:
     conditions: list[ColumnElement[bool]] = [true()]
     for word in wanted.words:
         if len(word) >= _SHORTEST_TRIGRAM:

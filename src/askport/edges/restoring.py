@@ -3,9 +3,8 @@
 from dataclasses import dataclass, field
 
 from askport.core.errors import MachineRefused
-from askport.edges.keeper import journal
+from askport.edges.keeper import journal, refusal
 from askport.edges.keeper.adapter import Adapter
-from askport.edges.keeper.refusal import Refusal
 from askport.edges.kernel import rtnetlink as kernel
 from askport.edges.kernel import state
 
@@ -46,7 +45,7 @@ def give_back_all(only: str | None = None) -> dict[str, Restored]:
             else:
                 path.unlink(missing_ok=True)
                 restored[name] = Restored(is_gone=True)
-    except Refusal as error:
+    except refusal.Refusal as error:
         raise MachineRefused(str(error)) from None
     except OSError as error:
         raise MachineRefused(f"What was borrowed could not be given back: {error.strerror or error}.") from None

@@ -6,9 +6,8 @@ from sqlalchemy import URL, NullPool, create_engine, event, select
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import ConnectionPoolEntry
 
-from askport.core.errors import BadInput
+from askport.core import errors, text
 from askport.core.register.chain import Line
-from askport.core.text import display_text
 from askport.edges.job_tables import JOURNAL
 
 _MOST_FAILURES = 200
@@ -21,9 +20,9 @@ def salvage(path: Path) -> tuple[list[Line], list[str]]:
     Raises:
         BadInput: there is no such file, or nothing of it can be read.
     """
-    name = display_text(str(path), 200)
+    name = text.display_text(str(path), 200)
     if not path.is_file():
-        raise BadInput(f"There is no job file '{name}'.")
+        raise errors.BadInput(f"There is no job file '{name}'.")
     lines: list[Line] = []
     lost: list[str] = []
     last = failed = 0
@@ -48,7 +47,7 @@ def salvage(path: Path) -> tuple[list[Line], list[str]]:
             last = line.number
             lines.append(line)
     if not lines:
-        raise BadInput(f"Nothing of '{name}' can be read: use a copy of it.")
+        raise errors.BadInput(f"Nothing of '{name}' can be read: use a copy of it.")
     return lines, lost
 
 

@@ -6,9 +6,7 @@ from collections.abc import Awaitable, Callable, Iterable, Sequence
 from datetime import datetime
 from typing import Protocol
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import AskPortError, MachineRefused
-from askport.core.machine import earliest
+from askport.core import addresses, errors, machine
 from askport.core.wire import Counts, Frame, Link, OnPass, Wire
 
 _FOR_ALL = frozenset({"no-adapter", "keeper-gone", "keeper-silent", "not-given-back"})
@@ -43,7 +41,7 @@ class WireView:
         self.unheard: deque[Frame] = deque(maxlen=_MAX_UNHEARD)
         self.wants: Callable[[bytes], bool] = lambda _: True
         """Says which frames are for this one: what is another's alone need not be read by all."""
-        self.trouble: AskPortError | None = None
+        self.trouble: errors.AskPortError | None = None
         """What this one was refused, where the others can go on."""
 
     # mypy wants what a protocol has declared as methods to be seen as such
@@ -57,7 +55,7 @@ class WireView:
     give_way: Callable[[float], None]
     wake: Callable[[], None]
     name: str
-    mac: MacAddress
+    mac: addresses.MacAddress
 
     @property
     def heard_until(self) -> float:
@@ -122,7 +120,7 @@ class SharedWire:
     async def _run(self, view: WireView, driver: Runs, longest_until: float) -> None:
         try:
             await driver.run(until=lambda: False, longest_until=longest_until)
-        except MachineRefused as error:
+        except errors.MachineRefused as error:
             if error.code in _FOR_ALL:
                 raise
             view.trouble = error
@@ -154,7 +152,7 @@ class SharedWire:
         try:
             # What one has looked up for another meanwhile is there already.
             has_come = any(view.unheard for view in self._waiting)
-            first = earliest(*(deadline for deadline, _ in self._waiting.values()))
+            first = machine.earliest(*(deadline for deadline, _ in self._waiting.values()))
             frames = await self._wire.wait(self._wire.now() if has_come else first)
         except Exception as error:  # noqa: BLE001 - whoever waits is told, whatever it is
             wrong = error

@@ -9,22 +9,18 @@ from dataclasses import replace
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 
+from askport.core import errors, machine
 from askport.core.addresses import MacAddress
 from askport.core.crate.concerning import concerns
 from askport.core.crate.cut_together import CutTogether, KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, DOING, Do, Doing, SwitchCrate, Turn, Unattended, Unit
-from askport.core.errors import AskPortError
-from askport.core.machine import GiveBack
 from askport.core.plan.working_order import WorkItem
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.proof import Proof
 from askport.core.register.entries import DevicePlanned, Noted
-from askport.core.visit.narrate import next_line
+from askport.core.visit import narrate, steps
 from askport.core.visit.session import Session
-from askport.core.visit.steps import Phase, Step
-from askport.edges.footing import ADAPTER_TAKEN
-from askport.edges.job_run import JobRun
-from askport.edges.shared_wire import Runs, SharedWire, SideBySide, WireView
+from askport.edges import footing, job_run, shared_wire
 
 MOST_LANES = 24
 """As many units as a small switch has ports."""
@@ -41,7 +37,7 @@ def _unmeasured(proofs: Iterable[Proof], gateway: IPv4Address | None) -> str:
 class Lane:
     """One unit at hand, with the round that goes through it."""
 
-    def __init__(self, run: JobRun, view: WireView | None) -> None:
+    def __init__(self, run: job_run.JobRun, view: shared_wire.WireView | None) -> None:
         self.run, self.view = run, view
         self.unit: Unit | None = None
         self.policy: Unattended | None = None
@@ -69,7 +65,7 @@ class Lane:
         What others say to the laptop beside that answers what was asked of everybody before, however late.
         """
         laptop, target = self.session.cable.laptop, self.session.device.target
-        said_to = () if self.session.phase.step is Step.PROVE else (laptop.borrows_as, *laptop.macs[:1])
+        said_to = () if self.session.phase.step is steps.Step.PROVE else (laptop.borrows_as, *laptop.macs[:1])
         final = [target.interface.ip] if target else []
         return concerns(frame, others, said_to, [*final, *(each.ip for each in laptop.borrowed)])
 
@@ -101,7 +97,7 @@ class Lane:
 class SwitchRun:
     """Called a few times a second, it does what is due; whoever calls it runs the cable."""
 
-    def __init__(self, run: JobRun, crate: SwitchCrate, *, cuts_power: bool = True) -> None:
+    def __init__(self, run: job_run.JobRun, crate: SwitchCrate, *, cuts_power: bool = True) -> None:
         """Begin with the first units, and write to the plan which MAC address has which tag.
 
         Args:
@@ -119,8 +115,8 @@ class SwitchRun:
         self._plan()
         self.lanes = [] if run.may_go_side_by_side else [Lane(run, None)]
         self._asked = self._refused = 0
-        self._shared: SharedWire | None = None
-        self._together: SideBySide | None = None
+        self._shared: shared_wire.SharedWire | None = None
+        self._together: shared_wire.SideBySide | None = None
         if run.may_go_side_by_side:
             self._shared, self._together = run.share()
 
@@ -162,7 +158,7 @@ class SwitchRun:
             rest = f", {waiting} to come" if waiting else ""
             return f"{len(lanes)} units side by side{rest}; {self.crate.count_words}."
         if lanes and lanes[0].unit:
-            return f"{lanes[0].unit.item.tag}: {next_line(lanes[0].session, self.run.wire.now()).sentence}"
+            return f"{lanes[0].unit.item.tag}: {narrate.next_line(lanes[0].session, self.run.wire.now()).sentence}"
         return self.crate.sentence
 
     def in_cut(self) -> dict[str, str]:
@@ -194,13 +190,13 @@ class SwitchRun:
             lane.unit.note(DOING[session.phase.step], now)
         does, trouble = policy.does(self.run.wire.heard_until), session.visit.trouble
         try:
-            if trouble and trouble.code == ADAPTER_TAKEN:
+            if trouble and trouble.code == footing.ADAPTER_TAKEN:
                 self._let_go(lane)
                 self._end(lane, Turn.WAITS, "")
             elif lane.view and lane.view.trouble:
                 trouble, lane.view.trouble = lane.view.trouble, None
                 self._leave(lane, trouble.message)
-            elif session.phase is Phase.RECORDED:
+            elif session.phase is steps.Phase.RECORDED:
                 self._end(lane, Turn.RECORDED, "")
             elif does is Do.ENTER:
                 self._keep(lane, now)
@@ -211,7 +207,7 @@ class SwitchRun:
                 session.stages.leave_out(now)
             elif does is Do.LEAVE:
                 self._leave(lane, policy.because)
-        except AskPortError as error:
+        except errors.AskPortError as error:
             self._leave(lane, error.message)
         self.run.wire.wake()
 
@@ -249,11 +245,11 @@ class SwitchRun:
             return
         self._asked = min(wanted, MOST_LANES - len(self.lanes))
 
-        async def make() -> tuple[WireView, Callable[[], Runs]] | None:
+        async def make() -> tuple[shared_wire.WireView, Callable[[], shared_wire.Runs]] | None:
             view = shared.view()
             try:
                 run = await self.run.lane(view)
-            except AskPortError as error:
+            except errors.AskPortError as error:
                 self._refused += 1
                 if self._refused == self._asked and not self.lanes:
                     for unit in self.crate.waiting:
@@ -270,7 +266,7 @@ class SwitchRun:
         """Remember who is recorded now, for the power cut of all."""
         session, prove = lane.session, lane.session.stages.prove
         subject = session.visit.subject()
-        if self._cuts_power and session.phase is Phase.MAY_RECORD and subject and lane.unit:
+        if self._cuts_power and session.phase is steps.Phase.MAY_RECORD and subject and lane.unit:
             start = session.stages.setting.own_word.start_at(subject.at.ip, now)
             kept = KeptUnit(
                 unit=session.device.unit, tag=lane.unit.item.tag, terms=prove.terms(subject), start=start,
@@ -305,7 +301,7 @@ class SwitchRun:
     def _let_go(self, lane: Lane) -> None:
         session = lane.session
         session.visit.drop()
-        session.visit.effects.append(GiveBack())
+        session.visit.effects.append(machine.GiveBack())
         session.cable.finder.listen()
 
     def _end(self, lane: Lane, turn: Turn, because: str) -> None:

@@ -2,24 +2,22 @@
 
 from collections.abc import Collection, Iterator
 
-from askport.core.addresses import mask_of_prefix
+from askport.core import addresses, text
 from askport.core.crew.seals import as_member
 from askport.core.plan.planned_device import PlannedDevice
-from askport.core.register.found_words import ipv6_words
-from askport.core.register.visits import Row
-from askport.core.text import display_text
+from askport.core.register import found_words, visits
 from askport.core.visit.narrate import basis_words, proof_words
 from askport.reports.cells import iso
 
 _MARKS = {True: "passed", False: "FAILED", None: "not made"}
 
 
-def device_text(row: Row, planned: PlannedDevice | None, strangers: Collection[str] = ()) -> str:
+def device_text(row: visits.Row, planned: PlannedDevice | None, strangers: Collection[str] = ()) -> str:
     """Return what is known of a device, a line for each."""
-    return "\n".join(display_text(line, 400) for line in _lines(row, planned, strangers))
+    return "\n".join(text.display_text(line, 400) for line in _lines(row, planned, strangers))
 
 
-def _lines(row: Row, planned: PlannedDevice | None, strangers: Collection[str]) -> Iterator[str]:
+def _lines(row: visits.Row, planned: PlannedDevice | None, strangers: Collection[str]) -> Iterator[str]:
     first, last, left = row.first, row.last, row.last.as_left
     yield f"{row.tag or '(no tag)'}  {', '.join(map(str, row.macs))}  {row.maker or 'maker unknown'}  {row.state}"
     if planned:
@@ -27,7 +25,7 @@ def _lines(row: Row, planned: PlannedDevice | None, strangers: Collection[str]) 
         yield from (f"  {name}  {value}" for name, value in about.items() if value)
     yield f"  as found  {first.as_found}  {iso(first.found_at)}"
     yield from (f"  known by  {each.sentence}" for each in row.identities)
-    mask = mask_of_prefix(left.prefix.value) if left.prefix.value is not None else None
+    mask = addresses.mask_of_prefix(left.prefix.value) if left.prefix.value is not None else None
     for name, shown, basis in (
         ("address", left.address.value, left.address.basis),
         ("mask", mask, left.prefix.basis),
@@ -37,7 +35,7 @@ def _lines(row: Row, planned: PlannedDevice | None, strangers: Collection[str]) 
         if basis:
             yield f"  as left  {name} {shown or 'none'}  {basis_words(basis)}"
     if first.found_ipv6 or last.left_ipv6:
-        yield f"  IPv6  {ipv6_words(first.found_ipv6, last.left_ipv6)}"
+        yield f"  IPv6  {found_words.ipv6_words(first.found_ipv6, last.left_ipv6)}"
     yield from (f"  {_MARKS[each.passed]}  {proof_words(each.name)}: {each.because}" for each in last.proofs.values())
     yield from (f"  left out  {proof_words(name)}" for name in last.left_out)
     for visit in row.visits:

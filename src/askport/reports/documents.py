@@ -6,8 +6,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from askport.core.crew.seals import CrewWords
-from askport.core.plan.address_map import KnownAddresses, map_rows, to_have
-from askport.core.plan.site_plan import Plan
+from askport.core.plan import address_map, site_plan
 from askport.core.register.visits import Row
 from askport.reports import drawings, handover_pages, labels, reservations
 from askport.reports.cells import LANGUAGE
@@ -26,7 +25,7 @@ class Papers:
 
     rows: Sequence[Row]
     """The register."""
-    plan: Plan
+    plan: site_plan.Plan
     """The site's plan, under the job's name."""
     fingerprint: str
     """Of the journal."""
@@ -43,11 +42,11 @@ class Papers:
         return self.about.get("language", LANGUAGE)
 
     @cached_property
-    def known(self) -> KnownAddresses:
+    def known(self) -> address_map.KnownAddresses:
         """Who is to have which address, and how far each is."""
         addresses = ((device.address, device.tag) for device in self.plan.devices if device.address)
-        planned = to_have((*addresses, *((row.left, row.tag) for row in self.rows if row.left)))
-        return KnownAddresses(planned=planned, states={row.tag: row.state for row in self.rows})
+        planned = address_map.to_have((*addresses, *((row.left, row.tag) for row in self.rows if row.left)))
+        return address_map.KnownAddresses(planned=planned, states={row.tag: row.state for row in self.rows})
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +111,7 @@ def _pace(papers: Papers) -> Named:
 def _maps(papers: Papers) -> Named:
     for site in papers.plan.sites:
         title = f"map-{str(site.network).replace('/', '-')}"
-        yield from _both(title, lambda site=site: drawings.map_sketch(site, map_rows(site, papers.known)))  # type: ignore[misc]
+        yield from _both(title, lambda site=site: drawings.map_sketch(site, address_map.map_rows(site, papers.known)))  # type: ignore[misc]
 
 
 def _cables(papers: Papers) -> Named:

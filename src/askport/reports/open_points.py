@@ -4,8 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from textwrap import wrap
 
-from askport.core.plan.planned_device import PlannedDevice
-from askport.core.plan.site_plan import Plan
+from askport.core.plan import planned_device, site_plan
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.register.visits import Otherwise, Row
 from askport.core.text import listed
@@ -29,7 +28,7 @@ class OpenPoints:
     """Whether something was shown to be otherwise than it was to be, or was said differently."""
 
 
-def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) -> list[OpenPoints]:
+def open_points(rows: Sequence[Row], plan: site_plan.Plan, conflicts: Sequence[str] = ()) -> list[OpenPoints]:
     """Return all of them.
 
     Args:
@@ -38,7 +37,7 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
         conflicts: what joined records say differently and nobody has settled.
     """
     failed = [row for row in rows if row.failed]
-    groups: list[tuple[str, bool, Sequence[tuple[Row | PlannedDevice | None, str]]]] = [
+    groups: list[tuple[str, bool, Sequence[tuple[Row | planned_device.PlannedDevice | None, str]]]] = [
         ("Not as planned", True, [(row, listed(map(_otherwise, row.otherwise))) for row in rows if row.otherwise]),
         ("Failed", True, [(row, listed(map(proof_words, row.failed))) for row in failed]),
         ("Not proven", False, [(row, _why(row)) for row in rows if not row.last.is_proven and row not in failed]),
@@ -57,7 +56,7 @@ def open_points(rows: Sequence[Row], plan: Plan, conflicts: Sequence[str] = ()) 
     ]
 
 
-def _lines(found: Sequence[tuple[Row | PlannedDevice | None, str]]) -> Iterator[str]:
+def _lines(found: Sequence[tuple[Row | planned_device.PlannedDevice | None, str]]) -> Iterator[str]:
     """Yield what is to be said; what is the same of several devices is said once, behind their names."""
     names = dict[str, list[str]]()
     for about, text in found:
@@ -81,7 +80,7 @@ def proven_words(proven: int, everyone: int, open_among: int, not_started: int =
     return f"{proven} of {everyone + not_started} proven{but}{rest}"
 
 
-def not_started(rows: Iterable[Row], plan: Plan) -> list[PlannedDevice]:
+def not_started(rows: Iterable[Row], plan: site_plan.Plan) -> list[planned_device.PlannedDevice]:
     """Return the planned devices that nothing was begun of."""
     begun = {row.tag for row in rows}
     return [each for each in plan.devices if each.tag not in begun]
@@ -94,7 +93,7 @@ def counted(rows: Iterable[Row]) -> tuple[int, int, int]:
     return len(proven), len(found), sum(bool(row.open_points) for row in proven)
 
 
-def _name(about: Row | PlannedDevice) -> str:
+def _name(about: Row | planned_device.PlannedDevice) -> str:
     return about.tag or str(about.mac)
 
 

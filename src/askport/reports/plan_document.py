@@ -6,8 +6,7 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 
-from askport.core.plan.planned_device import PlannedDevice, Range
-from askport.core.plan.site_plan import Plan, Subnet
+from askport.core.plan import planned_device, site_plan
 from askport.reports.cells import cell
 
 _DEVICE_HEADS = ("tag", "place", "kind", "mac", "address", "prefix", "gateway", "dns")
@@ -15,7 +14,7 @@ _SUBNET_HEADS = ("network", "gateway", "dns", "pool", "reserved", "vlan")
 Rows = list[list[str]]
 
 
-def plan_json(plan: Plan, states: dict[str, str]) -> dict[str, Any]:
+def plan_json(plan: site_plan.Plan, states: dict[str, str]) -> dict[str, Any]:
     """Return the plan as a document; ``states`` says of tags how far they are."""
     devices = []
     for device in plan.devices:
@@ -49,14 +48,14 @@ def plan_json(plan: Plan, states: dict[str, str]) -> dict[str, Any]:
     return {"schema": "askport.plan/1", "subnets": subnets, "devices": devices}
 
 
-def device_rows(plan: Plan) -> Rows:
+def device_rows(plan: site_plan.Plan) -> Rows:
     """Return the devices as a table with its heads, whatever else they had behind them."""
     others = list(dict.fromkeys(head for device in plan.devices for head in device.columns))
     rows = ([*_device_cells(each), *(each.columns.get(head, "") for head in others)] for each in plan.devices)
     return [[*_DEVICE_HEADS, *others], *rows]
 
 
-def _device_cells(device: PlannedDevice) -> list[str]:
+def _device_cells(device: planned_device.PlannedDevice) -> list[str]:
     address = _range(device.within) if device.within else device.address
     values = (
         device.tag,
@@ -71,19 +70,19 @@ def _device_cells(device: PlannedDevice) -> list[str]:
     return ["" if each is None else str(each) for each in values]
 
 
-def subnet_rows(plan: Plan) -> Rows:
+def subnet_rows(plan: site_plan.Plan) -> Rows:
     """Return the subnets as a table with its heads."""
     return [[*_SUBNET_HEADS], *(_subnet_cells(each) for each in plan.subnets)]
 
 
-def _subnet_cells(subnet: Subnet) -> list[str]:
+def _subnet_cells(subnet: site_plan.Subnet) -> list[str]:
     pools, reserved = (", ".join(_range(each) for each in ranges) for ranges in (subnet.pools, subnet.reserved))
     dns = " ".join(map(str, subnet.dns))
     values = (subnet.network, subnet.gateway, dns, pools, reserved, subnet.vlan)
     return ["" if each is None else str(each) for each in values]
 
 
-def _range(each: Range) -> str:
+def _range(each: planned_device.Range) -> str:
     return f"{each.first}-{each.last}"
 
 
@@ -123,7 +122,7 @@ def workbook(sheets: Sequence[tuple[str, Rows]], notes: Sequence[str] = ()) -> b
     return out.getvalue()
 
 
-def request_sheets(plan: Plan) -> tuple[list[tuple[str, Rows]], list[str]]:
+def request_sheets(plan: site_plan.Plan) -> tuple[list[tuple[str, Rows]], list[str]]:
     """Return what the IT department is asked for: tables to fill in, and the questions that are open."""
     devices = device_rows(plan)
     subnets = subnet_rows(plan)
@@ -132,7 +131,7 @@ def request_sheets(plan: Plan) -> tuple[list[tuple[str, Rows]], list[str]]:
     return [("devices", devices), ("subnets", subnets)], questions(plan)
 
 
-def questions(plan: Plan) -> list[str]:
+def questions(plan: site_plan.Plan) -> list[str]:
     """Return what is not known yet, as questions."""
     without = [each.tag for each in plan.devices if each.address is None]
     unlabelled = [each.tag for each in plan.devices if each.mac is None]

@@ -9,9 +9,8 @@ from askport.core.plan.site_plan import Plan
 from askport.core.register.as_left import AsLeft
 from askport.core.register.visits import Row
 from askport.core.visit.narrate import proof_words
+from askport.reports import open_points, planned
 from askport.reports.cells import LANGUAGE, cell, iso, local
-from askport.reports.open_points import not_started
-from askport.reports.planned import planned_heads, planned_values
 
 COLUMNS = (
     "tag", "mac", "maker", "as_found", "found_gateway", "found_at", "as_left", "left_gateway", "left_dns", "left_basis",
@@ -84,7 +83,7 @@ def device_json(row: Row) -> dict[str, Any]:
 def register_rows(rows: Iterable[Row], plan: Plan | None = None) -> list[list[str]]:
     """Return the register as a table with its heads, every cell a text; what the plan has beside stands behind it."""
     plan = plan or Plan()
-    beside = planned_heads(plan)
+    beside = planned.planned_heads(plan)
     named = {True: "passed", False: "failed", None: "not made"}
     table = [[*COLUMNS, *(f"plan: {each}" for each in beside)]]
     for row in rows:
@@ -100,7 +99,7 @@ def register_rows(rows: Iterable[Row], plan: Plan | None = None) -> list[list[st
             ", ".join(bases), last.way, row.state, by_outcome["passed"], by_outcome["failed"], by_outcome["not made"],
             " ".join(last.left_out), iso(last.recorded_at), len(row.visits),
         )  # fmt: skip
-        told = planned_values(plan.by_tag.get(row.tag))
+        told = planned.planned_values(plan.by_tag.get(row.tag))
         table.append([*("" if each is None else str(each) for each in cells), *(told.get(each, "") for each in beside)])
     return table
 
@@ -128,9 +127,9 @@ def register_for_people(rows: Sequence[Row], plan: Plan, language: str = LANGUAG
                 cells[place] = local(at[head], language)
             elif head in _PROOFS:
                 cells[place] = ", ".join(map(proof_words, cells[place].split()))
-    beside = planned_heads(plan)
-    for each in not_started(rows, plan):
-        told = planned_values(each)
+    beside = planned.planned_heads(plan)
+    for each in open_points.not_started(rows, plan):
+        told = planned.planned_values(each)
         known = {"tag": each.tag, "mac": str(each.mac or ""), "state": "not started"}
         table.append([*(known.get(head, "") for head in COLUMNS), *(told.get(head, "") for head in beside)])
     return [[_HEADS.get(head, head) for head in heads], *table]

@@ -12,8 +12,7 @@ from askport.core.finding.loudness import Loudness
 from askport.core.visit.session import Session
 from askport.core.visit.stages.find_stage import DECIDING_KEYS
 from askport.core.visit.steps import Phase, Step
-from askport.tui.laptop_console import console_of
-from askport.tui.laptop_watch import page_at
+from askport.tui import laptop_console, laptop_watch
 
 
 class Touches(StrEnum):
@@ -76,7 +75,7 @@ def _sweeps(session: Session) -> bool:
 
 
 def _has_page(moment: Moment) -> bool:
-    return not moment.practice and page_at(moment.session) is not None
+    return not moment.practice and laptop_watch.page_at(moment.session) is not None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -181,7 +180,7 @@ ACTIONS: list[Action] = [
     Action(
         name="console", does="lessons.open_console",
         key="v", title="Console", says="Type on its console, over the cable", touches=Touches.WIRE,
-        offered=lambda moment: not moment.practice and console_of(moment.session) is not None,
+        offered=lambda moment: not moment.practice and laptop_console.console_of(moment.session) is not None,
     ),
     Action(
         name="plan", does="planning.begin", key="e", title="Plan", says="Change its new settings",

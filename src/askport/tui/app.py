@@ -24,8 +24,7 @@ from textual.widgets import Static
 
 from askport.core.errors import AskPortError
 from askport.core.text import display_text
-from askport.tui.plain_glyphs import PlainGlyphs, signs_there
-from askport.tui.themes import DARK, LIGHT
+from askport.tui import plain_glyphs, themes
 
 if TYPE_CHECKING:
     from askport.tui.screens.plug_screen import Choice, PlugScreen
@@ -103,8 +102,8 @@ class AskPortApp(App[None]):
         """What ended the program unexpectedly."""
         self.was_interrupted = False
         """Whether a signal ended it."""
-        has = signs_there()
-        self._glyphs = (PlainGlyphs(has),) if has else ()
+        has = plain_glyphs.signs_there()
+        self._glyphs = (plain_glyphs.PlainGlyphs(has),) if has else ()
         self._aimed_at_nothing: deque[Key] = deque(maxlen=64)
         """Keys that nothing had the focus for when they came, until they have found their command."""
         self._held: deque[Key] = deque()
@@ -122,7 +121,7 @@ class AskPortApp(App[None]):
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
         """Give the side colours to every theme that does not bring its own."""
-        return dict(DARK.variables)
+        return dict(themes.DARK.variables)
 
     def choose_adapter(self, fault: str = "") -> None:
         """Go to the choice of an adapter, with what was wrong with the last one."""
@@ -235,9 +234,9 @@ class AskPortApp(App[None]):
         """Start at the cable; what ends the program from outside ends it as its own key does."""
         for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             asyncio.get_running_loop().add_signal_handler(each, self._interrupt)
-        for theme in (DARK, LIGHT):
+        for theme in (themes.DARK, themes.LIGHT):
             self.register_theme(theme)
-        self.theme = DARK.name
+        self.theme = themes.DARK.name
         self.choose_adapter()  # where there is one to choose, its screen is the first
         self.call_after_refresh(self.open_first)
 
@@ -306,7 +305,7 @@ class AskPortApp(App[None]):
 
     def action_daylight(self) -> None:
         """Change between the dark and the light theme."""
-        self.theme = LIGHT.name if self.theme == DARK.name else DARK.name
+        self.theme = themes.LIGHT.name if self.theme == themes.DARK.name else themes.DARK.name
 
     def _handle_exception(self, error: Exception) -> None:
         """End with a sentence: Textual would print a traceback with every local value.

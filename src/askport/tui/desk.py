@@ -5,8 +5,7 @@ from typing import Any, Protocol
 
 from textual.screen import Screen
 
-from askport.core.visit.session import Session
-from askport.core.visit.steps import Step
+from askport.core.visit import session, steps
 from askport.tui.laptop_watch import LaptopWatch
 from askport.tui.parts.practice_hands import PracticeHands
 from askport.tui.question import Question
@@ -21,7 +20,7 @@ class Desk(Protocol):
     laptop: LaptopWatch
     hands: PracticeHands
     octets: OctetKeys
-    looking_at: Step | None
+    looking_at: steps.Step | None
 
     def ask(self, question: Question) -> None:
         """Ask for one line."""
@@ -32,7 +31,7 @@ class Desk(Protocol):
     def draw(self) -> None:
         """Show the state of this moment."""
 
-    def act(self, intent: Callable[[Session, float], Any]) -> None:
+    def act(self, intent: Callable[[session.Session, float], Any]) -> None:
         """Give the session an intent, and have the cable take it up."""
 
     def view(self, screen: Screen[Any], closed: Callable[[Any], None] | None = None) -> None:

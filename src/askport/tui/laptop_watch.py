@@ -5,10 +5,7 @@ import time
 from collections.abc import Callable
 from ipaddress import IPv4Address, IPv6Address
 
-from askport.core.addresses import Address
-from askport.core.channels import TcpPort
-from askport.core.errors import AskPortError
-from askport.core.hazard import Hazard
+from askport.core import addresses, channels, errors, hazard
 from askport.core.visit.session import Session
 from askport.edges.adapters import list_adapters, way_to
 from askport.edges.door import FIREWALL, SECURE_PORTS, is_dropped
@@ -18,7 +15,7 @@ from askport.edges.transports.tcp_socket import Sockets
 _PAGES = (80, 443, 8080, 8443)
 
 
-def door_target(session: Session) -> Address | None:
+def door_target(session: Session) -> addresses.Address | None:
     """Return where a door would lead: the device's address while the laptop can talk to it, or its link-local one.
 
     That can be talked to from beside the adapter, with nothing borrowed.
@@ -37,12 +34,12 @@ def page_port(session: Session) -> int | None:
     return next((each for each in _PAGES if each in (*session.device.open_ports, *told)), None)
 
 
-def page_at(session: Session) -> TcpPort | None:
+def page_at(session: Session) -> channels.TcpPort | None:
     """Return where its page is, or may be where only an IPv6 address of it is known; None for nowhere."""
     target, port, over = door_target(session), page_port(session), session.device.over_ipv6
     if isinstance(target, IPv6Address):  # once it was asked there, it is known what answers
         port = next((each for each in _PAGES if each in over.opened), None) if over else port or _PAGES[0]
-    return TcpPort(target, port) if target and port else None
+    return channels.TcpPort(target, port) if target and port else None
 
 
 def time_asleep() -> float:
@@ -63,7 +60,7 @@ class LaptopWatch:
         self._over = over
         self._asleep = asleep
         self._slept = asleep()
-        self._dropped: dict[TcpPort, bool] = {}
+        self._dropped: dict[channels.TcpPort, bool] = {}
         self._doors: dict[tuple[int, int], LearningDoor] = {}
         """By the visit and the port that they lead to."""
         self._opening = asyncio.Lock()
@@ -74,27 +71,27 @@ class LaptopWatch:
         device = present[0].ip if present else None
         for (unit, port), door in self._doors.items():
             if unit == session.device.unit and device and session.cable.laptop.reaching(device):
-                door.follow(TcpPort(device, port))
+                door.follow(channels.TcpPort(device, port))
         try:
             # In threads of their own, because the kernel may take its time.
             adapters = await asyncio.to_thread(list_adapters)
             way_out = await asyncio.to_thread(way_to, device) if device else None
-        except AskPortError:
+        except errors.AskPortError:
             return  # the kernel did not tell this time; what was known stays
         slept_before, self._slept = self._slept, self._asleep()
         session.see_laptop(adapters, now=now, way_out=way_out, slept_s=self._slept - slept_before)
         session.cable.laptop.hazards += await self._firewall(session)
 
-    async def _firewall(self, session: Session) -> list[Hazard]:
+    async def _firewall(self, session: Session) -> list[hazard.Hazard]:
         """See whether what opens to a bare question opens to the laptop's own programs too; asked once a device."""
         target, opened = door_target(session), session.device.open_ports
         if not isinstance(target, IPv4Address) or not opened or self._over is None or session.cable.laptop.is_beside:
             return []
-        far = TcpPort(target, opened[0])
+        far = channels.TcpPort(target, opened[0])
         if far not in self._dropped:
             self._dropped[far] = await is_dropped(self._over, far)
         text = FIREWALL.format(far=far, adapter=session.cable.laptop.adapter)
-        return [Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
+        return [hazard.Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
 
     async def door(self, session: Session, now: Callable[[], float]) -> LearningDoor | None:
         """Return a door to the device's page, or None where it has none, or the laptop cannot talk to it.

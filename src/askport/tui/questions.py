@@ -3,13 +3,11 @@
 from collections.abc import Callable
 from ipaddress import IPv4Interface
 
-from askport.core.addresses import parse_address, parse_interface, parse_network
-from askport.core.errors import BadInput
+from askport.core import addresses, errors, text
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
 from askport.core.plan.working_order import clean_tag
 from askport.core.register.about import HEADS, told_line
-from askport.core.text import span_words
 from askport.core.visit.session import Session
 from askport.edges.transports.serial_line import serial_lines
 from askport.tui.question import Question
@@ -20,9 +18,9 @@ def ask_device_address(delivered: IPv4Interface | None, rate: float) -> Question
 
     def check(typed: str) -> str:
         if "/" not in typed:
-            return f"Ask for {parse_address(typed)} until it answers."
-        within = parse_network(typed)
-        lasts = span_words(within.num_addresses / rate)
+            return f"Ask for {addresses.parse_address(typed)} until it answers."
+        within = addresses.parse_network(typed)
+        lasts = text.span_words(within.num_addresses / rate)
         return f"Sweep {within}: {within.num_addresses:,} addresses, {lasts} at {rate:,.0f} a second."
 
     return Question(
@@ -38,7 +36,7 @@ def ask_laptop_address(session: Session) -> Question:
     return Question(
         "Which address is the laptop to borrow instead?",
         str(session.visit.free_address or ""),
-        lambda typed: f"Ask whether {parse_interface(typed, 'laptop address')} is free.",
+        lambda typed: f"Ask whether {addresses.parse_interface(typed, 'laptop address')} is free.",
         lambda session, now, typed: session.stages.access.name_other(typed, now),
     )
 
@@ -66,7 +64,7 @@ def ask_plan(session: Session) -> Question:
         target = read_target(typed)
         for each in check_target(target, session.cable.around.site_of(target.interface.ip)):
             if not each.passed:
-                raise BadInput(each.sentence)
+                raise errors.BadInput(each.sentence)
         return "All values are valid."
 
     return Question(

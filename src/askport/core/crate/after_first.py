@@ -7,8 +7,7 @@ from ipaddress import IPv4Address
 
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
-from askport.core.kinds.model import Kind, Recognise
-from askport.core.kinds.recognising import before_it_speaks, fitting_kinds
+from askport.core.kinds import model, recognising
 from askport.core.plan.working_order import WorkItem
 from askport.core.text import display_text, whole_number
 from askport.core.visit.narrate import next_line
@@ -62,7 +61,7 @@ class PowerCuts:
 class Crate:
     """A run of devices of one kind, one after another on the cable."""
 
-    def __init__(self, session: Session, power_cuts: PowerCuts, learned: Kind | None = None) -> None:
+    def __init__(self, session: Session, power_cuts: PowerCuts, learned: model.Kind | None = None) -> None:
         """Begin with the unit that was just done.
 
         Args:
@@ -78,7 +77,7 @@ class Crate:
         if kind is None or way is None or not (way.gives or learned):
             raise BadInput("The rest can go by itself where the kind of this unit says how it is set.")
         self.like, self.kind, self.power_cuts = device.work.tag, kind.name, power_cuts
-        self._before_it_speaks = before_it_speaks(kind)
+        self._before_it_speaks = recognising.before_it_speaks(kind)
         self.way = learned.way[0].by if learned else way.name
         self._found_at: IPv4Address | None = device.old_address
         self._alike = _sort(device.work)
@@ -121,7 +120,7 @@ class Crate:
     def _may_be_one(self, candidate: Device) -> bool:
         """Whether it is like the first as far as is known before its page or console has said anything."""
         kind = self._before_it_speaks
-        return bool(fitting_kinds([kind], candidate)) or kind.recognise == Recognise()
+        return bool(recognising.fitting_kinds([kind], candidate)) or kind.recognise == model.Recognise()
 
     def goes_on(self, session: Session, now: float) -> bool:
         """Whether the step at hand is done without a key."""

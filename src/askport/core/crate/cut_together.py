@@ -4,19 +4,16 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Interface
 
+from askport.core import channels, errors, text, wire
 from askport.core.addresses import MacAddress
-from askport.core.channels import ChannelEvent
 from askport.core.crate.concerning import concerns
-from askport.core.errors import AskPortError
 from askport.core.machine import Borrow, Borrower, GiveBack, Machine, WriteEntry, earliest
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register.entries import Recorded
-from askport.core.text import listed
 from askport.core.ways.own_word_talk import reads_with
 from askport.core.ways.start import Start
-from askport.core.wire import Heard, Link
 
 _LONGEST_S = 300.0
 """How long the power is waited for to be pulled."""
@@ -175,7 +172,7 @@ class CutTogether(Borrower):
             return f"Switch off the switch and all {count} units, wait three seconds, then switch them on."
         back = sum(each.cycle.passed is True for each in self.units if each.cycle)
         ended = sum(each.ended for each in self.units)
-        told = f" {listed(self.unsure)} showed no restart. Press Enter if all of them lost power; l if not."
+        told = f" {text.listed(self.unsure)} showed no restart. Press Enter if all of them lost power; l if not."
         unsure = told if self.is_unsure else ""
         return f"{back} of {count} are back with their addresses; {ended} done.{unsure}"
 
@@ -185,7 +182,7 @@ class CutTogether(Borrower):
         """Wait for the cut from now on."""
         self._begin(interface, now)
 
-    def borrow_failed(self, error: AskPortError, now: float) -> None:
+    def borrow_failed(self, error: errors.AskPortError, now: float) -> None:
         """End without a cut."""
         self._end_all(error.message)
 
@@ -214,7 +211,7 @@ class CutTogether(Borrower):
             self._effects += machine.poll()
         self._go_on(now)
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         others = frozenset(bytes(each.mac) for each in self.units)
         for each in self.units:
             if not concerns(heard.data, others - {bytes(each.mac)}, (), each.addresses):
@@ -226,10 +223,10 @@ class CutTogether(Borrower):
             self._search.receive(heard)
         self._each(lambda _: None, heard.at)
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         self._each(lambda machine: machine.link_changed(link, now), now)
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         self._each(lambda machine: machine.channel_event(event, now), now)
 
     def handle_timer(self, now: float) -> None:

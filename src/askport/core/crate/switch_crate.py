@@ -6,10 +6,8 @@ from dataclasses import dataclass, field, replace
 from enum import Enum, StrEnum, auto
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
-from askport.core.finding.device import Device
-from askport.core.finding.label import label_digits
+from askport.core import addresses, errors
+from askport.core.finding import device, label
 from askport.core.finding.loudness import Loudness
 from askport.core.plan.working_order import WorkItem
 from askport.core.text import display_text
@@ -65,7 +63,7 @@ class Unit:
     """One device of the switch that has a tag."""
 
     item: WorkItem
-    mac: MacAddress
+    mac: addresses.MacAddress
     by: str
     """What ties the tag to this MAC address: the plan, its label, or the order alone."""
     turn: Turn = Turn.WAITS
@@ -91,14 +89,14 @@ class SwitchCrate:
         self.done_before: list[str] = []
         """Tags that were scanned of units that are done; they are passed over."""
         self.units: list[Unit] = []
-        self.heard: dict[MacAddress, tuple[IPv4Address, ...]] = {}
+        self.heard: dict[addresses.MacAddress, tuple[IPv4Address, ...]] = {}
         """Where those on the switch were heard, their surest addresses first."""
-        self.half: MacAddress | None = None
+        self.half: addresses.MacAddress | None = None
         """A MAC address that was scanned, whose tag is awaited."""
-        self._once: tuple[MacAddress, str] | None = None
+        self._once: tuple[addresses.MacAddress, str] | None = None
         """What was scanned though something else was said before; scanned again, it counts."""
 
-    def unit_of(self, mac: MacAddress) -> Unit | None:
+    def unit_of(self, mac: addresses.MacAddress) -> Unit | None:
         """Return the unit that has this MAC address."""
         return next((each for each in self.units if each.mac == mac), None)
 
@@ -113,14 +111,14 @@ class SwitchCrate:
         """Whether the plan has MAC addresses, so that who is heard may have a tag already."""
         return any(item.mac for item in self._work)
 
-    def hears(self, devices: Iterable[Device]) -> None:
+    def hears(self, devices: Iterable[device.Device]) -> None:
         """Take in who is on this switch: those that the plan has by their MAC addresses have their tags."""
         for mac in self.sees(devices):
             item = next((each for each in self._work if each.mac == mac), None)
             if item and self.unit_of(mac) is None and all(each.item.tag != item.tag for each in self.units):
                 self._add(item, mac, "its plan")
 
-    def sees(self, devices: Iterable[Device]) -> list[MacAddress]:
+    def sees(self, devices: Iterable[device.Device]) -> list[addresses.MacAddress]:
         """Take in where they are; return who of them is present."""
         present = [each for each in devices if each.is_present]
         self.heard |= {each.mac: tuple(at.address for at in each.addresses) for each in present if each.addresses}
@@ -146,10 +144,10 @@ class SwitchCrate:
                 return f"{self.half} is {known.item.tag} already, by {known.by}: scan the next label, or its right tag."
             return f"{self.half}: now its tag."
         if _is_mac(text):
-            raise BadInput(f"{self.half} has no tag yet: scan its tag, and then the next label.")
+            raise errors.BadInput(f"{self.half} has no tag yet: scan its tag, and then the next label.")
         return self._tagged(self.half, text)
 
-    def _against(self, item: WorkItem, mac: MacAddress) -> str:
+    def _against(self, item: WorkItem, mac: addresses.MacAddress) -> str:
         """Say what was said before against a tag for a MAC address, by a label or by the plan; nothing where none."""
         for unit in self.units:
             if (unit.mac == mac) is not (unit.item.tag == item.tag):
@@ -161,7 +159,7 @@ class SwitchCrate:
             return f"{mac} cannot be {item.tag}: the plan has {has}"
         return ""
 
-    def _tagged(self, mac: MacAddress, text: str) -> str:
+    def _tagged(self, mac: addresses.MacAddress, text: str) -> str:
         """Give a MAC address a tag; where something was said against it, only once the same is scanned again."""
         tag = " ".join(text.split())
         item = next((each for each in self._work if each.tag.casefold() == tag.casefold()), None)
@@ -170,14 +168,14 @@ class SwitchCrate:
             self.done_before.append(done)
             return f"{done} is done already: it is passed over."
         if item is None:
-            raise BadInput(f"No device with the tag '{display_text(tag, 40)}' is planned and still to be done.")
+            raise errors.BadInput(f"No device with the tag '{display_text(tag, 40)}' is planned and still to be done.")
         against, self.half = self._against(item, mac), None
         wrong = [each for each in self.units if mac == each.mac or each.item.tag == item.tag]
         if any(each.turn is not Turn.WAITS for each in wrong) and against:
-            raise BadInput(f"{against}, and its turn has come.")
+            raise errors.BadInput(f"{against}, and its turn has come.")
         if against and self._once != (mac, item.tag):
             self._once = mac, item.tag
-            raise BadInput(f"{against}. If that is wrong, scan {mac} and {item.tag} once more.")
+            raise errors.BadInput(f"{against}. If that is wrong, scan {mac} and {item.tag} once more.")
         self._once = None
         if against or not wrong:
             self.units = [each for each in self.units if each not in wrong]
@@ -185,10 +183,10 @@ class SwitchCrate:
             self._add(item, mac, "its label")
         return f"{mac} is {item.tag}."
 
-    def _add(self, item: WorkItem, mac: MacAddress, by: str) -> None:
+    def _add(self, item: WorkItem, mac: addresses.MacAddress, by: str) -> None:
         self.units.append(Unit(replace(item, mac=mac), mac, by))
 
-    def in_order(self, macs: Iterable[MacAddress]) -> list[Unit]:
+    def in_order(self, macs: Iterable[addresses.MacAddress]) -> list[Unit]:
         """Give those that have no tag the next tags, by their MAC addresses; which of them hangs where is not known."""
         added = []
         for mac in sorted(macs):
@@ -235,16 +233,16 @@ def _named(units: list[Unit]) -> str:
 
 def _is_mac(text: str) -> bool:
     try:
-        return len(label_digits(text)) == _MAC_DIGITS
-    except BadInput:
+        return len(label.label_digits(text)) == _MAC_DIGITS
+    except errors.BadInput:
         return False
 
 
-def _mac(text: str) -> MacAddress:
+def _mac(text: str) -> addresses.MacAddress:
     if not _is_mac(text):
         shown = display_text(text.strip(), 40)
-        raise BadInput(f"'{shown}' is no whole MAC address: scan or type the one on a label, and then its tag.")
-    return MacAddress.parse(label_digits(text))
+        raise errors.BadInput(f"'{shown}' is no whole MAC address: scan or type the one on a label, and then its tag.")
+    return addresses.MacAddress.parse(label.label_digits(text))
 
 
 def live_network(session: Session) -> str:

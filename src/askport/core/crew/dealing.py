@@ -5,8 +5,7 @@ from ipaddress import IPv4Address, IPv4Network
 from itertools import islice
 from typing import NamedTuple
 
-from askport.core.plan.site_plan import Plan
-from askport.core.plan.target import Site
+from askport.core.plan import site_plan, target
 
 _ALL = IPv4Network("0.0.0.0/0")
 BLOCK = 16
@@ -16,7 +15,7 @@ BLOCK = 16
 class Area(NamedTuple):
     """A subnet, or a range of one that the plan takes addresses from."""
 
-    site: Site
+    site: target.Site
     first: int
     last: int
 
@@ -34,7 +33,7 @@ class Area(NamedTuple):
                 yield address
 
 
-def areas_of(plan: Plan) -> list[Area]:
+def areas_of(plan: site_plan.Plan) -> list[Area]:
     """Return where devices of a plan may get an address of their own choosing."""
     areas = []
     for site in plan.sites:
@@ -42,7 +41,7 @@ def areas_of(plan: Plan) -> list[Area]:
         inside = int(network.prefixlen < 31)
         areas.append(Area(site, int(network[0]) + inside, int(network[-1]) - inside))
     for within in dict.fromkeys(each.within for each in plan.devices if each.within and each.address is None):
-        site = next((each for each in plan.sites if within.first in each.network), Site(name="", network=_ALL))
+        site = next((each for each in plan.sites if within.first in each.network), target.Site(name="", network=_ALL))
         areas.append(Area(site, int(within.first), int(within.last)))
     return areas
 

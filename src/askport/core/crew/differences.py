@@ -3,13 +3,11 @@
 from collections.abc import Iterable, Iterator
 from itertools import combinations
 
-from askport.core.register.chain import Line
-from askport.core.register.in_order import newest, planned
-from askport.core.register.visits import Row
+from askport.core.register import chain, in_order, visits
 from askport.core.text import listed
 
 
-def differences(row: Row, others: Iterable[Row], own: str) -> Iterator[str]:
+def differences(row: visits.Row, others: Iterable[visits.Row], own: str) -> Iterator[str]:
     """Yield a sentence for each thing that a device has and another device of another member has too.
 
     Args:
@@ -29,7 +27,7 @@ def differences(row: Row, others: Iterable[Row], own: str) -> Iterator[str]:
             yield f"The tag {row.tag} is given to {each}: one of them has to get another."
 
 
-def apart(row: Row, own: str) -> Iterator[str]:
+def apart(row: visits.Row, own: str) -> Iterator[str]:
     """Yield how two members left a device differently, neither of whom knew of the other's visit."""
     done = [each for each in row.visits if each.recorded_at]
     for first, second in combinations(done, 2):
@@ -45,23 +43,23 @@ def apart(row: Row, own: str) -> Iterator[str]:
             yield f"{row.mac} was {said}, and neither had seen the other's visit: prove it again."
 
 
-def planned_apart(lines: Iterable[Line], own: str) -> Iterator[str]:
+def planned_apart(lines: Iterable[chain.Line], own: str) -> Iterator[str]:
     """Yield which rows of the plan members changed differently without knowing of each other's change.
 
     Args:
         lines: all lines of those rows.
         own: what the member is called whose file this is.
     """
-    rows: dict[str, list[Line]] = {}
+    rows: dict[str, list[chain.Line]] = {}
     for line in lines:
-        if row := planned(line):
+        if row := in_order.planned(line):
             rows.setdefault(row, []).append(line)
     for row, changes in rows.items():
-        last = newest(changes, own)
+        last = in_order.newest(changes, own)
         who = sorted({line.member or own for line in last})
         if len(who) > 1 and len({line.entry.model_dump_json(exclude={"upon"}) for line in last}) > 1:
             yield f"{row} is planned differently by {listed(who)}: the later plan is taken; change it to settle it."
 
 
-def _by(row: Row, own: str) -> str:
+def _by(row: visits.Row, own: str) -> str:
     return row.visits[-1].member or own or "this computer"

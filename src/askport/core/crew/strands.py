@@ -5,8 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from askport.core.crew.seals import Seal, is_sealed
-from askport.core.register.chain import chain_hash
-from askport.core.register.entries import entry_of
+from askport.core.register import chain, entries
 from askport.core.text import display_text
 
 LONGEST_BODY = 16_000_000
@@ -52,7 +51,7 @@ def fault_of(line: StrandLine, place_of: Callable[[str], int | None]) -> str:
     """
     if len(line.body) > LONGEST_BODY:
         return f"{line.name} is longer than any line that Ask Port writes."
-    if line.hash != chain_hash(line.before, line.place, line.at, line.body):
+    if line.hash != chain.chain_hash(line.before, line.place, line.at, line.body):
         return f"{line.name} has another hash than its text: it was changed in the database."
     before = 0 if not line.before else place_of(line.before)
     if before is None:
@@ -60,7 +59,7 @@ def fault_of(line: StrandLine, place_of: Callable[[str], int | None]) -> str:
     if line.place != before + 1:
         return f"{line.name} cannot be verified: the entry before it is its line {before}."
     try:
-        entry_of(line.body)
+        entries.entry_of(line.body)
     except ValueError:
         return f"{line.name} is no entry that this Ask Port can read: update it, or see what it is."
     try:

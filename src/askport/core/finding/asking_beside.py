@@ -8,13 +8,12 @@ from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from askport.core import machine, wire
 from askport.core.addresses import LINK_LOCAL, MacAddress, host_fault_of
 from askport.core.finding.greeting import ask_for_numbers
 from askport.core.finding.questioning import sources_sharing, stand_in_answer
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.packet import Ends
-from askport.core.machine import Machine, earliest
-from askport.core.wire import Heard
 
 _ASK_FIRST_S = 0.15
 """How long anybody may take to say that the address is theirs."""
@@ -34,7 +33,7 @@ class _Round:
     asked: bool = False
 
 
-class AskingBeside(Machine):
+class AskingBeside(machine.Machine):
     """Asks each device once, at each of its addresses."""
 
     def __init__(
@@ -64,7 +63,7 @@ class AskingBeside(Machine):
             self._send(arp_question(self._laptop_mac, source))
             self._rounds.append(_Round(mac, address, source, now + _ASK_FIRST_S))
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Answer where it asks who asks; leave off where somebody has that address."""
         arp = heard.packet.get(Arp)
         if arp is None:
@@ -87,4 +86,4 @@ class AskingBeside(Machine):
                 self._rounds.remove(each)
 
     def next_deadline(self) -> float | None:
-        return earliest(*(each.ask_at + (_ANSWERS_S if each.asked else 0.0) for each in self._rounds))
+        return machine.earliest(*(each.ask_at + (_ANSWERS_S if each.asked else 0.0) for each in self._rounds))

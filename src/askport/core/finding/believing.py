@@ -4,14 +4,11 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Set
 from ipaddress import IPv4Address
 from itertools import islice
 
+from askport.core import machine, wire
 from askport.core.addresses import MacAddress
+from askport.core.finding import checking, clues, doubts
 from askport.core.finding.beliefs import Gathered
-from askport.core.finding.checking import Check, is_answer_to
-from askport.core.finding.clues import Clue, ClueKind
-from askport.core.finding.doubts import GIVEN_UP_AFTER
 from askport.core.formats.arp import Arp, arp_question
-from askport.core.machine import Machine, earliest
-from askport.core.wire import Heard
 
 MAX_CHECKS = 32
 """Answers checked at a time: each sends six frames, and more devices than that are no cable to one device."""
@@ -28,7 +25,7 @@ _STILL_EVERY_S, _STILL_WAITS_S = 5.0, 2.0
 _Key = tuple[MacAddress, IPv4Address]
 
 
-class AnswerChecks(Machine):
+class AnswerChecks(machine.Machine):
     """Checks the answers to the laptop's questions, and writes down what that comes to with what was gathered."""
 
     def __init__(self, laptop_mac: MacAddress, ours: Set[IPv4Address], gathered: Mapping[MacAddress, Gathered]) -> None:
@@ -41,7 +38,7 @@ class AnswerChecks(Machine):
         """
         super().__init__()
         self.laptop_mac, self._ours, self._gathered = laptop_mac, ours, gathered
-        self._running: dict[_Key, Check] = {}
+        self._running: dict[_Key, checking.Check] = {}
         self._again: dict[_Key, tuple[float, IPv4Address]] = {}
         """When a checked answer is checked again, and from which sender."""
         self._turn = 0
@@ -61,23 +58,23 @@ class AnswerChecks(Machine):
         self._running = {key: check for key, check in self._running.items() if key[0] != mac}
         self._again = {key: due for key, due in self._again.items() if key[0] != mac}
 
-    def is_idle(self, clue: Clue, gathered: Gathered) -> bool:
+    def is_idle(self, clue: clues.Clue, gathered: Gathered) -> bool:
         """Whether an answer says nothing: it is for nobody's address, or from one that answers for all."""
-        if clue.kind is not ClueKind.ANSWERS:
+        if clue.kind is not clues.ClueKind.ANSWERS:
             return False
         return self._is_asked_of(clue.mac, clue.address) or (gathered.answers_for_all and clue not in gathered.tallies)
 
     def _is_asked_of(self, mac: MacAddress, address: IPv4Address | None) -> bool:
         return any(address in check.asks_for for key, check in self._running.items() if key[0] == mac)
 
-    def answered(self, address: IPv4Address, gathered: Gathered, heard: Heard, took_s: float | None) -> None:
+    def answered(self, address: IPv4Address, gathered: Gathered, heard: wire.Heard, took_s: float | None) -> None:
         """Have an answer checked, unless it was or cannot be; ``took_s`` is how long it took, where that is known."""
         arp, key = heard.packet.get(Arp), (gathered.mac, address)
         if arp is None or gathered.answers_for_all or key in self._running or key in self._again:
             return  # it is checked again when that is due
         if len(self._running) >= MAX_CHECKS or self._is_asked_of(gathered.mac, address):
             return
-        if is_answer_to(arp, self.laptop_mac, self._ours):
+        if checking.is_answer_to(arp, self.laptop_mac, self._ours):
             self._begin(key, arp.tpa, heard.at, took_s=took_s)
 
     def _begin(
@@ -85,11 +82,11 @@ class AnswerChecks(Machine):
     ) -> None:
         self._turn += 1
         avoid = set(self._ours).union(*(each.holdings.shown for each in self._gathered.values()))
-        self._running[key] = Check(
+        self._running[key] = checking.Check(
             self.laptop_mac, *key, sender=sender, now=now, took_s=took_s, avoid=avoid, turn=self._turn, again=again
         )
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         for check in self._running.values():
             check.receive(heard)
 
@@ -107,7 +104,7 @@ class AnswerChecks(Machine):
                 if key[0] in self._gathered and not self._gathered[key[0]].answers_for_all:
                     self._begin(key, sender, now, again=True)
 
-    def _conclude(self, key: _Key, check: Check, now: float) -> None:
+    def _conclude(self, key: _Key, check: checking.Check, now: float) -> None:
         gathered, address = self._gathered.get(check.mac), check.address
         if gathered is None:
             return
@@ -123,15 +120,15 @@ class AnswerChecks(Machine):
             self._again[key] = now + _AGAIN_S, check.sender
 
     @property
-    def children(self) -> Iterable[Machine]:
+    def children(self) -> Iterable[machine.Machine]:
         return self._running.values()
 
     def next_deadline(self) -> float | None:
         again = (at for at, _ in self._again.values()) if len(self._running) < MAX_CHECKS else ()
-        return earliest(*again, *(check.next_deadline() for check in self._running.values()))
+        return machine.earliest(*again, *(check.next_deadline() for check in self._running.values()))
 
 
-class LikelyAsks(Machine):
+class LikelyAsks(machine.Machine):
     """Asks by ARP for addresses that a device is likely to hold; one that it does not answer for is somebody else's."""
 
     def __init__(self, laptop_mac: MacAddress) -> None:
@@ -174,15 +171,15 @@ class LikelyAsks(Machine):
                 continue
             del self._running[key]
             if not gathered.holdings.has_answered(key[1]):
-                gathered.holdings.unanswered[key[1]] = GIVEN_UP_AFTER
+                gathered.holdings.unanswered[key[1]] = doubts.GIVEN_UP_AFTER
                 gathered.revision += 1
 
     def next_deadline(self) -> float | None:
         """Return when the next question is due, or its time is over."""
-        return earliest(*(began_at + _LIKELY_AT_S[asked] for _, began_at, asked in self._running.values()))
+        return machine.earliest(*(began_at + _LIKELY_AT_S[asked] for _, began_at, asked in self._running.values()))
 
 
-class StillHeld(Machine):
+class StillHeld(machine.Machine):
     """Asks again for addresses that a device spoke from and says nothing from any more.
 
     What was certain decays: a boot loader has an address of its own for some seconds, and nobody answers there later.
@@ -239,4 +236,4 @@ class StillHeld(Machine):
         if not self._gathered:
             return None
         look = self._look_at if self._allowed() else None
-        return earliest(look, *(at + _STILL_WAITS_S for at in self._asked.values()))
+        return machine.earliest(look, *(at + _STILL_WAITS_S for at in self._asked.values()))

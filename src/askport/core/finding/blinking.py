@@ -2,13 +2,11 @@
 
 from collections.abc import Callable
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, machine, protocols
 from askport.core.finding.device import Device
-from askport.core.machine import Xid
-from askport.core.protocols import PROTOCOLS, later
 
-_ASKS: dict[str, Callable[[MacAddress, MacAddress, int], bytes]] = {
-    each.name: later(each.blinks) for each in PROTOCOLS.values() if each.blinks
+_ASKS: dict[str, Callable[[addresses.MacAddress, addresses.MacAddress, int], bytes]] = {
+    each.name: protocols.later(each.blinks) for each in protocols.PROTOCOLS.values() if each.blinks
 }
 """By the field protocols that have it."""
 
@@ -18,6 +16,6 @@ def can_blink(device: Device | None) -> bool:
     return device is not None and any(each.protocol in _ASKS for each in device.identities)
 
 
-def blink_frames(device: Device, laptop: MacAddress, xid: Xid) -> list[bytes]:
+def blink_frames(device: Device, laptop: addresses.MacAddress, xid: machine.Xid) -> list[bytes]:
     """Return what asks a device to show itself."""
     return [_ASKS[each.protocol](laptop, device.mac, xid()) for each in device.identities if each.protocol in _ASKS]

@@ -3,10 +3,9 @@
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
+from askport.core import machine, wire
 from askport.core.addresses import BROADCAST_MAC, MacAddress
 from askport.core.formats.arp import arp_question
-from askport.core.machine import Machine
-from askport.core.wire import Link
 
 DEFAULT_RATE = 200.0
 """Questions a second: 0.1 % of 100 Mb/s, and slow enough for a controller that reads frames one by one."""
@@ -20,7 +19,7 @@ _MAX_OFTEN = 16
 _PAUSE_BETWEEN_PASSES_S = 0.5
 
 
-class Calling(Machine):
+class Calling(machine.Machine):
     """Asks who holds each of the addresses, from 0.0.0.0, which disturbs nobody (RFC 5227 section 2.1.1)."""
 
     def __init__(
@@ -73,7 +72,7 @@ class Calling(Machine):
         """Return when an address was last asked for, or None where it was not."""
         return self._asked_at.get(address)
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         """Hold on while there is no link: what is sent then reaches nobody."""
         self._has_link = link.up
         if link.up and self._next_at is not None:

@@ -9,13 +9,12 @@ from collections.abc import Collection, Iterator
 from ipaddress import IPv4Address
 from zlib import crc32
 
+from askport.core import machine, wire
 from askport.core.addresses import BROADCAST_MAC, UNSPECIFIED, MacAddress, host_fault_of
 from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, ClueKind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.ethernet import Ethernet
-from askport.core.machine import Machine, earliest
-from askport.core.wire import Heard, Link
 
 _ASKS_AT_S = (0.0, 0.15, 0.3)
 """When each neighbour is asked for; a box that loses a tenth of its answers misses all six once in a million."""
@@ -40,7 +39,7 @@ def neighbours(address: IPv4Address, avoid: Collection[IPv4Address], turn: int) 
             yield other
 
 
-class Check(Machine):
+class Check(machine.Machine):
     """Checks one answer of one MAC address."""
 
     def __init__(
@@ -90,7 +89,7 @@ class Check(Machine):
     def done(self) -> bool:
         return self.answers_for_others is not None
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         arp, ethernet = heard.packet.get(Arp), heard.packet.get(Ethernet)
         if self.done or arp is None or ethernet is None or ethernet.src != self.mac or arp.op != Op.REPLY:
             return
@@ -99,7 +98,7 @@ class Check(Machine):
         elif arp.spa == self.address:
             self.still_answers = True
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         """Give up: who answers after this may be another."""
         self.answers_for_others = self.answers_for_others if self.done else True
 
@@ -129,7 +128,7 @@ def is_answer_to(arp: Arp, laptop_mac: MacAddress, ours: Collection[IPv4Address]
     return arp.op == Op.REPLY and arp.tha == laptop_mac and (arp.tpa == UNSPECIFIED or arp.tpa in ours)
 
 
-class Witness(Machine):
+class Witness(machine.Machine):
     """Sees at which addresses one device shows itself: by ARP of its own at once, by an answer once it was checked."""
 
     def __init__(self, laptop_mac: MacAddress, mac: MacAddress, ours: Collection[IPv4Address]) -> None:
@@ -153,7 +152,7 @@ class Witness(Machine):
         self._checks.clear()
         self._sure.clear()
 
-    def shows(self, heard: Heard) -> set[IPv4Address]:
+    def shows(self, heard: wire.Heard) -> set[IPv4Address]:
         """Return the addresses that this frame shows it at for sure, and begin to check those that it answers for."""
         ethernet = heard.packet.get(Ethernet)
         if ethernet is None or ethernet.src != self.mac:
@@ -175,7 +174,7 @@ class Witness(Machine):
                 self._begin(clue.address, heard)
         return shown - self._ours
 
-    def _begin(self, address: IPv4Address, heard: Heard) -> None:
+    def _begin(self, address: IPv4Address, heard: wire.Heard) -> None:
         arp = heard.packet.get(Arp)
         if arp is None or self.answers_for_others or address in self._checks:
             return
@@ -203,4 +202,4 @@ class Witness(Machine):
         return shown
 
     def next_deadline(self) -> float | None:
-        return earliest(*(each.next_deadline() for each in self._checks.values()))
+        return machine.earliest(*(each.next_deadline() for each in self._checks.values()))

@@ -4,9 +4,8 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address
 
 from askport.core.addresses import MacAddress
+from askport.core.finding import clues, doubts
 from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Gathered, Reason, Service
-from askport.core.finding.clues import Belief, Clue, ClueKind, Identity
-from askport.core.finding.doubts import Holdings
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -19,7 +18,7 @@ class Device:
     names: tuple[tuple[str, str], ...]
     """What it calls itself, and the protocol that says so."""
     services: tuple[Service, ...]
-    identities: tuple[Identity, ...]
+    identities: tuple[clues.Identity, ...]
     """The numbers that it is known by, for each field protocol that it speaks."""
     others: tuple[Reason, ...]
     """What it tells beside addresses."""
@@ -30,7 +29,7 @@ class Device:
     is_present: bool
     """Whether it was heard since the link last came up."""
     answers_for_all: bool
-    holdings: Holdings
+    holdings: doubts.Holdings
     """What it has shown to hold, and what was learned about that."""
     servers: tuple[IPv4Address, ...]
     """Address servers that answer through it, or that it took an address from; the laptop is none of them."""
@@ -38,8 +37,8 @@ class Device:
     """Where it is the MAC address that a group of routers shares: those that speak for it."""
     sent_from: tuple[IPv4Address, ...]
     """Addresses of packets that it sent, its own or not."""
-    moments: tuple[tuple[float, Clue], ...]
-    said: frozenset[ClueKind]
+    moments: tuple[tuple[float, clues.Clue], ...]
+    said: frozenset[clues.ClueKind]
     ipv6: tuple[IPv6Address, ...] = ()
     """The IPv6 addresses that it uses, in the order in which they were heard."""
 
@@ -56,7 +55,7 @@ class Device:
     @property
     def is_found(self) -> bool:
         """Whether its address is certain, or it asks for one: nothing more is needed to go on."""
-        return self.request is not None or (self.best is not None and self.best.belief is Belief.CERTAIN)
+        return self.request is not None or (self.best is not None and self.best.belief is clues.Belief.CERTAIN)
 
     @property
     def is_contested(self) -> bool:
@@ -71,7 +70,7 @@ class Device:
     @property
     def sureness(self) -> int:
         """How much is known, for putting devices in order."""
-        if self.best and self.best.belief is Belief.CERTAIN:
+        if self.best and self.best.belief is clues.Belief.CERTAIN:
             return 4
         return 3 if self.request else int(self.best.belief) if self.best else 0
 
@@ -89,12 +88,12 @@ class Device:
         """Whether it speaks a field protocol."""
         return any(each.protocol == protocol for each in self.identities)
 
-    def tells(self, kind: ClueKind) -> bool:
+    def tells(self, kind: clues.ClueKind) -> bool:
         """Whether it gave a clue of this kind."""
         return kind in self.said
 
 
-_SENT = (ClueKind.SENDS_FROM, ClueKind.SENDS_THROUGH, ClueKind.FORWARDS)
+_SENT = (clues.ClueKind.SENDS_FROM, clues.ClueKind.SENDS_THROUGH, clues.ClueKind.FORWARDS)
 
 
 def view(gathered: Gathered) -> Device:
@@ -117,15 +116,15 @@ def view(gathered: Gathered) -> Device:
         servers=tuple(
             {
                 clue.about: None
-                for clue, tally in gathered.of(ClueKind.SERVES, ClueKind.ACCEPTS)
+                for clue, tally in gathered.of(clues.ClueKind.SERVES, clues.ClueKind.ACCEPTS)
                 if gathered.is_of_this_cable(tally) and clue.about and clue.about not in gathered.holdings.ours
             }
         ),
-        speaks_for=tuple({clue.about: None for clue, _ in gathered.of(ClueKind.SPEAKS_FOR) if clue.about}),
+        speaks_for=tuple({clue.about: None for clue, _ in gathered.of(clues.ClueKind.SPEAKS_FOR) if clue.about}),
         sent_from=tuple({clue.address: None for clue, _ in gathered.of(*_SENT) if clue.address}),
         moments=tuple(gathered.moments),
         said=frozenset(clue.kind for clue, tally in gathered.tallies.items() if gathered.is_of_this_cable(tally)),
-        ipv6=tuple(dict.fromkeys(IPv6Address(clue.text) for clue, _ in gathered.of(ClueKind.HAS_IPV6))),
+        ipv6=tuple(dict.fromkeys(IPv6Address(clue.text) for clue, _ in gathered.of(clues.ClueKind.HAS_IPV6))),
     )
 
 

@@ -3,30 +3,24 @@
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address, IPv4Network
 
+from askport.core import hazard, wire
 from askport.core.addresses import NO_MAC, MacAddress
-from askport.core.finding.asking_beside import AskingBeside
+from askport.core.finding import asking_beside, believing, doubts, likely, questioning, rivals
 from askport.core.finding.beliefs import Gathered
-from askport.core.finding.believing import AnswerChecks, LikelyAsks, StillHeld
 from askport.core.finding.calling import DEFAULT_RATE, Calling
 from askport.core.finding.clues import SHOWS_HOLDING, Belief, Clue, ClueKind
 from askport.core.finding.device import Device, view
-from askport.core.finding.doubts import Holdings
 from askport.core.finding.further_questions import FurtherQuestions
 from askport.core.finding.greeting import OWN_SOURCES, Greeting, name_questions
 from askport.core.finding.hazards import OwnHazards, find_hazards
-from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
-from askport.core.finding.questioning import sender_of, stood_in_for
 from askport.core.finding.readers import read_clues
-from askport.core.finding.rivals import Rivals
 from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE, Sweeping
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Packet
-from askport.core.hazard import Hazard
 from askport.core.machine import Effect, Machine, Send, earliest
-from askport.core.wire import Heard, Link, OnDrop
 
 MAX_DEVICES = 1024
 """MAC addresses kept: more than a /22 has hosts. On a wire with more, the cable is in the wrong socket anyway."""
@@ -79,23 +73,23 @@ class Finder(Machine):
         """Tells which addresses are somebody's, silent or not: no question comes from them."""
         self._gathered: dict[MacAddress, Gathered] = {}
         self._held: dict[MacAddress, set[IPv4Address]] = {}
-        self._checks = AnswerChecks(
+        self._checks = believing.AnswerChecks(
             self.laptop_macs[0] if self.laptop_macs else NO_MAC, self.laptop_addresses, self._gathered
         )
-        self._asks = LikelyAsks(self._checks.laptop_mac)
-        self._still = StillHeld(
+        self._asks = believing.LikelyAsks(self._checks.laptop_mac)
+        self._still = believing.StillHeld(
             self._checks.laptop_mac, self._gathered, lambda: self.loudness.allows(Loudness.GREET), now
         )
-        self._rivals = Rivals(self._gathered)
+        self._rivals = rivals.Rivals(self._gathered)
         self._further = FurtherQuestions(self._checks.laptop_mac)
-        self._beside = AskingBeside(self._checks.laptop_mac, self.asked_from, self._not_to_ask_from)
+        self._beside = asking_beside.AskingBeside(self._checks.laptop_mac, self.asked_from, self._not_to_ask_from)
         self.own_addresses: Callable[[], Iterable[IPv4Address]] = lambda: ()
         """Tells which addresses the laptop has on this adapter: it greets from each."""
         self._views: dict[MacAddress, tuple[tuple[int, int], Device]] = {}
         self._ranked: tuple[tuple[int, ...], list[Device]] = (), []
         """What the views rested on when they were put in order last, and that order."""
         self._forgotten, self._own_hazards = 0, OwnHazards()
-        self._dangers: list[Hazard] | None = None
+        self._dangers: list[hazard.Hazard] | None = None
         """What they call for, worked out once a change."""
         self._asked_names: set[tuple[MacAddress, IPv4Address]] = set()
         self._measures = measures
@@ -108,7 +102,7 @@ class Finder(Machine):
         self.measuring: Measuring | None = None
         self._measured_mac: MacAddress | None = None
         self.link_up = True
-        self.on_drop: OnDrop = lambda _heard, _reason: None
+        self.on_drop: wire.OnDrop = lambda _heard, _reason: None
         """Told of every frame that tells nothing, in full or in part, for whoever keeps a log."""
         self.frames_seen = self.frames_unreadable = 0
         self.loudness = Loudness.LISTEN
@@ -139,7 +133,7 @@ class Finder(Machine):
         """Ask from now on for the known addresses again and again, and for likely ones unless told not to guess."""
         self.loudness = max(self.loudness, Loudness.CALL, key=list(Loudness).index)
         known = list(known)
-        addresses = likely_addresses(known, within) if guess else known * _PATIENT_PASSES
+        addresses = likely.likely_addresses(known, within) if guess else known * _PATIENT_PASSES
         self.calling = Calling(self.laptop_macs[0], addresses, now=now, rate=rate if guess else 1.0, often=known)
 
     def ask_one(self, mac: MacAddress, addresses: Iterable[IPv4Address], *, now: float) -> None:
@@ -187,7 +181,7 @@ class Finder(Machine):
             gathered.holdings.leave(old)
             gathered.revision += 1
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Read one frame for clues; the laptop's own frames never count, nor do their reflections."""
         self.frames_seen += 1
         packet = heard.packet
@@ -197,8 +191,8 @@ class Finder(Machine):
         ethernet = packet.get(Ethernet)
         if ethernet is None:
             return
-        if ethernet.src in self.laptop_macs or stood_in_for(ethernet.src):
-            if own := sender_of(packet):  # a capture may hold the laptop's own frames
+        if ethernet.src in self.laptop_macs or questioning.stood_in_for(ethernet.src):
+            if own := questioning.sender_of(packet):  # a capture may hold the laptop's own frames
                 self.laptop_addresses.add(own)
             self.on_drop(heard, "it is the laptop's own")
             return
@@ -238,7 +232,7 @@ class Finder(Machine):
             if self.greeting and any(clue.kind in SHOWS_HOLDING for clue in clues):
                 self._ask_names(mac)
 
-    def told(self, clue: Clue, heard: Heard) -> None:
+    def told(self, clue: Clue, heard: wire.Heard) -> None:
         """Take in what a device said in a conversation, with the frame that it said it in."""
         if gathered := self._gathered.get(clue.mac):
             gathered.add((clue,), heard)
@@ -246,7 +240,7 @@ class Finder(Machine):
     def _evidence_of(self, mac: MacAddress, at: float) -> Gathered | None:
         gathered = self._gathered.get(mac)
         if gathered is None and len(self._gathered) < MAX_DEVICES:
-            gathered = self._gathered[mac] = Gathered(mac, at, at, holdings=Holdings(self.laptop_addresses))
+            gathered = self._gathered[mac] = Gathered(mac, at, at, holdings=doubts.Holdings(self.laptop_addresses))
         elif gathered is None or gathered.is_present:
             return gathered
         self._alone_since = at
@@ -280,14 +274,14 @@ class Finder(Machine):
         held = self._held.get(mac)
         return held is not None and len(held) < MAX_HELD and destination not in held and not destination.is_multicast
 
-    def _check(self, address: IPv4Address, gathered: Gathered, heard: Heard) -> None:
+    def _check(self, address: IPv4Address, gathered: Gathered, heard: wire.Heard) -> None:
         if self.loudness is not Loudness.LISTEN:
             asked_at = self.calling.asked_at(address) if self.calling else None
             self._checks.answered(address, gathered, heard, heard.at - asked_at if asked_at is not None else None)
 
     # The machine
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         """Take in that whoever hung there may be another, or have another address, when the link comes back."""
         self.link_up = link.up
         for machine in self.asking:
@@ -408,7 +402,7 @@ class Finder(Machine):
         """Return the address servers that the wire has told of."""
         return [each.address for each in self.hazards() if each.code == "address-server" and each.address]
 
-    def hazards(self) -> list[Hazard]:
+    def hazards(self) -> list[hazard.Hazard]:
         """Return what on this wire calls for care."""
         devices = self.devices()
         if self._dangers is None:
@@ -416,4 +410,4 @@ class Finder(Machine):
         if self.link_up:
             return list(self._dangers)
         text = "The link is down: the cable is out, or the device has lost its power or is starting."
-        return [*self._dangers, Hazard(code="link-down", text=text)]
+        return [*self._dangers, hazard.Hazard(code="link-down", text=text)]

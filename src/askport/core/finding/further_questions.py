@@ -2,28 +2,26 @@
 4), and who has the IPv6 address that a MAC address gives, because some answer no echo to all nodes.
 """
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, machine, wire
 from askport.core.finding.greeting import ask_for_link_local, service_question
 from askport.core.formats.dns import Dns, Name, RecordType
 from askport.core.formats.ethernet import Ethernet
-from askport.core.machine import Machine
-from askport.core.wire import Heard
 
 MAX_QUESTIONS = 64
 """On one wire: a printer has ten, and whoever has more is no device of the trade."""
 _TYPES: Name = (b"_services", b"_dns-sd", b"_udp", b"local")
 
 
-class FurtherQuestions(Machine):
+class FurtherQuestions(machine.Machine):
     """Follows the answers of mDNS from the list of types to each service, and asks each device once for its IPv6."""
 
-    def __init__(self, laptop_mac: MacAddress) -> None:
+    def __init__(self, laptop_mac: addresses.MacAddress) -> None:
         super().__init__()
         self._laptop_mac = laptop_mac
-        self._asked: set[tuple[MacAddress, Name]] = set()
-        self._asked_ipv6: set[MacAddress] = set()
+        self._asked: set[tuple[addresses.MacAddress, Name]] = set()
+        self._asked_ipv6: set[addresses.MacAddress] = set()
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Ask for what an answer names and does not say."""
         dns, ethernet = heard.packet.get(Dns), heard.packet.get(Ethernet)
         if ethernet is None or ethernet.src.is_group:

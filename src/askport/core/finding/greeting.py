@@ -4,59 +4,17 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address
 
+from askport.core import machine, wire
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress
-from askport.core.formats.dhcp import (
-    BROADCAST_FLAG,
-    CLIENT_PORT,
-    SERVER_PORT,
-    BootpOp,
-    Dhcp,
-    MessageType,
-    OptionCode,
-    encode_dhcp,
-)
-from askport.core.formats.discovery import (
-    PORT_SSDP,
-    PORT_WS_DISCOVERY,
-    SSDP_GROUP,
-    WS_1_1,
-    WS_2005_04,
-    WS_DEVICES,
-    Ssdp,
-    WsVersion,
-    encode_ssdp,
-    ws_discovery_probe,
-)
-from askport.core.formats.dns import (
-    MDNS_GROUP,
-    PORT_MDNS,
-    PORT_NETBIOS_NAMES,
-    Dns,
-    DnsQuestion,
-    Name,
-    RecordType,
-    encode_dns,
-    name_of,
-    netbios_label,
-)
+from askport.core.formats import dhcp, discovery, dns, field_protocols, igmp
 from askport.core.formats.ethernet import Ethernet
-from askport.core.formats.field_protocols import (
-    KNX_GROUP,
-    PORT_KNX,
-    Knx,
-    KnxService,
-    encode_knx,
-)
 from askport.core.formats.icmp import Icmp, IcmpType, encode_icmp
 from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, Icmpv6, Icmpv6Type, encode_icmpv6
-from askport.core.formats.igmp import PROTOCOL_IGMP, Igmp, IgmpType, encode_igmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_UDP, IPv4, ipv4_frame
 from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame, link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp, encode_udp
-from askport.core.machine import Machine
 from askport.core.protocols import PROTOCOLS, Protocol, later, part
-from askport.core.wire import Link
 
 GREETING_SOURCE = IPv4Address("192.0.2.174")
 """From a block for documentation (RFC 5737), so it is in no device's subnet: to answer it, a device looks for its
@@ -136,14 +94,16 @@ def _echo(group: IPv4Address, source: IPv4Address = GREETING_SOURCE) -> Callable
 
 def _igmp(mac: MacAddress) -> bytes:
     """Ask who listens to groups; from 0.0.0.0 it elects no querier (RFC 4541 section 2.1.1)."""
-    payload = encode_igmp(Igmp(type=IgmpType.QUERY, max_response=10))
+    payload = igmp.encode_igmp(igmp.Igmp(type=igmp.IgmpType.QUERY, max_response=10))
     packet = IPv4(
-        src=UNSPECIFIED, dst=_ALL_HOSTS, protocol=PROTOCOL_IGMP, payload=payload, ttl=1, options=b"\x94\x04\0\0"
+        src=UNSPECIFIED, dst=_ALL_HOSTS, protocol=igmp.PROTOCOL_IGMP, payload=payload, ttl=1, options=b"\x94\x04\0\0"
     )
     return ipv4_frame(packet, src=mac, dst=_group_mac(_ALL_HOSTS))
 
 
-_SERVICES = encode_dns(Dns(questions=(DnsQuestion(name=name_of("_services._dns-sd._udp.local"), type=RecordType.PTR),)))
+_SERVICES = dns.encode_dns(
+    dns.Dns(questions=(dns.DnsQuestion(name=dns.name_of("_services._dns-sd._udp.local"), type=dns.RecordType.PTR),))
+)
 
 
 def _udp6(mac: MacAddress, group: IPv6Address, port: int, payload: bytes) -> bytes:
@@ -160,30 +120,32 @@ def _ssdp(mac: MacAddress) -> bytes:
         (b"mx", b"1"),
         (b"st", b"ssdp:all"),
     )
-    message = encode_ssdp(Ssdp(start=b"M-SEARCH * HTTP/1.1", headers=headers))
-    return _udp(mac, SSDP_GROUP, PORT_SSDP, message)
+    message = discovery.encode_ssdp(discovery.Ssdp(start=b"M-SEARCH * HTTP/1.1", headers=headers))
+    return _udp(mac, discovery.SSDP_GROUP, discovery.PORT_SSDP, message)
 
 
 def search_knx(mac: MacAddress) -> bytes:
     """Return what asks all KNXnet/IP servers, in their group, who is there (ISO 22510)."""
-    request = Knx(service=KnxService.SEARCH_REQUEST, address=GREETING_SOURCE)
-    return _udp(mac, KNX_GROUP, PORT_KNX, encode_knx(request), ttl=16)
+    request = field_protocols.Knx(service=field_protocols.KnxService.SEARCH_REQUEST, address=GREETING_SOURCE)
+    return _udp(mac, field_protocols.KNX_GROUP, field_protocols.PORT_KNX, field_protocols.encode_knx(request), ttl=16)
 
 
-_STATUS = encode_dns(Dns(id=0x4150, questions=(DnsQuestion(name=(netbios_label(b"*"),), type=RecordType.SRV),)))
+_STATUS = dns.encode_dns(
+    dns.Dns(id=0x4150, questions=(dns.DnsQuestion(name=(dns.netbios_label(b"*"),), type=dns.RecordType.SRV),))
+)
 """Asks for all names that a node has (RFC 1002 section 4.2.17)."""
 
 
 def discover(mac: MacAddress, xid: int = _XID, *more: tuple[int, bytes]) -> bytes:
     """Return what looks for address servers; what they offer is never taken (RFC 2131 section 3.1)."""
-    message = Dhcp(
-        op=BootpOp.BOOTREQUEST,
+    message = dhcp.Dhcp(
+        op=dhcp.BootpOp.BOOTREQUEST,
         xid=xid,
         chaddr=bytes(mac),
-        flags=BROADCAST_FLAG,
-        options=((OptionCode.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))), *more),
+        flags=dhcp.BROADCAST_FLAG,
+        options=((dhcp.OptionCode.MESSAGE_TYPE, bytes((dhcp.MessageType.DISCOVER,))), *more),
     )
-    datagram = Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(message))
+    datagram = Udp(src_port=dhcp.CLIENT_PORT, dst_port=dhcp.SERVER_PORT, payload=dhcp.encode_dhcp(message))
     data = encode_udp(datagram, src=UNSPECIFIED, dst=LIMITED_BROADCAST)
     packet = IPv4(src=UNSPECIFIED, dst=LIMITED_BROADCAST, protocol=PROTOCOL_UDP, payload=data)
     return ipv4_frame(packet, src=mac, dst=BROADCAST_MAC)
@@ -198,12 +160,16 @@ def _same(frame: Callable[[MacAddress], bytes]) -> Callable[[MacAddress, int], b
     return lambda mac, _: frame(mac)
 
 
-def _probe(version: WsVersion = WS_2005_04, types: str = "") -> Callable[[MacAddress, int], bytes]:
-    return lambda mac, number: _udp(mac, SSDP_GROUP, PORT_WS_DISCOVERY, ws_discovery_probe(number, version, types))
+def _probe(version: discovery.WsVersion = discovery.WS_2005_04, types: str = "") -> Callable[[MacAddress, int], bytes]:
+    return lambda mac, number: _udp(
+        mac, discovery.SSDP_GROUP, discovery.PORT_WS_DISCOVERY, discovery.ws_discovery_probe(number, version, types)
+    )
 
 
 def _probe6(mac: MacAddress, number: int) -> bytes:
-    return _udp6(mac, _WS_GROUP6, PORT_WS_DISCOVERY, ws_discovery_probe(number, WS_2005_04, ""))
+    return _udp6(
+        mac, _WS_GROUP6, discovery.PORT_WS_DISCOVERY, discovery.ws_discovery_probe(number, discovery.WS_2005_04, "")
+    )
 
 
 def _number(mac: MacAddress, now: float, place: int = 0) -> int:
@@ -222,20 +188,20 @@ def _asks_of(protocol: Protocol) -> Ask:
 ASKS: tuple[Ask, ...] = (
     Ask("IPv6, all nodes", _same(everybody_echo)),
     Ask("address servers (DHCP)", _same(discover)),
-    Ask("names and services (mDNS)", lambda mac, _: _udp(mac, MDNS_GROUP, PORT_MDNS, _SERVICES, ttl=255)),
-    Ask("names and services (mDNS over IPv6)", lambda mac, _: _udp6(mac, _MDNS_GROUP6, PORT_MDNS, _SERVICES)),
+    Ask("names and services (mDNS)", lambda mac, _: _udp(mac, dns.MDNS_GROUP, dns.PORT_MDNS, _SERVICES, ttl=255)),
+    Ask("names and services (mDNS over IPv6)", lambda mac, _: _udp6(mac, _MDNS_GROUP6, dns.PORT_MDNS, _SERVICES)),
     Ask("descriptions (SSDP)", _same(_ssdp)),
     Ask("devices (WS-Discovery)", _probe()),
     Ask("devices (WS-Discovery over IPv6)", _probe6),
-    Ask("devices (WS-Discovery 1.1)", _probe(WS_1_1)),
-    Ask("computers and printers (WS-Discovery)", _probe(types=WS_DEVICES)),
+    Ask("devices (WS-Discovery 1.1)", _probe(discovery.WS_1_1)),
+    Ask("computers and printers (WS-Discovery)", _probe(types=discovery.WS_DEVICES)),
     *(_asks_of(each) for each in PROTOCOLS.values() if each.greets),
     Ask("group members (IGMP)", _same(_igmp)),
     Ask("everybody (ping)", _echo(_ALL_HOSTS)),
     Ask("everybody (broadcast ping)", _echo(LIMITED_BROADCAST)),
     Ask("fallbacks (ping)", _echo(_ALL_HOSTS, GREETING_LINK_LOCAL)),
     Ask("fallbacks (broadcast ping)", _echo(LIMITED_BROADCAST, GREETING_LINK_LOCAL)),
-    Ask("names (NetBIOS)", _to_all(PORT_NETBIOS_NAMES, _STATUS)),
+    Ask("names (NetBIOS)", _to_all(dns.PORT_NETBIOS_NAMES, _STATUS)),
 )
 """To greet by one protocol more, write one line here; field protocols declare theirs."""
 
@@ -249,25 +215,28 @@ def ask_for_link_local(laptop: MacAddress, device: MacAddress) -> bytes:
     return ipv6_frame(IPv6(src=src, dst=group, next_header=PROTOCOL_ICMPV6, payload=payload, hop_limit=255), src=laptop)
 
 
-def service_question(laptop_mac: MacAddress, name: Name, kind: RecordType) -> bytes:
+def service_question(laptop_mac: MacAddress, name: dns.Name, kind: dns.RecordType) -> bytes:
     """Return a question for the services of a type, or for the port of one (RFC 6762)."""
-    question = encode_dns(Dns(questions=(DnsQuestion(name=name, type=kind),)))
-    return _udp(laptop_mac, MDNS_GROUP, PORT_MDNS, question, ttl=255)
+    question = dns.encode_dns(dns.Dns(questions=(dns.DnsQuestion(name=name, type=kind),)))
+    return _udp(laptop_mac, dns.MDNS_GROUP, dns.PORT_MDNS, question, ttl=255)
 
 
 def name_questions(laptop_mac: MacAddress, mac: MacAddress, address: IPv4Address) -> list[bytes]:
     """Return questions for the name of whoever holds an address: mDNS (RFC 6762) and NetBIOS (RFC 1002)."""
-    reverse = name_of(f"{address.reverse_pointer}")
-    mdns = encode_dns(Dns(questions=(DnsQuestion(name=reverse, type=RecordType.PTR),)))
+    reverse = dns.name_of(f"{address.reverse_pointer}")
+    mdns = dns.encode_dns(dns.Dns(questions=(dns.DnsQuestion(name=reverse, type=dns.RecordType.PTR),)))
     src = GREETING_SOURCE
     data = encode_udp(
-        Udp(src_port=PORT_NETBIOS_NAMES, dst_port=PORT_NETBIOS_NAMES, payload=_STATUS), src=src, dst=address
+        Udp(src_port=dns.PORT_NETBIOS_NAMES, dst_port=dns.PORT_NETBIOS_NAMES, payload=_STATUS), src=src, dst=address
     )
     straight = IPv4(src=src, dst=address, protocol=PROTOCOL_UDP, payload=data)
-    return [_udp(laptop_mac, MDNS_GROUP, PORT_MDNS, mdns, ttl=255), ipv4_frame(straight, src=laptop_mac, dst=mac)]
+    return [
+        _udp(laptop_mac, dns.MDNS_GROUP, dns.PORT_MDNS, mdns, ttl=255),
+        ipv4_frame(straight, src=laptop_mac, dst=mac),
+    ]
 
 
-class Greeting(Machine):
+class Greeting(machine.Machine):
     """Asks everything in the table, in rounds that come less and less often, and anew when the link comes up."""
 
     def __init__(self, mac: MacAddress, *, now: float, own: Callable[[], Iterable[IPv4Address]] = lambda: ()) -> None:
@@ -289,7 +258,7 @@ class Greeting(Machine):
     def done(self) -> bool:
         return self._next_at is None
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         if link.up:
             self._began_at, self._rounds, self._asks, self._next_at = now, 0, iter(()), now
 
@@ -337,10 +306,12 @@ def ask_for_numbers(ends: Ends, now: float) -> list[bytes]:
             answers could not.
         now: which moment it is.
     """
-    probes = ((WS_2005_04, ""), (WS_1_1, ""), (WS_2005_04, WS_DEVICES))
+    probes = ((discovery.WS_2005_04, ""), (discovery.WS_1_1, ""), (discovery.WS_2005_04, discovery.WS_DEVICES))
     asked = [(each.udp_port, part(each.asks)(ends.src)) for each in PROTOCOLS.values() if each.asks and each.udp_port]
     for place, probe in enumerate(probes):
-        asked.append((PORT_WS_DISCOVERY, ws_discovery_probe(_number(ends.src_mac, now, place), *probe)))
+        asked.append(
+            (discovery.PORT_WS_DISCOVERY, discovery.ws_discovery_probe(_number(ends.src_mac, now, place), *probe))
+        )
     told = [frame_between(ends, Udp(src_port=port, dst_port=port, payload=data)) for port, data in asked]
     in_frames = [each for each in PROTOCOLS.values() if each.asks_in_frame and not each.asks]
     return [*(part(each.asks_in_frame)(ends.src_mac) for each in in_frames), *told]

@@ -4,15 +4,11 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv6Address
 from itertools import pairwise
 
-from askport.core.addresses import MacAddress
-from askport.core.finding.clues import Belief, ClueKind
+from askport.core import addresses, protocols, wire
+from askport.core.finding import clues, doubts, virtual
 from askport.core.finding.device import Device
-from askport.core.finding.doubts import GIVEN_UP_AFTER
-from askport.core.finding.virtual import group_protocol
 from askport.core.hazard import Hazard
-from askport.core.protocols import PROTOCOLS, Protocol
 from askport.core.text import listed
-from askport.core.wire import Counts
 
 _ONE_BOX = 8
 """MAC addresses of one device's ports lie next to each other; makers give blocks of up to this many to one."""
@@ -21,7 +17,7 @@ _ONE_BOX = 8
 _SHED_AS = {"arp": "ARP", "ipv4": "IPv4", "ipv6": "IPv6", "lldp": "LLDP", "profinet": "PROFINET"}
 
 
-def wire_hazards(counts: Counts) -> list[Hazard]:
+def wire_hazards(counts: wire.Counts) -> list[Hazard]:
     """Return what is dangerous about the wire: a flood, and that the laptop cannot keep up with what comes."""
     hazards = []
     if counts.shed:
@@ -43,7 +39,7 @@ class OwnHazards:
     """What is dangerous about each device by itself, worked out once for each change of it."""
 
     def __init__(self) -> None:
-        self._known: dict[MacAddress, tuple[Device, list[Hazard]]] = {}
+        self._known: dict[addresses.MacAddress, tuple[Device, list[Hazard]]] = {}
 
     def of(self, device: Device) -> list[Hazard]:
         """Return the hazards of one device, as it is now."""
@@ -65,7 +61,7 @@ def find_hazards(devices: list[Device], own: OwnHazards) -> list[Hazard]:
     speaking = [
         each
         for each in devices
-        if not (each.tells(ClueKind.BRIDGES) and not each.addresses)
+        if not (each.tells(clues.ClueKind.BRIDGES) and not each.addresses)
         and not (each.speaks_for and routers.issuperset(each.speaks_for))  # one router, with two MAC addresses
     ]
     if len(speaking) > 1:
@@ -78,21 +74,21 @@ def _of_one(device: Device) -> Iterator[Hazard]:
     mac = device.mac
     for server in device.servers:
         text = f"DHCP server {server} found: this cable is plugged into a live network. Unplug it."
-        serves = device.tells(ClueKind.SERVES)
+        serves = device.tells(clues.ClueKind.SERVES)
         yield Hazard(code="address-server", text=text, macs=(mac,) if serves else (), address=server)
-    if device.tells(ClueKind.ROUTES_IPV6):
+    if device.tells(clues.ClueKind.ROUTES_IPV6):
         text = f"{mac} says that it is a router: the cable is in a live network. Connect straight to the device."
         yield Hazard(code="router", text=text, macs=(mac,))
-    if device.tells(ClueKind.BRIDGES):
+    if device.tells(clues.ClueKind.BRIDGES):
         text = (
             f"Switch {mac} found. It may block traffic for 30 s after link-up, and other devices may be connected to "
             "it. Connect straight to the device where you can."
         )
         yield Hazard(code="switch", text=text, macs=(mac,))
-    if device.tells(ClueKind.WANTS_LOGIN):
+    if device.tells(clues.ClueKind.WANTS_LOGIN):
         text = f"This port wants a log-in (802.1X, {mac}) and passes nothing on: connect straight to the device."
         yield Hazard(code="port-login", text=text, macs=(mac,))
-    if device.tells(ClueKind.SAYS_CONFLICT):
+    if device.tells(clues.ClueKind.SAYS_CONFLICT):
         text = f"{mac} says that somebody else has its address: find out who, before either is changed."
         yield Hazard(code="says-conflict", text=text, macs=(mac,))
     for vlan in device.vlans:
@@ -115,7 +111,7 @@ def _of_one(device: Device) -> Iterator[Hazard]:
         )
         yield Hazard(code="answers-for-others", text=text, macs=(mac,))
     yield from _passes_on(device)
-    protocol = group_protocol(mac)
+    protocol = virtual.group_protocol(mac)
     if protocol:
         by = f"; {listed(device.speaks_for)} speaks for it" if device.speaks_for else ""
         text = f"{mac} stands for a group of routers, {protocol}, not for a device{by}: leave it alone."
@@ -125,7 +121,7 @@ def _of_one(device: Device) -> Iterator[Hazard]:
 def _passes_on(device: Device) -> Iterator[Hazard]:
     """Say where others speak through it."""
     mac, spoken, mixed = device.mac, device.holdings.spoken, device.holdings.mixed
-    if device.tells(ClueKind.REFLECTS):
+    if device.tells(clues.ClueKind.REFLECTS):
         text = f"{mac} returns the laptop's own packets: there is a loop. Remove it before you continue."
         yield Hazard(code="reflector", text=text, macs=(mac,))
     if mixed:
@@ -135,8 +131,8 @@ def _passes_on(device: Device) -> Iterator[Hazard]:
         )
         yield Hazard(code="several-addresses", text=text, macs=(mac,))
     foreign = [each for each in device.sent_from if each not in device.holdings.shown]
-    denied = any(device.holdings.unanswered.get(each, 0) >= GIVEN_UP_AFTER for each in foreign)
-    if foreign and (spoken or len(foreign) > 1 or denied or device.tells(ClueKind.FORWARDS)):
+    denied = any(device.holdings.unanswered.get(each, 0) >= doubts.GIVEN_UP_AFTER for each in foreign)
+    if foreign and (spoken or len(foreign) > 1 or denied or device.tells(clues.ClueKind.FORWARDS)):
         text = (
             f"{mac} sends packets from {listed(foreign[:4])}, which it has not shown to hold: it may be a router that "
             "passes on what others say. Connect straight to the device."
@@ -149,7 +145,7 @@ def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
     for device in devices:
         for belief in device.addresses:
             shown = belief.address in device.holdings.shown and belief.address not in device.holdings.left
-            if shown and belief.belief >= Belief.LIKELY:
+            if shown and belief.belief >= clues.Belief.LIKELY:
                 holders.setdefault(belief.address, []).append(device)
     for address, all_of_them in holders.items():
         macs = [each.mac for each in all_of_them]
@@ -163,7 +159,7 @@ def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
 
 def _ipv6_twins(devices: Iterable[Device]) -> Iterator[Hazard]:
     """Say where several use one link-local address: made by hand, or with one MAC address in two boards."""
-    holders: dict[IPv6Address, list[MacAddress]] = {}
+    holders: dict[IPv6Address, list[addresses.MacAddress]] = {}
     for device in devices:
         for address in device.ipv6:
             if address.is_link_local:
@@ -181,10 +177,10 @@ def _same_number(devices: Iterable[Device]) -> Iterator[Hazard]:
 
     It is one device's (ASHRAE 135 clause 12.11.1).
     """
-    holders: dict[tuple[Protocol, int], list[MacAddress]] = {}
+    holders: dict[tuple[protocols.Protocol, int], list[addresses.MacAddress]] = {}
     for device in devices:
         for each in device.identities:
-            known = PROTOCOLS.get(each.protocol)
+            known = protocols.PROTOCOLS.get(each.protocol)
             if known and known.number_is_chosen and each.serial is not None:
                 holders.setdefault((known, each.serial), []).append(device.mac)
     for (protocol, number), macs in holders.items():
@@ -211,6 +207,6 @@ def _neighbours(devices: list[Device]) -> Iterator[Hazard]:
             yield Hazard(code="one-box", text=text, macs=(one.mac, other.mac), address=one.best.address)
 
 
-def _who(macs: list[MacAddress]) -> str:
+def _who(macs: list[addresses.MacAddress]) -> str:
     more = [f"{len(macs) - 4} more"] if len(macs) > 4 else []
     return listed([*sorted(macs)[:4], *more])

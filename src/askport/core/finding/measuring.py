@@ -12,26 +12,13 @@ from collections.abc import Callable, Collection, Generator, Iterable
 from dataclasses import replace
 from ipaddress import IPv4Address
 
+from askport.core import machine, wire
 from askport.core.addresses import LINK_LOCAL, UNSPECIFIED, MacAddress, common_prefix, host_fault_of
-from askport.core.finding.beliefs import Measurement
-from askport.core.finding.questioning import (
-    Kind,
-    Probe,
-    Reaction,
-    broadcasts_of,
-    closing_frame,
-    kind_of,
-    question_frame,
-    sources_sharing,
-    stand_in_answer,
-    stood_in_for,
-)
+from askport.core.finding import beliefs, questioning
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
-from askport.core.machine import Machine
 from askport.core.text import listed
-from askport.core.wire import Heard, Link
 
 _OUTERMOST, _INNERMOST = 7, 30
 """A source that shares 7 bits is outside of every private subnet; one that shares 30 is inside of all that have
@@ -64,13 +51,13 @@ _NO_SOURCE = "Every address that it could be asked from is planned, or somebody'
 _WIDEST_BESIDE = 16
 """Masks beside are looked for from here on; no device of the trade has a wider one as its narrower."""
 
-_Due = Probe | float | tuple[IPv4Address, ...]
+_Due = questioning.Probe | float | tuple[IPv4Address, ...]
 """What comes next: a question, so many seconds of waiting, or sources that are to be asked about beforehand."""
-_Search = Generator[_Due, Reaction, Measurement]
-_Asks = Generator[_Due, Reaction, Reaction]
+_Search = Generator[_Due, questioning.Reaction, beliefs.Measurement]
+_Asks = Generator[_Due, questioning.Reaction, questioning.Reaction]
 
 
-class Measuring(Machine):
+class Measuring(machine.Machine):
     """Measures one address of one device, on a wire that carries this device alone."""
 
     def __init__(
@@ -105,7 +92,7 @@ class Measuring(Machine):
         self._asked_from = asked_from if asked_from is not None else set()
         self.sources: set[IPv4Address] = set()
         """Addresses that were used as sources: what the device asks of these, it was made to ask."""
-        self.result: Measurement | None = None
+        self.result: beliefs.Measurement | None = None
         self.questions = 0
         """Frames that were asked with, beside those that see whether a source is somebody's."""
         self._gateways: list[IPv4Address | MacAddress] = []
@@ -118,11 +105,11 @@ class Measuring(Machine):
         """Addresses that were asked for, and that nobody has answered for."""
         self._reacts_s, self._asked_at = _REACT_S, now
         self._source: IPv4Address | None = None
-        self._question: Probe | None = None
+        self._question: questioning.Probe | None = None
         self._is_asking = self._asks_by_arp = self._has_answered = False
         self._times = 0
         self._deadline: float | None = now
-        self._kinds, self._was_silent = list(Kind), False
+        self._kinds, self._was_silent = list(questioning.Kind), False
         """Kinds of question, the one that got the last reaction first, and whether some question got none in any."""
         self._search = self._halve()
         self._go_on(lambda: next(self._search), now)
@@ -143,14 +130,14 @@ class Measuring(Machine):
         yield tuple(found[0] for each in range(_OUTERMOST + 1, _INNERMOST + 1) if (found := self._sources(each)))
         reaction = yield from self._ask_any(near)
         outside, inside = _OUTERMOST, near
-        if reaction is Reaction.THROUGH:
+        if reaction is questioning.Reaction.THROUGH:
             hop = self._gateways[-1]
             # Its gateway is always inside, and may be the only other address there.
             inside = common_prefix(self.address, hop) if isinstance(hop, IPv4Address) else _INNERMOST
             outside, inside = near, min(_INNERMOST, inside)
             if inside <= outside:
                 return self._hidden("Even the address next to its own goes through its gateway.")
-        elif reaction is Reaction.SILENT:
+        elif reaction is questioning.Reaction.SILENT:
             if not self._sources(_INNERMOST):  # those next to its own are planned for its neighbours
                 return self._hidden(_WHY_HIDDEN[reaction])
             reaction = yield from self._ask_any(_INNERMOST)
@@ -171,11 +158,11 @@ class Measuring(Machine):
     def _ask_any(self, shared: int, variant: int = 0, source: IPv4Address | None = None) -> _Asks:
         """Ask in the way that had an answer last, and in all others where that has none: one limits pings, one TCP."""
         kinds = self._kinds if self._was_silent else self._kinds[:1]  # at once, where silence is to be expected
-        reaction = yield Probe(shared, tuple(kinds), variant, source)
-        if reaction is Reaction.SILENT and (others := self._kinds[len(kinds) :]):
+        reaction = yield questioning.Probe(shared, tuple(kinds), variant, source)
+        if reaction is questioning.Reaction.SILENT and (others := self._kinds[len(kinds) :]):
             again = self._source if self._source not in self._somebodys else None
-            reaction = yield Probe(shared, tuple(others), variant, again)
-        self._was_silent |= reaction is Reaction.SILENT
+            reaction = yield questioning.Probe(shared, tuple(others), variant, again)
+        self._was_silent |= reaction is questioning.Reaction.SILENT
         return reaction
 
     def _verify(self, prefix: int) -> _Search:
@@ -203,23 +190,25 @@ class Measuring(Machine):
             yield from self._ask_until_named(prefix)
         return self._conclude(prefix, len(beyond))
 
-    def _end_unshown(self, prefix: int, inside: IPv4Address | None) -> Generator[_Due, Reaction, Measurement | None]:
+    def _end_unshown(
+        self, prefix: int, inside: IPv4Address | None
+    ) -> Generator[_Due, questioning.Reaction, beliefs.Measurement | None]:
         """Where it is silent beyond the end, see that it is its mask that ends there, and not what it lets in.
 
         No host answers the broadcast address of its subnet as it answers a host: it stays silent (RFC 1122 section
         3.2.1.3), or answers everybody, as Linux does. With a wider mask, and a list of those whom it lets in, that
         address is one like any other.
         """
-        own, _ = broadcasts_of(self.address, prefix)
+        own, _ = questioning.broadcasts_of(self.address, prefix)
         if own == self.address:
             return self._hidden(f"Beyond /{prefix} it answers nobody, which shows no mask.")
         yield (own,)
         if own in self._somebodys:
             return self._hidden(_NO_SOURCE)
         reaction = yield from self._ask_any(prefix, 0, own)
-        if reaction is Reaction.TO_ALL:
+        if reaction is questioning.Reaction.TO_ALL:
             return None
-        if reaction is Reaction.SILENT:
+        if reaction is questioning.Reaction.SILENT:
             is_told = yield from self._answers_all_but(own, inside, prefix)
             return None if is_told else self._hidden(_DIFFERS)
         why = f"Beyond /{prefix} it answers nobody, but it does not treat {own} as its broadcast address"
@@ -227,14 +216,14 @@ class Measuring(Machine):
 
     def _answers_all_but(
         self, silent: IPv4Address, control: IPv4Address | None, shared: int
-    ) -> Generator[_Due, Reaction, bool]:
+    ) -> Generator[_Due, questioning.Reaction, bool]:
         """Whether one source gets no answer, and another beside it does, in an order that chance or a limit has not."""
         for step in (control, control, silent, silent, control, silent, control):
-            if _is_inside((yield Probe(shared, (self._kinds[0],), 1, step))) is (step is silent):
+            if _is_inside((yield questioning.Probe(shared, (self._kinds[0],), 1, step))) is (step is silent):
                 return False
         return True
 
-    def _mask_beside(self, prefix: int) -> Generator[_Due, Reaction, Measurement | None]:
+    def _mask_beside(self, prefix: int) -> Generator[_Due, questioning.Reaction, beliefs.Measurement | None]:
         """See whether a longer mask stands beside: its broadcast address gets no answer, though the mask has room.
 
         A device with two addresses answers all that either subnet holds, so that the wider hides the narrower. But no
@@ -242,9 +231,9 @@ class Measuring(Machine):
         same address one subnet further, unless they take every address like it for a broadcast.
         """
         longer = range(max(prefix + 1, _WIDEST_BESIDE), _INNERMOST + 1)
-        pairs = {each: broadcasts_of(self.address, each) for each in longer}
+        pairs = {each: questioning.broadcasts_of(self.address, each) for each in longer}
         # The broadcast address of its own mask gets no answer anyway, and may be that of longer ones too.
-        avoid = self._avoid | {self.address, broadcasts_of(self.address, prefix)[0]}
+        avoid = self._avoid | {self.address, questioning.broadcasts_of(self.address, prefix)[0]}
         pairs = {each: pair for each, pair in pairs.items() if avoid.isdisjoint(pair)}
         yield tuple(own for own, _ in pairs.values())
         for length, (own, beside) in pairs.items():
@@ -253,12 +242,12 @@ class Measuring(Machine):
             reaction = yield from self._ask_any(length, 0, own)
             if _is_inside(reaction):
                 continue
-            if reaction is Reaction.TO_ALL or (yield from self._answers_all_but(own, beside, length)):
+            if reaction is questioning.Reaction.TO_ALL or (yield from self._answers_all_but(own, beside, length)):
                 text = f"It has another address beside this one: one of them has the mask /{prefix}, the other"
                 return self._hidden(f"{text} /{length}, and which has which is not shown.")
         return None
 
-    def _ask_from_afar(self) -> Generator[_Due, Reaction, None]:
+    def _ask_from_afar(self) -> Generator[_Due, questioning.Reaction, None]:
         """Ask from addresses outside all private ranges: what is just beyond its mask may have a route of its own."""
         far = [each for each in _FAR if each not in self._avoid and common_prefix(self.address, each) < _OUTERMOST]
         yield tuple(far)
@@ -266,7 +255,7 @@ class Measuring(Machine):
             if source not in self._taken:
                 yield from self._ask_any(0, 0, source)
 
-    def _ask_until_named(self, prefix: int) -> Generator[_Due, Reaction, None]:
+    def _ask_until_named(self, prefix: int) -> Generator[_Due, questioning.Reaction, None]:
         """Ask on where it sends through a gateway of which it remembers the MAC address, until it says whose it is."""
         for turn in range(_REMEMBERED):
             if any(isinstance(each, IPv4Address) for each in self._named(self._gateways)):
@@ -279,7 +268,7 @@ class Measuring(Machine):
         owned = {mac: next(iter(known)) for mac, known in self._owners.items() if len(known) == 1}
         return [owned.get(each, each) if isinstance(each, MacAddress) else each for each in dict.fromkeys(hops)]
 
-    def _conclude(self, prefix: int, beyond: int) -> Measurement:
+    def _conclude(self, prefix: int, beyond: int) -> beliefs.Measurement:
         """Say what was measured; the next hops of the first answers are of sources just beyond the mask."""
         mask = f"Its mask was measured: /{prefix}"
         near, far = (dict.fromkeys(self._named(each)) for each in (self._gateways[:beyond], self._gateways[beyond:]))
@@ -304,12 +293,12 @@ class Measuring(Machine):
         several = tuple(known) if far and len(known) > 1 else ()
         return replace(self._found(prefix, None, f"{mask}. {why}"), why_no_gateway=why, gateways=several)
 
-    def _found(self, prefix: int, gateway: IPv4Address | None, because: str) -> Measurement:
-        return Measurement(
+    def _found(self, prefix: int, gateway: IPv4Address | None, because: str) -> beliefs.Measurement:
+        return beliefs.Measurement(
             prefix=prefix, gateway=gateway, because=because, questions=self.questions, answered=self._has_answered
         )
 
-    def _hidden(self, because: str) -> Measurement:
+    def _hidden(self, because: str) -> beliefs.Measurement:
         text = f"Its mask cannot be measured from outside. {because}"
         return replace(self._found(0, None, text), prefix=None)
 
@@ -333,7 +322,7 @@ class Measuring(Machine):
         else:
             self._prepare(due, now)
 
-    def _prepare(self, question: Probe, now: float) -> None:
+    def _prepare(self, question: questioning.Probe, now: float) -> None:
         """Ask whether anybody holds the source, before it is used; it is never announced."""
         self._question, self._is_asking, self._times = question, False, 0
         self._source = self._unused(question)
@@ -348,7 +337,7 @@ class Measuring(Machine):
         self._send(arp_question(self._laptop_mac, self._source))
         self._deadline = now + _ASK_FIRST_S
 
-    def _unused(self, question: Probe) -> IPv4Address | None:
+    def _unused(self, question: questioning.Probe) -> IPv4Address | None:
         """Return a source that nobody has: a fresh one, or one that was asked from before where there is no other."""
         if question.source:
             return question.source if question.source not in self._somebodys else None
@@ -366,7 +355,7 @@ class Measuring(Machine):
         somebodys, small = self._somebodys, shared >= _INNERMOST - 1
         return [
             each
-            for each in sources_sharing(self.address, shared, self._seed + variant)
+            for each in questioning.sources_sharing(self.address, shared, self._seed + variant)
             if each not in somebodys and each not in LINK_LOCAL and not host_fault_of(each)
             if small or int(each) & 0xFF not in _GATEWAY_LIKE
         ]
@@ -378,30 +367,32 @@ class Measuring(Machine):
         self._asked_from.add(self._source)
         for kind in self._question.kinds:
             self.questions += 1
-            self._send(question_frame(self._laptop_mac, self.mac, self.address, self._source, kind, self.questions))
+            self._send(
+                questioning.question_frame(self._laptop_mac, self.mac, self.address, self._source, kind, self.questions)
+            )
         self._is_asking, self._asked_at, self._asks_by_arp = True, now, False
         self._deadline = now + self._reacts_s
 
-    def _reacted(self, reaction: Reaction, now: float) -> None:
-        if reaction is not Reaction.SILENT:
+    def _reacted(self, reaction: questioning.Reaction, now: float) -> None:
+        if reaction is not questioning.Reaction.SILENT:
             self._has_answered = True
             self._reacts_s = max(_LEAST_S, min(_MOST_S, 4 * (now - self._asked_at)), self._reacts_s / 2)
         self._is_asking = False
         self._go_on(lambda: self._search.send(reaction), now)
 
-    def _finish(self, result: Measurement) -> None:
+    def _finish(self, result: beliefs.Measurement) -> None:
         self.result, self._deadline = result, None
 
     # The machine
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         """Give up: what answers after this may be another device."""
         if not self.done:
             self._finish(self._hidden("The link went down meanwhile."))
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         ethernet, arp = heard.packet.get(Ethernet), heard.packet.get(Arp)
-        if self.done or ethernet is None or ethernet.src == self._laptop_mac or stood_in_for(ethernet.src):
+        if self.done or ethernet is None or ethernet.src == self._laptop_mac or questioning.stood_in_for(ethernet.src):
             return
         if ethernet.src != self.mac:
             if arp and arp.op == Op.REPLY and arp.spa in self._is_nobodys:
@@ -417,10 +408,10 @@ class Measuring(Machine):
         ipv4 = heard.packet.get(IPv4)
         if ipv4 is None or ipv4.src != self.address or ipv4.dst not in self.sources:
             return
-        if closing := closing_frame(heard.packet, self._laptop_mac):
+        if closing := questioning.closing_frame(heard.packet, self._laptop_mac):
             self._send(closing)
         if self._is_asking and ipv4.dst == self._source:
-            kind = kind_of(heard.packet)
+            kind = questioning.kind_of(heard.packet)
             self._kinds.sort(key=lambda each: each is not kind)
             if ethernet.dst != self._laptop_mac and ethernet.dst in self._laptop_macs:
                 self._is_asking = False
@@ -435,17 +426,17 @@ class Measuring(Machine):
         if self._question and address == self._source and not self._is_asking:
             self._prepare(self._question, at)
 
-    def _where_to(self, mac: MacAddress, source: IPv4Address) -> Reaction:
+    def _where_to(self, mac: MacAddress, source: IPv4Address) -> questioning.Reaction:
         """Return what an answer's next hop says."""
-        hop = stood_in_for(mac)
+        hop = questioning.stood_in_for(mac)
         if hop == source:
-            return Reaction.INSIDE
+            return questioning.Reaction.INSIDE
         if mac == self._laptop_mac:
-            return Reaction.STRAIGHT
+            return questioning.Reaction.STRAIGHT
         if mac.is_group:
-            return Reaction.TO_ALL
+            return questioning.Reaction.TO_ALL
         self._gateways.append(mac if hop is None else hop)
-        return Reaction.THROUGH
+        return questioning.Reaction.THROUGH
 
     def _hear_arp(self, arp: Arp, ethernet: Ethernet, at: float) -> None:
         if arp.op == Op.REPLY and arp.spa in self._is_nobodys:
@@ -453,7 +444,11 @@ class Measuring(Machine):
             return
         if arp.op != Op.REQUEST or arp.spa == arp.tpa or arp.is_probe or arp.tpa in self._ours - self.sources:
             return
-        if not ethernet.dst.is_group and stood_in_for(ethernet.dst) is None and ethernet.dst != self._laptop_mac:
+        if (
+            not ethernet.dst.is_group
+            and questioning.stood_in_for(ethernet.dst) is None
+            and ethernet.dst != self._laptop_mac
+        ):
             self._owners.setdefault(ethernet.dst, set()).add(arp.tpa)  # it checks a neighbour that it remembers
         known = arp.tpa in self.sources | self._asked_for
         if not known and len(self._asked_for) >= _MOST_ASKED:
@@ -461,7 +456,7 @@ class Measuring(Machine):
         if arp.tpa not in self.sources:
             self._asked_for.add(arp.tpa)
         # Each is answered, or it would ask on and answer nothing. What it makes of that is seen in where it answers.
-        self._send(stand_in_answer(arp, self._laptop_mac))
+        self._send(questioning.stand_in_answer(arp, self._laptop_mac))
         if self._is_asking:
             self._asks_by_arp = True
             self._deadline = max(self._deadline or at, at + self._reacts_s)
@@ -473,21 +468,21 @@ class Measuring(Machine):
         if self._deadline is None or now < self._deadline:
             return
         if self._question is None:
-            self._go_on(lambda: self._search.send(Reaction.SILENT), now)
+            self._go_on(lambda: self._search.send(questioning.Reaction.SILENT), now)
         elif not self._is_asking or (self._times < _REPEATS and (self._asks_by_arp or not self._has_answered)):
             self._ask(now)
         else:
-            self._reacted(Reaction.SILENT, now)
+            self._reacted(questioning.Reaction.SILENT, now)
 
 
 _WHY_HIDDEN = {
-    Reaction.SILENT: "It reacted to neither ping, TCP nor UDP from addresses beside its own.",
-    Reaction.STRAIGHT: "It answers straight to the sender's MAC address without asking for anybody by ARP.",
-    Reaction.INSIDE: "It asks by ARP for every address, whether in its subnet or not.",
-    Reaction.THROUGH: "Even the address next to its own is outside its subnet.",
-    Reaction.TO_ALL: "It answers everybody, and not whoever asks.",
+    questioning.Reaction.SILENT: "It reacted to neither ping, TCP nor UDP from addresses beside its own.",
+    questioning.Reaction.STRAIGHT: "It answers straight to the sender's MAC address without asking for anybody by ARP.",
+    questioning.Reaction.INSIDE: "It asks by ARP for every address, whether in its subnet or not.",
+    questioning.Reaction.THROUGH: "Even the address next to its own is outside its subnet.",
+    questioning.Reaction.TO_ALL: "It answers everybody, and not whoever asks.",
 }
 
 
-def _is_inside(reaction: Reaction) -> bool:
-    return reaction in (Reaction.INSIDE, Reaction.STRAIGHT)
+def _is_inside(reaction: questioning.Reaction) -> bool:
+    return reaction in (questioning.Reaction.INSIDE, questioning.Reaction.STRAIGHT)

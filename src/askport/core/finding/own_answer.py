@@ -9,14 +9,13 @@ from collections.abc import Collection
 from ipaddress import IPv4Address
 from itertools import islice
 
+from askport.core import machine, wire
 from askport.core.addresses import BROADCAST_MAC, MacAddress
 from askport.core.finding.checking import is_answer_to, neighbours
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import STAYS_ON_LINK, Ends, ends_of, frame_between
-from askport.core.machine import Machine
-from askport.core.wire import Heard
 
 _ROUNDS = 2
 """How often it must have stayed silent about the neighbours while it answered for itself."""
@@ -26,7 +25,7 @@ _IDENTIFIER = 0x4157
 _ECHO_EVERY_S = 0.2
 
 
-class OwnAnswer(Machine):
+class OwnAnswer(machine.Machine):
     """Watches one device that is to come to one address."""
 
     def __init__(
@@ -53,7 +52,7 @@ class OwnAnswer(Machine):
         for each in self._neighbours:
             self._send(to + arp_question(self._laptop_mac, each, sender=self._sender)[6:])
 
-    def shows(self, heard: Heard, was: IPv4Address | None) -> bool:
+    def shows(self, heard: wire.Heard, was: IPv4Address | None) -> bool:
         """Whether this frame shows that it holds the address; ``was`` is where it is before."""
         ethernet, arp, icmp = heard.packet.get(Ethernet), heard.packet.get(Arp), heard.packet.get(Icmp)
         if ethernet is None or ethernet.src != self._mac or self._answers_for_others:

@@ -4,8 +4,7 @@ from collections.abc import Mapping
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.beliefs import Gathered
-from askport.core.finding.clues import Clue, ClueKind
+from askport.core.finding import beliefs, clues
 from askport.core.finding.doubts import Rival
 
 MAX_ADDRESSES = 1024
@@ -15,7 +14,7 @@ MAX_ADDRESSES = 1024
 class Rivals:
     """Remembers who has shown which address."""
 
-    def __init__(self, gathered: Mapping[MacAddress, Gathered]) -> None:
+    def __init__(self, gathered: Mapping[MacAddress, beliefs.Gathered]) -> None:
         """Begin with nothing.
 
         Args:
@@ -24,7 +23,7 @@ class Rivals:
         self._gathered = gathered
         self._holders: dict[IPv4Address, set[MacAddress]] = {}
 
-    def see(self, clue: Clue, at: float) -> None:
+    def see(self, clue: clues.Clue, at: float) -> None:
         """Have the others that have shown an address know that this one shows it now."""
         address = clue.address
         if address is None:
@@ -34,7 +33,7 @@ class Rivals:
         if len(holders) < 2:
             return
         others = sorted(holders - {clue.mac})
-        rival = Rival(clue.mac, at, clue.kind is ClueKind.ANSWERS, self._only_announced(clue.mac, address))
+        rival = Rival(clue.mac, at, clue.kind is clues.ClueKind.ANSWERS, self._only_announced(clue.mac, address))
         for mac in others:
             if other := self._gathered.get(mac):
                 other.holdings.rivals[address] = rival

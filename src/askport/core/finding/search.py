@@ -5,11 +5,10 @@ from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import NO_MAC, MacAddress, parse_address, parse_network
 from askport.core.errors import BadInput
-from askport.core.finding.clues import Belief, ClueKind
+from askport.core.finding import clues, loudness
 from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.finding.label import LabelMatch, label_digits, match_label
-from askport.core.finding.loudness import Loudness
 from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE
 
 _LIVE = ("address-server", "router")
@@ -108,7 +107,7 @@ class Search:
 
     @staticmethod
     def _runs(device: Device) -> bool:
-        return device.tells(ClueKind.SERVES) or device.tells(ClueKind.ROUTES_IPV6)
+        return device.tells(clues.ClueKind.SERVES) or device.tells(clues.ClueKind.ROUTES_IPV6)
 
     def accept(self) -> None:
         """Take in that the device at hand is the one that is meant, though it runs a network."""
@@ -131,11 +130,11 @@ class Search:
         On the top rung, sweep again once the last sweep is over.
         """
         finder = self.finder
-        if finder.loudness is Loudness.LISTEN:
+        if finder.loudness is loudness.Loudness.LISTEN:
             finder.greet(now)
             if self._delivered:
                 finder.call(self.known_addresses(), now=now)
-        elif finder.loudness is Loudness.GREET:
+        elif finder.loudness is loudness.Loudness.GREET:
             finder.call(self.known_addresses(), now=now)
         elif finder.sweeping is None or finder.sweeping.done:
             finder.sweep([*self._likely_ranges(), *PRIVATE], now=now, rate=self.sweep_rate)
@@ -177,7 +176,7 @@ class Search:
         """
         delivered = [self._delivered] if self._delivered else []
         beliefs = [belief for device in self.finder.devices() for belief in device.addresses]
-        delivered += [each.address for each in beliefs if each.belief is not Belief.CERTAIN]
+        delivered += [each.address for each in beliefs if each.belief is not clues.Belief.CERTAIN]
         macs = dict.fromkeys([*filter(None, (self.label_mac,)), *(each.mac for each in self.finder.devices())])
         delivered += [each for mac in macs for each in self.likely_of(mac)]
         makers = {self._maker(device.mac) for device in self.finder.devices()} - {None}

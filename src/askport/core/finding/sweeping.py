@@ -4,10 +4,8 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Network
 from itertools import islice
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, machine, wire
 from askport.core.formats.arp import arp_question
-from askport.core.machine import Machine, SendMany
-from askport.core.wire import Link
 
 DEFAULT_SWEEP_RATE = 1000.0
 """Questions a second: under 1 % of 100 Mb/s, which small controllers still take in beside their work."""
@@ -60,10 +58,10 @@ def _without(piece: tuple[int, int], first: int, last: int) -> Iterator[tuple[in
         yield last + 1, end
 
 
-class Sweeping(Machine):
+class Sweeping(machine.Machine):
     """Asks who holds each address of the ranges, from 0.0.0.0, which disturbs nobody (RFC 5227 section 2.1.1)."""
 
-    def __init__(self, mac: MacAddress, ranges: Iterable[IPv4Network], *, now: float, rate: float) -> None:
+    def __init__(self, mac: addresses.MacAddress, ranges: Iterable[IPv4Network], *, now: float, rate: float) -> None:
         super().__init__()
         self._ranges = distinct(ranges)
         self.total = sum(last - first + 1 for first, last in self._ranges)
@@ -133,7 +131,7 @@ class Sweeping(Machine):
             self._wake_at = self._woken_at = now
         self._paused_at = None
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         """Hold on while there is no link: what is sent then reaches nobody."""
         if not link.up and self._no_link_since is None:
             self._no_link_since = now
@@ -160,7 +158,7 @@ class Sweeping(Machine):
         due = min(round((behind + step) * self.rate), max(1, round(_CATCH_UP * self.rate * since)))
         head, tail = self._head, self._tail
         frames = tuple(head + number.to_bytes(4, "big") + tail for number in islice(self._numbers, due))
-        self._effects.append(SendMany(frames))
+        self._effects.append(machine.SendMany(frames))
         self.asked += len(frames)
         self._next_at = max(self._next_at, now - _MOST_BEHIND_S) + due / self.rate
         self._woken_at, self._wake_at = now, max(self._next_at, now + step)

@@ -7,12 +7,9 @@ from enum import Enum, auto
 from ipaddress import IPv4Address
 from itertools import islice
 
-from askport.core.addresses import LINK_LOCAL, UNSPECIFIED, MacAddress
-from askport.core.finding.checking import Witness
-from askport.core.finding.own_answer import OwnAnswer
+from askport.core import addresses, machine, wire
+from askport.core.finding import checking, own_answer
 from askport.core.formats.arp import arp_question
-from askport.core.machine import Machine, earliest
-from askport.core.wire import Heard
 
 _LOOK_INTERVAL_S = 0.25
 """Between questions for where it is meant to be, so that it is seen there within a second."""
@@ -49,13 +46,13 @@ class Seen:
     at: float
 
 
-class Tracker(Machine):
+class Tracker(machine.Machine):
     """Sees where a device is by what it shows, and asks for it where it may be, once it was told to look."""
 
     def __init__(
         self,
-        laptop_mac: MacAddress,
-        mac: MacAddress,
+        laptop_mac: addresses.MacAddress,
+        mac: addresses.MacAddress,
         ours: Collection[IPv4Address],
         *,
         meant: IPv4Address,
@@ -76,9 +73,9 @@ class Tracker(Machine):
         """
         super().__init__()
         self._laptop_mac = laptop_mac
-        self._sender = next(iter(ours), UNSPECIFIED)
-        self._witness = Witness(laptop_mac, mac, ours)
-        self._own_answer = OwnAnswer(laptop_mac, mac, meant, ours) if sees_coming and ours else None
+        self._sender = next(iter(ours), addresses.UNSPECIFIED)
+        self._witness = checking.Witness(laptop_mac, mac, ours)
+        self._own_answer = own_answer.OwnAnswer(laptop_mac, mac, meant, ours) if sees_coming and ours else None
         self.meant, self.was = meant, was
         self._landings = [each for each in dict.fromkeys(landings) if each not in (meant, was, *ours)]
         self.seen: dict[IPv4Address, float] = {}
@@ -123,7 +120,7 @@ class Tracker(Machine):
         self._news.clear()
         return news
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         self._see(self._witness.shows(heard), heard.at)
         if self._own_answer and self._own_answer.shows(heard, self.was):
             self._see([self.meant], heard.at)
@@ -149,17 +146,17 @@ class Tracker(Machine):
                 self.has_left = True
                 self._say(Sighting.GONE, self.was, now)
                 # The last address that it has shown beside the old one is where it is now; a fallback counts least.
-                for address in sorted(self._beside, key=lambda each: each not in LINK_LOCAL)[-1:]:
+                for address in sorted(self._beside, key=lambda each: each not in addresses.LINK_LOCAL)[-1:]:
                     self._moved(address, now)
         if self._landings and self.moved_to is None and self._unanswered > _GONE_AFTER:
             self._look_around()
 
     def next_deadline(self) -> float | None:
         """Return when to ask next, or when a check goes on."""
-        return earliest(self._look_at, self._witness.next_deadline())
+        return machine.earliest(self._look_at, self._witness.next_deadline())
 
     @property
-    def children(self) -> list[Machine]:
+    def children(self) -> list[machine.Machine]:
         return [self._witness, *filter(None, [self._own_answer])]
 
     def _ask(self, address: IPv4Address) -> None:

@@ -9,8 +9,7 @@ from ipaddress import IPv4Address
 from struct import Struct, pack, unpack_from
 from typing import NamedTuple
 
-from askport.core.addresses import UNSPECIFIED
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
 from askport.core.formats.unreadable import Unreadable
 from askport.core.text import display_text
 
@@ -150,8 +149,8 @@ class Configuration(NamedTuple):
 
     address: IPv4Address
     mask: IPv4Address
-    gateway: IPv4Address = UNSPECIFIED
-    dns: tuple[IPv4Address, IPv4Address] = (UNSPECIFIED, UNSPECIFIED)
+    gateway: IPv4Address = addresses.UNSPECIFIED
+    dns: tuple[IPv4Address, IPv4Address] = (addresses.UNSPECIFIED, addresses.UNSPECIFIED)
     domain: bytes = b""
 
 
@@ -196,7 +195,7 @@ def encode_host_name(text: str) -> bytes:
     """
     if len(text) > _MAX_HOST_NAME or not all(_LABEL.fullmatch(each) for each in text.split(".")):
         fault = f"up to {_MAX_HOST_NAME} of a to z, 0 to 9 and hyphens between them, such as valves-3"
-        raise BadInput(f"'{display_text(text, 60)}' is no host name: {fault}.")
+        raise errors.BadInput(f"'{display_text(text, 60)}' is no host name: {fault}.")
     name = text.encode("ascii")
     return pack("<H", len(name)) + name + bytes(len(name) % 2)
 

@@ -6,14 +6,13 @@ from ipaddress import IPv4Address
 from struct import Struct, pack
 from typing import NamedTuple
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.formats.unreadable import Unreadable, made
 from askport.core.text import display_text
 
 ETHERTYPE_PROFINET = 0x8892
-IDENTIFY_GROUP = MacAddress(bytes.fromhex("010ecf000000"))
+IDENTIFY_GROUP = addresses.MacAddress(bytes.fromhex("010ecf000000"))
 _MAX_BLOCKS = 64
 _ASKED = 0x41_50_47_31
 """Marks what everybody is asked, so that answers to it are known to be ours."""
@@ -193,11 +192,11 @@ def station_name(text: str) -> bytes:
     elif re.fullmatch(r"port-\d{3}(-\d{5})?", labels[0]):
         fault = "names like this one are those of ports"
     if fault:
-        raise BadInput(f"'{display_text(text, 60)}' is no name of a station: {fault}, such as feed-lane-3.")
+        raise errors.BadInput(f"'{display_text(text, 60)}' is no name of a station: {fault}, such as feed-lane-3.")
     return text.encode("ascii")
 
 
-def identify_frame(laptop: MacAddress) -> bytes:
+def identify_frame(laptop: addresses.MacAddress) -> bytes:
     """Return what asks all stations what they are (clause 4.3.2.2.3)."""
     message = Dcp(
         FrameId.IDENTIFY_REQUEST, DcpService.IDENTIFY, 0, _ASKED, response_delay=1, blocks=((Block.ALL, b""),)
@@ -206,7 +205,7 @@ def identify_frame(laptop: MacAddress) -> bytes:
     return encode_ethernet(frame)
 
 
-def blink_frame(laptop: MacAddress, station: MacAddress, xid: int) -> bytes:
+def blink_frame(laptop: addresses.MacAddress, station: addresses.MacAddress, xid: int) -> bytes:
     """Return what has a station show where it is."""
     return dcp_frame(laptop, station, blink(xid))
 
@@ -245,7 +244,7 @@ def encode_dcp(message: Dcp) -> bytes:
     return head + blocks
 
 
-def dcp_frame(laptop: MacAddress, station: MacAddress, message: Dcp) -> bytes:
+def dcp_frame(laptop: addresses.MacAddress, station: addresses.MacAddress, message: Dcp) -> bytes:
     """Return a message as a frame for one station."""
     payload = encode_dcp(message)
     payload += bytes(max(0, _SHORTEST - len(payload)))

@@ -4,16 +4,11 @@ from collections.abc import Iterator
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
-from askport.core.addresses import MacAddress
-from askport.core.formats.arp import Arp
+from askport.core import addresses, text
+from askport.core.formats import arp, icmp, ipv4, ipv6, udp
 from askport.core.formats.dhcp import Dhcp, MessageType, OptionCode
 from askport.core.formats.ethernet import Ethernet
-from askport.core.formats.icmp import Icmp
-from askport.core.formats.ipv4 import IPv4
-from askport.core.formats.ipv6 import IPv6
 from askport.core.formats.packet import read_packet
-from askport.core.formats.udp import Udp
-from askport.core.text import display_text
 
 _MAX_OPTIONS = 64
 
@@ -42,19 +37,19 @@ def fields_of(data: bytes) -> list[Field]:
     at = fields[-1].end
     for layer in packet.layers[1:]:
         match layer:
-            case Arp():
+            case arp.Arp():
                 fields += _arp(data, at)
-            case IPv4():
+            case ipv4.IPv4():
                 header = (data[at] & 15) * 4
                 fields += _ipv4(data, at, layer)
                 at += header
-            case IPv6():
+            case ipv6.IPv6():
                 fields += _ipv6(data, at, layer)
                 at += 40 + sum(1 + len(raw) for _, raw in layer.extensions)
-            case Udp():
+            case udp.Udp():
                 fields += _udp(data, at)
                 at += 8
-            case Icmp():
+            case icmp.Icmp():
                 fields.append(Field(at, 1, "ICMP type", str(data[at])))
             case Dhcp():
                 fields += _dhcp(data, at)
@@ -65,7 +60,7 @@ def fields_of(data: bytes) -> list[Field]:
 
 
 def _mac(data: bytes, at: int, name: str) -> Field:
-    return Field(at, 6, name, str(MacAddress(data[at : at + 6])))
+    return Field(at, 6, name, str(addresses.MacAddress(data[at : at + 6])))
 
 
 def _address(data: bytes, at: int, name: str) -> Field:
@@ -98,7 +93,7 @@ def _arp(data: bytes, at: int) -> Iterator[Field]:
     yield _address(data, at + 24, "target's address")
 
 
-def _ipv4(data: bytes, at: int, packet: IPv4) -> Iterator[Field]:
+def _ipv4(data: bytes, at: int, packet: ipv4.IPv4) -> Iterator[Field]:
     yield _number(data, at + 8, 1, "time to live")
     yield Field(
         at + 9, 1, "protocol", {1: "ICMP", 2: "IGMP", 6: "TCP", 17: "UDP"}.get(packet.protocol, str(packet.protocol))
@@ -107,7 +102,7 @@ def _ipv4(data: bytes, at: int, packet: IPv4) -> Iterator[Field]:
     yield _address(data, at + 16, "destination address")
 
 
-def _ipv6(data: bytes, at: int, packet: IPv6) -> Iterator[Field]:
+def _ipv6(data: bytes, at: int, packet: ipv6.IPv6) -> Iterator[Field]:
     yield Field(at + 8, 16, "source address", str(packet.src))
     yield Field(at + 24, 16, "destination address", str(packet.dst))
 
@@ -157,5 +152,5 @@ def _option(code: int, value: bytes) -> str:
     if known in _ADDRESS_OPTIONS and len(value) >= 4:
         return f"{name}: {IPv4Address(value[:4])}"
     if known in _TEXT_OPTIONS:
-        return f"{name}: {display_text(value, 40)}"
+        return f"{name}: {text.display_text(value, 40)}"
     return name

@@ -4,8 +4,7 @@ from enum import IntEnum
 from struct import Struct, pack
 from typing import NamedTuple
 
-from askport.core.formats.checksum import internet_checksum
-from askport.core.formats.unreadable import Unreadable, made
+from askport.core.formats import checksum, unreadable
 
 
 class IcmpType(IntEnum):
@@ -30,18 +29,18 @@ class Icmp(NamedTuple):
     data: bytes = b""
 
 
-def decode_icmp(data: bytes) -> Icmp | Unreadable:
+def decode_icmp(data: bytes) -> Icmp | unreadable.Unreadable:
     """Read a message."""
     if len(data) < 8:
-        return Unreadable("ICMP", len(data), f"it has {len(data)} of at least 8 bytes")
-    if internet_checksum(data):
-        return Unreadable("ICMP", 2, "its checksum is wrong")
+        return unreadable.Unreadable("ICMP", len(data), f"it has {len(data)} of at least 8 bytes")
+    if checksum.internet_checksum(data):
+        return unreadable.Unreadable("ICMP", 2, "its checksum is wrong")
     kind, code, _, identifier, sequence_number = _HEADER.unpack_from(data)
-    return made(Icmp, (kind, code, identifier, sequence_number, data[8:]))
+    return unreadable.made(Icmp, (kind, code, identifier, sequence_number, data[8:]))
 
 
 def encode_icmp(message: Icmp) -> bytes:
     """Write a message with its checksum."""
     rest = pack("!HH", message.identifier, message.sequence_number) + message.data
     head = bytes((message.type, message.code))
-    return head + internet_checksum(head + b"\0\0" + rest).to_bytes(2, "big") + rest
+    return head + checksum.internet_checksum(head + b"\0\0" + rest).to_bytes(2, "big") + rest

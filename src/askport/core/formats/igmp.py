@@ -5,8 +5,7 @@ from ipaddress import IPv4Address
 from typing import NamedTuple
 
 from askport.core.addresses import UNSPECIFIED, address_of
-from askport.core.formats.checksum import internet_checksum
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats import checksum, unreadable
 
 PROTOCOL_IGMP = 2
 _MAX_RECORDS = 64
@@ -32,12 +31,12 @@ class Igmp(NamedTuple):
     """In tenths of a second, in queries."""
 
 
-def decode_igmp(data: bytes) -> Igmp | Unreadable:
+def decode_igmp(data: bytes) -> Igmp | unreadable.Unreadable:
     """Read a message."""
     if len(data) < 8:
-        return Unreadable("IGMP", len(data), f"it has {len(data)} of at least 8 bytes")
-    if internet_checksum(data):
-        return Unreadable("IGMP", 2, "its checksum is wrong")
+        return unreadable.Unreadable("IGMP", len(data), f"it has {len(data)} of at least 8 bytes")
+    if checksum.internet_checksum(data):
+        return unreadable.Unreadable("IGMP", 2, "its checksum is wrong")
     groups: list[IPv4Address] = []
     if data[0] == IgmpType.REPORT_V3:
         at = 8
@@ -59,4 +58,4 @@ def encode_igmp(message: Igmp) -> bytes:
     else:
         tail = (message.groups[0] if message.groups else UNSPECIFIED).packed
     head = bytes((message.type, message.max_response))
-    return head + internet_checksum(head + b"\0\0" + tail).to_bytes(2, "big") + tail
+    return head + checksum.internet_checksum(head + b"\0\0" + tail).to_bytes(2, "big") + tail

@@ -4,29 +4,12 @@ from collections.abc import Callable
 from ipaddress import IPv4Address, IPv6Address
 from typing import Any, NamedTuple, TypeVar
 
-from askport.core.addresses import MacAddress
-from askport.core.formats.arp import decode_arp
-from askport.core.formats.dhcp import CLIENT_PORT, SERVER_PORT, decode_dhcp
-from askport.core.formats.discovery import (
-    PORT_SSDP,
-    PORT_WS_DISCOVERY,
-    decode_ssdp,
-    decode_ws_discovery,
-)
-from askport.core.formats.dns import PORT_LLMNR, PORT_MDNS, PORT_NETBIOS_NAMES, decode_dns
-from askport.core.formats.eapol import ETHERTYPE_EAPOL, decode_eapol
+from askport.core import addresses, protocols
+from askport.core.formats import arp, dhcp, discovery, dns, eapol, icmp, icmpv6, igmp, llc, lldp, tcp, udp
 from askport.core.formats.ethernet import ETHERTYPE_ARP, ETHERTYPE_IPV4, Ethernet, decode_ethernet
-from askport.core.formats.icmp import Icmp, decode_icmp, encode_icmp
-from askport.core.formats.icmpv6 import PROTOCOL_ICMPV6, decode_icmpv6
-from askport.core.formats.igmp import PROTOCOL_IGMP, decode_igmp
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_TCP, PROTOCOL_UDP, IPv4, decode_ipv4, ipv4_frame
 from askport.core.formats.ipv6 import ETHERTYPE_IPV6, IPv6, decode_ipv6, ipv6_frame
-from askport.core.formats.llc import SAP_SPANNING_TREE, Llc, decode_bpdu, decode_llc
-from askport.core.formats.lldp import ETHERTYPE_LLDP, decode_lldp
-from askport.core.formats.tcp import Tcp, decode_tcp, encode_tcp
-from askport.core.formats.udp import Udp, decode_udp, encode_udp
 from askport.core.formats.unreadable import Unreadable, made
-from askport.core.protocols import PROTOCOLS, later
 
 L = TypeVar("L")
 Decoder = Callable[[bytes], Any]
@@ -34,35 +17,35 @@ Decoder = Callable[[bytes], Any]
 
 # To read one protocol more: its decoder, and one line in the table of what carries it; field protocols declare theirs.
 BY_ETHERTYPE: dict[int | None, Decoder] = {
-    ETHERTYPE_ARP: decode_arp,
+    ETHERTYPE_ARP: arp.decode_arp,
     ETHERTYPE_IPV4: decode_ipv4,
     ETHERTYPE_IPV6: decode_ipv6,
-    ETHERTYPE_LLDP: decode_lldp,
-    ETHERTYPE_EAPOL: decode_eapol,
-    None: decode_llc,
-    **{each.ethertype: later(each.decoder) for each in PROTOCOLS.values() if each.ethertype},
+    lldp.ETHERTYPE_LLDP: lldp.decode_lldp,
+    eapol.ETHERTYPE_EAPOL: eapol.decode_eapol,
+    None: llc.decode_llc,
+    **{each.ethertype: protocols.later(each.decoder) for each in protocols.PROTOCOLS.values() if each.ethertype},
 }
-BY_SAP: dict[int, Decoder] = {SAP_SPANNING_TREE: decode_bpdu}
+BY_SAP: dict[int, Decoder] = {llc.SAP_SPANNING_TREE: llc.decode_bpdu}
 BY_IP_PROTOCOL: dict[int, Decoder] = {
-    PROTOCOL_ICMP: decode_icmp,
-    PROTOCOL_IGMP: decode_igmp,
-    PROTOCOL_TCP: decode_tcp,
-    PROTOCOL_UDP: decode_udp,
+    PROTOCOL_ICMP: icmp.decode_icmp,
+    igmp.PROTOCOL_IGMP: igmp.decode_igmp,
+    PROTOCOL_TCP: tcp.decode_tcp,
+    PROTOCOL_UDP: udp.decode_udp,
 }
 BY_IPV6_HEADER: dict[int, Decoder] = {
-    PROTOCOL_ICMPV6: decode_icmpv6,
-    PROTOCOL_TCP: decode_tcp,
-    PROTOCOL_UDP: decode_udp,
+    icmpv6.PROTOCOL_ICMPV6: icmpv6.decode_icmpv6,
+    PROTOCOL_TCP: tcp.decode_tcp,
+    PROTOCOL_UDP: udp.decode_udp,
 }
 BY_UDP_PORT: dict[int, Decoder] = {
-    SERVER_PORT: decode_dhcp,
-    CLIENT_PORT: decode_dhcp,
-    PORT_MDNS: decode_dns,
-    PORT_LLMNR: decode_dns,
-    PORT_NETBIOS_NAMES: decode_dns,
-    PORT_SSDP: decode_ssdp,
-    PORT_WS_DISCOVERY: decode_ws_discovery,
-    **{each.udp_port: later(each.decoder) for each in PROTOCOLS.values() if each.udp_port},
+    dhcp.SERVER_PORT: dhcp.decode_dhcp,
+    dhcp.CLIENT_PORT: dhcp.decode_dhcp,
+    dns.PORT_MDNS: dns.decode_dns,
+    dns.PORT_LLMNR: dns.decode_dns,
+    dns.PORT_NETBIOS_NAMES: dns.decode_dns,
+    discovery.PORT_SSDP: discovery.decode_ssdp,
+    discovery.PORT_WS_DISCOVERY: discovery.decode_ws_discovery,
+    **{each.udp_port: protocols.later(each.decoder) for each in protocols.PROTOCOLS.values() if each.udp_port},
 }
 
 
@@ -82,10 +65,10 @@ class Packet(NamedTuple):
 
 _CARRIES: dict[type, Callable[[Any], Decoder | None]] = {
     Ethernet: lambda frame: BY_ETHERTYPE.get(frame.ethertype),
-    Llc: lambda header: BY_SAP.get(header.dsap),
+    llc.Llc: lambda header: BY_SAP.get(header.dsap),
     IPv4: lambda packet: None if packet.is_fragment else BY_IP_PROTOCOL.get(packet.protocol),
     IPv6: lambda packet: BY_IPV6_HEADER.get(packet.next_header),
-    Udp: lambda datagram: BY_UDP_PORT.get(datagram.dst_port) or BY_UDP_PORT.get(datagram.src_port),
+    udp.Udp: lambda datagram: BY_UDP_PORT.get(datagram.dst_port) or BY_UDP_PORT.get(datagram.src_port),
 }
 """How each layer that carries another says which one."""
 
@@ -109,9 +92,9 @@ def read_packet(data: bytes) -> Packet:
 class Ends(NamedTuple):
     """The two ends that a frame goes between."""
 
-    src_mac: MacAddress
+    src_mac: addresses.MacAddress
     src: IPv4Address
-    dst_mac: MacAddress
+    dst_mac: addresses.MacAddress
     dst: IPv4Address
 
     @property
@@ -123,9 +106,9 @@ class Ends(NamedTuple):
 class Ends6(NamedTuple):
     """The same, over IPv6."""
 
-    src_mac: MacAddress
+    src_mac: addresses.MacAddress
     src: IPv6Address
-    dst_mac: MacAddress
+    dst_mac: addresses.MacAddress
     dst: IPv6Address
 
     @property
@@ -138,15 +121,15 @@ STAYS_ON_LINK = 1
 """A time to live with which no router passes a packet on: only who holds its destination can answer it (RFC 791)."""
 
 
-def frame_between(ends: Ends | Ends6, message: Icmp | Tcp | Udp, ttl: int = 64) -> bytes:
+def frame_between(ends: Ends | Ends6, message: icmp.Icmp | tcp.Tcp | udp.Udp, ttl: int = 64) -> bytes:
     """Return a whole frame with this message from one end to the other."""
     match message:
-        case Icmp():
-            protocol, payload = PROTOCOL_ICMP, encode_icmp(message)
-        case Tcp():
-            protocol, payload = PROTOCOL_TCP, encode_tcp(message, src=ends.src, dst=ends.dst)
-        case Udp():
-            protocol, payload = PROTOCOL_UDP, encode_udp(message, src=ends.src, dst=ends.dst)
+        case icmp.Icmp():
+            protocol, payload = PROTOCOL_ICMP, icmp.encode_icmp(message)
+        case tcp.Tcp():
+            protocol, payload = PROTOCOL_TCP, tcp.encode_tcp(message, src=ends.src, dst=ends.dst)
+        case udp.Udp():
+            protocol, payload = PROTOCOL_UDP, udp.encode_udp(message, src=ends.src, dst=ends.dst)
     if isinstance(ends, Ends6):
         packet6 = IPv6(src=ends.src, dst=ends.dst, next_header=protocol, payload=payload, hop_limit=ttl)
         return ipv6_frame(packet6, src=ends.src_mac, dst=ends.dst_mac)

@@ -5,9 +5,7 @@ from struct import Struct, pack
 from typing import NamedTuple
 
 from askport.core.addresses import Address
-from askport.core.formats.checksum import internet_checksum, pseudo_header
-from askport.core.formats.ipv4 import PROTOCOL_TCP
-from askport.core.formats.unreadable import Unreadable, made
+from askport.core.formats import checksum, ipv4, unreadable
 
 _HEADER = Struct("!HHIIHH")
 _END_OF_OPTIONS, _NO_OPERATION, _TIMESTAMPS = 0, 1, 8
@@ -35,16 +33,16 @@ class Tcp(NamedTuple):
     payload: bytes = b""
 
 
-def decode_tcp(data: bytes) -> Tcp | Unreadable:
+def decode_tcp(data: bytes) -> Tcp | unreadable.Unreadable:
     """Read a segment; its checksum is left alone, as for UDP."""
     if len(data) < 20:
-        return Unreadable("TCP", len(data), f"it has {len(data)} of at least 20 bytes")
+        return unreadable.Unreadable("TCP", len(data), f"it has {len(data)} of at least 20 bytes")
     src_port, dst_port, seq, ack, offset_flags, window = _HEADER.unpack_from(data)
     header = (offset_flags >> 12) * 4
     if not 20 <= header <= len(data):
-        return Unreadable("TCP", 12, f"a header of {header} bytes in a segment of {len(data)}")
+        return unreadable.Unreadable("TCP", 12, f"a header of {header} bytes in a segment of {len(data)}")
     flags = offset_flags & 0x1FF
-    return made(Tcp, (src_port, dst_port, seq, ack, flags, window, data[20:header], data[header:]))
+    return unreadable.made(Tcp, (src_port, dst_port, seq, ack, flags, window, data[20:header], data[header:]))
 
 
 def encode_tcp(segment: Tcp, *, src: Address, dst: Address) -> bytes:
@@ -60,8 +58,8 @@ def encode_tcp(segment: Tcp, *, src: Address, dst: Address) -> bytes:
         segment.window,
     )
     tail = b"\0\0" + segment.options + segment.payload
-    covered = pseudo_header(src, dst, PROTOCOL_TCP, len(head) + 2 + len(tail)) + head + b"\0\0" + tail
-    return head + internet_checksum(covered).to_bytes(2, "big") + tail
+    covered = checksum.pseudo_header(src, dst, ipv4.PROTOCOL_TCP, len(head) + 2 + len(tail)) + head + b"\0\0" + tail
+    return head + checksum.internet_checksum(covered).to_bytes(2, "big") + tail
 
 
 def encode_timestamp(value: int) -> bytes:

@@ -9,8 +9,7 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from askport.core.errors import BadInput
-from askport.core.kinds import model
-from askport.core.kinds.placeholders import unknown
+from askport.core.kinds import model, placeholders
 from askport.core.text import display_text
 
 _MAX_MISTAKES = 20
@@ -192,7 +191,7 @@ def _unfilled(kind: model.Kind) -> Iterator[tuple[list[str | int], str]]:
                 path: list[str | int] = ["way", place, part, number]
                 sent = [step.send] if isinstance(step, model.Line) else step.texts
                 for text in sent:
-                    if what := unknown(text, frozenset(found)):
+                    if what := placeholders.unknown(text, frozenset(found)):
                         yield path, what
                 if step.find:
                     found |= set(re.compile(step.find).groupindex)

@@ -8,10 +8,8 @@ import regex
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, PlainSerializer, Strict, model_validator
 from pydantic_core import PydanticCustomError
 
-from askport.core.addresses import parse_interface
-from askport.core.errors import BadInput
+from askport.core import addresses, errors, protocols
 from askport.core.kinds.placeholders import check_placeholders
-from askport.core.protocols import PROTOCOLS
 
 SCHEMA = "askport.kind/1"
 _NOT_GIVEN = frozenset({"host", "content-length", "transfer-encoding", "connection", "cookie"})
@@ -26,8 +24,8 @@ def _digits(text: str) -> str:
 
 def _interface(text: str) -> str:
     try:
-        return str(parse_interface(text))
-    except BadInput as error:
+        return str(addresses.parse_interface(text))
+    except errors.BadInput as error:
         raise ValueError(error.message) from None
 
 
@@ -119,7 +117,7 @@ class Recognise(_Model):
 
 def _identifying(name: str) -> str:
     """Return the name of a protocol by which devices say what they are, or say which ones there are."""
-    names = [each.name for each in PROTOCOLS.values() if each.identifies]
+    names = [each.name for each in protocols.PROTOCOLS.values() if each.identifies]
     if name not in names:
         expected = ", ".join(f"'{each}'" for each in names)
         raise PydanticCustomError("literal_error", "Input should be {expected}", {"expected": expected})

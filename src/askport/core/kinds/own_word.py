@@ -4,8 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from ipaddress import AddressValueError, IPv4Address
 
-from askport.core.addresses import MacAddress, prefix_of_mask
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
 from askport.core.text import display_text, whole_number
 
 _NONE = frozenset({"0.0.0.0", "", "-", "none", "disabled", "not", "unset"})
@@ -20,7 +19,7 @@ class ReadBack:
     gateway: IPv4Address | None = None
     dns: tuple[IPv4Address, ...] = ()
     origin: str | None = None
-    mac: MacAddress | None = None
+    mac: addresses.MacAddress | None = None
     name: str | None = None
     said: frozenset[str] = frozenset()
     """Which of gateway and dns it said at all, be it that it has none."""
@@ -45,7 +44,7 @@ def read_back(found: Mapping[str, str]) -> ReadBack:
             return None
 
     mask = address("mask")
-    prefix = prefix_of_mask(mask) if mask else None
+    prefix = addresses.prefix_of_mask(mask) if mask else None
     if mask and prefix is None:
         unread.append(f"its mask {mask} has its ones not in one piece")
     if (length := whole_number(found.get("prefix", "").strip(), 0, 32)) is not None:
@@ -53,8 +52,8 @@ def read_back(found: Mapping[str, str]) -> ReadBack:
     mac = None
     if text := found.get("mac"):
         try:
-            mac = MacAddress.parse(text)
-        except BadInput:
+            mac = addresses.MacAddress.parse(text)
+        except errors.BadInput:
             unread.append(f"its MAC address “{display_text(text, 40)}” is none")
     servers = tuple(each for key in ("dns1", "dns2", "dns3") if (each := address(key)))
     return ReadBack(
@@ -83,7 +82,7 @@ def words_of(said: ReadBack, *, called: bool = False) -> str:
     return ", ".join(parts)
 
 
-def contradictions(said: ReadBack, mac: MacAddress, at: IPv4Address | None) -> list[str]:
+def contradictions(said: ReadBack, mac: addresses.MacAddress, at: IPv4Address | None) -> list[str]:
     """Return sentences on what the device says against what the wire shows."""
     told = []
     if at and said.address and said.address != at:

@@ -9,13 +9,12 @@ import tomli_w
 
 from askport.core.errors import BadInput, Refused
 from askport.core.kinds.kind_reading import read_kind
-from askport.core.lessons.console_lesson import ConsoleLesson
+from askport.core.lessons import console_lesson, page_lesson
 from askport.core.lessons.marks import Marks
-from askport.core.lessons.page_lesson import PageLesson
 
 
 def draft(
-    lesson: PageLesson, *, name: str, marks: Marks, secure: bool, port: int, after_restart: bool,
+    lesson: page_lesson.PageLesson, *, name: str, marks: Marks, secure: bool, port: int, after_restart: bool,
     learned: str, delivered: IPv4Interface | None = None, lasted: bool = False,
 ) -> str:  # fmt: skip
     """Return a kind file.
@@ -72,7 +71,7 @@ def _checked(document: dict[str, Any]) -> str:
 
 
 def draft_console(
-    lesson: ConsoleLesson, way: dict[str, Any], *, name: str, marks: Marks, learned: str,
+    lesson: console_lesson.ConsoleLesson, way: dict[str, Any], *, name: str, marks: Marks, learned: str,
     delivered: IPv4Interface | None = None, lasted: bool = False,
 ) -> str:  # fmt: skip
     """Return a kind file of a console.
@@ -93,7 +92,7 @@ def draft_console(
     return _checked({**_headed(name, learned, lesson.words, marks, delivered), "way": [made]})
 
 
-def add_keep(text: str, lesson: ConsoleLesson) -> str:
+def add_keep(text: str, lesson: console_lesson.ConsoleLesson) -> str:
     """Return a kind file with the lines that have a device keep what it has, learned in a session of its own.
 
     Raises:

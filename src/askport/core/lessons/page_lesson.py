@@ -9,8 +9,7 @@ from typing import Any
 
 from askport.core.errors import Refused
 from askport.core.finding.page_title import ASKS_LOG_IN, name_of
-from askport.core.kinds.model import METHODS
-from askport.core.kinds.placeholders import KNOWN
+from askport.core.kinds import model, placeholders
 from askport.core.lessons.exchange import MAX_BODY, Exchange
 from askport.core.lessons.page_step import request_as_step
 from askport.core.lessons.tokens import EMPTY, LONG_TOKEN, anywhere, is_digest, is_opaque, named
@@ -90,7 +89,7 @@ def learn(
     # What was refused for want of a log-in was sent again with one.
     looked_at = [
         each for each in exchanges
-        if not is_asset(each) and each.status not in ASKS_LOG_IN and each.method in METHODS
+        if not is_asset(each) and each.status not in ASKS_LOG_IN and each.method in model.METHODS
     ]  # fmt: skip
     title = _shown_to_all(exchanges)
     telling = [each for each in looked_at if each.fields and not _is_log_in(each, looked_at)]
@@ -326,7 +325,7 @@ def _where(key: str, text: str, answer: str) -> str:
 def _group(key: str) -> str:
     """Return a field's name as a name that an expression may find it under."""
     plain = re.sub(r"\W", "_", key).strip("_") or "found"
-    return f"f_{plain}" if plain[0].isdigit() or plain in KNOWN else plain
+    return f"f_{plain}" if plain[0].isdigit() or plain in placeholders.KNOWN else plain
 
 
 def _there(key: str) -> str:

@@ -4,9 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Network
 
-from askport.core.plan.importing import Imported
+from askport.core.plan import importing, site_plan
 from askport.core.plan.planned_device import PlannedDevice
-from askport.core.plan.site_plan import Plan, Subnet
 from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
 
 
@@ -18,7 +17,7 @@ class Change:
     entry: Entry | None = None
 
 
-def changes(plan: Plan, imported: Sequence[Imported], *, removes: bool = False) -> list[Change]:
+def changes(plan: site_plan.Plan, imported: Sequence[importing.Imported], *, removes: bool = False) -> list[Change]:
     """Return what tables change: new, changed, and those that are in none of them any more.
 
     Args:
@@ -56,7 +55,7 @@ def _network(change: Change) -> IPv4Network | None:
     return entry.subnet.network if (entry := _planned(change)) else None
 
 
-def _subnet(plan: Plan, subnet: Subnet, also: Subnet | None) -> Change | None:
+def _subnet(plan: site_plan.Plan, subnet: site_plan.Subnet, also: site_plan.Subnet | None) -> Change | None:
     before = next((each for each in plan.subnets if each.network == subnet.network), None)
     subnet = _with(also, subnet) if also else subnet
     if before is None:
@@ -67,12 +66,12 @@ def _subnet(plan: Plan, subnet: Subnet, also: Subnet | None) -> Change | None:
     return Change(f"The subnet {subnet.network}: {_differences(before, merged)}.", SubnetPlanned(subnet=merged))
 
 
-def _with(before: Subnet, said: Subnet) -> Subnet:
+def _with(before: site_plan.Subnet, said: site_plan.Subnet) -> site_plan.Subnet:
     """Return a subnet after more was said of it; what is not said stays as it is."""
     return before.model_copy(update={name: value for name, value in dict(said).items() if value not in (None, ())})
 
 
-def _device(plan: Plan, device: PlannedDevice) -> Change | None:
+def _device(plan: site_plan.Plan, device: PlannedDevice) -> Change | None:
     before = plan.by_tag.get(device.tag)
     if before is None:
         return Change(f"{device.tag} is new: {_words(device)}.", DevicePlanned(device=device))
@@ -87,7 +86,7 @@ def _words(device: PlannedDevice) -> str:
     return f"the next free one of {device.within}" if device.within else "its address is decided on the spot"
 
 
-def _differences(before: PlannedDevice | Subnet, now: PlannedDevice | Subnet) -> str:
+def _differences(before: PlannedDevice | site_plan.Subnet, now: PlannedDevice | site_plan.Subnet) -> str:
     old, new = dict(before), dict(now)
     parts = []
     for name, value in new.items():

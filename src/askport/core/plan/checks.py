@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import LINK_LOCAL, transposed
-from askport.core.plan.planned_device import PlannedDevice
-from askport.core.plan.site_plan import Plan
+from askport.core.plan import planned_device, site_plan
 from askport.core.plan.target import Target, check_target, site_among
 from askport.core.text import listed
 
@@ -24,7 +23,7 @@ class Finding:
     """Whether it may be meant."""
 
 
-def _twice(plan: Plan) -> Iterator[Finding]:
+def _twice(plan: site_plan.Plan) -> Iterator[Finding]:
     by_address: dict[IPv4Address, list[str]] = {}
     by_mac: dict[str, list[str]] = {}
     for each in plan.devices:
@@ -47,7 +46,7 @@ _WIDEST, _NARROWEST = 8, 30
 class _Plain:
     """Devices of which can be seen by their numbers alone that no check finds anything: nearly all of a large plan."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: site_plan.Plan) -> None:
         self._subnets = []
         for subnet in plan.subnets:
             network = subnet.network
@@ -63,7 +62,7 @@ class _Plain:
                     self._subnets.append((subnet, set(map(int, taken)), ranges))
 
     def __contains__(self, device: object) -> bool:
-        if not isinstance(device, PlannedDevice) or device.address is None:
+        if not isinstance(device, planned_device.PlannedDevice) or device.address is None:
             return False
         number = int(device.address)
         for subnet, taken, ranges in self._subnets:
@@ -81,7 +80,7 @@ class _Plain:
         return False
 
 
-def _each_device(plan: Plan) -> Iterator[Finding]:
+def _each_device(plan: site_plan.Plan) -> Iterator[Finding]:
     plain = _Plain(plan)
     for device in plan.devices:
         if device in plain:
@@ -109,7 +108,7 @@ def _each_device(plan: Plan) -> Iterator[Finding]:
                 yield Finding(check.about, f"{device.tag}: {check.sentence}", tag)
 
 
-def _subnets(plan: Plan) -> Iterator[Finding]:
+def _subnets(plan: site_plan.Plan) -> Iterator[Finding]:
     for place, subnet in enumerate(plan.subnets):
         for other in plan.subnets[place + 1 :]:
             if subnet.network.overlaps(other.network):
@@ -135,7 +134,7 @@ _MEMBERS = 3
 """From how many devices on that count on alike a rule is seen."""
 
 
-def _numbering(plan: Plan) -> Iterator[Finding]:
+def _numbering(plan: site_plan.Plan) -> Iterator[Finding]:
     """Find the one whose address does not count on with its tag as those of the others do."""
     families: dict[tuple[str, int], list[tuple[str, int, IPv4Address]]] = {}
     for device in plan.devices:
@@ -155,10 +154,10 @@ def _numbering(plan: Plan) -> Iterator[Finding]:
                 yield Finding("numbering", text, (tag,), True)
 
 
-CHECKS: tuple[Callable[[Plan], Iterator[Finding]], ...] = (_subnets, _twice, _each_device, _numbering)
+CHECKS: tuple[Callable[[site_plan.Plan], Iterator[Finding]], ...] = (_subnets, _twice, _each_device, _numbering)
 """In the order in which their findings are told."""
 
 
-def check_plan(plan: Plan) -> list[Finding]:
+def check_plan(plan: site_plan.Plan) -> list[Finding]:
     """Return everything that is wrong with a plan, or may be."""
     return [finding for check in CHECKS for finding in check(plan)]

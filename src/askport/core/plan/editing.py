@@ -3,8 +3,7 @@
 from collections.abc import Collection
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.addresses import host_fault, parse_address
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
 from askport.core.plan.target import Pool, Target
 
 _PREFIX = 1
@@ -70,7 +69,7 @@ class TargetEdit:
         """
         address, prefix, gateway, *dns = self.rows
         if not prefix[0]:
-            raise BadInput("The prefix is missing: type one from 1 to 32, such as 24.")
+            raise errors.BadInput("The prefix is missing: type one from 1 to 32, such as 24.")
         interface = IPv4Interface((_address(address, ROWS[0]) or IPv4Address(0), int(prefix[0])))
         servers = (_address(each, name) for each, name in zip(dns, ROWS[3:], strict=True))
         return Target(interface=interface, gateway=_address(gateway, ROWS[2]), dns=tuple(filter(None, servers)))
@@ -84,8 +83,8 @@ def _address(numbers: list[str], name: str) -> IPv4Address | None:
     if not any(numbers) and name != ROWS[0]:
         return None
     if not all(numbers):
-        raise BadInput(f"{name}: one of its four numbers is missing: type it.")
-    return parse_address(".".join(numbers), name)
+        raise errors.BadInput(f"{name}: one of its four numbers is missing: type it.")
+    return addresses.parse_address(".".join(numbers), name)
 
 
 def next_free(after: IPv4Interface, avoid: Collection[IPv4Address], pools: Collection[Pool] = ()) -> IPv4Address | None:
@@ -95,7 +94,7 @@ def next_free(after: IPv4Interface, avoid: Collection[IPv4Address], pools: Colle
         address = IPv4Address(number)
         if pool := next((each for each in pools if address in each), None):
             number = int(pool.last)
-        elif address not in avoid and not host_fault(IPv4Interface((address, after.network.prefixlen))):
+        elif address not in avoid and not addresses.host_fault(IPv4Interface((address, after.network.prefixlen))):
             return address
         number += 1
     return None

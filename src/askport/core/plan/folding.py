@@ -3,20 +3,19 @@
 from collections.abc import Iterable
 from ipaddress import IPv4Network
 
-from askport.core.plan.planned_device import PlannedDevice
-from askport.core.plan.site_plan import Plan, Subnet
+from askport.core.plan import planned_device, site_plan
 from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
 
 
-def plan_of(entries: Iterable[Entry], name: str = "") -> Plan:
+def plan_of(entries: Iterable[Entry], name: str = "") -> site_plan.Plan:
     """Return the plan after these entries; others than those of the plan are passed over."""
-    return planned_after(Plan(name=name), entries)
+    return planned_after(site_plan.Plan(name=name), entries)
 
 
-def planned_after(plan: Plan, entries: Iterable[Entry]) -> Plan:
+def planned_after(plan: site_plan.Plan, entries: Iterable[Entry]) -> site_plan.Plan:
     """Return what a plan becomes by more entries."""
-    subnets: dict[IPv4Network, Subnet] = {each.network: each for each in plan.subnets}
-    devices: dict[str, PlannedDevice] = dict(plan.by_tag)
+    subnets: dict[IPv4Network, site_plan.Subnet] = {each.network: each for each in plan.subnets}
+    devices: dict[str, planned_device.PlannedDevice] = dict(plan.by_tag)
     for entry in entries:
         match entry:
             case SubnetPlanned(removed=True):
@@ -27,4 +26,4 @@ def planned_after(plan: Plan, entries: Iterable[Entry]) -> Plan:
                 devices.pop(entry.device.tag, None)
             case DevicePlanned():
                 devices[entry.device.tag] = entry.device
-    return Plan(name=plan.name, subnets=tuple(subnets.values()), devices=tuple(devices.values()))
+    return site_plan.Plan(name=plan.name, subnets=tuple(subnets.values()), devices=tuple(devices.values()))

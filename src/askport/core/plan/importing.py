@@ -5,19 +5,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
 
-from askport.core.addresses import (
-    MacAddress,
-    parse_address,
-    parse_interface,
-    parse_list,
-    parse_network,
-    prefix_of_mask,
-)
+from askport.core import addresses
 from askport.core.errors import BadInput
-from askport.core.plan.heads import columns_of, find_heads, with_tags
-from askport.core.plan.planned_device import PlannedDevice, Range
-from askport.core.plan.site_plan import Plan, Subnet
-from askport.core.plan.working_order import clean_tag
+from askport.core.plan import heads, planned_device, site_plan, working_order
 from askport.core.text import display_text, whole_number
 
 _NEXT = frozenset({"", "next", "next free", "free", "auto", "?", "-", "tbd", "nachste", "libre", "frei"})
@@ -40,8 +30,8 @@ class Imported:
 
     columns: list[tuple[str, str | None]] = field(default_factory=list)
     """Each column's head with the field that it was taken for; None where it is carried along."""
-    devices: list[PlannedDevice] = field(default_factory=list)
-    subnets: list[Subnet] = field(default_factory=list)
+    devices: list[planned_device.PlannedDevice] = field(default_factory=list)
+    subnets: list[site_plan.Subnet] = field(default_factory=list)
     bad: list[BadRow] = field(default_factory=list)
     lines: dict[str, int] = field(default_factory=dict)
     """Where each device stands, by its tag."""
@@ -58,8 +48,8 @@ def import_rows(rows: Sequence[Sequence[str]], mapped: Mapping[str, str] | None 
         BadInput: no row heads its columns, or ``mapped`` names what is not there.
     """
     mapped = mapped or {}
-    head = find_heads(rows, mapped)
-    columns = with_tags(columns_of(rows[head], mapped), rows[head + 1 :])
+    head = heads.find_heads(rows, mapped)
+    columns = heads.with_tags(heads.columns_of(rows[head], mapped), rows[head + 1 :])
     read = Imported(columns=columns)
     by_field = [field for _, field in columns]
     is_subnets = "network" in by_field and "tag" not in by_field
@@ -90,7 +80,7 @@ def import_rows(rows: Sequence[Sequence[str]], mapped: Mapping[str, str] | None 
     return read
 
 
-def keep_others(plan: Plan, tables: Sequence[Imported]) -> None:
+def keep_others(plan: site_plan.Plan, tables: Sequence[Imported]) -> None:
     """Have devices that are planned already keep what a table has no column for."""
     for table in tables:
         given = {field_ for _, field_ in table.columns if field_}
@@ -123,18 +113,18 @@ class _Cells:
         return next(iter(self.by_field.get(field_, [])), "")
 
 
-def _device(cells: _Cells, section: str) -> PlannedDevice:
+def _device(cells: _Cells, section: str) -> planned_device.PlannedDevice:
     if not cells.get("tag"):
         raise BadInput("It has no tag: name the device.")
-    tag = clean_tag(cells.get("tag"))
+    tag = working_order.clean_tag(cells.get("tag"))
     address, within, prefix = _address(cells.get("address"))
     own_prefix = _prefix(cells.get("prefix"))
     if prefix is not None and own_prefix is not None and prefix != own_prefix:
         raise BadInput(f"{tag} has two prefixes, /{prefix} at its address and /{own_prefix} beside it: leave one out.")
     prefix = own_prefix if prefix is None else prefix
-    dns = tuple(parse_list(cells.by_field.get("dns", []), "DNS server")) or None
-    mac = MacAddress.parse(cells.get("mac")) if cells.get("mac") else None
-    return PlannedDevice(
+    dns = tuple(addresses.parse_list(cells.by_field.get("dns", []), "DNS server")) or None
+    mac = addresses.MacAddress.parse(cells.get("mac")) if cells.get("mac") else None
+    return planned_device.PlannedDevice(
         tag=tag,
         place=display_text(cells.get("place"), _MAX_CELL) or section,
         kind=display_text(cells.get("kind"), _MAX_CELL),
@@ -142,41 +132,41 @@ def _device(cells: _Cells, section: str) -> PlannedDevice:
         address=address,
         within=within,
         prefix=prefix,
-        gateway=parse_address(cells.get("gateway"), "gateway") if cells.get("gateway") else None,
+        gateway=addresses.parse_address(cells.get("gateway"), "gateway") if cells.get("gateway") else None,
         dns=dns,
         columns=cells.others,
     )
 
 
-def _address(text: str) -> tuple[IPv4Address | None, Range | None, int | None]:
+def _address(text: str) -> tuple[IPv4Address | None, planned_device.Range | None, int | None]:
     """Read an address column: an address, one with its prefix, or a range of which the next free one is taken."""
     plain = text.casefold().strip()
     if plain in _NEXT:
         return None, None, None
     range_ = re.sub(r"^next( free)?( in)?\s+", "", plain)
     if range_ != plain and "/" in range_:
-        network = parse_network(range_)
+        network = addresses.parse_network(range_)
         if network.prefixlen > 30:
             raise BadInput(f"'{display_text(text, 60)}' has no address to choose: write the device's own.")
-        return None, Range(first=network[1], last=network[-2]), None
+        return None, planned_device.Range(first=network[1], last=network[-2]), None
     if "/" not in range_ and len(_TO.split(range_)) == 2:
         return None, _range(range_), None
     if "/" in text or " " in text.strip():
-        interface = parse_interface(text)
+        interface = addresses.parse_interface(text)
         return interface.ip, None, interface.network.prefixlen
-    return parse_address(text), None, None
+    return addresses.parse_address(text), None, None
 
 
-def _range(text: str) -> Range:
+def _range(text: str) -> planned_device.Range:
     parts = _TO.split(text.strip())
     if len(parts) != 2:
         raise BadInput(f"'{display_text(text, 60)}' is no range: write it like 10.84.18.0-10.84.18.255.")
-    first = parse_address(parts[0])
+    first = addresses.parse_address(parts[0])
     ends = parts[1] if "." in parts[1] else f"{str(first).rsplit('.', 1)[0]}.{parts[1]}"
-    last = parse_address(ends)
+    last = addresses.parse_address(ends)
     if last < first:
         raise BadInput(f"The range '{display_text(text, 60)}' ends before it begins: turn it round.")
-    return Range(first=first, last=last)
+    return planned_device.Range(first=first, last=last)
 
 
 def _prefix(text: str) -> int | None:
@@ -184,7 +174,7 @@ def _prefix(text: str) -> int | None:
     if not plain:
         return None
     if "." in plain:
-        prefix = prefix_of_mask(parse_address(plain, "mask"))
+        prefix = addresses.prefix_of_mask(addresses.parse_address(plain, "mask"))
         if prefix is None:
             raise BadInput(f"The mask {plain} has its ones not in one piece: write e.g. 255.255.252.0.")
         return prefix
@@ -194,8 +184,8 @@ def _prefix(text: str) -> int | None:
     return length
 
 
-def _subnet(cells: _Cells) -> Subnet:
-    network = parse_network(cells.get("network"))
+def _subnet(cells: _Cells) -> site_plan.Subnet:
+    network = addresses.parse_network(cells.get("network"))
     prefix = _prefix(cells.get("prefix"))
     if "/" not in cells.get("network") and prefix is not None:
         network = IPv4Network((int(network.network_address), prefix), strict=False)
@@ -208,19 +198,19 @@ def _subnet(cells: _Cells) -> Subnet:
         name: tuple(_range(each) for text in cells.by_field.get(name, []) for each in re.split(r"[,;]", text))
         for name in ("pool", "reserved")
     }
-    return Subnet(
+    return site_plan.Subnet(
         network=network,
-        gateway=parse_address(cells.get("gateway"), "gateway") if cells.get("gateway") else None,
-        dns=tuple(parse_list(cells.by_field.get("dns", []), "DNS server")),
+        gateway=addresses.parse_address(cells.get("gateway"), "gateway") if cells.get("gateway") else None,
+        dns=tuple(addresses.parse_list(cells.by_field.get("dns", []), "DNS server")),
         pools=ranges["pool"],
         reserved=ranges["reserved"],
         vlan=int(vlan) if vlan else None,
     )
 
 
-def subnets_of(devices: Sequence[PlannedDevice]) -> list[Subnet]:
+def subnets_of(devices: Sequence[planned_device.PlannedDevice]) -> list[site_plan.Subnet]:
     """Return the subnets that devices name by their prefixes, with the gateway and servers that all of one agree on."""
-    found: dict[IPv4Network, list[PlannedDevice]] = {}
+    found: dict[IPv4Network, list[planned_device.PlannedDevice]] = {}
     for each in devices:
         if each.address and each.prefix:
             found.setdefault(IPv4Network((int(each.address), each.prefix), strict=False), []).append(each)
@@ -229,5 +219,5 @@ def subnets_of(devices: Sequence[PlannedDevice]) -> list[Subnet]:
         gateways, servers = {each.gateway for each in members}, {each.dns for each in members}
         gateway = gateways.pop() if len(gateways) == 1 else None
         dns = servers.pop() if len(servers) == 1 else None
-        subnets.append(Subnet(network=network, gateway=gateway, dns=dns or ()))
+        subnets.append(site_plan.Subnet(network=network, gateway=gateway, dns=dns or ()))
     return subnets

@@ -4,12 +4,11 @@ from collections.abc import Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import MacAddress
-from askport.core.plan.importing import BadRow, Imported, subnets_of
+from askport.core.plan import importing, site_plan
 from askport.core.plan.planned_device import PlannedDevice
-from askport.core.plan.site_plan import Plan
 
 
-def move_bad_rows(plan: Plan, tables: Sequence[Imported], *, new_subnet: bool = False) -> None:
+def move_bad_rows(plan: site_plan.Plan, tables: Sequence[importing.Imported], *, new_subnet: bool = False) -> None:
     """Put rows among the bad ones that have what another has, or lie where nothing is planned.
 
     Args:
@@ -29,14 +28,14 @@ def move_bad_rows(plan: Plan, tables: Sequence[Imported], *, new_subnet: bool = 
         for device in table.devices:
             line = table.lines.get(device.tag, 0)
             if why := next(_faults(device, holders, plan), ""):
-                table.bad.append(BadRow(line, why))
+                table.bad.append(importing.BadRow(line, why))
             elif device.address and subnets and not new_subnet and not any(device.address in each for each in subnets):
                 text = f"{device.tag}: {device.address} lies in no subnet of the plan: correct it, or say --new-subnet."
-                table.bad.append(BadRow(line, text))
+                table.bad.append(importing.BadRow(line, text))
             else:
                 holders |= dict.fromkeys(_own(device), f"{device.tag}, line {line}")
                 good.append(device)
-        table.devices, table.subnets = good, table.subnets if table.is_subnets else subnets_of(good)
+        table.devices, table.subnets = good, table.subnets if table.is_subnets else importing.subnets_of(good)
         table.bad.sort(key=lambda each: each.line)
 
 
@@ -44,7 +43,7 @@ def _own(device: PlannedDevice) -> Iterator[IPv4Address | MacAddress]:
     yield from filter(None, (device.address, device.mac))
 
 
-def _faults(device: PlannedDevice, holders: dict[IPv4Address | MacAddress, str], plan: Plan) -> Iterator[str]:
+def _faults(device: PlannedDevice, holders: dict[IPv4Address | MacAddress, str], plan: site_plan.Plan) -> Iterator[str]:
     """Yield why a row cannot be right."""
     for each in _own(device):
         if holder := holders.get(each):

@@ -2,10 +2,8 @@
 
 from ipaddress import IPv4Address
 
-from askport.core.addresses import is_mask, parse_address, parse_interface, parse_list
-from askport.core.errors import BadInput
+from askport.core import addresses, errors, text
 from askport.core.plan.target import Target
-from askport.core.text import display_text
 
 EXAMPLE = "10.84.16.40/22 via 10.84.19.254 dns 10.84.19.253"
 
@@ -28,22 +26,22 @@ def read_target(sentence: str) -> Target:
     """
     words = sentence.split()
     if not words:
-        raise BadInput(f"Type the final address, such as: {EXAMPLE}")
+        raise errors.BadInput(f"Type the final address, such as: {EXAMPLE}")
     # Behind an address with its prefix nothing belongs to it; without, a mask or a prefix may follow.
     end = 1
     if "/" not in words[0] or words[0].endswith("/"):
         follows = words[1:3] if words[1:2] == ["/"] else words[1:2]
-        end += len(follows) if follows and (follows[0].startswith("/") or is_mask(follows[0])) else 0
-    interface = parse_interface(" ".join(words[:end]))
+        end += len(follows) if follows and (follows[0].startswith("/") or addresses.is_mask(follows[0])) else 0
+    interface = addresses.parse_interface(" ".join(words[:end]))
     gateway: IPv4Address | None = None
     dns: list[IPv4Address] = []
     rest = words[end:]
     while rest:
         word, *rest = rest
         if word == "via" and rest:
-            gateway, rest = parse_address(rest[0], "gateway"), rest[1:]
+            gateway, rest = addresses.parse_address(rest[0], "gateway"), rest[1:]
         elif word == "dns" and rest:
-            dns, rest = parse_list(rest, "DNS server"), []
+            dns, rest = addresses.parse_list(rest, "DNS server"), []
         else:
-            raise BadInput(f"'{display_text(word, 40)}' is not understood here: write it like {EXAMPLE}")
+            raise errors.BadInput(f"'{text.display_text(word, 40)}' is not understood here: write it like {EXAMPLE}")
     return Target(interface=interface, gateway=gateway, dns=tuple(dns))

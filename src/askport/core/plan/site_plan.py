@@ -4,9 +4,8 @@ from collections.abc import Collection, Iterable, Iterator
 from functools import cached_property
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
+from askport.core.plan import target, working_order
 from askport.core.plan.planned_device import PlannedDevice, PlanPart, Range
-from askport.core.plan.target import Site, Target
-from askport.core.plan.working_order import WorkItem
 
 
 class Subnet(PlanPart):
@@ -39,7 +38,7 @@ class Plan(PlanPart):
         found = (each for each in self.subnets if address in each.network)
         return max(found, key=lambda each: each.network.prefixlen, default=None)
 
-    def target_of(self, device: PlannedDevice) -> Target | None:
+    def target_of(self, device: PlannedDevice) -> target.Target | None:
         """Return what a device is to become, as far as its line and its subnet say; None without address or prefix."""
         if device.address is None:
             return None
@@ -49,13 +48,13 @@ class Plan(PlanPart):
             return None
         gateway = device.gateway or (subnet.gateway if subnet else None)
         dns = device.dns if device.dns is not None else subnet.dns if subnet else ()
-        return Target(interface=IPv4Interface((int(device.address), prefix)), gateway=gateway, dns=dns)
+        return target.Target(interface=IPv4Interface((int(device.address), prefix)), gateway=gateway, dns=dns)
 
     @cached_property
-    def sites(self) -> tuple[Site, ...]:
+    def sites(self) -> tuple[target.Site, ...]:
         """The subnets as checks take them."""
         return tuple(
-            Site(
+            target.Site(
                 name=self.name,
                 network=subnet.network,
                 gateway=subnet.gateway,
@@ -90,7 +89,7 @@ class Plan(PlanPart):
 
     def work(
         self, taken: Iterable[IPv4Address] = (), block: Collection[IPv4Address] | None = None
-    ) -> Iterator[WorkItem]:
+    ) -> Iterator[working_order.WorkItem]:
         """Yield the devices as they are taken to the cable.
 
         Args:
@@ -103,10 +102,10 @@ class Plan(PlanPart):
             used |= {address} if address else set()
             yield self.item_of(device, address)
 
-    def item_of(self, device: PlannedDevice, address: IPv4Address | None = None) -> WorkItem:
+    def item_of(self, device: PlannedDevice, address: IPv4Address | None = None) -> working_order.WorkItem:
         """Return a device as it is taken to the cable, with the address that it gets of a range."""
         placed = device.model_copy(update={"address": address}) if address else device
-        return WorkItem(
+        return working_order.WorkItem(
             tag=device.tag,
             description=", ".join(filter(None, (device.kind, device.place))),
             target=self.target_of(placed),
@@ -117,7 +116,7 @@ class Plan(PlanPart):
 
 def remaining(
     plan: Plan, recorded: Collection[str], left: Iterable[IPv4Address], block: Collection[IPv4Address] | None = None
-) -> Iterator[WorkItem]:
+) -> Iterator[working_order.WorkItem]:
     """Yield the planned devices that are not recorded yet, in working order.
 
     Args:

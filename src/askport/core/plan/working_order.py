@@ -4,8 +4,7 @@ import re
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Interface
 
-from askport.core.addresses import MacAddress, host_fault
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.target import Target
 
@@ -20,7 +19,7 @@ class WorkItem:
     """None where the technician decides on the spot."""
     delivered: IPv4Interface | None = None
     """The address that its label or manual gives, if any."""
-    mac: MacAddress | None = None
+    mac: addresses.MacAddress | None = None
     """From its label, if it was written down."""
     ports: tuple[int, ...] = ()
     """TCP ports that must open in the end."""
@@ -40,7 +39,7 @@ def clean_tag(text: str) -> str:
     """
     tag = " ".join(text.split())
     if not tag or len(tag) > MAX_TAG or not tag.isprintable():
-        raise BadInput(f"A tag has 1 to {MAX_TAG} printable characters, such as TG-01.")
+        raise errors.BadInput(f"A tag has 1 to {MAX_TAG} printable characters, such as TG-01.")
     return tag
 
 
@@ -53,7 +52,7 @@ def following(item: WorkItem) -> WorkItem:
     if target:
         by = 2 if target.interface.ip + 1 == target.gateway else 1
         onward = IPv4Interface((target.interface.ip + by, target.interface.network.prefixlen))
-        fits = onward.network == target.interface.network and not host_fault(onward)
+        fits = onward.network == target.interface.network and not addresses.host_fault(onward)
         target = replace(target, interface=onward) if fits else None
     number = re.search(r"\d+(?=\D*$)", item.tag)
     tag = item.tag

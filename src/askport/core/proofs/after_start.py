@@ -6,12 +6,10 @@ It is watched for as long as its start has taken, and no less than ``LEAST_S``, 
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
+from askport.core import machine, wire
 from askport.core.finding.tracking import Tracker
 from askport.core.formats.ethernet import Ethernet
-from askport.core.machine import Machine, earliest
-from askport.core.proofs.power_cycle import PowerCycle, asks_for_address
-from askport.core.proofs.proof import Subject
-from askport.core.wire import Heard
+from askport.core.proofs import power_cycle, proof
 
 LEAST_S = 20.0
 """From its first word on."""
@@ -19,12 +17,12 @@ _GONE_S = 3.0
 """After so long without an answer, while it is asked four times a second, it has left the address."""
 
 
-class AfterStart(Machine):
+class AfterStart(machine.Machine):
     """Goes on asking where it is, and overturns the proof by the power cut where it does not stay there."""
 
     is_aside = True
 
-    def __init__(self, subject: Subject, cycle: PowerCycle, landings: Iterable[IPv4Address]) -> None:
+    def __init__(self, subject: proof.Subject, cycle: power_cycle.PowerCycle, landings: Iterable[IPv4Address]) -> None:
         """Wait for the proof by the power cut.
 
         Args:
@@ -66,11 +64,11 @@ class AfterStart(Machine):
             self._cycle.add(self._there_at - self._since)
         self._since, self._over = 0.0, True
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         ethernet = heard.packet.get(Ethernet)
         if self.done or ethernet is None or ethernet.src != self._subject.mac:
             return
-        if protocol := asks_for_address(heard):
+        if protocol := power_cycle.asks_for_address(heard):
             after = f"{heard.at - self._since:.0f} s after its first word"
             because = f"It asked for an address by {protocol} {after}: tell it to keep the one it has."
             self._overturn("asks for an address", because)
@@ -90,7 +88,7 @@ class AfterStart(Machine):
         self._over = True
 
     @property
-    def children(self) -> list[Machine]:
+    def children(self) -> list[machine.Machine]:
         return [] if self.done else [self._tracker]
 
     def handle_timer(self, now: float) -> None:
@@ -101,4 +99,4 @@ class AfterStart(Machine):
         self._over |= now >= self._until
 
     def next_deadline(self) -> float | None:
-        return None if self.done else earliest(self._until, self._tracker.next_deadline())
+        return None if self.done else machine.earliest(self._until, self._tracker.next_deadline())

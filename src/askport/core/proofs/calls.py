@@ -7,18 +7,14 @@ learns of the laptop's MAC address then is gone with its next start, and with th
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address
 
+from askport.core import machine, text, wire
 from askport.core.finding.questioning import stand_in_answer, stood_in_for
 from askport.core.finding.readers.ipv4_clues import SENT_WITH
+from askport.core.formats import tcp, udp
 from askport.core.formats.arp import Arp, Op
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
-from askport.core.formats.tcp import Tcp
-from askport.core.formats.udp import Udp
-from askport.core.machine import earliest
-from askport.core.proofs.power_cycle import Power, PowerCycle
-from askport.core.proofs.proof import Proof, Subject
-from askport.core.text import listed
-from askport.core.wire import Heard
+from askport.core.proofs import power_cycle, proof
 
 LISTENS_S = 20.0
 """After it is back at its address; most call their servers in their first seconds."""
@@ -29,7 +25,7 @@ _SERVICES = {
 _MOST = 64
 
 
-class Calls(Proof):
+class Calls(proof.Proof):
     """Answers ARP for the planned gateway and servers, and takes down what comes for them and for elsewhere."""
 
     name = "calls"
@@ -37,10 +33,10 @@ class Calls(Proof):
 
     def __init__(
         self,
-        subject: Subject,
+        subject: proof.Subject,
         gateway: IPv4Address | None,
         dns: Iterable[IPv4Address],
-        cycle: PowerCycle,
+        cycle: power_cycle.PowerCycle,
         is_alone: Callable[[], bool],
     ) -> None:
         """Wait for the device to start.
@@ -62,7 +58,7 @@ class Calls(Proof):
         self._over = False
         self.called: dict[tuple[str, IPv4Address], None] = {}
         """Each service with the address that was called for it, in the order in which they were."""
-        self.expected = f"calls the DNS servers {listed(self._dns)}" if self._dns else "calls no DNS server"
+        self.expected = f"calls the DNS servers {text.listed(self._dns)}" if self._dns else "calls no DNS server"
 
     @property
     def done(self) -> bool:
@@ -82,12 +78,12 @@ class Calls(Proof):
         """Answer no more."""
         self._over = True
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Answer where it looks for its gateway, and take down what it sends there."""
         ethernet = heard.packet.get(Ethernet)
         if ethernet is None or ethernet.src != self._subject.mac or self._over:
             return
-        if self._cycle.power not in (Power.STARTING, Power.UNSURE) and not self._cycle.passed:
+        if self._cycle.power not in (power_cycle.Power.STARTING, power_cycle.Power.UNSURE) and not self._cycle.passed:
             return
         if not self._is_alone():
             self._over = True
@@ -98,8 +94,8 @@ class Calls(Proof):
         elif stood_in_for(ethernet.dst) in self._stands_for:
             self._take(heard)
 
-    def _take(self, heard: Heard) -> None:
-        ipv4, message = heard.packet.get(IPv4), heard.packet.get(Udp) or heard.packet.get(Tcp)
+    def _take(self, heard: wire.Heard) -> None:
+        ipv4, message = heard.packet.get(IPv4), heard.packet.get(udp.Udp) or heard.packet.get(tcp.Tcp)
         if ipv4 is None or message is None or ipv4.src != self._subject.at.ip or ipv4.dst == self._subject.laptop.ip:
             return
         if ipv4.ttl not in SENT_WITH:  # somebody behind it sent this, under its address
@@ -110,14 +106,14 @@ class Calls(Proof):
         self._judge()
 
     def _judge(self) -> None:
-        self.measured = listed([f"{service} {address}" for service, address in self.called])
+        self.measured = text.listed([f"{service} {address}" for service, address in self.called])
         wrong = [each for each in self.dns_called if each not in self._dns]
         if wrong:
-            planned = listed(self._dns) or "none"
+            planned = text.listed(self._dns) or "none"
             self.passed, self.not_made, self.because = (
                 False,
                 False,
-                f"It asks {listed(wrong)} for names; planned is {planned}.",
+                f"It asks {text.listed(wrong)} for names; planned is {planned}.",
             )
         elif self.dns_called:
             self.passed, self.not_made, self.because = True, False, "It asks them for names by itself."
@@ -129,4 +125,4 @@ class Calls(Proof):
             self._over = True
 
     def next_deadline(self) -> float | None:
-        return None if self.done else earliest(self._until)
+        return None if self.done else machine.earliest(self._until)

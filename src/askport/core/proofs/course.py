@@ -11,15 +11,8 @@ from enum import Enum, auto
 from ipaddress import IPv4Address
 
 from askport.core.machine import Machine
+from askport.core.proofs import calls, final, name_servers, own_clock, own_word_proof, power_cycle, proof, service_again
 from askport.core.proofs.after_start import AfterStart
-from askport.core.proofs.calls import Calls
-from askport.core.proofs.final import Making, final_proofs
-from askport.core.proofs.name_servers import DnsAsPlanned
-from askport.core.proofs.own_clock import OwnClock
-from askport.core.proofs.own_word_proof import Reads
-from askport.core.proofs.power_cycle import PowerCycle
-from askport.core.proofs.proof import Expected, Proof, Proving, Subject
-from askport.core.proofs.service_again import Services
 from askport.core.register import writing
 from askport.core.register.entries import Entry, Left
 
@@ -28,15 +21,15 @@ from askport.core.register.entries import Entry, Left
 class Terms:
     """Who is proven, and by what."""
 
-    subject: Subject
-    expected: Expected
+    subject: proof.Subject
+    expected: proof.Expected
     is_alone: Callable[[], bool]
     """Whether nobody but the device was heard on this wire."""
     stands_in: bool = True
     """Whether the laptop may stand in for its gateway; not where it forwards what comes to it."""
     heard_gateway: Callable[[], IPv4Address | None] = lambda: None
     """Tells whom the device keeps looking for, where it does."""
-    reads: Callable[[float], Reads | None] = lambda _: None
+    reads: Callable[[float], own_word_proof.Reads | None] = lambda _: None
     """Tells by what its own word is read, where it can be."""
     asked_from: set[IPv4Address] | None = None
     """Where the addresses are put that it is asked from, for those who listen."""
@@ -79,27 +72,27 @@ class Course:
         """
         self.terms, self.part = terms, begins_with
         self._cuts_power, self._wait_s, self._turn = cuts_power, wait_s, 0
-        self.proving: Proving | None = None
-        self.proofs: list[Proof] = []
-        self.again: list[Proof] = []
+        self.proving: proof.Proving | None = None
+        self.proofs: list[proof.Proof] = []
+        self.again: list[proof.Proof] = []
         """The same proofs, made once more after its power was cut."""
-        self.cycle: PowerCycle | None = None
-        self.services: Services | None = None
-        self.calls: Calls | None = None
+        self.cycle: power_cycle.PowerCycle | None = None
+        self.services: service_again.Services | None = None
+        self.calls: calls.Calls | None = None
         """Whom it calls by itself after the power cut."""
-        self._clock: OwnClock | None = None
+        self._clock: own_clock.OwnClock | None = None
         self.watch: AfterStart | None = None
         """Whether it stays where it is after its start."""
 
     @property
-    def all_proofs(self) -> list[Proof]:
+    def all_proofs(self) -> list[proof.Proof]:
         """Its proofs, those by the power cut last, without those that are made once more."""
         survived = self.cycle is not None and self.cycle.passed
         after = [each for each in (self.cycle, self.services if survived else None) if each]
         return [*self.proofs, *after, *([self.calls] if self.calls and self.calls.called else [])]
 
     @property
-    def wrong(self) -> Proof | None:
+    def wrong(self) -> proof.Proof | None:
         """The first that failed, or None."""
         return next((each for each in (*self.all_proofs, *self.again) if each.passed is False), None)
 
@@ -126,8 +119,8 @@ class Course:
         self._clock = self._own_clock(now) if self._cuts_power else None
         return [*self._prove(now), *([self._clock] if self._clock else [])]
 
-    def _own_clock(self, now: float) -> OwnClock:
-        return OwnClock(self.terms.subject, (*self.terms.expected.ports, *USUALLY_OPEN), now=now)
+    def _own_clock(self, now: float) -> own_clock.OwnClock:
+        return own_clock.OwnClock(self.terms.subject, (*self.terms.expected.ports, *USUALLY_OPEN), now=now)
 
     def go_on(self, now: float) -> list[Machine]:
         """Return what runs next, once what ran is done; nothing where the course is over."""
@@ -152,8 +145,8 @@ class Course:
     def _prove(self, now: float) -> list[Machine]:
         terms = self.terms
         self._turn += 1
-        self.proving = final_proofs(
-            Making(
+        self.proving = final.final_proofs(
+            final.Making(
                 subject=terms.subject, expected=terms.expected, now=now, heard_gateway=terms.heard_gateway,
                 reads=terms.reads(now), asked_from=terms.asked_from, seed=terms.seed + self._turn, calls=self.calls,
                 somebodys=terms.somebodys(),
@@ -167,15 +160,15 @@ class Course:
 
     def _cut(self, now: float) -> list[Machine]:
         terms, expected = self.terms, self.terms.expected
-        self.cycle = PowerCycle(
+        self.cycle = power_cycle.PowerCycle(
             terms.subject, now=now, boot_s=terms.boot_s, clock=self._clock or self._own_clock(now),
             landings=terms.landings, wait_s=self._wait_s,
         )  # fmt: skip
         self.watch = AfterStart(terms.subject, self.cycle, terms.landings)
-        services = Services(terms.subject, self.cycle, ports=expected.ports, echo=expected.echo)
+        services = service_again.Services(terms.subject, self.cycle, ports=expected.ports, echo=expected.echo)
         self.services = services if services.is_wanted else None
         if terms.stands_in:
-            self.calls = Calls(terms.subject, expected.gateway, expected.dns or (), self.cycle, terms.is_alone)
+            self.calls = calls.Calls(terms.subject, expected.gateway, expected.dns or (), self.cycle, terms.is_alone)
         return [self.cycle, *([self.services] if self.services else []), *self.asides]
 
     # What is written down
@@ -202,9 +195,9 @@ class Course:
         gateway = heard if heard and heard == self.terms.expected.gateway else None
         return writing.left([*self.all_proofs, *self.again], unit=unit, mac=mac, heard_gateway=gateway)
 
-    def settle(self) -> list[DnsAsPlanned]:
+    def settle(self) -> list[name_servers.DnsAsPlanned]:
         """Let what was heard by now count, at the end of all; return the proofs that it concerns."""
-        concerned = [each for each in self.again if isinstance(each, DnsAsPlanned)]
+        concerned = [each for each in self.again if isinstance(each, name_servers.DnsAsPlanned)]
         for each in concerned:
             each.settle()
         return concerned

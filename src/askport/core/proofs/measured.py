@@ -3,8 +3,7 @@
 from collections.abc import Callable, Collection
 from ipaddress import IPv4Address, IPv4Network
 
-from askport.core.finding.beliefs import Measurement
-from askport.core.finding.measuring import Measuring
+from askport.core.finding import beliefs, measuring
 from askport.core.proofs.proof import Proof, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.who_holds import SameMac
@@ -40,18 +39,18 @@ class MaskAsPlanned(Proof):
         self.subject, self.gateway = subject, gateway
         self.expected = f"its mask is /{subject.at.network.prefixlen}"
         self._avoid, self._explains = {*avoid, *([gateway] if gateway else [])}, list(explains)
-        self._measuring: Measuring | None = None
+        self._measuring: measuring.Measuring | None = None
         self._asked_from, self._seed = asked_from, seed
 
     @property
-    def result(self) -> Measurement | None:
+    def result(self) -> beliefs.Measurement | None:
         """What was measured."""
         return self._measuring.result if self._measuring else None
 
     def begin(self, now: float) -> None:
         """Measure from now on."""
         subject = self.subject
-        self._measuring = Measuring(
+        self._measuring = measuring.Measuring(
             subject.laptop_mac, subject.mac, subject.at.ip, now=now, avoid=self._avoid, ours=[subject.laptop.ip],
             asked_from=self._asked_from, seed=self._seed, laptop_macs=subject.laptop_macs,
         )  # fmt: skip
@@ -75,7 +74,7 @@ class MaskAsPlanned(Proof):
         return self._measuring.next_deadline() if self._measuring and not self.done else None
 
     @property
-    def children(self) -> list[Measuring]:
+    def children(self) -> list[measuring.Measuring]:
         return [self._measuring] if self._measuring else []
 
     def _conclude(self) -> None:

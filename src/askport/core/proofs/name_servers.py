@@ -2,12 +2,10 @@
 
 from ipaddress import IPv4Address
 
-from askport.core.channels import ChannelEvent
+from askport.core import channels, text, wire
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.own_word_proof import ReadsBack
 from askport.core.proofs.proof import Proof
-from askport.core.text import listed
-from askport.core.wire import Heard
 
 
 class DnsAsPlanned(Proof):
@@ -31,12 +29,12 @@ class DnsAsPlanned(Proof):
     def settle(self) -> None:
         """Take in whom it was heard calling by now, where its own word leaves a server open."""
         if self.not_made and self._calls and self._calls.dns_called:
-            self._judge(f"It asks {listed(self._calls.dns_called)} for names by itself", self._calls.dns_called)
+            self._judge(f"It asks {text.listed(self._calls.dns_called)} for names by itself", self._calls.dns_called)
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         self._conclude()
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         self._conclude()
 
     def handle_timer(self, now: float) -> None:
@@ -64,9 +62,9 @@ class DnsAsPlanned(Proof):
         """Pass where each planned server was shown, by its own word or by its calls, and no other."""
         self._shown, self.not_made = tuple(dict.fromkeys((*self._shown, *shown))), False
         if wrong := [each for each in self._shown if each not in self._planned]:
-            self._end(False, _row(self._shown), f"{told}; {listed(wrong)} is not planned.")
+            self._end(False, _row(self._shown), f"{told}; {text.listed(wrong)} is not planned.")
         elif missing := [each for each in self._planned if each not in self._shown]:
-            self.cannot_be_made(f"{told}; nothing has shown {listed(missing)}.")
+            self.cannot_be_made(f"{told}; nothing has shown {text.listed(missing)}.")
         else:
             self._end(True, _row(self._shown), f"{told}.")
 

@@ -8,11 +8,10 @@ it is somewhere else. Some make a number up each time: their clock was never ste
 
 from collections.abc import Iterable
 
+from askport.core import machine, wire
 from askport.core.formats.packet import STAYS_ON_LINK, ends_of, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag, encode_timestamp, timestamp_of
-from askport.core.machine import Machine
 from askport.core.proofs.proof import Subject
-from askport.core.wire import Heard
 
 _OURS = 61_553
 """One of the dynamic ports (RFC 6335 section 6)."""
@@ -33,7 +32,7 @@ _MOST_ASKED = 8
 """Questions whose answers may still come."""
 
 
-class OwnClock(Machine):
+class OwnClock(machine.Machine):
     """Asks one port after the other for the device's clock, and holds it against what it showed before."""
 
     is_aside = True
@@ -92,7 +91,7 @@ class OwnClock(Machine):
         syn = Tcp(src_port=_OURS, dst_port=port, seq=seq, flags=TcpFlag.SYN, window=1024, options=encode_timestamp(1))
         self._send(frame_between(self._subject.ends, syn, STAYS_ON_LINK))
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Take in where its clock stands, and close what has opened."""
         tcp = heard.packet.get(Tcp)
         if tcp is None or ends_of(heard.packet) != self._subject.ends.back or tcp.ack not in self._asked_at:

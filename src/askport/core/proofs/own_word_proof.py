@@ -3,11 +3,10 @@
 from collections.abc import Callable
 from ipaddress import IPv4Address
 
-from askport.core.channels import ChannelEvent
+from askport.core import channels, wire
 from askport.core.kinds.own_word import ReadBack, contradictions, read_back, words_of
 from askport.core.proofs.proof import Expected, Proof, Subject
 from askport.core.ways.conversation import Conversation, Ended
-from askport.core.wire import Heard
 
 Reads = Callable[[float], Conversation]
 """Begins to read, at a moment."""
@@ -31,7 +30,7 @@ class ReadsBack(Proof):
     def children(self) -> list[Conversation]:
         return [self._talk] if self._talk else []
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         self._now = max(self._now, heard.at)
         if not self.done:
             super().receive(heard)
@@ -48,7 +47,7 @@ class ReadsBack(Proof):
             super().handle_timer(now)
             self._conclude()
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         if not self.done:
             super().channel_event(event, now)
             self._conclude()

@@ -12,17 +12,13 @@ from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address
 
-from askport.core.finding.clues import ClueKind
+from askport.core import machine, text, wire
+from askport.core.finding import clues, tracking
 from askport.core.finding.readers import read_clues
-from askport.core.finding.tracking import Tracker
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType
 from askport.core.formats.ethernet import Ethernet
-from askport.core.machine import Machine, earliest
-from askport.core.proofs.own_clock import OwnClock
-from askport.core.proofs.proof import Proof, Subject
-from askport.core.text import listed
-from askport.core.wire import Heard, Link
+from askport.core.proofs import own_clock, proof
 
 _LOOK_INTERVAL_S = 0.5
 _LONGEST_GAP_S = 1.5
@@ -71,18 +67,18 @@ class Lane:
     back_at: float | None = None
 
 
-class PowerCycle(Proof):
+class PowerCycle(proof.Proof):
     """After its power was pulled and put back, the device holds its new address without asking anybody."""
 
     name = "power-cycle"
 
     def __init__(
         self,
-        subject: Subject,
+        subject: proof.Subject,
         *,
         now: float,
         boot_s: float | None = None,
-        clock: OwnClock | None = None,
+        clock: own_clock.OwnClock | None = None,
         landings: Iterable[IPv4Address] = (),
         wait_s: float | None = None,
     ) -> None:
@@ -105,12 +101,12 @@ class PowerCycle(Proof):
         """What looked like a cut and was none, as a sentence."""
         self.takes_power_by_cable = False
         """Whether it says that its power comes through the cable."""
-        self._tracker = Tracker(
+        self._tracker = tracking.Tracker(
             subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip, landings=landings
         )
         self._longest_boot_s = boot_s * 1.5 + 10.0 if boot_s else LONGEST_BOOT_S
         self._wait_s = wait_s
-        self._clock = clock or OwnClock(subject, (), now=now)
+        self._clock = clock or own_clock.OwnClock(subject, (), now=now)
         self._wait_until = None if wait_s is None else now + wait_s
         self._link_up = True
         self._told = False
@@ -128,7 +124,7 @@ class PowerCycle(Proof):
 
     # The cut
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         if self.done or link.up is self._link_up:
             return
         self._link_up = link.up
@@ -161,14 +157,14 @@ class PowerCycle(Proof):
         self.lane = Lane(began_at=self.lane.began_at)
         self._wait_until = None if self._wait_s is None else now + self._wait_s
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Hear the device before, and above all after, the power cut."""
         ethernet, off_at = heard.packet.get(Ethernet), self.lane.off_at
         if self.done or ethernet is None:
             return
         if ethernet.src != self.subject.mac:
             return
-        self.takes_power_by_cable |= any(clue.kind is ClueKind.TAKES_POWER for clue in read_clues(heard.packet))
+        self.takes_power_by_cable |= any(clue.kind is clues.ClueKind.TAKES_POWER for clue in read_clues(heard.packet))
         self._clock.receive(heard)
         if self.power is Power.ON:
             if heard.at > self._last_heard_at and self._asked_at <= heard.at:
@@ -215,7 +211,7 @@ class PowerCycle(Proof):
     @property
     def elsewhere(self) -> str:
         """Where it is instead of its new address, while it starts; a boot loader has one of its own."""
-        return listed(sorted(self._tracker.seen)) if self._elsewhere_at is not None else ""
+        return text.listed(sorted(self._tracker.seen)) if self._elsewhere_at is not None else ""
 
     @property
     def may_be_confirmed(self) -> bool:
@@ -243,7 +239,7 @@ class PowerCycle(Proof):
 
     # What comes after it
 
-    def _judge(self, heard: Heard) -> None:
+    def _judge(self, heard: wire.Heard) -> None:
         if protocol := asks_for_address(heard):
             self.overturn("asks for an address", f"It asked for an address by {protocol} {_TELL_IT}")
             return
@@ -318,7 +314,7 @@ class PowerCycle(Proof):
     def _see_elsewhere(self, now: float) -> None:
         """Fail where it is at another address now."""
         if there := [each for each, at in self._tracker.seen.items() if now - at < _STAYS_S]:
-            found = listed(sorted(there))
+            found = text.listed(sorted(there))
             self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
 
     @property
@@ -344,17 +340,17 @@ class PowerCycle(Proof):
         elsewhere = self._elsewhere_at + _ELSEWHERE_S if self._elsewhere_at is not None else None
         tracked = self._tracker.next_deadline() if self.power in _LOOKS else None
         wait = None if self._is_cut else self._wait_until
-        return earliest(self._look_at, self._give_up_at, elsewhere, tracked, wait, self._clock.next_deadline())
+        return machine.earliest(self._look_at, self._give_up_at, elsewhere, tracked, wait, self._clock.next_deadline())
 
     @property
-    def children(self) -> list[Machine]:
+    def children(self) -> list[machine.Machine]:
         return [self._tracker, self._clock]
 
 
 _TELL_IT = "after the power cut: tell it to keep the one it has."
 
 
-def asks_for_address(heard: Heard) -> str:
+def asks_for_address(heard: wire.Heard) -> str:
     """Return the protocol by which this frame asks for an address, or nothing."""
     dhcp = heard.packet.get(Dhcp)
     if dhcp is None or dhcp.op != BootpOp.BOOTREQUEST or dhcp.message_type not in _ASKS:

@@ -4,12 +4,9 @@ from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.addresses import MacAddress
-from askport.core.channels import ChannelEvent
+from askport.core import addresses, channels, machine, wire
 from askport.core.formats.packet import Ends
-from askport.core.machine import Effect, Machine
 from askport.core.proofs.verdict import Outcome, verdict_of
-from askport.core.wire import Heard
 
 ATTEMPTS = 3
 """Questions before "no answer": some stacks drop the packet for which they first have to ask by ARP."""
@@ -21,12 +18,12 @@ INTERVAL_S = 0.4
 class Subject:
     """Who is proven, and from where."""
 
-    mac: MacAddress
+    mac: addresses.MacAddress
     at: IPv4Interface
-    laptop_mac: MacAddress
+    laptop_mac: addresses.MacAddress
     laptop: IPv4Interface
     """The laptop's address in the device's subnet: questions come from it, and the laptop answers ARP for it."""
-    laptop_macs: Collection[MacAddress] = ()
+    laptop_macs: Collection[addresses.MacAddress] = ()
     """Every MAC address of the laptop on this cable, those of its other places too."""
 
     @property
@@ -58,7 +55,7 @@ class Expected:
     """Whatever else the plan says of it, by the heads of its columns."""
 
 
-class Proof(Machine):
+class Proof(machine.Machine):
     """One check of the final state."""
 
     name: str
@@ -99,7 +96,7 @@ class Proof(Machine):
         """Until when what it has come to may still be overturned; None where it may not."""
         return None
 
-    def watch(self, heard: Heard) -> None:
+    def watch(self, heard: wire.Heard) -> None:
         """See, after it is done and while others go on, what overturns it."""
 
     def begin(self, now: float) -> None:
@@ -141,7 +138,7 @@ class Repeated(Proof):
         raise NotImplementedError
 
 
-class Proving(Machine):
+class Proving(machine.Machine):
     """Several proofs at once, and those that need a quiet wire after them."""
 
     def __init__(self, proofs: Iterable[Proof], then: Iterable[Proof] = ()) -> None:
@@ -169,7 +166,7 @@ class Proving(Machine):
     def children(self) -> list[Proof]:
         return [proof for proof in (self.proofs if self._begun else self._first) if not proof.done]
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Let each see the frame, those that are done too."""
         self._now = max(self._now, heard.at)
         for proof in self.proofs:
@@ -177,7 +174,7 @@ class Proving(Machine):
                 proof.watch(heard)
         super().receive(heard)
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         self._now = max(self._now, now)
         super().channel_event(event, now)
 
@@ -189,13 +186,13 @@ class Proving(Machine):
                 proof.begin(now)
         super().handle_timer(now)
 
-    def poll(self) -> list[Effect]:
+    def poll(self) -> list[machine.Effect]:
         """Return what is to be done now, by those too that have just ended: they close what they opened."""
         for proof in self.proofs:
             self._effects += proof.poll()
         return super().poll()
 
-    def drop(self) -> list[Effect]:
+    def drop(self) -> list[machine.Effect]:
         return [*super().drop(), *(effect for proof in self.proofs for effect in proof.drop())]
 
     def next_deadline(self) -> float | None:

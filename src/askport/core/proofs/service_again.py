@@ -2,12 +2,10 @@
 
 from collections.abc import Iterable
 
-from askport.core.machine import earliest
+from askport.core import machine, text, wire
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof, Repeated, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
-from askport.core.text import listed
-from askport.core.wire import Heard
 
 _ASKS_EVERY_S = 1.0
 LONGEST_S = 60.0
@@ -35,7 +33,7 @@ class Services(Proof):
         self._subject, self._cycle, self._longest_s = subject, cycle, longest_s
         self._awaited: dict[str, int | None] = {"ping": None} if echo else {}
         self._awaited |= {f"port {port}": port for port in dict.fromkeys(ports)}
-        self.expected = f"{listed(self._awaited)} again after the power cut"
+        self.expected = f"{text.listed(self._awaited)} again after the power cut"
         self.moments: dict[str, float] = {}
         """When each answered first, in seconds since the power was cut."""
         self._asking: dict[str, Repeated] = {}
@@ -52,7 +50,7 @@ class Services(Proof):
         """Whether all answered, or the time is over, or it did not survive the power cut."""
         return super().done or (self._cycle.done and not self._cycle.passed)
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         for name, proof in list(self._asking.items()):
             proof.receive(heard)
             if proof.passed and self._cycle.lane.off_at is not None:
@@ -79,18 +77,18 @@ class Services(Proof):
         if self.done or self._until is None:
             return
         missing = [name for name in self._awaited if name not in self.moments]
-        measured = listed([f"{name} after {at:.1f} s" for name, at in self.moments.items()])
+        measured = text.listed([f"{name} after {at:.1f} s" for name, at in self.moments.items()])
         if not missing:
             self._end(True, measured, "Each answered again after the power cut.")
         elif now >= self._until:
-            because = f"{listed(missing)} did not come back within {self._longest_s:.0f} s of its address."
+            because = f"{text.listed(missing)} did not come back within {self._longest_s:.0f} s of its address."
             self._end(False, measured or "nothing", because)
 
     def next_deadline(self) -> float | None:
         """Return when to ask next; as soon as its address is back."""
         if self.done or not self._cycle.passed:
             return None
-        return earliest(self._next_at, self._until) if self._next_at is not None else self._cycle.lane.back_at
+        return machine.earliest(self._next_at, self._until) if self._next_at is not None else self._cycle.lane.back_at
 
 
 def _ask(subject: Subject, port: int | None, before: Repeated | None, now: float) -> Repeated:

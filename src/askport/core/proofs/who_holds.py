@@ -2,16 +2,13 @@
 
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress, host_fault_of
+from askport.core import addresses, machine, text, wire
 from askport.core.finding.questioning import Kind, closing_frame, is_answer, question_frame, source_sharing
 from askport.core.finding.tracking import Tracker
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import STAYS_ON_LINK, ends_of
-from askport.core.machine import Machine, earliest
 from askport.core.proofs.proof import ATTEMPTS, INTERVAL_S, Repeated, Subject
-from askport.core.text import listed
-from askport.core.wire import Heard
 
 _LATE_S = 3.2
 """After the first question: a twin that is slow has answered by then."""
@@ -27,13 +24,13 @@ class _Holders(Repeated):
     def __init__(self, subject: Subject, address: IPv4Address, *, now: float) -> None:
         super().__init__(now=now)
         self.subject, self.address = subject, address
-        self.holders: dict[MacAddress, None] = {}
+        self.holders: dict[addresses.MacAddress, None] = {}
 
     def ask(self, now: float) -> None:
         """Ask who holds the address."""
         self._send(arp_question(self.subject.laptop_mac, self.address, sender=self.subject.laptop.ip))
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         arp = heard.packet.get(Arp)
         if arp and arp.spa == self.address and arp.sha != self.subject.laptop_mac:
             self.holders[arp.sha] = None
@@ -63,14 +60,14 @@ class SameMac(_Holders):
         """Until when a twin may still answer."""
         return self._began_at + _LATE_S if self.passed else None
 
-    def watch(self, heard: Heard) -> None:
+    def watch(self, heard: wire.Heard) -> None:
         """See whether anybody else speaks for the address."""
         before = len(self.holders)
         super().receive(heard)
         if len(self.holders) > before:
             self._judge()
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Note who holds it, and whether the device itself shows it or only answers."""
         super().receive(heard)
         self._tracker.receive(heard)
@@ -109,11 +106,11 @@ class SameMac(_Holders):
             if self.done
             else checked
             if checked and self.asked == ATTEMPTS
-            else earliest(super().next_deadline(), checked)
+            else machine.earliest(super().next_deadline(), checked)
         )
 
     @property
-    def children(self) -> list[Machine]:
+    def children(self) -> list[machine.Machine]:
         return [self._tracker]
 
     def conclude(self, now: float) -> None:
@@ -135,16 +132,16 @@ class SameMac(_Holders):
     def _judge(self) -> None:
         """Pass if exactly this device answered, and for itself."""
         mac, others = self.subject.mac, [each for each in self.holders if each != self.subject.mac]
-        measured = f"answered by {listed(self.holders)}" if self.holders else "no answer"
-        elsewhere = listed(sorted(self._tracker.seen.keys() - {self.address}))
+        measured = f"answered by {text.listed(self.holders)}" if self.holders else "no answer"
+        elsewhere = text.listed(sorted(self._tracker.seen.keys() - {self.address}))
         is_sure = self.address in self._tracker.seen and not self._passes_on
         if not self.holders:
             where = f" {mac} is at {elsewhere}." if elsewhere else ""
             because = f"Nobody answered when asked for {self.address} {self.asked} times (ARP).{where}"
         elif others and mac in self.holders:
-            because = f"{listed(others)} answers for {self.address} as well: two devices hold one address."
+            because = f"{text.listed(others)} answers for {self.address} as well: two devices hold one address."
         elif others:
-            because = f"{self.address} is held by {listed(others)}, not by {mac}."
+            because = f"{self.address} is held by {text.listed(others)}, not by {mac}."
         elif self._passes_on:
             because = f"It answers for {self.address} but forwards the traffic: a device behind it has that address."
         elif not is_sure and not self._tracker.answers_for_others:
@@ -173,7 +170,7 @@ class StillThere(_Holders):
         super().__init__(subject, subject.at.ip, now=now)
         self.expected = f"{subject.mac} at {subject.at.ip}"
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Pass as soon as it answers: nothing more is asked here."""
         super().receive(heard)
         if self.subject.mac in self.holders:
@@ -182,7 +179,7 @@ class StillThere(_Holders):
     def conclude(self, now: float) -> None:
         """Pass if this device answered; others may hold the address too."""
         others = [each for each in self.holders if each != self.subject.mac]
-        who = f"; {listed(others)} does" if others else ""
+        who = f"; {text.listed(others)} does" if others else ""
         here = self.subject.mac in self.holders
         because = (
             f"{self.subject.mac} {'answers' if here else 'does not answer'} at {self.address}{'' if here else who}."
@@ -206,7 +203,7 @@ class OldGone(_Holders):
         self.expected = f"{old} left by {subject.mac}"
         avoid = {subject.at.ip, subject.laptop.ip}
         beside = (source_sharing(old, 30), source_sharing(old, _BESIDE), source_sharing(old, _BESIDE, 1))
-        self._sources = [each for each in beside if each and each not in avoid and not host_fault_of(each)]
+        self._sources = [each for each in beside if each and each not in avoid and not addresses.host_fault_of(each)]
         self._taken: set[IPv4Address] = set()
         self._is_heard = False
 
@@ -222,7 +219,7 @@ class OldGone(_Holders):
                 self._send(mac + arp_question(laptop_mac, self.address, sender=source)[6:])
                 self._send(question_frame(laptop_mac, mac, self.address, source, Kind.ECHO, self.asked))
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Note who holds it, by ARP or by speaking from it."""
         super().receive(heard)
         arp, ends = heard.packet.get(Arp), ends_of(heard.packet)
@@ -241,7 +238,7 @@ class OldGone(_Holders):
         elif self._is_heard:
             self._end(False, f"still answered by {mac}", f"It still answers at {self.address} (IPv4).")
         elif others:
-            because = f"It is gone from {self.address}; another device, {listed(others)}, holds that address."
-            self._end(True, f"answered by {listed(others)}", because)
+            because = f"It is gone from {self.address}; another device, {text.listed(others)}, holds that address."
+            self._end(True, f"answered by {text.listed(others)}", because)
         else:
             self._end(True, "no answer", f"Nobody answered when asked for {self.address} {self.asked} times (ARP).")

@@ -4,10 +4,8 @@ from collections.abc import Container, Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from itertools import chain, islice
 
-from askport.core.addresses import MacAddress, host_fault
+from askport.core import addresses, script, wire
 from askport.core.formats.arp import Arp, arp_question
-from askport.core.script import Script, Wait
-from askport.core.wire import Heard
 
 ASSUMED_PREFIX = 24
 """Used where the device's mask is not known: the commonest, and near the device any shorter one contains it."""
@@ -35,7 +33,7 @@ def near(device: IPv4Address, prefix: int | None, avoid: Container[IPv4Address])
                 continue
             interface = IPv4Interface((address, network.prefixlen))
             doubtful = prefix is None and _ends_in_same_bits(address)
-            if interface.ip not in avoid and not doubtful and not host_fault(interface):
+            if interface.ip not in avoid and not doubtful and not addresses.host_fault(interface):
                 yield interface
 
 
@@ -48,7 +46,7 @@ def from_the_top(network: IPv4Network, avoid: Container[IPv4Address]) -> Iterato
     below = max(bottom, top - _LEFT_AT_THE_TOP)
     for address in chain(range(below, bottom - 1, -1), range(top, below, -1)):
         interface = IPv4Interface((address, network.prefixlen))
-        if interface.ip not in avoid and not host_fault(interface):
+        if interface.ip not in avoid and not addresses.host_fault(interface):
             yield interface
 
 
@@ -56,17 +54,17 @@ def _ends_in_same_bits(address: int) -> bool:
     return address & 7 in (0, 7)
 
 
-class FreeAddressSearch(Script):
+class FreeAddressSearch(script.Script):
     """Takes the first candidate that nobody answers for (RFC 5227 section 2.1.1)."""
 
-    def __init__(self, mac: MacAddress, candidates: Iterable[IPv4Interface], *, now: float) -> None:
+    def __init__(self, mac: addresses.MacAddress, candidates: Iterable[IPv4Interface], *, now: float) -> None:
         self._mac = mac
         self._candidates = islice(candidates, _MAX_TRIES)
         self.candidate: IPv4Interface | None = None
         """The address being asked for."""
         self.chosen: IPv4Interface | None = None
         """The free address, once there is one."""
-        self.taken: dict[IPv4Address, MacAddress] = {}
+        self.taken: dict[IPv4Address, addresses.MacAddress] = {}
         """Candidates that somebody holds."""
         super().__init__(now=now)
         self._go_on(None, now)
@@ -77,7 +75,7 @@ class FreeAddressSearch(Script):
             await self.pause(0.0)
             for wait_s in (*(_PROBE_INTERVAL_S,) * (_PROBES - 1), _ANSWER_WAIT_S):
                 self._send(arp_question(self._mac, candidate.ip))
-                if holder := await Wait(until=self.now + wait_s, frame=self._holder):
+                if holder := await script.Wait(until=self.now + wait_s, frame=self._holder):
                     self.taken[candidate.ip] = holder
                     break
             else:
@@ -85,7 +83,7 @@ class FreeAddressSearch(Script):
                 break
         self.candidate = None
 
-    def _holder(self, heard: Heard) -> MacAddress | None:
+    def _holder(self, heard: wire.Heard) -> addresses.MacAddress | None:
         """Return who holds the candidate, or is about to take it."""
         arp = heard.packet.get(Arp)
         if arp is None or self.candidate is None or arp.sha == self._mac:

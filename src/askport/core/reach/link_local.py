@@ -7,21 +7,19 @@ Three questions are asked: whether anybody has the address that its MAC address 
 
 from ipaddress import IPv6Address
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, script, wire
 from askport.core.finding.greeting import ask_for_link_local, everybody_echo, listener_query
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.icmpv6 import Icmpv6, Icmpv6Type
 from askport.core.formats.ipv6 import IPv6
-from askport.core.script import Script, Wait
-from askport.core.wire import Heard
 
 _TIMES, _EVERY_S = 4, 0.5
 
 
-class LinkLocal(Script):
+class LinkLocal(script.Script):
     """Asks until the device shows its link-local address."""
 
-    def __init__(self, laptop: MacAddress, device: MacAddress, *, now: float) -> None:
+    def __init__(self, laptop: addresses.MacAddress, device: addresses.MacAddress, *, now: float) -> None:
         """Begin to ask, from the link-local address that the laptop's MAC address gives."""
         self._laptop, self._device = laptop, device
         self.address: IPv6Address | None = None
@@ -33,11 +31,11 @@ class LinkLocal(Script):
             self._send(ask_for_link_local(self._laptop, self._device))
             self._send(everybody_echo(self._laptop))
             self._send(listener_query(self._laptop))
-            self.address = await Wait(until=self.now + _EVERY_S, frame=self._shown)
+            self.address = await script.Wait(until=self.now + _EVERY_S, frame=self._shown)
             if self.address:
                 return
 
-    def _shown(self, heard: Heard) -> IPv6Address | None:
+    def _shown(self, heard: wire.Heard) -> IPv6Address | None:
         """Return the address that the device sends from, or says that it has."""
         ethernet, packet, message = heard.packet.get(Ethernet), heard.packet.get(IPv6), heard.packet.get(Icmpv6)
         if ethernet is None or packet is None or ethernet.src != self._device:

@@ -4,14 +4,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from ipaddress import IPv6Address
 
+from askport.core import machine, wire
 from askport.core.addresses import MacAddress
 from askport.core.formats.ipv6 import link_local
 from askport.core.formats.packet import Ends6
-from askport.core.machine import Machine
-from askport.core.proofs.proof import Proving
-from askport.core.proofs.reachable import PortOpens
+from askport.core.proofs import proof, reachable
 from askport.core.reach.link_local import LinkLocal
-from askport.core.wire import Heard
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,7 +19,7 @@ class _Over:
     ends: Ends6
 
 
-class OverIpv6(Machine):
+class OverIpv6(machine.Machine):
     """Sees that it still has its address, then asks the usual ports there."""
 
     def __init__(self, laptop: MacAddress, device: MacAddress, ports: Iterable[int], *, now: float) -> None:
@@ -29,8 +27,8 @@ class OverIpv6(Machine):
         super().__init__()
         self._laptop, self._device, self._ports = laptop, device, tuple(ports)
         self._looks = LinkLocal(laptop, device, now=now)
-        self._proving: Proving | None = None
-        self.services: list[PortOpens] = []
+        self._proving: proof.Proving | None = None
+        self.services: list[reachable.PortOpens] = []
         """What was asked there, whether it opened or not."""
 
     @property
@@ -44,7 +42,7 @@ class OverIpv6(Machine):
         return [each.port for each in self.services if each.passed]
 
     @property
-    def children(self) -> tuple[Machine]:
+    def children(self) -> tuple[machine.Machine]:
         return (self._proving or self._looks,)
 
     @property
@@ -56,9 +54,9 @@ class OverIpv6(Machine):
         if self.address and self._proving is None:
             self._effects += self._looks.poll()
             ends = Ends6(src_mac=self._laptop, src=link_local(self._laptop), dst_mac=self._device, dst=self.address)
-            self.services = [PortOpens(_Over(ends), port, now=now) for port in self._ports]
-            self._proving = Proving(self.services)
+            self.services = [reachable.PortOpens(_Over(ends), port, now=now) for port in self._ports]
+            self._proving = proof.Proving(self.services)
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         super().receive(heard)
         self._go_on(heard.at)

@@ -6,10 +6,8 @@ back to a second one. Both are asked from at the same time, so that a device whi
 
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, script, wire
 from askport.core.formats.arp import Arp, Op, arp_question
-from askport.core.script import Script, Wait
-from askport.core.wire import Heard
 
 _TIMES, _EVERY_S = 4, 0.4
 
@@ -22,16 +20,16 @@ def answers_adapter_only(adapter: str) -> str:
     )
 
 
-class WhomItAnswers(Script):
+class WhomItAnswers(script.Script):
     """Asks for the device's address by ARP from both MAC addresses; done with the first answer beside the adapter."""
 
     def __init__(
         self,
-        device: MacAddress | None,
+        device: addresses.MacAddress | None,
         at: IPv4Address,
         *,
-        beside: MacAddress,
-        adapter: MacAddress,
+        beside: addresses.MacAddress,
+        adapter: addresses.MacAddress,
         laptop: IPv4Address,
         now: float,
     ) -> None:
@@ -51,7 +49,7 @@ class WhomItAnswers(Script):
         self._askers = beside, adapter
         # Beside that, once more as the laptop's kernel will: so the device knows whom to answer, and asks nobody.
         self._as_usual = laptop
-        self._answered: set[MacAddress] = set()
+        self._answered: set[addresses.MacAddress] = set()
         super().__init__(now=now)
         self.handle_timer(now)
 
@@ -60,7 +58,7 @@ class WhomItAnswers(Script):
             self._send(arp_question(self._askers[0], self._at, sender=self._as_usual))
             for mac in self._askers:
                 self._send(arp_question(mac, self._at))
-            if await Wait(until=self.now + _EVERY_S, frame=self._answers_beside):
+            if await script.Wait(until=self.now + _EVERY_S, frame=self._answers_beside):
                 return
 
     @property
@@ -68,7 +66,7 @@ class WhomItAnswers(Script):
         """Whether only what was asked from the adapter's own MAC address was answered."""
         return self.done and self._answered == {self._askers[1]}
 
-    def _answers_beside(self, heard: Heard) -> bool | None:
+    def _answers_beside(self, heard: wire.Heard) -> bool | None:
         """Note to whom it answers."""
         arp = heard.packet.get(Arp)
         if arp and arp.op == Op.REPLY and arp.spa == self._at and self._device in (None, arp.sha):

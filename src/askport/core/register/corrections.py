@@ -5,8 +5,7 @@ from collections.abc import Iterable
 from askport.core.crew.seals import Member
 from askport.core.errors import BadInput
 from askport.core.plan.working_order import clean_tag
-from askport.core.register.entries import MemberAccepted, Named, Noted, Reopened
-from askport.core.register.visits import Row
+from askport.core.register import entries, visits
 from askport.core.text import display_text
 
 MAX_REMARK = 400
@@ -25,17 +24,17 @@ def clean_remark(text: str) -> str:
     return remark
 
 
-def noted(row: Row, text: str, photo: str = "") -> Noted:
+def noted(row: visits.Row, text: str, photo: str = "") -> entries.Noted:
     """Return what is to be known of a device; ``photo`` is the name of a file.
 
     Raises:
         BadInput: it cannot be kept.
     """
     shown = clean_remark(photo) if photo else ""
-    return Noted(unit=row.last.unit, mac=row.mac, text=clean_remark(text), photo=shown)
+    return entries.Noted(unit=row.last.unit, mac=row.mac, text=clean_remark(text), photo=shown)
 
 
-def named(row: Row, tag: str, rows: Iterable[Row]) -> Named:
+def named(row: visits.Row, tag: str, rows: Iterable[visits.Row]) -> entries.Named:
     """Return a device's right tag, which no other of the rows has.
 
     Raises:
@@ -45,10 +44,10 @@ def named(row: Row, tag: str, rows: Iterable[Row]) -> Named:
     other = next((each for each in rows if each.tag == right and each.id != row.id), None)
     if other:
         raise BadInput(f"'{right}' is the tag of {other.mac} already: correct that one first.")
-    return Named(unit=row.last.unit, mac=row.mac, tag=right)
+    return entries.Named(unit=row.last.unit, mac=row.mac, tag=right)
 
 
-def reopened(row: Row, because: str) -> Reopened:
+def reopened(row: visits.Row, because: str) -> entries.Reopened:
     """Return that a device which was recorded is to be commissioned again.
 
     Raises:
@@ -56,10 +55,10 @@ def reopened(row: Row, because: str) -> Reopened:
     """
     if not row.last.recorded_at:
         raise BadInput(f"'{row.tag or row.mac}' is not recorded: there is nothing to open again.")
-    return Reopened(unit=row.last.unit, mac=row.mac, because=clean_remark(because))
+    return entries.Reopened(unit=row.last.unit, mac=row.mac, because=clean_remark(because))
 
 
-def accepted(member: Member, typed: str) -> MemberAccepted:
+def accepted(member: Member, typed: str) -> entries.MemberAccepted:
     """Return that a member is right, as its name that was typed once more says.
 
     Raises:
@@ -67,4 +66,4 @@ def accepted(member: Member, typed: str) -> MemberAccepted:
     """
     if typed.strip() != member.name:
         raise BadInput(f"'{display_text(typed, 40)}' is not the name: type '{display_text(member.name, 40)}'.")
-    return MemberAccepted(name=member.name, key=member.key, removed=member.removed)
+    return entries.MemberAccepted(name=member.name, key=member.key, removed=member.removed)

@@ -6,11 +6,9 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
-from askport.core.errors import BadInput
+from askport.core import errors, mac_field
 from askport.core.finding.clues import Identity
-from askport.core.mac_field import Mac
-from askport.core.plan.planned_device import PlannedDevice
-from askport.core.plan.site_plan import Subnet
+from askport.core.plan import planned_device, site_plan
 from askport.core.register.as_left import AsLeft
 
 
@@ -47,7 +45,7 @@ class Found(_Entry):
 
     kind: Literal["found"] = "found"
     tag: str
-    mac: Mac
+    mac: mac_field.Mac
     maker: str | None
     address: IPv4Address | None
     """None where it asks for one."""
@@ -64,7 +62,7 @@ class ReadOut(_Entry):
     """What the device itself said that its settings are, before anything was changed."""
 
     kind: Literal["read-out"] = "read-out"
-    mac: Mac
+    mac: mac_field.Mac
     address: IPv4Address | None
     prefix: Prefix | None
     gateway: IPv4Address | None
@@ -96,7 +94,7 @@ class Identified(_Entry):
     """The device said in field protocols by what it is known there."""
 
     kind: Literal["identified"] = "identified"
-    mac: Mac
+    mac: mac_field.Mac
     by: tuple[IdentifiedBy, ...]
 
 
@@ -104,7 +102,7 @@ class Named(_Entry):
     """The device was given another tag."""
 
     kind: Literal["named"] = "named"
-    mac: Mac
+    mac: mac_field.Mac
     tag: str
 
 
@@ -128,7 +126,7 @@ class WasSet(_Entry):
     """A way of setting the address ended."""
 
     kind: Literal["set"] = "set"
-    mac: Mac
+    mac: mac_field.Mac
     way: str
     gives: bool = False
     """Whether the way wrote the values itself and the device confirmed them; else somebody was to type them."""
@@ -149,7 +147,7 @@ class Proved(_Entry):
     """A proof passed or failed."""
 
     kind: Literal["proved"] = "proved"
-    mac: Mac
+    mac: mac_field.Mac
     name: str
     expected: str
     measured: str
@@ -164,7 +162,7 @@ class PowerCut(_Entry):
     """Its power was cut and put back: the moments after that, in seconds; None where one was not seen."""
 
     kind: Literal["power-cut"] = "power-cut"
-    mac: Mac
+    mac: mac_field.Mac
     link_s: float | None
     first_word_s: float | None
     answer_s: float | None
@@ -182,7 +180,7 @@ class Left(_Entry):
     """What the device has been left with, as far as it was found out by now."""
 
     kind: Literal["left"] = "left"
-    mac: Mac
+    mac: mac_field.Mac
     as_left: AsLeft
 
 
@@ -199,14 +197,14 @@ class ToldToKeep(_Entry):
     """Its console or page was told to keep what it has, and confirmed that."""
 
     kind: Literal["told-to-keep"] = "told-to-keep"
-    mac: Mac
+    mac: mac_field.Mac
 
 
 class Recorded(_Entry):
     """The technician closed this device."""
 
     kind: Literal["recorded"] = "recorded"
-    mac: Mac
+    mac: mac_field.Mac
     left_out: tuple[str, ...] = ()
     """Proofs that were not made, by name."""
     ipv6: tuple[IPv6Address, ...] = ()
@@ -217,7 +215,7 @@ class SubnetPlanned(_Written):
     """A subnet of the plan was written down, or changed, or taken out."""
 
     kind: Literal["subnet-planned"] = "subnet-planned"
-    subnet: Subnet
+    subnet: site_plan.Subnet
     removed: bool = False
 
 
@@ -225,7 +223,7 @@ class DevicePlanned(_Written):
     """A device of the plan was written down, or changed, or taken out."""
 
     kind: Literal["device-planned"] = "device-planned"
-    device: PlannedDevice
+    device: planned_device.PlannedDevice
     removed: bool = False
 
 
@@ -233,7 +231,7 @@ class Noted(_Entry):
     """Somebody wrote something down about a device; a photo by the name of its file."""
 
     kind: Literal["noted"] = "noted"
-    mac: Mac
+    mac: mac_field.Mac
     text: str
     photo: str = ""
 
@@ -242,7 +240,7 @@ class Reopened(_Entry):
     """What was recorded of a device last does not count: it is to be commissioned again."""
 
     kind: Literal["reopened"] = "reopened"
-    mac: Mac
+    mac: mac_field.Mac
     because: str
 
 
@@ -250,15 +248,15 @@ class SameDevice(_Entry):
     """Two MAC addresses are one device: a box with two, or one whose board was exchanged."""
 
     kind: Literal["same-device"] = "same-device"
-    mac: Mac
-    other: Mac
+    mac: mac_field.Mac
+    other: mac_field.Mac
 
 
 class Taught(_Entry):
     """What passed between browser and page while a unit was set by hand, without secrets."""
 
     kind: Literal["taught"] = "taught"
-    mac: Mac
+    mac: mac_field.Mac
     present: IPv4Address
     """Where the unit was then."""
     port: int
@@ -341,5 +339,5 @@ def entry_of(body: str) -> Entry:
     """
     try:
         return _reader().validate_json(body)
-    except BadInput as error:  # by what makes an address of a text
+    except errors.BadInput as error:  # by what makes an address of a text
         raise ValueError(error.message) from None

@@ -6,26 +6,8 @@ from ipaddress import IPv4Address
 from typing import Protocol
 
 from askport.core.addresses import MacAddress
+from askport.core.register import chain, entries
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.chain import Line
-from askport.core.register.entries import (
-    Borrowed,
-    Entry,
-    Found,
-    Identified,
-    Kept,
-    Left,
-    Named,
-    Noted,
-    PowerCut,
-    Proved,
-    ReadOut,
-    Recorded,
-    Reopened,
-    SameDevice,
-    ToldToKeep,
-    WasSet,
-)
 from askport.core.register.visits import Note, ProofRow, Row, Visit
 
 
@@ -85,38 +67,38 @@ class Register:
         self.gone: set[int] = set()
         """Ids of rows that became part of another."""
 
-    def take(self, line: Line) -> None:
+    def take(self, line: chain.Line) -> None:
         """Take one line, of a member of a crew where there is one; what says nothing of a device changes nothing."""
         entry = line.entry
         self._units[line.hash] = entry.unit
         match entry:
-            case Found():
+            case entries.Found():
                 self.has_come = True
                 self._found(entry, line.at, line.member)
-            case Kept():
+            case entries.Kept():
                 if row := self._with_unit(entry.unit):
                     for visit in row.visits:
                         visit.frames = entry.sha256 if visit.unit == entry.unit else visit.frames
-            case Borrowed():
+            case entries.Borrowed():
                 if row := self._with_unit(entry.unit):
                     for visit in row.visits:
                         if visit.unit == entry.unit and entry.interface not in visit.borrowed:
                             visit.borrowed = [*visit.borrowed, entry.interface]
-            case SameDevice():
+            case entries.SameDevice():
                 self.has_come = True
                 self._same(entry)
             case (
-                Identified()
-                | ReadOut()
-                | Named()
-                | WasSet()
-                | ToldToKeep()
-                | Proved()
-                | PowerCut()
-                | Left()
-                | Recorded()
-                | Noted()
-                | Reopened()
+                entries.Identified()
+                | entries.ReadOut()
+                | entries.Named()
+                | entries.WasSet()
+                | entries.ToldToKeep()
+                | entries.Proved()
+                | entries.PowerCut()
+                | entries.Left()
+                | entries.Recorded()
+                | entries.Noted()
+                | entries.Reopened()
             ):
                 if row := self._with_mac(entry.mac):
                     # Two members may have had it at the same time: each entry is about its own visit.
@@ -152,7 +134,7 @@ class Register:
         self._last_id = (self._earlier.last_id() if self._last_id is None else self._last_id) + 1
         return self._last_id
 
-    def _found(self, entry: Found, at: datetime, member: str | None) -> None:
+    def _found(self, entry: entries.Found, at: datetime, member: str | None) -> None:
         row = self._with_mac(entry.mac)
         if row is None:
             row = Row(id=self._next_id(entry.mac), tag=entry.tag, macs=[entry.mac], maker=entry.maker, visits=[])
@@ -173,12 +155,12 @@ class Register:
         row.visits.append(visit)
         self._hold(row)
 
-    def _known_to(self, entry: Found, row: Row) -> tuple[int, ...]:
+    def _known_to(self, entry: entries.Found, row: Row) -> tuple[int, ...]:
         """Return the units of the visits that whoever found it knew of."""
         known = {self._units[each] for each in entry.upon if each in self._units}
         return tuple(sorted(known.union(*(each.upon for each in row.visits if each.unit in known))))
 
-    def _same(self, entry: SameDevice) -> None:
+    def _same(self, entry: entries.SameDevice) -> None:
         row, other = self._with_mac(entry.mac), self._with_mac(entry.other)
         if row is None or row is other:
             return
@@ -196,7 +178,7 @@ class Register:
         self._hold(row)
 
 
-def fold(lines: Iterable[Line], own: str | None = None) -> list[Row]:
+def fold(lines: Iterable[chain.Line], own: str | None = None) -> list[Row]:
     """Return the register after these lines, in the order in which devices were first found.
 
     Args:
@@ -209,15 +191,15 @@ def fold(lines: Iterable[Line], own: str | None = None) -> list[Row]:
     return [register.touched[each] for each in sorted(register.touched)]
 
 
-def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
+def _take(row: Row, visit: Visit, entry: entries.Entry, at: datetime) -> None:
     match entry:
-        case Identified():
+        case entries.Identified():
             visit.identities = entry.by
-        case ReadOut():
+        case entries.ReadOut():
             visit.found_said = entry
-        case Named():
+        case entries.Named():
             row.tag = entry.tag
-        case WasSet():
+        case entries.WasSet():
             visit.way, visit.result, visit.proofs, visit.recorded_at = entry.way, entry.result, {}, None
             visit.reopened = False
             visit.key, visit.permanent = entry.key or visit.key, entry.permanent
@@ -225,30 +207,30 @@ def _take(row: Row, visit: Visit, entry: Entry, at: datetime) -> None:
             if entry.result == "taken":
                 visit.set_at = at
                 visit.as_left = as_told(entry)
-        case ToldToKeep():
+        case entries.ToldToKeep():
             visit.permanent = True
-        case Proved():
+        case entries.Proved():
             kept = entry.model_dump(include={"name", "expected", "measured", "passed", "because", "after_cut"})
             earlier = visit.proofs.get(entry.name) if entry.after_cut else None
             before = (earlier.before if earlier.after_cut else earlier.passed) if earlier else None
             visit.proofs = {**visit.proofs, entry.name: ProofRow(**kept, at=at, before=before)}
-        case PowerCut():
+        case entries.PowerCut():
             visit.cut = entry
-        case Left():
+        case entries.Left():
             visit.as_left = visit.as_left.then(entry.as_left)
-        case Recorded():
+        case entries.Recorded():
             visit.recorded_at, visit.left_out, visit.left_ipv6 = at, entry.left_out, entry.ipv6
             visit.reopened = False
-        case Reopened():
+        case entries.Reopened():
             # What was shown before does not count either: only proofs that are made from now on do.
             last = row.last
             last.recorded_at, last.reopened, last.proofs, last.cut, last.left_out = None, True, {}, None, ()
             row.notes.append(Note(at=at, text=f"To be done again: {entry.because}"))
-        case Noted():
+        case entries.Noted():
             row.notes.append(Note(at=at, text=entry.text, photo=entry.photo))
 
 
-def as_told(entry: WasSet) -> AsLeft:
+def as_told(entry: entries.WasSet) -> AsLeft:
     """Return what a way left: the address was shown, the rest it gave, or it was to be typed.
 
     Of what a way did not write nothing is known.

@@ -8,29 +8,28 @@ other their times decide, as far as they are believable.
 from collections.abc import Iterable
 from datetime import datetime, timedelta
 
-from askport.core.register.chain import Line, believable, in_line
-from askport.core.register.entries import DevicePlanned, Found, SubnetPlanned
+from askport.core.register import chain, entries
 
 SAME = timedelta(minutes=2)
 """Clocks that differ by no more than this are right."""
 
 
-def planned(line: Line) -> str:
+def planned(line: chain.Line) -> str:
     """Return what row of the plan a line is, an empty text where it is none."""
     match line.entry:
-        case DevicePlanned(device=device):
+        case entries.DevicePlanned(device=device):
             return f"The device {device.tag}"
-        case SubnetPlanned(subnet=subnet):
+        case entries.SubnetPlanned(subnet=subnet):
             return f"The subnet {subnet.network}"
         case _:
             return ""
 
 
-def _behind(lines: Iterable[Line], own: str) -> dict[str, set[str]]:
+def _behind(lines: Iterable[chain.Line], own: str) -> dict[str, set[str]]:
     """Return behind which lines each comes: those that it was made upon, its visit's, and its device's being found."""
-    by_time = sorted(lines, key=lambda line: (believable(line), line.place, line.hash))
+    by_time = sorted(lines, key=lambda line: (chain.believable(line), line.place, line.hash))
     behind: dict[str, set[str]] = {line.hash: set(line.entry.upon) for line in by_time}
-    last: dict[tuple[int, str], Line] = {}
+    last: dict[tuple[int, str], chain.Line] = {}
     begins: set[str] = set()
     for line in sorted(by_time, key=lambda each: each.place):
         if line.entry.unit:  # a visit is one member's, on one strand
@@ -39,18 +38,18 @@ def _behind(lines: Iterable[Line], own: str) -> dict[str, set[str]]:
             else:
                 begins.add(line.hash)
             last[line.entry.unit, line.member or own] = line
-    first: dict[bytes, Line] = {}
+    first: dict[bytes, chain.Line] = {}
     for line in by_time:
-        if isinstance(line.entry, Found) and line.hash in begins and not line.entry.upon:
+        if isinstance(line.entry, entries.Found) and line.hash in begins and not line.entry.upon:
             first.setdefault(line.entry.mac, line)
     for line in by_time:
         found = first.get(getattr(line.entry, "mac", b""))
-        if found and line.entry.unit != found.entry.unit and not isinstance(line.entry, Found):
+        if found and line.entry.unit != found.entry.unit and not isinstance(line.entry, entries.Found):
             behind[line.hash].add(found.hash)
     return behind
 
 
-def in_order(lines: Iterable[Line], own: str = "") -> list[Line]:
+def in_order(lines: Iterable[chain.Line], own: str = "") -> list[chain.Line]:
     """Return lines of several members in the order in which they add up, the same in every file.
 
     Args:
@@ -58,15 +57,15 @@ def in_order(lines: Iterable[Line], own: str = "") -> list[Line]:
         own: what the member is called whose file this is: lines that the crew does not have yet are its own.
     """
     every = list(lines)
-    return in_line(every, _behind(every, own))
+    return chain.in_line(every, _behind(every, own))
 
 
-def newest(lines: Iterable[Line], own: str = "") -> list[Line]:
+def newest(lines: Iterable[chain.Line], own: str = "") -> list[chain.Line]:
     """Return those lines behind which no other of them comes: upon these the next one is made."""
     every = list(lines)
     behind = _behind(every, own)
     passed = set[str]().union(*behind.values())
-    return [line for line in in_line(every, behind) if line.hash not in passed]
+    return [line for line in chain.in_line(every, behind) if line.hash not in passed]
 
 
 def is_ahead(at: datetime, pushed: datetime | None) -> bool:
@@ -74,7 +73,7 @@ def is_ahead(at: datetime, pushed: datetime | None) -> bool:
     return pushed is not None and at > pushed + SAME
 
 
-def odd_time(line: Line, others: Iterable[Line], own: str = "") -> str:
+def odd_time(line: chain.Line, others: Iterable[chain.Line], own: str = "") -> str:
     """Say what about a line's time cannot be, or nothing.
 
     Args:
@@ -87,7 +86,7 @@ def odd_time(line: Line, others: Iterable[Line], own: str = "") -> str:
     dated = f"line {line.place}, dated {line.at:%Y-%m-%d %H:%M},"
     if line.pushed and is_ahead(line.at, line.pushed):
         return f"{of} was ahead: {dated} had reached the crew by {line.pushed:%Y-%m-%d %H:%M}."
-    latest = max(others, key=believable, default=None)
-    if latest is None or line.at >= believable(latest) - SAME:
+    latest = max(others, key=chain.believable, default=None)
+    if latest is None or line.at >= chain.believable(latest) - SAME:
         return ""
-    return f"{of} was behind, or set back: {dated} comes after one of {believable(latest):%Y-%m-%d %H:%M}."
+    return f"{of} was behind, or set back: {dated} comes after one of {chain.believable(latest):%Y-%m-%d %H:%M}."

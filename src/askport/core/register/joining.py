@@ -3,32 +3,30 @@
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
-from askport.core.register.chain import Line, order
+from askport.core.register import chain, in_order, visits
 from askport.core.register.entries import DevicePlanned, Joined, SubnetPlanned
 from askport.core.register.fold import fold
-from askport.core.register.in_order import is_ahead
-from askport.core.register.visits import Row
 from askport.core.text import listed
 
 
-def join(journals: Sequence[Sequence[Line]], at: datetime) -> tuple[list[Line], Joined]:
+def join(journals: Sequence[Sequence[chain.Line]], at: datetime) -> tuple[list[chain.Line], Joined]:
     """Return the lines of all, each once, and the entry that joins them at a time, with what they say differently."""
     heads = sorted({lines[-1].hash for lines in journals if lines})
-    lines = order(line for journal in journals for line in journal)
+    lines = chain.order(line for journal in journals for line in journal)
     return lines, Joined(heads=tuple(heads), conflicts=tuple(sorted({*_conflicts(journals), *_ahead(journals, at)})))
 
 
-def _ahead(journals: Iterable[Iterable[Line]], now: datetime) -> Iterator[str]:
+def _ahead(journals: Iterable[Iterable[chain.Line]], now: datetime) -> Iterator[str]:
     """Say which lines have a time that has not come yet: the first of each journal."""
     for lines in journals:
-        if first := next((line for line in lines if is_ahead(line.at, now)), None):
+        if first := next((line for line in lines if in_order.is_ahead(line.at, now)), None):
             yield f"A clock was ahead: line {first.place}, dated {first.at:%Y-%m-%d %H:%M}, is later than now."
 
 
-def _conflicts(journals: Sequence[Sequence[Line]]) -> Iterable[str]:
+def _conflicts(journals: Sequence[Sequence[chain.Line]]) -> Iterable[str]:
     """Say what the registers and the plans of two journals have differently."""
     registers = [fold(lines) for lines in journals]
-    rows: dict[object, list[Row]] = {}
+    rows: dict[object, list[visits.Row]] = {}
     for register in registers:
         for row in register:
             rows.setdefault(row.mac, []).append(row)

@@ -5,8 +5,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 
 from pydantic import BaseModel
 
-from askport.core.addresses import MacAddress
-from askport.core.mac_field import Mac
+from askport.core import addresses, mac_field
 from askport.core.proofs.verdict import verdict_of
 from askport.core.register.as_left import AsLeft
 from askport.core.register.entries import UNHEARD, IdentifiedBy, PowerCut, ReadOut
@@ -165,7 +164,7 @@ class Row(BaseModel, defer_build=True):
     id: int
     """Counts the devices of a job from 1, in the order in which they were first found."""
     tag: str
-    macs: list[Mac]
+    macs: list[mac_field.Mac]
     """All that it was found with, the first first."""
     maker: str | None
     visits: list[Visit]
@@ -175,7 +174,7 @@ class Row(BaseModel, defer_build=True):
     """What the plan has for it now and its last visit has not shown: it is not proven with that."""
 
     @property
-    def mac(self) -> MacAddress:
+    def mac(self) -> addresses.MacAddress:
         """The MAC address that it was found with last."""
         return self.macs[-1]
 

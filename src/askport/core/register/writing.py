@@ -8,14 +8,9 @@ from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
 from askport.core.kinds.own_word import ReadBack
+from askport.core.proofs import measured, own_word_proof, power_cycle, service_again, verdict, who_holds
 from askport.core.proofs.calls import Calls
-from askport.core.proofs.measured import MaskAsPlanned
-from askport.core.proofs.own_word_proof import ReadsBack
-from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof
-from askport.core.proofs.service_again import Services
-from askport.core.proofs.verdict import Outcome
-from askport.core.proofs.who_holds import SameMac
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.entries import Found, Identified, IdentifiedBy, Left, PowerCut, Proved, ReadOut, WasSet
 from askport.core.ways.way import Way
@@ -69,12 +64,14 @@ def was_set(way: Way, *, unit: int, left: Way | None = None) -> WasSet:
     )
 
 
-def proved(outcome: Outcome, *, unit: int, mac: MacAddress, after_cut: bool = False) -> Proved:
+def proved(outcome: verdict.Outcome, *, unit: int, mac: MacAddress, after_cut: bool = False) -> Proved:
     """Return how a proof ended."""
     return Proved(unit=unit, mac=mac, **asdict(outcome), after_cut=after_cut)
 
 
-def power_cut(cycle: PowerCycle, services: Services | None, *, unit: int, mac: MacAddress) -> PowerCut | None:
+def power_cut(
+    cycle: power_cycle.PowerCycle, services: service_again.Services | None, *, unit: int, mac: MacAddress
+) -> PowerCut | None:
     """Return the moments of a power cut that was seen, or None."""
     lane = cycle.lane
     if lane.off_at is None:
@@ -102,13 +99,13 @@ def left(proofs: Iterable[Proof], *, unit: int, mac: MacAddress, heard_gateway: 
     gateway: Value[IPv4Address] = Value(value=heard_gateway, basis=Basis.HEARD) if heard_gateway else Value()
     told = AsLeft()
     for proof in proofs:
-        if isinstance(proof, SameMac) and proof.passed:
+        if isinstance(proof, who_holds.SameMac) and proof.passed:
             address = Value(value=proof.address, basis=Basis.MEASURED)
         elif isinstance(proof, Calls) and proof.dns_called:
             told = AsLeft(dns=Value(value=proof.dns_called, basis=Basis.HEARD)).then(told)
-        elif isinstance(proof, ReadsBack) and (said := proof.said):
+        elif isinstance(proof, own_word_proof.ReadsBack) and (said := proof.said):
             told = told.then(_said(said))
-        elif isinstance(proof, MaskAsPlanned) and (result := proof.result) and result.prefix is not None:
+        elif isinstance(proof, measured.MaskAsPlanned) and (result := proof.result) and result.prefix is not None:
             prefix = Value(value=result.prefix, basis=Basis.MEASURED)
             if result.gateway:
                 gateway = Value(value=result.gateway, basis=Basis.MEASURED)

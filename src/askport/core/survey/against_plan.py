@@ -5,10 +5,8 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.calling import Calling
-from askport.core.finding.clues import Belief
+from askport.core.finding import calling, clues, loudness
 from askport.core.finding.finder import Finder
-from askport.core.finding.loudness import Loudness
 from askport.core.plan.site_plan import Plan
 
 MOST_ASKED = 1024
@@ -53,8 +51,8 @@ def to_ask(plan: Plan, standings: Iterable[Standing]) -> list[IPv4Address]:
 
 def ask_all(finder: Finder, addresses: Iterable[IPv4Address], *, now: float, rate: float) -> None:
     """Have a finder ask for these addresses and no others, at a rate in questions a second."""
-    finder.loudness = Loudness.CALL
-    finder.calling = Calling(finder.laptop_macs[0], addresses, now=now, rate=rate)
+    finder.loudness = loudness.Loudness.CALL
+    finder.calling = calling.Calling(finder.laptop_macs[0], addresses, now=now, rate=rate)
 
 
 def holders_in(finder: Finder) -> dict[IPv4Address, set[MacAddress]]:
@@ -62,7 +60,7 @@ def holders_in(finder: Finder) -> dict[IPv4Address, set[MacAddress]]:
     holders: dict[IPv4Address, set[MacAddress]] = {}
     for device in finder.devices():
         for belief in device.addresses:
-            if belief.belief is Belief.CERTAIN:
+            if belief.belief is clues.Belief.CERTAIN:
                 holders.setdefault(belief.address, set()).add(device.mac)
     return holders
 

@@ -3,11 +3,9 @@
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress, addresses_of
+from askport.core import addresses, machine, wire
 from askport.core.finding.greeting import discover
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode
-from askport.core.machine import Machine
-from askport.core.wire import Heard
 
 _ASKS_AT_S = (0.0, 2.0)
 _WANTED = bytes((OptionCode.SUBNET_MASK, OptionCode.ROUTER, OptionCode.DOMAIN_NAME_SERVER, OptionCode.LEASE_TIME))
@@ -26,10 +24,10 @@ class Server:
     """Seconds."""
 
 
-class OfferLook(Machine):
+class OfferLook(machine.Machine):
     """Asks for an offer, and takes none."""
 
-    def __init__(self, mac: MacAddress, xid: int, *, now: float) -> None:
+    def __init__(self, mac: addresses.MacAddress, xid: int, *, now: float) -> None:
         super().__init__()
         self._mac, self._xid, self._began_at, self._asks = mac, xid, now, 0
         self.servers: dict[IPv4Address, Server] = {}
@@ -44,7 +42,7 @@ class OfferLook(Machine):
         self._asks += 1
         self._send(discover(self._mac, self._xid, (OptionCode.PARAMETER_REQUEST_LIST, _WANTED)))
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         reply = heard.packet.get(Dhcp)
         if reply is None or reply.op != BootpOp.BOOTREPLY or reply.xid != self._xid:
             return
@@ -54,6 +52,6 @@ class OfferLook(Machine):
         server = self.servers.setdefault(identifier, Server(identifier))
         server.offered.add(reply.yiaddr)
         server.gateway = reply.address(OptionCode.ROUTER) or server.gateway
-        server.dns = addresses_of(reply.option(OptionCode.DOMAIN_NAME_SERVER) or b"") or server.dns
+        server.dns = addresses.addresses_of(reply.option(OptionCode.DOMAIN_NAME_SERVER) or b"") or server.dns
         lease = reply.option(OptionCode.LEASE_TIME)
         server.lease_s = int.from_bytes(lease) if lease and len(lease) == 4 else server.lease_s

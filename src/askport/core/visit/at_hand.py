@@ -6,18 +6,13 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.core.addresses import LINK_LOCAL, MacAddress
 from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
-from askport.core.kinds.model import Kind
-from askport.core.kinds.own_word import ReadBack
-from askport.core.kinds.recognising import Fit
-from askport.core.plan.claims import Claim
+from askport.core.kinds import model, own_word, recognising
+from askport.core.plan import claims, working_order
 from askport.core.plan.target import Target
-from askport.core.plan.working_order import WorkItem
+from askport.core.proofs import course, proof, service_again
 from askport.core.proofs.calls import Calls
-from askport.core.proofs.course import Course
 from askport.core.proofs.power_cycle import PowerCycle
-from askport.core.proofs.proof import Proof
 from askport.core.proofs.reachable import Echo, PortOpens
-from askport.core.proofs.service_again import Services
 from askport.core.protocols import PROTOCOLS, Protocol
 from askport.core.reach.over_ipv6 import OverIpv6
 from askport.core.register.as_left import AsLeft
@@ -28,7 +23,7 @@ from askport.core.ways.way import Result, Way
 class AtHand:
     """One device on its way through the job."""
 
-    def __init__(self, work: WorkItem, unit: int) -> None:
+    def __init__(self, work: working_order.WorkItem, unit: int) -> None:
         """Begin with what is meant to be at the other end; ``unit`` is its number in the job's journal."""
         self.unit = unit
         self.errand: Errand | None = None
@@ -38,14 +33,14 @@ class AtHand:
         """What it has been left with, as far as was found out."""
         self.look_again()
 
-    def mean(self, work: WorkItem, *, is_meant: bool = False) -> None:
+    def mean(self, work: working_order.WorkItem, *, is_meant: bool = False) -> None:
         """Mean a device of the work list, because it is next or because the technician chose it."""
         self.next_item, self.is_meant = work, is_meant
         self.decided: MacAddress | None = None
         """The device of which a person has decided what it is."""
         self._become(work, revisits=False)
 
-    def _become(self, work: WorkItem, *, revisits: bool) -> None:
+    def _become(self, work: working_order.WorkItem, *, revisits: bool) -> None:
         self.work = work
         self.listed_as = work.tag
         """Its tag in the work list, whatever it is called later."""
@@ -53,7 +48,7 @@ class AtHand:
         self.revisits = revisits
         """Whether it is one that the register has, and not the next of the work list."""
 
-    def become(self, claim: Claim) -> None:
+    def become(self, claim: claims.Claim) -> None:
         """Be the device of the job that speaks for itself; what was planned for the same one on the way stays."""
         if claim.item.tag != self.work.tag:
             self._become(claim.item, revisits=claim.revisits)
@@ -73,7 +68,7 @@ class AtHand:
         """The device as found."""
         self.landed_at: IPv4Address | None = None
         """A wrong address that it was given on the way, where it is now."""
-        self.fits: list[Fit] = []
+        self.fits: list[recognising.Fit] = []
         """Kinds that fit, each with the reason, the strictest first."""
         self.takes_offer = ""
         """The name of a kind that only its maker speaks for, where a way of it was chosen, or the plan has it."""
@@ -85,11 +80,11 @@ class AtHand:
         """Those that are in the journal."""
         self.title = ""
         """The title that its page was found with, where it was asked for."""
-        self.ports_tried: list[Proof] = []
+        self.ports_tried: list[proof.Proof] = []
         """What it answered at its old address."""
         self.over_ipv6: OverIpv6 | None = None
         """What it answers at its link-local IPv6 address, once it was asked."""
-        self.ports_seen: list[Proof] = []
+        self.ports_seen: list[proof.Proof] = []
         """The same at the address that it was given, where it had none before."""
         self.as_found: Target | None = None
         """The settings as found, where address and mask are known."""
@@ -99,7 +94,7 @@ class AtHand:
         """Whether it is to be put back as it was found."""
         self.became: list[Target] = []
         """What it was seen to take in this visit, in order."""
-        self.says: ReadBack | None = None
+        self.says: own_word.ReadBack | None = None
         """What it said of itself as it was found, where it was read."""
         self.not_read = ""
         """What contradicts the wire in that, or why it was not read."""
@@ -113,17 +108,17 @@ class AtHand:
         """One that was left for another before it ended, and had told the device something."""
         self.target_holder: MacAddress | None = None
         """Who else holds the planned address, if anybody answered for it."""
-        self.course: Course | None = None
+        self.course: course.Course | None = None
         """What was proven of it, and what is being proven."""
         self.left_out: list[str] = []
 
     @property
-    def fit(self) -> Fit | None:
+    def fit(self) -> recognising.Fit | None:
         """Its kind with the reason, where one fits: of several, the strictest; an offered one, once it is taken."""
         return next((each for each in self.fits if not each.is_offer or each.kind.name == self.takes_offer), None)
 
     @property
-    def kind(self) -> Kind | None:
+    def kind(self) -> model.Kind | None:
         """Its kind, where one fits."""
         return self.fit.kind if self.fit else None
 
@@ -144,7 +139,7 @@ class AtHand:
         self.course = None
 
     @property
-    def proofs(self) -> list[Proof]:
+    def proofs(self) -> list[proof.Proof]:
         """Its proofs, those by a power cut aside."""
         return self.course.proofs if self.course else []
 
@@ -154,12 +149,12 @@ class AtHand:
         return self.course.cycle if self.course else None
 
     @property
-    def services(self) -> Services | None:
+    def services(self) -> service_again.Services | None:
         """When what it serves was back after the power cut."""
         return self.course.services if self.course else None
 
     @property
-    def again(self) -> list[Proof]:
+    def again(self) -> list[proof.Proof]:
         """The same proofs, made once more after its power was cut."""
         return self.course.again if self.course else []
 
@@ -200,12 +195,12 @@ class AtHand:
         return not self.ports_tried or any(each.name == Echo.name and each.passed for each in self.ports_tried)
 
     @property
-    def all_proofs(self) -> list[Proof]:
+    def all_proofs(self) -> list[proof.Proof]:
         """Its proofs, the one by a power cut last."""
         return self.course.all_proofs if self.course else []
 
 
-def as_found(device: Device, says: ReadBack | None) -> Target | None:
+def as_found(device: Device, says: own_word.ReadBack | None) -> Target | None:
     """Return the settings that a device was found with, as far as they were shown or said; None without a mask."""
     address, best = address_of(device), device.best
     if best is None and says and says.address and says.prefix is not None:  # read over IPv6

@@ -5,18 +5,14 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, machine, wire
 from askport.core.crew.in_hand import ALONE, Others
-from askport.core.finding.finder import Finder
-from askport.core.finding.search import Search
+from askport.core.finding import finder, search
 from askport.core.kinds.model import Kind
-from askport.core.machine import Xid
-from askport.core.plan.target import Site, site_among
-from askport.core.plan.working_order import WorkItem
+from askport.core.plan import target, working_order
 from askport.core.reach.laptop import Laptop
 from askport.core.register.known import Known
 from askport.core.ways.log_in import LogIn
-from askport.core.wire import Link
 
 _SHUTS_S = 10.0
 """How soon after a second MAC address a port goes down that takes one only."""
@@ -26,13 +22,13 @@ _SHUTS_S = 10.0
 class Surroundings:
     """What the job knows beside the device at hand."""
 
-    sites: Sequence[Site] = ()
+    sites: Sequence[target.Site] = ()
     """The networks that devices join."""
-    used: Mapping[IPv4Address, MacAddress]
+    used: Mapping[IPv4Address, addresses.MacAddress]
     """Addresses of the register with the MAC addresses of those that were left with them."""
-    rows: Sequence[WorkItem] = ()
+    rows: Sequence[working_order.WorkItem] = ()
     """Every device of the job, recorded or not."""
-    known: Mapping[MacAddress, Known]
+    known: Mapping[addresses.MacAddress, Known]
     """Devices that the register has already."""
     found_before: Sequence[tuple[str | None, IPv4Address]] = ()
     """Makers and addresses of devices that were found earlier, the latest last."""
@@ -40,7 +36,7 @@ class Surroundings:
     """Addresses that the laptop had borrowed for devices before this one."""
     others: Callable[[], Others] = lambda: ALONE
     """Tells what the others of the crew have in hand now."""
-    maker: Callable[[MacAddress], str | None] = lambda _: None
+    maker: Callable[[addresses.MacAddress], str | None] = lambda _: None
     """Names the maker of a MAC address."""
     kinds: Sequence[Kind] = ()
     """What is known of devices of one kind, the nearest to the job first."""
@@ -54,11 +50,11 @@ class Surroundings:
         """Addresses that devices of the job are to get, with their tags."""
         return {each.target.interface.ip: each.tag for each in self.rows if each.target}
 
-    def row_of(self, tag: str) -> WorkItem | None:
+    def row_of(self, tag: str) -> working_order.WorkItem | None:
         """Return the device of the job with a tag, however it is written."""
         return next((each for each in self.rows if each.tag.casefold() == tag.casefold()), None)
 
-    def tag_of(self, mac: MacAddress) -> str:
+    def tag_of(self, mac: addresses.MacAddress) -> str:
         """Return the tag that the register has for a device, or its MAC address."""
         known = self.known.get(mac)
         return known.tag if known and known.tag else str(mac)
@@ -67,9 +63,9 @@ class Surroundings:
         """Whether the site's server may give this address to somebody."""
         return any(each.pool_of(interface.ip) for each in self.sites)
 
-    def site_of(self, address: IPv4Address) -> Site | None:
+    def site_of(self, address: IPv4Address) -> target.Site | None:
         """Return the network that an address joins: the smallest that it lies in, or the first there is."""
-        return site_among(self.sites, address)
+        return target.site_among(self.sites, address)
 
 
 class Cable:
@@ -78,13 +74,13 @@ class Cable:
     def __init__(
         self,
         laptop: Laptop,
-        link: Link,
+        link: wire.Link,
         surroundings: Surroundings,
         *,
-        label_mac: MacAddress | None,
+        label_mac: addresses.MacAddress | None,
         delivered: IPv4Address | None,
         now: float,
-        xid: Xid,
+        xid: machine.Xid,
     ) -> None:
         """Begin to hear.
 
@@ -105,11 +101,11 @@ class Cable:
         """How often the link has gone down just after the laptop's second MAC address was shown."""
         self.laptop_was = {each.ip for each in laptop.own} | set(surroundings.laptop_before)
         """Addresses that the laptop has or had: who looks for one of them was made to."""
-        self.finder = Finder(laptop.macs, now=now)
+        self.finder = finder.Finder(laptop.macs, now=now)
         self.finder.laptop_addresses |= self.laptop_was
         self.finder.own_addresses = lambda: [each.ip for each in (laptop.own if laptop.is_beside else laptop.addresses)]
         self.finder.somebodys = self.somebodys
-        self.search = Search(
+        self.search = search.Search(
             self.finder,
             label_mac=label_mac,
             delivered=delivered,
@@ -123,7 +119,7 @@ class Cable:
         """Whether there has been a link since it was begun to hear, if only one that has gone."""
         return self.link.since > self.began_at
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         """Take in that the link went up or down."""
         shown = self.laptop.borrowed_at if self.laptop.is_beside else None
         if not link.up and shown is not None and now - max(shown, self.link.since) <= _SHUTS_S:

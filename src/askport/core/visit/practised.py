@@ -7,9 +7,8 @@ from enum import Enum, auto
 
 from askport.core.finding.loudness import Loudness
 from askport.core.proofs.power_cycle import Power
-from askport.core.visit.narrate import next_line
+from askport.core.visit import narrate, steps
 from askport.core.visit.session import Session
-from askport.core.visit.steps import Phase
 
 _LISTEN_S = 8.0
 """How long is listened on each rung of the ladder before asking louder."""
@@ -35,24 +34,24 @@ class Practised:
 
     def goes_on(self, now: float) -> bool:
         """Whether Enter is pressed now."""
-        return next_line(self._session, now).enter and not self._listens(now)
+        return narrate.next_line(self._session, now).enter and not self._listens(now)
 
     def wanted(self) -> Wanted | None:
         """Return what hands are wanted for now, or None where they are not."""
         session = self._session
         way, cycle = session.visit.way, session.device.power_cycle
-        if session.phase is Phase.SETTING and way and way.by_technician:
+        if session.phase is steps.Phase.SETTING and way and way.by_technician:
             return Wanted.VALUES
-        if session.phase is Phase.SETTING and session.device.way and session.device.way.wants_power:
+        if session.phase is steps.Phase.SETTING and session.device.way and session.device.way.wants_power:
             return Wanted.POWER_OFF if session.cable.link.up else Wanted.POWER_ON
-        if session.phase is Phase.POWER_CYCLE and cycle:
+        if session.phase is steps.Phase.POWER_CYCLE and cycle:
             return {Power.ON: Wanted.POWER_OFF, Power.OFF: Wanted.POWER_ON}.get(cycle.power)
         return None
 
     def _listens(self, now: float) -> bool:
         """Whether to go on listening: nothing is found yet, and not long enough was listened on this rung."""
         search, finder = self._session.cable.search, self._session.cable.finder
-        if self._session.phase is not Phase.FINDING or (
+        if self._session.phase is not steps.Phase.FINDING or (
             search.candidate and self._session.visit.may_be_taken(search.candidate)
         ):
             return False

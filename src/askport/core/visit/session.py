@@ -8,21 +8,16 @@ follows which, ``cable`` and ``at_hand`` hold what is known.
 from collections.abc import Iterable
 from ipaddress import IPv4Interface
 
-from askport.core.channels import ChannelEvent
-from askport.core.errors import TAKEN_ELSEWHERE, AskPortError
+from askport.core import channels, errors, wire
 from askport.core.machine import Borrow, Borrower, Effect, Xid, earliest
 from askport.core.plan.working_order import WorkItem
 from askport.core.reach.in_the_way import Adapter
 from askport.core.reach.laptop import Laptop
 from askport.core.register.entries import Borrowed, GaveBack
-from askport.core.visit.at_hand import AtHand
-from askport.core.visit.cable import Cable, Surroundings
+from askport.core.visit import at_hand, cable, transitions, visit
 from askport.core.visit.errand import Errand
 from askport.core.visit.stages.stage_list import Stages
 from askport.core.visit.steps import Phase, Step
-from askport.core.visit.transitions import Event
-from askport.core.visit.visit import Visit
-from askport.core.wire import Heard, Link
 
 
 class Session(Borrower):
@@ -34,10 +29,10 @@ class Session(Borrower):
         laptop: Laptop,
         work: WorkItem,
         unit: int,
-        link: Link,
+        link: wire.Link,
         now: float,
         xid: Xid,
-        around: Surroundings,
+        around: cable.Surroundings,
     ) -> None:
         """Begin with the next device.
 
@@ -51,10 +46,10 @@ class Session(Borrower):
             around: what the job knows beside the device.
         """
         super().__init__()
-        self.device = AtHand(work, unit)
+        self.device = at_hand.AtHand(work, unit)
         delivered = work.delivered.ip if work.delivered else None
-        self.cable = Cable(laptop, link, around, label_mac=work.mac, delivered=delivered, now=now, xid=xid)
-        self.visit = Visit(self.cable, self.device)
+        self.cable = cable.Cable(laptop, link, around, label_mac=work.mac, delivered=delivered, now=now, xid=xid)
+        self.visit = visit.Visit(self.cable, self.device)
         self.stages = Stages(self.visit)
 
     @property
@@ -85,16 +80,16 @@ class Session(Borrower):
             self.visit.write(Borrowed(unit=unit, adapter=laptop.adapter, interface=interface, beside=beside))
             self.stages.now.borrowed(now)
 
-    def borrow_failed(self, error: AskPortError, now: float) -> None:
+    def borrow_failed(self, error: errors.AskPortError, now: float) -> None:
         """Take in that the laptop did not get the address; where it is borrowed elsewhere, another is looked for."""
         offered = self.visit.free_address
         self.stages.access.refused(error)
-        if error.code == TAKEN_ELSEWHERE and offered:
+        if error.code == errors.TAKEN_ELSEWHERE and offered:
             self.visit.trouble = None
             self.cable.elsewhere.add(offered.ip)
             self.stages.now.offer_another(now)
 
-    def ipv6_failed(self, error: AskPortError) -> None:
+    def ipv6_failed(self, error: errors.AskPortError) -> None:
         """Take in that the laptop cannot speak IPv6 here; it matters where there is no other way."""
         self.cable.laptop.speaks_ipv6 = False
         if self.device.whereabouts is None or self.device.errand:
@@ -116,24 +111,24 @@ class Session(Borrower):
 
     # The machine
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         self.cable.finder.receive(heard)
         for machine in self.visit.running:
             if not machine.done:
                 machine.receive(heard)
         self._go_on(heard.at)
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         self.cable.link_changed(link, now)
         if self.phase.step in (Step.FIND, Step.REACH) and self.cable.laptop.is_beside and self.cable.shut_at_beside > 1:
             self.stages.access.show_one_mac()
         for machine in self.visit.running:
             machine.link_changed(link, now)
         if link.up and self.phase is Phase.PLUGGING:
-            self.visit.go(Event.LINK_CAME)
+            self.visit.go(transitions.Event.LINK_CAME)
         self._go_on(now)
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         for machine in self.visit.running:
             machine.channel_event(event, now)
         self._go_on(now)

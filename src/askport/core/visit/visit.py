@@ -4,11 +4,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import AskPortError, Wants
+from askport.core import addresses, errors
 from askport.core.finding.device import Device
-from askport.core.formats.field_protocols import PORT_ETHERNET_IP
-from askport.core.formats.modbus import PORT_MODBUS
+from askport.core.formats import field_protocols, modbus
 from askport.core.kinds.recognising import Fit, fitting_kinds, possible_kinds
 from askport.core.machine import Effect, Machine, SpeakIpv6, WriteEntry
 from askport.core.plan.editing import next_free
@@ -19,18 +17,14 @@ from askport.core.reach.can_talk import Verdict, can_talk
 from askport.core.reach.over_ipv6 import OverIpv6
 from askport.core.register import writing
 from askport.core.register.entries import DevicePlanned, Entry, Named
-from askport.core.visit.at_hand import AtHand, address_of
+from askport.core.visit import at_hand, steps
 from askport.core.visit.cable import Cable
-from askport.core.visit.steps import Phase
 from askport.core.visit.transitions import Event, after
-from askport.core.ways.choosing import WayChoice, fitting
-from askport.core.ways.log_in import NO_LOG_IN
+from askport.core.ways import choosing, log_in, table, way_entry
 from askport.core.ways.start import Start
-from askport.core.ways.table import entry_of
 from askport.core.ways.way import Way
-from askport.core.ways.way_entry import WayEntry
 
-USUAL_PORTS = (80, 443, 22, 23, PORT_MODBUS, PORT_ETHERNET_IP)
+USUAL_PORTS = (80, 443, 22, 23, modbus.PORT_MODBUS, field_protocols.PORT_ETHERNET_IP)
 """Asked once on the device as found: web page, secure page, SSH, Telnet, Modbus/TCP, EtherNet/IP. What answers there
 must answer at the new address too."""
 
@@ -38,17 +32,17 @@ must answer at the new address too."""
 class Visit:
     """The cable, the device at hand, the phase, what runs, and what is to be done."""
 
-    def __init__(self, cable: Cable, device: AtHand) -> None:
+    def __init__(self, cable: Cable, device: at_hand.AtHand) -> None:
         self.cable, self.device = cable, device
         cable.search.likely_of = self.likely_of
         cable.search.is_planned = lambda mac: any(row.mac == mac for row in cable.around.rows)
-        self.phase = Phase.FINDING if cable.link.up else Phase.PLUGGING
+        self.phase = steps.Phase.FINDING if cable.link.up else steps.Phase.PLUGGING
         self.free_address: IPv4Interface | None = None
         """The free laptop address that can be borrowed now."""
         self.free_since = float("-inf")
         self.reached_from: IPv4Interface | None = None
         """The laptop's address from which the device was talked to as found."""
-        self.trouble: AskPortError | None = None
+        self.trouble: errors.AskPortError | None = None
         """What the laptop or the device refused last."""
         self.running: list[Machine] = []
         self.effects: list[Effect] = []
@@ -92,22 +86,22 @@ class Visit:
     # What the stages and the screen ask
 
     @property
-    def way(self) -> WayEntry | None:
+    def way(self) -> way_entry.WayEntry | None:
         """The way that is chosen."""
-        return entry_of(self.device.way_name)
+        return table.entry_of(self.device.way_name)
 
-    def ways(self) -> list[WayChoice]:
+    def ways(self) -> list[choosing.WayChoice]:
         """Return the ways that fit this device, best first, each with the reason and what it still needs."""
         device, kind, around = self.device, self.device.kind, self.cable.around
-        has = {Wants.LOG_IN} if device.entered_as in around.log_ins else set[Wants]()
-        has |= {Wants.LINE} if kind and kind.name in around.serial_lines else set()
+        has = {errors.Wants.LOG_IN} if device.entered_as in around.log_ins else set[errors.Wants]()
+        has |= {errors.Wants.LINE} if kind and kind.name in around.serial_lines else set()
         there, ports = device.whereabouts, device.open_ports
-        found = fitting(device.chosen, there, kind, door=self.door, ports=ports, has=has)
+        found = choosing.fitting(device.chosen, there, kind, door=self.door, ports=ports, has=has)
         offered = next((each.kind for each in device.fits if each.is_offer), None) if kind is None else None
         if offered is None:
             return found
         known = {each.entry.name for each in found if each.usable}
-        by_kind = fitting(device.chosen, there, offered, door=self.door, ports=ports, has=has)
+        by_kind = choosing.fitting(device.chosen, there, offered, door=self.door, ports=ports, has=has)
         more = [each._replace(offers=offered.name) for each in by_kind if each.entry.name not in known and each.usable]
         names = {each.entry.name for each in more}
         return [*(each for each in found if each.usable or each.entry.name not in names), *more]
@@ -128,7 +122,7 @@ class Visit:
         ports = self.device.open_ports if self.device.chosen and self.device.chosen.mac == device.mac else ()
         return fitting_kinds(self.cable.around.kinds, device, banners=self.device.first_words, ports=ports)
 
-    def likely_of(self, mac: MacAddress) -> list[IPv4Address]:
+    def likely_of(self, mac: addresses.MacAddress) -> list[IPv4Address]:
         """Return where a device may be: what its kind is delivered with, where it was left, where it is meant to be."""
         around, found = self.cable.around, self.cable.finder.device(mac)
         kinds = [*(each.kind for each in self.kinds_of(found))] if found else []
@@ -150,10 +144,10 @@ class Visit:
                 named = [each.kind.name for each in device.fits if each.kind.name.casefold() == planned.kind.casefold()]
                 device.takes_offer = next(iter(named), device.takes_offer)
 
-    def set_unseen(self, device: Device) -> WayChoice | None:
+    def set_unseen(self, device: Device) -> choosing.WayChoice | None:
         """Return the way by which a device can be set that has shown no address, with the reason, or None."""
         fit = next(iter(self.kinds_of(device)), None)
-        ways = fitting(device, None, fit.kind if fit else None)
+        ways = choosing.fitting(device, None, fit.kind if fit else None)
         return next((each for each in ways if each.entry.by_mac and each.usable), None)
 
     def may_be_taken(self, device: Device) -> bool:
@@ -199,7 +193,7 @@ class Visit:
         if device.landed_at:
             return IPv4Interface((device.landed_at, 32)), False
         found = device.chosen or self.cable.search.candidate
-        address = address_of(found) if found else None
+        address = at_hand.address_of(found) if found else None
         if found is None or found.best is None or address is None:
             return None
         prefix = found.best.prefix
@@ -212,7 +206,7 @@ class Visit:
             return None
         (at, is_known), laptop = present, self.cable.laptop
         said = can_talk(laptop.talking or laptop.own, at.ip, at.network.prefixlen if is_known else None)
-        over = self.phase is Phase.RECORDED
+        over = self.phase is steps.Phase.RECORDED
         if (said.can or over) and not laptop.talking:
             text = (
                 "recorded: nothing is borrowed any more"
@@ -246,7 +240,7 @@ class Visit:
         asked = typed is None and device.target_holder is not None
         if holder := laptop or (str(device.target_holder) if asked else None):
             checks.append(TargetCheck(about="unused", passed=False, sentence=f"{holder} answers there: it is in use."))
-        elif typed is None and self.phase is not Phase.PREPARING:
+        elif typed is None and self.phase is not steps.Phase.PREPARING:
             checks.append(
                 TargetCheck(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire.")
             )
@@ -349,7 +343,7 @@ class Visit:
             now=0.0,
             xid=cable.xid,
             kind=device.kind,
-            log_in=cable.around.log_ins.get(device.entered_as, NO_LOG_IN),
+            log_in=cable.around.log_ins.get(device.entered_as, log_in.NO_LOG_IN),
             line=cable.around.serial_lines.get(device.kind.name, "") if device.kind else "",
             name=device.work.tag,
             columns=device.work.planned.columns if device.work.planned else {},

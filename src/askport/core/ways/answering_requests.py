@@ -5,9 +5,10 @@ from collections.abc import Collection
 from enum import Enum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
+from askport.core import machine, wire
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, UNSPECIFIED, MacAddress, mask_of_prefix
 from askport.core.finding.tracking import Sighting
-from askport.core.formats.arp import arp_question
+from askport.core.formats import arp, udp
 from askport.core.formats.dhcp import (
     BROADCAST_FLAG,
     CLIENT_PORT,
@@ -21,11 +22,8 @@ from askport.core.formats.dhcp import (
 )
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import Ends, frame_between
-from askport.core.formats.udp import Udp
-from askport.core.machine import Xid, earliest
 from askport.core.plan.target import Target
 from askport.core.ways.way import Result, Way
-from askport.core.wire import Heard, Link
 
 LEASE_S = 86_400
 """A day: time to make it permanent at leisure, while a device that nobody told to keep it fails soon, not in weeks."""
@@ -70,7 +68,7 @@ class AnsweringRequests(Way):
         *,
         laptop_mac: MacAddress,
         laptop: IPv4Interface,
-        xid: Xid,
+        xid: machine.Xid,
         now: float,
         allow_others: bool = False,
         servers: Collection[IPv4Address] = (),
@@ -127,7 +125,7 @@ class AnsweringRequests(Way):
         self._check_asked = 0
         self._check_xid = self._xid()
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         """Look into a link that drops: some devices reset their port when they take an address.
 
         Whatever hangs there when it comes back, the check is made anew before anybody is answered.
@@ -144,7 +142,7 @@ class AnsweringRequests(Way):
             if self._answers:
                 self._look_at = now + _LOOK_AFTER_S
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """Answer the chosen device; stop for a server, for others on the wire, and when it is done."""
         if self.done:
             return
@@ -270,7 +268,7 @@ class AnsweringRequests(Way):
         if kind is MessageType.NAK:
             reply = reply._replace(flags=request.flags | BROADCAST_FLAG)
         ends = Ends(src_mac=self._laptop_mac, src=self._laptop.ip, dst_mac=dst_mac, dst=dst)
-        self._send(frame_between(ends, Udp(src_port=SERVER_PORT, dst_port=CLIENT_PORT, payload=encode_dhcp(reply))))
+        self._send(frame_between(ends, udp.Udp(src_port=SERVER_PORT, dst_port=CLIENT_PORT, payload=encode_dhcp(reply))))
 
     def _options(self, kind: MessageType | None, *, leased: bool) -> Options:
         options: list[tuple[int, bytes]] = []
@@ -304,7 +302,7 @@ class AnsweringRequests(Way):
             self._check(now)
         if self._look_at is not None and now >= self._look_at:
             # Not a probe from 0.0.0.0: to a device that is just probing its new address that is a conflict.
-            self._send(arp_question(self._laptop_mac, self.target.interface.ip, sender=self._laptop.ip))
+            self._send(arp.arp_question(self._laptop_mac, self.target.interface.ip, sender=self._laptop.ip))
             self._look_at = now + _LOOK_INTERVAL_S
 
     def _check(self, now: float) -> None:
@@ -336,7 +334,7 @@ class AnsweringRequests(Way):
         if self._link_gone_at is not None:
             return self._link_gone_at + _LINK_BACK_S
         check_at = self._check_due_at if self.state is State.CHECKING else None
-        return earliest(check_at, self._look_at, self._tracker.next_deadline())
+        return machine.earliest(check_at, self._look_at, self._tracker.next_deadline())
 
 
 def _server_named(dhcp: Dhcp, src: MacAddress, ours: IPv4Address) -> IPv4Address | str | None:
@@ -367,4 +365,4 @@ def server_question(mac: MacAddress, xid: int) -> bytes:
         options=((OptionCode.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))),),
     )
     ends = Ends(src_mac=mac, src=IPv4Address(0), dst_mac=BROADCAST_MAC, dst=LIMITED_BROADCAST)
-    return frame_between(ends, Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(discover)))
+    return frame_between(ends, udp.Udp(src_port=CLIENT_PORT, dst_port=SERVER_PORT, payload=encode_dhcp(discover)))

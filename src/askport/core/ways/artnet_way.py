@@ -1,19 +1,16 @@
 """Art-Net: a node is asked for its address, and programmed (Art-Net 4, ArtIpProg)."""
 
 from askport.core.addresses import UNSPECIFIED
-from askport.core.formats import ipprog
-from askport.core.formats.field_protocols import PORT_ART_NET
+from askport.core.formats import field_protocols, ipprog
 from askport.core.formats.ipprog import IpProg
-from askport.core.ways.conversation import Ended
-from askport.core.ways.datagrams import Datagrams
-from askport.core.ways.field_way import SetByField, field_entry
+from askport.core.ways import conversation, datagrams, field_way
 from askport.core.ways.start import Start
 
 
-class ArtNetTalk(Datagrams[IpProg]):
+class ArtNetTalk(datagrams.Datagrams[IpProg]):
     """One packet and its reply."""
 
-    port, protocol = PORT_ART_NET, "Art-Net"
+    port, protocol = field_protocols.PORT_ART_NET, "Art-Net"
     answers_from_port = False
 
     def __init__(self, start: Start, packet: IpProg, says: str) -> None:
@@ -35,7 +32,7 @@ class ArtNetTalk(Datagrams[IpProg]):
             return
         packet = self._steps[0]
         if packet.command != ipprog.ASK and reply.address != packet.address:
-            self._finish(Ended.REFUSED, f"it replied that its address is {reply.address}")
+            self._finish(conversation.Ended.REFUSED, f"it replied that its address is {reply.address}")
             return
         self.reply = reply
         none = reply.gateway == UNSPECIFIED
@@ -55,7 +52,7 @@ def read_by_art_net(start: Start) -> ArtNetTalk:
     return ArtNetTalk(start, IpProg(is_reply=False), "ask for its address")
 
 
-class SetByArtNet(SetByField):
+class SetByArtNet(field_way.SetByField):
     """Programs a node, and follows it; the reply is often lost with the move."""
 
     name, what = "artnet", "node"
@@ -90,7 +87,7 @@ class SetByArtNet(SetByField):
         return ArtNetTalk(self._start, packet, self.told(self._start)[0])
 
 
-ENTRY = field_entry(
+ENTRY = field_way.field_entry(
     SetByArtNet,
     says="programs its Art-Net node (ArtIpProg), and follows it. Needs --at",
     does="program it by Art-Net, and follow it to {target}",

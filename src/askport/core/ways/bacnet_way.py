@@ -15,9 +15,7 @@ from askport.core.formats.field_protocols import (
     decode_bacnet,
     encode_bacnet,
 )
-from askport.core.ways.conversation import Conversation, Ended
-from askport.core.ways.datagrams import Datagrams
-from askport.core.ways.field_way import SetByField, field_entry
+from askport.core.ways import conversation, datagrams, field_way
 from askport.core.ways.start import Start
 
 _OPTIONAL = frozenset({Property.DNS_SERVER, Property.CHANGES_PENDING, Property.DHCP_ENABLE})
@@ -56,7 +54,7 @@ def _writes(number: Property, value: bytes, shown: object) -> _Step:
     )  # fmt: skip
 
 
-class BacnetTalk(Datagrams[_Step]):
+class BacnetTalk(datagrams.Datagrams[_Step]):
     """Asks one thing after the other; first which of its objects is the network port.
 
     Newer devices know a number that stands for it. Others are asked for all their objects, and for one after the other
@@ -186,7 +184,7 @@ class ReadByBacnet(BacnetTalk):
         if Property.DHCP_ENABLE in self.answers:
             self._found["origin"] = "dhcp" if _is_true(self.answers[Property.DHCP_ENABLE]) else "static"
         waits = _is_true(self.answers.get(Property.CHANGES_PENDING, []))
-        self._finish(Ended.WELL, "changes wait to be activated" if waits else "")
+        self._finish(conversation.Ended.WELL, "changes wait to be activated" if waits else "")
 
 
 def _addresses(values: list[bytes]) -> list[IPv4Address]:
@@ -203,7 +201,7 @@ def _is_true(values: list[bytes]) -> bool:
     return bool(values) and values[0] == b"\x01"
 
 
-class SetByBacnet(SetByField):
+class SetByBacnet(field_way.SetByField):
     """Writes the properties of its network port, has them used, and follows it."""
 
     name, what = "bacnet", "network port"
@@ -216,7 +214,7 @@ class SetByBacnet(SetByField):
     def _set(self) -> BacnetTalk:
         return BacnetTalk(self._start, _set_steps(self._start))
 
-    def _read(self, now: float) -> Conversation:
+    def _read(self, now: float) -> conversation.Conversation:
         return ReadByBacnet(replace(self._start, now=now))
 
     def _arrived(self, now: float) -> None:
@@ -254,7 +252,7 @@ def _set_steps(start: Start) -> list[_Step]:
     return [*steps, activate]
 
 
-ENTRY = field_entry(
+ENTRY = field_way.field_entry(
     SetByBacnet,
     says="writes its BACnet network port, has the changes used, and follows it. Needs --at",
     does="tell it by BACnet, and follow it to {target}",

@@ -4,21 +4,17 @@ from collections.abc import Collection
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
-from askport.core.errors import Wants
+from askport.core import errors, text
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, Kind
-from askport.core.text import listed
-from askport.core.ways.console_way import Console
-from askport.core.ways.page_way import Page
+from askport.core.ways import console_way, page_way, table, way_entry
 from askport.core.ways.start import Start
-from askport.core.ways.table import WAYS
-from askport.core.ways.way_entry import WayEntry
 
 
 class WayChoice(NamedTuple):
     """A way for one device."""
 
-    entry: WayEntry
+    entry: way_entry.WayEntry
     reason: str
     lacks: str = ""
     """What it still needs, as the end of a sentence."""
@@ -38,7 +34,7 @@ def fitting(
     *,
     door: IPv6Address | None = None,
     ports: Collection[int] = (),
-    has: Collection[Wants] = (),
+    has: Collection[errors.Wants] = (),
 ) -> list[WayChoice]:
     """Return the ways that fit a device, best first; behind them those that would with a kind.
 
@@ -51,31 +47,31 @@ def fitting(
         has: what was given of that.
     """
     found = []
-    for entry in WAYS.values():
+    for entry in table.WAYS.values():
         over = door if entry.over_ipv6 else None
         if reason := entry.fits(device, over or there, kind):
             reason = f"{reason} Over IPv6, at {over}." if over else reason
             found.append(WayChoice(entry, reason, _lacks(entry, kind, has)))
     names = {each.entry.name for each in found}
-    for name, wanted in ((Console.name, _CONSOLE_PORTS), (Page.name, _PAGE_PORTS)):
+    for name, wanted in ((console_way.Console.name, _CONSOLE_PORTS), (page_way.Page.name, _PAGE_PORTS)):
         opens = [port for port in wanted if port in ports]
         if opens and name not in names and (there or door):
-            answers = f"It answers on port {listed(opens)}."
-            found.append(WayChoice(WAYS[name], answers, "a kind that says how", usable=False))
+            answers = f"It answers on port {text.listed(opens)}."
+            found.append(WayChoice(table.WAYS[name], answers, "a kind that says how", usable=False))
     return found
 
 
-def _lacks(entry: WayEntry, kind: Kind | None, has: Collection[Wants]) -> str:
+def _lacks(entry: way_entry.WayEntry, kind: Kind | None, has: Collection[errors.Wants]) -> str:
     way = kind.way_by(entry.name) if kind else None
     lacks = []
-    if isinstance(way, ConsoleWay) and way.over == "serial" and Wants.LINE not in has:
+    if isinstance(way, ConsoleWay) and way.over == "serial" and errors.Wants.LINE not in has:
         lacks.append("its serial line")
-    if kind and way and kind.is_entered_with(way) and Wants.LOG_IN not in has:
+    if kind and way and kind.is_entered_with(way) and errors.Wants.LOG_IN not in has:
         lacks.append("its community" if kind.asks_community_only else "its log-in")
-    return listed(lacks)
+    return text.listed(lacks)
 
 
-def untold(entry: WayEntry, start: Start) -> list[str]:
+def untold(entry: way_entry.WayEntry, start: Start) -> list[str]:
     """Return what is planned and not told to the device by this way: the record will not know it."""
     tells, target = entry.tells(start), start.target
     planned = {"mask": True, "gateway": target.gateway is not None, "dns": bool(target.dns)}

@@ -6,28 +6,11 @@ from ipaddress import IPv4Address
 from struct import pack, unpack_from
 from typing import NamedTuple
 
-from askport.core.addresses import UNSPECIFIED
-from askport.core.channels import (
-    Channel,
-    ChannelEvent,
-    CloseChannel,
-    Closed,
-    OpenChannel,
-    Opened,
-    Received,
-    SendOn,
-    TcpPort,
-)
-from askport.core.formats import cip
+from askport.core import addresses, channels, protocols
+from askport.core.formats import cip, field_protocols, unreadable
 from askport.core.formats.cip import Attribute, CipService, Command, Configuration, Encapsulated
-from askport.core.formats.field_protocols import PORT_ETHERNET_IP
-from askport.core.formats.unreadable import Unreadable
-from askport.core.protocols import PROTOCOLS, told_name
-from askport.core.ways.conversation import Conversation, Ended
-from askport.core.ways.field_way import SetByField, field_entry
+from askport.core.ways import conversation, field_way, step_talk, talking
 from askport.core.ways.start import Start
-from askport.core.ways.step_talk import StepTalk
-from askport.core.ways.talking import FieldTerms
 
 _ANSWER_S = 5.0
 _METHODS = {cip.STATIC: "static", cip.BOOTP: "bootp", cip.DHCP: "dhcp"}
@@ -49,38 +32,38 @@ class _Step(NamedTuple):
     """Whether a refusal ends it."""
 
 
-class CipTalk(StepTalk[_Step]):
+class CipTalk(step_talk.StepTalk[_Step]):
     """Opens a session, and asks or tells the object one attribute after the other."""
 
-    def __init__(self, far: TcpPort, steps: list[_Step], now: float) -> None:
+    def __init__(self, far: channels.TcpPort, steps: list[_Step], now: float) -> None:
         super().__init__(steps)
-        self._channel = Channel(far)
+        self._channel = channels.Channel(far)
         self._session: int | None = None
         self._came = b""
         self.answers: dict[int, bytes] = {}
         self._is_open = False
         self._give_up_at = now + _ANSWER_S
-        self._effects.append(OpenChannel(self._channel))
+        self._effects.append(channels.OpenChannel(self._channel))
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         if event.channel is not self._channel or self.done:
             return
         match event:
-            case Opened():
+            case channels.Opened():
                 self._is_open, self._give_up_at = True, now + _ANSWER_S
-                self._effects.append(SendOn(self._channel, cip.register_session()))
-            case Received(_, data):
+                self._effects.append(channels.SendOn(self._channel, cip.register_session()))
+            case channels.Received(_, data):
                 self._came += data
                 self._read(now)
-            case Closed(_, because):
-                lost = Ended.CLOSED if self._is_open else Ended.UNREACHED
+            case channels.Closed(_, because):
+                lost = conversation.Ended.CLOSED if self._is_open else conversation.Ended.UNREACHED
                 self._finish(lost, because or "it ended the connection")
 
     def _read(self, now: float) -> None:
         while not self.done:
             taken = cip.take_message(self._came)
-            if isinstance(taken, Unreadable):
-                self._finish(Ended.TOO_MUCH, _LOST)
+            if isinstance(taken, unreadable.Unreadable):
+                self._finish(conversation.Ended.TOO_MUCH, _LOST)
                 return
             message, self._came = taken
             if message is None:
@@ -90,19 +73,19 @@ class CipTalk(StepTalk[_Step]):
     def _heard(self, message: Encapsulated, now: float) -> None:
         if message.status:
             why = cip.ENCAPSULATION_STATUS.get(message.status, f"status {message.status:#x}")
-            self._finish(Ended.REFUSED, why)
+            self._finish(conversation.Ended.REFUSED, why)
         elif message.command == Command.REGISTER_SESSION and self._session is None:
             self._session = message.session
             self._say(now)
         elif message.command == Command.SEND_RR_DATA and self._session is not None:
             step, reply = self._steps[0], message.reply
             if reply is None or reply.service != step.service:
-                self._finish(Ended.REFUSED, _LOST)
+                self._finish(conversation.Ended.REFUSED, _LOST)
             elif reply.status:
                 why = cip.STATUS.get(reply.status, f"general status {reply.status:#x}")
                 self._answered(now, why, goes_on=not step.is_needed)
             elif forbids := step.refuses(reply.data):
-                self._finish(Ended.REFUSED, forbids)
+                self._finish(conversation.Ended.REFUSED, forbids)
             else:
                 self.answers[step.attribute] = reply.data
                 self._answered(now)
@@ -111,19 +94,19 @@ class CipTalk(StepTalk[_Step]):
         step = self._steps[0]
         self._goes_out(step.says, changes=step.service == CipService.SET)
         request = cip.interface_request(step.service, step.attribute, step.data(self.answers))
-        self._effects.append(SendOn(self._channel, cip.unconnected(self._session or 0, request)))
+        self._effects.append(channels.SendOn(self._channel, cip.unconnected(self._session or 0, request)))
         self._give_up_at = now + _ANSWER_S
 
     def handle_timer(self, now: float) -> None:
         if not self.done and now >= self._give_up_at:
-            self._finish(Ended.SILENT, f"nothing came back in {_ANSWER_S:.0f} s")
+            self._finish(conversation.Ended.SILENT, f"nothing came back in {_ANSWER_S:.0f} s")
 
     def next_deadline(self) -> float | None:
         return None if self.done else self._give_up_at
 
-    def _finish(self, ended: Ended, because: str) -> None:
+    def _finish(self, ended: conversation.Ended, because: str) -> None:
         super()._finish(ended, because)
-        self._effects.append(CloseChannel(self._channel))
+        self._effects.append(channels.CloseChannel(self._channel))
 
 
 def _from_switches(data: bytes) -> str:
@@ -156,12 +139,12 @@ class ReadByCip(CipTalk):
 
     def _conclude(self) -> None:
         value = cip.decode_configuration(self.answers.get(Attribute.CONFIGURATION, b""))
-        if isinstance(value, Unreadable):
-            self._finish(Ended.REFUSED, _LOST)
+        if isinstance(value, unreadable.Unreadable):
+            self._finish(conversation.Ended.REFUSED, _LOST)
             return
 
         def none(address: IPv4Address) -> str:
-            return "none" if address == UNSPECIFIED else str(address)
+            return "none" if address == addresses.UNSPECIFIED else str(address)
 
         self._found = {
             "address": none(value.address), "mask": str(value.mask), "gateway": none(value.gateway),
@@ -173,12 +156,12 @@ class ReadByCip(CipTalk):
         name = self.answers.get(Attribute.HOST_NAME, b"")
         if len(name) > 2:
             size = int(unpack_from("<H", name)[0])
-            self._found |= {"name": name[2 : 2 + size].decode(PROTOCOLS["cip"].names_in)} if size else {}
+            self._found |= {"name": name[2 : 2 + size].decode(protocols.PROTOCOLS["cip"].names_in)} if size else {}
         waits = bool(status) and bool(status[0] & cip.PENDING)
-        self._finish(Ended.WELL, "a new configuration waits for its restart" if waits else "")
+        self._finish(conversation.Ended.WELL, "a new configuration waits for its restart" if waits else "")
 
 
-class SetByCip(SetByField):
+class SetByCip(field_way.SetByField):
     """Makes its configuration static, tells it the new one, and follows it: the success is often lost with the move."""
 
     name, what = "cip", "TCP/IP Interface object"
@@ -193,31 +176,31 @@ class SetByCip(SetByField):
         """Return what is set."""
         return [each.says for each in _set_steps(start) if each.service == CipService.SET]
 
-    def _read(self, now: float) -> Conversation:
+    def _read(self, now: float) -> conversation.Conversation:
         return ReadByCip(replace(self._start, now=now))
 
-    def _set(self) -> Conversation:
+    def _set(self) -> conversation.Conversation:
         return CipTalk(_far(self._start), _set_steps(self._start), self._start.now)
 
-    def _follow(self, ended: Ended, now: float) -> None:
+    def _follow(self, ended: conversation.Ended, now: float) -> None:
         talk = self._conversation
         capability = talk.answers.get(Attribute.CAPABILITY, b"") if isinstance(talk, CipTalk) else b""
         if capability and capability[0] & cip.RESET_NEEDED:
-            self._by = FieldTerms(self.said_in_all(self._start), "after restart")
+            self._by = talking.FieldTerms(self.said_in_all(self._start), "after restart")
         super()._follow(ended, now)
 
 
-def _far(start: Start) -> TcpPort:
+def _far(start: Start) -> channels.TcpPort:
     if start.old is None:
         raise ValueError("EtherNet/IP reaches a device where it is")
-    return TcpPort(start.old, start.port or PORT_ETHERNET_IP)
+    return channels.TcpPort(start.old, start.port or field_protocols.PORT_ETHERNET_IP)
 
 
 def _set_steps(start: Start) -> list[_Step]:
     target = start.target
-    dns = (*target.dns, UNSPECIFIED, UNSPECIFIED)[:2]
+    dns = (*target.dns, addresses.UNSPECIFIED, addresses.UNSPECIFIED)[:2]
     value = Configuration(
-        target.interface.ip, target.interface.netmask, target.gateway or UNSPECIFIED, (dns[0], dns[1])
+        target.interface.ip, target.interface.netmask, target.gateway or addresses.UNSPECIFIED, (dns[0], dns[1])
     )
 
     def static(answers: dict[int, bytes]) -> bytes:
@@ -226,12 +209,12 @@ def _set_steps(start: Start) -> list[_Step]:
 
     def configuration(answers: dict[int, bytes]) -> bytes:
         known = cip.decode_configuration(answers[Attribute.CONFIGURATION])
-        if isinstance(known, Unreadable):
+        if isinstance(known, unreadable.Unreadable):
             return cip.encode_configuration(value)
         # Servers that nobody planned stay: the attribute holds them beside the address, and would lose them.
         return cip.encode_configuration(value._replace(domain=known.domain, dns=value.dns if target.dns else known.dns))
 
-    name = told_name("cip", start.columns)
+    name = protocols.told_name("cip", start.columns)
     named = cip.encode_host_name(name) if name else b""
     calls = _Step(f"set host name {name}", CipService.SET, Attribute.HOST_NAME, lambda _: named, is_needed=False)
     gateway = target.gateway or "none"
@@ -250,7 +233,7 @@ def _set_steps(start: Start) -> list[_Step]:
     ]  # fmt: skip
 
 
-ENTRY = field_entry(
+ENTRY = field_way.field_entry(
     SetByCip,
     says="makes its configuration static and tells it over EtherNet/IP (CIP), and follows it. Needs --at",
     does="tell it by EtherNet/IP, and follow it to {target}",

@@ -2,19 +2,17 @@
 
 from collections.abc import Iterable, Mapping
 
+from askport.core.formats import ipv6, packet
 from askport.core.formats.ethernet import Ethernet
-from askport.core.formats.ipv6 import link_local
-from askport.core.formats.packet import Ends, Ends6, frame_between
 from askport.core.formats.udp import Udp
-from askport.core.ways.conversation import Ended
+from askport.core.ways import conversation, step_talk
 from askport.core.ways.start import Start
-from askport.core.ways.step_talk import S, StepTalk
 from askport.core.wire import Heard
 
 _ATTEMPTS = 3
 
 
-class Datagrams(StepTalk[S]):
+class Datagrams(step_talk.StepTalk[step_talk.S]):
     """Asks from the laptop's address beside the device, or over IPv6, from and to one port."""
 
     port: int
@@ -27,26 +25,26 @@ class Datagrams(StepTalk[S]):
     answer_s = 1.5
     """How long an answer is waited for before it is asked again."""
 
-    def __init__(self, start: Start, steps: Iterable[S], values: Mapping[str, str] | None = None) -> None:
+    def __init__(self, start: Start, steps: Iterable[step_talk.S], values: Mapping[str, str] | None = None) -> None:
         """Begin to ask.
 
         Raises:
             ValueError: it is not known where the device is, or the laptop does not reach it there.
         """
         super().__init__(steps, values)
-        self._ends: Ends | Ends6
+        self._ends: packet.Ends | packet.Ends6
         ours = start.laptop_mac
         if start.door:
-            self._ends = Ends6(src_mac=ours, src=link_local(ours), dst_mac=start.mac, dst=start.door)
+            self._ends = packet.Ends6(src_mac=ours, src=ipv6.link_local(ours), dst_mac=start.mac, dst=start.door)
         elif start.old is None or start.beside is None:
             raise ValueError(f"{self.protocol} reaches a device where it is")
         else:
-            self._ends = Ends(src_mac=ours, src=start.beside.ip, dst_mac=start.mac, dst=start.old)
+            self._ends = packet.Ends(src_mac=ours, src=start.beside.ip, dst_mac=start.mac, dst=start.old)
         self._asked, self._next_at = 0, start.now
         self.heard: Heard | None = None
         """What came of the device last."""
 
-    def _question(self, step: S) -> tuple[str, bool, list[bytes]]:
+    def _question(self, step: step_talk.S) -> tuple[str, bool, list[bytes]]:
         """Return what is asked now: as it is shown, whether it tells the device something, and what is sent."""
         raise NotImplementedError
 
@@ -75,11 +73,11 @@ class Datagrams(StepTalk[S]):
         if self.done or now < self._next_at:
             return
         if self._is_last_try:
-            self._finish(Ended.SILENT if self.has_begun else Ended.UNREACHED, self.silence)
+            self._finish(conversation.Ended.SILENT if self.has_begun else conversation.Ended.UNREACHED, self.silence)
             return
         says, changes, payloads = self._question(self._steps[0])
         for payload in payloads:
-            self._send(frame_between(self._ends, Udp(src_port=self.port, dst_port=self.port, payload=payload)))
+            self._send(packet.frame_between(self._ends, Udp(src_port=self.port, dst_port=self.port, payload=payload)))
         self._goes_out(says, changes=changes)
         self._asked, self._next_at = self._asked + 1, now + self.answer_s
 

@@ -3,18 +3,16 @@
 Nothing is borrowed for it: the station needs no address, and the laptop none either.
 """
 
+from askport.core import machine, protocols, wire
 from askport.core.addresses import UNSPECIFIED
 from askport.core.finding.tracking import Sighting
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Block, Dcp, dcp_frame
-from askport.core.machine import earliest
-from askport.core.protocols import told_name
 from askport.core.ways.conversation import Ended
 from askport.core.ways.start import Start
 from askport.core.ways.station_talk import ATTEMPTS, StationRequest, StationTalk, refusal_of
 from askport.core.ways.way import FOLLOW_S, Result, Way
 from askport.core.ways.way_entry import WayEntry, speaks
-from askport.core.wire import Heard
 
 _ANSWERED = 1
 _LOOKS_S = 5.0
@@ -40,7 +38,7 @@ class SetByDcp(Way):
         if start.target.gateway is None and start.kind and start.kind.needs.gateway == "own-address":
             gateway = at.ip
         told = dcp.set_ip(start.xid(), at.ip, at.netmask, gateway, permanent=self._lasts)
-        self._name = told_name("dcp", start.columns)
+        self._name = protocols.told_name("dcp", start.columns)
         self._then: Dcp | None = None
         if self._name:
             called = dcp.set_name(start.xid(), dcp.station_name(self._name), permanent=self._lasts)
@@ -58,7 +56,7 @@ class SetByDcp(Way):
             return f"Telling it its address by PROFINET DCP{', for now only' if not self._lasts else ''}."
         return f"It took the request. Waiting for it at {self.target.interface.ip}."
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         if self.done:
             return
         self._question.hear(heard)
@@ -115,7 +113,7 @@ class SetByDcp(Way):
         if self.done:
             return None
         asking = self._question.next_at if self._follow_until is None else None
-        return earliest(asking, self._follow_until, self._tracker.next_deadline())
+        return machine.earliest(asking, self._follow_until, self._tracker.next_deadline())
 
 
 class ReadByDcp(StationTalk):
@@ -146,7 +144,7 @@ def shown_values(start: Start) -> list[str]:
     Raises:
         BadInput: the plan calls it by what is no name of a station.
     """
-    at, gateway, name = start.target.interface, start.target.gateway, told_name("dcp", start.columns)
+    at, gateway, name = start.target.interface, start.target.gateway, protocols.told_name("dcp", start.columns)
     how = "for now only" if start.temporary else "to be kept"
     named = [f"set name {dcp.station_name(name).decode()}, {how}"] if name else []
     return [*named, f"set {at.ip} {at.netmask} gateway {gateway or 'none'}, {how}"]

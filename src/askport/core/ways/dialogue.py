@@ -7,19 +7,7 @@ that line left out. Everything that comes is hostile: escapes are taken out, the
 import re
 from collections.abc import Mapping, Sequence
 
-from askport.core.channels import (
-    Channel,
-    ChannelEvent,
-    CloseChannel,
-    Closed,
-    FarEnd,
-    OpenChannel,
-    Opened,
-    Received,
-    SendOn,
-    SerialLine,
-)
-from askport.core.errors import BadInput
+from askport.core import channels, errors
 from askport.core.kinds.model import Line
 from askport.core.kinds.placeholders import BLANK, SECRET, fill
 from askport.core.text import display_text
@@ -64,7 +52,13 @@ class Dialogue(Conversation):
     """One conversation, from connecting to the answer to its last line."""
 
     def __init__(
-        self, far: FarEnd, lines: Sequence[Line], values: Mapping[str, str], *, refused: Sequence[str] = (), now: float
+        self,
+        far: channels.FarEnd,
+        lines: Sequence[Line],
+        values: Mapping[str, str],
+        *,
+        refused: Sequence[str] = (),
+        now: float,
     ) -> None:
         """Connect now.
 
@@ -76,7 +70,7 @@ class Dialogue(Conversation):
             now: the wire's time.
         """
         super().__init__(values)
-        self._channel = Channel(far)
+        self._channel = channels.Channel(far)
         self._lines = list(lines)
         self._refused = [each.lower() for each in refused]
         self._place = 0
@@ -89,25 +83,25 @@ class Dialogue(Conversation):
         self._is_cut_short = False
         self._was_nudged = False
         self._give_up_at = now + ANSWER_S + 2.0
-        self._effects.append(OpenChannel(self._channel))
+        self._effects.append(channels.OpenChannel(self._channel))
 
     @property
     def has_said_all(self) -> bool:
         """Whether every line was sent."""
         return self._place == len(self._lines) and self._is_open
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         if event.channel is not self._channel or self.done:
             return
         match event:
-            case Opened(_, key):
+            case channels.Opened(_, key):
                 self._is_open, self.key = True, key
-                after_s = _NUDGE_S if isinstance(self._channel.far, SerialLine) else _NUDGE_SERVER_S
+                after_s = _NUDGE_S if isinstance(self._channel.far, channels.SerialLine) else _NUDGE_SERVER_S
                 self._nudge_at, self._give_up_at = now + after_s, now + _GREETING_S
                 self._go_on(now)
-            case Received(_, data):
+            case channels.Received(_, data):
                 self._take(data, now)
-            case Closed(_, because):
+            case channels.Closed(_, because):
                 self._closed(because)
 
     def handle_timer(self, now: float) -> None:
@@ -120,7 +114,7 @@ class Dialogue(Conversation):
             return
         if self._nudge_at is not None and now >= self._nudge_at:
             self._nudge_at, self._was_nudged = None, True
-            self._effects.append(SendOn(self._channel, _END))
+            self._effects.append(channels.SendOn(self._channel, _END))
         if self._quiet_at is not None and now >= self._quiet_at:
             self._finish(Ended.WELL, "")
         elif now >= self._give_up_at:
@@ -199,7 +193,7 @@ class Dialogue(Conversation):
         first, *more = [each.expect.lower() for each in self._lines]
         if first not in tail and any(each in tail for each in more[:1]):
             self._came, self._text = b"", ""
-            self._effects.append(SendOn(self._channel, _END))  # and then it asks for the name again
+            self._effects.append(channels.SendOn(self._channel, _END))  # and then it asks for the name again
             return
         self._was_nudged = False
         self._go_on(now)
@@ -218,7 +212,7 @@ class Dialogue(Conversation):
         self._came = _ESCAPES.sub("", self._came.decode("utf-8", "replace")).encode()
         self._came = re.sub(_MORE.pattern.encode(), b"", self._came.rstrip(), flags=re.IGNORECASE) + b"\n"
         self._give_up_at = now + ANSWER_S
-        self._effects.append(SendOn(self._channel, b" "))
+        self._effects.append(channels.SendOn(self._channel, b" "))
 
     def _acknowledge(self) -> None:
         self.spoken[-1].acknowledged = True
@@ -233,7 +227,7 @@ class Dialogue(Conversation):
         values = {**self._values, **self._found}
         try:
             text = fill(line.send, values)
-        except BadInput as error:
+        except errors.BadInput as error:
             self._finish(Ended.SILENT, error.message.rstrip("."))
             return
         is_secret = SECRET in line.send and SECRET in values
@@ -241,7 +235,7 @@ class Dialogue(Conversation):
         self._place += 1
         self._came, self._text, self._echo, self._pages = b"", "", text, 0
         self._give_up_at = now + ANSWER_S
-        self._effects.append(SendOn(self._channel, text.encode() + _END))
+        self._effects.append(channels.SendOn(self._channel, text.encode() + _END))
 
     def _closed(self, because: str) -> None:
         if not self._is_open:
@@ -254,4 +248,4 @@ class Dialogue(Conversation):
 
     def _finish(self, ended: Ended, because: str) -> None:
         super()._finish(ended, because)
-        self._effects.append(CloseChannel(self._channel))
+        self._effects.append(channels.CloseChannel(self._channel))

@@ -3,13 +3,11 @@
 from collections.abc import Callable, Collection, Sequence
 
 from askport.core.protocols import words_of
-from askport.core.ways.conversation import Conversation
+from askport.core.ways import conversation, talking, way_entry
 from askport.core.ways.start import Start
-from askport.core.ways.talking import FieldTerms, Talking
-from askport.core.ways.way_entry import Fits, WayEntry, speaks
 
 
-class SetByField(Talking):
+class SetByField(talking.Talking):
     """Tells a device its settings in a field protocol, and follows it.
 
     A way says what it tells and what it asks before that, and makes the conversation that does both.
@@ -22,7 +20,7 @@ class SetByField(Talking):
             ValueError: it cannot be reached, before and after.
             BadInput: something that is asked for was not given, or the plan calls it by what is no name.
         """
-        super().__init__(start, start.kind, FieldTerms(tuple(self.said_in_all(start))), [])
+        super().__init__(start, start.kind, talking.FieldTerms(tuple(self.said_in_all(start))), [])
         self.wrote = self.writes(start)
 
     @classmethod
@@ -51,20 +49,20 @@ def field_entry(
     *,
     says: str,
     does: str,
-    reads: Callable[[Start], Conversation],
+    reads: Callable[[Start], conversation.Conversation],
     why: str = "",
-    fits: Fits | None = None,
+    fits: way_entry.Fits | None = None,
     over_ipv6: bool = False,
     tells: Collection[str] | None = None,
-) -> WayEntry:
+) -> way_entry.WayEntry:
     """Return the entry of such a way; ``why`` it fits stands behind "It speaks" and the protocol."""
     words = words_of(way.name)
-    return WayEntry(
+    return way_entry.WayEntry(
         name=way.name,
         title=f"by {words}",
         done=f"by {words}",
         says=says,
-        fits=fits or speaks(way.name, f"It speaks {words}: {why}"),
+        fits=fits or way_entry.speaks(way.name, f"It speaks {words}: {why}"),
         needs_laptop=True,
         needs_reach=True,
         over_ipv6=over_ipv6,

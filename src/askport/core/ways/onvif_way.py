@@ -7,15 +7,11 @@ from ipaddress import IPv4Address
 from typing import NamedTuple
 from urllib.parse import urlsplit
 
-from askport.core.addresses import MacAddress
-from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort, PageCall
-from askport.core.errors import BadInput
+from askport.core import addresses, channels, errors
 from askport.core.formats import onvif
 from askport.core.formats.onvif import Element
-from askport.core.ways.conversation import Conversation, Ended
-from askport.core.ways.field_way import SetByField, field_entry
+from askport.core.ways import conversation, field_way, step_talk
 from askport.core.ways.start import Start
-from askport.core.ways.step_talk import StepTalk
 
 _UNAUTHORIZED, _OK, _NOT_FOUND = 401, 200, 404
 _CLOCK = "GetSystemDateAndTime"
@@ -34,7 +30,7 @@ class _Call(NamedTuple):
     changes: bool = False
 
 
-class OnvifTalk(StepTalk[_Call]):
+class OnvifTalk(step_talk.StepTalk[_Call]):
     """Sends requests one after the other; the log-in is found out without trying it, and given once."""
 
     def __init__(self, start: Start) -> None:
@@ -57,7 +53,7 @@ class OnvifTalk(StepTalk[_Call]):
         self._is_known = False
         """Whether it is found out how it is logged in to."""
         self._by_token = self._logged_in = False
-        self._asked: PageCall | None = None
+        self._asked: channels.PageCall | None = None
         self.interface: Element | None = None
         self.reboots = False
         self._say(start.now)
@@ -72,8 +68,8 @@ class OnvifTalk(StepTalk[_Call]):
             created = moment + timedelta(seconds=self._now - at)
             security = onvif.username_token(self._log_in.user, self._log_in.password, nonce, created)
         text = onvif.envelope(call.body, security)
-        self._asked = PageCall(self._far, "POST", self._path, body=(text, onvif.CONTENT_TYPE))
-        self._effects.append(Fetch(self._asked))
+        self._asked = channels.PageCall(self._far, "POST", self._path, body=(text, onvif.CONTENT_TYPE))
+        self._effects.append(channels.Fetch(self._asked))
 
     def handle_timer(self, now: float) -> None:
         """Take in how late it is; requests have their own time."""
@@ -82,19 +78,19 @@ class OnvifTalk(StepTalk[_Call]):
     def next_deadline(self) -> float | None:
         return None
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         if self.done or event.channel is not self._asked:
             return
         self._now = now
         match event:
-            case Fetched(_, status, text, clock=clock):
+            case channels.Fetched(_, status, text, clock=clock):
                 # Its own clock as its answer was sent, until it says more of it.
                 self._clock = self._clock or ((clock, now) if clock else None)
                 self._heard(status, text)
-            case Closed() if not self._asked_again and not self.has_begun:
+            case channels.Closed() if not self._asked_again and not self.has_begun:
                 self._asked_again = True  # many reset the first connection after they were asleep
                 self._say(now)
-            case Closed(_, because):
+            case channels.Closed(_, because):
                 self._lost(because or "the connection was lost")
 
     def _heard(self, status: int, text: str) -> None:
@@ -113,7 +109,7 @@ class OnvifTalk(StepTalk[_Call]):
         elif refused:
             self._refused_log_in(by_digest=status == _UNAUTHORIZED and fault is None)
         elif body is None:
-            self._finish(Ended.REFUSED, f"it answered {status} and no ONVIF message")
+            self._finish(conversation.Ended.REFUSED, f"it answered {status} and no ONVIF message")
         elif fault or status != _OK:
             self._answered(self._now, why)
         else:
@@ -124,13 +120,13 @@ class OnvifTalk(StepTalk[_Call]):
     def _refused_log_in(self, *, by_digest: bool) -> None:
         """Log in as it wants it, once."""
         if self._is_known or self._logged_in:
-            self._finish(Ended.REFUSED, onvif.FAULTS[onvif.NOT_AUTHORIZED])
+            self._finish(conversation.Ended.REFUSED, onvif.FAULTS[onvif.NOT_AUTHORIZED])
         elif not self._log_in.user:
-            self._finish(Ended.REFUSED, "it asks for a log-in: give its name and password")
+            self._finish(conversation.Ended.REFUSED, "it asks for a log-in: give its name and password")
         else:
             self._logged_in = True
             if by_digest:
-                self._far = HttpPort(self._far.address, self._far.port, self._far.secure, *self._log_in_words)
+                self._far = channels.HttpPort(self._far.address, self._far.port, self._far.secure, *self._log_in_words)
             else:
                 self._by_token = True
             self._say(self._now)
@@ -148,7 +144,7 @@ class OnvifTalk(StepTalk[_Call]):
         mine = (each for each in interfaces if _mac(each.said("HwAddress")) == self._start.mac)
         self.interface = next(mine, None) or (interfaces[0] if len(interfaces) == 1 else None)
         if self.interface is None:
-            self._finish(Ended.REFUSED, "it lists no interface with its MAC address")
+            self._finish(conversation.Ended.REFUSED, "it lists no interface with its MAC address")
             return
         self._steps += self._more(self.interface)
 
@@ -157,10 +153,10 @@ class OnvifTalk(StepTalk[_Call]):
         raise NotImplementedError
 
     def _conclude(self) -> None:
-        self._finish(Ended.WELL, "" if self._logged_in else _NO_PASSWORD)
+        self._finish(conversation.Ended.WELL, "" if self._logged_in else _NO_PASSWORD)
 
 
-def _service_of(address: IPv4Address, url: str, port: int | None) -> tuple[HttpPort, str]:
+def _service_of(address: IPv4Address, url: str, port: int | None) -> tuple[channels.HttpPort, str]:
     """Return where its device service is: at the port and the path that it says; its host is never another's."""
     try:
         said = urlsplit(url)
@@ -172,7 +168,7 @@ def _service_of(address: IPv4Address, url: str, port: int | None) -> tuple[HttpP
         named = None
     secure = said.scheme == "https"
     number = port or named or (443 if secure else 80)
-    return HttpPort(address, number, secure), said.path if said.path.startswith("/") else onvif.PATH
+    return channels.HttpPort(address, number, secure), said.path if said.path.startswith("/") else onvif.PATH
 
 
 def _is_true(text: str) -> bool:
@@ -180,10 +176,10 @@ def _is_true(text: str) -> bool:
     return text.strip() in ("true", "1")
 
 
-def _mac(text: str) -> MacAddress | None:
+def _mac(text: str) -> addresses.MacAddress | None:
     try:
-        return MacAddress.parse(text)
-    except BadInput:
+        return addresses.MacAddress.parse(text)
+    except errors.BadInput:
         return None
 
 
@@ -241,7 +237,7 @@ def _told(start: Start, token: str) -> list[_Call]:
     return [each._replace(changes=True) for each in calls]
 
 
-class SetByOnvif(SetByField):
+class SetByOnvif(field_way.SetByField):
     """Tells its device service the new settings, and follows it; a restart that it asks for is made."""
 
     name, what = "onvif", "device service"
@@ -263,10 +259,10 @@ class SetByOnvif(SetByField):
         gateway, dns = start.target.gateway, start.target.dns
         return ("mask", *(("gateway",) if gateway else ()), *(("dns",) if dns else ()))
 
-    def _read(self, now: float) -> Conversation:
+    def _read(self, now: float) -> conversation.Conversation:
         return ReadByOnvif(replace(self._start, now=now))
 
-    def _set(self) -> Conversation:
+    def _set(self) -> conversation.Conversation:
         return _Setting(self._start)
 
     @property
@@ -280,7 +276,7 @@ class SetByOnvif(SetByField):
         return super()._boot_s or (_REBOOTS_S if reboots else 0.0)
 
 
-ENTRY = field_entry(
+ENTRY = field_way.field_entry(
     SetByOnvif,
     says="tells its ONVIF device service, has it restart where it asks for that, and follows it. Needs --at",
     does="tell it by ONVIF, and follow it to {target}",

@@ -5,13 +5,10 @@ from dataclasses import replace
 
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.protocols import PROTOCOLS, part
-from askport.core.ways.console_way import read_console
-from askport.core.ways.conversation import Conversation
-from askport.core.ways.page_way import read_page
+from askport.core.ways import console_way, conversation, page_way, way_entry
 from askport.core.ways.start import Start
-from askport.core.ways.way_entry import WayEntry
 
-_ENTRIES: dict[str, WayEntry] = {each.name: part(each.way) for each in PROTOCOLS.values() if each.way}
+_ENTRIES: dict[str, way_entry.WayEntry] = {each.name: part(each.way) for each in PROTOCOLS.values() if each.way}
 BY_MAC = frozenset(name for name, entry in _ENTRIES.items() if entry.by_mac)
 """Those that need no address."""
 OVER_IPV6 = frozenset(name for name, entry in _ENTRIES.items() if entry.over_ipv6)
@@ -22,7 +19,7 @@ READERS = {name: entry.reads for name, entry in _ENTRIES.items() if entry.reads}
 """What reads the settings of a device in a field protocol, by the name of its way; no kind is needed for that."""
 
 
-def reading(start: Start, by: str | None = None) -> Conversation | None:
+def reading(start: Start, by: str | None = None) -> conversation.Conversation | None:
     """Return a conversation that reads its settings, beginning now; None where its kind knows none.
 
     Args:
@@ -40,17 +37,17 @@ def reading(start: Start, by: str | None = None) -> Conversation | None:
             return reads(start)
     ways = start.kind.way if start.kind else ()
     for way in ways:
-        talk: Conversation | None = None
+        talk: conversation.Conversation | None = None
         if by in (None, way.by) and isinstance(way, ConsoleWay):
-            talk = read_console(way, start)
+            talk = console_way.read_console(way, start)
         elif by in (None, way.by) and isinstance(way, PageWay):
-            talk = read_page(way, start)
+            talk = page_way.read_page(way, start)
         if talk:
             return talk
     return None
 
 
-def reads_with(start: Start) -> Callable[[float], Conversation] | None:
+def reads_with(start: Start) -> Callable[[float], conversation.Conversation] | None:
     """Return what begins to read at a moment, or None where nothing can.
 
     Raises:
@@ -59,7 +56,7 @@ def reads_with(start: Start) -> Callable[[float], Conversation] | None:
     if reading(start) is None:
         return None
 
-    def read(now: float) -> Conversation:
+    def read(now: float) -> conversation.Conversation:
         talk = reading(replace(start, now=now))
         if talk is None:
             raise ValueError("it was seen to be read")

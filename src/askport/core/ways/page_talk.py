@@ -9,8 +9,7 @@ import regex
 from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort, PageCall
 from askport.core.errors import BadInput
 from askport.core.finding.page_title import ASKS_LOG_IN
-from askport.core.kinds.model import PageStep, is_own_place
-from askport.core.kinds.placeholders import BLANK, SECRET, fill
+from askport.core.kinds import model, placeholders
 from askport.core.lessons.exchange import searched
 from askport.core.text import display_text
 from askport.core.ways.conversation import Ended
@@ -20,10 +19,10 @@ _FINDS_S = 0.5
 _REDIRECTS = frozenset({301, 302, 303, 307, 308})
 
 
-class PageTalk(StepTalk[PageStep]):
+class PageTalk(StepTalk[model.PageStep]):
     """One set of requests."""
 
-    def __init__(self, far: HttpPort, steps: Sequence[PageStep], values: Mapping[str, str]) -> None:
+    def __init__(self, far: HttpPort, steps: Sequence[model.PageStep], values: Mapping[str, str]) -> None:
         """Send the first request.
 
         Args:
@@ -43,14 +42,14 @@ class PageTalk(StepTalk[PageStep]):
         fields = step.form or step.json_
         values = {**self._values, **self._found}
         try:
-            path = fill(step.place, values)
-            headers = {name: fill(text, values) for name, text in (step.headers or {}).items()}
-            body = (fill(step.body, values), step.type_ or "") if step.body is not None else None
-            filled = {key: fill(text, values) for key, text in fields.items()} if fields else None
+            path = placeholders.fill(step.place, values)
+            headers = {name: placeholders.fill(text, values) for name, text in (step.headers or {}).items()}
+            body = (placeholders.fill(step.body, values), step.type_ or "") if step.body is not None else None
+            filled = {key: placeholders.fill(text, values) for key, text in fields.items()} if fields else None
         except BadInput as error:
             self._finish(Ended.SILENT, error.message.rstrip("."))
             return
-        if not is_own_place(path) or not all(each.isprintable() and each.isascii() for each in headers.values()):
+        if not model.is_own_place(path) or not all(each.isprintable() and each.isascii() for each in headers.values()):
             self._finish(Ended.REFUSED, "what its page said leads to another host, or is no header")
             return
         as_json = step.json_ is not None
@@ -60,7 +59,7 @@ class PageTalk(StepTalk[PageStep]):
         self._goes_out(f"{self._call.method} {display_text(self._blanked(path), 60)}", changes=step.get is None)
         self._effects.append(Fetch(self._call))
 
-    def _as_browser(self, step: PageStep) -> dict[str, str]:
+    def _as_browser(self, step: model.PageStep) -> dict[str, str]:
         """Return what a browser would say of where it is (RFC 9110 section 10.1.3, RFC 6454 section 7)."""
         usual = 443 if self._far.secure else 80
         host = self._far.host if self._far.port == usual else str(self._far)
@@ -118,7 +117,7 @@ def _missing(find: str, text: str) -> str:
     return find
 
 
-def shown_steps(steps: Sequence[PageStep], values: Mapping[str, str]) -> list[str]:
+def shown_steps(steps: Sequence[model.PageStep], values: Mapping[str, str]) -> list[str]:
     """Return the requests as they will go, with secrets blanked; what a page has to tell first stays in braces.
 
     Raises:
@@ -127,11 +126,11 @@ def shown_steps(steps: Sequence[PageStep], values: Mapping[str, str]) -> list[st
     shown, found = [], set[str]()
     for step in steps:
         known = {**values, **{each: f"{{{each}}}" for each in found}}
-        if SECRET in known:
-            known[SECRET] = BLANK
+        if placeholders.SECRET in known:
+            known[placeholders.SECRET] = placeholders.BLANK
         fields = {**(step.headers or {}), **(step.form or {}), **(step.json_ or {})}
-        filled = " ".join(f"{key}={fill(text, known)}" for key, text in fields.items())
-        filled += " ".join(fill(step.body, known).split()) if step.body else ""
-        shown.append(f"{step.method} {fill(step.place, known)} {filled}".rstrip())
+        filled = " ".join(f"{key}={placeholders.fill(text, known)}" for key, text in fields.items())
+        filled += " ".join(placeholders.fill(step.body, known).split()) if step.body else ""
+        shown.append(f"{step.method} {placeholders.fill(step.place, known)} {filled}".rstrip())
         found |= set(regex.compile(step.find).groupindex) if step.find else set()
     return shown

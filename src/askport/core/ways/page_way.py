@@ -5,10 +5,8 @@ from dataclasses import replace
 
 from askport.core.channels import HttpPort
 from askport.core.kinds.model import Kind, PageWay
-from askport.core.ways.conversation import Conversation
-from askport.core.ways.page_talk import PageTalk, shown_steps
+from askport.core.ways import conversation, page_talk, talking
 from askport.core.ways.start import Start
-from askport.core.ways.talking import Talking
 
 
 def page_of(by: PageWay, start: Start) -> HttpPort:
@@ -24,7 +22,7 @@ def page_of(by: PageWay, start: Start) -> HttpPort:
     return HttpPort(start.talks_at, number, secure, start.log_in.user, start.log_in.password)
 
 
-def read_page(by: PageWay, start: Start) -> PageTalk | None:
+def read_page(by: PageWay, start: Start) -> page_talk.PageTalk | None:
     """Return what reads its settings on its page, or None where its kind does not say how.
 
     Raises:
@@ -34,11 +32,11 @@ def read_page(by: PageWay, start: Start) -> PageTalk | None:
     if not by.read:
         return None
     steps, values = [*by.login, *by.read], start.log_in.values
-    shown_steps(steps, values)  # what is missing is said before anything is sent
-    return PageTalk(page_of(by, start), steps, values)
+    page_talk.shown_steps(steps, values)  # what is missing is said before anything is sent
+    return page_talk.PageTalk(page_of(by, start), steps, values)
 
 
-class Page(Talking):
+class Page(talking.Talking):
     """Sends the requests of its kind, and sees the device move."""
 
     name = "page"
@@ -53,8 +51,8 @@ class Page(Talking):
         self._page, self._values = by, {**values, **start.log_in.values}
         super().__init__(start, kind, by, [text for step in by.set for text in step.texts])
 
-    def _set(self) -> Conversation:
-        return PageTalk(page_of(self._page, self._start), [*self._page.login, *self._page.set], self._values)
+    def _set(self) -> conversation.Conversation:
+        return page_talk.PageTalk(page_of(self._page, self._start), [*self._page.login, *self._page.set], self._values)
 
-    def _read(self, now: float) -> Conversation | None:
+    def _read(self, now: float) -> conversation.Conversation | None:
         return read_page(self._page, replace(self._start, now=now))

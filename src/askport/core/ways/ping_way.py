@@ -6,14 +6,12 @@ The length and the time after power-up in which it listens for that are its make
 from collections.abc import Sequence
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, machine, wire
 from askport.core.finding.tracking import Sighting
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import Ends, frame_between
-from askport.core.machine import earliest
 from askport.core.plan.target import Target
 from askport.core.ways.way import Result, Way
-from askport.core.wire import Heard, Link
 
 _INTERVAL_S = 1.0
 _IDENTIFIER = 0x4150
@@ -29,13 +27,13 @@ class Ping(Way):
 
     def __init__(
         self,
-        mac: MacAddress,
+        mac: addresses.MacAddress,
         target: Target,
         *,
         payload: int,
         within_s: float | None,
         lasts: bool | None,
-        laptop_mac: MacAddress,
+        laptop_mac: addresses.MacAddress,
         sender: IPv4Address,
         landings: Sequence[IPv4Address],
         now: float,
@@ -82,12 +80,12 @@ class Ping(Way):
             return f"{sends}: {listens}, so power-cycle it."
         return f"{sends}: it has just started, and takes them now."
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         self._is_off = not link.up
         if link.up:
             self._power_at, self._next_at = now, now
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         if not self.done:
             self._tracker.receive(heard)
             self._see(heard.at)
@@ -115,7 +113,7 @@ class Ping(Way):
         self._see(now)
 
     def next_deadline(self) -> float | None:
-        return None if self.done else earliest(self._next_at, self._tracker.next_deadline())
+        return None if self.done else machine.earliest(self._next_at, self._tracker.next_deadline())
 
     def close(self, now: float) -> None:
         """End, with how often it was asked."""

@@ -11,43 +11,12 @@ from ipaddress import IPv4Address
 from askport.core.addresses import Address
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind
-from askport.core.ways.conversation import Ended
-from askport.core.ways.field_way import SetByField, field_entry
+from askport.core.ways import conversation, field_way, snmp_talk
 from askport.core.ways.snmp_engine import Asks, Oid, SnmpAnswer, Value
-from askport.core.ways.snmp_talk import (
-    CREATE_AND_GO,
-    IF_INDEX,
-    LASTS,
-    NON_VOLATILE,
-    OLD_IF_INDEX,
-    OLD_MASK,
-    OLD_NEXT_HOP,
-    ORIGIN,
-    ORIGINS,
-    PREFIX,
-    REMOTE,
-    ROUTE,
-    ROUTE_IF_INDEX,
-    ROUTE_STATUS,
-    ROUTE_TYPE,
-    ROW_STATUS,
-    STORAGE,
-    SYS_NAME,
-    TO_ALL,
-    SnmpTalk,
-    Step,
-    access_of,
-    address_of,
-    find_out,
-    get_,
-    port_of,
-    route_index,
-    row,
-)
 from askport.core.ways.start import Start
 
 
-class ReadBySnmp(SnmpTalk):
+class ReadBySnmp(snmp_talk.SnmpTalk):
     """Asks an agent for the settings of its device."""
 
     name = "snmp"
@@ -60,35 +29,38 @@ class ReadBySnmp(SnmpTalk):
             BadInput: something that its agent asks for was not given.
         """
 
-        def of_it(says: str, key: str, name: Callable[[IPv4Address], Oid]) -> Step:
-            return Step(
-                says, key, Asks.GET, lambda answers: [(name(address_of(start, answers) or IPv4Address(0)), None)]
+        def of_it(says: str, key: str, name: Callable[[IPv4Address], Oid]) -> snmp_talk.Step:
+            return snmp_talk.Step(
+                says,
+                key,
+                Asks.GET,
+                lambda answers: [(name(snmp_talk.address_of(start, answers) or IPv4Address(0)), None)],
             )
 
         self._start = start
         super().__init__(
             start,
             [
-                get_("get its name", "name", SYS_NAME),
-                *(find_out(start) if start.door else ()),
-                of_it("get its interface", "interface", lambda at: row(IF_INDEX, at)),
+                snmp_talk.get_("get its name", "name", snmp_talk.SYS_NAME),
+                *(snmp_talk.find_out(start) if start.door else ()),
+                of_it("get its interface", "interface", lambda at: snmp_talk.row(snmp_talk.IF_INDEX, at)),
                 of_it("get its interface, as it was called before", "old interface",
-                      lambda at: (*OLD_IF_INDEX, *at.packed)),
-                of_it("get its prefix", "prefix", lambda at: row(PREFIX, at)),
-                of_it("get its mask", "mask", lambda at: (*OLD_MASK, *at.packed)),
-                of_it("get its origin", "origin", lambda at: row(ORIGIN, at)),
-                of_it("get how it is stored", "storage", lambda at: row(STORAGE, at)),
-                Step("get its default route", "route", Asks.NEXT,
-                      lambda _: [((*ROUTE, ROUTE_IF_INDEX, *TO_ALL), None)]),
-                get_("get its default route, as it was called before", "old route", OLD_NEXT_HOP),
+                      lambda at: (*snmp_talk.OLD_IF_INDEX, *at.packed)),
+                of_it("get its prefix", "prefix", lambda at: snmp_talk.row(snmp_talk.PREFIX, at)),
+                of_it("get its mask", "mask", lambda at: (*snmp_talk.OLD_MASK, *at.packed)),
+                of_it("get its origin", "origin", lambda at: snmp_talk.row(snmp_talk.ORIGIN, at)),
+                of_it("get how it is stored", "storage", lambda at: snmp_talk.row(snmp_talk.STORAGE, at)),
+                snmp_talk.Step("get its default route", "route", Asks.NEXT,
+                      lambda _: [((*snmp_talk.ROUTE, snmp_talk.ROUTE_IF_INDEX, *snmp_talk.TO_ALL), None)]),
+                snmp_talk.get_("get its default route, as it was called before", "old route", snmp_talk.OLD_NEXT_HOP),
             ],
         )  # fmt: skip
 
     def _conclude(self) -> None:
-        at = address_of(self._start, self.answers)
+        at = snmp_talk.address_of(self._start, self.answers)
         if at is None or (self.told("interface") is None and self.told("old interface") is None):
             none = "no IPv4 address for this port" if at is None else f"no address {at}"
-            self._finish(Ended.REFUSED, f"its agent has {none}")
+            self._finish(conversation.Ended.REFUSED, f"its agent has {none}")
             return
         self._found["address"] = str(at)
         mask, prefix = self.told("mask"), self.told("prefix")
@@ -102,24 +74,27 @@ class ReadBySnmp(SnmpTalk):
         elif self._sees_routes:
             self._found["gateway"] = "none"
         origin = self.told("origin")
-        if isinstance(origin, int) and origin in ORIGINS:
-            self._found["origin"] = ORIGINS[origin]
+        if isinstance(origin, int) and origin in snmp_talk.ORIGINS:
+            self._found["origin"] = snmp_talk.ORIGINS[origin]
         if isinstance(name := self.told("name"), bytes) and name:
             self._found["name"] = name.decode("utf-8", "replace")
-        lasts = LASTS.get(stored) if isinstance(stored := self.told("storage"), int) else None
+        lasts = snmp_talk.LASTS.get(stored) if isinstance(stored := self.told("storage"), int) else None
         self._found |= {} if lasts is None else {"lasts": "yes" if lasts else "no"}
-        self._finish(Ended.WELL, "its agent stores this until a restart only" if lasts is False else "")
+        self._finish(conversation.Ended.WELL, "its agent stores this until a restart only" if lasts is False else "")
 
     @property
     def _sees_routes(self) -> bool:
         """Whether it was shown a table of routes: what it has not in a table that is hidden is not known."""
-        shown = self.answers.get("route", SnmpAnswer()).name[: len(ROUTE) + 1] == (*ROUTE, ROUTE_IF_INDEX)
+        shown = self.answers.get("route", SnmpAnswer()).name[: len(snmp_talk.ROUTE) + 1] == (
+            *snmp_talk.ROUTE,
+            snmp_talk.ROUTE_IF_INDEX,
+        )
         return (shown and self.told("route") is not None) or self.told("old route") is not None
 
 
 def _default_route(name: Oid) -> IPv4Address | None:
     """Return the next hop out of the index of a default route: policy, then type, length and octets of an address."""
-    head = (*ROUTE, ROUTE_IF_INDEX, *TO_ALL)
+    head = (*snmp_talk.ROUTE, snmp_talk.ROUTE_IF_INDEX, *snmp_talk.TO_ALL)
     if name[: len(head)] != head:
         return None
     rest = name[len(head) :]
@@ -127,7 +102,7 @@ def _default_route(name: Oid) -> IPv4Address | None:
     return IPv4Address(bytes(hop[2:])) if hop[:2] == (1, 4) and len(hop) == 6 and max(hop) < 256 else None
 
 
-class SetBySnmp(SetByField):
+class SetBySnmp(field_way.SetByField):
     """Adds a row to its agent's table of addresses, then its default route, and follows it."""
 
     name, what = "snmp", "agent"
@@ -145,7 +120,7 @@ class SetBySnmp(SetByField):
     @classmethod
     def shown(cls, start: Start) -> list[str]:
         """Return the same, once it is known that what its agent asks for was given."""
-        access_of(start)
+        snmp_talk.access_of(start)
         return cls.told(start)
 
     @classmethod
@@ -155,7 +130,7 @@ class SetBySnmp(SetByField):
 
     def _arrived(self, now: float) -> None:
         talk = self._conversation
-        if isinstance(talk, SnmpTalk) and talk.took("route"):
+        if isinstance(talk, snmp_talk.SnmpTalk) and talk.took("route"):
             self.wrote = ("gateway",)
         if self._at:
             self._note(f"SNMP only adds an address: whether it still has {self._at} too is seen in the proofs.", now)
@@ -165,11 +140,11 @@ class SetBySnmp(SetByField):
     def permanent(self) -> bool | None:  # type: ignore[override]
         """Whether its agent says that a restart leaves it."""
         talk = self._conversation
-        stored = talk.told("stored") if isinstance(talk, SnmpTalk) else None
-        return LASTS.get(stored) if isinstance(stored, int) else None
+        stored = talk.told("stored") if isinstance(talk, snmp_talk.SnmpTalk) else None
+        return snmp_talk.LASTS.get(stored) if isinstance(stored, int) else None
 
-    def _set(self) -> SnmpTalk:
-        return SnmpTalk(self._start, _set_steps(self._start))
+    def _set(self) -> snmp_talk.SnmpTalk:
+        return snmp_talk.SnmpTalk(self._start, _set_steps(self._start))
 
     @property
     def _sets_until(self) -> int:
@@ -177,39 +152,46 @@ class SetBySnmp(SetByField):
         return next(place for place, each in enumerate(_set_steps(self._start), 1) if each.key == "row")
 
 
-def _set_steps(start: Start) -> list[Step]:
+def _set_steps(start: Start) -> list[snmp_talk.Step]:
     target, old = start.target, start.old or IPv4Address(0)
     begins = (
-        find_out(start)[:2]
+        snmp_talk.find_out(start)[:2]
         if start.door
-        else [get_(f"get the interface of {old}", "interface", row(IF_INDEX, old), needed=True)]
+        else [
+            snmp_talk.get_(
+                f"get the interface of {old}", "interface", snmp_talk.row(snmp_talk.IF_INDEX, old), needed=True
+            )
+        ]
     )
     new, gateway = target.interface.ip, target.gateway
 
     def add(answers: dict[str, SnmpAnswer]) -> list[tuple[Oid, Value | None]]:
-        return [(row(IF_INDEX, new), port_of(start, answers)), (row(ROW_STATUS, new), CREATE_AND_GO)]
+        return [
+            (snmp_talk.row(snmp_talk.IF_INDEX, new), snmp_talk.port_of(start, answers)),
+            (snmp_talk.row(snmp_talk.ROW_STATUS, new), snmp_talk.CREATE_AND_GO),
+        ]
 
     steps = [
-        get_("get its name", "name", SYS_NAME),
+        snmp_talk.get_("get its name", "name", snmp_talk.SYS_NAME),
         *begins,
-        Step(f"add {new} to its addresses", "row", Asks.SET, add, is_needed=True),
+        snmp_talk.Step(f"add {new} to its addresses", "row", Asks.SET, add, is_needed=True),
     ]
     if gateway:
-        index = route_index(gateway)
+        index = snmp_talk.route_index(gateway)
 
         def route(answers: dict[str, SnmpAnswer]) -> list[tuple[Oid, Value | None]]:
             return [
-                ((*ROUTE, ROUTE_IF_INDEX, *index), port_of(start, answers)),
-                ((*ROUTE, ROUTE_TYPE, *index), REMOTE),
-                ((*ROUTE, ROUTE_STATUS, *index), CREATE_AND_GO),
+                ((*snmp_talk.ROUTE, snmp_talk.ROUTE_IF_INDEX, *index), snmp_talk.port_of(start, answers)),
+                ((*snmp_talk.ROUTE, snmp_talk.ROUTE_TYPE, *index), snmp_talk.REMOTE),
+                ((*snmp_talk.ROUTE, snmp_talk.ROUTE_STATUS, *index), snmp_talk.CREATE_AND_GO),
             ]
 
-        steps.append(Step(f"add the default route {gateway}", "route", Asks.SET, route))
-    stored = row(STORAGE, new)
+        steps.append(snmp_talk.Step(f"add the default route {gateway}", "route", Asks.SET, route))
+    stored = snmp_talk.row(snmp_talk.STORAGE, new)
     return [
         *steps,
-        Step("store it, to be kept", "store", Asks.SET, lambda _: [(stored, NON_VOLATILE)]),
-        get_("get how it is stored", "stored", stored),
+        snmp_talk.Step("store it, to be kept", "store", Asks.SET, lambda _: [(stored, snmp_talk.NON_VOLATILE)]),
+        snmp_talk.get_("get how it is stored", "stored", stored),
     ]
 
 
@@ -219,7 +201,7 @@ def _lets_in(_: Device | None, there: Address | None, kind: Kind | None) -> str 
     return "The agent of its kind takes an address by SNMP: no mask and no DNS, and the old address may stay beside it."
 
 
-ENTRY = field_entry(
+ENTRY = field_way.field_entry(
     SetBySnmp,
     says=(
         "adds the address to the table of its SNMP agent, and follows it; no mask, no DNS, and the old address "

@@ -4,9 +4,8 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 
-from askport.core.addresses import Address, MacAddress
+from askport.core import addresses, machine
 from askport.core.kinds.model import Kind
-from askport.core.machine import Xid
 from askport.core.plan.target import Target
 from askport.core.ways.log_in import NO_LOG_IN, LogIn
 
@@ -15,15 +14,15 @@ from askport.core.ways.log_in import NO_LOG_IN, LogIn
 class Start:
     """What a way can be started with."""
 
-    mac: MacAddress
+    mac: addresses.MacAddress
     target: Target
-    laptop_mac: MacAddress
+    laptop_mac: addresses.MacAddress
     laptop: IPv4Interface | None
     """The laptop's address in the target's subnet, where it has one."""
     old: IPv4Address | None
     """Where the device is now, where that is known."""
     now: float
-    xid: Xid
+    xid: machine.Xid
     door: IPv6Address | None = None
     """Its link-local IPv6 address, where its console or page is talked to by that: it stays while all else changes."""
     servers: Collection[IPv4Address] = ()
@@ -60,7 +59,7 @@ class Start:
     """Whether the technician said that other devices on this wire are in order."""
 
     @property
-    def talks_at(self) -> Address | None:
+    def talks_at(self) -> addresses.Address | None:
         """Where its console or page is talked to."""
         return self.door or self.old
 

@@ -2,26 +2,19 @@
 
 from dataclasses import replace
 
-from askport.core.addresses import Address
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of, wrote_by
 from askport.core.protocols import PROTOCOLS, part
+from askport.core.ways import by_hand, console_way, conversation, dialogue, page_way, ping_way, way_entry
 from askport.core.ways.answering_requests import AnsweringRequests
-from askport.core.ways.by_hand import ByHand
-from askport.core.ways.console_way import Console, far_end
-from askport.core.ways.conversation import Conversation
-from askport.core.ways.dialogue import Dialogue, shown_lines
 from askport.core.ways.page_talk import PageTalk, shown_steps
-from askport.core.ways.page_way import Page, page_of
-from askport.core.ways.ping_way import Ping
 from askport.core.ways.start import Start
 from askport.core.ways.way import Way
-from askport.core.ways.way_entry import WayEntry
 
 
-def _asks(device: Device | None, _: Address | None, __: Kind | None) -> str | None:
+def _asks(device: Device | None, _: addresses.Address | None, __: Kind | None) -> str | None:
     if device is None or device.request is None:
         return None
     return f"It asks for an address by {device.request.protocol.upper()}, so it can be answered."
@@ -42,7 +35,7 @@ def _answer(start: Start) -> Way:
     )
 
 
-def _can_be_typed(device: Device | None, there: Address | None, kind: Kind | None) -> str | None:
+def _can_be_typed(device: Device | None, there: addresses.Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("hand") if kind else None
     if isinstance(by, HandWay) and by.say:
         return by.say
@@ -55,7 +48,7 @@ def _can_be_typed(device: Device | None, there: Address | None, kind: Kind | Non
 
 
 def _watch(start: Start) -> Way:
-    return ByHand(
+    return by_hand.ByHand(
         start.mac,
         start.target,
         laptop_mac=start.laptop_mac,
@@ -66,7 +59,7 @@ def _watch(start: Start) -> Way:
     )
 
 
-def _has_console(_: Device | None, there: Address | None, kind: Kind | None) -> str | None:
+def _has_console(_: Device | None, there: addresses.Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("console") if kind else None
     if kind is None or not isinstance(by, ConsoleWay) or not by.set:
         return None
@@ -82,7 +75,7 @@ def _console_of(start: Start) -> tuple[Kind, ConsoleWay]:
     by = kind.way_by("console") if kind else None
     if kind is None or not isinstance(by, ConsoleWay) or not by.set:
         what = f"The kind '{kind.name}' says" if kind else "Without a kind nothing says"
-        raise BadInput(f"{what} no lines for its console: name a kind file that has them with --kind.")
+        raise errors.BadInput(f"{what} no lines for its console: name a kind file that has them with --kind.")
     if start.over and start.over != by.over:
         by = by.model_copy(update={"over": start.over, "port": None})
     return kind, by
@@ -96,18 +89,18 @@ def _values(start: Start, kind: Kind) -> dict[str, str]:
 
 def _lines(start: Start) -> list[str]:
     kind, by = _console_of(start)
-    far_end(by, start.talks_at, start)  # what is missing to reach it is said too
+    console_way.far_end(by, start.talks_at, start)  # what is missing to reach it is said too
     lines = [*by.login, *by.set, *by.keep, *(by.restart if by.takes_effect == "after restart" else ())]
-    return shown_lines(lines, {**_values(start, kind), **start.log_in.values})
+    return dialogue.shown_lines(lines, {**_values(start, kind), **start.log_in.values})
 
 
 def _talk(start: Start) -> Way:
     kind, by = _console_of(start)
     _lines(start)  # what has no value is said before anything is sent
-    return Console(start, kind, by, _values(start, kind))
+    return console_way.Console(start, kind, by, _values(start, kind))
 
 
-def _has_page(_: Device | None, there: Address | None, kind: Kind | None) -> str | None:
+def _has_page(_: Device | None, there: addresses.Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("page") if kind else None
     if kind is None or not isinstance(by, PageWay) or there is None or not by.set:
         return None
@@ -118,7 +111,7 @@ def _page_of(start: Start) -> tuple[Kind, PageWay]:
     by = start.kind.way_by("page") if start.kind else None
     if start.kind is None or not isinstance(by, PageWay) or not by.set:
         what = f"The kind '{start.kind.name}' says" if start.kind else "Without a kind nothing says"
-        raise BadInput(f"{what} no requests for its page: name a kind file that has them with --kind.")
+        raise errors.BadInput(f"{what} no requests for its page: name a kind file that has them with --kind.")
     return start.kind, by
 
 
@@ -130,7 +123,7 @@ def _requests(start: Start) -> list[str]:
 def _fill_in(start: Start) -> Way:
     kind, by = _page_of(start)
     _requests(start)  # what has no value is said before anything is sent
-    return Page(start, kind, by, _values(start, kind))
+    return page_way.Page(start, kind, by, _values(start, kind))
 
 
 def keeps(kind: Kind | None) -> str | None:
@@ -141,7 +134,7 @@ def keeps(kind: Kind | None) -> str | None:
     return "page" if isinstance(page, PageWay) and page.set else None
 
 
-def keeping(start: Start) -> Conversation | None:
+def keeping(start: Start) -> conversation.Conversation | None:
     """Return the conversation by which a device is told to keep what it has, or None where its kind knows none.
 
     Its console keeps what it uses; on its page the same values are saved as its own.
@@ -157,13 +150,15 @@ def keeping(start: Start) -> Conversation | None:
     way = kind.way_by(by)
     if isinstance(way, ConsoleWay):
         lines = [*way.login, *way.keep]
-        shown_lines(lines, values)
-        return Dialogue(far_end(way, at_new.talks_at, start), lines, values, refused=way.refused, now=start.now)
+        dialogue.shown_lines(lines, values)
+        return dialogue.Dialogue(
+            console_way.far_end(way, at_new.talks_at, start), lines, values, refused=way.refused, now=start.now
+        )
     _requests(at_new)
-    return PageTalk(page_of(way, at_new), [*way.login, *way.set], values) if isinstance(way, PageWay) else None
+    return PageTalk(page_way.page_of(way, at_new), [*way.login, *way.set], values) if isinstance(way, PageWay) else None
 
 
-def _takes_pings(_: Device | None, __: Address | None, kind: Kind | None) -> str | None:
+def _takes_pings(_: Device | None, __: addresses.Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("ping") if kind else None
     return f"Its kind takes its address from an echo of {by.payload} bytes." if isinstance(by, PingWay) else None
 
@@ -171,11 +166,11 @@ def _takes_pings(_: Device | None, __: Address | None, kind: Kind | None) -> str
 def _ping(start: Start) -> Way:
     by = start.kind.way_by("ping") if start.kind else None
     if not isinstance(by, PingWay):
-        raise BadInput("Which length of echo it takes its address from is its maker's: name a kind with --kind.")
+        raise errors.BadInput("Which length of echo it takes its address from is its maker's: name a kind with --kind.")
     sender = start.laptop or start.free
     if sender is None:
         raise ValueError("an echo needs an address to come from")
-    return Ping(
+    return ping_way.Ping(
         start.mac,
         start.target,
         payload=by.payload,
@@ -188,15 +183,15 @@ def _ping(start: Start) -> Way:
     )
 
 
-def _field(*, goes_first: bool) -> list[WayEntry]:
+def _field(*, goes_first: bool) -> list[way_entry.WayEntry]:
     """Return the ways of field protocols."""
     return [part(each.way) for each in PROTOCOLS.values() if each.way and each.goes_first is goes_first]
 
 
-WAYS: dict[str, WayEntry] = {
+WAYS: dict[str, way_entry.WayEntry] = {
     entry.name: entry
     for entry in (
-        WayEntry(
+        way_entry.WayEntry(
             name=AnsweringRequests.name,
             title="DHCP/BOOTP: answer its request",
             done="its request answered",
@@ -207,8 +202,8 @@ WAYS: dict[str, WayEntry] = {
             begin=_answer,
         ),
         *_field(goes_first=True),
-        WayEntry(
-            name=Console.name,
+        way_entry.WayEntry(
+            name=console_way.Console.name,
             title="talk to its console",
             done="on its console",
             says="says its kind's lines over Telnet or SSH, follows it, and has it keep them. Needs --kind and --at",
@@ -222,8 +217,8 @@ WAYS: dict[str, WayEntry] = {
             tells=lambda start: wrote_by(line.send for line in _console_of(start)[1].set),
             begin=_talk,
         ),
-        WayEntry(
-            name=Page.name,
+        way_entry.WayEntry(
+            name=page_way.Page.name,
             title="fill in its page",
             done="on its page",
             says="sends its kind's requests to its own page, and follows it. Needs --kind and --at",
@@ -238,8 +233,8 @@ WAYS: dict[str, WayEntry] = {
             begin=_fill_in,
         ),
         *_field(goes_first=False),
-        WayEntry(
-            name=Ping.name,
+        way_entry.WayEntry(
+            name=ping_way.Ping.name,
             title="ping to its MAC",
             done="by a ping to its MAC address",
             says="sends echoes of its kind's length to its MAC address, for the new address. Needs --kind",
@@ -247,11 +242,11 @@ WAYS: dict[str, WayEntry] = {
             by_mac=True,
             needs_kind=True,
             enter_does="set {target} with a ping of the required length",
-            tells=lambda _: Ping.wrote,
+            tells=lambda _: ping_way.Ping.wrote,
             begin=_ping,
         ),
-        WayEntry(
-            name=ByHand.name,
+        way_entry.WayEntry(
+            name=by_hand.ByHand.name,
             title="by hand",
             done="by hand",
             says=(
@@ -268,6 +263,6 @@ WAYS: dict[str, WayEntry] = {
 """By name, best first."""
 
 
-def entry_of(name: str | None) -> WayEntry | None:
+def entry_of(name: str | None) -> way_entry.WayEntry | None:
     """Return the entry of a way, or None where there is none of that name."""
     return WAYS.get(name or "")

@@ -6,16 +6,12 @@ from enum import Enum, auto
 from ipaddress import IPv4Address
 from typing import Protocol
 
-from askport.core.channels import ChannelEvent
+from askport.core import channels, machine, wire
 from askport.core.finding.tracking import Sighting
-from askport.core.kinds.model import Kind
-from askport.core.kinds.own_word import read_back, words_of
-from askport.core.kinds.placeholders import wrote_by
-from askport.core.machine import Effect, Machine, earliest
+from askport.core.kinds import model, own_word, placeholders
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
-from askport.core.wire import Heard, Link
 
 _NOT_MEASURED = "Mask not checked yet."
 _NOT_READ = "What it has now was not read: look before going on."
@@ -68,7 +64,7 @@ class Talking(Way):
     what: str
     """What is talked to: its console, or its page."""
 
-    def __init__(self, start: Start, kind: Kind | None, by: Terms, texts: Iterable[str]) -> None:
+    def __init__(self, start: Start, kind: model.Kind | None, by: Terms, texts: Iterable[str]) -> None:
         """Begin to talk.
 
         Args:
@@ -92,7 +88,7 @@ class Talking(Way):
             landings=start.landings,
         )
         self._start, self._kind, self._by, self._at = start, kind, by, start.old
-        self.wrote = wrote_by(texts)
+        self.wrote = placeholders.wrote_by(texts)
         self._part = _Part.SETTING
         self._kept = self._looks = False
         self._waits_for_power = self._was_off = False
@@ -140,7 +136,7 @@ class Talking(Way):
         """Whether the device took something of what it was told, though it refused the rest."""
         return super().has_changed or any(each.acknowledged and each.changes for each in self._set_by_then)
 
-    def drop(self) -> list[Effect]:
+    def drop(self) -> list[machine.Effect]:
         if not self.done:
             self._note_spoken(self.steps[-1].at if self.steps else self._started_at)
         self._conversation.leave()
@@ -195,19 +191,19 @@ class Talking(Way):
         """How long it may take to start; many restart by themselves once they are set."""
         return (self._kind.needs.boot_s if self._kind else None) or 0.0
 
-    def channel_event(self, event: ChannelEvent, now: float) -> None:
+    def channel_event(self, event: channels.ChannelEvent, now: float) -> None:
         if not self.done:
             self._conversation.channel_event(event, now)
             self._go_on(now)
 
-    def receive(self, heard: Heard) -> None:
+    def receive(self, heard: wire.Heard) -> None:
         """See where the device is; some talk in frames of their own."""
         if not self.done:
             self._conversation.receive(heard)
             self._tracker.receive(heard)
             self._go_on(heard.at)
 
-    def link_changed(self, link: Link, now: float) -> None:
+    def link_changed(self, link: wire.Link, now: float) -> None:
         """Take in that it was restarted: its power went, and came back."""
         if self.wants_power:
             if link.up and self._was_off:
@@ -228,10 +224,10 @@ class Talking(Way):
         if self.done:
             return None
         until = self._follow_until if self._part is _Part.FOLLOWING else None
-        return earliest(self._conversation.next_deadline(), self._tracker.next_deadline(), until)
+        return machine.earliest(self._conversation.next_deadline(), self._tracker.next_deadline(), until)
 
     @property
-    def children(self) -> list[Machine]:
+    def children(self) -> list[machine.Machine]:
         return [*super().children, self._conversation]
 
     def _go_on(self, now: float) -> None:
@@ -246,7 +242,7 @@ class Talking(Way):
             self._note_spoken(now)
             self._was_set(talk.said.ended, talk.said.because, now)
         elif talk.said and self._part is _Part.READING:
-            has = words_of(read_back(talk.said.found)) if talk.said.ended is Ended.WELL else ""
+            has = own_word.words_of(own_word.read_back(talk.said.found)) if talk.said.ended is Ended.WELL else ""
             because = f"{self.because} {f'It says that it has {has} now.' if has else _NOT_READ}"
             self._finish(Result.REFUSED, because, now)
         elif talk.said and self._part is _Part.KEEPING:

@@ -5,9 +5,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 from ipaddress import IPv4Address
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, machine
 from askport.core.finding.tracking import Tracker
-from askport.core.machine import Effect, Machine
 from askport.core.plan.target import Target
 
 
@@ -37,7 +36,7 @@ FOLLOW_S = 20.0
 start."""
 
 
-class Way(Machine):
+class Way(machine.Machine):
     """One method of setting a device's address, for one MAC address and one target."""
 
     name: str
@@ -56,10 +55,10 @@ class Way(Machine):
 
     def __init__(
         self,
-        mac: MacAddress,
+        mac: addresses.MacAddress,
         target: Target,
         *,
-        laptop_mac: MacAddress,
+        laptop_mac: addresses.MacAddress,
         ours: Collection[IPv4Address],
         now: float,
         was: IPv4Address | None = None,
@@ -92,7 +91,7 @@ class Way(Machine):
         self._has_sent = True
         super()._send(data)
 
-    def drop(self) -> list[Effect]:
+    def drop(self) -> list[machine.Effect]:
         """End without its result: what was told by then may have been taken, and the record says so."""
         if not self.done:
             at = self.steps[-1].at if self.steps else self._started_at
@@ -129,7 +128,7 @@ class Way(Machine):
         self.result, self.because = Result.SENT, last.text if last else ""
 
     @property
-    def children(self) -> list[Machine]:
+    def children(self) -> list[machine.Machine]:
         return [self._tracker]
 
     def close(self, now: float) -> None:

@@ -6,9 +6,7 @@ from dataclasses import dataclass
 from askport.core.addresses import Address
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind
-from askport.core.ways.conversation import Conversation
-from askport.core.ways.start import Start
-from askport.core.ways.way import Way
+from askport.core.ways import conversation, start, way
 
 Fits = Callable[[Device | None, Address | None, Kind | None], str | None]
 
@@ -33,9 +31,9 @@ class WayEntry:
     """Whether it can go by the device's link-local IPv6 address."""
     needs_kind: bool = False
     """Whether nothing can be done without its kind."""
-    says_lines: Callable[[Start], list[str]] = lambda _: []
+    says_lines: Callable[[start.Start], list[str]] = lambda _: []
     """Returns what it will say to the device, with secrets blanked."""
-    tells: Callable[[Start], Collection[str] | None] = lambda _: None
+    tells: Callable[[start.Start], Collection[str] | None] = lambda _: None
     """Returns which of mask, gateway and dns it tells the device beside the address; None for all."""
     needs_laptop: bool = False
     """Whether the laptop must have an address in the target's subnet."""
@@ -45,8 +43,8 @@ class WayEntry:
     """Whether somebody types the values in: they are shown, and watching for the move needs no decision."""
     enter_does: str = ""
     """What Enter does, with ``{target}``."""
-    begin: Callable[[Start], Way]
-    reads: Callable[[Start], Conversation] | None = None
+    begin: Callable[[start.Start], way.Way]
+    reads: Callable[[start.Start], conversation.Conversation] | None = None
     """Begins to read a device's settings, where that takes no kind."""
 
 

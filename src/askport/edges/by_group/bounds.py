@@ -10,8 +10,7 @@ from askport.edges.by_group import ASKS_FOR_A_WORD
 from askport.edges.by_group.member import Member
 from askport.edges.keeper.__main__ import Caller
 from askport.edges.keeper.refusal import Refusal
-from askport.edges.kernel import state
-from askport.edges.kernel.rtnetlink import Kernel
+from askport.edges.kernel import rtnetlink, state
 
 ALSO = Path("/etc/askport/also-wired")
 """Names of adapters, a line each, that root lets be used though they are not wired: made ones, for tests."""
@@ -53,7 +52,7 @@ class Bounded(Caller):
             self._on_the_adapter(request)
 
     def _admit(self, name: str, word: str) -> None:
-        with Kernel() as netlink:
+        with rtnetlink.Kernel() as netlink:
             index = next((int(each["index"]) for each in state.adapters(netlink) if each["name"] == name), None)
             if index is None:
                 raise Refusal(f"There is no adapter '{name}': 'askport adapters' lists them.")
@@ -80,7 +79,7 @@ class Bounded(Caller):
         remedy = "leave --on-adapter out, or start Ask Port with sudo."
         if not any(wanted.subnet_of(each) for each in _PRIVATE):
             raise Refusal(f"{wanted} is not a private range: {remedy}", "not-private")
-        with Kernel() as netlink:
+        with rtnetlink.Kernel() as netlink:
             own = [*state.networks_beside(netlink, self._index), *_name_servers()]
         if mine := next((each for each in own if each.overlaps(wanted)), None):
             raise Refusal(f"{wanted} reaches into {mine}, which is the laptop's own: {remedy}", "own-network")

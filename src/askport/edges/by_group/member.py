@@ -10,8 +10,7 @@ from struct import unpack
 
 from askport.edges.keeper.journal import DIRECTORY
 from askport.edges.keeper.refusal import Refusal
-from askport.edges.kernel.locks import shared
-from askport.edges.kernel.namespaces import number
+from askport.edges.kernel import locks, namespaces
 
 GROUP = "askport"
 MOST_AT_ONCE = 16
@@ -32,7 +31,7 @@ class Member:
         Raises:
             Refusal: somebody else has it.
         """
-        owner = shared(DIRECTORY / f"{number()}-{index}.user", str(self.uid))
+        owner = locks.shared(DIRECTORY / f"{namespaces.number()}-{index}.user", str(self.uid))
         if owner != str(self.uid):
             raise Refusal(f"{adapter} is in use by {name_of(owner)}: have them end their Ask Port first.", "in-use")
 

@@ -5,14 +5,11 @@ from ipaddress import IPv4Address
 
 from sqlalchemy import text
 
-from askport.core.crew.dealing import areas_of, to_deal
-from askport.core.crew.seals import Member
+from askport.core.crew import dealing, seals
 from askport.core.errors import BadInput, Refused
 from askport.core.text import display_text
-from askport.edges.crew import job_part
-from askport.edges.crew.growing_together import INDEXES
+from askport.edges.crew import growing_together, job_part, own_key
 from askport.edges.crew.job_part import Membership
-from askport.edges.crew.own_key import make_key, public_half
 from askport.edges.crew.server import News, Server
 from askport.edges.jobfile import JobFile
 
@@ -47,17 +44,17 @@ def join(server: Server, job: JobFile, name: str) -> bytes:
         raise Refused(f"This job belongs to the crew of {site} already: 'askport crew leave' has it leave that one.")
     if job.crew and job.crew.member and job.crew.member != name:
         raise Refused(f"This job belongs to the crew already, as {job.crew.member}.")
-    key = make_key(about.crew, name)
+    key = own_key.make_key(about.crew, name)
     known = next((each for each in about.members if each.name == name), None)
     _require_free(known, key, name)
     if known is None:
-        server.join(name, public_half(key))
+        server.join(name, own_key.public_half(key))
     _belong(server, job, about, name)
     return key
 
 
-def _require_free(known: Member | None, key: bytes, name: str) -> None:
-    if known and known.key != public_half(key):
+def _require_free(known: seals.Member | None, key: bytes, name: str) -> None:
+    if known and known.key != own_key.public_half(key):
         raise Refused(f"{name} is a member already, on another laptop: choose another name with --as.")
     if known and known.removed:
         raise Refused(f"{name} was taken out of this crew: choose another name with --as.")
@@ -73,7 +70,7 @@ def _belong(server: Server, job: JobFile, about: News, name: str) -> None:
     epoch = job.crew.epoch if job.crew else about.epoch
     crew = Membership(about.crew, epoch, server.url, about.site, name, pulled)
     if job.crew is None:
-        job.change(*job_part.making_shared(), *map(text, INDEXES))
+        job.change(*job_part.making_shared(), *map(text, growing_together.INDEXES))
     kept = [job_part.keeping_membership(crew), job_part.remembering(about.crew)]
     kept += [*job_part.keeping_members(about.members), *job_part.accepting(about.members)]
     job.change(*kept)
@@ -117,7 +114,7 @@ def deal(server: Server, job: JobFile) -> list[IPv4Address]:
     used = {address for address, _, _ in job.register.left()}
     taken = used | {each.address for each in plan.devices if each.address}
     held = [address for address, member in dealt.items() if member == crew.member]
-    wanted = to_deal(areas_of(plan), taken, held, dealt)
+    wanted = dealing.to_deal(dealing.areas_of(plan), taken, held, dealt)
     got = server.deal(crew.member, wanted) if wanted else []
     block = sorted(each for each in {*held, *got} if each not in taken)
     with job.engine.connect() as connection:

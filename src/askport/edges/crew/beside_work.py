@@ -12,17 +12,12 @@ from dataclasses import dataclass, replace
 from functools import partial
 from queue import Empty, Queue
 
+from askport.core import errors, text
 from askport.core.crew.in_hand import ALONE, HELD_S, Others, others_of
-from askport.core.errors import AskPortError
-from askport.core.text import span_words
-from askport.edges import log
-from askport.edges.crew import job_part, syncing
-from askport.edges.crew.frames import lacking_frames, send_frames
+from askport.edges import jobfile, kept_frames, log
+from askport.edges.crew import frames, job_part, own_key, syncing
 from askport.edges.crew.job_part import Membership
-from askport.edges.crew.own_key import key_of
 from askport.edges.crew.server import Server
-from askport.edges.jobfile import JobFile
-from askport.edges.kept_frames import keeping
 
 _LOOKS_EVERY_S = 0.2
 """How soon it is seen that something new was written or taken in hand here."""
@@ -61,14 +56,14 @@ class CrewState:
         if self.reached_s is None:
             return f"crew: not reached yet{waits}"
         if self.fault or self.reached_s > _ASKS_EVERY_S + _SILENT_S:
-            return f"crew: not reached for {span_words(self.reached_s)}{waits}"
+            return f"crew: not reached for {text.span_words(self.reached_s)}{waits}"
         return f"crew: {self.member}{waits or ', all sent'}" if self.member else "live"
 
 
 class CrewBeside:
     """Keeps a job file and its crew together while the file is open."""
 
-    def __init__(self, job: JobFile, crew: Membership, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(self, job: jobfile.JobFile, crew: Membership, clock: Callable[[], float] = time.monotonic) -> None:
         self._job, self._crew, self._clock = job, crew, clock
         self.others: Others = ALONE
         self._inbox: Queue[Callable[[], object]] = Queue()
@@ -105,7 +100,7 @@ class CrewBeside:
             return False
         try:
             write()
-        except AskPortError as error:
+        except errors.AskPortError as error:
             self._fault = error.message
         finally:
             self._crew = self._job.crew or self._crew
@@ -140,11 +135,11 @@ class CrewBeside:
                         self._meet(server)
                         failed = 0
                         self._wait(server)
-                    with suppress(AskPortError):
+                    with suppress(errors.AskPortError):
                         self._claim(server)
             except Exception as error:  # noqa: BLE001 - whatever it is: it is said, and tried again
                 itself = f"A fault of Ask Port itself: {error}."
-                self._fault = error.message if isinstance(error, AskPortError) else itself
+                self._fault = error.message if isinstance(error, errors.AskPortError) else itself
                 log.event("crew not reached", because=self._fault)
                 self._stop.wait(_TRIES_AGAIN_S[min(failed, len(_TRIES_AGAIN_S) - 1)])
                 failed += 1
@@ -153,7 +148,7 @@ class CrewBeside:
         """Read what is new, push what is, and say what is in hand."""
         engine = self._job.engine
         self._crew = self._job.crew or self._crew
-        key = key_of(self._crew.crew, self._crew.member) if self._crew.member else None
+        key = own_key.key_of(self._crew.crew, self._crew.member) if self._crew.member else None
         digest = is_whole = self._first
         while not self._stop.is_set():
             told = syncing.pull(server, engine, self._crew, digest=digest, most=_AT_ONCE)
@@ -187,9 +182,9 @@ class CrewBeside:
         if self._clock() >= self._frames_at:  # behind all lines, and not with each of them
             self._frames_at = self._clock() + _FRAMES_EVERY_S
             if key:
-                send_frames(server, engine)
-            for capture in lacking_frames(server, engine):
-                self._hand_over(partial(self._job.change, keeping(capture)))
+                frames.send_frames(server, engine)
+            for capture in frames.lacking_frames(server, engine):
+                self._hand_over(partial(self._job.change, kept_frames.keeping(capture)))
 
     def _claim(self, server: Server) -> None:
         wanted = self._wanted

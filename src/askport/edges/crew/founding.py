@@ -5,8 +5,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from askport.core.crew.seals import Member, Seal
-from askport.core.crew.strands import StrandLine
+from askport.core.crew import seals, strands
 from askport.core.errors import BadInput, Refused
 from askport.core.text import display_text
 from askport.edges.crew.reaching import engine_to, not_reached, said_plainly
@@ -33,8 +32,8 @@ class Filling:
     """A crew as a member's file has it."""
 
     crew: str
-    members: Sequence[Member]
-    pushes: Sequence[tuple[Seal, Sequence[StrandLine]]]
+    members: Sequence[seals.Member]
+    pushes: Sequence[tuple[seals.Seal, Sequence[strands.StrandLine]]]
     captures: Iterable[tuple[str, bytes]]
 
 

@@ -8,10 +8,9 @@ from sqlalchemy import Engine, func, select
 
 from askport.core.register.chain import Line
 from askport.core.register.entries import Kept
+from askport.edges import jobfile, kept_frames
 from askport.edges.crew.server import Server
 from askport.edges.job_tables import CAPTURES, JOURNAL
-from askport.edges.jobfile import JobFile
-from askport.edges.kept_frames import CAPTURE, keeping
 
 _MAX_FRAMES, _MAX_ALL = 4_000_000, 200_000_000
 """Bytes: of one visit, and of a job."""
@@ -44,7 +43,7 @@ def send_frames(server: Server, engine: Engine) -> int:
     here, sent = _frames_in(engine), 0
     for digest in server.lacks([each for each in here.wanted if here.sizes.get(each, _MAX_ALL) <= _MAX_FRAMES]):
         with engine.connect() as connection:
-            found = connection.execute(select(CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
+            found = connection.execute(select(kept_frames.CAPTURE).where(CAPTURES.c.sha256 == digest)).scalar()
         if found is not None:
             server.put_capture(digest, bytes(found))
             sent += 1
@@ -68,7 +67,7 @@ def lacking_frames(server: Server, engine: Engine) -> Iterator[bytes]:
             yield capture
 
 
-def carry_frames(server: Server, job: JobFile) -> int:
+def carry_frames(server: Server, job: jobfile.JobFile) -> int:
     """Carry what one has and the other lacks, and return how many there were.
 
     Raises:
@@ -76,6 +75,6 @@ def carry_frames(server: Server, job: JobFile) -> int:
     """
     carried = send_frames(server, job.engine) if job.crew and job.crew.member else 0
     for capture in lacking_frames(server, job.engine):
-        job.change(keeping(capture))
+        job.change(kept_frames.keeping(capture))
         carried += 1
     return carried

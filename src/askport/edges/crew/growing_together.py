@@ -11,11 +11,10 @@ from typing import Any
 from sqlalchemy import ColumnElement, Connection, func, literal_column, select
 
 from askport.core.addresses import MacAddress
+from askport.core.register import fold, visits
 from askport.core.register.chain import Line
 from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
-from askport.core.register.fold import Earlier, Register
 from askport.core.register.in_order import in_order, newest
-from askport.core.register.visits import Row
 from askport.edges.job_tables import JOURNAL
 
 UNIT = func.json_extract(JOURNAL.c.body, literal_column("'$.unit'"))
@@ -33,18 +32,18 @@ _AT_ONCE = 400
 class _Hiding:
     """The register before, without devices that are taken anew."""
 
-    def __init__(self, earlier: Earlier, hidden: Iterable[int]) -> None:
+    def __init__(self, earlier: fold.Earlier, hidden: Iterable[int]) -> None:
         self._earlier, self._hidden = earlier, frozenset(hidden)
 
-    def by_mac(self, mac: MacAddress) -> Row | None:
+    def by_mac(self, mac: MacAddress) -> visits.Row | None:
         """Return the device that has a MAC address, or None."""
         return self._seen(self._earlier.by_mac(mac))
 
-    def by_unit(self, unit: int) -> Row | None:
+    def by_unit(self, unit: int) -> visits.Row | None:
         """Return the device that came through the job under a number, or None."""
         return self._seen(self._earlier.by_unit(unit))
 
-    def _seen(self, row: Row | None) -> Row | None:
+    def _seen(self, row: visits.Row | None) -> visits.Row | None:
         return None if row is None or row.id in self._hidden else row
 
     def last_id(self) -> int:
@@ -52,10 +51,10 @@ class _Hiding:
         return self._earlier.last_id()
 
 
-Take = Callable[[Connection, Sequence[Line], Register], None]
+Take = Callable[[Connection, Sequence[Line], fold.Register], None]
 
 
-def anew(connection: Connection, lines: Sequence[Line], earlier: Earlier, take: Take, own: str) -> Register:
+def anew(connection: Connection, lines: Sequence[Line], earlier: fold.Earlier, take: Take, own: str) -> fold.Register:
     """Return the register grown by lines that were just written, of one member or of several.
 
     Args:
@@ -76,14 +75,14 @@ def anew(connection: Connection, lines: Sequence[Line], earlier: Earlier, take: 
     plan = of_plan(connection, entries)
     rest = [line for line in lines if not isinstance(line.entry, DevicePlanned | SubnetPlanned)]
     if len(members) < 2 or not rows:
-        register = Register(earlier, own=own)
+        register = fold.Register(earlier, own=own)
         take(connection, in_order([*plan, *rest], own), register)
         return register
     units |= {visit.unit for row in rows.values() for visit in row.visits}
     about = _lines(connection, UNIT, units)
     loose = [line for line in rest if not line.entry.unit]
     ids = {mac: row.id for row in rows.values() for mac in row.macs}
-    register = Register(_Hiding(earlier, rows), ids, own)
+    register = fold.Register(_Hiding(earlier, rows), ids, own)
     take(connection, in_order([*plan, *loose, *about], own), register)
     register.gone |= rows.keys() - register.touched.keys()
     register.has_come = True
@@ -99,7 +98,7 @@ def of_plan(connection: Connection, entries: Iterable[Entry]) -> list[Line]:
     return [*_lines(connection, devices, tags), *_lines(connection, subnets, networks)]
 
 
-def made_upon(connection: Connection, entry: Entry, earlier: Earlier, own: str) -> Entry:
+def made_upon(connection: Connection, entry: Entry, earlier: fold.Earlier, own: str) -> Entry:
     """Return an entry that names what it is written upon, where that is not its own visit.
 
     Args:

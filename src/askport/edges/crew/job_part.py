@@ -10,8 +10,7 @@ from sqlalchemy import Connection, Engine, Executable, delete, func, insert, or_
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.schema import CreateTable
 
-from askport.core.crew.seals import CrewWords, Member, Seal, as_member, crew_fingerprint
-from askport.core.crew.strands import StrandLine
+from askport.core.crew import seals, strands
 from askport.core.register.entries import MemberAccepted, entry_of
 from askport.core.text import display_text
 from askport.edges.job_tables import ACCEPTED, BLOCK, CREW, CREW_OF, DOUBTS, JOURNAL, MEMBERS, SEALS, SHARED
@@ -108,15 +107,15 @@ def heads_in(connection: Connection) -> set[str]:
     return set(connection.execute(select(SEALS.c.head)).scalars()) if _is_shared(connection) else set()
 
 
-def members_in(connection: Connection) -> list[Member]:
+def members_in(connection: Connection) -> list[seals.Member]:
     """Return the members as this file knows them."""
     if not _is_shared(connection):
         return []
     found = connection.execute(select(MEMBERS).order_by(MEMBERS.c.name)).mappings()
-    return [Member(each["name"], each["key"], each["login"], bool(each["removed"])) for each in found]
+    return [seals.Member(each["name"], each["key"], each["login"], bool(each["removed"])) for each in found]
 
 
-def keeping_members(members: Iterable[Member]) -> list[Executable]:
+def keeping_members(members: Iterable[seals.Member]) -> list[Executable]:
     """Return what writes members down; a key that is known stays what it was."""
     statements: list[Executable] = []
     for each in members:
@@ -126,7 +125,7 @@ def keeping_members(members: Iterable[Member]) -> list[Executable]:
     return statements
 
 
-def accepting(members: Iterable[Member]) -> list[Executable]:
+def accepting(members: Iterable[seals.Member]) -> list[Executable]:
     """Return what takes members for right as they are now."""
     made: list[Executable] = []
     for each in members:
@@ -135,7 +134,7 @@ def accepting(members: Iterable[Member]) -> list[Executable]:
     return made
 
 
-def strangers_in(connection: Connection) -> list[Member]:
+def strangers_in(connection: Connection) -> list[seals.Member]:
     """Return the members who came later, or went, and of whom nobody has said that this is right.
 
     It counts when this file's own member says so, or one who is accepted.
@@ -159,17 +158,17 @@ def strangers_in(connection: Connection) -> list[Member]:
     ]  # fmt: skip
 
 
-def stranger_words(each: Member) -> str:
+def stranger_words(each: seals.Member) -> str:
     """Say of a member who came later, or who went, that somebody has to say whether it is right."""
     name = display_text(each.name, 40)
     came = "was taken out of this crew" if each.removed else f"is new in this crew, with the key {each.fingerprint}"
     return f"{name} {came}: 'askport crew members JOB --accept \"{name}\"' says that this is right."
 
 
-def seals_in(connection: Connection) -> list[Seal]:
+def seals_in(connection: Connection) -> list[seals.Seal]:
     """Return all seals, in the order of their pushes."""
     found = connection.execute(select(SEALS).order_by(SEALS.c.push, SEALS.c.place)).mappings()
-    return [Seal(each["member"], each["head"], each["place"], each["signature"], each["push"]) for each in found]
+    return [seals.Seal(each["member"], each["head"], each["place"], each["signature"], each["push"]) for each in found]
 
 
 def heads_of(connection: Connection, push: int) -> set[str]:
@@ -177,7 +176,7 @@ def heads_of(connection: Connection, push: int) -> set[str]:
     return set(connection.execute(select(SEALS.c.head).where(SEALS.c.push == push)).scalars())
 
 
-def keeping_seal(seal: Seal) -> Executable:
+def keeping_seal(seal: seals.Seal) -> Executable:
     """Return what writes a seal down."""
     values = {"place": seal.place, "signature": seal.signature, "push": seal.push}
     made = upsert(SEALS).values(head=seal.head, member=seal.member, **values)
@@ -197,7 +196,7 @@ def has_pushed(hashes: Iterable[str], member: str | None, at: datetime | None) -
     return [update(JOURNAL).where(JOURNAL.c.hash.in_(part)).values(member=member, pushed=pushed) for part in parts]
 
 
-def strand_lines(connection: Connection, where: object = None, most: int | None = None) -> Iterator[StrandLine]:
+def strand_lines(connection: Connection, where: object = None, most: int | None = None) -> Iterator[strands.StrandLine]:
     """Yield lines with the hash of the one before each on its strand, in the order of the file."""
     before = JOURNAL.alias()
     joined = JOURNAL.outerjoin(before, before.c.number == JOURNAL.c.number - 1)
@@ -209,10 +208,10 @@ def strand_lines(connection: Connection, where: object = None, most: int | None 
         found = found.where(where)  # type: ignore[arg-type]
     found = found.order_by(JOURNAL.c.number)
     for row in connection.execute(found.limit(most) if most else found, execution_options={"yield_per": 2000}):
-        yield StrandLine(row[0], row[1] or "", *row[2:])
+        yield strands.StrandLine(row[0], row[1] or "", *row[2:])
 
 
-def unpushed(connection: Connection, most: int) -> list[StrandLine]:
+def unpushed(connection: Connection, most: int) -> list[strands.StrandLine]:
     """Return lines that the crew does not have yet, the first ones first."""
     return list(strand_lines(connection, JOURNAL.c.member.is_(None), most))
 
@@ -252,14 +251,14 @@ def strand_heads(connection: Connection) -> set[tuple[str, str]]:
     return {(member, hash_) for hash_, member in heads.items()}
 
 
-def crew_words(job: HasCrew) -> CrewWords | None:
+def crew_words(job: HasCrew) -> seals.CrewWords | None:
     """Return what a paper says of a job file's crew, or None where it has none."""
     if job.crew is None:
         return None
     with job.engine.connect() as connection:
         strangers = {each.name for each in strangers_in(connection)}
-        members = tuple((as_member(each.name, strangers), each.fingerprint) for each in members_in(connection))
-        return CrewWords(job.crew.site, crew_fingerprint(strand_heads(connection)), members)
+        members = tuple((seals.as_member(each.name, strangers), each.fingerprint) for each in members_in(connection))
+        return seals.CrewWords(job.crew.site, seals.crew_fingerprint(strand_heads(connection)), members)
 
 
 def forks_in(connection: Connection) -> list[str]:

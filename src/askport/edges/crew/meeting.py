@@ -3,8 +3,7 @@
 from contextlib import closing
 
 from askport.core.errors import AskPortError
-from askport.edges.crew import job_part, syncing
-from askport.edges.crew.own_key import key_of
+from askport.edges.crew import job_part, own_key, syncing
 from askport.edges.crew.server import Server
 from askport.edges.jobfile import JobFile
 
@@ -20,7 +19,7 @@ def meet_at_end(job: JobFile) -> str:
         return ""
     try:
         with closing(Server(crew.url)) as server:
-            done = syncing.sync(server, job, key_of(crew.crew, crew.member), digest=False)
+            done = syncing.sync(server, job, own_key.key_of(crew.crew, crew.member), digest=False)
     except AskPortError as error:
         lines = "1 line waits" if waits == 1 else f"{waits} lines wait"
         return f"{lines} for the crew. {error.message}"

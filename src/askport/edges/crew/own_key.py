@@ -7,8 +7,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from platformdirs import user_data_path
 
-from askport.core.errors import MachineRefused, Refused
-from askport.core.text import display_text
+from askport.core import errors, text
 from askport.edges.files import write_file
 
 
@@ -36,7 +35,7 @@ def make_key(crew: str, member: str) -> bytes:
     try:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
     except OSError as error:
-        raise MachineRefused(f"The key of this member cannot be kept in '{path}': {error.strerror}.") from None
+        raise errors.MachineRefused(f"The key of this member cannot be kept in '{path}': {error.strerror}.") from None
     write_file(path, private.hex().encode(), mode=0o600)
     return private
 
@@ -48,16 +47,16 @@ def key_of(crew: str, member: str) -> bytes:
         Refused: it is not on this laptop.
         MachineRefused: it cannot be read.
     """
-    path, shown = _path(crew, member), display_text(member, 40)
+    path, shown = _path(crew, member), text.display_text(member, 40)
     try:
         private = bytes.fromhex(path.read_text().strip())
     except FileNotFoundError:
-        raise Refused(
+        raise errors.Refused(
             f"The key of {shown} is not on this laptop, so nothing can be pushed as {shown}: "
             "join under a name of this laptop's own with 'askport crew join … --as NAME'."
         ) from None
     except (OSError, ValueError) as error:
-        raise MachineRefused(f"The key in '{path}' cannot be read: {error}.") from None
+        raise errors.MachineRefused(f"The key in '{path}' cannot be read: {error}.") from None
     if len(private) != 32:
-        raise MachineRefused(f"The key in '{path}' is none: put it back from a copy.")
+        raise errors.MachineRefused(f"The key in '{path}' is none: put it back from a copy.")
     return private

@@ -7,13 +7,12 @@ from sqlalchemy import select
 from askport.core.crew.strands import StrandLine
 from askport.core.errors import BadInput
 from askport.core.text import display_text
-from askport.edges.crew import job_part
-from askport.edges.crew.founding import Filling
+from askport.edges.crew import founding, job_part
 from askport.edges.job_tables import CAPTURES, JOURNAL
 from askport.edges.jobfile import JobFile
 
 
-def filling_of(job: JobFile) -> Filling:
+def filling_of(job: JobFile) -> founding.Filling:
     """Return all that a database is filled with; what the file's own member has not pushed yet follows by itself.
 
     Raises:
@@ -38,4 +37,4 @@ def filling_of(job: JobFile) -> Filling:
         with job.engine.connect() as connection:
             yield from connection.execute(select(CAPTURES))
 
-    return Filling(job.crew.crew, members, pushes, captures())
+    return founding.Filling(job.crew.crew, members, pushes, captures())

@@ -10,12 +10,8 @@ from pathlib import Path
 
 from platformdirs import user_data_path
 
-from askport.core.errors import MachineRefused, Refused
-from askport.core.text import display_text
-from askport.edges.crew import belonging, job_part, syncing
-from askport.edges.crew.frames import carry_frames
-from askport.edges.crew.own_key import key_of
-from askport.edges.crew.schema import LET_IN
+from askport.core import errors, text
+from askport.edges.crew import belonging, frames, job_part, own_key, schema, syncing
 from askport.edges.crew.server import Server
 from askport.edges.jobfile import JobFile
 
@@ -36,7 +32,7 @@ def replica_of(url: str) -> tuple[Path, list[str]]:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         try:
             job = JobFile(path, create=True)
-        except MachineRefused as error:
+        except errors.MachineRefused as error:
             if error.code != "job-in-use":
                 raise
             return path, []  # another run has it open, and keeps it up to date
@@ -46,9 +42,9 @@ def replica_of(url: str) -> tuple[Path, list[str]]:
             elif job.crew.url != url:
                 belonging.move(server, job)
             crew = job.crew
-            key = key_of(crew.crew, crew.member) if crew and crew.member else None
+            key = own_key.key_of(crew.crew, crew.member) if crew and crew.member else None
             done = syncing.sync(server, job, key)
-            carry_frames(server, job)
+            frames.carry_frames(server, job)
         return path, [str(each) for each in done.wrong]
 
 
@@ -72,8 +68,10 @@ def have_written(job: JobFile, url: str) -> None:
         names = [f"{login} (office)", *(f"{login} (office {number})" for number in range(2, 100))]
         try:
             belonging.join(server, job, next(each for each in names if each not in taken))
-        except Refused as error:
-            raise Refused(f"'{display_text(login, 40)}' may only read this crew. {LET_IN} ({error.message})") from None
+        except errors.Refused as error:
+            raise errors.Refused(
+                f"'{text.display_text(login, 40)}' may only read this crew. {schema.LET_IN} ({error.message})"
+            ) from None
 
 
 def bring_back(path: Path, url: str) -> None:
@@ -88,4 +86,4 @@ def bring_back(path: Path, url: str) -> None:
             waits = job_part.waiting(connection)
         if job.crew and job.crew.member and waits:
             server = opened.enter_context(closing(Server(url)))
-            syncing.sync(server, job, key_of(job.crew.crew, job.crew.member), digest=False)
+            syncing.sync(server, job, own_key.key_of(job.crew.crew, job.crew.member), digest=False)

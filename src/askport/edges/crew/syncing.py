@@ -15,8 +15,7 @@ from sqlalchemy import Engine, Executable, delete, select
 from askport.core.crew.seals import Member, Seal, seal
 from askport.core.crew.strands import StrandLine, Wrong, check_push
 from askport.core.errors import BadInput, Refused
-from askport.core.register.chain import Line
-from askport.core.register.in_order import is_ahead
+from askport.core.register import chain, in_order
 from askport.core.text import display_text
 from askport.edges.crew import job_part
 from askport.edges.crew.job_part import Membership
@@ -192,14 +191,14 @@ def adopt(job: JobFile, pulled: Pulled) -> None:
     Raises:
         MachineRefused: the disk is full or will not be written.
     """
-    lines: list[Line] = []
+    lines: list[chain.Line] = []
     number, last = job.count, job.fingerprint
     pushed = {seal.push: seal.at for seal in pulled.seals}
     for each in pulled.fresh:
         number += 1
         after = None if each.before == last else each.before
         at = datetime.fromisoformat(each.at)
-        lines.append(Line(
+        lines.append(chain.Line(
             number=number, place=each.place, after=after, at=at, body=each.body, hash=each.hash, member=each.member,
             pushed=pushed[each.push],
         ))  # fmt: skip
@@ -260,7 +259,7 @@ def _pushed(job: JobFile, parts: Iterable[tuple[Sequence[str], str, datetime | N
     for hashes, member, at in parts:
         statements += job_part.has_pushed(hashes, member, at)
         with job.engine.connect() as connection:
-            if at and any(is_ahead(when, at) for when in job_part.times_of(connection, hashes)):
+            if at and any(in_order.is_ahead(when, at) for when in job_part.times_of(connection, hashes)):
                 statements.append(delete(GROWN))
     return statements
 

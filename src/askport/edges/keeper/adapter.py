@@ -11,12 +11,10 @@ from typing import Any
 from askport.edges.keeper import journal, manager, relay
 from askport.edges.keeper.place import Place, Seat
 from askport.edges.keeper.refusal import Refusal
+from askport.edges.kernel import locks, packet_socket, state
 from askport.edges.kernel import rtnetlink as kernel
-from askport.edges.kernel import state
-from askport.edges.kernel.locks import AmongRuns
 from askport.edges.kernel.messages import address_message, pin_message, route_message, switch_message
 from askport.edges.kernel.namespaces import number
-from askport.edges.kernel.packet_socket import open_packet_socket
 from askport.edges.kernel.rtnetlink import ADDRESS, NEIGHBOUR, Kernel, attributes
 
 _ETHERNET = 1  # hardware type (linux/if_arp.h) of what this program can talk to
@@ -47,7 +45,7 @@ class Adapter:
         self._journal: journal.Journal | None = None
         try:
             journal.require_directory()
-            self._among_runs = AmongRuns(journal.DIRECTORY / f"{number()}-{self.index}.runs")
+            self._among_runs = locks.AmongRuns(journal.DIRECTORY / f"{number()}-{self.index}.runs")
         except OSError as error:
             raise Refusal(f"{journal.DIRECTORY} cannot be used: {error.strerror or error}.") from None
         self.is_shared = False
@@ -89,7 +87,7 @@ class Adapter:
         """
         if self._relay:
             raise Refusal(f"Frames of {self.name} are relayed already.")
-        with open_packet_socket(self.name, self.index, program) as wire:
+        with packet_socket.open_packet_socket(self.name, self.index, program) as wire:
             near, self._relay = relay.start(wire)
         return near
 

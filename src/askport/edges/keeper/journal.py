@@ -12,8 +12,7 @@ import zlib
 from pathlib import Path
 from typing import Any
 
-from askport.edges.kernel.locks import locked
-from askport.edges.kernel.namespaces import number
+from askport.edges.kernel import locks, namespaces
 
 DIRECTORY = Path("/run/askport")
 _VERSION = 4
@@ -38,7 +37,7 @@ def require_directory() -> None:
 
 def files() -> list[Path]:
     """Return the files of this network namespace."""
-    return sorted(DIRECTORY.glob(f"{number()}-*.journal"))
+    return sorted(DIRECTORY.glob(f"{namespaces.number()}-*.journal"))
 
 
 def _line(content: dict[str, Any]) -> bytes:
@@ -73,7 +72,7 @@ def is_same(left: dict[str, Any], now: dict[str, Any]) -> bool:
 def left_for(now: dict[str, Any]) -> Path:
     """Return the file of an adapter: the one left under whatever name it had then, or its own."""
     known = ((path, whose_of(path)) for path in files())
-    own = DIRECTORY / f"{number()}-{now['name']}.journal"
+    own = DIRECTORY / f"{namespaces.number()}-{now['name']}.journal"
     return next((path for path, whose in known if whose and is_same(whose, now)), own)
 
 
@@ -87,7 +86,7 @@ class Journal:
             OSError: another keeper has it (EWOULDBLOCK), or the directory is not root's alone.
         """
         require_directory()
-        opened = locked(path)
+        opened = locks.locked(path)
         if opened is None:
             raise BlockingIOError(errno.EWOULDBLOCK, "another keeper has it")
         self._path, self._file = path, opened

@@ -8,12 +8,9 @@ from ipaddress import IPv4Interface, IPv4Network
 
 from askport.edges.keeper.journal import DIRECTORY
 from askport.edges.keeper.refusal import Refusal
+from askport.edges.kernel import apart, locks, namespaces, state
 from askport.edges.kernel import rtnetlink as kernel
-from askport.edges.kernel import state
-from askport.edges.kernel.apart import Apart
-from askport.edges.kernel.locks import locked, told_by_owner
 from askport.edges.kernel.messages import address_message, pin_message, route_message
-from askport.edges.kernel.namespaces import number
 from askport.edges.kernel.rtnetlink import NEIGHBOUR, attributes
 
 _MADE_UP = 2  # the first two bits of a MAC address' first byte: of its own making, and for one only
@@ -37,8 +34,8 @@ class Seat:
             self.mac = bytes.fromhex(mac.replace(":", ""))
             if len(self.mac) != 6 or self.mac[0] & 3 != _MADE_UP:
                 raise Refusal(f"{mac} is no MAC address for a place of its own.")
-            self._path = DIRECTORY / f"{number()}-{index}-{place}.seat"
-            if (file := locked(self._path)) is not None:
+            self._path = DIRECTORY / f"{namespaces.number()}-{index}-{place}.seat"
+            if (file := locks.locked(self._path)) is not None:
                 self._file = file
                 self.write()
                 return
@@ -53,7 +50,7 @@ class Seat:
     def elsewhere(self) -> list[str]:
         """Return what is borrowed under the other seats beside this adapter."""
         others = DIRECTORY.glob(f"{self._path.name.rpartition('-')[0]}-*.seat")
-        return [each for path in others if path != self._path for each in told_by_owner(path).split()]
+        return [each for path in others if path != self._path for each in locks.told_by_owner(path).split()]
 
     def close(self) -> None:
         """Let another run have it."""
@@ -72,7 +69,7 @@ class Place:
         """
         self._seat, self._adapter = seat, adapter
         try:
-            self.apart = Apart(index, seat.mac, mtu)
+            self.apart = apart.Apart(index, seat.mac, mtu)
         except OSError as error:
             if error.errno == errno.EADDRINUSE:
                 text = f"What another run has left beside {adapter} is still there: end it, or start the laptop anew."

@@ -8,8 +8,7 @@ from hashlib import sha256
 from typing import Any, NamedTuple
 
 from askport.core.channels import HttpPort, PageCall
-from askport.edges.transports import hush
-from askport.edges.transports.tcp_socket import Sockets
+from askport.edges.transports import hush, tcp_socket
 
 _LONGEST_S = 15.0
 _WHOLE_S = 40.0
@@ -29,7 +28,7 @@ def old_tls() -> ssl.SSLContext:
     return context
 
 
-def client_for(over: Sockets, far: HttpPort) -> Any:
+def client_for(over: tcp_socket.Sockets, far: HttpPort) -> Any:
     """Return what talks to one page over one cable, and keeps its cookies."""
     import httpx  # here, because it takes a quarter of a second to load
 

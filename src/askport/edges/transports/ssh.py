@@ -4,8 +4,7 @@ from typing import Any
 
 from askport.core.channels import SshPort
 from askport.edges import log
-from askport.edges.transports import hush
-from askport.edges.transports.tcp_socket import Sockets, connected_socket, watch
+from askport.edges.transports import hush, tcp_socket
 
 _ALIVE_S, _MISSED = 1, 2
 _LONGEST_S = 15
@@ -44,7 +43,7 @@ class _Session:
         self._connection.close()
 
 
-async def connect(over: Sockets, far: SshPort) -> tuple[Any, Any]:
+async def connect(over: tcp_socket.Sockets, far: SshPort) -> tuple[Any, Any]:
     """Connect over one cable, log in and open a shell.
 
     Raises:
@@ -54,7 +53,7 @@ async def connect(over: Sockets, far: SshPort) -> tuple[Any, Any]:
     import asyncssh  # here, because it takes a second to load
 
     hush("asyncssh")
-    connection = watch(await connected_socket(over, far))
+    connection = tcp_socket.watch(await tcp_socket.connected_socket(over, far))
     session, shell_is_open = None, False
     try:
         session = await asyncssh.connect(

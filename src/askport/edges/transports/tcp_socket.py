@@ -5,8 +5,7 @@ import os
 import socket
 from typing import Protocol
 
-from askport.core.channels import TcpPort
-from askport.core.errors import MachineRefused
+from askport.core import channels, errors
 
 CONNECT_S = 10.0
 _SO_BINDTODEVICE = 25
@@ -60,7 +59,7 @@ class OverAdapter:
         return made
 
 
-async def connected_socket(over: Sockets, far: TcpPort, longest_s: float = CONNECT_S) -> socket.socket:
+async def connected_socket(over: Sockets, far: channels.TcpPort, longest_s: float = CONNECT_S) -> socket.socket:
     """Return a socket that is connected over one cable.
 
     Raises:
@@ -70,7 +69,7 @@ async def connected_socket(over: Sockets, far: TcpPort, longest_s: float = CONNE
     family = socket.AF_INET6 if far.address.version == 6 else socket.AF_INET
     try:
         connection = await over.open_socket(family)
-    except MachineRefused as error:
+    except errors.MachineRefused as error:
         raise ConnectionError(error.message) from None
     connection.setblocking(False)
     try:
@@ -86,7 +85,7 @@ async def connected_socket(over: Sockets, far: TcpPort, longest_s: float = CONNE
 
 
 async def connect(
-    over: Sockets, far: TcpPort, longest_s: float = CONNECT_S
+    over: Sockets, far: channels.TcpPort, longest_s: float = CONNECT_S
 ) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
     """Connect over one cable.
 
@@ -110,7 +109,7 @@ def watch(connection: socket.socket) -> socket.socket:
     return connection
 
 
-async def connect_watched(over: Sockets, far: TcpPort) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+async def connect_watched(over: Sockets, far: channels.TcpPort) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
     """Connect over one cable so that a cut connection is noticed in seconds.
 
     Raises:

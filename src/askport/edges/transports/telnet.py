@@ -4,11 +4,10 @@ import asyncio
 from typing import Any
 
 from askport.core.channels import TelnetPort
-from askport.edges.transports import hush
-from askport.edges.transports.tcp_socket import Sockets, connected_socket, watch
+from askport.edges.transports import hush, tcp_socket
 
 
-async def connect(over: Sockets, far: TelnetPort) -> tuple[Any, Any]:
+async def connect(over: tcp_socket.Sockets, far: TelnetPort) -> tuple[Any, Any]:
     """Connect over one cable.
 
     Raises:
@@ -18,7 +17,7 @@ async def connect(over: Sockets, far: TelnetPort) -> tuple[Any, Any]:
     from telnetlib3 import TelnetClient  # here, because it takes half a second to load
 
     hush("telnetlib3")
-    connection = watch(await connected_socket(over, far))
+    connection = tcp_socket.watch(await tcp_socket.connected_socket(over, far))
     loop = asyncio.get_running_loop()
     # The plain client by name: the default becomes an interactive one on a terminal.
     _, client = await loop.create_connection(lambda: TelnetClient(connect_minwait=0, encoding=False), sock=connection)

@@ -9,17 +9,14 @@ from typing import TypeVar
 from askport.core.errors import BadInput
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.kinds.model import METHODS
+from askport.core.lessons import drafting, marks, page_lesson
 from askport.core.lessons.console_lesson import ConsoleLesson, learn_lines
-from askport.core.lessons.drafting import draft, draft_console
-from askport.core.lessons.marks import Marks
-from askport.core.lessons.page_lesson import PageLesson, learn
 from askport.core.plan.target import Target
 from askport.core.text import display_text
 from askport.core.visit.at_hand import AtHand
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase
-from askport.edges.files import write_file
-from askport.edges.learning_door import LearningDoor
+from askport.edges import files, learning_door
 from askport.tui.desk import Desk
 from askport.tui.laptop_console import Terminal, console_of
 from askport.tui.parts.crate_keys import CrateKeys
@@ -73,7 +70,7 @@ class LessonKeys:
                 present = _page_was_at(door, session.device)
                 run.keep_taught(door.exchanges, present=present, port=door.far.port, secure=door.secure)
 
-    def learned_by_hand(self) -> tuple[PageLesson | ConsoleLesson, Callable[[str], str]] | None:
+    def learned_by_hand(self) -> tuple[page_lesson.PageLesson | ConsoleLesson, Callable[[str], str]] | None:
         """Return what passed to this device teaches, and what makes a kind file of it; None where nothing passed."""
         session = self._desk.workplace.run.session
         device = session.device
@@ -84,12 +81,12 @@ class LessonKeys:
         lines = _teaching(learn_lines(typed, target) for target in became if typed)
         if lines and (not lines.why_not or page is None or page.why_not):
             at = _delivered(session, None)
-            return lines, lambda kind: draft_console(
+            return lines, lambda kind: drafting.draft_console(
                 lines, terminals[0].way, name=kind, marks=_marks(device), learned=learned, delivered=at,
                 lasted=_lasted(session),
             )  # fmt: skip
         if page and door:
-            return page, lambda kind: draft(
+            return page, lambda kind: drafting.draft(
                 page, name=kind, marks=_marks(device), secure=door.secure, port=door.far.port,
                 after_restart=device.took_after_restart, learned=learned, delivered=_delivered(session, page.found),
                 lasted=_lasted(session),
@@ -108,7 +105,7 @@ class LessonKeys:
             return
         about = display_text(f"{lesson.words}. {_steps(lesson)}", 400)
         maker = session.cable.around.maker(session.device.chosen.mac) if session.device.chosen else None
-        title = lesson.title if isinstance(lesson, PageLesson) else ""
+        title = lesson.title if isinstance(lesson, page_lesson.PageLesson) else ""
         name = self._names.get(unit) or title or maker or f"like {session.device.work.tag}"
 
         def check(typed: str) -> str:
@@ -126,7 +123,7 @@ class LessonKeys:
             path = job.with_name(f"{job.stem}.{slug}.kind.toml")  # it is this job's, until somebody names it otherwise
             if path.exists() and kind != self._names.get(unit):
                 raise BadInput(f"'{path.name}' exists already: name the kind otherwise.")
-            write_file(path, text.encode())
+            files.write_file(path, text.encode())
             self._names[unit] = kind
             self._crate.learned = read_kind(text, path.name)
             self._desk.workplace.run.learn(self._crate.learned)
@@ -136,7 +133,7 @@ class LessonKeys:
         self._desk.ask(Question(question, name, check, use, replaces=True))
 
 
-_Lesson = TypeVar("_Lesson", PageLesson, ConsoleLesson)
+_Lesson = TypeVar("_Lesson", page_lesson.PageLesson, ConsoleLesson)
 
 
 def _teaching(lessons: Iterable[_Lesson]) -> _Lesson | None:
@@ -145,21 +142,21 @@ def _teaching(lessons: Iterable[_Lesson]) -> _Lesson | None:
     return next((lesson for lesson in each if not lesson.why_not), next(iter(each), None))
 
 
-def _page_lesson(door: LearningDoor, device: AtHand, target: Target) -> PageLesson:
-    return learn(door.exchanges, present=_page_was_at(door, device), target=target, name=device.work.tag)
+def _page_lesson(door: learning_door.LearningDoor, device: AtHand, target: Target) -> page_lesson.PageLesson:
+    return page_lesson.learn(door.exchanges, present=_page_was_at(door, device), target=target, name=device.work.tag)
 
 
-def _page_was_at(door: LearningDoor, device: AtHand) -> IPv4Address:
+def _page_was_at(door: learning_door.LearningDoor, device: AtHand) -> IPv4Address:
     """Return where the page was when it was opened; for one over IPv6, where the device was by IPv4."""
     first = door.first.address
     return first if isinstance(first, IPv4Address) else device.whereabouts or device.became[0].interface.ip
 
 
-def _marks(device: AtHand) -> Marks:
+def _marks(device: AtHand) -> marks.Marks:
     chosen = device.chosen
     known = (*chosen.identities, *device.identities) if chosen else device.identities
     identities = tuple(dict.fromkeys(known))
-    return Marks(chosen.mac if chosen else None, device.first_words, identities, device.open_ports)
+    return marks.Marks(chosen.mac if chosen else None, device.first_words, identities, device.open_ports)
 
 
 def _delivered(session: Session, at: IPv4Interface | None) -> IPv4Interface | None:
@@ -177,7 +174,7 @@ def _lasted(session: Session) -> bool:
     return cycle is not None and cycle.passed is True
 
 
-def _steps(lesson: PageLesson | ConsoleLesson) -> str:
+def _steps(lesson: page_lesson.PageLesson | ConsoleLesson) -> str:
     """Say what is sent to the next unit, and for what the placeholders stood."""
     stood = ", ".join(f"{each.placeholder} for {each.value}" for each in lesson.stood)
     if isinstance(lesson, ConsoleLesson):

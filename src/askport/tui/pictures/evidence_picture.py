@@ -2,8 +2,7 @@
 
 from collections.abc import Iterable
 
-from askport.core.finding.beliefs import Reason
-from askport.core.finding.quoting import Marked, bytes_behind
+from askport.core.finding import beliefs, quoting
 from askport.core.formats.frame_fields import Field
 from askport.core.wire import Heard
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink, blank, heading, line, wrapped
@@ -13,7 +12,7 @@ _MOST_BYTES = 16
 _GAP = 3
 
 
-def sentence_lines(reasons: list[Reason], at: int, width: int, room: int) -> list[Ink]:
+def sentence_lines(reasons: list[beliefs.Reason], at: int, width: int, room: int) -> list[Ink]:
     """List the sentences, the one at hand pointed at; those without a frame behind them are dim."""
     first = max(0, min(at - room // 2, len(reasons) - room))
     lines = []
@@ -25,14 +24,14 @@ def sentence_lines(reasons: list[Reason], at: int, width: int, room: int) -> lis
     return lines
 
 
-def frame_lines(heard: Heard, reason: Reason, when: str, width: int) -> list[Ink]:
+def frame_lines(heard: Heard, reason: beliefs.Reason, when: str, width: int) -> list[Ink]:
     """Draw a frame as runs of bytes, those that say so standing out."""
     title = f"{len(heard.data)} bytes, {when}"
     lines = [heading(title, width), blank()]
     if reason.clue is None:
         return [*lines, line("Nothing in this frame alone says so.", DIM)]
-    marked = bytes_behind(heard, reason.clue)
-    row: list[tuple[Marked, int]] = []
+    marked = quoting.bytes_behind(heard, reason.clue)
+    row: list[tuple[quoting.Marked, int]] = []
     used = 0
     for each in _with_gaps(marked, heard.data):
         cells = max(_cells(each.field), len(each.field.name), min(len(each.field.value), 30)) + _GAP
@@ -56,20 +55,20 @@ def _cells(field: Field) -> int:
     return min(field.length, _MOST_BYTES) * 3 - 1 + (2 if field.length > _MOST_BYTES else 0)
 
 
-def _with_gaps(marked: Iterable[Marked], data: bytes) -> Iterable[Marked]:
+def _with_gaps(marked: Iterable[quoting.Marked], data: bytes) -> Iterable[quoting.Marked]:
     """Yield the fields with the bytes between them, which mean nothing here."""
     at = 0
     for each in sorted(marked, key=lambda each: (each.field.offset, -each.field.length)):
         if each.field.offset > at:
-            yield Marked(Field(at, each.field.offset - at, "", ""), False)
+            yield quoting.Marked(Field(at, each.field.offset - at, "", ""), False)
         yield each
         at = max(at, each.field.end)
     if at < len(data):
         padding = not any(data[at:])
-        yield Marked(Field(at, len(data) - at, "padding" if padding else "", ""), False)
+        yield quoting.Marked(Field(at, len(data) - at, "padding" if padding else "", ""), False)
 
 
-def _row(row: list[tuple[Marked, int]], data: bytes) -> list[Ink]:
+def _row(row: list[tuple[quoting.Marked, int]], data: bytes) -> list[Ink]:
     hexes, names, values = Ink(), Ink(), Ink()
     column = 0
     for each, cells in row:

@@ -1,10 +1,8 @@
 """Find: what the device said over time, and what that adds up to."""
 
-from askport.core.finding.beliefs import AddressBelief
-from askport.core.finding.clues import Belief, Clue
+from askport.core.finding import beliefs, clues, loudness
 from askport.core.finding.device import Device, device_words
 from askport.core.finding.label import unheard_label
-from askport.core.finding.loudness import Loudness
 from askport.core.text import span_words
 from askport.core.visit.session import Session
 from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, beside, blank, broken, heading, line, warning, wrapped
@@ -53,7 +51,7 @@ def _ladder(session: Session, width: int) -> list[Ink]:
     """Draw how much the laptop sends, and how far it is with it."""
     finder = session.cable.finder
     ink = Ink().put("the laptop", OURS).to(14)
-    for rung in Loudness:
+    for rung in loudness.Loudness:
         here = rung is finder.loudness
         reached = finder.loudness.allows(rung)
         ink.put("◆ " if here else "● " if reached else "○ ", OURS if reached else DIM)
@@ -84,7 +82,7 @@ def _short(session: Session, device: Device, width: int) -> Ink:
     if device.request:
         ink.put(f"asks by {device.request.protocol.upper()}").to(40)
     elif best:
-        ink.put(best.address).to(40).put(best.belief, STRONG if best.belief is Belief.CERTAIN else DIM)
+        ink.put(best.address).to(40).put(best.belief, STRONG if best.belief is clues.Belief.CERTAIN else DIM)
     else:
         ink.put("no address", DIM)
     return ink.to(50).put(device_words(device, session.cable.around.maker(device.mac))[: max(10, width - 50)], DIM)
@@ -101,7 +99,7 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
         scale.to(_LABEL + part * room // 4).put(span_words(span * part / 4), DIM)
     here = max(0, min(room - 1, int((now - start) / span * room)))
     lines = [scale, _axis(room, here)]
-    moments: dict[str, list[tuple[float, Clue]]] = {}
+    moments: dict[str, list[tuple[float, clues.Clue]]] = {}
     device = session.device.chosen or session.cable.search.candidate
     live = session.cable.finder.device(device.mac) if device else None
     for at, clue in (live or device).moments if device and (live or device) else ():
@@ -166,7 +164,7 @@ def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
     return [*lines, blank()]
 
 
-def _belief(belief: AddressBelief, width: int) -> list[Ink]:
+def _belief(belief: beliefs.AddressBelief, width: int) -> list[Ink]:
     prefix = f"/{belief.prefix}" if belief.prefix is not None else ""
     sure = {3: STRONG, 2: "", 1: DIM}[belief.belief]
     sentences = [reason.sentence for reason in belief.because[:4]]

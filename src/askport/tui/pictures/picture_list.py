@@ -2,21 +2,16 @@
 
 from collections.abc import Callable
 
-from askport.core.visit.session import Session
-from askport.core.visit.steps import Step
+from askport.core.visit import session, steps
 from askport.tui.ink import Ink
-from askport.tui.pictures.find_picture import find_lines
-from askport.tui.pictures.proving_picture import prove_lines
-from askport.tui.pictures.reach_picture import reach_lines
-from askport.tui.pictures.record_picture import record_lines
-from askport.tui.pictures.setting_picture import set_lines
+from askport.tui.pictures import find_picture, proving_picture, reach_picture, record_picture, setting_picture
 
-Picture = Callable[[Session, int, float], list[Ink]]
-PICTURES: dict[Step, Picture] = {
-    Step.PLUG: find_lines,
-    Step.FIND: find_lines,
-    Step.REACH: reach_lines,
-    Step.SET: set_lines,
-    Step.PROVE: prove_lines,
-    Step.RECORD: record_lines,
+Picture = Callable[[session.Session, int, float], list[Ink]]
+PICTURES: dict[steps.Step, Picture] = {
+    steps.Step.PLUG: find_picture.find_lines,
+    steps.Step.FIND: find_picture.find_lines,
+    steps.Step.REACH: reach_picture.reach_lines,
+    steps.Step.SET: setting_picture.set_lines,
+    steps.Step.PROVE: proving_picture.prove_lines,
+    steps.Step.RECORD: record_picture.record_lines,
 }

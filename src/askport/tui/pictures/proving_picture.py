@@ -2,11 +2,10 @@
 
 from collections.abc import Sequence
 
+from askport.core.proofs import power_cycle, service_again
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.name_servers import DnsAsPlanned
-from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.proofs.proof import Proof
-from askport.core.proofs.service_again import Services
 from askport.core.visit.narrate import proof_words
 from askport.core.visit.session import Session
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, flow, heading, wrapped
@@ -39,7 +38,7 @@ def _proof(proof: Proof, width: int) -> list[Ink]:
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
     waits = isinstance(proof, MaskAsPlanned | GatewayAsPlanned)
     awaited = "next, when the line is idle" if waits else "next" if isinstance(proof, DnsAsPlanned) else "measuring"
-    if isinstance(proof, PowerCycle) and proof.power is Power.ON:
+    if isinstance(proof, power_cycle.PowerCycle) and proof.power is power_cycle.Power.ON:
         awaited = "when its power is cut"
     measured = proof.measured or awaited
     measured_style = style if proof.passed is not True else ""
@@ -81,7 +80,7 @@ def mark_of(proof: Proof) -> tuple[str, str]:
     return {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: unfinished}[proof.passed]
 
 
-def _lane(cycle: PowerCycle, services: Services | None, width: int, now: float) -> list[Ink]:
+def _lane(cycle: power_cycle.PowerCycle, services: service_again.Services | None, width: int, now: float) -> list[Ink]:
     """Draw power off, link, first word, answer and what it serves on one line of time."""
     lane = cycle.lane
     marks = [

@@ -4,8 +4,7 @@ from ipaddress import IPv4Address, IPv4Network
 from itertools import zip_longest
 
 from askport.core.formats.ipv6 import link_local
-from askport.core.reach.can_talk import explain
-from askport.core.reach.free_address import ASSUMED_PREFIX
+from askport.core.reach import can_talk, free_address
 from askport.core.text import listed
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Step
@@ -34,7 +33,7 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
         return wrapped(text, width)
     best = session.device.chosen.best
     prefix = best.prefix if best and not session.device.landed_at else None
-    network = IPv4Network((int(device), prefix or ASSUMED_PREFIX), strict=False)
+    network = IPv4Network((int(device), prefix or free_address.ASSUMED_PREFIX), strict=False)
     known = (
         f"Its subnet is {network}."
         if prefix
@@ -176,5 +175,5 @@ def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) 
     if laptop is None:
         return wrapped("The laptop has no address on this adapter, so it cannot send to the device.", width, "", 2)
     best = session.device.chosen.best if session.device.chosen else None
-    told = explain(laptop, device, prefix, best.gateway if best else None)
+    told = can_talk.explain(laptop, device, prefix, best.gateway if best else None)
     return [part for text in told.lines for part in wrapped(text, width, CONFLICT if text in told.against else "", 2)]

@@ -4,9 +4,8 @@ from askport.core.addresses import mask_of_prefix
 from askport.core.proofs.verdict import verdict_of
 from askport.core.register.as_left import Basis
 from askport.core.register.found_words import FoundWords, found_words
-from askport.core.visit.narrate import basis_words, proof_words
+from askport.core.visit import narrate, steps
 from askport.core.visit.session import Session
-from askport.core.visit.steps import Phase
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
 
 _FOUND, _LEFT = 20, 50
@@ -38,7 +37,7 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     for name, was, value, basis in rows:
         ink = Ink().to(2).put(name, DIM).to(found_at).put(was)
         shown = basis not in (None, Basis.TOLD)
-        said = f"{(value or 'none') if basis else ''}  {basis_words(basis)}".strip()
+        said = f"{(value or 'none') if basis else ''}  {narrate.basis_words(basis)}".strip()
         lines += beside(ink, left_at, said, width, f"{STRONG} {THEIRS}" if shown else DIM)
     maker = session.cable.around.maker(chosen.mac) or "maker unknown"
     lines.append(Ink().to(2).put("MAC", DIM).to(found_at).put(f"{chosen.mac}, {maker}"))
@@ -57,8 +56,8 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
         mark, style = ("✓", THEIRS) if verdict.nothing_failed else ("✗", CONFLICT)
         lines.append(Ink().to(2).put(f"{mark} ", style).put(f"after the power cut once more: {verdict.words}"))
     for name in session.device.left_out:
-        lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {proof_words(name)}", CONFLICT))
-    if session.phase is Phase.RECORDED:
+        lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {narrate.proof_words(name)}", CONFLICT))
+    if session.phase is steps.Phase.RECORDED:
         back = "" if session.cable.laptop.is_beside else " The laptop has its own settings back."
         lines += [blank(), *wrapped(f"Recorded.{back}", width, STRONG)]
     return lines

@@ -6,9 +6,8 @@ from askport.core.addresses import mask_of_prefix
 from askport.core.crew.seals import as_member
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.working_order import WorkItem
-from askport.core.register.as_left import Basis
+from askport.core.register import as_left, searching
 from askport.core.register.found_words import NOT_KNOWN, found_words, ipv6_words
-from askport.core.register.searching import Brief
 from askport.core.register.visits import ProofRow, Row
 from askport.core.visit.narrate import basis_words, proof_words
 from askport.core.ways.table import entry_of
@@ -19,7 +18,7 @@ STATE_STYLES = {"proven": f"{STRONG} {THEIRS}", "unproven": CONFLICT}
 HEADS = ("tag", "state", "as left", "as found", "device", "maker", "MAC address", "recorded")
 
 
-def cells_of(device: Brief) -> tuple[str, ...]:
+def cells_of(device: searching.Brief) -> tuple[str, ...]:
     """Return the cells of one device."""
     at = device.recorded_at.astimezone() if device.recorded_at else None
     about = ", ".join(filter(None, (device.kind, device.place)))
@@ -50,7 +49,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
     head = Ink().put("", STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
     lines = [head.put(" ").to(width, "┈", DIM)]
     mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else ""
-    values: tuple[tuple[str, object, object, Basis | None], ...] = (
+    values: tuple[tuple[str, object, object, as_left.Basis | None], ...] = (
         ("address", str(first.found_address or first.as_found), left.address.value, left.address.basis),
         ("mask", found.mask, mask, left.prefix.basis),
         ("gateway", found.gateway, left.gateway.value, left.gateway.basis),
@@ -58,7 +57,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
     )
     for name, was, now, basis in values:
         ink = Ink().to(2).put(name, DIM).to(_FOUND).put(was, DIM if was == NOT_KNOWN else "")
-        shown = basis not in (None, Basis.TOLD)
+        shown = basis not in (None, as_left.Basis.TOLD)
         text = f"{now or 'none'}  {basis_words(basis)}" if basis else "not known"
         lines += beside(ink, _LEFT, text, width, f"{STRONG} {THEIRS}" if shown else DIM)
     if first.found_ipv6 or last.left_ipv6:

@@ -1,10 +1,8 @@
 """Set: the planned values against the present ones with their checks, the ways that fit, and what is to be typed."""
 
-from askport.core.addresses import LINK_LOCAL, mask_of_prefix
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
 from askport.core.kinds.typing_in import typed
-from askport.core.plan.editing import ROWS, TargetEdit
-from askport.core.plan.sentence import EXAMPLE
+from askport.core.plan import editing, sentence
 from askport.core.plan.target import Target, TargetCheck
 from askport.core.text import listed
 from askport.core.visit.session import Session
@@ -19,7 +17,7 @@ _STEPS = 6
 _WAY = 26
 
 
-def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None = None) -> list[Ink]:
+def set_lines(session: Session, width: int, now: float, edit: editing.TargetEdit | None = None) -> list[Ink]:
     """Draw the plan, the ways and what has happened; ``edit`` is the plan while it is typed."""
     device, target = session.device, session.device.target
     if edit:
@@ -28,8 +26,8 @@ def set_lines(session: Session, width: int, now: float, edit: TargetEdit | None 
         text = "Nothing is planned for this device. e types what it is to become"
         if suggested := session.visit.suggested():
             lines = wrapped(f"{text}, beginning with these values.", width)
-            return [*lines, blank(), *_edited(session, TargetEdit(suggested), width, typed=False)]
-        return wrapped(f"{text}, say {EXAMPLE}", width)
+            return [*lines, blank(), *_edited(session, editing.TargetEdit(suggested), width, typed=False)]
+        return wrapped(f"{text}, say {sentence.EXAMPLE}", width)
     way = session.visit.way
     typing = session.phase is Phase.SETTING and way is not None and way.by_technician
     put_back = f"What {device.work.tag} was found with, to be put back"
@@ -76,15 +74,15 @@ def _present(session: Session) -> dict[str, str]:
         asks = device.chosen is not None and device.chosen.request is not None
         return {"IP address": "none (asks by DHCP)" if asks else "none shown"}
     present = {"IP address": str(there)}
-    best = device.chosen.best if device.chosen and not device.landed_at and there not in LINK_LOCAL else None
+    best = device.chosen.best if device.chosen and not device.landed_at and there not in addresses.LINK_LOCAL else None
     if best and best.prefix is not None:
-        present["Subnet mask"] = str(mask_of_prefix(best.prefix))
+        present["Subnet mask"] = str(addresses.mask_of_prefix(best.prefix))
     if best and best.gateway:
         present["Default gateway"] = str(best.gateway)
     if says is None or device.landed_at:
         return present
     if says.prefix is not None:
-        present.setdefault("Subnet mask", f"{mask_of_prefix(says.prefix)}, it says")
+        present.setdefault("Subnet mask", f"{addresses.mask_of_prefix(says.prefix)}, it says")
     if "gateway" in says.said:
         present.setdefault("Default gateway", f"{says.gateway or 'none'}, it says")
     if "dns" in says.said:
@@ -102,7 +100,7 @@ def _happened(session: Session, way: Way, width: int) -> list[Ink]:
     if not way.steps:
         lines.append(line("Waiting for the device to appear at its new address.", OURS, 2))
     landed, meant = way.moved_to, way.target.interface.ip
-    if landed and landed not in LINK_LOCAL and not way.done:
+    if landed and landed not in addresses.LINK_LOCAL and not way.done:
         lines += [blank(), *landing_lines(meant, landed)]
     return lines
 
@@ -128,7 +126,7 @@ def _checked(checks: list[TargetCheck], width: int) -> list[Ink]:
     return lines
 
 
-def _edited(session: Session, edit: TargetEdit, width: int, *, typed: bool = True) -> list[Ink]:
+def _edited(session: Session, edit: editing.TargetEdit, width: int, *, typed: bool = True) -> list[Ink]:
     """Draw the values while they are typed, the number at hand turned round, and what is wrong with them."""
     lines = [heading(f"What {session.device.work.tag} is to become", width), blank()]
     present = _present(session)
@@ -136,7 +134,7 @@ def _edited(session: Session, edit: TargetEdit, width: int, *, typed: bool = Tru
         "Prefix": present.get("Subnet mask", "not known"),
         "Gateway": present.get("Default gateway", "not known"),
     }
-    for row, (name, numbers) in enumerate(zip(ROWS, edit.rows, strict=True)):
+    for row, (name, numbers) in enumerate(zip(editing.ROWS, edit.rows, strict=True)):
         at = typed and row == edit.row
         ink = Ink().to(2).put("▸ " if at else "  ", STRONG).put(name, STRONG if at else DIM).to(_VALUE)
         if not any(numbers) and not at:
@@ -149,7 +147,7 @@ def _edited(session: Session, edit: TargetEdit, width: int, *, typed: bool = Tru
         lines.append(ink.to(_NOW).put(f"now {present[name]}", DIM) if name in present else ink)
     try:
         target: Target | None = edit.target()
-    except BadInput as error:
+    except errors.BadInput as error:
         return [*lines, blank(), *wrapped(error.message, width, CONFLICT, 2)]
     checks = session.visit.checks(target)
     return [*lines, blank(), heading("Checked", width), *_checked(checks, width)]

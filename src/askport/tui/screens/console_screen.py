@@ -11,13 +11,10 @@ from textual.events import Key
 from askport.core.channels import FarEnd, SshPort
 from askport.core.kinds.typing_in import typed
 from askport.core.visit.stages.stage import Next
-from askport.tui.ink import DIM, STRONG, Ink, blank, heading, wrapped
-from askport.tui.laptop_console import Terminal
+from askport.tui import ink, laptop_console, questions
 from askport.tui.pictures.around import next_lines
-from askport.tui.questions import ask_name_and_password
 from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets import entry_line, key_line
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -30,7 +27,7 @@ _KEYS = {
 _ROOMY = 34
 
 
-class ConsoleScreen(DrawnScreen[Terminal | None]):
+class ConsoleScreen(DrawnScreen[laptop_console.Terminal | None]):
     """A terminal on the device. It gives back the connection that was typed on, for what was said to be learned."""
 
     CSS_PATH = "console_screen.tcss"
@@ -41,7 +38,7 @@ class ConsoleScreen(DrawnScreen[Terminal | None]):
     def __init__(self, workplace: Workplace, far: FarEnd) -> None:
         super().__init__()
         self._workplace, self._far = workplace, far
-        self.terminal: Terminal | None = None
+        self.terminal: laptop_console.Terminal | None = None
 
     def compose(self) -> ComposeResult:
         """Lay out the terminal."""
@@ -49,30 +46,30 @@ class ConsoleScreen(DrawnScreen[Terminal | None]):
         with Container(id="middle"):
             yield Sheet(id="glass")
             yield Sheet(id="about")
-        yield EntryLine()
+        yield entry_line.EntryLine()
         yield Sheet(id="next")
-        yield KeyLine()
+        yield key_line.KeyLine()
 
     def on_mount(self) -> None:
         """Connect, or ask for the log-in first where the connection itself needs one."""
         if isinstance(self._far, SshPort) and not self._far.user:
             far = self._far
-            question = ask_name_and_password(
+            question = questions.ask_name_and_password(
                 f"What is the log-in name for {far}?",
                 lambda _session, _now, user, password: self.connect(replace(far, user=user, password=password)),
             )
-            self.query_one(EntryLine).ask(question)
+            self.query_one(entry_line.EntryLine).ask(question)
         else:
             self.connect(self._far)
         self.draw()
 
-    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+    def on_entry_line_entered(self, event: entry_line.EntryLine.Entered) -> None:
         """Use what was typed."""
         event.question.use(self._workplace.run.session, self._workplace.run.wire.now(), event.text)
 
     def connect(self, far: FarEnd) -> None:
         """Open the connection."""
-        self.terminal = Terminal(self._workplace.over, far)
+        self.terminal = laptop_console.Terminal(self._workplace.over, far)
         self.carry()
 
     @work(exclusive=True, group="terminal")
@@ -88,7 +85,7 @@ class ConsoleScreen(DrawnScreen[Terminal | None]):
 
     def draw(self) -> None:
         terminal, device = self.terminal, self._workplace.run.session.device
-        title = Ink().put(f"  {device.work.tag}", STRONG).put(f"  its console at {self._far}", DIM)
+        title = ink.Ink().put(f"  {device.work.tag}", ink.STRONG).put(f"  its console at {self._far}", ink.DIM)
         self.query_one("#heading", Sheet).show([title])
         if terminal:
             self.query_one("#glass", Sheet).show(terminal.lines())
@@ -102,19 +99,19 @@ class ConsoleScreen(DrawnScreen[Terminal | None]):
             )
         self.query_one("#next", Sheet).show(next_lines(said, is_wrong=False, width=self.size.width))
 
-    def _about(self, width: int) -> list[Ink]:
+    def _about(self, width: int) -> list[ink.Ink]:
         """Say what is to be typed, and how many lines were learned from."""
         device = self._workplace.run.session.device
-        lines: list[Ink] = []
+        lines: list[ink.Ink] = []
         if device.target:
             fields = typed(device.target, device.kind)
             lines = [
-                heading("To be typed", width),
-                *(Ink().put(f"  {name}").to(20).put(text, STRONG) for name, text in fields),
+                ink.heading("To be typed", width),
+                *(ink.Ink().put(f"  {name}").to(20).put(text, ink.STRONG) for name, text in fields),
             ]
         count = len(self.terminal.listening.lines) if self.terminal else 0
         said = f"{count} line{'' if count == 1 else 's'} listened to, so that the next unit can be set by them."
-        return [*lines, blank(), *wrapped(f"{said} Passwords are left out.", width, DIM, indent=2)]
+        return [*lines, ink.blank(), *ink.wrapped(f"{said} Passwords are left out.", width, ink.DIM, indent=2)]
 
     def on_key(self, event: Key) -> None:
         """Send a key to the device."""

@@ -6,18 +6,13 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
 
-from askport.core.kinds.model import HandWay
-from askport.core.kinds.typing_in import typed
-from askport.core.visit.narrate import next_line
-from askport.core.visit.steps import Step
+from askport.core.kinds import model, typing_in
+from askport.core.visit import narrate, steps
 from askport.tui.desk import Desk
 from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, blank, wrapped
-from askport.tui.pictures.around import next_lines
-from askport.tui.pictures.landing import landing_lines
-from askport.tui.pictures.large import large_lines, large_width
+from askport.tui.pictures import around, landing, large
 from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.widgets.key_line import KeyLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets import key_line, sheet
 from askport.tui.workplace import Workplace
 
 _LOOKS_A_SECOND = 4
@@ -59,43 +54,43 @@ class CribScreen(DrawnScreen[None]):
 
     def compose(self) -> ComposeResult:
         """Lay out the values over what the wire says."""
-        yield Sheet(id="heading")
+        yield sheet.Sheet(id="heading")
         with VerticalScroll(id="rest"):
-            yield Sheet(id="values")
-        yield Sheet(id="next")
-        yield KeyLine()
+            yield sheet.Sheet(id="values")
+        yield sheet.Sheet(id="next")
+        yield key_line.KeyLine()
 
     @property
     def _values(self) -> list[tuple[str, str]]:
         device = self._workplace.run.session.device
-        return typed(device.target, device.kind) if device.target else []
+        return typing_in.typed(device.target, device.kind) if device.target else []
 
     def draw(self) -> None:
         run = self._workplace.run
         session, width, values = run.session, self.room, self._values
-        if session.phase.step is not Step.SET or not values:
+        if session.phase.step is not steps.Step.SET or not values:
             self.dismiss()
             return
         self._at %= len(values)
         there, way = session.device.whereabouts, session.device.way
         head = Ink().put("  Type this into ").put(session.device.work.tag, f"{STRONG} {THEIRS}")
-        self.query_one("#heading", Sheet).show([head.put(f", which is at {there} now" if there else "", DIM)])
+        self.query_one("#heading", sheet.Sheet).show([head.put(f", which is at {there} now" if there else "", DIM)])
         below = wrapped(self._copied or _HINT, self.sheet_room, DIM)
         by = session.device.kind.way_by("hand") if session.device.kind else None
-        if isinstance(by, HandWay) and by.say:
+        if isinstance(by, model.HandWay) and by.say:
             below += [blank(), *wrapped(by.say, self.sheet_room, STRONG)]
         if way and way.moved_to and not way.done:
-            below += [blank(), *landing_lines(way.target.interface.ip, way.moved_to)]
+            below += [blank(), *landing.landing_lines(way.target.interface.ip, way.moved_to)]
         lines = self._lines(values, self.sheet_room - 2, self.size.height - _AROUND - len(below))
-        self.query_one("#values", Sheet).show([*lines, blank(), *below])
-        said = next_line(session, run.wire.now())
-        self.query_one("#next", Sheet).show(next_lines(said, bool(session.visit.trouble), width))
+        self.query_one("#values", sheet.Sheet).show([*lines, blank(), *below])
+        said = narrate.next_line(session, run.wire.now())
+        self.query_one("#next", sheet.Sheet).show(around.next_lines(said, bool(session.visit.trouble), width))
 
     def _lines(self, values: list[tuple[str, str]], width: int, height: int) -> list[Ink]:
         """Draw the values, as many of them large as there is room for; the one at hand always is."""
-        longest = max(large_width(value, 2) for _, value in values)
+        longest = max(large.large_width(value, 2) for _, value in values)
         scale = 2 if longest + _VALUE <= width else 1
-        beside = _VALUE + max(large_width(value, scale) for _, value in values) <= width
+        beside = _VALUE + max(large.large_width(value, scale) for _, value in values) <= width
         all_large = len(values) * (_LARGE + 1) <= height
         lines: list[Ink] = []
         for place, (name, value) in enumerate(values):
@@ -106,7 +101,7 @@ class CribScreen(DrawnScreen[None]):
                 lines.append(head.to(_VALUE).put(value, f"{STRONG} {THEIRS}"))
                 continue
             styles = self._styles(value, f"{STRONG} {THEIRS}" if here else THEIRS)
-            drawn = large_lines(value, scale, styles if here else [THEIRS] * len(value))
+            drawn = large.large_lines(value, scale, styles if here else [THEIRS] * len(value))
             if not beside:  # 80 columns have no room for twelve large digits and a name
                 lines.append(head)
                 head = Ink()

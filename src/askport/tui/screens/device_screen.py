@@ -8,12 +8,10 @@ from askport.core.plan.working_order import clean_tag
 from askport.core.register.corrections import named, noted, reopened
 from askport.core.register.entries import Named, Noted, Reopened
 from askport.core.register.visits import Row
-from askport.tui.ink import DIM, STRONG, THEIRS, Ink
+from askport.tui import ink, question
 from askport.tui.pictures.register_picture import STATE_STYLES, device_lines
-from askport.tui.question import Question
 from askport.tui.screens.takes_entries import TakesEntries
-from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets import entry_line, sheet
 from askport.tui.workplace import Workplace
 
 
@@ -41,13 +39,13 @@ class DeviceScreen(TakesEntries):
     def draw(self) -> None:
         row, width = self._row, self.sheet_room
         planned = self._workplace.run.job.register.planned(row.tag)
-        title = Ink().put(f"  {row.tag or 'no tag'}", f"{STRONG} {THEIRS}")
-        title.put(f"  {row.mac}  {row.maker or 'maker unknown'}   ", DIM).put(
+        title = ink.Ink().put(f"  {row.tag or 'no tag'}", f"{ink.STRONG} {ink.THEIRS}")
+        title.put(f"  {row.mac}  {row.maker or 'maker unknown'}   ", ink.DIM).put(
             row.state, STATE_STYLES.get(row.state, "")
         )
-        self.query_one("#heading", Sheet).show([title])
+        self.query_one("#heading", sheet.Sheet).show([title])
         strangers = {each.name for each in self._workplace.run.job.register.strangers()}
-        self.query_one("#sheet", Sheet).show(device_lines(row, planned, width, strangers))
+        self.query_one("#sheet", sheet.Sheet).show(device_lines(row, planned, width, strangers))
 
     def action_leave(self) -> None:
         """Go back to the table."""
@@ -77,8 +75,8 @@ class DeviceScreen(TakesEntries):
             written = made.tag if isinstance(made, Named) else made.text if isinstance(made, Noted) else made.because
             return f"Written down: {written}"
 
-        self.query_one(EntryLine).ask(
-            Question(
+        self.query_one(entry_line.EntryLine).ask(
+            question.Question(
                 sentence, begins, check,
                 lambda _session, _now, typed: self._workplace.run.correct(entry(self._row, typed)),
                 replaces=bool(begins),

@@ -17,8 +17,7 @@ from askport.tui.ink import CONFLICT, DIM, STRONG, Ink, blank, heading, line, wr
 from askport.tui.pictures.register_picture import device_lines
 from askport.tui.question import Question
 from askport.tui.screens.takes_entries import TakesEntries
-from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets import entry_line, sheet
 from askport.tui.workplace import Workplace
 
 _MAC = re.compile(r"(?:[0-9a-f]{2}:){5}[0-9a-f]{2}")
@@ -65,7 +64,7 @@ class DifferencesScreen(TakesEntries):
         """Show all that is open, and both sides of the one that is looked at."""
         found, width = self._open, self.sheet_room
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · {len(found)} said differently", DIM)
-        self.query_one("#heading", Sheet).show([title])
+        self.query_one("#heading", sheet.Sheet).show([title])
         lines: list[Ink] = []
         for sentence in found:
             here = sentence == self._sentence
@@ -80,7 +79,7 @@ class DifferencesScreen(TakesEntries):
             who = as_member(row.visits[-1].member or "this laptop", strangers)
             lines += [blank(), heading(f"{number}  {row.mac}, {row.tag}, by {who}", width)]
             lines += device_lines(row, planned, width, strangers)
-        self.query_one("#sheet", Sheet).show(lines)
+        self.query_one("#sheet", sheet.Sheet).show(lines)
 
     def action_leave(self) -> None:
         """Go back to the register."""
@@ -134,4 +133,4 @@ class DifferencesScreen(TakesEntries):
         question = Question(
             sentence, "", lambda typed: f"Written down: {typed}", lambda _session, _now, typed: use(typed)
         )
-        self.query_one(EntryLine).ask(question)
+        self.query_one(entry_line.EntryLine).ask(question)

@@ -9,8 +9,7 @@ from askport.core.wire import Wire
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink, blank, line, wrapped
 from askport.tui.pictures.evidence_picture import frame_lines, sentence_lines
 from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.widgets.key_line import KeyLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets import key_line, sheet
 
 _SENTENCES = 10
 
@@ -33,25 +32,25 @@ class EvidenceScreen(DrawnScreen[None]):
 
     def compose(self) -> ComposeResult:
         """Lay out the sentences over the frame."""
-        yield Sheet(id="heading")
-        yield Sheet(id="sentences")
+        yield sheet.Sheet(id="heading")
+        yield sheet.Sheet(id="sentences")
         with VerticalScroll(id="frame"):
-            yield Sheet(id="bytes")
-        yield KeyLine()
+            yield sheet.Sheet(id="bytes")
+        yield key_line.KeyLine()
 
     def draw(self) -> None:
         width = self.sheet_room
         reasons = self._device.reasons()
         title = Ink().put("  What it said: ").put(self._device.mac, f"{STRONG} {THEIRS}")
         title.put(f"  {device_words(self._device, self._maker)}", DIM)
-        self.query_one("#heading", Sheet).show([title])
+        self.query_one("#heading", sheet.Sheet).show([title])
         if not reasons:
-            self.query_one("#sentences", Sheet).show([line("It has said nothing that tells anything yet.", DIM)])
+            self.query_one("#sentences", sheet.Sheet).show([line("It has said nothing that tells anything yet.", DIM)])
             return
         self._at %= len(reasons)
         reason = reasons[self._at]
-        self.query_one("#sentences", Sheet).show(sentence_lines(reasons, self._at, width, _SENTENCES))
-        frame = self.query_one("#bytes", Sheet)
+        self.query_one("#sentences", sheet.Sheet).show(sentence_lines(reasons, self._at, width, _SENTENCES))
+        frame = self.query_one("#bytes", sheet.Sheet)
         if not reason.frames:
             frame.show(wrapped("No single frame says this: it was measured, or rests on silence.", width, DIM))
             return

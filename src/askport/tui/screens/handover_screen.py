@@ -7,13 +7,11 @@ from textual.binding import Binding
 from textual.containers import VerticalScroll
 
 from askport.edges.jobfile import JobFile
-from askport.reports.documents import what_for
-from askport.reports.handover_pages import grouped
+from askport.reports import documents, handover_pages
 from askport.reports.open_points import not_started, open_points, proven_words
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, heading, wrapped
 from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.widgets.key_line import KeyLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets import key_line, sheet
 
 _SIZE = 36
 _MOST = 8
@@ -32,26 +30,26 @@ class HandoverScreen(DrawnScreen[None]):
 
     def compose(self) -> ComposeResult:
         """Lay out the page."""
-        yield Sheet(id="heading")
+        yield sheet.Sheet(id="heading")
         with VerticalScroll(id="rows"):
-            yield Sheet(id="sheet")
-        yield KeyLine()
+            yield sheet.Sheet(id="sheet")
+        yield key_line.KeyLine()
 
     def draw(self) -> None:
         width, register = self.sheet_room, self._job.register
         to_come = len(not_started(register.rows(), register.plan()))
         title = Ink().put(f"  {self._site}", STRONG)
         title.put(f" · handover   {proven_words(*register.proven(), not_started=to_come)}", DIM)
-        self.query_one("#heading", Sheet).show([title])
+        self.query_one("#heading", sheet.Sheet).show([title])
         folder = self._written[0][0].parent if self._written else self._job.path.parent
         lines = [heading(f"Written to {folder}", width)]
         for path, size in self._written:
             ink = Ink().to(2).put(path.name, f"{STRONG} {THEIRS}").to(_SIZE)
             ink.put(f"{max(1, size // 1024):>6,} kB  ", DIM)
-            lines += beside(ink, _SIZE + 11, what_for(path.name), width)
+            lines += beside(ink, _SIZE + 11, documents.what_for(path.name), width)
         lines += [blank(), heading("What it stands for", width)]
         lines += wrapped(f"The record has {self._job.count} entries. Their fingerprint, which the cover prints:", width)
-        lines += wrapped(grouped(self._job.fingerprint), width, STRONG, 2)
+        lines += wrapped(handover_pages.grouped(self._job.fingerprint), width, STRONG, 2)
         text = (
             f"Later, 'askport register verify {self._job.path.name} --against' with its first 16 digits or more says "
         )
@@ -61,4 +59,4 @@ class HandoverScreen(DrawnScreen[None]):
             lines += [each for text in points.lines[:_MOST] for each in wrapped(text, width, CONFLICT, 2)]
             if more := len(points.lines) - _MOST:
                 lines += wrapped(f"and {more} more, all on the cover", width, DIM, 2) if more > 0 else []
-        self.query_one("#sheet", Sheet).show(lines)
+        self.query_one("#sheet", sheet.Sheet).show(lines)

@@ -9,8 +9,7 @@ from textual.containers import VerticalScroll
 from textual.screen import Screen
 
 from askport.tui.ink import DIM, OURS, STRONG, Ink, beside, blank, line
-from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.screens.guide_screen import GuideScreen
+from askport.tui.screens import drawn_screen, guide_screen
 from askport.tui.widgets.key_line import KeyLine, program_bindings
 from askport.tui.widgets.sheet import Sheet
 
@@ -31,7 +30,7 @@ def key_lines(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], 
     return lines
 
 
-class KeysScreen(DrawnScreen[None]):
+class KeysScreen(drawn_screen.DrawnScreen[None]):
     """Shows the keys of the screen under it, and goes by the key that opened it."""
 
     KEYS_ARE_COMMANDS = True
@@ -48,7 +47,7 @@ class KeysScreen(DrawnScreen[None]):
 
     def action_guide(self) -> None:
         """Open the guide where it fits."""
-        self.app.switch_screen(GuideScreen(self._at))
+        self.app.switch_screen(guide_screen.GuideScreen(self._at))
 
     def compose(self) -> ComposeResult:
         """Lay out the list."""

@@ -11,8 +11,7 @@ from askport.tui.desk import Desk
 from askport.tui.ink import CONFLICT, DIM, STRONG, Ink, blank, heading, line, wrapped
 from askport.tui.question import Question
 from askport.tui.screens.takes_entries import TakesEntries
-from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets import entry_line, sheet
 from askport.tui.workplace import Workplace
 
 
@@ -45,7 +44,7 @@ class LessonsScreen(TakesEntries):
         (found, wrong), width = self._lessons(), self.sheet_room
         self._place = max(0, min(self._place, len(found) - 1))
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · {len(found)} learned, or laid beside it", DIM)
-        self.query_one("#heading", Sheet).show([title])
+        self.query_one("#heading", sheet.Sheet).show([title])
         lines: list[Ink] = []
         for place, (each, path) in enumerate(found):
             here = place == self._place
@@ -63,7 +62,7 @@ class LessonsScreen(TakesEntries):
             lines += [blank(), heading("what its file says", width)]
             for text in _text_of(found[self._place][1]).splitlines():
                 lines += wrapped(display_text(text, 400), width) if text else [line("")]
-        self.query_one("#sheet", Sheet).show(lines)
+        self.query_one("#sheet", sheet.Sheet).show(lines)
         self.refresh_bindings()
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
@@ -91,7 +90,7 @@ class LessonsScreen(TakesEntries):
                 raise MachineRefused(f"'{path.name}' cannot be deleted: {error.strerror}.") from None
 
         sentence = f"Delete '{path.name}'? Units that were set by “{each.kind.name}” stay as they are. Type yes."
-        self.query_one(EntryLine).ask(Question(sentence, "", check, use))
+        self.query_one(entry_line.EntryLine).ask(Question(sentence, "", check, use))
 
 
 def _text_of(path: Path) -> str:

@@ -19,9 +19,8 @@ from askport.edges.adapters import list_adapters
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, line, wrapped
 from askport.tui.pictures.plug_picture import heard_lines
 from askport.tui.question import Question
+from askport.tui.widgets import key_line, sheet
 from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.key_line import KeyLine
-from askport.tui.widgets.sheet import Sheet
 
 if TYPE_CHECKING:  # it is loaded behind the first paint
     from askport.edges.ear import Ear
@@ -93,12 +92,12 @@ class PlugScreen(Screen[None]):
 
     def compose(self) -> ComposeResult:
         """Lay out the list."""
-        yield Sheet(id="heading")
+        yield sheet.Sheet(id="heading")
         with VerticalScroll(id="adapters"):
-            yield Sheet(id="list")
-        yield Sheet(id="next")
+            yield sheet.Sheet(id="list")
+        yield sheet.Sheet(id="next")
         yield EntryLine()
-        yield KeyLine()
+        yield key_line.KeyLine()
 
     async def on_mount(self) -> None:
         """Look at the adapters now, and behind the first paint listen on them, again and again."""
@@ -144,7 +143,7 @@ class PlugScreen(Screen[None]):
 
     def _draw(self) -> None:
         width = max(60, self.size.width - 9)
-        self.query_one("#heading", Sheet).show([Ink().put("  Which adapter is the cable in?", STRONG)])
+        self.query_one("#heading", sheet.Sheet).show([Ink().put("  Which adapter is the cable in?", STRONG)])
         lines = [*wrapped("Plug the cable in now: the adapter whose link comes up is the one.", width), blank()]
         if self._refused:
             more = f"{self._refused} 'askport doctor' says what else is missing."
@@ -155,8 +154,8 @@ class PlugScreen(Screen[None]):
             lines += [*self._adapter(adapter, width), blank()]
         if not self._adapters:
             lines.append(line("The laptop has no adapter for a cable."))
-        self.query_one("#list", Sheet).show(lines)
-        self.query_one("#next", Sheet).show([self._next(), blank()])
+        self.query_one("#list", sheet.Sheet).show(lines)
+        self.query_one("#next", sheet.Sheet).show([self._next(), blank()])
         self.refresh_bindings()
 
     def _adapter(self, adapter: Adapter, width: int) -> list[Ink]:

@@ -7,24 +7,20 @@ from textual.content import Content
 from textual.widgets import DataTable, Input
 
 from askport.core.errors import AskPortError
+from askport.core.register import entries, searching
 from askport.core.register.about import about_of, was_asked
-from askport.core.register.entries import About
-from askport.core.register.searching import Brief, Order, Wanted, wanted
 from askport.core.text import display_text
+from askport.edges import files, projection
 from askport.edges.crew.job_part import crew_words
-from askport.edges.files import write_all
-from askport.edges.projection import Projection
 from askport.reports.open_points import proven_words
 from askport.tui.desk import Desk
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, wrapped
 from askport.tui.pictures.register_picture import HEADS, STATE_STYLES, cells_of, device_lines, left_lines
 from askport.tui.questions import ask_about
+from askport.tui.screens import differences_screen, drawn_screen
 from askport.tui.screens.device_screen import DeviceScreen
-from askport.tui.screens.differences_screen import DifferencesScreen
-from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.screens.handover_screen import HandoverScreen
-from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets import entry_line, key_line
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace
 
@@ -35,7 +31,7 @@ _AROUND_TABLE, _FEWEST_LINES = 6, 10
 _WIDTHS = (10, 10, 18, 18, 22, 22, 17, 16)
 
 
-class RegisterScreen(DrawnScreen[None]):
+class RegisterScreen(drawn_screen.DrawnScreen[None]):
     """What this job has recorded."""
 
     CSS_PATH = "register_screen.tcss"
@@ -61,8 +57,8 @@ class RegisterScreen(DrawnScreen[None]):
     def __init__(self, workplace: Workplace) -> None:
         super().__init__()
         self._workplace = workplace
-        self._order = Order.FOUND
-        self._shown: list[Brief] = []
+        self._order = searching.Order.FOUND
+        self._shown: list[searching.Brief] = []
         self._found = self._below = 0
 
     @classmethod
@@ -78,8 +74,8 @@ class RegisterScreen(DrawnScreen[None]):
         yield DataTable(id="table", cursor_type="row", zebra_stripes=False)
         yield Sheet(id="pointed")
         yield Sheet(id="below")
-        yield EntryLine()
-        yield KeyLine()
+        yield entry_line.EntryLine()
+        yield key_line.KeyLine()
 
     def on_mount(self) -> None:
         """Fill the table."""
@@ -94,7 +90,7 @@ class RegisterScreen(DrawnScreen[None]):
 
     def action_sort(self) -> None:
         """Sort by the next of the orders."""
-        orders = list(Order)
+        orders = list(searching.Order)
         self._order = orders[(orders.index(self._order) + 1) % len(orders)]
         self.fill()
 
@@ -139,12 +135,12 @@ class RegisterScreen(DrawnScreen[None]):
             sheet.show([blank(), *lines[: spare - 1]])
 
     @property
-    def _register(self) -> Projection:
+    def _register(self) -> projection.Projection:
         return self._workplace.run.job.register
 
     @property
-    def _wanted(self) -> Wanted:
-        return wanted(self.query_one("#search", Input).value, self._order)
+    def _wanted(self) -> searching.Wanted:
+        return searching.wanted(self.query_one("#search", Input).value, self._order)
 
     def draw(self) -> None:
         register, work = self._register, self._workplace.run.work
@@ -153,7 +149,7 @@ class RegisterScreen(DrawnScreen[None]):
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · register of ", DIM)
         title.put(self._workplace.run.job.path.name).put(f"   {proven_words(proven, everyone, open_among)}", DIM)
         title.put(f"   {found} found" if found < everyone else "", THEIRS)
-        title.put(f"   by {self._order}" if self._order is not Order.FOUND else "", DIM)
+        title.put(f"   by {self._order}" if self._order is not searching.Order.FOUND else "", DIM)
         self.query_one("#heading", Sheet).show([title])
         width = max(40, self.room - 8)
         done = register.recorded_tags()
@@ -191,12 +187,12 @@ class RegisterScreen(DrawnScreen[None]):
             return
 
         def use(told: dict[str, str]) -> None:
-            run.correct(About.model_validate(told))
+            run.correct(entries.About.model_validate(told))
             self._write_handover()
 
-        self.query_one(EntryLine).ask(ask_about(use))
+        self.query_one(entry_line.EntryLine).ask(ask_about(use))
 
-    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+    def on_entry_line_entered(self, event: entry_line.EntryLine.Entered) -> None:
         """Take in what stands on the cover."""
         run = self._workplace.run
         try:
@@ -222,7 +218,7 @@ class RegisterScreen(DrawnScreen[None]):
             plan = register.plan(self._workplace.title)
             about = about_of(line.entry for line in job.lines)
             papers = Papers(job.checked(), plan, job.fingerprint, register.open_conflicts(), crew_words(job), about)
-            written = write_all(folder, documents(papers))
+            written = files.write_all(folder, documents(papers))
         except AskPortError as error:
             self.app.call_from_thread(self.notify, error.message, severity="error", markup=False)
             return
@@ -230,7 +226,7 @@ class RegisterScreen(DrawnScreen[None]):
 
     def action_differences(self) -> None:
         """Open what records of several technicians say differently."""
-        self.app.push_screen(DifferencesScreen(self._workplace), lambda _: self.fill())
+        self.app.push_screen(differences_screen.DifferencesScreen(self._workplace), lambda _: self.fill())
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Offer the differences only where there are any."""

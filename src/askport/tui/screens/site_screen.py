@@ -9,19 +9,8 @@ from textual.binding import Binding
 from textual.containers import Horizontal, VerticalScroll
 
 from askport.core.finding.calling import DEFAULT_RATE
-from askport.core.plan.address_map import (
-    ROW,
-    Cell,
-    CellState,
-    KnownAddresses,
-    MapRow,
-    cell_at,
-    counts,
-    map_rows,
-    to_have,
-)
+from askport.core.plan import address_map, working_order
 from askport.core.plan.target import Site, site_among
-from askport.core.plan.working_order import WorkItem
 from askport.core.survey.against_plan import (
     MOST_ASKED,
     Surveyed,
@@ -35,11 +24,9 @@ from askport.core.visit.steps import Phase, Step
 from askport.core.visit.transitions import may_go_back
 from askport.tui.desk import Desk
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, line, wrapped
-from askport.tui.pictures.around import next_lines
-from askport.tui.pictures.site_map import GLYPHS, legend_lines, site_map_lines
+from askport.tui.pictures import around, site_map
 from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.widgets.key_line import KeyLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets import key_line, sheet
 from askport.tui.workplace import Workplace
 
 _LIST = 46
@@ -70,11 +57,11 @@ class SiteScreen(DrawnScreen[None]):
         Binding("shift+tab", "device(-1)", "Device before", id="site.before", show=False, priority=True),
         Binding("left", "go(-1)", "Address", key_display="← → ↑ ↓", id="site.left"),
         Binding("right", "go(1)", "Right", id="site.right", show=False),
-        Binding("up", f"go({-ROW})", "Up", id="site.up", show=False),
-        Binding("down", f"go({ROW})", "Down", id="site.down", show=False),
+        Binding("up", f"go({-address_map.ROW})", "Up", id="site.up", show=False),
+        Binding("down", f"go({address_map.ROW})", "Down", id="site.down", show=False),
     ]
 
-    def __init__(self, workplace: Workplace, taken: Callable[[WorkItem], object]) -> None:
+    def __init__(self, workplace: Workplace, taken: Callable[[working_order.WorkItem], object]) -> None:
         """Show the site of a round; ``taken`` is called with a device that is to be next."""
         super().__init__()
         self._workplace, self._taken = workplace, taken
@@ -95,19 +82,19 @@ class SiteScreen(DrawnScreen[None]):
 
     def compose(self) -> ComposeResult:
         """Lay out the devices beside the maps."""
-        yield Sheet(id="heading")
+        yield sheet.Sheet(id="heading")
         with Horizontal(id="middle"):
-            yield Sheet(id="devices")
+            yield sheet.Sheet(id="devices")
             with VerticalScroll(id="scroll", can_focus=False):
-                yield Sheet(id="map")
-        yield Sheet(id="next")
-        yield KeyLine()
+                yield sheet.Sheet(id="map")
+        yield sheet.Sheet(id="next")
+        yield key_line.KeyLine()
 
-    def _look(self) -> KnownAddresses:
+    def _look(self) -> address_map.KnownAddresses:
         run = self._workplace.run
         targets = ((item.target.interface.ip, item.tag) for item in run.work if item.target)
         register = run.job.register
-        planned = to_have((*targets, *((address, tag) for address, _, tag in register.left())))
+        planned = address_map.to_have((*targets, *((address, tag) for address, _, tag in register.left())))
         holders = {}
         for address, macs in holders_in(run.session.cable.finder).items():
             mac = min(macs)
@@ -115,7 +102,7 @@ class SiteScreen(DrawnScreen[None]):
             mine = chosen is not None and chosen.mac == mac
             known = run.session.cable.around.known.get(mac)
             holders[address] = (mac, run.session.device.work.tag if mine else known.tag if known else "")
-        return KnownAddresses(
+        return address_map.KnownAddresses(
             planned=planned, states=register.states(), at_hand=self._at_hand, holders=holders, others=run.others()
         )
 
@@ -136,27 +123,27 @@ class SiteScreen(DrawnScreen[None]):
     def draw(self) -> None:
         run = self._workplace.run
         known = self._known = self._look()
-        width = max(40, self.query_one("#map", Sheet).size.width or self.room - _LIST - 5)
-        rows: list[MapRow] = []
+        width = max(40, self.query_one("#map", sheet.Sheet).size.width or self.room - _LIST - 5)
+        rows: list[address_map.MapRow] = []
         lines: list[Ink] = []
         for site in self._sites:
-            drawn = map_rows(site, known)
-            lines += site_map_lines(site, drawn, self._cursor, width)
+            drawn = address_map.map_rows(site, known)
+            lines += site_map.site_map_lines(site, drawn, self._cursor, width)
             rows += drawn
         if not self._sites:
             text = f"No subnet is planned. 'askport plan import FILE --job {run.job.path.name}' reads a plan."
             lines = wrapped(text, width, DIM)
-        found = counts(rows)
+        found = address_map.counts(rows)
         told = ", ".join(f"{number} {state}" for state, number in found.items())
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · the site   {told}", DIM)
-        self.query_one("#heading", Sheet).show([self._heading(title)])
-        self.query_one("#map", Sheet).show([*lines, *legend_lines(rows, width), *self._below(width)])
-        self.query_one("#devices", Sheet).show(self._devices(known))
-        self.query_one("#next", Sheet).show(next_lines(self._next(), False, self.room))
+        self.query_one("#heading", sheet.Sheet).show([self._heading(title)])
+        self.query_one("#map", sheet.Sheet).show([*lines, *site_map.legend_lines(rows, width), *self._below(width)])
+        self.query_one("#devices", sheet.Sheet).show(self._devices(known))
+        self.query_one("#next", sheet.Sheet).show(around.next_lines(self._next(), False, self.room))
 
-    def _devices(self, known: KnownAddresses) -> list[Ink]:
+    def _devices(self, known: address_map.KnownAddresses) -> list[Ink]:
         """Draw the devices in working order, as many around the cursor as there is room for."""
-        room = max(4, self.query_one("#devices", Sheet).size.height - 2)
+        room = max(4, self.query_one("#devices", sheet.Sheet).size.height - 2)
         items = self._workplace.run.work
         here = next((place for place, each in enumerate(items) if _address(each) == self._cursor), 0)
         first = max(0, min(here - room // 2, len(items) - room))
@@ -165,9 +152,9 @@ class SiteScreen(DrawnScreen[None]):
         for item in items[first : first + room]:
             state = known.states.get(item.tag, "")
             cell = self._cell(item.target.interface.ip) if item.target else None
-            glyph, style = GLYPHS[cell.state] if cell else ("?", DIM)
+            glyph, style = site_map.GLYPHS[cell.state] if cell else ("?", DIM)
             ink = Ink().put("▸ " if _address(item) == self._cursor else "  ", STRONG).put(f"{glyph} ", style)
-            ink.put(item.tag[:12], STRONG if cell and cell.state is CellState.AT_HAND else "").to(18)
+            ink.put(item.tag[:12], STRONG if cell and cell.state is address_map.CellState.AT_HAND else "").to(18)
             ink.put(str(_address(item) or "on the spot"), THEIRS if _address(item) else DIM).to(34)
             if found := surveyed.get(item.tag):
                 waits = found.state in ("missing", "free") and not self._has_answered
@@ -201,9 +188,9 @@ class SiteScreen(DrawnScreen[None]):
         register, finder = self._workplace.run.job.register, self._workplace.run.session.cable.finder
         return against_plan(self._plan, register.standings(), holders_in(finder), self._asked)
 
-    def _cell(self, address: IPv4Address) -> Cell | None:
+    def _cell(self, address: IPv4Address) -> address_map.Cell | None:
         site = self._site(address)
-        return cell_at(address, site, self._known) if site else None
+        return address_map.cell_at(address, site, self._known) if site else None
 
     def _site(self, address: IPv4Address) -> Site | None:
         site = site_among(self._sites, address)
@@ -218,14 +205,14 @@ class SiteScreen(DrawnScreen[None]):
         says = f"{self._cursor}: {cell.words}."
         if item := self._item(cell):
             about = f"{says[:-1]}, {item.description}." if item.description else says
-            if cell.state is CellState.PLANNED and self._may_take:
+            if cell.state is address_map.CellState.PLANNED and self._may_take:
                 return Next(f"{about} Take it{self._instead}.")
             return Next(about, enter=False)
-        if cell.state is CellState.FREE and self._may_move:
+        if cell.state is address_map.CellState.FREE and self._may_move:
             return Next(f"{says} Give it to {device.work.tag}, the current device.")
         return Next(says, enter=False)
 
-    def _item(self, cell: Cell) -> WorkItem | None:
+    def _item(self, cell: address_map.Cell) -> working_order.WorkItem | None:
         return next((each for each in self._workplace.run.work if each.tag in cell.tags), None)
 
     @property
@@ -301,5 +288,5 @@ class SiteScreen(DrawnScreen[None]):
             self.draw()
 
 
-def _address(item: WorkItem) -> IPv4Address | None:
+def _address(item: working_order.WorkItem) -> IPv4Address | None:
     return item.target.interface.ip if item.target else None

@@ -11,20 +11,17 @@ from textual.events import Key
 from textual.message import Message
 from textual.widgets import Input, Static
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import AskPortError
+from askport.core import addresses, errors
 from askport.core.finding.loudness import Loudness
 from askport.core.visit.narrate import next_line
 from askport.core.visit.stages.stage import Next
 from askport.edges.switch_run import SwitchRun
 from askport.tui.desk import Desk
 from askport.tui.ink import DIM, STRONG, Ink, blank, heading
-from askport.tui.pictures.around import next_lines
-from askport.tui.pictures.picture_list import PICTURES
+from askport.tui.pictures import around, picture_list
 from askport.tui.pictures.switch_picture import Lanes, side_by_side_lines, switch_lines
 from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.widgets.key_line import KeyLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets import key_line, sheet
 from askport.tui.workplace import Workplace
 
 _STEPS_EVERY_S = 0.1
@@ -72,7 +69,7 @@ class SwitchScreen(DrawnScreen[None]):
         self.crate = run.crate(cuts_power=True)
         run.in_hand_too = lambda: [each.item for each in self.crate.units]
         self.going: SwitchRun | None = None
-        self._heard: dict[MacAddress, IPv4Address | None] = {}
+        self._heard: dict[addresses.MacAddress, IPv4Address | None] = {}
 
     @classmethod
     def over(cls, desk: Desk) -> "SwitchScreen":
@@ -86,15 +83,15 @@ class SwitchScreen(DrawnScreen[None]):
 
     def compose(self) -> ComposeResult:
         """Lay out the units over the line that labels are scanned into."""
-        yield Sheet(id="heading")
+        yield sheet.Sheet(id="heading")
         with VerticalScroll(id="scroll", can_focus=False):
-            yield Sheet(id="units")
+            yield sheet.Sheet(id="units")
         with Vertical(id="scan"):
             yield ScanLine(id="typed", compact=True, placeholder="MAC address, then tag")
             yield Static(id="said")
-        yield Sheet(id="next")
-        yield Sheet(id="hands")
-        yield KeyLine()
+        yield sheet.Sheet(id="next")
+        yield sheet.Sheet(id="hands")
+        yield key_line.KeyLine()
 
     def on_mount(self) -> None:
         """Ask who is there, and draw."""
@@ -133,7 +130,7 @@ class SwitchScreen(DrawnScreen[None]):
                 self._heard[device.mac] = device.best.address
 
     @property
-    def _untagged(self) -> list[MacAddress]:
+    def _untagged(self) -> list[addresses.MacAddress]:
         return [mac for mac in self._heard if self.crate.unit_of(mac) is None]
 
     def _next(self) -> Next:
@@ -174,26 +171,26 @@ class SwitchScreen(DrawnScreen[None]):
         lanes = [(each.unit, each.session) for each in self.going.at_hand if each.unit] if self.going else []
         steps = {unit.item.tag: session.phase.step for unit, session in lanes}
         title = Ink().put(f"  {self._workplace.title}", STRONG).put("   all on one switch", DIM)
-        self.query_one("#heading", Sheet).show([title])
+        self.query_one("#heading", sheet.Sheet).show([title])
         in_cut = self.going.in_cut() if self.going else {}
         lines = switch_lines(self._heard, self.crate.units, self.crate.half, steps, in_cut, self._lanes(), width - 6)
         if len(lanes) == 1:
             ((unit, session),) = lanes
             lines += [blank(), heading(f"{unit.item.tag}", width - 6)]
-            lines += PICTURES[session.phase.step](session, width - 6, run.wire.now())
+            lines += picture_list.PICTURES[session.phase.step](session, width - 6, run.wire.now())
         elif lanes:
             now = run.wire.now()
             lines += side_by_side_lines(
                 [(unit.item.tag, next_line(session, now).sentence) for unit, session in lanes], width - 6
             )
-        self.query_one("#units", Sheet).show(lines)
-        self.query_one("#next", Sheet).show(next_lines(self._next(), is_wrong=False, width=width))
+        self.query_one("#units", sheet.Sheet).show(lines)
+        self.query_one("#next", sheet.Sheet).show(around.next_lines(self._next(), is_wrong=False, width=width))
         practice = self._workplace.practice
         hands = Ink().put("  practice bench, simulate: ", DIM).put("F6 ", STRONG).put("power of all, off or on")
         if self.going is None:
             hands.put("   F7 ", STRONG).put("scan the label of the next one")
-        self.query_one("#hands", Sheet).show([hands] if practice else [])
-        self.query_one("#hands", Sheet).display = practice is not None
+        self.query_one("#hands", sheet.Sheet).show([hands] if practice else [])
+        self.query_one("#hands", sheet.Sheet).display = practice is not None
         takes_no_more = self.going is not None and (self.going.cut is not None or self.going.is_over)
         if takes_no_more and self.focused:
             self.set_focus(None)
@@ -214,7 +211,7 @@ class SwitchScreen(DrawnScreen[None]):
     def _scan(self, text: str) -> None:
         try:
             self._say(self.crate.scan(text))
-        except AskPortError as error:
+        except errors.AskPortError as error:
             self._say(error.message, wrong=True)
         all_heard = all(each.mac in self._heard for each in self.crate.units)
         if self.crate.units and not self.crate.half and not self._untagged and len(self._heard) > 1 and all_heard:

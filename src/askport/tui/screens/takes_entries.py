@@ -6,9 +6,7 @@ from textual.containers import VerticalScroll
 from askport.core.errors import AskPortError
 from askport.edges import log
 from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.key_line import KeyLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.widgets import entry_line, key_line, sheet
 from askport.tui.workplace import Workplace
 
 
@@ -19,13 +17,13 @@ class TakesEntries(DrawnScreen[None]):
 
     def compose(self) -> ComposeResult:
         """Lay out a page, with the line under it."""
-        yield Sheet(id="heading")
+        yield sheet.Sheet(id="heading")
         with VerticalScroll(id="rows"):
-            yield Sheet(id="sheet")
-        yield EntryLine()
-        yield KeyLine()
+            yield sheet.Sheet(id="sheet")
+        yield entry_line.EntryLine()
+        yield key_line.KeyLine()
 
-    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+    def on_entry_line_entered(self, event: entry_line.EntryLine.Entered) -> None:
         """Have it written down, or say why not."""
         run = self._workplace.run
         try:

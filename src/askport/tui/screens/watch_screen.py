@@ -7,21 +7,15 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, VerticalScroll
 
-from askport.core.plan.address_map import ROW
-from askport.core.plan.sentence import read_target, write_target
+from askport.core.plan import address_map, sentence
 from askport.core.register.entries import DevicePlanned
 from askport.core.text import listed
 from askport.core.visit.stages.stage import Next
 from askport.reports.open_points import open_points
 from askport.tui.ink import CONFLICT, DIM, Ink, blank, heading, wrapped
 from askport.tui.question import Question
-from askport.tui.screens.device_screen import DeviceScreen
-from askport.tui.screens.register_screen import RegisterScreen
-from askport.tui.screens.site_screen import SiteScreen
-from askport.tui.screens.takes_entries import TakesEntries
-from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.key_line import KeyLine
-from askport.tui.widgets.sheet import Sheet
+from askport.tui.screens import device_screen, register_screen, site_screen, takes_entries
+from askport.tui.widgets import entry_line, key_line, sheet
 from askport.tui.workplace import Workplace
 
 _LOOKS_EVERY_S = 0.25
@@ -29,7 +23,7 @@ _MOST = 6
 """Open points of one kind that are shown; the handover's cover has all."""
 
 
-class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
+class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bindings=False):
     """The site as the crew's database has it, live."""
 
     AUTO_FOCUS = ""
@@ -41,8 +35,8 @@ class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
         Binding("shift+tab", "device(-1)", "Device before", id="site.before", show=False, priority=True),
         Binding("left", "go(-1)", "Address", key_display="← → ↑ ↓", id="site.left"),
         Binding("right", "go(1)", "Right", id="site.right", show=False),
-        Binding("up", f"go({-ROW})", "Up", id="site.up", show=False),
-        Binding("down", f"go({ROW})", "Down", id="site.down", show=False),
+        Binding("up", f"go({-address_map.ROW})", "Up", id="site.up", show=False),
+        Binding("down", f"go({address_map.ROW})", "Down", id="site.down", show=False),
     ]
 
     def __init__(self, workplace: Workplace) -> None:
@@ -51,14 +45,14 @@ class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
 
     def compose(self) -> ComposeResult:
         """Lay out the devices beside the maps."""
-        yield Sheet(id="heading")
+        yield sheet.Sheet(id="heading")
         with Horizontal(id="middle"):
-            yield Sheet(id="devices")
+            yield sheet.Sheet(id="devices")
             with VerticalScroll(id="scroll", can_focus=False):
-                yield Sheet(id="map")
-        yield EntryLine()
-        yield Sheet(id="next")
-        yield KeyLine()
+                yield sheet.Sheet(id="map")
+        yield entry_line.EntryLine()
+        yield sheet.Sheet(id="next")
+        yield key_line.KeyLine()
 
     def on_mount(self) -> None:
         """Take in what comes, from now on."""
@@ -114,11 +108,11 @@ class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
         cell = self._cell(self._cursor)
         rows = self._workplace.run.job.register.by_tag(cell.tags[0]) if cell and cell.tags else []
         if rows:
-            self.app.push_screen(DeviceScreen(self._workplace, rows[0].id))
+            self.app.push_screen(device_screen.DeviceScreen(self._workplace, rows[0].id))
 
     def action_register(self) -> None:
         """Open the register."""
-        self.app.push_screen(RegisterScreen(self._workplace))
+        self.app.push_screen(register_screen.RegisterScreen(self._workplace))
 
     def action_plan(self) -> None:
         """Ask what the device under the cursor is to become."""
@@ -132,14 +126,14 @@ class WatchScreen(SiteScreen, TakesEntries, inherit_bindings=False):
         planned = device
 
         def use(_session: object, _now: float, typed: str) -> None:
-            run.correct(DevicePlanned(device=planned.becoming(read_target(typed))))
+            run.correct(DevicePlanned(device=planned.becoming(sentence.read_target(typed))))
             run.see_plan()
             self._plan, self._told = run.job.register.plan(), None
 
-        self.query_one(EntryLine).ask(
+        self.query_one(entry_line.EntryLine).ask(
             Question(
-                f"What is {device.tag} to become?", write_target(target),
-                lambda typed: f"Planned: {read_target(typed).interface}.", use, replaces=True,
+                f"What is {device.tag} to become?", sentence.write_target(target),
+                lambda typed: f"Planned: {sentence.read_target(typed).interface}.", use, replaces=True,
             )
         )  # fmt: skip
 

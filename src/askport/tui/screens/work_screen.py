@@ -18,31 +18,20 @@ from textual.screen import Screen
 
 from askport.core.errors import AskPortError, MachineRefused, Wants
 from askport.core.text import display_text
-from askport.core.visit.narrate import next_line
+from askport.core.visit import narrate, steps
 from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
-from askport.core.visit.steps import Phase, Step
 from askport.edges.browser import open_page
-from askport.tui import questions
-from askport.tui.actions import Moment, action_of, bindings, is_offered
-from askport.tui.ink import warning
-from askport.tui.laptop_watch import LaptopWatch
-from askport.tui.parts.crate_keys import CrateKeys
-from askport.tui.parts.find_keys import FindKeys
-from askport.tui.parts.lesson_keys import LessonKeys
-from askport.tui.parts.plan_keys import PlanKeys
-from askport.tui.parts.practice_hands import PracticeHands
+from askport.tui import actions, ink, laptop_watch, questions
+from askport.tui.parts import crate_keys, find_keys, lesson_keys, plan_keys, practice_hands
 from askport.tui.pictures.around import door_lines, hand_lines, news_lines, next_lines, title_line
 from askport.tui.pictures.cable_picture import Pulse, cable_lines
 from askport.tui.pictures.picture_list import PICTURES
 from askport.tui.pictures.setting_picture import set_lines
 from askport.tui.question import Question
 from askport.tui.screens.drawn_screen import DrawnScreen
-from askport.tui.widgets.entry_line import EntryLine
-from askport.tui.widgets.key_line import KeyLine
+from askport.tui.widgets import entry_line, key_line, sheet, way_rail
 from askport.tui.widgets.octets import OctetKeys
-from askport.tui.widgets.sheet import Sheet
-from askport.tui.widgets.way_rail import WayRail, crate_lines, way_lines, way_strip
 from askport.tui.workplace import Workplace
 
 _FRAMES_A_SECOND = 8
@@ -65,30 +54,30 @@ class WorkScreen(DrawnScreen[None]):
     CSS_PATH = "work_screen.tcss"
     AUTO_FOCUS = ""
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
-    BINDINGS = [*bindings()]
+    BINDINGS = [*actions.bindings()]
 
     class AdapterWanted(Message):
         """The technician wants to choose an adapter again."""
 
-    cable = query_one("#cable", Sheet)
-    rail = query_one("#way", WayRail)
-    crate = query_one("#crate", Sheet)
-    picture = query_one("#picture", Sheet)
-    entry = query_one(EntryLine)
+    cable = query_one("#cable", sheet.Sheet)
+    rail = query_one("#way", way_rail.WayRail)
+    crate = query_one("#crate", sheet.Sheet)
+    picture = query_one("#picture", sheet.Sheet)
+    entry = query_one(entry_line.EntryLine)
     octets = query_one(OctetKeys)
 
     def __init__(self, workplace: Workplace) -> None:
         super().__init__()
         self.workplace = workplace
-        self.looking_at: Step | None = None
+        self.looking_at: steps.Step | None = None
         self._step = workplace.run.session.phase.step
         self._pulses: deque[Pulse] = deque(maxlen=_MAX_PULSES)
-        self.laptop = LaptopWatch(workplace.over)
-        self.hands = PracticeHands(workplace, self.draw)
-        self.crate_keys = CrateKeys(self)
-        self.lessons = LessonKeys(self, self.crate_keys)
-        self.planning = PlanKeys(self)
-        self.search = FindKeys(self)
+        self.laptop = laptop_watch.LaptopWatch(workplace.over)
+        self.hands = practice_hands.PracticeHands(workplace, self.draw)
+        self.crate_keys = crate_keys.CrateKeys(self)
+        self.lessons = lesson_keys.LessonKeys(self, self.crate_keys)
+        self.planning = plan_keys.PlanKeys(self)
+        self.search = find_keys.FindKeys(self)
         self._offered: tuple[object, ...] = ()
         """What the footer's keys depend on, when they were drawn last."""
         self._drawn: tuple[object, ...] = ()
@@ -98,20 +87,20 @@ class WorkScreen(DrawnScreen[None]):
 
     def compose(self) -> ComposeResult:
         """Lay out the screen."""
-        yield Sheet(id="title")
-        yield Sheet(id="cable")
-        yield Sheet(id="steps")
+        yield sheet.Sheet(id="title")
+        yield sheet.Sheet(id="cable")
+        yield sheet.Sheet(id="steps")
         with Horizontal(id="middle"):
             with Vertical(id="left"):
-                yield WayRail(id="way")
-                yield Sheet(id="crate")
+                yield way_rail.WayRail(id="way")
+                yield sheet.Sheet(id="crate")
             with VerticalScroll(id="scroll", can_focus=False):
-                yield Sheet(id="picture")
-        yield EntryLine()
+                yield sheet.Sheet(id="picture")
+        yield entry_line.EntryLine()
         yield OctetKeys()
-        yield Sheet(id="next")
-        yield Sheet(id="hands")
-        yield KeyLine()
+        yield sheet.Sheet(id="next")
+        yield sheet.Sheet(id="hands")
+        yield key_line.KeyLine()
 
     def on_mount(self) -> None:
         """Start the cable and the pictures."""
@@ -205,24 +194,24 @@ class WorkScreen(DrawnScreen[None]):
             self.refresh_bindings()
         width = self.room
         like = self.crate_keys.crate_of.like if self.crate_keys.crate_of else ""
-        self.query_one("#title", Sheet).show([title_line(self.workplace, now, width, like)])
+        self.query_one("#title", sheet.Sheet).show([title_line(self.workplace, now, width, like)])
         room, compact = self.cable.content_size.width or width - 4, self.has_class("-compact")
         pulses = list(self._pulses)
         self.cable.show(cable_lines(session, room, now, time.monotonic(), pulses, compact=compact))
-        self.query_one("#steps", Sheet).show([way_strip(session, self.looking_at, width)])
+        self.query_one("#steps", sheet.Sheet).show([way_rail.way_strip(session, self.looking_at, width)])
         left = self.rail.size.width or 28
-        self.rail.show(way_lines(session, self.looking_at, left))
-        self.crate.show(crate_lines(run, left, max(1, self.crate.size.height - 2), like))
+        self.rail.show(way_rail.way_lines(session, self.looking_at, left))
+        self.crate.show(way_rail.crate_lines(run, left, max(1, self.crate.size.height - 2), like))
         room = max(40, self.picture.size.width)
         step = self.looking_at or session.phase.step
         edit = self.octets.edit
         drawn = set_lines(session, room, now, edit) if edit else PICTURES[step](session, room, now)
-        wrong = warning(run.crew.state.wrong, room) if run.crew and run.crew.state.wrong else []
+        wrong = ink.warning(run.crew.state.wrong, room) if run.crew and run.crew.state.wrong else []
         door = self.laptop.opened(session)
         opened = door_lines(door.address, str(door.far), room) if door else []
         self.picture.show([*wrong, *opened, *news_lines(session, run.wire.counts(), step, room), *drawn])
-        self.query_one("#next", Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
-        self.query_one("#hands", Sheet).show(
+        self.query_one("#next", sheet.Sheet).show(next_lines(said, bool(self._stopped or session.visit.trouble), width))
+        self.query_one("#hands", sheet.Sheet).show(
             hand_lines(self.workplace.practice, self.hands.said, width, compact=compact)
         )
 
@@ -236,7 +225,7 @@ class WorkScreen(DrawnScreen[None]):
             return Next(f"{self._stopped.message} Press Enter to try again.")
         if run.is_over:
             return Next("Every device on the job list is recorded. Press Enter for the register, q to quit.")
-        return self.crate_keys.says(next_line(run.session, run.wire.now()))
+        return self.crate_keys.says(narrate.next_line(run.session, run.wire.now()))
 
     @property
     def _is_adapter_gone(self) -> bool:
@@ -249,18 +238,18 @@ class WorkScreen(DrawnScreen[None]):
         if action != "do":
             return True
         workplace, typing = self.workplace, self.has_class("-typing")
-        wanted = action_of(str(parameters[0]))
+        wanted = actions.action_of(str(parameters[0]))
         enter = wanted.name == "next" and self.next().enter
-        moment = Moment(
+        moment = actions.Moment(
             session=workplace.run.session, enter=enter, typing=typing, practice=workplace.practice is not None,
             in_crate=self.crate_keys.crate_of is not None, learned=self.crate_keys.learned is not None,
             lesson=self.lessons.has_lesson,
         )  # fmt: skip
-        return is_offered(wanted, moment)
+        return actions.is_offered(wanted, moment)
 
     def action_do(self, wanted: str) -> None:
         """Do what the table says of a key."""
-        action = action_of(wanted)
+        action = actions.action_of(wanted)
         if action.opens:
             self.view(resolve_name(action.opens)(self))
             return
@@ -299,7 +288,7 @@ class WorkScreen(DrawnScreen[None]):
             self.run_cable()
         elif run.is_over:
             self.action_do("register")
-        elif run.session.phase is Phase.RECORDED:
+        elif run.session.phase is steps.Phase.RECORDED:
             if run.is_carried_out:  # a second Enter that comes too fast waits for the first
                 self.take_next()
         elif self.next().enter:
@@ -309,7 +298,7 @@ class WorkScreen(DrawnScreen[None]):
     def ask_address(self) -> None:
         """Ask for an address that the technician knows, of the device or for the laptop."""
         session, delivered = self.workplace.run.session, self.workplace.run.session.device.work.delivered
-        if session.phase is not Phase.FINDING:
+        if session.phase is not steps.Phase.FINDING:
             self.ask(questions.ask_laptop_address(session))
         else:
             self.ask(questions.ask_device_address(delivered, session.cable.search.sweep_rate))
@@ -330,7 +319,7 @@ class WorkScreen(DrawnScreen[None]):
 
     def take_label(self, text: str) -> bool:
         """Compare what was scanned with what is on the wire; whether it is still decided which device is meant."""
-        if self.workplace.run.session.phase.step is not Step.FIND:
+        if self.workplace.run.session.phase.step is not steps.Step.FIND:
             return False
         self.act(lambda session, _: session.cable.search.label(text))
         self.notify(f"Scanned: {display_text(text, 40)}", markup=False)
@@ -357,7 +346,7 @@ class WorkScreen(DrawnScreen[None]):
         """Give the device at hand its tag."""
         self.ask(questions.ask_tag(self.workplace.run.session))
 
-    def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
+    def on_entry_line_entered(self, event: entry_line.EntryLine.Entered) -> None:
         """Do what was typed."""
         self.act(lambda session, now: event.question.use(session, now, event.text))
 
@@ -381,10 +370,10 @@ class WorkScreen(DrawnScreen[None]):
 
     def look(self, place: int) -> None:
         """Look at a step without changing anything; 0 comes back to now."""
-        self.looking_at = list(Step)[place - 1] if place else None
+        self.looking_at = list(steps.Step)[place - 1] if place else None
         self.draw()
 
-    def on_way_rail_looked(self, event: WayRail.Looked) -> None:
+    def on_way_rail_looked(self, event: way_rail.WayRail.Looked) -> None:
         """Look at the step that was clicked."""
         self.looking_at = event.step
         self.draw()

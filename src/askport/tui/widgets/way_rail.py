@@ -3,9 +3,8 @@
 from textual.events import Click
 from textual.message import Message
 
-from askport.core.visit.narrate import step_lines
+from askport.core.visit import narrate, steps
 from askport.core.visit.session import Session
-from askport.core.visit.steps import Step
 from askport.edges.job_run import JobRun
 from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, blank, line
 from askport.tui.widgets.sheet import Sheet
@@ -19,35 +18,35 @@ class WayRail(Sheet):
     class Looked(Message):
         """Somebody wants to look at a step."""
 
-        def __init__(self, step: Step) -> None:
+        def __init__(self, step: steps.Step) -> None:
             super().__init__()
             self.step = step
 
     def on_click(self, event: Click) -> None:
         """Look at the step under the pointer; each takes two lines."""
         place = event.y // 2
-        if place < len(Step):
-            self.post_message(self.Looked(list(Step)[place]))
+        if place < len(steps.Step):
+            self.post_message(self.Looked(list(steps.Step)[place]))
 
 
-def way_lines(session: Session, looking_at: Step | None, width: int) -> list[Ink]:
+def way_lines(session: Session, looking_at: steps.Step | None, width: int) -> list[Ink]:
     """Draw the steps as stops on a line."""
     lines = []
-    for place, step in enumerate(step_lines(session), 1):
+    for place, step in enumerate(narrate.step_lines(session), 1):
         style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
         ink = Ink().put(f" {_GLYPHS[step.state]} ", style).put(step.step, f"{STRONG} {style}".strip())
         if looking_at is step.step:
             ink.put("  ◂ viewing", DIM)
         lines.append(ink.to(width - 3).put(place, DIM))
-        rail = "│" if place < len(Step) else " "
+        rail = "│" if place < len(steps.Step) else " "
         lines.append(Ink().put(f" {rail} ", DIM).put(step.result[: width - 4], "" if step.state == "now" else DIM))
     return lines
 
 
-def way_strip(session: Session, looking_at: Step | None, width: int) -> Ink:
+def way_strip(session: Session, looking_at: steps.Step | None, width: int) -> Ink:
     """Draw the steps on one line, for a small terminal."""
     ink = Ink().put(" ")
-    for place, step in enumerate(step_lines(session), 1):
+    for place, step in enumerate(narrate.step_lines(session), 1):
         style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
         ink.put("──" if place > 1 else "", DIM).put(f"{_GLYPHS[step.state]} {place} {step.step}", style)
         ink.put(" ◂" if looking_at is step.step else " ", DIM)

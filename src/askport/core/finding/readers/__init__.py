@@ -13,17 +13,7 @@ from askport.core.finding.readers.ipv4_clues import read_ipv4
 from askport.core.finding.readers.ipv6_clues import read_icmpv6, read_ipv6
 from askport.core.finding.readers.layer2_clues import read_bpdu, read_eapol, read_lldp
 from askport.core.finding.readers.name_clues import read_names
-from askport.core.formats.arp import Arp
-from askport.core.formats.dhcp import Dhcp
-from askport.core.formats.discovery import Ssdp, WsDiscovery
-from askport.core.formats.dns import Dns
-from askport.core.formats.eapol import Eapol
-from askport.core.formats.icmpv6 import Icmpv6
-from askport.core.formats.igmp import Igmp
-from askport.core.formats.ipv4 import IPv4
-from askport.core.formats.ipv6 import IPv6
-from askport.core.formats.llc import Bpdu
-from askport.core.formats.lldp import Lldp
+from askport.core.formats import arp, dhcp, discovery, dns, eapol, icmpv6, igmp, ipv4, ipv6, llc, lldp
 from askport.core.formats.packet import Packet
 from askport.core.protocols import PROTOCOLS, part
 
@@ -31,18 +21,18 @@ Reader = Callable[[Any, Packet], Iterable[Clue]]
 """Takes a layer of the type it stands beside and the whole packet, and says what that tells."""
 
 READERS: dict[type, Reader] = {
-    Arp: read_arp,
-    IPv4: read_ipv4,
-    IPv6: read_ipv6,
-    Icmpv6: read_icmpv6,
-    Igmp: read_igmp,
-    Dhcp: read_dhcp,
-    Dns: read_names,
-    Ssdp: read_ssdp,
-    WsDiscovery: read_ws_discovery,
-    Lldp: read_lldp,
-    Bpdu: read_bpdu,
-    Eapol: read_eapol,
+    arp.Arp: read_arp,
+    ipv4.IPv4: read_ipv4,
+    ipv6.IPv6: read_ipv6,
+    icmpv6.Icmpv6: read_icmpv6,
+    igmp.Igmp: read_igmp,
+    dhcp.Dhcp: read_dhcp,
+    dns.Dns: read_names,
+    discovery.Ssdp: read_ssdp,
+    discovery.WsDiscovery: read_ws_discovery,
+    lldp.Lldp: read_lldp,
+    llc.Bpdu: read_bpdu,
+    eapol.Eapol: read_eapol,
 }
 
 

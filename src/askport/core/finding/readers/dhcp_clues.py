@@ -2,13 +2,12 @@
 
 from collections.abc import Iterator
 
-from askport.core.addresses import UNSPECIFIED, host_fault_of, prefix_of_mask
+from askport.core import addresses, text
 from askport.core.finding.clues import Clue, ClueKind
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Packet
-from askport.core.text import display_text
 
 _MAX_NAME = 64
 _ASKING = frozenset({MessageType.DISCOVER, MessageType.REQUEST})
@@ -27,22 +26,22 @@ def _client(dhcp: Dhcp) -> Iterator[Clue]:
     if mac is None or mac.is_group:
         return
     server, requested = dhcp.address(OptionCode.SERVER_IDENTIFIER), dhcp.address(OptionCode.REQUESTED_IP_ADDRESS)
-    if kind == MessageType.REQUEST and server and requested and not host_fault_of(requested):
+    if kind == MessageType.REQUEST and server and requested and not addresses.host_fault_of(requested):
         yield Clue(mac, ClueKind.ACCEPTS, requested, about=server)
-    if dhcp.ciaddr == UNSPECIFIED and (kind is None or kind in _ASKING):
+    if dhcp.ciaddr == addresses.UNSPECIFIED and (kind is None or kind in _ASKING):
         yield Clue(mac, ClueKind.ASKS_BOOTP if kind is None else ClueKind.ASKS_DHCP)
     # In a RELEASE or a DECLINE the address is what it no longer has (RFC 2131 section 4.4).
     if kind in (None, MessageType.DISCOVER, MessageType.REQUEST, MessageType.INFORM):
-        remembered = dhcp.ciaddr if dhcp.ciaddr != UNSPECIFIED else requested
+        remembered = dhcp.ciaddr if dhcp.ciaddr != addresses.UNSPECIFIED else requested
         # After an offer, option 50 repeats what the server chose; only without one is it the client's own memory.
-        if remembered and not host_fault_of(remembered) and dhcp.option(OptionCode.SERVER_IDENTIFIER) is None:
+        if remembered and not addresses.host_fault_of(remembered) and dhcp.option(OptionCode.SERVER_IDENTIFIER) is None:
             yield Clue(mac, ClueKind.REMEMBERS, remembered)
     for name in {dhcp.option(OptionCode.HOST_NAME), (dhcp.option(OptionCode.CLIENT_FQDN) or b"")[3:]}:
         if name:
-            yield Clue(mac, ClueKind.NAMED, text=display_text(name.strip(b"\0"), _MAX_NAME), source="dhcp")
+            yield Clue(mac, ClueKind.NAMED, text=text.display_text(name.strip(b"\0"), _MAX_NAME), source="dhcp")
     vendor = dhcp.option(OptionCode.VENDOR_CLASS_IDENTIFIER)
     if vendor:
-        yield Clue(mac, ClueKind.DESCRIBES, text=display_text(vendor.rstrip(b"\0"), _MAX_NAME), source="dhcp")
+        yield Clue(mac, ClueKind.DESCRIBES, text=text.display_text(vendor.rstrip(b"\0"), _MAX_NAME), source="dhcp")
 
 
 def _server(dhcp: Dhcp, packet: Packet) -> Iterator[Clue]:
@@ -51,10 +50,10 @@ def _server(dhcp: Dhcp, packet: Packet) -> Iterator[Clue]:
         return
     server = dhcp.address(OptionCode.SERVER_IDENTIFIER) or ipv4.src
     # A relay passes on what a server elsewhere says: that server's address is not the relay's (RFC 1542 section 4.1.2).
-    here = server == ipv4.src and dhcp.giaddr == UNSPECIFIED and not host_fault_of(server)
+    here = server == ipv4.src and dhcp.giaddr == addresses.UNSPECIFIED and not addresses.host_fault_of(server)
     yield Clue(ethernet.src, ClueKind.SERVES, server if here else None, about=server)
     mac = dhcp.client
-    if mac and dhcp.message_type in (None, MessageType.ACK) and not host_fault_of(dhcp.yiaddr):
+    if mac and dhcp.message_type in (None, MessageType.ACK) and not addresses.host_fault_of(dhcp.yiaddr):
         mask = dhcp.address(OptionCode.SUBNET_MASK)
         yield Clue(
             mac,
@@ -62,6 +61,6 @@ def _server(dhcp: Dhcp, packet: Packet) -> Iterator[Clue]:
             dhcp.yiaddr,
             about=server,
             text="bootp" if dhcp.message_type is None else "dhcp",
-            prefix=prefix_of_mask(mask) if mask else None,
+            prefix=addresses.prefix_of_mask(mask) if mask else None,
             gateway=dhcp.address(OptionCode.ROUTER),
         )

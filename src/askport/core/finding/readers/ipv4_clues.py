@@ -5,8 +5,7 @@ from functools import lru_cache
 from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import LIMITED_BROADCAST, LINK_LOCAL, UNSPECIFIED, host_fault_of
-from askport.core.finding.clues import Clue, ClueKind
-from askport.core.finding.virtual import group_protocol
+from askport.core.finding import clues, virtual
 from askport.core.formats.dhcp import Dhcp
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import PROTOCOL_UDP, IPv4
@@ -22,7 +21,7 @@ _SERVERS = {53: "DNS", 123: "time (NTP)", 162: "alarms (SNMP trap)", 514: "its l
 """UDP destination ports that tell what a device is set to (RFC 1035, 5905, 3416, 5424)."""
 
 
-def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
+def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[clues.Clue]:
     """Read which address a device sends from, and which servers it uses.
 
     Only what no router forwards (RFC 919 section 7, RFC 3927 section 2.7, RFC 5771) and no relay passes on shows that
@@ -32,13 +31,13 @@ def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
     if ethernet is None or ethernet.src.is_group or host_fault_of(ipv4.src):
         return
     stays = _stays_on_link(ipv4.dst)
-    if group_protocol(ethernet.src):
+    if virtual.group_protocol(ethernet.src):
         # Hellos come from the shared MAC address with the address of the router that speaks (RFC 5798 section 7.2).
         if stays:
-            yield Clue(ethernet.src, ClueKind.SPEAKS_FOR, about=ipv4.src)
+            yield clues.Clue(ethernet.src, clues.ClueKind.SPEAKS_FOR, about=ipv4.src)
         return
     if ipv4.ttl not in SENT_WITH:
-        yield Clue(ethernet.src, ClueKind.FORWARDS, ipv4.src)
+        yield clues.Clue(ethernet.src, clues.ClueKind.FORWARDS, ipv4.src)
         return
     dhcp = packet.get(Dhcp) if stays else None
     relayed = dhcp is not None and (dhcp.giaddr != UNSPECIFIED or dhcp.hops > 0)
@@ -46,11 +45,11 @@ def read_ipv4(ipv4: IPv4, packet: Packet) -> Iterator[Clue]:
     # Datagrams to everybody are what relays pass on as they are; one that names its own sender's MAC address is none.
     # Of a fragment, and of a datagram that cannot be read, nobody knows what it is.
     own = ipv4.protocol != PROTOCOL_UDP or (dhcp is not None and dhcp.chaddr[:6] == ethernet.src)
-    on_link = ClueKind.SENDS_ON_LINK if own else ClueKind.SENDS_TO_ALL
-    yield Clue(ethernet.src, on_link if stays and not relayed else ClueKind.SENDS_FROM, ipv4.src)
+    on_link = clues.ClueKind.SENDS_ON_LINK if own else clues.ClueKind.SENDS_TO_ALL
+    yield clues.Clue(ethernet.src, on_link if stays and not relayed else clues.ClueKind.SENDS_FROM, ipv4.src)
     service = _SERVERS.get(udp.dst_port) if udp else None
     if service and not host_fault_of(ipv4.dst):
-        yield Clue(ethernet.src, ClueKind.USES, ipv4.src, about=ipv4.dst, text=service)
+        yield clues.Clue(ethernet.src, clues.ClueKind.USES, ipv4.src, about=ipv4.dst, text=service)
 
 
 @lru_cache(maxsize=4096)

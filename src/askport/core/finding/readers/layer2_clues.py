@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from askport.core.addresses import UNSPECIFIED, prefix_of_mask
+from askport.core import addresses, text
 from askport.core.finding.clues import Clue, ClueKind, Identity, states
 from askport.core.formats.dcp import Block, Dcp, FrameId
 from askport.core.formats.eapol import Eapol
@@ -10,7 +10,6 @@ from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.llc import Bpdu
 from askport.core.formats.lldp import Lldp, Tlv
 from askport.core.formats.packet import Packet
-from askport.core.text import display_text
 
 _MAX_NAME = 64
 _ANSWERS = frozenset({FrameId.HELLO, FrameId.IDENTIFY_RESPONSE})
@@ -24,9 +23,9 @@ def read_lldp(lldp: Lldp, packet: Packet) -> Iterator[Clue]:
         return
     name, description = lldp.get(Tlv.SYSTEM_NAME), lldp.get(Tlv.SYSTEM_DESCRIPTION)
     if name:
-        yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(name, _MAX_NAME), source="lldp")
+        yield Clue(ethernet.src, ClueKind.NAMED, text=text.display_text(name, _MAX_NAME), source="lldp")
     if description:
-        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=display_text(description, _MAX_NAME), source="lldp")
+        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=text.display_text(description, _MAX_NAME), source="lldp")
     if chassis := lldp.chassis_address:
         yield from states(ethernet.src, chassis, "LLDP")
     for address in lldp.management_addresses:
@@ -61,15 +60,15 @@ def read_dcp(dcp: Dcp, packet: Packet) -> Iterator[Clue]:
     yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="dcp", identity=identity)
     name, kind = dcp.get(Block.NAME_OF_STATION), dcp.get(Block.TYPE_OF_STATION)
     if name:
-        yield Clue(ethernet.src, ClueKind.NAMED, text=display_text(name, _MAX_NAME), source="dcp")
+        yield Clue(ethernet.src, ClueKind.NAMED, text=text.display_text(name, _MAX_NAME), source="dcp")
     if kind:
-        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=display_text(kind, _MAX_NAME), source="dcp")
+        yield Clue(ethernet.src, ClueKind.DESCRIBES, text=text.display_text(kind, _MAX_NAME), source="dcp")
     if dcp.has_conflict:
         yield Clue(ethernet.src, ClueKind.SAYS_CONFLICT, source="dcp")
     stated = dcp.ip
     if stated:
         address, mask, gateway = stated
         # A station without a gateway states its own address there, or none.
-        gateway_or_none = gateway if gateway not in (UNSPECIFIED, address) else None
-        prefix = prefix_of_mask(mask)
+        gateway_or_none = gateway if gateway not in (addresses.UNSPECIFIED, address) else None
+        prefix = addresses.prefix_of_mask(mask)
         yield from states(ethernet.src, address, "PROFINET DCP", prefix=prefix, gateway=gateway_or_none)

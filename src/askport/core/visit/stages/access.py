@@ -4,13 +4,10 @@ from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Interface
 from itertools import islice
 
-from askport.core.addresses import parse_interface
+from askport.core import addresses, machine
 from askport.core.errors import AskPortError, BadInput, Refused
-from askport.core.machine import Borrow, GiveBack, Machine
-from askport.core.reach.free_address import FreeAddressSearch, from_the_top, near
-from askport.core.reach.whom_it_answers import answers_adapter_only
-from askport.core.visit.steps import Phase
-from askport.core.visit.transitions import Event
+from askport.core.reach import free_address, whom_it_answers
+from askport.core.visit import steps, transitions
 from askport.core.visit.visit import Visit
 
 _FREE_FOR_S = 10.0
@@ -28,12 +25,12 @@ class Access:
     def look_beside(self, address: IPv4Address, prefix: int | None, now: float) -> None:
         """Look for a free laptop address beside a device."""
         around = self._visit.cable.around
-        candidates = (each for each in near(address, prefix, self._avoid()) if not around.in_pool(each))
+        candidates = (each for each in free_address.near(address, prefix, self._avoid()) if not around.in_pool(each))
         self._visit.free_address = None
         over_ipv6 = self._visit.ask_over_ipv6(now)
-        self._visit.go(Event.OUT_OF_REACH, self._asking(candidates, now), *over_ipv6)
+        self._visit.go(transitions.Event.OUT_OF_REACH, self._asking(candidates, now), *over_ipv6)
 
-    def within_target(self, now: float) -> Machine | None:
+    def within_target(self, now: float) -> machine.Machine | None:
         """Return what looks for a laptop address in the target's subnet, or None where the laptop has one."""
         target = self._visit.device.target
         if target is None or self._visit.laptop_within:
@@ -43,11 +40,11 @@ class Access:
     def site_candidates(self, target: IPv4Interface) -> list[IPv4Interface]:
         """Return laptop addresses in the target's subnet, outside the pool and away from the plan."""
         around = self._visit.cable.around
-        free = (each for each in from_the_top(target.network, self._avoid()) if not around.in_pool(each))
+        free = (each for each in free_address.from_the_top(target.network, self._avoid()) if not around.in_pool(each))
         return list(islice(free, _SITE_CANDIDATES))
 
-    def _asking(self, candidates: Iterable[IPv4Interface], now: float) -> FreeAddressSearch:
-        return FreeAddressSearch(self._visit.cable.laptop.mac, self._in_turn(candidates), now=now)
+    def _asking(self, candidates: Iterable[IPv4Interface], now: float) -> free_address.FreeAddressSearch:
+        return free_address.FreeAddressSearch(self._visit.cable.laptop.mac, self._in_turn(candidates), now=now)
 
     def _in_turn(self, candidates: Iterable[IPv4Interface]) -> list[IPv4Interface]:
         """Return candidates in another order for each place, so that those side by side do not all want the same."""
@@ -64,7 +61,7 @@ class Access:
         """Take in which address nobody answered for just now."""
         self._visit.free_address, self._visit.free_since = offer, now
 
-    def borrow(self, event: Event, now: float) -> None:
+    def borrow(self, event: transitions.Event, now: float) -> None:
         """Borrow what is offered, after asking again where the last time was too long ago to count."""
         visit = self._visit
         if visit.free_address is None:
@@ -79,9 +76,9 @@ class Access:
         """Borrow on the adapter what is borrowed beside it: the device answers there only."""
         visit, laptop = self._visit, self._visit.cable.laptop
         laptop.give_all_back()
-        laptop.go_on_adapter(answers_adapter_only(laptop.adapter))
-        visit.go(Event.GOES_ON_ADAPTER)
-        visit.effects.append(Borrow(interface, on_adapter=True))
+        laptop.go_on_adapter(whom_it_answers.answers_adapter_only(laptop.adapter))
+        visit.go(transitions.Event.GOES_ON_ADAPTER)
+        visit.effects.append(machine.Borrow(interface, on_adapter=True))
 
     def show_one_mac(self) -> None:
         """Borrow on the adapter from now on: the port goes down at a second MAC address."""
@@ -89,28 +86,28 @@ class Access:
         laptop.go_on_adapter(
             f"The link of {laptop.adapter} goes down each time a second MAC address is shown: it goes on with one."
         )
-        self._visit.effects.append(GiveBack())
+        self._visit.effects.append(machine.GiveBack())
 
-    def asked_again(self, choosing: FreeAddressSearch, now: float) -> bool:
+    def asked_again(self, choosing: free_address.FreeAddressSearch, now: float) -> bool:
         """Borrow what is free still; else say so, and return that another address has to be looked for."""
         visit = self._visit
         self.take_free(choosing.chosen, now)
         if choosing.chosen:
             visit.effects.append(self._borrowing(choosing.chosen))
             return False
-        visit.go(Event.NOT_BORROWED)
+        visit.go(transitions.Event.NOT_BORROWED)
         if len(choosing.taken) == 1:
             ((address, holder),) = choosing.taken.items()
             visit.trouble = Refused(f"{address} has been taken by {holder} meanwhile: another address is looked for.")
         return True
 
-    def _borrowing(self, interface: IPv4Interface) -> Borrow:
-        return Borrow(interface, on_adapter=not self._visit.cable.laptop.is_beside)
+    def _borrowing(self, interface: IPv4Interface) -> machine.Borrow:
+        return machine.Borrow(interface, on_adapter=not self._visit.cable.laptop.is_beside)
 
     def refused(self, error: AskPortError) -> None:
         """Take in that the adapter could not be given the address."""
         self._visit.trouble = error
-        self._visit.go(Event.NOT_BORROWED)
+        self._visit.go(transitions.Event.NOT_BORROWED)
 
     def name_other(self, text: str, now: float) -> None:
         """Have the laptop take another address than the one offered, after the same question whether it is free.
@@ -118,20 +115,20 @@ class Access:
         Raises:
             BadInput: it is no address, or one that cannot be the laptop's here.
         """
-        visit, interface = self._visit, parse_interface(text, "laptop address")
+        visit, interface = self._visit, addresses.parse_interface(text, "laptop address")
         device, target = visit.device.whereabouts, visit.device.target
         if device == interface.ip:
             raise BadInput(f"{interface.ip} is the device's own address: name another for the laptop.")
-        if visit.phase is Phase.MAY_BORROW and device and device not in interface.network:
+        if visit.phase is steps.Phase.MAY_BORROW and device and device not in interface.network:
             raise BadInput(f"{interface} does not reach {device}: its subnet is {interface.network}.")
         if visit.cable.around.in_pool(interface):
             raise BadInput(f"{interface.ip} lies in the site's DHCP pool: the server may give it to somebody else.")
         if interface.ip in self._avoid():
             raise BadInput(f"{interface.ip} is taken, heard or planned: name another for the laptop.")
-        if visit.phase is Phase.MAY_BORROW:
+        if visit.phase is steps.Phase.MAY_BORROW:
             visit.free_address = None
-            visit.go(Event.OUT_OF_REACH, self._asking([interface], now))
-        elif target and visit.phase in (Phase.MAY_SET, Phase.MAY_PROVE):
+            visit.go(transitions.Event.OUT_OF_REACH, self._asking([interface], now))
+        elif target and visit.phase in (steps.Phase.MAY_SET, steps.Phase.MAY_PROVE):
             if target.interface.ip not in interface.network:
                 raise BadInput(f"{interface} does not reach {target.interface}: name one in its subnet.")
             self.take_free(interface, float("-inf"))  # it is asked for before it is borrowed

@@ -1,21 +1,15 @@
 """Find: which device is meant, and which address it has."""
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
-from askport.core.finding.beliefs import Basis
-from askport.core.finding.blinking import blink_frames, can_blink
-from askport.core.finding.clues import Belief
+from askport.core import addresses, errors
+from askport.core.finding import beliefs, blinking, clues, loudness
 from askport.core.finding.device import Device
-from askport.core.finding.loudness import Loudness
 from askport.core.finding.sweeping import Sweeping
 from askport.core.machine import KeepFrames, Send
 from askport.core.plan.claims import Claim, claims_on, is_decided
-from askport.core.register import writing
-from askport.core.register.entries import DevicePlanned, Named
+from askport.core.register import entries, writing
 from askport.core.text import span_words
+from askport.core.visit import steps, transitions
 from askport.core.visit.stages.stage import POWER, Next, Siblings, Stage
-from askport.core.visit.steps import Phase, Step
-from askport.core.visit.transitions import Event
 from askport.core.visit.visit import Visit
 
 DECIDING_KEYS = ("7", "8", "9")
@@ -23,17 +17,17 @@ DECIDING_KEYS = ("7", "8", "9")
 SILENCE_S = 10.0
 """Silence after which it is worth saying what to do about it."""
 _LOUDER = {
-    Loudness.LISTEN: "Send discovery requests",
-    Loudness.GREET: "Try common addresses (ARP)",
-    Loudness.CALL: "No common address answers. Sweep all private ranges, most likely first",
-    Loudness.SWEEP: "The sweep is over: sweep once more",
+    loudness.Loudness.LISTEN: "Send discovery requests",
+    loudness.Loudness.GREET: "Try common addresses (ARP)",
+    loudness.Loudness.CALL: "No common address answers. Sweep all private ranges, most likely first",
+    loudness.Loudness.SWEEP: "The sweep is over: sweep once more",
 }
 
 
 class Find(Stage):
     """Hears, asks, and takes the device that is meant."""
 
-    step = Step.FIND
+    step = steps.Step.FIND
 
     def __init__(self, visit: Visit, stages: Siblings) -> None:
         super().__init__(visit, stages)
@@ -43,14 +37,14 @@ class Find(Stage):
     def enter(self, now: float) -> None:
         """Take the device that is found, or ask louder."""
         search = self._visit.cable.search
-        if self._visit.phase is not Phase.FINDING:
+        if self._visit.phase is not steps.Phase.FINDING:
             return
         if not (search.candidate and self._visit.may_be_taken(search.candidate)):
             search.louder(now)
         elif search.obstacle is None and not self.undecided:
             self.choose(search.candidate.mac, now)
 
-    def _claims(self, mac: MacAddress) -> list[Claim]:
+    def _claims(self, mac: addresses.MacAddress) -> list[Claim]:
         cable, device = self._visit.cable, self._visit.device
         asked = mac, device.next_item, device.is_meant, cable.search.label_mac
         if self._claimed is None or self._claimed[0] != asked:  # the register is asked, and the screen draws often
@@ -65,7 +59,7 @@ class Find(Stage):
     def undecided(self) -> list[Claim]:
         """What the device that Enter would take may be, where a person has to decide, or nothing."""
         found = self._visit.cable.search.candidate
-        if self._visit.phase is not Phase.FINDING or found is None or not self._visit.may_be_taken(found):
+        if self._visit.phase is not steps.Phase.FINDING or found is None or not self._visit.may_be_taken(found):
             return []
         claims = self._claims(found.mac) if self._visit.device.decided != found.mac else []
         return [] if is_decided(claims) else claims
@@ -78,15 +72,15 @@ class Find(Stage):
         device, item = self._visit.device, claims[place].item
         for row in (each.planned for each in self._visit.cable.around.rows):
             if row and row.tag == item.tag and row.mac != found.mac:
-                self._visit.write(DevicePlanned(device=row.model_copy(update={"mac": found.mac})))
+                self._visit.write(entries.DevicePlanned(device=row.model_copy(update={"mac": found.mac})))
             elif row and row.tag != item.tag and row.mac == found.mac:
-                self._visit.write(DevicePlanned(device=row.model_copy(update={"mac": None})))
+                self._visit.write(entries.DevicePlanned(device=row.model_copy(update={"mac": None})))
         device.become(claims[place])
         device.decided = self._visit.cable.search.pointed_at = self._visit.cable.search.label_mac = found.mac
         if self._visit.cable.search.obstacle is None:
             self.choose(found.mac, now)
 
-    def choose(self, mac: MacAddress, now: float) -> None:
+    def choose(self, mac: addresses.MacAddress, now: float) -> None:
         """Take this device for the one that is to be commissioned.
 
         Raises:
@@ -96,18 +90,18 @@ class Find(Stage):
         found = cable.finder.device(mac)
         contested = found is not None and found.is_contested and cable.search.label_mac == mac
         if found is None or not (self._visit.may_be_taken(found) or contested):
-            raise BadInput(f"{mac} has no confirmed address yet. Wait, or press + to search more.")
+            raise errors.BadInput(f"{mac} has no confirmed address yet. Wait, or press + to search more.")
         claims = self._claims(mac)
         if device.decided != mac and not is_decided(claims):
-            raise BadInput(f"Which is {mac}? {_or([each.words for each in claims])}.")
+            raise errors.BadInput(f"Which is {mac}? {_or([each.words for each in claims])}.")
         if device.decided != mac:
             device.become(claims[0])
         cable.finder.listen()
         device.chosen, cable.search.pointed_at = found, mac
         alone = sum(each.is_present for each in cable.finder.devices()) == 1
-        if found.best and not found.request and found.best.prefix_basis is not Basis.MEASURED and alone:
+        if found.best and not found.request and found.best.prefix_basis is not beliefs.Basis.MEASURED and alone:
             cable.finder.measure(mac, found.best.address, now)
-            self._visit.go(Event.MEASURES)
+            self._visit.go(transitions.Event.MEASURES)
         else:
             self._found(found, now)
 
@@ -115,16 +109,16 @@ class Find(Stage):
         """Have the device at hand show itself; whoever sees it knows which unit it is, as by its label."""
         cable = self._visit.cable
         device = cable.search.candidate
-        if device is None or not can_blink(device):
+        if device is None or not blinking.can_blink(device):
             return False
-        self._visit.effects += [Send(each) for each in blink_frames(device, cable.laptop.mac, cable.xid)]
+        self._visit.effects += [Send(each) for each in blinking.blink_frames(device, cable.laptop.mac, cable.xid)]
         cable.search.pointed_at = cable.search.label_mac = device.mac
         return True
 
     def follow(self, now: float) -> None:
         """Go on once it is measured."""
         visit = self._visit
-        if visit.phase is Phase.MEASURING and visit.device.chosen and visit.cable.finder.measuring is None:
+        if visit.phase is steps.Phase.MEASURING and visit.device.chosen and visit.cable.finder.measuring is None:
             mac = visit.device.chosen.mac
             self._found(visit.cable.finder.device(mac) or visit.device.chosen, now)
 
@@ -139,7 +133,7 @@ class Find(Stage):
         visit.effects.append(KeepFrames(device.unit, frames))
         known = visit.cable.around.known.get(found.mac)
         if known and known.tag != device.work.tag:
-            visit.write(Named(unit=device.unit, mac=found.mac, tag=device.work.tag))
+            visit.write(entries.Named(unit=device.unit, mac=found.mac, tag=device.work.tag))
         best = found.best if not found.request else None
         if best is None and not found.request and not visit.set_unseen(found) and visit.shows_ipv6(found):
             self._stages.reach.over_ipv6(now)
@@ -151,7 +145,7 @@ class Find(Stage):
     def next(self, now: float) -> Next:
         """Say whom Enter takes, or what it asks."""
         visit, finder = self._visit, self._visit.cable.finder
-        if visit.phase is Phase.MEASURING:
+        if visit.phase is steps.Phase.MEASURING:
             return Next("Measuring the device's mask and gateway.", enter=False)
         device = visit.cable.search.candidate
         if device and visit.may_be_taken(device):
@@ -178,7 +172,7 @@ class Find(Stage):
 
     def _first(self) -> str:
         delivered = self._visit.device.work.delivered
-        calls = self._visit.cable.finder.loudness in (Loudness.LISTEN, Loudness.GREET)
+        calls = self._visit.cable.finder.loudness in (loudness.Loudness.LISTEN, loudness.Loudness.GREET)
         return f", {delivered.ip} first, which its manual gives" if delivered and calls else ""
 
     def _take(self, device: Device) -> str:
@@ -213,7 +207,7 @@ class Find(Stage):
             return f"asks by {device.request.protocol.upper()}"
         if device.best is None:
             return "heard, no address yet"
-        sure = "" if device.best.belief is Belief.CERTAIN else f" {device.best.belief}"
+        sure = "" if device.best.belief is clues.Belief.CERTAIN else f" {device.best.belief}"
         return f"{device.best.address}{sure}"
 
 

@@ -9,9 +9,7 @@ from askport.core.kinds.own_word import contradictions, read_back
 from askport.core.proofs.own_word_proof import Reads
 from askport.core.register import writing
 from askport.core.visit.visit import Visit
-from askport.core.ways.conversation import Conversation, Ended, Said
-from askport.core.ways.datagrams import Datagrams
-from askport.core.ways.own_word_talk import reading, reads_with
+from askport.core.ways import conversation, datagrams, own_word_talk
 from askport.core.ways.start import Start
 
 
@@ -21,7 +19,7 @@ class OwnWord:
     def __init__(self, visit: Visit) -> None:
         self._visit = visit
 
-    def read_as_found(self, now: float) -> Conversation | None:
+    def read_as_found(self, now: float) -> conversation.Conversation | None:
         """Begin to read what it says of itself, once, where it is reached and nothing was changed yet."""
         device, there = self._visit.device, self._visit.device.whereabouts
         reached = there and self._visit.cable.laptop.reaching(there)
@@ -36,24 +34,24 @@ class OwnWord:
         if start and address:
             start = replace(start, old=address, door=None)
         try:
-            return start if start and reading(start) else None
+            return start if start and own_word_talk.reading(start) else None
         except BadInput:
             return None  # a log-in or a line is missing; the screen asks for it where it is needed
 
     def reads_at(self, address: IPv4Address | None, now: float) -> Reads | None:
         """Return what reads its own word on its settings, at an address or over IPv6; None where nothing can."""
         start = self.start_at(address, now)
-        return reads_with(start) if start else None
+        return own_word_talk.reads_with(start) if start else None
 
-    def take(self, talk: Conversation, said: Said) -> None:
+    def take(self, talk: conversation.Conversation, said: conversation.Said) -> None:
         """Keep what it said of itself as it was found, with what speaks against it."""
         visit, device = self._visit, self._visit.device
         there = device.whereabouts
-        if said.ended is not Ended.WELL or device.chosen is None:
+        if said.ended is not conversation.Ended.WELL or device.chosen is None:
             device.not_read = f"It was not read: {said.because}."
             return
         told = device.says = read_back(said.found)
-        if visit.door and told.address and isinstance(talk, Datagrams) and talk.heard:
+        if visit.door and told.address and isinstance(talk, datagrams.Datagrams) and talk.heard:
             for clue in states(device.chosen.mac, told.address, f"{talk.protocol}, asked over IPv6", told.prefix):
                 visit.cable.finder.told(clue, talk.heard)
         device.not_read = " ".join((*contradictions(told, device.chosen.mac, there), *told.unread))

@@ -3,25 +3,19 @@
 from collections.abc import Sequence
 from ipaddress import IPv4Address
 
+from askport.core import machine, protocols
 from askport.core.kinds.model import PageWay
-from askport.core.machine import Machine, Pin
+from askport.core.proofs import page_answers, power_cycle, proof, reachable, verdict
 from askport.core.proofs.course import Course, Part, Terms
-from askport.core.proofs.page_answers import PAGE_PORTS
-from askport.core.proofs.power_cycle import Power, PowerCycle
-from askport.core.proofs.proof import Expected, Proving, Subject
-from askport.core.proofs.reachable import PortOpens
-from askport.core.proofs.verdict import verdict_of
-from askport.core.protocols import told_name
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.register.entries import Left
+from askport.core.visit import steps, transitions
 from askport.core.visit.stages.stage import Next, Siblings, Stage
-from askport.core.visit.steps import Phase, Step
-from askport.core.visit.transitions import Event
 from askport.core.visit.visit import USUAL_PORTS, Visit
 
 
-class Looking(Proving):
+class Looking(proof.Proving):
     """Questions that nobody waits for."""
 
     is_aside = True
@@ -30,7 +24,7 @@ class Looking(Proving):
 class Prove(Stage):
     """Makes the proofs, waits for the power cut, and writes down what was left."""
 
-    step = Step.PROVE
+    step = steps.Step.PROVE
 
     def __init__(self, visit: Visit, stages: Siblings) -> None:
         super().__init__(visit, stages)
@@ -42,9 +36,9 @@ class Prove(Stage):
         visit, device = self._visit, self._visit.device
         subject = visit.subject()
         if subject is None:
-            visit.go(Event.MOVED_AWAY)
+            visit.go(transitions.Event.MOVED_AWAY)
             if visit.cable.laptop.is_beside:  # that changes nothing, so nobody is asked
-                self._stages.access.borrow(Event.BORROWS_TO_PROVE, now)
+                self._stages.access.borrow(transitions.Event.BORROWS_TO_PROVE, now)
             return
         errand, device.left_out = device.errand, []
         device.course = Course(
@@ -52,10 +46,10 @@ class Prove(Stage):
             wait_s=errand.cut_within_s if errand else None,
         )  # fmt: skip
         if errand:  # what is read from it over the laptop's own stack is read from nobody else
-            visit.effects.append(Pin(subject.at.ip, subject.mac))
-        visit.go(Event.PROVES, *device.course.begin(now))
+            visit.effects.append(machine.Pin(subject.at.ip, subject.mac))
+        visit.go(transitions.Event.PROVES, *device.course.begin(now))
 
-    def terms(self, subject: Subject) -> Terms:
+    def terms(self, subject: proof.Subject) -> Terms:
         """Return who is proven now, and by what."""
         cable = self._visit.cable
         return Terms(
@@ -68,12 +62,12 @@ class Prove(Stage):
         )  # fmt: skip
 
     @property
-    def expected(self) -> Expected:
+    def expected(self) -> proof.Expected:
         """What is expected of the device at hand."""
         device = self._visit.device
         if device.errand and device.errand.expected:
             return device.errand.expected
-        return Expected(
+        return proof.Expected(
             gateway=device.target.gateway if device.target else None,
             dns=device.target.dns if device.target else None,
             left=[each for each in (device.old_address, device.landed_at) if each],
@@ -89,7 +83,7 @@ class Prove(Stage):
     def _told_name(self) -> str:
         """What it was told to be called by the way that set it, or nothing."""
         device, planned = self._visit.device, self._visit.device.work.planned
-        if planned and (name := told_name(device.way_name or "", planned.columns)):
+        if planned and (name := protocols.told_name(device.way_name or "", planned.columns)):
             return name
         return device.work.tag if device.kind and device.kind.tells_name(device.way_name or "") else ""
 
@@ -99,7 +93,7 @@ class Prove(Stage):
         kind = self._visit.device.kind
         way = kind.way_by("page") if kind else None
         known = isinstance(way, PageWay) or bool(self._visit.device.title)
-        return next((port for port in self._ports if port in PAGE_PORTS), None) if known else None
+        return next((port for port in self._ports if port in page_answers.PAGE_PORTS), None) if known else None
 
     @property
     def _ports(self) -> tuple[int, ...]:
@@ -123,20 +117,20 @@ class Prove(Stage):
         """Borrow what reaches it, prove it again, say that its power was cut, or go back to setting it."""
         visit, device = self._visit, self._visit.device
         match visit.phase:
-            case Phase.MAY_PROVE:
-                self._stages.access.borrow(Event.BORROWS_TO_PROVE, now)
-            case Phase.POWER_CYCLE if device.power_cycle:
+            case steps.Phase.MAY_PROVE:
+                self._stages.access.borrow(transitions.Event.BORROWS_TO_PROVE, now)
+            case steps.Phase.POWER_CYCLE if device.power_cycle:
                 device.power_cycle.confirm(now)
-            case Phase.NOT_PROVEN:
+            case steps.Phase.NOT_PROVEN:
                 self.begin(now)
-            case Phase.FORGOTTEN:
+            case steps.Phase.FORGOTTEN:
                 visit.see_again()
                 self._stages.setting.prepare(now)
 
     def borrowed(self, now: float) -> None:
         """Prove with the address that was borrowed for it."""
         visit = self._visit
-        if visit.phase is not Phase.BORROWING_TO_PROVE:
+        if visit.phase is not steps.Phase.BORROWING_TO_PROVE:
             return
         self._looks_again = False
         subject, beside = visit.subject(), visit.cable.laptop.beside_in_use
@@ -145,7 +139,7 @@ class Prove(Stage):
             visit.reached_from = subject.laptop
             adapter, at = visit.cable.laptop.macs[0], subject.at.ip
             asks = WhomItAnswers(subject.mac, at, beside=beside, adapter=adapter, laptop=subject.laptop.ip, now=now)
-            visit.go(Event.SEES_WHOM_IT_ANSWERS, asks)
+            visit.go(transitions.Event.SEES_WHOM_IT_ANSWERS, asks)
         else:
             self.begin(now)
 
@@ -153,23 +147,23 @@ class Prove(Stage):
         """Borrow another one that reaches it."""
         if search := self._stages.access.within_target(now):
             self._looks_again = True
-            self._visit.go(Event.BORROWS_TO_PROVE, search)
+            self._visit.go(transitions.Event.BORROWS_TO_PROVE, search)
         else:
             self.begin(now)
 
-    def ended(self, ran: Sequence[Machine], now: float) -> None:
+    def ended(self, ran: Sequence[machine.Machine], now: float) -> None:
         """Write down how the proofs ended, and wait for the power cut; or how that one did."""
         visit = self._visit
         match visit.phase, ran[0]:
-            case Phase.BORROWING_TO_PROVE, FreeAddressSearch() as choosing:
+            case steps.Phase.BORROWING_TO_PROVE, FreeAddressSearch() as choosing:
                 if self._stages.access.asked_again(choosing, now) and not self._looks_again:
                     self.offer_another(now)
-            case Phase.BORROWING_TO_PROVE, WhomItAnswers() as asked:
+            case steps.Phase.BORROWING_TO_PROVE, WhomItAnswers() as asked:
                 if asked.adapter_only and visit.reached_from:
                     self._stages.access.borrow_on_adapter(visit.reached_from)
                 else:
                     self.begin(now)
-            case Phase.PROVING | Phase.POWER_CYCLE | Phase.PROVING_AGAIN, _ if visit.device.course:
+            case steps.Phase.PROVING | steps.Phase.POWER_CYCLE | steps.Phase.PROVING_AGAIN, _ if visit.device.course:
                 self._part_ended(visit.device.course, now)
 
     def _part_ended(self, course: Course, now: float) -> None:
@@ -181,27 +175,27 @@ class Prove(Stage):
             if isinstance(each, Left):
                 device.as_left = device.as_left.then(each.as_left)
         if ended is Part.CUT:
-            device.left_out = [each for each in device.left_out if each != PowerCycle.name]
+            device.left_out = [each for each in device.left_out if each != power_cycle.PowerCycle.name]
         running = course.go_on(now)
         match ended, course.part:
             case _, Part.CUT:
-                visit.go(Event.PASSED, *running, *self._looks_at_ports(now))
+                visit.go(transitions.Event.PASSED, *running, *self._looks_at_ports(now))
             case _, Part.AGAIN:
-                visit.go(Event.PROVES_AGAIN, *running)
+                visit.go(transitions.Event.PROVES_AGAIN, *running)
             case Part.CUT, _ if not (course.cycle and course.cycle.passed):
-                visit.go(Event.FORGOT)
+                visit.go(transitions.Event.FORGOT)
             case Part.AGAIN | Part.PROOFS, _ if course.proving and course.proving.passed:
-                visit.go(Event.KEPT, *course.asides)
+                visit.go(transitions.Event.KEPT, *course.asides)
             case _:
-                visit.go(Event.FAILED)
+                visit.go(transitions.Event.FAILED)
 
-    def _looks_at_ports(self, now: float) -> list[Machine]:
+    def _looks_at_ports(self, now: float) -> list[machine.Machine]:
         """Look which of the usual ports open, where it had no address to be asked at before it was given this one."""
         visit, device = self._visit, self._visit.device
         subject = visit.subject()
         if subject is None or device.ports_tried or device.errand:
             return []
-        device.ports_seen = [PortOpens(subject, port, now=now) for port in USUAL_PORTS]
+        device.ports_seen = [reachable.PortOpens(subject, port, now=now) for port in USUAL_PORTS]
         return [Looking(device.ports_seen)]
 
     def _is_alone(self) -> bool:
@@ -213,45 +207,45 @@ class Prove(Stage):
         """Go on without the proof by a power cut; the register will say so."""
         visit = self._visit
         cycle, services = visit.device.power_cycle, visit.device.services
-        if visit.phase is Phase.POWER_CYCLE and cycle and cycle.passed and services:
+        if visit.phase is steps.Phase.POWER_CYCLE and cycle and cycle.passed and services:
             services.cannot_be_made("It was not waited for.")
-        elif visit.phase is Phase.POWER_CYCLE:
-            visit.device.left_out = [*dict.fromkeys((*visit.device.left_out, PowerCycle.name))]
-            visit.go(Event.KEPT)
+        elif visit.phase is steps.Phase.POWER_CYCLE:
+            visit.device.left_out = [*dict.fromkeys((*visit.device.left_out, power_cycle.PowerCycle.name))]
+            visit.go(transitions.Event.KEPT)
 
     def next(self, now: float) -> Next:
         """Say what is proven, what failed, and what to do with its power."""
         visit, device = self._visit, self._visit.device
         match visit.phase:
-            case Phase.MAY_PROVE if visit.free_address:
+            case steps.Phase.MAY_PROVE if visit.free_address:
                 return Next(f"The device is at its new address. Borrow {visit.free_address} and start the checks.")
-            case Phase.MAY_PROVE:
+            case steps.Phase.MAY_PROVE:
                 return Next(
                     "It has moved, but no free laptop address was found there: press a and type one.", enter=False
                 )
-            case Phase.NOT_PROVEN:
+            case steps.Phase.NOT_PROVEN:
                 failed = device.course.wrong if device.course else None
                 because = failed.because if failed else "The checks were stopped before the end."
                 return Next(f"{because} Press Enter to check again.", because=because)
-            case Phase.POWER_CYCLE if device.power_cycle:
+            case steps.Phase.POWER_CYCLE if device.power_cycle:
                 return Next(self._power(device.power_cycle), enter=device.power_cycle.may_be_confirmed)
-            case Phase.PROVING_AGAIN:
+            case steps.Phase.PROVING_AGAIN:
                 return Next("Address kept. Repeating the other checks.", enter=False)
-            case Phase.FORGOTTEN if device.power_cycle:
+            case steps.Phase.FORGOTTEN if device.power_cycle:
                 because = device.power_cycle.because
                 return Next(f"{because} Press Enter to set it again.", because=because)
         return Next("Checking the device at its new address.", enter=False)
 
-    def _power(self, cycle: PowerCycle) -> str:
-        if cycle.power is Power.OFF:
+    def _power(self, cycle: power_cycle.PowerCycle) -> str:
+        if cycle.power is power_cycle.Power.OFF:
             return "Its power is off. Plug it in again."
         if cycle.passed:
             return "Address kept. Waiting for ping and ports to answer again."
-        if cycle.power is Power.STARTING and cycle.elsewhere:
+        if cycle.power is power_cycle.Power.STARTING and cycle.elsewhere:
             return f"The device is starting, at {cycle.elsewhere} for now. Waiting for it at its new address."
-        if cycle.power is Power.STARTING:
+        if cycle.power is power_cycle.Power.STARTING:
             return "The device is starting. Waiting for an answer at its new address."
-        if cycle.power is Power.UNSURE:
+        if cycle.power is power_cycle.Power.UNSURE:
             ask = "Press Enter if you cut the power. If not, cut it now, or press l to skip this check."
             return f"{cycle.unsure} {ask}"
         way = self._visit.device.way
@@ -278,4 +272,4 @@ class Prove(Stage):
         """Say how many proofs passed or failed, and how many are missing."""
         device = self._visit.device
         ended = [each for each in (*device.all_proofs, *device.again) if each.done]
-        return verdict_of(ended).words if ended else ""
+        return verdict.verdict_of(ended).words if ended else ""

@@ -3,30 +3,26 @@
 from collections.abc import Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core.errors import Refused
+from askport.core import errors, machine
 from askport.core.finding.asking_modbus import AskingModbus
 from askport.core.finding.first_words import FirstWords
 from askport.core.finding.greeting import ask_for_numbers
 from askport.core.formats.modbus import PORT_MODBUS
 from askport.core.kinds.recognising import wants_first_words
-from askport.core.machine import Machine, Pin, Send
-from askport.core.proofs.page_answers import PAGE_PORTS
-from askport.core.proofs.proof import Proof, Proving, Subject
+from askport.core.proofs import page_answers, proof, who_holds
 from askport.core.proofs.reachable import Echo, PortOpens
-from askport.core.proofs.who_holds import StillThere
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.reach.over_ipv6 import OverIpv6
 from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.register.writing import identified
+from askport.core.visit import steps, transitions
 from askport.core.visit.stages.stage import Next, Stage
-from askport.core.visit.steps import Phase, Step
-from askport.core.visit.transitions import Event
 
 
 class Reach(Stage):
     """Borrows, pins, and asks what is there."""
 
-    step = Step.REACH
+    step = steps.Step.REACH
 
     def begin(self, address: IPv4Address, prefix: int | None, now: float) -> None:
         """Reach an address of the device: at once, or after an address is borrowed."""
@@ -38,21 +34,21 @@ class Reach(Stage):
     def enter(self, now: float) -> None:
         """Borrow what is offered."""
         visit = self._visit
-        if visit.phase is Phase.MAY_BORROW and visit.free_address is None and visit.door:
+        if visit.phase is steps.Phase.MAY_BORROW and visit.free_address is None and visit.door:
             self.over_ipv6(now)
-        elif visit.phase is Phase.MAY_BORROW:
-            self._stages.access.borrow(Event.BORROWS, now)
+        elif visit.phase is steps.Phase.MAY_BORROW:
+            self._stages.access.borrow(transitions.Event.BORROWS, now)
 
     def over_ipv6(self, now: float) -> None:
         """Go on over IPv6, with nothing borrowed: see what it answers there, unless that is known."""
         if asks := self._visit.ask_over_ipv6(now):
-            self._visit.go(Event.TRIES_PORTS, *asks)
+            self._visit.go(transitions.Event.TRIES_PORTS, *asks)
         else:
             self._introduce(now)
 
     def borrowed(self, now: float) -> None:
         """See what the device answers there."""
-        if self._visit.phase is Phase.BORROWING:
+        if self._visit.phase is steps.Phase.BORROWING:
             self._see(now)
 
     def offer_another(self, now: float) -> None:
@@ -72,7 +68,7 @@ class Reach(Stage):
         if beside := cable.laptop.beside_in_use:
             adapter = cable.laptop.macs[0]
             asked = WhomItAnswers(chosen.mac, address, beside=beside, adapter=adapter, laptop=laptop.ip, now=now)
-            visit.go(Event.TRIES_PORTS, asked)
+            visit.go(transitions.Event.TRIES_PORTS, asked)
         else:
             self._try_ports(now)
 
@@ -87,50 +83,50 @@ class Reach(Stage):
         is_named = cable.search.label_mac == chosen.mac
         if is_named or len(cable.search.twins(chosen)) > 1 or pinned.get(address, chosen.mac) != chosen.mac:
             pinned[address] = chosen.mac
-            visit.effects.append(Pin(address, chosen.mac))
+            visit.effects.append(machine.Pin(address, chosen.mac))
         at = IPv4Interface((address, laptop.network.prefixlen))
-        subject = Subject(mac=chosen.mac, at=at, laptop_mac=cable.laptop.mac, laptop=laptop)
-        asked: list[Proof] = []
+        subject = proof.Subject(mac=chosen.mac, at=at, laptop_mac=cable.laptop.mac, laptop=laptop)
+        asked: list[proof.Proof] = []
         if device.errand is None:
             asked = [Echo(subject, now=now), *(PortOpens(subject, port, now=now) for port in visit.usual_ports)]
-            visit.effects += [Send(each) for each in ask_for_numbers(subject.ends, now)]
-        visit.go(Event.TRIES_PORTS, Proving([StillThere(subject, now=now), *asked]))
+            visit.effects += [machine.Send(each) for each in ask_for_numbers(subject.ends, now)]
+        visit.go(transitions.Event.TRIES_PORTS, proof.Proving([who_holds.StillThere(subject, now=now), *asked]))
 
-    def ended(self, ran: Sequence[Machine], now: float) -> None:
+    def ended(self, ran: Sequence[machine.Machine], now: float) -> None:
         """Offer the address that is free, or go on to setting the device, if it is there."""
         visit, access = self._visit, self._stages.access
         match visit.phase, ran[0]:
-            case Phase.CHOOSING, FreeAddressSearch() as choosing:
+            case steps.Phase.CHOOSING, FreeAddressSearch() as choosing:
                 access.take_free(choosing.chosen, now)
-                visit.go(Event.OFFERED)
-            case Phase.BORROWING, FreeAddressSearch() as choosing:
+                visit.go(transitions.Event.OFFERED)
+            case steps.Phase.BORROWING, FreeAddressSearch() as choosing:
                 if access.asked_again(choosing, now) and visit.device.whereabouts:
                     access.look_beside(visit.device.whereabouts, None, now)
-            case Phase.TRYING_PORTS, WhomItAnswers() as asked:
+            case steps.Phase.TRYING_PORTS, WhomItAnswers() as asked:
                 if asked.adapter_only and visit.reached_from:
                     self._stages.access.borrow_on_adapter(visit.reached_from)
                 else:
                     self._try_ports(now)
-            case Phase.TRYING_PORTS, OverIpv6(address=address):
+            case steps.Phase.TRYING_PORTS, OverIpv6(address=address):
                 if address:
                     self._introduce(now)
                 else:
                     self._stages.look_again()
-                    visit.trouble = visit.trouble or Refused(
+                    visit.trouble = visit.trouble or errors.Refused(
                         "It does not answer over IPv6. Look again for who is there."
                     )
-            case Phase.TRYING_PORTS, Proving() as trying:
+            case steps.Phase.TRYING_PORTS, proof.Proving() as trying:
                 there, *visit.device.ports_tried = trying.proofs
                 if there.passed or any(each.passed for each in visit.device.ports_tried):
                     self._introduce(now)
                 elif visit.device.errand and visit.way and visit.way.by_technician:  # nothing is told to anybody
-                    visit.trouble, visit.reached_from = Refused(there.because), None
+                    visit.trouble, visit.reached_from = errors.Refused(there.because), None
                     self._go_on(now)
                 else:  # nothing is set on whoever else may be at its address
                     self._stages.look_again()
                     again = "" if visit.device.errand else " Look again for who is there."
-                    visit.trouble = Refused(f"{there.because}{again}")
-            case Phase.TRYING_PORTS, _:
+                    visit.trouble = errors.Refused(f"{there.because}{again}")
+            case steps.Phase.TRYING_PORTS, _:
                 self._introduced(ran)
                 self._go_on(now)
 
@@ -148,11 +144,11 @@ class Reach(Stage):
             asking.append(AskingModbus(there, now=now))
         asking = [each for each in asking if not each.done]
         if asking:
-            visit.go(Event.TRIES_PORTS, *asking)
+            visit.go(transitions.Event.TRIES_PORTS, *asking)
         else:
             self._go_on(now)
 
-    def _introduced(self, ran: Sequence[Machine]) -> None:
+    def _introduced(self, ran: Sequence[machine.Machine]) -> None:
         device = self._visit.device
         for each in ran:
             if isinstance(each, FirstWords):
@@ -174,21 +170,21 @@ class Reach(Stage):
         """Say what is borrowed, and what for."""
         visit, device = self._visit, self._visit.device
         match visit.phase:
-            case Phase.CHOOSING:
+            case steps.Phase.CHOOSING:
                 return Next("Looking for a free address for the laptop.", enter=False)
-            case Phase.MAY_BORROW if visit.door and visit.free_address is None:
+            case steps.Phase.MAY_BORROW if visit.door and visit.free_address is None:
                 return Next(f"No free laptop address found next to it. Continue over IPv6, at {visit.door}.")
-            case Phase.MAY_BORROW if visit.free_address and device.landed_at and device.way:
+            case steps.Phase.MAY_BORROW if visit.free_address and device.landed_at and device.way:
                 return Next(f"{device.way.because} Borrow {visit.free_address} to reach it there and correct it.")
-            case Phase.MAY_BORROW if visit.free_address:
+            case steps.Phase.MAY_BORROW if visit.free_address:
                 where = visit.cable.laptop.where
                 text = f"Borrow {visit.free_address} {where} for the laptop: nobody answers there."
                 return Next(f"{self._page_over_ipv6}{text}")
-            case Phase.MAY_BORROW:
+            case steps.Phase.MAY_BORROW:
                 return Next("No free address found for the laptop. Press a and type one.", enter=False)
-            case Phase.TRYING_PORTS if any(isinstance(each, FirstWords | AskingModbus) for each in visit.running):
+            case steps.Phase.TRYING_PORTS if any(isinstance(each, FirstWords | AskingModbus) for each in visit.running):
                 return Next("Reading the device's console banner, web page title and identification.", enter=False)
-            case Phase.TRYING_PORTS:
+            case steps.Phase.TRYING_PORTS:
                 return Next("Testing ping and common ports at the device's present address.", enter=False)
         return Next("Borrowing the address.", enter=False)
 
@@ -196,7 +192,7 @@ class Reach(Stage):
     def _page_over_ipv6(self) -> str:
         """Offer its page where that opens with nothing borrowed."""
         over = self._visit.device.over_ipv6
-        opens = over is not None and any(port in PAGE_PORTS for port in over.opened)
+        opens = over is not None and any(port in page_answers.PAGE_PORTS for port in over.opened)
         return "Its page answers over IPv6: o opens it. " if opens else ""
 
     def result(self) -> str:
@@ -208,6 +204,6 @@ class Reach(Stage):
             return "over IPv6"
         if visit.device.whereabouts is None:
             return "nothing to reach"
-        if visit.reached_from and visit.phase.step is not Step.REACH:
+        if visit.reached_from and visit.phase.step is not steps.Step.REACH:
             return f"from {visit.reached_from.ip}"
         return "borrow an address"

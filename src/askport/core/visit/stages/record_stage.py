@@ -1,26 +1,24 @@
 """Record: the row is closed, and the laptop is given back."""
 
+from askport.core import machine, text
 from askport.core.finding.device import Device
-from askport.core.machine import GiveBack
 from askport.core.register.entries import Left, Recorded
-from askport.core.text import listed
+from askport.core.visit import steps, transitions
 from askport.core.visit.stages.stage import Next, Stage
-from askport.core.visit.steps import Phase, Step
-from askport.core.visit.transitions import Event
 
 
 class Record(Stage):
     """Closes the visit."""
 
-    step = Step.RECORD
+    step = steps.Step.RECORD
 
     def enter(self, now: float) -> None:
         """Record the device."""
         visit, device = self._visit, self._visit.device
-        if visit.phase is Phase.MAY_RECORD and device.chosen:
+        if visit.phase is steps.Phase.MAY_RECORD and device.chosen:
             self.write_down(device.chosen)
-            visit.effects.append(GiveBack())
-            visit.go(Event.RECORDS)
+            visit.effects.append(machine.GiveBack())
+            visit.go(transitions.Event.RECORDS)
 
     def write_down(self, chosen: Device) -> None:
         """Close the visit in the journal, whatever it has come to."""
@@ -36,13 +34,13 @@ class Record(Stage):
     def next(self, now: float) -> Next:
         """Say what is recorded and given back."""
         visit, tag = self._visit, self._visit.device.work.tag
-        if visit.phase is Phase.RECORDED:
+        if visit.phase is steps.Phase.RECORDED:
             back = "" if visit.cable.laptop.is_beside else " and the laptop has its own settings back"
             return Next(f"{tag} is recorded{back}. Go on to the next device.")
         failed = visit.device.course.wrong if visit.device.course else None
         wrong = f"{failed.because} Press b to go back and correct it, or Enter to " if failed else ""
         borrowed = visit.cable.laptop.borrowed
-        back = f", and give {listed(borrowed)} back" if borrowed and not visit.cable.laptop.is_beside else ""
+        back = f", and give {text.listed(borrowed)} back" if borrowed and not visit.cable.laptop.is_beside else ""
         record = f"Record {tag}{back}." if not wrong else f"record {tag} with this fault{back}."
         watch = visit.device.course.watch if visit.device.course else None
         left_s = watch.left_s(now) if watch else 0.0
@@ -51,4 +49,4 @@ class Record(Stage):
 
     def result(self) -> str:
         """Say whether it is recorded."""
-        return "recorded" if self._visit.phase is Phase.RECORDED else ""
+        return "recorded" if self._visit.phase is steps.Phase.RECORDED else ""

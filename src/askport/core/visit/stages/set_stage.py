@@ -3,27 +3,20 @@
 from collections.abc import Sequence
 from dataclasses import replace
 
-from askport.core.addresses import LINK_LOCAL
-from askport.core.errors import BadInput, Refused, Wants
-from askport.core.kinds.model import ConsoleWay, Kind
-from askport.core.kinds.recognising import possible_kinds
-from askport.core.machine import Machine
+from askport.core import addresses, errors, machine
+from askport.core.kinds import model, recognising
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
-from askport.core.register import writing
-from askport.core.register.entries import DevicePlanned, ToldToKeep
-from askport.core.register.fold import as_told
-from askport.core.visit.at_hand import as_found
+from askport.core.register import entries, fold, writing
+from askport.core.visit import at_hand, transitions
 from askport.core.visit.stages.own_word_before import OwnWord
 from askport.core.visit.stages.stage import Next, Siblings, Stage
 from askport.core.visit.steps import Phase, Step
-from askport.core.visit.transitions import Event
 from askport.core.visit.visit import Visit
+from askport.core.ways import conversation, table
 from askport.core.ways.choosing import untold
-from askport.core.ways.conversation import Conversation, Ended
 from askport.core.ways.log_in import LogIn
-from askport.core.ways.table import keeping, keeps
 from askport.core.ways.way import Result, Way
 
 
@@ -44,7 +37,7 @@ class Setting(Stage):
         device.way_name = device.way_name if device.way_name in names else names[0]
         device.way, device.target_holder, visit.free_address, device.is_kept = None, None, None, False
         if device.target is None:
-            visit.go(Event.PREPARED)
+            visit.go(transitions.Event.PREPARED)
             return
         target = device.target.interface
         if device.whereabouts == target.ip and visit.laptop_within and not device.proofs and device.errand is None:
@@ -53,7 +46,7 @@ class Setting(Stage):
         vacancy = FreeAddressSearch(visit.cable.laptop.mac, [target], now=now)
         says = self.own_word.read_as_found(now) if device.errand is None else None
         beside = (self._stages.access.within_target(now), says)
-        visit.go(Event.PREPARES, vacancy, *(each for each in beside if each))
+        visit.go(transitions.Event.PREPARES, vacancy, *(each for each in beside if each))
 
     def plan(self, target: Target, now: float) -> None:
         """Change what the device is meant to become."""
@@ -65,7 +58,7 @@ class Setting(Stage):
         if planned:
             planned = planned.becoming(target)
             device.work = replace(device.work, planned=planned)
-            self._visit.write(DevicePlanned(device=planned))
+            self._visit.write(entries.DevicePlanned(device=planned))
         if self._visit.phase.step is Step.SET:
             self.prepare(now)
 
@@ -113,11 +106,11 @@ class Setting(Stage):
             self.prepare(now)
 
     @property
-    def _kind(self) -> Kind | None:
+    def _kind(self) -> model.Kind | None:
         """The kind of the device at hand; while it is looked for, the one that it may be of."""
         visit, device = self._visit, self._visit.device
         found = visit.cable.search.candidate if visit.phase is Phase.FINDING else None
-        may_be = possible_kinds(visit.cable.around.kinds, found.mac, found) if found else []
+        may_be = recognising.possible_kinds(visit.cable.around.kinds, found.mac, found) if found else []
         return device.kind or next(iter(may_be), None)
 
     @property
@@ -126,22 +119,22 @@ class Setting(Stage):
         return self._visit.device.entered_as or (self._kind.name if self._kind else "")
 
     @property
-    def asks_for(self) -> Wants | None:
+    def asks_for(self) -> errors.Wants | None:
         """What can be given for devices of this kind, or None."""
         device, kind = self._visit.device, self._kind
         console = kind.way_by("console") if kind else None
         if self._visit.phase not in (Phase.FINDING, Phase.MAY_SET, Phase.NOT_SET, Phase.MAY_KEEP):
             return None
         if any(each.log_in_as for each in device.protocols):
-            return Wants.LOG_IN
+            return errors.Wants.LOG_IN
         if kind is None:
             return None
         has_line = kind.name in self._visit.cable.around.serial_lines
-        if isinstance(console, ConsoleWay) and console.over == "serial" and not has_line:
-            return Wants.LINE
+        if isinstance(console, model.ConsoleWay) and console.over == "serial" and not has_line:
+            return errors.Wants.LINE
         if kind.asks_community_only:
-            return Wants.COMMUNITY
-        return Wants.LOG_IN if kind.asks_log_in or device.wants_log_in else None
+            return errors.Wants.COMMUNITY
+        return errors.Wants.LOG_IN if kind.asks_log_in or device.wants_log_in else None
 
     def lines(self, now: float) -> tuple[list[str], str]:
         """Return what the chosen way will say, with secrets blanked, and what is missing for it, or nothing."""
@@ -150,7 +143,7 @@ class Setting(Stage):
             return [], ""
         try:
             return self._visit.way.says_lines(start), ""
-        except BadInput as error:
+        except errors.BadInput as error:
             return [], ask_for(error)
 
     def untold(self, now: float) -> list[str]:
@@ -181,7 +174,7 @@ class Setting(Stage):
             self._keep(now)
         elif visit.phase is Phase.MAY_SET and visit.may_set and visit.has_laptop_address and not self.lines(now)[1]:
             if visit.way and visit.way.needs_laptop and visit.laptop_within is None:
-                self._stages.access.borrow(Event.BORROWS_TO_SET, now)
+                self._stages.access.borrow(transitions.Event.BORROWS_TO_SET, now)
             else:
                 self._begin(now)
 
@@ -201,29 +194,29 @@ class Setting(Stage):
         if start is None:
             return
         if not device.was_touched:
-            device.as_found = as_found(device.chosen, device.says)
+            device.as_found = at_hand.as_found(device.chosen, device.says)
         device.way = visit.way.begin(start)
-        visit.go(Event.SETS, device.way)
+        visit.go(transitions.Event.SETS, device.way)
 
     def offer_another(self, now: float) -> None:
         """Find out anew whether the planned values can be set."""
         self.prepare(now)
 
-    def ended(self, ran: Sequence[Machine], now: float) -> None:
+    def ended(self, ran: Sequence[machine.Machine], now: float) -> None:
         """Take in whether the address is free, or what the way has come to."""
         visit, device, access = self._visit, self._visit.device, self._stages.access
-        device.wants_log_in |= any(isinstance(each, Conversation) and each.wants_log_in for each in ran)
+        device.wants_log_in |= any(isinstance(each, conversation.Conversation) and each.wants_log_in for each in ran)
         match visit.phase, ran[0]:
             case Phase.PREPARING, FreeAddressSearch() as vacancy:
                 address = device.target.interface.ip if device.target else None
                 holder = vacancy.taken.get(address) if address else None
                 device.target_holder = holder if device.chosen is None or holder != device.chosen.mac else None
                 for each in ran[1:]:
-                    if isinstance(each, Conversation) and each.said:
+                    if isinstance(each, conversation.Conversation) and each.said:
                         self.own_word.take(each, each.said)
                 laptop = next((each.chosen for each in ran[1:] if isinstance(each, FreeAddressSearch)), None)
                 access.take_free(laptop, now)
-                visit.go(Event.PREPARED)
+                visit.go(transitions.Event.PREPARED)
                 if visit.way and visit.way.by_technician and visit.may_set:
                     self._begin(now)  # watching sends next to nothing, so it needs no decision
             case Phase.BORROWING_TO_SET, FreeAddressSearch() as choosing:
@@ -231,47 +224,47 @@ class Setting(Stage):
                     self.prepare(now)
             case Phase.SETTING, Way() as way:
                 self._way_ended(way, now)
-            case Phase.KEEPING, Conversation(said=said) if said:
-                if said.ended is Ended.WELL:
+            case Phase.KEEPING, conversation.Conversation(said=said) if said:
+                if said.ended is conversation.Ended.WELL:
                     device.is_kept = True
                     if device.chosen:
-                        visit.write(ToldToKeep(unit=device.unit, mac=device.chosen.mac))
+                        visit.write(entries.ToldToKeep(unit=device.unit, mac=device.chosen.mac))
                     self._stages.prove.begin(now)
                 else:
-                    visit.go(Event.NOT_KEPT)
-                    visit.trouble = Refused(f"The address was not saved: {said.because}.")
+                    visit.go(transitions.Event.NOT_KEPT)
+                    visit.trouble = errors.Refused(f"The address was not saved: {said.because}.")
 
     def _way_ended(self, way: Way, now: float) -> None:
         self._visit.device.wants_log_in |= way.wants_log_in
         self._write(way)
         if way.result is not Result.TAKEN:
             self._visit.device.left_way = way if way.has_acted else self._visit.device.left_way
-            self._visit.go(Event.NOT_TAKEN)
+            self._visit.go(transitions.Event.NOT_TAKEN)
             return
         self._visit.left_behind()
         if way.permanent is False and self._may_be_kept(now):
-            self._visit.go(Event.MAY_BE_KEPT)
+            self._visit.go(transitions.Event.MAY_BE_KEPT)
         elif self._visit.device.errand:
-            self._visit.go(Event.MOVED_AWAY)
+            self._visit.go(transitions.Event.MOVED_AWAY)
         else:
             self._stages.prove.begin(now)
 
     def _may_be_kept(self, now: float) -> bool:
         """Whether its kind can be told to keep what it has, and the laptop reaches it there."""
         start = self._visit.start(now)
-        return start is not None and self._visit.laptop_within is not None and bool(keeps(start.kind))
+        return start is not None and self._visit.laptop_within is not None and bool(table.keeps(start.kind))
 
     def _keep(self, now: float) -> None:
         """Have its console or page keep what it has."""
         start = self._visit.start(now)
-        if start and (talk := keeping(start)):
-            self._visit.go(Event.KEEPS, talk)
+        if start and (talk := table.keeping(start)):
+            self._visit.go(transitions.Event.KEEPS, talk)
 
     def _missing_to_keep(self, now: float) -> str:
         try:
             if start := self._visit.start(now):
-                keeping(start)
-        except BadInput as error:
+                table.keeping(start)
+        except errors.BadInput as error:
             return ask_for(error)
         return ""
 
@@ -285,7 +278,7 @@ class Setting(Stage):
         self._visit.write(entry)
         self._visit.device.was_touched |= way.has_changed
         if way.result is Result.TAKEN:
-            self._visit.device.as_left = as_told(entry)
+            self._visit.device.as_left = fold.as_told(entry)
             self._visit.device.became.append(way.target)
 
     def follow(self, now: float) -> None:
@@ -294,14 +287,14 @@ class Setting(Stage):
         if visit.phase is not Phase.SETTING or way is None or way.done:
             return
         landed_at = way.moved_to
-        if landed_at is None or landed_at in LINK_LOCAL or visit.cable.laptop.reaching(landed_at):
+        if landed_at is None or landed_at in addresses.LINK_LOCAL or visit.cable.laptop.reaching(landed_at):
             return
         way.end_elsewhere()
         visit.left_behind()
         self._write(way)
         visit.device.landed_at = landed_at
         if visit.device.errand:
-            visit.go(Event.NOT_TAKEN)
+            visit.go(transitions.Event.NOT_TAKEN)
             return
         self._stages.access.look_beside(landed_at, None, now)
 
@@ -337,13 +330,13 @@ class Setting(Stage):
                 told = f"{target.interface.ip} is set, but not saved. "
                 if missing := self._missing_to_keep(now):
                     return Next(f"{told}{missing} Press l to skip that.", enter=False)
-                return Next(f"{told}Save it ({keeps(device.kind)}), or press l to skip that.")
+                return Next(f"{told}Save it ({table.keeps(device.kind)}), or press l to skip that.")
             case Phase.KEEPING:
-                return Next(f"Saving the address ({keeps(device.kind)}).", enter=False)
+                return Next(f"Saving the address ({table.keeps(device.kind)}).", enter=False)
             case Phase.NOT_SET if device.way:
                 other = (
                     f" Press u for another {asked}."
-                    if (asked := self.asks_for) in (Wants.LOG_IN, Wants.COMMUNITY)
+                    if (asked := self.asks_for) in (errors.Wants.LOG_IN, errors.Wants.COMMUNITY)
                     else ""
                 )
                 back = " Press z to restore it as found." if self.may_restore else ""
@@ -362,13 +355,13 @@ class Setting(Stage):
         return f"to {device.target.interface}" if device.target else "to be decided"
 
 
-def ask_for(error: BadInput) -> str:
+def ask_for(error: errors.BadInput) -> str:
     """Say what is missing to talk to a device, as what to press."""
     return _PRESS_U.get(error.code, error.message)
 
 
 _PRESS_U: dict[str, str] = {
-    Wants.LINE: "Its console is on a serial line: press u and name the line.",
-    Wants.COMMUNITY: "Its SNMP agent asks for a community: press u and type it.",
-    Wants.LOG_IN: "It asks for a log-in: press u and type the name, then the password.",
+    errors.Wants.LINE: "Its console is on a serial line: press u and name the line.",
+    errors.Wants.COMMUNITY: "Its SNMP agent asks for a community: press u and type it.",
+    errors.Wants.LOG_IN: "It asks for a log-in: press u and type the name, then the password.",
 }

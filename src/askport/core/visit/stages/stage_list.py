@@ -4,14 +4,8 @@ from askport.core.kinds.recognising import Fit
 from askport.core.plan.working_order import WorkItem, clean_tag
 from askport.core.register.entries import Named
 from askport.core.visit.errand import Errand
+from askport.core.visit.stages import find_stage, plug_stage, prove_stage, reach_stage, record_stage, set_stage, stage
 from askport.core.visit.stages.access import Access
-from askport.core.visit.stages.find_stage import Find
-from askport.core.visit.stages.plug_stage import Plug
-from askport.core.visit.stages.prove_stage import Prove
-from askport.core.visit.stages.reach_stage import Reach
-from askport.core.visit.stages.record_stage import Record
-from askport.core.visit.stages.set_stage import Setting
-from askport.core.visit.stages.stage import Stage
 from askport.core.visit.steps import Step
 from askport.core.visit.transitions import Event, may_go_back
 from askport.core.visit.visit import Visit
@@ -23,14 +17,14 @@ class Stages:
     def __init__(self, visit: Visit) -> None:
         self._visit = visit
         self.access = Access(visit)
-        self.find, self.reach = Find(visit, self), Reach(visit, self)
-        self.setting, self.prove = Setting(visit, self), Prove(visit, self)
-        self.record = Record(visit, self)
-        every = (Plug(visit, self), self.find, self.reach, self.setting, self.prove, self.record)
-        self.by_step: dict[Step, Stage] = {each.step: each for each in every}
+        self.find, self.reach = find_stage.Find(visit, self), reach_stage.Reach(visit, self)
+        self.setting, self.prove = set_stage.Setting(visit, self), prove_stage.Prove(visit, self)
+        self.record = record_stage.Record(visit, self)
+        every = (plug_stage.Plug(visit, self), self.find, self.reach, self.setting, self.prove, self.record)
+        self.by_step: dict[Step, stage.Stage] = {each.step: each for each in every}
 
     @property
-    def now(self) -> Stage:
+    def now(self) -> stage.Stage:
         """The stage of the phase at hand."""
         return self.by_step[self._visit.phase.step]
 
