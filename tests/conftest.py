@@ -24,9 +24,7 @@ import forked
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.cli.main import run as run_command_line
-from askport.edges.job_run import JobRun
-from askport.edges.jobfile import JobFile
-from askport.edges.kind_files import known_kinds
+from askport.edges import job_run, jobfile, kind_files
 from crew_database import Database
 from forked import Forker, Program
 
@@ -228,10 +226,10 @@ def practice(tmp_path):
         bench.beside = None if on_adapter else bench.beside
         item = next(each.work for each in scenario.UNITS if each.work.tag == tag)
         bench.plug(scenario.stand_in(tag))
-        run = JobRun(
+        run = job_run.JobRun(
             wire=bench, adapter=bench, channels=bench.streams, own=scenario.LAPTOP,
-            job=JobFile(tmp_path / job, create=True), work=[item], sites=(scenario.SITE,), maker=scenario.maker,
-            kinds=[each.kind for each in known_kinds()[0] if kinds],
+            job=jobfile.JobFile(tmp_path / job, create=True), work=[item], sites=(scenario.SITE,), maker=scenario.maker,
+            kinds=[each.kind for each in kind_files.known_kinds()[0] if kinds],
         )  # fmt: skip
         return bench, run
 

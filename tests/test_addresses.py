@@ -6,17 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askport.core.addresses import (
-    MacAddress,
-    is_transposition,
-    mask_of_prefix,
-    parse_address,
-    parse_interface,
-    parse_network,
-    prefix_of_mask,
-    transposed,
-)
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import Pool, Site, Target, check_target
 from askport.core.plan.working_order import WorkItem, following
@@ -32,7 +22,7 @@ SITE = Site(
     "text", ["00:00:5e:00:53:10", "00-00-5E-00-53-10", "0000.5e00.5310", "00005e005310", " 00 00 5e 00 53 10"]
 )
 def test_a_mac_address_is_read_in_any_notation(text):
-    assert str(MacAddress.parse(text)) == "00:00:5e:00:53:10"
+    assert str(addresses.MacAddress.parse(text)) == "00:00:5e:00:53:10"
 
 
 @pytest.mark.parametrize(
@@ -55,23 +45,23 @@ def test_a_mac_address_is_read_in_any_notation(text):
     ],
 )
 def test_addresses_that_cannot_be_meant(text, said):
-    with pytest.raises(BadInput) as caught:
-        parse_interface(text)
+    with pytest.raises(errors.BadInput) as caught:
+        addresses.parse_interface(text)
     assert said in caught.value.message
     assert caught.value.message.isprintable()
 
 
 @given(st.integers(0, 32))
 def test_masks_and_prefixes_are_one_another(prefix):
-    assert prefix_of_mask(mask_of_prefix(prefix)) == prefix
+    assert addresses.prefix_of_mask(addresses.mask_of_prefix(prefix)) == prefix
 
 
 @given(st.text())
 def test_any_text_is_an_address_or_a_sentence(text):
-    for read in (parse_address, parse_interface, MacAddress.parse, read_target):
+    for read in (addresses.parse_address, addresses.parse_interface, addresses.MacAddress.parse, read_target):
         try:
             read(text)
-        except BadInput as error:
+        except errors.BadInput as error:
             assert error.message.isprintable()
 
 
@@ -80,9 +70,9 @@ def test_any_text_is_an_address_or_a_sentence(text):
                          ("10.16.84.40", "10.84.16.40"), ("192.168.61.7", None)]
 )  # fmt: skip
 def test_swapped_digits_and_octets_are_seen(typed, meant):
-    found = transposed(IPv4Address(typed), SITE.network)
+    found = addresses.transposed(IPv4Address(typed), SITE.network)
     assert found == (IPv4Address(meant) if meant else None)
-    assert meant is None or is_transposition(IPv4Address(typed), IPv4Address(meant))
+    assert meant is None or addresses.is_transposition(IPv4Address(typed), IPv4Address(meant))
 
 
 @pytest.mark.parametrize(
@@ -110,7 +100,7 @@ def test_planned_values_are_checked(sentence, about, said):
 def test_a_plan_is_one_sentence_there_and_back():
     sentence = "10.84.16.40/22 via 10.84.19.254 dns 10.84.19.253 10.84.19.252"
     assert write_target(read_target(sentence)) == sentence
-    with pytest.raises(BadInput, match="'gateway' is not understood"):
+    with pytest.raises(errors.BadInput, match="'gateway' is not understood"):
         read_target("10.84.16.40/22 gateway 10.84.19.254")
 
 
@@ -139,7 +129,7 @@ def test_text_from_the_wire_is_harmless(raw):
 @pytest.mark.parametrize("text", ["10.84.16.70/22", "10.84.16.70 255.255.252.0", "10.84.16.70/255.255.252.0",
                                   " 10.84.16.70   255.255.252.0 ", "10.84.16.70 / 22", "10.84.16.70 /22"])  # fmt: skip
 def test_every_usual_notation_means_the_same(text):
-    assert parse_interface(text) == IPv4Interface("10.84.16.70/22")
-    assert parse_network(text) == IPv4Interface("10.84.16.70/22").network
+    assert addresses.parse_interface(text) == IPv4Interface("10.84.16.70/22")
+    assert addresses.parse_network(text) == IPv4Interface("10.84.16.70/22").network
     sentence = read_target(f"{text} via 10.84.19.254 dns 10.84.19.253, 10.84.19.252")
     assert (str(sentence.interface), len(sentence.dns)) == ("10.84.16.70/22", 2)

@@ -8,8 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askport.core.formats.ipprog import IpProg, decode_ip_prog, encode_ip_prog
-from askport.core.formats.unreadable import Unreadable
+from askport.core.formats import ipprog, unreadable
 from conftest import DEVICE
 
 NODE = r"""
@@ -63,8 +62,8 @@ addresses = st.integers(0, 0xFFFFFFFF).map(IPv4Address)
 
 @given(st.booleans(), addresses, addresses, addresses, st.integers(0, 255), st.booleans(), st.binary(max_size=60))
 def test_a_packet_is_read_as_it_was_written(is_reply, address, mask, gateway, command, by_dhcp, noise):
-    packet = IpProg(is_reply, address, mask, gateway, 0 if is_reply else command, is_reply and by_dhcp)
-    assert decode_ip_prog(encode_ip_prog(packet)) == packet
-    assert isinstance(decode_ip_prog(encode_ip_prog(packet)[:31]), Unreadable)
-    for each in (noise, encode_ip_prog(packet)[:10] + noise):
-        assert isinstance(decode_ip_prog(each), IpProg | Unreadable)
+    packet = ipprog.IpProg(is_reply, address, mask, gateway, 0 if is_reply else command, is_reply and by_dhcp)
+    assert ipprog.decode_ip_prog(ipprog.encode_ip_prog(packet)) == packet
+    assert isinstance(ipprog.decode_ip_prog(ipprog.encode_ip_prog(packet)[:31]), unreadable.Unreadable)
+    for each in (noise, ipprog.encode_ip_prog(packet)[:10] + noise):
+        assert isinstance(ipprog.decode_ip_prog(each), ipprog.IpProg | unreadable.Unreadable)

@@ -8,9 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askport.core.formats import bacnet
+from askport.core.formats import bacnet, unreadable
 from askport.core.formats.bacnet import BacnetAnswer, Pdu, Property
-from askport.core.formats.unreadable import Unreadable
 from conftest import DEVICE
 
 CONTROLLER = r"""
@@ -179,7 +178,7 @@ def test_what_is_written_is_read(values, invoke):
 def test_whatever_comes_is_read_or_is_none(data):
     for each in (data, b"\x81\x0a\0\0\1\0" + data):
         answer = bacnet.decode_answer(each)
-        assert isinstance(answer, BacnetAnswer | Unreadable)
+        assert isinstance(answer, BacnetAnswer | unreadable.Unreadable)
         if isinstance(answer, BacnetAnswer):
             bacnet.values_of(answer.value)
             assert isinstance(answer.refusal, str)

@@ -9,11 +9,10 @@ import pytest
 
 from askport.bench import scenario
 from askport.bench.bench import Bench
-from askport.core.errors import Refused
-from askport.core.finding.clues import ClueKind
+from askport.core import errors, wire
+from askport.core.finding import clues, loudness
 from askport.core.finding.finder import Finder
 from askport.core.finding.greeting import ASKS, Greeting
-from askport.core.finding.loudness import Loudness
 from askport.core.finding.search import Search
 from askport.core.formats.packet import read_packet
 from askport.core.plan.sentence import read_target
@@ -21,7 +20,6 @@ from askport.core.visit.narrate import next_line
 from askport.core.visit.steps import Phase, Step
 from askport.core.ways.answering_requests import AnsweringRequests
 from askport.core.ways.way import Result
-from askport.core.wire import Frame, hear
 from askport.edges.driver import Driver
 from conftest import pass_time
 
@@ -68,8 +66,8 @@ def test_what_asks_for_an_address_is_said_to_ask_and_by_which_name():
 
 
 def test_what_is_silent_is_found_when_it_is_called_and_only_then():
-    assert meet(scenario.stand_in("UV-01"), loudness=Loudness.GREET).devices() == []
-    finder = meet(scenario.stand_in("UV-01"), loudness=Loudness.CALL, known=[IPv4Address("10.212.7.33")])
+    assert meet(scenario.stand_in("UV-01"), loudness=loudness.Loudness.GREET).devices() == []
+    finder = meet(scenario.stand_in("UV-01"), loudness=loudness.Loudness.CALL, known=[IPv4Address("10.212.7.33")])
     best = finder.devices()[0].best
     assert (str(best.belief), str(best.origin), best.prefix) == ("certain", "unknown", None)
     assert "reacted to neither ping, TCP nor UDP" in best.because[-1].sentence
@@ -85,7 +83,7 @@ def test_a_slow_start_is_waited_for_and_measured():
     finder = meet(scenario.stand_in("DR-01"), seconds=119.0)
     assert finder.devices() == []
     finder = meet(
-        scenario.stand_in("DR-01"), seconds=180.0, loudness=Loudness.CALL, within=[IPv4Network("10.0.0.0/30")]
+        scenario.stand_in("DR-01"), seconds=180.0, loudness=loudness.Loudness.CALL, within=[IPv4Network("10.0.0.0/30")]
     )
     best = finder.devices()[0].best
     assert (best.prefix, str(best.gateway), str(best.gateway_basis)) == (24, "192.168.1.1", "measured")
@@ -103,7 +101,7 @@ def test_a_switch_a_horn_and_the_house_are_what_they_are():
     assert codes(twins) == {"duplicate-address", "several-devices"}
     quiet = meet(*scenario.house(), switch=True, seconds=5.0)
     assert codes(quiet) == {"router", "several-devices"}
-    greeted = meet(*scenario.house(), switch=True, seconds=5.0, loudness=Loudness.GREET)
+    greeted = meet(*scenario.house(), switch=True, seconds=5.0, loudness=loudness.Loudness.GREET)
     assert codes(greeted) == {"router", "address-server", "several-devices"}
 
 
@@ -126,7 +124,7 @@ def test_every_question_to_everybody_is_a_sound_frame_that_tells_nothing_of_us(a
     assert data[6:12] == scenario.LAPTOP_MAC
     assert data[0] & 1, "to a group"
     finder = Finder([scenario.LAPTOP_MAC], now=0.0)
-    finder.receive(hear(Frame(at=0.0, data=data)))
+    finder.receive(wire.hear(wire.Frame(at=0.0, data=data)))
     assert finder.devices() == []
 
 
@@ -145,7 +143,7 @@ def test_no_two_probes_look_like_one_that_was_answered_already():
 def test_greeting_comes_in_rounds_that_thin_out_and_begins_anew_with_the_link():
     bench = Bench(scenario.LAPTOP_MAC)
     bench.plug(scenario.stand_in("UV-01"))
-    finder = Finder([bench.mac], now=0.0, loudness=Loudness.GREET)
+    finder = Finder([bench.mac], now=0.0, loudness=loudness.Loudness.GREET)
     driver = Driver(finder, bench)
     sent = []
     for until in (2.5, 9.0, 29.0, 59.0, 100.0, 200.0):
@@ -165,10 +163,10 @@ def test_enter_climbs_the_ladder_one_rung_at_a_time_and_says_what_comes_next(pra
     session = run.session
     session.cable.search = Search(session.cable.finder)
     said = []
-    for rung in (Loudness.LISTEN, Loudness.GREET, Loudness.CALL, Loudness.SWEEP):
-        if rung is not Loudness.SWEEP:
+    for rung in (loudness.Loudness.LISTEN, loudness.Loudness.GREET, loudness.Loudness.CALL, loudness.Loudness.SWEEP):
+        if rung is not loudness.Loudness.SWEEP:
             pass_time(bench, run, span=60.0, until=lambda: next_line(session, bench.now()).enter)
-        pass_time(bench, run, span=0.5 if rung is Loudness.SWEEP else 12.0)
+        pass_time(bench, run, span=0.5 if rung is loudness.Loudness.SWEEP else 12.0)
         assert session.cable.finder.loudness is rung
         said.append(next_line(session, bench.now()).sentence)
         session.enter(bench.now())
@@ -199,7 +197,7 @@ def test_a_power_cut_while_finding_is_said_and_what_comes_after_counts(practice)
     assert not session.cable.search.candidate.is_found
     pass_time(bench, run, span=6.0)
     assert session.cable.search.candidate.is_found
-    assert session.cable.search.candidate.tells(ClueKind.LOOKS_FOR)
+    assert session.cable.search.candidate.tells(clues.ClueKind.LOOKS_FOR)
 
 
 def test_where_devices_of_this_maker_were_found_before_is_asked_first():
@@ -254,10 +252,10 @@ def test_pages_and_keypads_refuse_what_real_ones_refuse():
         bench.plug(scenario.stand_in(tag))
         finder = Finder([bench.mac], now=bench.now())
         asyncio.run(Driver(finder, bench).run(until=lambda: False, longest_until=bench.now() + wait))
-        with pytest.raises(Refused, match=why):
+        with pytest.raises(errors.Refused, match=why):
             bench.type_in(read_target("10.84.16.40/22 via 10.84.19.254"))
     bench.plug()
-    with pytest.raises(Refused, match="Nothing is plugged in"):
+    with pytest.raises(errors.Refused, match="Nothing is plugged in"):
         bench.type_in(read_target("10.84.16.40/22"))
 
 

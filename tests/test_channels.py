@@ -10,9 +10,8 @@ from unittest.mock import AsyncMock, Mock
 import asyncssh
 import pytest
 
-from askport.bench import scenario
+from askport.bench import page_device, scenario
 from askport.bench.bench import Bench
-from askport.bench.page_device import PageDevice
 from askport.core.channels import Channel, CloseChannel, Closed, OpenChannel, Opened, Received, SendOn, SshPort, TcpPort
 from askport.core.machine import Machine
 from askport.edges.driver import Driver
@@ -71,7 +70,7 @@ def quiet_wire():
 
 
 def on_the_bench(monkeypatch, port, *, reach=True, cut=False):
-    monkeypatch.setattr(PageDevice, "talk", lambda self, port: None if cut else Doorman())
+    monkeypatch.setattr(page_device.PageDevice, "talk", lambda self, port: None if cut else Doorman())
     bench = Bench(scenario.LAPTOP_MAC)
     if reach:
         asyncio.run(bench.borrow(IPv4Interface("192.168.61.9/24")))

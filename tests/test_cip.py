@@ -12,9 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.core.errors import BadInput
-from askport.core.formats import cip
+from askport.core.formats import cip, unreadable
 from askport.core.formats.cip import Configuration, Encapsulated, Reply
-from askport.core.formats.unreadable import Unreadable
 from conftest import DEVICE
 
 ADAPTER = r"""
@@ -185,7 +184,7 @@ words = st.integers(0, 0xFFFFFFFF).map(IPv4Address)
 @given(st.builds(Configuration, words, words, words, st.tuples(words, words), st.binary(max_size=48)))
 def test_a_configuration_is_read_as_it_was_written(value):
     assert cip.decode_configuration(cip.encode_configuration(value)) == value
-    assert isinstance(cip.decode_configuration(cip.encode_configuration(value)[:21]), Unreadable)
+    assert isinstance(cip.decode_configuration(cip.encode_configuration(value)[:21]), unreadable.Unreadable)
 
 
 @pytest.mark.parametrize("text", ["", "-a", "a b", "a..b", "x" * 65, "ä"])

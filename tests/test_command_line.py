@@ -12,9 +12,8 @@ from types import SimpleNamespace
 
 import pytest
 
-from askport.cli import main
+from askport.cli import main, saying
 from askport.cli.main import run
-from askport.cli.saying import was_pulled
 from askport.edges.guide_text import parts
 from askport.tui.screens import guide_screen
 from conftest import ASKPORT, askport
@@ -180,7 +179,7 @@ def test_only_whoever_is_there_confirms_that_power_was_pulled(monkeypatch, typed
     typing = io.StringIO("\n" if typed is None else typed)
     typing.isatty = lambda: typed is not None
     monkeypatch.setattr(sys, "stdin", typing)
-    assert was_pulled("Was it?") is is_told
+    assert saying.was_pulled("Was it?") is is_told
 
 
 def test_the_guide_is_in_the_package_and_opens_at_what_is_on_the_screen():

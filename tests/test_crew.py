@@ -17,21 +17,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askport.core.addresses import MacAddress
+from askport.core import addresses, errors
 from askport.core.crew.seals import seal
 from askport.core.crew.strands import StrandLine, fault_of
-from askport.core.errors import BadInput, MachineRefused, Refused
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.chain import Line, chain_hash
 from askport.core.register.entries import DevicePlanned, Found, Left, MemberAccepted, Noted, Recorded, Reopened
 from askport.core.register.fold import fold
-from askport.edges.crew import job_part
-from askport.edges.crew.own_key import key_of
+from askport.edges.crew import job_part, own_key
 from askport.edges.crew.server import Server
 from askport.edges.jobfile import JobFile
-from askport.reports.device_page import device_text
-from askport.reports.register_document import register_json
+from askport.reports import device_page, register_document
 from conftest import askport
 
 WHEN = datetime(2026, 11, 30, 8, 0, tzinfo=UTC)
@@ -43,7 +40,7 @@ TG-02,10.84.16.2,22
 
 def recorded(path, tag, number, at=None, address=None):
     """Write one device into a job file, as found and as left, and return its MAC address."""
-    mac, unit = MacAddress(bytes((2, 0, 0, *number.to_bytes(3)))), number * 1000 + hash(str(path)) % 997
+    mac, unit = addresses.MacAddress(bytes((2, 0, 0, *number.to_bytes(3)))), number * 1000 + hash(str(path)) % 997
     found = Found(unit=unit, tag=tag, mac=mac, maker=None, address=None, belief="asks", asks_by="dhcp", because=())
     left = AsLeft(address=Value(value=IPv4Address(address or f"10.84.16.{number}"), basis=Basis.HEARD))
     at = at or datetime.now(UTC)
@@ -236,11 +233,11 @@ def test_a_push_that_is_repeated_or_cut_arrives_once(crew, monkeypatch):
     push = Server.push
 
     def lost_before(self, lines, seal):
-        raise MachineRefused("The connection was lost.")
+        raise errors.MachineRefused("The connection was lost.")
 
     def lost_after(self, lines, seal):
         push(self, lines, seal)
-        raise MachineRefused("The connection was lost.")
+        raise errors.MachineRefused("The connection was lost.")
 
     for lost in (lost_before, lost_after):
         monkeypatch.setattr(Server, "push", lost)
@@ -351,7 +348,7 @@ def test_a_line_that_does_not_follow_is_refused_by_the_database(crew, database, 
                            "VALUES (%s, %s, 'anna', %s, %s, %s, %s)", values)  # fmt: skip
 
 
-NOTE = Noted(unit=7, mac=MacAddress(b"\2\0\0\0\0\7"), text="wet").model_dump_json()
+NOTE = Noted(unit=7, mac=addresses.MacAddress(b"\2\0\0\0\0\7"), text="wet").model_dump_json()
 NOW = "2026-12-01T10:00:00+00:00"
 SEALED = {
     "a time in other words": ("2026-12-01T10:00:00Z", NOTE),
@@ -364,7 +361,7 @@ SEALED = {
 }
 
 
-IT = MacAddress(b"\2\0\0\0\0\7")
+IT = addresses.MacAddress(b"\2\0\0\0\0\7")
 WRITTEN = [
     json.loads(each.model_dump_json())
     for each in (
@@ -397,8 +394,8 @@ def test_any_json_in_any_column_ends_in_a_sentence_or_is_read_by_everybody(data)
         return
     read = Line(number=1, place=1, after=None, at=datetime.fromisoformat(at), body=body, hash=line.hash, member="anna")
     for row in fold([read]):
-        assert register_json([row])
-        assert device_text(row, None)
+        assert register_document.register_json([row])
+        assert device_page.device_text(row, None)
 
 
 def push_as(member, path, lines):
@@ -408,7 +405,7 @@ def push_as(member, path, lines):
         made.append(StrandLine(chain_hash(before, place, at, body), member, place, before, at, body))
         before = made[-1].hash
     with contextlib.closing(Server(crew.url)) as server:
-        key = key_of(crew.crew, member)
+        key = own_key.key_of(crew.crew, member)
         server.push(made, seal(key, crew=crew.crew, member=member, head=before, place=len(made)))
 
 
@@ -417,7 +414,7 @@ def push_as(member, path, lines):
 def test_what_a_member_seals_and_nobody_can_read_harms_nobodys_file(crew, bad, database, tmp_path):
     """It is refused by the database or named by whoever reads it, and what others wrote comes all the same."""
     anna, ben = crew
-    with contextlib.suppress(Refused):
+    with contextlib.suppress(errors.Refused):
         push_as("anna", anna, [SEALED[bad]])
         said = run("sync", ben, status=1)
         assert "line 1 of anna" in said, said
@@ -624,7 +621,7 @@ def test_kept_frames_follow_their_lines_as_far_as_they_are_few_enough(crew, monk
     run("sync", ben)
     assert askport("register", "verify", ben).returncode == 0
     digest = with_job(ben, lambda job: job.register.by_mac(mac).last.frames)
-    with pytest.raises(BadInput, match="have not come from the crew yet"):
+    with pytest.raises(errors.BadInput, match="have not come from the crew yet"):
         with_job(ben, lambda job: job.capture(digest))
     monkeypatch.setattr(frames, "_MAX_FRAMES", 1000)
     run("sync", anna)

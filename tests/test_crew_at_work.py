@@ -16,10 +16,8 @@ import pytest
 from askport.core.addresses import MacAddress
 from askport.core.crew.dealing import BLOCK
 from askport.core.register.entries import Noted
-from askport.edges import looking_over
-from askport.edges.crew import syncing
-from askport.edges.crew.beside_work import CrewBeside
-from askport.edges.jobfile import JobFile
+from askport.edges import jobfile, looking_over
+from askport.edges.crew import beside_work, syncing
 from conftest import ASKPORT, askport, wait_for
 from crew_database import Database
 from test_crew import begin_with, crew, heads, recorded, run, tags, with_job
@@ -47,8 +45,8 @@ def planned(crew, database, tmp_path):
 @pytest.fixture
 def beside(crew):
     """Open the members' files as two screens would, and let what comes in."""
-    jobs = [JobFile(each, create=True) for each in crew]
-    made = [CrewBeside(job, job.crew) for job in jobs]
+    jobs = [jobfile.JobFile(each, create=True) for each in crew]
+    made = [beside_work.CrewBeside(job, job.crew) for job in jobs]
 
     def until(condition, seconds=60.0):
         def met():

@@ -7,15 +7,12 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
-from askport.core.formats import dcp
+from askport.core import addresses, errors
+from askport.core.formats import dcp, packet
 from askport.core.formats.dcp import Block, Dcp, FrameId, decode_profinet, encode_dcp
-from askport.core.formats.packet import read_packet
 from askport.core.kinds.model import SCHEMA, Kind
 from askport.core.plan.target import Target
-from askport.core.ways.dcp_way import SetByDcp
-from askport.core.ways.start import Start
+from askport.core.ways import dcp_way, start
 from conftest import DEVICE, askport
 
 STATION = r"""
@@ -185,7 +182,7 @@ def test_what_a_command_tells_comes_out_of_the_plan_too(tmp_path):
     ("10.84.16.4", "like an address"), (".".join(["x" * 60] * 5), "240"), ("", "a to z"), ("feed\n", "a to z"),
 ])  # fmt: skip
 def test_what_is_no_name_of_a_station_is_said_to_be_none(text, fault):
-    with pytest.raises(BadInput, match=fault):
+    with pytest.raises(errors.BadInput, match=fault):
         dcp.station_name(text)
     assert dcp.station_name("feed-lane.valve-3") == b"feed-lane.valve-3"
 
@@ -213,10 +210,10 @@ def test_a_station_whose_answer_is_lost_or_comes_from_its_second_mac_is_followed
 def test_a_station_that_insists_on_a_gateway_is_given_its_own_address(needs, gateway, told):
     kind = Kind.model_validate({"schema": SCHEMA, "name": "reader", "needs": {"gateway": needs} if needs else {}})
     target = Target(interface=IPv4Interface("10.84.16.45/22"), gateway=IPv4Address(gateway) if gateway else None)
-    mac = MacAddress.parse(DEVICE)
-    way = SetByDcp(
-        Start(mac=mac, target=target, laptop_mac=mac, laptop=None, old=None, now=0.0, xid=lambda: 7, kind=kind)
+    mac = addresses.MacAddress.parse(DEVICE)
+    way = dcp_way.SetByDcp(
+        start.Start(mac=mac, target=target, laptop_mac=mac, laptop=None, old=None, now=0.0, xid=lambda: 7, kind=kind)
     )
     way.handle_timer(0.0)
-    sent = read_packet(way.poll()[0].data).get(Dcp)
+    sent = packet.read_packet(way.poll()[0].data).get(Dcp)
     assert sent.get(Block.IP)[-4:] == IPv4Address(told).packed

@@ -24,24 +24,18 @@ from unittest.mock import Mock
 import pytest
 
 from askport.bell import Bell
+from askport.core import channels, errors, wire
 from askport.core.addresses import MacAddress
-from askport.core.channels import HttpPort, PageCall, TcpPort
-from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.arp import arp_question
 from askport.core.formats.capture import pcapng_start
-from askport.core.wire import Frame
+from askport.edges import capture_file, keeper_client, learning_door, shared_wire, two_clocks
 from askport.edges import door as doors
 from askport.edges.browser import open_page
-from askport.edges.capture_file import CaptureFile
 from askport.edges.door import Door
 from askport.edges.keeper import relay
-from askport.edges.keeper_client import Keeper
-from askport.edges.learning_door import LearningDoor
-from askport.edges.shared_wire import SharedWire
 from askport.edges.streams import Streams
 from askport.edges.transports.http_sockets import _Stream
 from askport.edges.transports.tcp_socket import OverAdapter
-from askport.edges.two_clocks import TwoClocks
 from askport.tui.laptop_watch import page_port
 from conftest import children, wait_for
 
@@ -112,7 +106,7 @@ def test_a_refusal_is_read_though_the_keeper_was_gone_before_it_read_what_was_as
     keeper.client._send("addresses", {})
     keeper.theirs.send(b'{"id": 1, "error": "sten is not in the group"}')
     keeper.theirs.close()
-    with pytest.raises(MachineRefused, match="sten is not in the group"):
+    with pytest.raises(errors.MachineRefused, match="sten is not in the group"):
         keeper.client._await(1)
 
 
@@ -122,7 +116,7 @@ class FakeKeeper:
     def __init__(self):
         ours, self.theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         ours.setblocking(False)
-        self.client = Keeper.__new__(Keeper)
+        self.client = keeper_client.Keeper.__new__(keeper_client.Keeper)
         self.client.adapter, self.client._control, self.client._number = "zl0", ours, 0
         self.client._turn, self.client._awaited, self.client._early = asyncio.Lock(), set(), {}
 
@@ -161,7 +155,7 @@ def test_everything_else_goes_on_while_the_keeper_works():
 
     at_last = threading.Timer(30, keeper.answer, (1,), answers)
     at_last.start()
-    with pytest.raises(MachineRefused, match=r"Not given back on zl0: its network manager \(it is busy\)"):
+    with pytest.raises(errors.MachineRefused, match=r"Not given back on zl0: its network manager \(it is busy\)"):
         asyncio.run(ask())
 
 
@@ -179,7 +173,7 @@ def test_a_door_lets_go_of_what_is_half_closed(monkeypatch):
             await writer.drain()
 
         server = await asyncio.start_server(device, "127.0.0.1", 0)
-        door = Door(OverAdapter("lo"), TcpPort(IPv4Address("127.0.0.1"), server.sockets[0].getsockname()[1]))
+        door = Door(OverAdapter("lo"), channels.TcpPort(IPv4Address("127.0.0.1"), server.sockets[0].getsockname()[1]))
         await door.open()
         for _ in range(100):
             reader, writer = await asyncio.open_connection(*door.host.split(":"))
@@ -261,8 +255,8 @@ def test_a_large_upload_passes_the_learning_door_whole(in_chunks):
     data = os.urandom(1 << 20) * 20
 
     async def scene(port):
-        door = LearningDoor(
-            OverAdapter("lo"), TcpPort(IPv4Address("127.0.0.1"), port), secure=False, now=time.monotonic
+        door = learning_door.LearningDoor(
+            OverAdapter("lo"), channels.TcpPort(IPv4Address("127.0.0.1"), port), secure=False, now=time.monotonic
         )
         await door.open()
         body = (data[at : at + 100_000] for at in range(0, len(data), 100_000)) if in_chunks else data
@@ -296,7 +290,7 @@ def test_pages_are_let_go_of_when_the_channels_are_closed():
 
     async def scene(port):
         streams = Streams(OverAdapter("lo"), lambda: None)
-        streams.fetch(PageCall(HttpPort(IPv4Address("127.0.0.1"), port), "GET", "/"))
+        streams.fetch(channels.PageCall(channels.HttpPort(IPv4Address("127.0.0.1"), port), "GET", "/"))
         await asyncio.to_thread(begun.wait, 5)
         (client,) = streams._clients.values()
         streams.close_channels()
@@ -311,7 +305,7 @@ def test_pages_are_let_go_of_when_the_channels_are_closed():
 def capture(tmp_path, data):
     path = tmp_path / "x.pcap"
     path.write_bytes(data)
-    return CaptureFile(path)
+    return capture_file.CaptureFile(path)
 
 
 def test_a_time_stamp_that_no_calendar_has_is_read(tmp_path):
@@ -327,24 +321,24 @@ def test_a_time_stamp_that_no_calendar_has_is_read(tmp_path):
 
 def test_what_is_no_capture_is_refused_before_it_is_read(tmp_path):
     for path in ("/dev/zero", "/proc/self/mem"):
-        with pytest.raises((BadInput, MachineRefused)):
-            CaptureFile(Path(path))
+        with pytest.raises((errors.BadInput, errors.MachineRefused)):
+            capture_file.CaptureFile(Path(path))
     fifo = tmp_path / "pipe"
     os.mkfifo(fifo)
     opener = threading.Thread(target=lambda: os.close(os.open(fifo, os.O_WRONLY)))
     opener.start()
-    with pytest.raises(BadInput, match="no regular file"):
-        CaptureFile(fifo)
+    with pytest.raises(errors.BadInput, match="no regular file"):
+        capture_file.CaptureFile(fifo)
     opener.join()
     holes = tmp_path / "zeros"
     with holes.open("wb") as file:
         file.truncate(1 << 30)
-    with pytest.raises(BadInput, match="neither a pcap nor a pcapng"):
-        CaptureFile(holes)
+    with pytest.raises(errors.BadInput, match="neither a pcap nor a pcapng"):
+        capture_file.CaptureFile(holes)
     with holes.open("r+b") as file:
         file.write(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 1))
         file.truncate(1 << 26)
-    assert list(CaptureFile(holes).frames()) == []
+    assert list(capture_file.CaptureFile(holes).frames()) == []
 
 
 def test_a_browser_that_would_take_the_terminal_is_not_opened(monkeypatch, tmp_path):
@@ -380,7 +374,7 @@ def test_whoever_called_sudo_keeps_the_groups_that_open_serial_ports(namespaces,
 
 
 def test_a_stamp_of_the_wall_clock_is_the_moment_it_was_made_at_however_often_the_clock_is_set():
-    clocks = TwoClocks(100.0, 1_000.0)
+    clocks = two_clocks.TwoClocks(100.0, 1_000.0)
     clocks.see(110.0, 1_010.0)
     assert clocks.monotonic(1_004.0, after=103.0, now=110.0) == 104.0
     clocks.see(111.0, 4_611.0)  # an hour ahead, since the look at 110
@@ -397,7 +391,7 @@ def test_what_one_looks_up_for_another_waits_for_nobodys_deadline():
     """On a shared cable: the other one is told at once, and not at the next frame."""
 
     class Wire(Mock):
-        found = [Frame(at=0.0, data=b"for the first")]
+        found = [wire.Frame(at=0.0, data=b"for the first")]
 
         def now(self):
             return 0.0
@@ -411,7 +405,7 @@ def test_what_one_looks_up_for_another_waits_for_nobodys_deadline():
             return []
 
     async def run():
-        shared = SharedWire(Wire())
+        shared = shared_wire.SharedWire(Wire())
         first, second = shared.view(), shared.view()
         second.wants = lambda _: False
         shared._running = {first, second}
@@ -481,7 +475,9 @@ def test_a_device_that_tears_its_answer_as_it_moves_keeps_no_browser_waiting(tor
 
         server = await asyncio.start_server(device, "127.0.0.1", 0)
         port = server.sockets[0].getsockname()[1]
-        door = LearningDoor(OverAdapter("lo"), TcpPort(IPv4Address("127.0.0.1"), port), secure=False, now=lambda: 0.0)
+        door = learning_door.LearningDoor(
+            OverAdapter("lo"), channels.TcpPort(IPv4Address("127.0.0.1"), port), secure=False, now=lambda: 0.0
+        )
         await door.open()
         reader, writer = await asyncio.open_connection(*door.host.split(":"))
         path, _, body = door.hand_out().removeprefix(f"http://{door.host}"), "", b"ip=10.84.16.31&mask=255.255.255.0"
@@ -489,7 +485,7 @@ def test_a_device_that_tears_its_answer_as_it_moves_keeps_no_browser_waiting(tor
         writer.write(head.encode() + b"Content-Length: %d\r\n\r\n" % len(body) + body)
         await told.wait()
         assert door.told[0] == IPv4Address("10.84.16.31")
-        door.follow(TcpPort(IPv4Address("10.84.16.31"), port))
+        door.follow(channels.TcpPort(IPv4Address("10.84.16.31"), port))
         page = await asyncio.wait_for(reader.readuntil(b"</html>"), 30.0)
         assert b"It has moved to 10.84.16.31" in page
         (kept,) = door.exchanges

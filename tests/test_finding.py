@@ -6,21 +6,18 @@ from ipaddress import IPv4Address, IPv4Network
 import pytest
 
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
+from askport.core.finding import further_questions, likely
 from askport.core.finding.beliefs import MAX_OF_A_KIND, Origin
 from askport.core.finding.clues import Belief
 from askport.core.finding.finder import MAX_DEVICES, Finder
-from askport.core.finding.further_questions import FurtherQuestions
 from askport.core.finding.hazards import wire_hazards
-from askport.core.finding.likely import likely_addresses
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.shedding import Shedding
+from askport.core.formats import icmp, icmpv6, ipv6
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question, decode_arp
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType, OptionCode, encode_dhcp
 from askport.core.formats.dns import Dns, Record, RecordType, encode_dns, name_of
-from askport.core.formats.icmp import Icmp
-from askport.core.formats.icmpv6 import Icmpv6
 from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_UDP, IPv4, ipv4_frame
-from askport.core.formats.ipv6 import link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp
 from askport.core.wire import Counts, Frame, Link, hear
@@ -378,10 +375,10 @@ def test_an_address_that_only_a_question_came_from_is_not_the_laptops(took):
 
 
 def test_likely_addresses_come_once_and_stay_within():
-    guesses = list(likely_addresses([HOME]))
+    guesses = list(likely.likely_addresses([HOME]))
     assert guesses[0] == HOME
     assert len(guesses) == len(set(guesses)) > 1000
-    assert list(likely_addresses([HOME], [IPv4Network("10.0.0.0/30")])) == [
+    assert list(likely.likely_addresses([HOME], [IPv4Network("10.0.0.0/30")])) == [
         IPv4Address("10.0.0.1"),
         IPv4Address("10.0.0.2"),
     ]
@@ -408,7 +405,7 @@ def test_what_is_kept_is_bounded():
 
 def test_unreadable_frames_are_counted_and_harm_nothing():
     made = finder(b"", b"\1" * 7, arp_question(IT, GATEWAY, sender=HOME)[:30], frame_between(
-        Ends(src_mac=IT, src=HOME, dst_mac=US, dst=GATEWAY), Icmp(type=8))[:-40])  # fmt: skip
+        Ends(src_mac=IT, src=HOME, dst_mac=US, dst=GATEWAY), icmp.Icmp(type=8))[:-40])  # fmt: skip
     assert made.frames_unreadable == 4
 
 
@@ -473,7 +470,7 @@ def test_a_server_that_looks_for_those_whom_it_serves_has_no_gateway_in_them():
 
 def test_a_service_that_is_named_by_its_type_is_asked_for_its_port():
     """From the list of types to a type, and from there to the service; and who said so is asked for its IPv6 once."""
-    asks, types = FurtherQuestions(US), name_of("_services._dns-sd._udp.local")
+    asks, types = further_questions.FurtherQuestions(US), name_of("_services._dns-sd._udp.local")
     for name, target, wants in ((types, "_http._tcp.local", RecordType.PTR),
                                 (name_of("_http._tcp.local"), "tank._http._tcp.local", RecordType.SRV)):  # fmt: skip
         told = Dns(flags=0x8400, answers=(Record(name=name, type=RecordType.PTR, target=name_of(target)),))
@@ -482,8 +479,8 @@ def test_a_service_that_is_named_by_its_type_is_asked_for_its_port():
         for _ in range(2):
             asks.receive(hear(Frame(at=1.0, data=frame)))
         *first, asked = asks.poll()
-        targets = [read_packet(each.data).get(Icmpv6).target for each in first]
-        assert targets == [link_local(IT)] * (name == types)
+        targets = [read_packet(each.data).get(icmpv6.Icmpv6).target for each in first]
+        assert targets == [ipv6.link_local(IT)] * (name == types)
         (question,) = read_packet(asked.data).get(Dns).questions
         assert (question.name, question.type) == (name_of(target), wants)
 

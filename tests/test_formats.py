@@ -8,9 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.core.addresses import MacAddress
-from askport.core.finding.quoting import bytes_behind
+from askport.core.finding import quoting, sentences
 from askport.core.finding.readers import read_clues
-from askport.core.finding.sentences import sentence_of
 from askport.core.formats.arp import Arp, arp_question, decode_arp, encode_arp
 from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
 from askport.core.formats.dcp import Dcp, FrameId, decode_profinet, encode_dcp
@@ -208,8 +207,8 @@ def test_frames_are_survived_through_all_layers(data):
     ):
         for clue in read_clues(read_packet(raw)):
             assert clue.text.isprintable()
-            assert sentence_of(clue, 2).isprintable()
-            assert bytes_behind(Heard(0.0, raw, read_packet(raw)), clue)
+            assert sentences.sentence_of(clue, 2).isprintable()
+            assert quoting.bytes_behind(Heard(0.0, raw, read_packet(raw)), clue)
 
 
 def test_a_real_echo_request_is_read_as_its_standard_says():

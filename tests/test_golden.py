@@ -19,8 +19,7 @@ import pytest
 from askport.bench import bench, scenario
 from askport.cli import headless
 from askport.core.crate.switch_crate import SwitchCrate
-from askport.edges.jobfile import JobFile
-from askport.edges.switch_run import SwitchRun
+from askport.edges import jobfile, switch_run
 from conftest import pass_time
 
 GOLDEN = Path(__file__).parent / "golden"
@@ -57,7 +56,7 @@ def is_as_it_was(name, frames, said, entries):
 
 def entries_of(path):
     """Return what is written, each unit's number as the how manieth it is."""
-    text = "\n".join(line.entry.model_dump_json() for line in JobFile(path, create=False).lines)
+    text = "\n".join(line.entry.model_dump_json() for line in jobfile.JobFile(path, create=False).lines)
     units = list(dict.fromkeys(re.findall(r'"unit":(\d+)', text)))
     return re.sub(rf"\b({'|'.join(units)})\b", lambda found: str(units.index(found[0])), text).splitlines()
 
@@ -78,7 +77,7 @@ def test_six_on_a_switch_go_as_they_went(frames, practice, tmp_path):
     crate, told = SwitchCrate(run.work), []
     for head in scenario.twins()[:6]:
         crate.scan(f"{head.mac} {scenario.tag_of(head.mac)}")
-    going = SwitchRun(run, crate)
+    going = switch_run.SwitchRun(run, crate)
     while not going.is_over and wire.now() < 400.0:
         going.step()
         pass_time(wire, run, span=0.1)

@@ -13,24 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.core.channels import Opened, Received, SendOn
-from askport.core.finding.asking_modbus import AskingModbus
-from askport.core.finding.clues import Identity
-from askport.core.formats import modbus
-from askport.core.formats.field_protocols import (
-    ArtNet,
-    EtherNetIp,
-    Knx,
-    KnxService,
-    decode_art_net,
-    decode_ethernet_ip,
-    decode_knx,
-    encode_art_net,
-    encode_ethernet_ip,
-    encode_knx,
-)
-from askport.core.formats.lldp import Lldp
+from askport.core.finding import asking_modbus, clues
+from askport.core.formats import field_protocols, lldp, modbus, unreadable
 from askport.core.formats.modbus import Identification, read_identification, take_identification
-from askport.core.formats.unreadable import Unreadable
 from conftest import DEVICE
 
 HOME = "192.168.61.7"
@@ -172,8 +157,8 @@ def test_an_identification_is_read_as_it_was_written_wherever_it_is_cut(answer, 
 def test_whatever_comes_is_read_or_unreadable(data):
     for each in (data, read_identification(1)[:6] + data, b"\0\1\0\0\0\x08\xff\x2b\x0e\1\1" + data):
         taken = take_identification(each)
-        assert isinstance(taken, Unreadable | tuple)
-    assert isinstance(decode_knx(b"\x06\x10\x02\x04\0\x3c" + data), Knx)
+        assert isinstance(taken, unreadable.Unreadable | tuple)
+    assert isinstance(field_protocols.decode_knx(b"\x06\x10\x02\x04\0\x3c" + data), field_protocols.Knx)
 
 
 @pytest.mark.parametrize("code", modbus.EXCEPTIONS)
@@ -182,15 +167,17 @@ def test_every_refusal_of_the_standard_has_its_sentence(code):
     assert answer.refusal == modbus.EXCEPTIONS[code]
 
 
-@pytest.mark.parametrize("service", [KnxService.SEARCH_RESPONSE, KnxService.DESCRIPTION_RESPONSE])
+@pytest.mark.parametrize(
+    "service", [field_protocols.KnxService.SEARCH_RESPONSE, field_protocols.KnxService.DESCRIPTION_RESPONSE]
+)
 @given(mac=st.binary(min_size=6, max_size=6), serial=st.binary(min_size=6, max_size=6), bus=st.integers(0, 65535))
 def test_a_knx_description_is_read_as_it_was_written(service, mac, serial, bus):
-    written = Knx(service, mac=mac, name=b"lane", individual_address=bus, serial=serial)
-    assert decode_knx(encode_knx(written)) == written
+    written = field_protocols.Knx(service, mac=mac, name=b"lane", individual_address=bus, serial=serial)
+    assert field_protocols.decode_knx(field_protocols.encode_knx(written)) == written
 
 
 def test_an_identity_is_said_with_what_it_has():
-    assert Identity("knx", 2, None, 7, "at 1.1.1 on its bus").sentence == (
+    assert clues.Identity("knx", 2, None, 7, "at 1.1.1 on its bus").sentence == (
         "KNXnet/IP: vendor 2, serial 7, at 1.1.1 on its bus"
     )
 
@@ -215,7 +202,7 @@ class Unit:
 @pytest.mark.parametrize(("unit", "exception"), [(255, 0), (1, 10), (0, 11), (1, 0)])
 def test_a_modbus_device_is_asked_as_the_units_that_devices_answer_as(unit, exception):
     server, now = Unit(unit, exception), 0.0
-    asking = AskingModbus(IPv4Address(HOME), now=now)
+    asking = asking_modbus.AskingModbus(IPv4Address(HOME), now=now)
     channel = asking.poll()[0].channel
     asking.channel_event(Opened(channel), now)
     while not asking.done and now < 10.0:
@@ -236,21 +223,23 @@ def test_parts_that_stand_before_a_bad_one_stay():
 
 
 def test_names_are_read_in_the_characters_of_their_standard_and_items_in_any_order():
-    identity = encode_ethernet_ip(EtherNetIp(address=IPv4Address(HOME), product="Düse".encode("latin-1")))
-    assert decode_ethernet_ip(identity).product.decode("latin-1") == "Düse"
+    identity = field_protocols.encode_ethernet_ip(
+        field_protocols.EtherNetIp(address=IPv4Address(HOME), product="Düse".encode("latin-1"))
+    )
+    assert field_protocols.decode_ethernet_ip(identity).product.decode("latin-1") == "Düse"
     body = identity[24:]
     more = b"\x02\0" + b"\x86\0\x02\0ab" + body[2:]
     moved = identity[:2] + len(more).to_bytes(2, "little") + identity[4:24] + more
-    assert decode_ethernet_ip(moved) == decode_ethernet_ip(identity)
-    poll = encode_art_net(ArtNet(op=0x2100, address=IPv4Address(HOME), name=b"lane 7"))
-    assert decode_art_net(poll[:44] + bytes(64) + poll[108:]).name == b"lane 7", (
+    assert field_protocols.decode_ethernet_ip(moved) == field_protocols.decode_ethernet_ip(identity)
+    poll = field_protocols.encode_art_net(field_protocols.ArtNet(op=0x2100, address=IPv4Address(HOME), name=b"lane 7"))
+    assert field_protocols.decode_art_net(poll[:44] + bytes(64) + poll[108:]).name == b"lane 7", (
         "the short name, where it has no long one"
     )
 
 
 def test_lldp_names_itself_by_its_address_and_says_that_it_takes_power():
     tlvs = ((1, bytes((5, 1)) + IPv4Address(HOME).packed), (2, b"\x07p"), (3, b"\0x"))
-    assert (Lldp(tlvs).chassis_address, Lldp(tlvs).takes_power) == (IPv4Address(HOME), False)
+    assert (lldp.Lldp(tlvs).chassis_address, lldp.Lldp(tlvs).takes_power) == (IPv4Address(HOME), False)
     fed = (127, bytes.fromhex("00120f02 02 01 03 51 0019 0019".replace(" ", "")))
     feeds = (127, bytes.fromhex("00120f02 03 01 03 11".replace(" ", "")))
-    assert [Lldp((*tlvs, each)).takes_power for each in (fed, feeds)] == [True, False]
+    assert [lldp.Lldp((*tlvs, each)).takes_power for each in (fed, feeds)] == [True, False]

@@ -17,8 +17,7 @@ from random import Random
 import pytest
 
 from askport.cli.report import write_reports
-from askport.core.addresses import MacAddress
-from askport.core.errors import AskPortError, BadInput, MachineRefused
+from askport.core import addresses, errors
 from askport.core.register.entries import Found, Noted, Recorded
 from askport.core.register.fold import fold
 from askport.edges import kept_frames
@@ -31,7 +30,7 @@ KILLS = int(os.environ.get("ASKPORT_ENDINGS", "20"))
 
 
 def found(unit=1, tag="TG-01", maker="Halden Fluidics"):
-    mac = MacAddress(bytes((0, 0, 0x5E, 0, 0x53, unit)))
+    mac = addresses.MacAddress(bytes((0, 0, 0x5E, 0, 0x53, unit)))
     return Found(
         unit=unit, tag=tag, mac=mac, maker=maker, address=IPv4Address("192.168.61.7"), belief="certain", because=()
     )
@@ -41,7 +40,7 @@ def record_until_killed(path, said, first):
     """Record devices and say each; both the way of the screen: an entry for each thing that happens."""
     job = JobFile(path, create=True)
     for number in range(first, first + 10_000):
-        unit, mac = job.new_unit(), MacAddress(b"\2\0" + number.to_bytes(4, "big"))
+        unit, mac = job.new_unit(), addresses.MacAddress(b"\2\0" + number.to_bytes(4, "big"))
         come = found(tag=f"D-{number}").model_copy(update={"unit": unit, "mac": mac})
         for entry in (come, Noted(unit=unit, mac=mac, text="half way"), Recorded(unit=unit, mac=mac)):
             job.append(entry, datetime.now(UTC))
@@ -135,7 +134,7 @@ def test_a_full_disk_is_said_and_loses_nothing(namespaces, tmp_path):
     try:
         with contextlib.closing(JobFile(tmp_path / "job.askport", create=True)) as job:
             job.append(found(), NOW)
-            with pytest.raises(MachineRefused, match="could not be written.*Nothing recorded before is lost"):
+            with pytest.raises(errors.MachineRefused, match="could not be written.*Nothing recorded before is lost"):
                 for unit in range(2, 300):
                     job.append(found(unit % 256, tag="x" * 40), NOW)
             kept = len(job.lines)
@@ -172,7 +171,7 @@ def test_a_job_may_be_called_anything(tmp_path, name):
 def test_a_second_program_on_one_job_is_told(tmp_path):
     path = tmp_path / "job.askport"
     first = JobFile(path, create=True)
-    with pytest.raises(MachineRefused, match="in use by another run of Ask Port"):
+    with pytest.raises(errors.MachineRefused, match="in use by another run of Ask Port"):
         JobFile(path, create=True)
     first.append(found(), NOW)
     assert len(JobFile(path, create=False).lines) == 1, "reading is no use of it"
@@ -209,12 +208,12 @@ def test_a_flipped_bit_is_found_or_changes_nothing(tmp_path):
             assert job.lines == lines, place
             assert job.checked() == rows, place
             assert captures(job) == frames, place
-        except AskPortError as error:
+        except errors.AskPortError as error:
             refused += 1
             assert error.message.count(chr(10)) == 0
             try:
                 sound, lost = salvage(bent)
-            except BadInput as nothing:
+            except errors.BadInput as nothing:
                 assert "can be read" in nothing.message
             else:
                 assert len(sound) + len(lost) >= 1

@@ -15,10 +15,8 @@ from random import Random
 import pytest
 
 from askport.core.addresses import MacAddress
-from askport.core.formats.arp import arp_question
-from askport.core.formats.ethernet import decode_ethernet, encode_ethernet
+from askport.core.formats import arp, ethernet, tcp
 from askport.core.formats.packet import Ends, frame_between
-from askport.core.formats.tcp import Tcp, TcpFlag
 from askport.edges import invoker
 from conftest import DEVICE, LAPTOP, again, askport, children, wait_for
 from test_readers import TOLD
@@ -410,8 +408,8 @@ while True:
 
 def test_a_tag_that_the_kernel_took_out_is_put_back(cable):
     """The kernel hands a tagged frame over without its tag; a device on a tagged port must not look untagged."""
-    question = arp_question(MacAddress.parse(DEVICE), IPv4Address("10.84.16.1"), sender=IPv4Address("10.84.16.40"))
-    tagged = encode_ethernet(decode_ethernet(question)._replace(tags=(7,)))
+    question = arp.arp_question(MacAddress.parse(DEVICE), IPv4Address("10.84.16.1"), sender=IPv4Address("10.84.16.40"))
+    tagged = ethernet.encode_ethernet(ethernet.decode_ethernet(question)._replace(tags=(7,)))
     cable.start("device", sys.executable, "-c", TAGGED, tagged.hex())
     run = cable.askport("find", "zl0", "--seconds", 1, "--json")
     device = json.loads(run.stdout)["devices"][0]
@@ -460,7 +458,7 @@ def test_a_frame_that_is_read_late_has_the_time_at_which_it_came(cable, who, run
     pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.STDOUT, "text": True}
     late = cable.start("laptop", sys.executable, "-c", LATE, who, **pipes)
     assert late.stdout.readline() == "listens\n"
-    question = arp_question(MacAddress.parse(DEVICE), IPv4Address("10.84.16.1"), sender=IPv4Address("10.84.16.40"))
+    question = arp.arp_question(MacAddress.parse(DEVICE), IPv4Address("10.84.16.1"), sender=IPv4Address("10.84.16.40"))
     subprocess.run([*cable.inside("device"), sys.executable, "-c", MANY, question.hex()], check=True)
     told = json.loads(late.communicate("all sent\n")[0])
     assert (len(told["heard"]), told["behind"]) == (80, 0)
@@ -486,7 +484,7 @@ def test_what_any_reader_can_read_passes_the_kernels_filter_and_bulk_does_not(ca
     frames = [frame[:6] + senders[name] + frame[12:] for name, (frame, _, _) in TOLD.items()]
     bulk = Ends(src_mac=MacAddress(b"\2\7\0\0\1\0"), src=IPv4Address("10.1.1.1"),
                 dst_mac=MacAddress.parse(LAPTOP), dst=IPv4Address("10.1.1.2"))  # fmt: skip
-    frames.append(frame_between(bulk, Tcp(src_port=80, dst_port=40000, flags=TcpFlag.ACK, payload=bytes(900))))
+    frames.append(frame_between(bulk, tcp.Tcp(src_port=80, dst_port=40000, flags=tcp.TcpFlag.ACK, payload=bytes(900))))
     listing = tmp_path / "frames"
     listing.write_text("\n".join(frame.hex() for frame in frames))
     cable.start("device", sys.executable, "-c", EVERYTHING, str(listing))

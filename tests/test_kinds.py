@@ -7,26 +7,22 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput, Wants
+from askport.core import addresses, errors
 from askport.core.finding.clues import Identity
 from askport.core.finding.finder import Finder
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import OptionCode
-from askport.core.kinds.kind_reading import read_kind
-from askport.core.kinds.placeholders import fill, values_of
-from askport.core.kinds.recognising import fitting_kinds
+from askport.core.kinds import kind_reading, placeholders, recognising
 from askport.core.lessons.marks import Marks
 from askport.core.plan.target import Target
-from askport.core.visit.narrate import next_line
-from askport.core.visit.steps import Phase, Step
+from askport.core.visit import narrate, steps
 from askport.core.wire import Frame, hear
 from askport.edges.kind_files import KindShelf, known_kinds
 from conftest import askport, askport_in_bounds, pass_time
 from test_finding import dhcp
 from test_session import walk
 
-IT = MacAddress(bytes.fromhex("00005e005320"))
+IT = addresses.MacAddress(bytes.fromhex("00005e005320"))
 TARGET = Target(interface=IPv4Interface("10.84.16.40/22"), gateway=IPv4Address("10.84.19.254"))
 WHOLE = """schema = "askport.kind/1"
 name = "blower drive"
@@ -60,7 +56,7 @@ say = "Menu"
 
 
 def test_a_whole_file_is_read_and_the_schema_knows_its_keys():
-    kind = read_kind(WHOLE, "x.toml")
+    kind = kind_reading.read_kind(WHOLE, "x.toml")
     assert (kind.name, [way.by for way in kind.way]) == ("blower drive", ["console", "page", "ping", "hand"])
     schema = json.loads(askport("kinds", "schema").stdout)
     assert {"schema", "recognise", "delivered", "needs", "way"} <= schema["properties"].keys()
@@ -109,8 +105,8 @@ def test_a_whole_file_is_read_and_the_schema_knows_its_keys():
 def test_each_mistake_is_one_sentence_with_line_and_remedy(old, new, line, said, tmp_path):
     text = WHOLE.replace(old.replace("\\\\", "\\"), new.replace("\\\\", "\\"), 1)
     assert text != WHOLE
-    with pytest.raises(BadInput) as refused:
-        read_kind(text, "x.toml")
+    with pytest.raises(errors.BadInput) as refused:
+        kind_reading.read_kind(text, "x.toml")
     message = refused.value.message
     assert message.startswith(f"x.toml, line {line}: "), message
     assert said in message.splitlines()[0]
@@ -152,31 +148,31 @@ def test_a_hostile_kind_file_is_one_sentence(tmp_path, old, new, said):
 
 
 def test_placeholders_stand_for_the_plan():
-    values = values_of(TARGET, IT, name="BL-01")
+    values = placeholders.values_of(TARGET, IT, name="BL-01")
     said = "{address} {mask} {prefix} {gateway} {dns1} {address.3} {address:padded} {mac} {name}"
-    assert fill(said, values) == (
+    assert placeholders.fill(said, values) == (
         "10.84.16.40 255.255.252.0 22 10.84.19.254 0.0.0.0 16 010.084.016.040 00:00:5e:00:53:20 BL-01"
     )
-    padded = values_of(TARGET, IT, padded=True)
-    assert (fill("{address}", padded), fill("{prefix}", padded)) == ("010.084.016.040", "22")
-    alone = values_of(Target(interface=TARGET.interface), IT, own_gateway=True)
-    assert fill("{gateway}", alone) == "10.84.16.40"
-    with pytest.raises(BadInput, match="--password-from"):
-        fill("{password}", values)
+    padded = placeholders.values_of(TARGET, IT, padded=True)
+    assert (placeholders.fill("{address}", padded), placeholders.fill("{prefix}", padded)) == ("010.084.016.040", "22")
+    alone = placeholders.values_of(Target(interface=TARGET.interface), IT, own_gateway=True)
+    assert placeholders.fill("{gateway}", alone) == "10.84.16.40"
+    with pytest.raises(errors.BadInput, match="--password-from"):
+        placeholders.fill("{password}", values)
 
 
 def test_kinds_are_recognised_by_all_that_is_given_the_stricter_first():
     strict = WHOLE.replace('"blower drive"', '"named drive"').replace("00:53:2", "00:53:20")
     loose = WHOLE.replace('names = ["bl-*"]\n', "")
     other = WHOLE.replace("00:00:5e:00:53:2", "00:00:5e:00:53:4")
-    kinds = [read_kind(each, "x") for each in (loose, other, strict)]
+    kinds = [kind_reading.read_kind(each, "x") for each in (loose, other, strict)]
     finder = Finder([], now=0.0)
     finder.receive(hear(Frame(at=0.0, data=arp_question(IT, IPv4Address("10.0.0.1"), sender=IPv4Address("10.0.0.9")))))
-    fits = [(fit.kind.name, fit.reason) for fit in fitting_kinds(kinds, finder.devices()[0])]
+    fits = [(fit.kind.name, fit.reason) for fit in recognising.fitting_kinds(kinds, finder.devices()[0])]
     assert fits == [("blower drive", "by its MAC address")]
     named = dhcp(IT, options=((OptionCode.HOST_NAME, b"bl-7"),))
     finder.receive(hear(Frame(at=1.0, data=named)))
-    fits = [(fit.kind.name, fit.reason) for fit in fitting_kinds(kinds, finder.devices()[0])]
+    fits = [(fit.kind.name, fit.reason) for fit in recognising.fitting_kinds(kinds, finder.devices()[0])]
     assert fits == [("named drive", "by its MAC address and its name bl-7"), ("blower drive", "by its MAC address")]
 
 
@@ -185,11 +181,11 @@ def test_kinds_are_recognised_by_all_that_is_given_the_stricter_first():
     ('protocol = "knx", vendor = 2', True), ('protocol = "knx", vendor = 3', False), ('protocol = "cip"', False),
 ])  # fmt: skip
 def test_a_kind_is_recognised_by_what_a_device_says_in_its_field_protocol(by, fits):
-    kind = read_kind(f'schema = "askport.kind/1"\nname = "x"\n[recognise]\nidentity = [{{ {by} }}]\n', "x")
+    kind = kind_reading.read_kind(f'schema = "askport.kind/1"\nname = "x"\n[recognise]\nidentity = [{{ {by} }}]\n', "x")
     finder = Finder([], now=0.0)
     finder.receive(hear(Frame(at=0.0, data=arp_question(IT, IPv4Address("10.0.0.1"), sender=IPv4Address("10.0.0.9")))))
     said = Identity("knx", 2, None, 7), Identity("modbus", text="Calder Vale PV-7")
-    assert bool(fitting_kinds([kind], replace(finder.devices()[0], identities=said))) is fits
+    assert bool(recognising.fitting_kinds([kind], replace(finder.devices()[0], identities=said))) is fits
 
 
 def test_what_ships_is_sound_and_names_no_two_alike():
@@ -201,26 +197,26 @@ def test_what_ships_is_sound_and_names_no_two_alike():
 def test_a_console_is_asked_into_and_told_on_the_bench_and_the_record_says_what_was_written(practice):
     """SW-01: a wrong log-in is a refusal and nothing else; the right one sets and keeps; DNS is nowhere claimed."""
     bench, run = practice("SW-01")
-    session = walk(bench, run, {Phase.MAY_SET}, hands=False)
-    assert "log-in" in next_line(session, bench.now()).sentence
-    session.stages.go_back(Step.FIND, bench.now())
+    session = walk(bench, run, {steps.Phase.MAY_SET}, hands=False)
+    assert "log-in" in narrate.next_line(session, bench.now()).sentence
+    session.stages.go_back(steps.Step.FIND, bench.now())
     pass_time(bench, run, until=lambda: session.cable.search.candidate is not None)
-    assert session.stages.setting.asks_for is Wants.LOG_IN, "it can be given before, for a crate on a switch too"
-    walk(bench, run, {Phase.MAY_SET}, hands=False)
+    assert session.stages.setting.asks_for is errors.Wants.LOG_IN, "it can be given before, for a crate on a switch too"
+    walk(bench, run, {steps.Phase.MAY_SET}, hands=False)
     assert session.device.fit.reason == "by its MAC address and its name pump-room"
     session.stages.setting.log_in("fitter", "marked-wrong", bench.now())
     lines, missing = session.stages.setting.lines(bench.now())
     assert (lines, missing) == (["fitter", "•••", "address 10.84.16.2/22 gateway 10.84.19.254", "save running"], "")
-    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
+    pass_time(bench, run, until=lambda: session.phase is steps.Phase.MAY_SET)
     assert "refused: log-in" in session.device.not_read
     session.enter(bench.now())
-    pass_time(bench, run, until=lambda: session.phase is Phase.NOT_SET)
+    pass_time(bench, run, until=lambda: session.phase is steps.Phase.NOT_SET)
     assert "refused: log-in" in session.device.way.because
     session.stages.setting.log_in("fitter", "hatchery", bench.now())
-    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
+    pass_time(bench, run, until=lambda: session.phase is steps.Phase.MAY_SET)
     assert str(session.device.says.address) == "172.26.40.2"
     session.enter(bench.now())
-    walk(bench, run, {Phase.RECORDED})
+    walk(bench, run, {steps.Phase.RECORDED})
     visit = run.job.register.rows()[0].last
     assert (visit.way, visit.is_proven, bench.device.saved.interface.ip) == ("console", True, IPv4Address("10.84.16.2"))
     assert (visit.as_left.dns.basis, visit.as_left.gateway.basis) == (None, "measured")
@@ -229,18 +225,18 @@ def test_a_console_is_asked_into_and_told_on_the_bench_and_the_record_says_what_
 
 def test_one_without_an_address_takes_it_from_an_echo_of_its_length_only(practice, monkeypatch):
     bench, run = practice("WX-01")
-    session = walk(bench, run, {Phase.MAY_SET}, hands=False)
-    assert "Set 10.84.16.90/22 with a ping" in next_line(session, bench.now()).sentence
+    session = walk(bench, run, {steps.Phase.MAY_SET}, hands=False)
+    assert "Set 10.84.16.90/22 with a ping" in narrate.next_line(session, bench.now()).sentence
     monkeypatch.setattr(bench.device, "_payload", 126)
     session.enter(bench.now())
     pass_time(bench, run, span=70.0)
-    assert session.phase is Phase.SETTING
-    assert "power-cycle it" in next_line(session, bench.now()).sentence
+    assert session.phase is steps.Phase.SETTING
+    assert "power-cycle it" in narrate.next_line(session, bench.now()).sentence
     monkeypatch.setattr(bench.device, "_payload", 127)
     bench.power(False)
     pass_time(bench, run, span=3.0)
     bench.power(True)
-    walk(bench, run, {Phase.RECORDED})
+    walk(bench, run, {steps.Phase.RECORDED})
     visit = run.job.register.rows()[0].last
     bases = (visit.as_left.address.basis, visit.as_left.dns.basis)
     assert (visit.way, *bases, visit.is_proven) == ("ping", "measured", None, True)
@@ -250,24 +246,24 @@ def test_one_without_an_address_takes_it_from_an_echo_of_its_length_only(practic
 def test_what_was_given_is_told_to_be_kept_or_is_gone_at_the_power_cut(practice, keeps):
     """BL-01: screen and register say so both times."""
     bench, run = practice("BL-01")
-    session = walk(bench, run, {Phase.MAY_KEEP}, hands=False)
-    assert "is set, but not saved. Save it (console)" in next_line(session, bench.now()).sentence
+    session = walk(bench, run, {steps.Phase.MAY_KEEP}, hands=False)
+    assert "is set, but not saved. Save it (console)" in narrate.next_line(session, bench.now()).sentence
     if keeps:
         session.enter(bench.now())
     else:
         session.stages.leave_out(bench.now())
-    pass_time(bench, run, until=lambda: session.phase is Phase.POWER_CYCLE)
+    pass_time(bench, run, until=lambda: session.phase is steps.Phase.POWER_CYCLE)
     assert (bench.device.saved.interface is not None) is keeps
     bench.power(False)
     pass_time(bench, run, span=3.0)
     bench.power(True)
     cycle = session.device.power_cycle
-    pass_time(bench, run, until=lambda: session.phase is Phase.FORGOTTEN or cycle.may_be_confirmed)
+    pass_time(bench, run, until=lambda: session.phase is steps.Phase.FORGOTTEN or cycle.may_be_confirmed)
     if cycle.may_be_confirmed:  # whoever pulled it says so
         session.enter(bench.now())
-    pass_time(bench, run, until=lambda: session.phase in (Phase.FORGOTTEN, Phase.MAY_RECORD))
-    assert session.phase is (Phase.MAY_RECORD if keeps else Phase.FORGOTTEN)
-    assert ("asked for an address by BOOTP" in next_line(session, bench.now()).sentence) is not keeps
+    pass_time(bench, run, until=lambda: session.phase in (steps.Phase.FORGOTTEN, steps.Phase.MAY_RECORD))
+    assert session.phase is (steps.Phase.MAY_RECORD if keeps else steps.Phase.FORGOTTEN)
+    assert ("asked for an address by BOOTP" in narrate.next_line(session, bench.now()).sentence) is not keeps
     assert run.job.register.rows()[0].last.proofs["power-cycle"].passed is keeps
 
 
@@ -276,7 +272,7 @@ def test_a_kind_that_only_its_maker_speaks_for_is_offered_and_not_taken(practice
     """A lesson of a unit that showed nothing else says of itself that it is not sure."""
     bench, run = practice("TG-01")
     (gauge,) = [each for each in run.kinds if each.name == "tank level gateway"]
-    mac = MacAddress.parse("00:00:5e:00:53:77")
+    mac = addresses.MacAddress.parse("00:00:5e:00:53:77")
     assert Marks(mac).recognise() == {"mac": ["00:00:5e"], "sure": False}
     assert Marks(mac, ["Tank gauge TG-7, log in"]).recognise() == {
         "mac": ["00:00:5e"],
@@ -284,13 +280,13 @@ def test_a_kind_that_only_its_maker_speaks_for_is_offered_and_not_taken(practice
     }
     recognise = gauge.recognise.model_copy(update={"mac": ("00005e",), "sure": sure})
     run.kinds[:] = [gauge.model_copy(update={"recognise": recognise})]
-    session = walk(bench, run, {Phase.MAY_SET, Phase.SETTING}, hands=False)
+    session = walk(bench, run, {steps.Phase.MAY_SET, steps.Phase.SETTING}, hands=False)
     is_offer = not sure
     assert [each.is_offer for each in session.device.fits] == [is_offer]
     assert (session.device.kind is None, session.device.way_name == "hand") == (is_offer, is_offer)
     assert ("page" in session.visit.way_names, session.device.says is None) == (True, is_offer)
     session.stages.setting.choose_way("page", bench.now())
-    walk(bench, run, {Phase.RECORDED})
+    walk(bench, run, {steps.Phase.RECORDED})
     assert run.job.register.rows()[0].last.way == "page"
 
 

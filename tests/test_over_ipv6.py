@@ -4,10 +4,8 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
-from askport.bench.agent import COMMUNITY, StandbySupply
-from askport.bench.stand_in import Settings
-from askport.core.addresses import MacAddress
-from askport.core.errors import MachineRefused
+from askport.bench import agent, stand_in
+from askport.core import addresses, errors
 from askport.core.finding.clues import Belief
 from askport.core.formats.ipv6 import IPv6, link_local
 from askport.core.formats.packet import ends6_of, frame_between, read_packet
@@ -21,7 +19,7 @@ from conftest import pass_time
 from test_session import journal, walk
 
 HIDDEN = IPv4Interface("203.0.113.7/22")
-OTHER = MacAddress.parse("02:00:5e:00:53:99")
+OTHER = addresses.MacAddress.parse("02:00:5e:00:53:99")
 
 
 @pytest.fixture
@@ -31,7 +29,7 @@ def unit(practice):
     def begin(has=None, **options):
         bench, run = practice("TG-01", **options)
         device = bench.device
-        device.saved = Settings(has)
+        device.saved = stand_in.Settings(has)
         device.host.ipv6 = link_local(device.mac)
         return bench, run, device
 
@@ -92,7 +90,7 @@ def test_one_that_does_not_answer_there_itself_is_not_gone_on_with(unit, rude):
         return [each[:6] + bytes(OTHER) + each[12:] for each in answers(data, now)]
 
     async def refuses():
-        raise MachineRefused("This kernel has no IPv6.")
+        raise errors.MachineRefused("This kernel has no IPv6.")
 
     if rude == "goes":
         device.host.ipv6 = None
@@ -111,7 +109,7 @@ def test_one_that_does_not_answer_there_itself_is_not_gone_on_with(unit, rude):
     assert ("kernel" in session.visit.trouble.message) is ("adapter" in rude)
 
 
-class Hidden(StandbySupply):
+class Hidden(agent.StandbySupply):
     """Answers nothing at the IPv4 address that it has, be it ARP, until it is given another; over IPv6 it does."""
 
     def receive(self, data, now):
@@ -137,11 +135,11 @@ class Hidden(StandbySupply):
 @pytest.mark.long
 def test_what_its_agent_says_over_ipv6_is_a_clue_with_its_frame_and_it_is_set_there(practice):
     bench, run = practice("UP-01")
-    device = Hidden(bench.device.mac, Settings(HIDDEN))
+    device = Hidden(bench.device.mac, stand_in.Settings(HIDDEN))
     device.host.ipv6 = link_local(device.mac)
     bench.plug(device)
     session = walk(bench, run, {Phase.MAY_SET})
-    session.stages.setting.log_in("", COMMUNITY, bench.now())
+    session.stages.setting.log_in("", agent.COMMUNITY, bench.now())
     pass_time(bench, run, 8.0)
     assert (session.device.says.address, session.device.says.prefix) == (HIDDEN.ip, 22), session.device.not_read
     (belief,) = session.cable.finder.device(device.mac).addresses

@@ -12,21 +12,16 @@ import pytest
 
 from askport.bench import scenario
 from askport.bench.more_devices import LOG_IN
-from askport.cli.headless import Technician
-from askport.cli.practising import bench_workplace
-from askport.core.addresses import MacAddress
+from askport.cli import headless, practising
+from askport.core import addresses, protocols, wire
 from askport.core.crate.switch_crate import DOING, Doing, Unit
 from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
-from askport.core.formats.frame_fields import fields_of
-from askport.core.formats.packet import read_packet
+from askport.core.formats import frame_fields, packet
 from askport.core.plan.working_order import WorkItem
 from askport.core.proofs.power_cycle import Lane
-from askport.core.protocols import PROTOCOLS
-from askport.core.visit.narrate import next_line, step_lines
-from askport.core.visit.steps import Phase
+from askport.core.visit import narrate, steps
 from askport.core.ways.log_in import LogIn
-from askport.core.wire import Frame, hear
 from askport.tui.app import AskPortApp
 from askport.tui.ink import Ink
 from askport.tui.pictures.around import next_lines, title_line
@@ -39,16 +34,10 @@ from askport.tui.pictures.record_picture import record_lines
 from askport.tui.pictures.register_picture import device_lines, left_lines
 from askport.tui.pictures.setting_picture import set_lines
 from askport.tui.pictures.switch_picture import Lanes, switch_lines
-from askport.tui.screens.crib_screen import CribScreen
+from askport.tui.screens import crib_screen, evidence_screen, handover_screen, register_screen, site_screen, work_screen
 from askport.tui.screens.device_screen import DeviceScreen
-from askport.tui.screens.evidence_screen import EvidenceScreen
-from askport.tui.screens.handover_screen import HandoverScreen
-from askport.tui.screens.register_screen import RegisterScreen
-from askport.tui.screens.site_screen import SiteScreen
-from askport.tui.screens.work_screen import WorkScreen
-from askport.tui.widgets.key_line import key_strip
+from askport.tui.widgets import key_line, way_rail
 from askport.tui.widgets.sheet import Sheet
-from askport.tui.widgets.way_rail import shown_of, way_lines, way_strip
 from askport.tui.workplace import Workplace
 from conftest import pass_time
 from test_readers import TOLD
@@ -80,18 +69,18 @@ def check(session, now):
             width + 27,
             "cable",
         )
-        sound(way_lines(session, None, 28), 28, "way")
+        sound(way_rail.way_lines(session, None, 28), 28, "way")
     sound(cable_lines(session, 78, now, time.monotonic(), [], compact=True), 78, "compact cable")
-    sound([way_strip(session, step, 80) for step in (None, session.phase.step)], 80, "way on one line")
+    sound([way_rail.way_strip(session, step, 80) for step in (None, session.phase.step)], 80, "way on one line")
     for width in (80, 100):
-        said = next_line(session, now)
+        said = narrate.next_line(session, now)
         lines = next_lines(said, False, width)
         sound(lines, width, "next")
         assert len(lines) == 2 or width < 100
         shown = " ".join(" ".join(ink.plain[10:].split()) for ink in lines).strip()
         assert shown == " ".join(said.sentence.split()), "the sentence has no room"
-    assert next_line(session, now).sentence.isprintable()
-    assert [each.step for each in step_lines(session)] == list(type(session.phase.step))
+    assert narrate.next_line(session, now).sentence.isprintable()
+    assert [each.step for each in narrate.step_lines(session)] == list(type(session.phase.step))
 
 
 @pytest.mark.long
@@ -101,10 +90,10 @@ def check(session, now):
 )
 def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsys):
     bench, run = practice(tag)
-    run.log_ins |= dict.fromkeys(("managed switch", PROTOCOLS["onvif"].log_in_as), LogIn(*LOG_IN))
+    run.log_ins |= dict.fromkeys(("managed switch", protocols.PROTOCOLS["onvif"].log_in_as), LogIn(*LOG_IN))
     seen = set()
 
-    class Watching(Technician):
+    class Watching(headless.Technician):
         moments = 0
 
         def _say(self):
@@ -115,7 +104,7 @@ def test_every_picture_of_every_device_fits_at_every_moment(practice, tag, capsy
                 check(self.session, self.bench.now())
 
     asyncio.run(Watching(bench, run).commission())
-    assert run.session.phase is Phase.RECORDED
+    assert run.session.phase is steps.Phase.RECORDED
     assert len(seen) >= 7
     for width in (76, 110, 140):
         for row in run.job.register.rows():
@@ -148,11 +137,11 @@ def test_wrong_wires_are_drawn_too(practice, place):
 def test_a_sentence_opens_to_the_bytes_that_say_so(name):
     """Whatever a clue names, an address or a text, is marked where it stands in the frame."""
     data = TOLD[name][0]
-    heard = hear(Frame(at=0.0, data=data))
-    fields = fields_of(data)
+    heard = wire.hear(wire.Frame(at=0.0, data=data))
+    fields = frame_fields.fields_of(data)
     assert all(each.offset >= 0 and each.end <= len(data) and each.length > 0 for each in fields)
     assert all(one.end <= other.offset for one, other in pairwise(fields))
-    for clue in read_clues(read_packet(data)):
+    for clue in read_clues(packet.read_packet(data)):
         marked = [each.field for each in bytes_behind(heard, clue) if each.says_so]
         said = b"".join(data[each.offset : each.end] for each in marked)
         if clue.address or clue.about:
@@ -164,7 +153,7 @@ def test_a_sentence_opens_to_the_bytes_that_say_so(name):
 @pytest.mark.parametrize("count", [1, 3, 15, 16, 40])
 def test_the_one_at_hand_is_always_among_those_of_the_round_that_are_shown(count, room):
     for here in range(count + 1):
-        first, last = shown_of(count, here, room)
+        first, last = way_rail.shown_of(count, here, room)
         counts = (first > 0) + (last < count) if room >= 3 else 0
         assert last - first + counts <= room
         assert here == count or first <= here < last
@@ -172,11 +161,11 @@ def test_the_one_at_hand_is_always_among_those_of_the_round_that_are_shown(count
 
 @pytest.mark.parametrize("width", range(56, 161, 8))
 def test_the_title_and_the_keys_keep_to_their_line_and_run_into_nothing(width):
-    workplace = bench_workplace(1.0)
+    workplace = practising.bench_workplace(1.0)
     try:
         title = title_line(workplace, workplace.run.wire.now(), width).plain
-        bindings = [SimpleNamespace(binding=each, enabled=True) for each in WorkScreen.BINDINGS]
-        keys = key_strip(bindings, lambda binding: binding.key_display or binding.key, width)
+        bindings = [SimpleNamespace(binding=each, enabled=True) for each in work_screen.WorkScreen.BINDINGS]
+        keys = key_line.key_strip(bindings, lambda binding: binding.key_display or binding.key, width)
     finally:
         workplace.run.job.close()
         shutil.rmtree(workplace.run.job.path.parent)
@@ -192,19 +181,19 @@ def test_the_title_and_the_keys_keep_to_their_line_and_run_into_nothing(width):
 def test_no_line_of_a_view_is_longer_than_it_has_room_for(practice, size):
     """A scroll bar takes room too: what does not fit beside it would stand on a line of its own."""
     bench, run = practice("TG-01")
-    session = walk(bench, run, {Phase.RECORDED})
+    session = walk(bench, run, {steps.Phase.RECORDED})
     job, place = run.job, Workplace(run=run, title="Sallow Beck Hatchery", place="practice bench")
     bench_by_hand, by_hand = practice("UV-01", job="by-hand.askport")
-    walk(bench_by_hand, by_hand, {Phase.SETTING}, hands=False)
+    walk(bench_by_hand, by_hand, {steps.Phase.SETTING}, hands=False)
     typed_in = Workplace(run=by_hand, title="Sallow Beck Hatchery", place="practice bench")
     written = [(Path(f"/tmp/handover/{name}"), 4096) for name in ("handover.pdf", "reservations-dnsmasq.conf") * 8]
     views = (
         lambda: DeviceScreen(place, job.register.rows()[0].id),
-        lambda: HandoverScreen(job, "Sallow Beck Hatchery", written),
-        lambda: EvidenceScreen(session.device.chosen, "Halden Fluidics", run.wire),
-        lambda: SiteScreen(place, lambda _: None),
-        lambda: RegisterScreen(place),
-        lambda: CribScreen(typed_in, lambda: None, lambda: None),
+        lambda: handover_screen.HandoverScreen(job, "Sallow Beck Hatchery", written),
+        lambda: evidence_screen.EvidenceScreen(session.device.chosen, "Halden Fluidics", run.wire),
+        lambda: site_screen.SiteScreen(place, lambda _: None),
+        lambda: register_screen.RegisterScreen(place),
+        lambda: crib_screen.CribScreen(typed_in, lambda: None, lambda: None),
     )
 
     async def too_long():
@@ -228,7 +217,7 @@ def test_no_line_of_a_view_is_longer_than_it_has_room_for(practice, size):
 def test_24_units_of_a_switch_have_a_lane_each_in_one_ruler_or_a_digest(width):
     units, cuts = [], {}
     for number in range(24):
-        unit = Unit(WorkItem(tag=f"OX-{number:02}"), MacAddress(bytes((2, 0, 0, 0, 0, number))), "its label")
+        unit = Unit(WorkItem(tag=f"OX-{number:02}"), addresses.MacAddress(bytes((2, 0, 0, 0, 0, number))), "its label")
         for at, doing in enumerate(Doing):
             if doing is not (Doing.RECORDED if number == 3 else Doing.LEFT):
                 unit.note(doing, 100.0 + at + number)

@@ -11,20 +11,18 @@ from hypothesis import strategies as st
 
 from askport.core.errors import BadInput
 from askport.core.kinds.placeholders import fill
-from askport.core.plan import checks
+from askport.core.plan import checks, site_plan, target
 from askport.core.plan.address_map import ROW, KnownAddresses, map_rows
 from askport.core.plan.changes import changes
 from askport.core.plan.checks import check_plan
 from askport.core.plan.importing import import_rows
 from askport.core.plan.planned_device import PlannedDevice, Range
-from askport.core.plan.site_plan import Plan, Subnet
-from askport.core.plan.target import Site
 from askport.edges.tables import read_tables
 from askport.reports.cells import as_meant, cell
 from askport.reports.plan_document import csv_text, device_rows, subnet_rows, workbook
 from conftest import askport, askport_in_bounds
 
-SITE = Subnet(
+SITE = site_plan.Subnet(
     network=IPv4Network("10.84.16.0/22"), gateway=IPv4Address("10.84.19.254"), dns=(IPv4Address("10.84.19.253"),),
     pools=(Range(first=IPv4Address("10.84.18.0"), last=IPv4Address("10.84.18.255")),),
     reserved=(Range(first=IPv4Address("10.84.17.0"), last=IPv4Address("10.84.17.9")),), vlan=20,
@@ -236,7 +234,7 @@ devices = st.lists(
 @settings(max_examples=40)
 @given(devices)
 def test_a_plan_comes_back_as_it_went_out(tmp_path_factory, planned):
-    plan = Plan(subnets=(SITE,), devices=tuple(planned))
+    plan = site_plan.Plan(subnets=(SITE,), devices=tuple(planned))
     folder = tmp_path_factory.mktemp("out")
     book, text = folder / "o.xlsx", folder / "o.csv"
     book.write_bytes(workbook([("devices", device_rows(plan)), ("subnets", subnet_rows(plan))]))
@@ -260,7 +258,7 @@ def device(tag, address, **more):
 
 
 OX = [device(f"OX-0{number}", f"10.84.16.3{number}") for number in (1, 2, 3)]
-OTHER = Subnet(network=IPv4Network("10.84.18.0/24"), gateway=IPv4Address("10.84.18.1"))
+OTHER = site_plan.Subnet(network=IPv4Network("10.84.18.0/24"), gateway=IPv4Address("10.84.18.1"))
 
 
 @pytest.mark.parametrize(
@@ -297,7 +295,7 @@ OTHER = Subnet(network=IPv4Network("10.84.18.0/24"), gateway=IPv4Address("10.84.
     ],
 )
 def test_a_plan_is_checked_and_both_sides_are_named(subnets, planned, said):
-    found = check_plan(Plan(subnets=tuple(subnets), devices=tuple(planned)))
+    found = check_plan(site_plan.Plan(subnets=tuple(subnets), devices=tuple(planned)))
     assert [each.sentence for each in found if not said] == []
     assert not said or any(said in each.sentence for each in found), found
 
@@ -352,7 +350,7 @@ def test_what_is_passed_over_as_plain_has_no_finding(devices, overlaps):
     start = int(IPv4Address("10.84.16.0"))
     subnets = [SITE, *([SITE.model_copy(update={"network": IPv4Network("10.84.18.0/24")})] if overlaps else [])]
     gateways = [None, SITE.gateway, IPv4Address("10.84.16.9"), IPv4Address("10.9.9.9")]
-    plan = Plan(
+    plan = site_plan.Plan(
         subnets=tuple(subnets),
         devices=tuple(
             PlannedDevice(tag=f"D-{place}", address=IPv4Address(start + number), prefix=prefix, gateway=gateways[which])
@@ -401,7 +399,7 @@ def test_rows_that_cannot_be_right_are_bad_and_named_by_line(tmp_path):
 
 @given(st.sampled_from((8, 20, 21, 24, 30)), st.lists(st.integers(0, 2**24 - 1), max_size=4))
 def test_a_map_has_every_address_once_and_of_a_wide_subnet_only_the_rows_that_have_something(prefix, hosts):
-    site = Site(name="", network=IPv4Network((0x0A000000, prefix)))
+    site = target.Site(name="", network=IPv4Network((0x0A000000, prefix)))
     planned = {address: ("T",) for each in hosts if (address := IPv4Address(0x0A000000 + each)) in site.network}
     at, rows = int(site.network.network_address), map_rows(site, KnownAddresses(planned=planned, states={}))
     assert len(rows) <= 2 * len(hosts) + 17

@@ -11,28 +11,22 @@ from askport.bench.host import Host
 from askport.core.addresses import BROADCAST_MAC, NO_MAC, MacAddress
 from askport.core.channels import Closed, Fetched
 from askport.core.finding.questioning import stand_in_mac
+from askport.core.formats import dhcp, ipv4, udp
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
-from askport.core.formats.dhcp import BootpOp, Dhcp, encode_dhcp
 from askport.core.formats.icmp import Icmp, IcmpType
-from askport.core.formats.ipv4 import IPv4, ipv4_frame
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag, encode_timestamp
-from askport.core.formats.udp import Udp
-from askport.core.proofs.after_start import AfterStart
+from askport.core.proofs import after_start, final, name_servers, service_again
 from askport.core.proofs.calls import Calls
-from askport.core.proofs.final import Making, final_proofs
-from askport.core.proofs.name_servers import DnsAsPlanned
 from askport.core.proofs.own_clock import OwnClock
 from askport.core.proofs.own_word_proof import ReadsBack
 from askport.core.proofs.page_answers import PageAnswers
 from askport.core.proofs.power_cycle import LONGEST_BOOT_S, Power, PowerCycle
 from askport.core.proofs.proof import ATTEMPTS, Expected, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
-from askport.core.proofs.service_again import Services
 from askport.core.proofs.verdict import Outcome, verdict_of
 from askport.core.proofs.who_holds import OldGone, SameMac
-from askport.core.visit.narrate import next_line
-from askport.core.visit.steps import Phase
+from askport.core.visit import narrate, steps
 from askport.core.ways.conversation import Conversation, Ended
 from askport.core.wire import Frame, Link, hear
 from conftest import pass_time
@@ -175,9 +169,9 @@ def test_what_answers_at_the_address(proof, answer, passed, said):
 
 
 def asks_by_bootp():
-    request = Dhcp(op=BootpOp.BOOTREQUEST, xid=7, chaddr=bytes(IT))
+    request = dhcp.Dhcp(op=dhcp.BootpOp.BOOTREQUEST, xid=7, chaddr=bytes(IT))
     ends = Ends(src_mac=IT, src=IPv4Address(0), dst_mac=BROADCAST_MAC, dst=IPv4Address("255.255.255.255"))
-    return frame_between(ends, Udp(src_port=68, dst_port=67, payload=encode_dhcp(request)))
+    return frame_between(ends, udp.Udp(src_port=68, dst_port=67, payload=dhcp.encode_dhcp(request)))
 
 
 def bridges():
@@ -187,9 +181,9 @@ def bridges():
 
 def informs():
     told = ((53, bytes((8,))),)
-    inform = Dhcp(op=BootpOp.BOOTREQUEST, xid=7, chaddr=bytes(IT), ciaddr=NEW, options=told)
+    inform = dhcp.Dhcp(op=dhcp.BootpOp.BOOTREQUEST, xid=7, chaddr=bytes(IT), ciaddr=NEW, options=told)
     ends = Ends(src_mac=IT, src=NEW, dst_mac=BROADCAST_MAC, dst=IPv4Address("255.255.255.255"))
-    return frame_between(ends, Udp(src_port=68, dst_port=67, payload=encode_dhcp(inform)))
+    return frame_between(ends, udp.Udp(src_port=68, dst_port=67, payload=dhcp.encode_dhcp(inform)))
 
 
 def answers_arp(address):
@@ -234,10 +228,10 @@ def test_a_laptop_that_was_busy_has_not_seen_silence(stalls_at):
     answer = arp_frame(Arp(op=Op.REPLY, sha=IT, spa=NEW, tha=US, tpa=LAPTOP.ip), to=US)
 
     def hear_it(at):
-        join = IPv4(
+        join = ipv4.IPv4(
             src=NEW, dst=IPv4Address("224.0.0.22"), protocol=2, ttl=1, payload=bytes.fromhex("2200f9fd00000000")
         )
-        for data in (ipv4_frame(join, src=IT, dst=MacAddress(bytes.fromhex("01005e000016"))), answer):
+        for data in (ipv4.ipv4_frame(join, src=IT, dst=MacAddress(bytes.fromhex("01005e000016"))), answer):
             proof.receive(hear(Frame(at=at, data=data)))
 
     while now <= stalls_at:
@@ -366,7 +360,7 @@ def test_what_it_does_after_it_was_seen_overturns_the_proof(later, says, said):
             return super().answer(packet, now)
 
     device, cycle = Returning(), PowerCycle(IT_AT_NEW, now=0.0, clock=OwnClock(IT_AT_NEW, (80,), now=0.0))
-    watch = AfterStart(IT_AT_NEW, cycle, [old])
+    watch = after_start.AfterStart(IT_AT_NEW, cycle, [old])
     at = device.live(cycle)
     assert cycle.passed is True
     watch.begin(at)
@@ -420,7 +414,7 @@ def device_with(prefix, gateway):
 )
 def test_a_wrong_mask_or_gateway_fails_its_own_proof_and_only_that(prefix, gateway, failed, said):
     """Where its mask makes a stranger of the laptop, its silence is explained by that and fails nothing."""
-    proving = final_proofs(Making(subject=IT_AT_NEW, expected=Expected(gateway=GATEWAY), now=0.0))
+    proving = final.final_proofs(final.Making(subject=IT_AT_NEW, expected=Expected(gateway=GATEWAY), now=0.0))
     prove(proving, device_with(prefix, gateway), until=60.0)
     assert [proof.name for proof in proving.proofs if proof.passed is False] == failed
     assert said in " ".join(proof.because for proof in proving.proofs)
@@ -442,12 +436,12 @@ def test_whom_it_calls_is_heard_by_standing_in_for_its_gateway_alone_and_after_i
 ):
     """FD-01 looks a name up once it has started, at the server that its page was told."""
     bench, run = practice("FD-01")
-    session = walk(bench, run, {Phase.POWER_CYCLE})
+    session = walk(bench, run, {steps.Phase.POWER_CYCLE})
     bench.device.saved = replace(bench.device.saved, dns=(IPv4Address(asked),))
     session.stages.setting.own_word.reads_at = lambda *_: None  # or its own word would tell the wrong server first
     if not alone:
         session.receive(hear(Frame(at=bench.now(), data=arp_question(OTHER, OLD, sender=IPv4Address("10.84.16.99")))))
-    walk(bench, run, {Phase.MAY_RECORD})
+    walk(bench, run, {steps.Phase.MAY_RECORD})
     calls = session.device.calls
     pass_time(bench, run, 3.0)
     assert calls.measured == called
@@ -474,13 +468,13 @@ def test_whom_it_calls_is_heard_by_standing_in_for_its_gateway_alone_and_after_i
 def test_what_reverts_at_a_power_cut_is_found_by_proving_everything_once_more(practice, reverts, failed, said):
     """It keeps its address, which was all that was looked at after the cut; what it serves is timed."""
     bench, run = practice("FD-01", on_adapter=True)  # its own address is one that a device with /24 still finds
-    session = walk(bench, run, {Phase.POWER_CYCLE})
+    session = walk(bench, run, {steps.Phase.POWER_CYCLE})
     session.stages.setting.own_word.reads_at = lambda *_: None  # nothing but measuring tells
     bench.device.saved = replace(bench.device.saved, **reverts)
-    walk(bench, run, {Phase.MAY_RECORD, Phase.NOT_PROVEN})
-    assert session.phase is (Phase.NOT_PROVEN if failed else Phase.MAY_RECORD)
+    walk(bench, run, {steps.Phase.MAY_RECORD, steps.Phase.NOT_PROVEN})
+    assert session.phase is (steps.Phase.NOT_PROVEN if failed else steps.Phase.MAY_RECORD)
     assert [each.name for each in session.device.again if each.passed is False] == ([failed] if failed else [])
-    assert said in next_line(session, bench.now()).sentence
+    assert said in narrate.next_line(session, bench.now()).sentence
     pass_time(bench, run, 0.1)
     visit = run.job.register.rows()[0].last
     assert visit.proofs["same-mac"].after_cut
@@ -492,7 +486,7 @@ def test_what_reverts_at_a_power_cut_is_found_by_proving_everything_once_more(pr
 def test_what_it_serves_is_waited_for_after_the_power_cut(back_after_s):
     """Its page comes up later than its address, or never: said with the port."""
     cycle = PowerCycle(IT_AT_NEW, now=0.0)
-    services = Services(IT_AT_NEW, cycle, ports=[80], echo=False, longest_s=20.0)
+    services = service_again.Services(IT_AT_NEW, cycle, ports=[80], echo=False, longest_s=20.0)
     assert services.next_deadline() is None
     cycle.lane.off_at, cycle.lane.back_at, cycle.passed = 1.0, 10.0, True
     now = 10.0
@@ -588,7 +582,7 @@ def test_what_somebody_behind_the_device_asks_is_not_its_own_call(ttl, counts):
     cycle.passed = True
     calls = Calls(IT_AT_NEW, GATEWAY, (), cycle, lambda: True)
     ends = Ends(src_mac=IT, src=NEW, dst_mac=stand_in_mac(GATEWAY), dst=IPv4Address("10.9.9.9"))
-    asks = frame_between(ends, Udp(src_port=5_000, dst_port=53, payload=b"name"), ttl)
+    asks = frame_between(ends, udp.Udp(src_port=5_000, dst_port=53, payload=b"name"), ttl)
     calls.receive(hear(Frame(at=1.0, data=asks)))
     assert bool(calls.dns_called) is counts
 
@@ -610,7 +604,7 @@ def test_each_name_server_is_shown_by_its_own_word_or_by_whom_it_calls(said, cal
     if own:
         prove(own)
     calls = SimpleNamespace(dns_called=tuple(map(IPv4Address, called)), passed=passed)
-    proof = DnsAsPlanned(planned, own, calls)
+    proof = name_servers.DnsAsPlanned(planned, own, calls)
     proof.begin(1.0)
     proof.settle()
     assert proof.outcome.passed is passed

@@ -13,8 +13,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from askport.core import errors, wire
 from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.packet import read_packet
 from askport.core.reach.can_talk import can_talk, explain
@@ -22,7 +22,6 @@ from askport.core.reach.in_the_way import Adapter, AdapterAddress, cable_hazards
 from askport.core.reach.laptop import Laptop
 from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.visit.steps import Phase
-from askport.core.wire import Frame, hear
 from askport.tui.laptop_watch import LaptopWatch
 from conftest import askport, pass_time
 
@@ -189,7 +188,7 @@ def test_the_technician_may_name_another_laptop_address_with_the_same_checks(pra
     assert (best.prefix, str(best.prefix_basis), str(best.gateway)) == (24, "measured", "192.168.61.254")
     for wrong, why in (("192.168.61.7/24", "device's own"), ("192.168.61.254/24", "is taken, heard or planned"),
                        ("10.0.0.9/24", "does not reach"), ("192.168.61.255/24", "broadcast address")):  # fmt: skip
-        with pytest.raises(BadInput, match=why):
+        with pytest.raises(errors.BadInput, match=why):
             session.stages.access.name_other(wrong, bench.now())
     session.stages.access.name_other("192.168.61.99/24", bench.now())
     pass_time(bench, run, until=lambda: session.phase is Phase.MAY_BORROW)
@@ -221,7 +220,7 @@ def test_a_port_counts_as_bound_only_where_the_same_question_is_answered_from_on
             told = Arp(op=Op.REPLY, sha=device, spa=at, tha=question.sha, tpa=question.spa)
             other = Arp(op=Op.REPLY, sha=device, spa=IPv4Address("10.77.3.10"), tha=macs["beside"], tpa=question.spa)
             for arp in (other, *([told] if name in answers and asked > 3 * late else [])):
-                asking.receive(hear(Frame(at=now, data=arp_frame(arp, to=arp.tha))))
+                asking.receive(wire.hear(wire.Frame(at=now, data=arp_frame(arp, to=arp.tha))))
         now += 0.1
         asking.handle_timer(now)
     assert asking.adapter_only is is_bound

@@ -8,10 +8,9 @@ from ipaddress import IPv4Address, IPv6Address
 import pytest
 
 from askport.core.addresses import BROADCAST_MAC, LIMITED_BROADCAST, MacAddress
+from askport.core.finding import greeting, quoting
 from askport.core.finding.clues import ClueKind
 from askport.core.finding.finder import Finder
-from askport.core.finding.greeting import ASKS
-from askport.core.finding.quoting import bytes_behind
 from askport.core.finding.readers import read_clues
 from askport.core.formats.capture import pcapng_frame, pcapng_start
 from askport.core.formats.dcp import Block, Dcp, FrameId, encode_dcp
@@ -189,7 +188,7 @@ def test_what_calls_for_care_is_said_with_what_to_do(frame, code):
 
 def test_our_own_greeting_reflected_tells_nothing():
     """A looped cable brings our questions back: whoever they name, no device has spoken."""
-    frames = [ask.frame(LAPTOP, 1) for ask in ASKS]
+    frames = [ask.frame(LAPTOP, 1) for ask in greeting.ASKS]
     assert found(*frames).devices() == []
     reflected = found(*(data[:6] + IT + data[12:] for data in frames))
     assert all(device.addresses == () for device in reflected.devices())
@@ -255,7 +254,7 @@ def test_a_frame_with_ipv6_extension_headers_is_opened_to_its_bytes():
     fields = {field.name: field for field in fields_of(data)}
     assert fields["client's MAC address"].value == str(IT)
     (asks,) = [clue for clue in read_clues(hear(Frame(at=0.0, data=data)).packet) if clue.kind is ClueKind.ASKS_BOOTP]
-    assert any(each.says_so for each in bytes_behind(hear(Frame(at=0.0, data=data)), asks))
+    assert any(each.says_so for each in quoting.bytes_behind(hear(Frame(at=0.0, data=data)), asks))
 
 
 def test_two_with_one_link_local_address_are_twins_there_too():

@@ -8,14 +8,10 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
+from askport.core import addresses, errors
+from askport.core.register import chain, corrections, fold, searching
 from askport.core.register.as_left import AsLeft, Basis, Value
-from askport.core.register.chain import next_line
-from askport.core.register.corrections import named, noted
 from askport.core.register.entries import DevicePlanned, Found, Left, Named, Proved, Recorded, WasSet
-from askport.core.register.fold import Register
-from askport.core.register.searching import Order, wanted
 from askport.edges.jobfile import JobFile
 from conftest import askport
 from test_plan import device
@@ -25,7 +21,7 @@ AT = datetime(2026, 11, 26, 12, 0, tzinfo=UTC)
 
 
 def visit(unit, number, tag, address, after_s=0, **proofs):
-    mac, at = MacAddress(bytes((2, 0, 0, 0, 1, number))), AT + timedelta(seconds=100 * number + after_s)
+    mac, at = addresses.MacAddress(bytes((2, 0, 0, 0, 1, number))), AT + timedelta(seconds=100 * number + after_s)
     interface = IPv4Interface(f"{address}/22")
     entries = [
         Found(
@@ -63,7 +59,7 @@ def test_what_was_handed_over_stands_or_does_not(job):  # noqa: F811
     run = askport("register", "verify", job, "--against", fingerprint)
     assert (run.returncode, "and nothing came after it" in run.stdout) == (0, True)
     kept = JobFile(job, create=True)
-    kept.append(Named(unit=1, mac=MacAddress(b"\2\0\0\0\0\1"), tag="TG-09"), AT)
+    kept.append(Named(unit=1, mac=addresses.MacAddress(b"\2\0\0\0\0\1"), tag="TG-09"), AT)
     kept.close()
     grouped = " ".join(fingerprint[place : place + 8] for place in range(0, 64, 8))
     assert (
@@ -110,7 +106,7 @@ def test_two_files_joined_in_either_order_are_the_same_register(tmp_path):
         run = askport("register", "verify", tmp_path / "ab.askport", "--against", fingerprint)
         assert (run.returncode, "still stands: 7 entries" in run.stdout) == (0, True), run
     kept = JobFile(tmp_path / "ab.askport", create=True)
-    kept.append(Named(unit=1, mac=MacAddress(b"\2\0\0\0\1\2"), tag="OX-09"), AT)
+    kept.append(Named(unit=1, mac=addresses.MacAddress(b"\2\0\0\0\1\2"), tag="OX-09"), AT)
     kept.close()
     again = askport("register", "merge", tmp_path / "ab.askport", first, "--into", tmp_path / "abc.askport")
     assert (again.returncode, again.stdout.splitlines()[1:]) == (
@@ -209,21 +205,21 @@ def test_a_register_is_searched_in_everything_and_narrowed_by_name(tmp_path, tex
         kept.append(DevicePlanned(device=about), AT)
         for entry, at in visit(number, number, tag, f"10.84.16.4{number}")[: 3 if number < 3 else 1]:
             kept.append(entry.model_copy(update={"maker": "Halden"}) if isinstance(entry, Found) else entry, at)
-    assert [each.tag for each in kept.register.find(wanted(text))] == tags
-    assert kept.register.count(wanted(text)) == len(tags)
-    by_tag = [each.tag for each in kept.register.find(wanted("", Order.TAG))]
+    assert [each.tag for each in kept.register.find(searching.wanted(text))] == tags
+    assert kept.register.count(searching.wanted(text)) == len(tags)
+    by_tag = [each.tag for each in kept.register.find(searching.wanted("", searching.Order.TAG))]
     assert (by_tag, len(kept.checked())) == (["A-1", "B-2", "Öl-3"], 3)
 
 
 def test_what_was_set_is_still_set_after_the_program_was_left_and_begun_anew():
     """The same device at the address that it was given: what it was told beside that is not forgotten."""
-    at, mac = datetime(2026, 3, 4, tzinfo=UTC), MacAddress.parse("00:00:5e:00:53:10")
+    at, mac = datetime(2026, 3, 4, tzinfo=UTC), addresses.MacAddress.parse("00:00:5e:00:53:10")
     found = {"tag": "TG-01", "mac": mac, "maker": None, "belief": "certain", "because": ()}
-    register, last = Register(), None
+    register, last = fold.Register(), None
 
     def take(entry):
         nonlocal last
-        last = next_line(entry, at, last, last)
+        last = chain.next_line(entry, at, last, last)
         register.take(last)
 
     take(Found(unit=1, address=IPv4Address("192.168.61.7"), **found))
@@ -258,8 +254,8 @@ def test_a_clock_that_was_set_back_is_named_and_settled(tmp_path):
 def test_a_tag_is_corrected_to_none_that_another_device_has(tmp_path):
     write(tmp_path / "two.askport", visit(1, 1, "A-1", "10.84.16.40"), visit(2, 2, "B-2", "10.84.16.41"))
     rows = JobFile(tmp_path / "two.askport", create=False).register.rows()
-    assert named(rows[0], " C-3 ", rows).tag == "C-3"
-    with pytest.raises(BadInput, match="'B-2' is the tag of 02:00:00:00:01:02 already"):
-        named(rows[0], "B-2", rows)
-    with pytest.raises(BadInput, match="1 to 400 printable"):
-        noted(rows[0], " ")
+    assert corrections.named(rows[0], " C-3 ", rows).tag == "C-3"
+    with pytest.raises(errors.BadInput, match="'B-2' is the tag of 02:00:00:00:01:02 already"):
+        corrections.named(rows[0], "B-2", rows)
+    with pytest.raises(errors.BadInput, match="1 to 400 printable"):
+        corrections.noted(rows[0], " ")

@@ -25,8 +25,7 @@ from askport.core.register.entries import (
     WasSet,
 )
 from askport.core.register.visits import ProofRow, Row
-from askport.edges.jobfile import JobFile
-from askport.edges.tables import read_tables
+from askport.edges import jobfile, tables
 from askport.reports.open_points import counted, open_points, proven_words
 from askport.reports.register_document import register_rows
 from conftest import askport
@@ -40,7 +39,7 @@ AT = datetime(2026, 11, 26, 12, 0, tzinfo=UTC)
 def job(tmp_path):
     """A job with one sound device, and one that calls itself something hostile."""
     path = tmp_path / "site.askport"
-    kept = JobFile(path, create=True)
+    kept = jobfile.JobFile(path, create=True)
     entries = [SubnetPlanned(subnet=SITE), DevicePlanned(device=device("TG-01", "10.84.16.40"))]
     for unit, (tag, last) in enumerate((("TG-01", 40), (HOSTILE[:40], 41)), 1):
         mac, at = MacAddress(bytes((2, 0, 0, 0, 0, unit))), IPv4Interface(f"10.84.16.{last}/22")
@@ -66,7 +65,7 @@ def job(tmp_path):
 def test_every_document_is_written_twice_with_the_same_bytes(job, tmp_path):
     """Though there is a device of which nothing came yet."""
     mac, borrowed = MacAddress(bytes((2, 0, 0, 0, 0, 9))), IPv4Interface("10.84.19.238/22")
-    kept = JobFile(job, create=True)
+    kept = jobfile.JobFile(job, create=True)
     kept.append(Found(unit=9, tag="UN-09", mac=mac, maker=None, address=None, belief="certain", because=()), AT)
     kept.append(Borrowed(unit=9, adapter="zl0", interface=borrowed), AT)
     kept.close()
@@ -86,7 +85,7 @@ def test_every_document_is_written_twice_with_the_same_bytes(job, tmp_path):
 def test_what_a_device_says_of_itself_is_harmless_in_each(job, tmp_path):
     out = tmp_path / "out"
     assert askport("report", job, "--out", out).returncode == 0
-    rows = read_tables(out / "register.xlsx")[0].rows
+    rows = tables.read_tables(out / "register.xlsx")[0].rows
     assert (rows[1][0], rows[1][6]) == ("TG-01", "10.84.16.40/22")
     assert "\u202e" not in (out / "register.csv").read_text()
     assert not any(line.startswith("=") for line in (out / "register.csv").read_text().splitlines())
@@ -129,7 +128,7 @@ def test_the_site_s_own_servers_take_over_what_is_theirs(namespaces, job, tmp_pa
 
 def test_the_cover_begins_with_what_is_open_the_worst_first(job):
     """A failed proof is named, and nothing that is missing stands behind the word proven."""
-    kept = JobFile(job, create=False)
+    kept = jobfile.JobFile(job, create=False)
     rows, plan = kept.checked(), kept.register.plan("site")
     row = rows[0].model_copy(deep=True)
     waiting = [PlannedDevice(tag=f"ZZ-{number:03}", place="Roof", columns={"Item": "7.3"}) for number in range(99)]
@@ -178,7 +177,7 @@ def test_a_document_that_there_is_not_is_said(job, tmp_path):
 def test_forty_of_one_kind_are_handed_over_on_eight_pages_and_who_is_not_started_is_named(tmp_path):
     """With what the job is called for the customer; a page each stands on demand."""
     path, out = tmp_path / "site.askport", tmp_path / "out"
-    kept = JobFile(path, create=True)
+    kept = jobfile.JobFile(path, create=True)
     entries = [SubnetPlanned(subnet=SITE)]
     for unit in range(1, 44):
         tag, mac, at = f"OX-{unit:02}", MacAddress(bytes((2, 0, 0, 0, 0, unit))), IPv4Address(f"10.84.16.{unit}")
@@ -229,6 +228,6 @@ def test_forty_of_one_kind_are_handed_over_on_eight_pages_and_who_is_not_started
         assert said in text
     assert re.search(r"OX-43 .*planned: 10\.84\.16\.43.* not started", text)
     assert re.search(r"OX-42 +Hall 2, 1\.42", text)
-    table = read_tables(out / "register.xlsx")[0].rows
+    table = tables.read_tables(out / "register.xlsx")[0].rows
     assert (table[0][:2], len(table), "subnet mask" in table[1][12]) == (["Tag", "MAC address"], 44, True)
     assert (table[43][0], table[43][11]) == ("OX-43", "not started")

@@ -17,8 +17,7 @@ import throw_away
 import throw_away_export
 import throw_away_proof
 from askport.bench.stand_in import StandIn
-from askport.cli.main import application
-from askport.cli.report import write_reports
+from askport.cli import main, report
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.proofs import final
 from askport.core.protocols import PROTOCOLS
@@ -179,7 +178,7 @@ def test_a_new_document_is_written_and_said_what_for(practice, monkeypatch, tmp_
     monkeypatch.setattr(documents, "FAMILIES", [*documents.FAMILIES, throw_away_export.FAMILY])
     bench, run = practice("BL-01")
     walk(bench, run, {Phase.RECORDED})
-    [(path, _)] = write_reports(run.job, "job", tmp_path / "out", ["tally.txt"])
+    [(path, _)] = report.write_reports(run.job, "job", tmp_path / "out", ["tally.txt"])
     assert (path.read_text(), documents.what_for(path.name)) == ("1 of 0\n", "how many there are")
 
 
@@ -247,7 +246,7 @@ def test_what_is_declared_by_name_is_there():
     flat = [part for each in (*named, *views) for part in (each if isinstance(each, tuple) else (each,)) if part]
     assert len(flat) > 30
     assert all(resolve_name(each) for each in flat)
-    assert application().registered_commands
+    assert main.application().registered_commands
 
 
 def test_the_readme_lists_the_keys_of_the_table():

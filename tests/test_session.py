@@ -7,32 +7,24 @@ from itertools import pairwise
 
 import pytest
 
-from askport.bench import scenario
+from askport.bench import scenario, slips, stand_in
 from askport.bench.field_devices import FlowComputer
-from askport.bench.slips import mistyped
-from askport.bench.stand_in import Settings
+from askport.core import channels, errors, wire
 from askport.core.addresses import MacAddress
-from askport.core.channels import CloseChannel
 from askport.core.crate.after_first import Crate, PowerCuts
 from askport.core.crate.switch_crate import SwitchCrate, Turn
-from askport.core.errors import BadInput, MachineRefused, Refused
-from askport.core.formats.arp import arp_question
-from askport.core.formats.packet import frame_between, read_packet
+from askport.core.formats import arp, packet
 from askport.core.formats.tcp import Tcp, TcpFlag
-from askport.core.plan.planned_device import PlannedDevice
-from askport.core.plan.sentence import read_target
+from askport.core.plan import planned_device, sentence, working_order
 from askport.core.plan.target import Target
-from askport.core.plan.working_order import WorkItem
 from askport.core.proofs.power_cycle import Power
 from askport.core.proofs.proof import Proving, Subject
 from askport.core.proofs.reachable import PortOpens
 from askport.core.register.entries import Borrowed, DevicePlanned, Found, GaveBack, Recorded, WasSet
-from askport.core.visit.errand import Errand
-from askport.core.visit.narrate import next_line
+from askport.core.visit import errand, narrate
 from askport.core.visit.steps import Phase, Step
 from askport.core.ways.start import Start
 from askport.core.ways.way import Result
-from askport.core.wire import Frame, hear
 from askport.edges.switch_run import SwitchRun
 from conftest import pass_time
 
@@ -41,19 +33,19 @@ def walk(bench, run, until, hands=True, span=200.0):
     """Press Enter whenever it does something, and do at the device what is asked for, up to a phase."""
     session, end = run.session, bench.now() + span
     while session.phase not in until:
-        assert bench.now() < end, f"stuck in {session.phase}: {next_line(session, bench.now()).sentence}"
+        assert bench.now() < end, f"stuck in {session.phase}: {narrate.next_line(session, bench.now()).sentence}"
         if session.phase is Phase.SETTING and hands and session.device.way_name == "hand":
             with_hands(bench, session)
         elif session.phase is Phase.POWER_CYCLE and session.device.power_cycle.power in (Power.ON, Power.OFF):
             bench.power(session.device.power_cycle.power is Power.OFF)
-        elif next_line(session, bench.now()).enter:
+        elif narrate.next_line(session, bench.now()).enter:
             session.enter(bench.now())
         pass_time(bench, run, 4.0, until=lambda: session.phase in until)
     return session
 
 
 def with_hands(bench, session):
-    with suppress(Refused):
+    with suppress(errors.Refused):
         bench.type_in(session.device.target)
 
 
@@ -84,7 +76,7 @@ def test_a_device_goes_the_whole_way(practice, tag, found, way, on_adapter):
     assert (row.tag, row.state, row.last.way) == (tag, "proven", way)
     bench.plug()
     pass_time(bench, run, 1.0)
-    assert next_line(session, bench.now()).enter, "the cable may be in the next one already"
+    assert narrate.next_line(session, bench.now()).enter, "the cable may be in the next one already"
     assert row.first.found_address == (IPv4Address(found) if found else None)
     assert [each.sentence for each in row.identities] == {
         "AH-01": ["BACnet: vendor 4094, instance 4711"], "LL-01": ["Art-Net"],
@@ -101,7 +93,7 @@ def test_a_device_goes_the_whole_way(practice, tag, found, way, on_adapter):
 def test_an_agent_is_asked_with_its_community_and_what_it_was_not_told_stands_as_that(practice):
     bench, run = practice("UP-01")
     session = walk(bench, run, {Phase.MAY_SET})
-    assert "asks for a community: press u" in next_line(session, bench.now()).sentence
+    assert "asks for a community: press u" in narrate.next_line(session, bench.now()).sentence
     session.stages.setting.log_in("", "another", bench.now())
     pass_time(bench, run, 8.0)
     assert "does not take this community" in session.device.not_read
@@ -121,7 +113,7 @@ def test_what_a_device_forgets_at_a_power_cut_is_found_out_at_once(practice):
     session = walk(bench, run, {Phase.MAY_KEEP})
     session.stages.leave_out(bench.now())
     walk(bench, run, {Phase.FORGOTTEN})
-    assert "asked for an address by BOOTP after the power cut" in next_line(session, bench.now()).sentence
+    assert "asked for an address by BOOTP after the power cut" in narrate.next_line(session, bench.now()).sentence
     walk(bench, run, {Phase.POWER_CYCLE})
     bench.type_in(session.device.target)
     walk(bench, run, {Phase.RECORDED})
@@ -133,11 +125,11 @@ def test_a_mistyped_address_is_followed_and_corrected(practice):
     """The device moves out of reach by a slip of the fingers: it is said, reached there, and corrected."""
     bench, run = practice("TG-01", kinds=False)
     session = walk(bench, run, {Phase.SETTING}, hands=False)
-    wrong = mistyped(session.device.target)
+    wrong = slips.mistyped(session.device.target)
     bench.type_in(wrong)
     pass_time(bench, run, 20.0, until=lambda: session.phase is Phase.MAY_BORROW)
     assert session.device.landed_at == wrong.interface.ip
-    said = next_line(session, bench.now()).sentence
+    said = narrate.next_line(session, bench.now()).sentence
     assert "swapped" in said
     assert "to reach it there and correct it" in said
     walk(bench, run, {Phase.RECORDED})
@@ -168,13 +160,13 @@ def test_the_power_cycle_may_be_left_out_and_the_register_says_so(practice):
 def test_a_plan_that_does_not_fit_is_not_set(practice, plan, said):
     bench, run = practice("TG-01")
     session = walk(bench, run, {Phase.MAY_BORROW})
-    session.stages.setting.plan(read_target(plan), bench.now())
+    session.stages.setting.plan(sentence.read_target(plan), bench.now())
     session = walk(bench, run, {Phase.MAY_SET})
     pass_time(bench, run, 3.0)
     assert not session.visit.may_set
     session.enter(bench.now())
     assert session.phase is Phase.MAY_SET
-    assert said in next_line(session, bench.now()).sentence
+    assert said in narrate.next_line(session, bench.now()).sentence
 
 
 @pytest.mark.parametrize("tag", ["TG-01", "UV-01"])
@@ -185,13 +177,13 @@ def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
     offer = session.visit.free_address
 
     async def refuse(*_, **__):
-        raise MachineRefused("The kernel would not.")
+        raise errors.MachineRefused("The kernel would not.")
 
     with monkeypatch.context() as refusing:
         refusing.setattr(run.driver._adapter_and_job, "borrow", refuse)
         session.enter(bench.now())
         pass_time(bench, run, 1.0)
-    assert next_line(session, bench.now()).sentence == "The kernel would not."
+    assert narrate.next_line(session, bench.now()).sentence == "The kernel would not."
     assert (session.phase, session.visit.free_address) == (Phase.MAY_BORROW, offer)
     walk(bench, run, {Phase.RECORDED})
 
@@ -223,10 +215,10 @@ def test_a_step_can_be_done_again(practice, reached, step, then):
 
 def test_what_is_not_certain_cannot_be_chosen_and_a_tag_is_a_tag(practice):
     bench, run = practice("UV-01")
-    with pytest.raises(BadInput, match="has no confirmed address yet"):
+    with pytest.raises(errors.BadInput, match="has no confirmed address yet"):
         run.session.stages.find.choose(MacAddress(b"\2\0\0\0\0\7"), bench.now())
     for wrong in ("", "x" * 41, "TG\x1b01"):
-        with pytest.raises(BadInput, match="1 to 40 printable characters"):
+        with pytest.raises(errors.BadInput, match="1 to 40 printable characters"):
             run.session.stages.name(wrong, bench.now())
     walk(bench, run, {Phase.MAY_BORROW})
     run.session.stages.name("  UV-01   west ", bench.now())
@@ -239,9 +231,9 @@ def rows(run, *, mac_in=None):
     """Give a round three planned rows, one of which may have the MAC address of the device on the cable."""
     mac = scenario.stand_in("TG-01").mac
     run.work = [
-        WorkItem(
+        working_order.WorkItem(
             tag=tag, target=Target(interface=IPv4Interface(f"10.84.16.{host}/22")), mac=mac if tag == mac_in else None,
-            planned=PlannedDevice(tag=tag, address=IPv4Address(f"10.84.16.{host}"), prefix=22,
+            planned=planned_device.PlannedDevice(tag=tag, address=IPv4Address(f"10.84.16.{host}"), prefix=22,
                                   mac=mac if tag == mac_in else None),
         )
         for tag, host in (("AA-01", 61), ("BB-02", 62), ("CC-03", 63))
@@ -271,7 +263,7 @@ def test_one_key_decides_which_row_it_is_where_plan_choice_and_register_differ(
     if chosen:
         run.take(next(each for each in run.work if each.tag == chosen))
     pass_time(bench, run, until=lambda: bool((c := run.session.cable.search.candidate) and c.is_found))
-    session, said = run.session, next_line(run.session, bench.now())
+    session, said = run.session, narrate.next_line(run.session, bench.now())
     assert (said.enter, len(session.stages.find.undecided)) == ((True, 0) if len(may_be) == 1 else (False, len(may_be)))
     if len(may_be) > 1:
         assert all(each in said.sentence for each in may_be), said.sentence
@@ -296,7 +288,7 @@ def test_a_row_with_another_mac_or_a_label_of_another_is_asked_about_and_not_hid
     rows(run)
     run.session.cable.search.label("02:00:00:00:00:77")
     pass_time(bench, run, until=lambda: bool((c := run.session.cable.search.candidate) and c.is_found))
-    said = next_line(run.session, bench.now())
+    said = narrate.next_line(run.session, bench.now())
     assert (said.enter, "its label says 02:00:00:00:00:77" in said.sentence) == (False, True), said
 
 
@@ -337,7 +329,7 @@ def test_values_that_were_given_to_a_device_in_no_plan_are_there_after_a_restart
     run.begin()
     session = walk(bench, run, {Phase.MAY_SET})
     assert session.device.work.planned is None
-    session.stages.setting.plan(read_target("10.84.16.77/22 via 10.84.19.254"), bench.now())
+    session.stages.setting.plan(sentence.read_target("10.84.16.77/22 via 10.84.19.254"), bench.now())
     pass_time(bench, run, 0.1)
     run.work, plan = [], run.job.register.plan()
     run.see_plan()
@@ -369,10 +361,10 @@ def test_a_twin_is_gone_on_with_only_by_its_label_and_reached_alone(practice):
     bench.plug(*scenario.twins(), switch=True)
     session = run.session
     pass_time(bench, run, span=8.0)
-    assert "6 devices share 172.29.4.100" in next_line(session, bench.now()).sentence
+    assert "6 devices share 172.29.4.100" in narrate.next_line(session, bench.now()).sentence
     session.enter(bench.now())
     assert session.phase is Phase.FINDING
-    with pytest.raises(BadInput, match="digit 12 is"):
+    with pytest.raises(errors.BadInput, match="digit 12 is"):
         session.cable.search.label("5349")
     session.cable.search.label("00-00-5E-00-53-43")
     session.enter(bench.now())
@@ -438,7 +430,7 @@ def test_a_finished_device_that_comes_again_loses_nothing_and_is_recognised(prac
         run,
         until=lambda: session.cable.search.candidate is not None and session.cable.search.candidate.is_found,
     )
-    assert "This is TG-01, proven today" in next_line(session, bench.now()).sentence
+    assert "This is TG-01, proven today" in narrate.next_line(session, bench.now()).sentence
     session.enter(bench.now())
     pass_time(bench, run, 3.0)
     (row,) = run.job.register.rows()
@@ -474,7 +466,7 @@ def test_a_device_that_is_gone_from_its_address_is_not_set(practice):
     session.enter(bench.now())
     pass_time(bench, run, until=lambda: session.visit.trouble is not None)
     assert session.phase is Phase.FINDING
-    assert "does not answer at 192.168.61.7" in next_line(session, bench.now()).sentence
+    assert "does not answer at 192.168.61.7" in narrate.next_line(session, bench.now()).sentence
 
 
 def test_a_proof_that_was_left_out_and_then_made_is_not_left_out(practice):
@@ -529,9 +521,10 @@ def test_addresses_of_others_are_nobodys_target(practice, plan, said):
     _, run = practice("TG-01")
     session = run.session
     session.cable.around = replace(
-        session.cable.around, rows=[WorkItem(tag="BL-01", target=Target(interface=IPv4Interface("10.84.16.21/22")))]
+        session.cable.around,
+        rows=[working_order.WorkItem(tag="BL-01", target=Target(interface=IPv4Interface("10.84.16.21/22")))],
     )
-    session.device.target = read_target(plan)
+    session.device.target = sentence.read_target(plan)
     assert said in " ".join(check.sentence for check in session.visit.checks() if not check.passed)
 
 
@@ -554,7 +547,7 @@ def test_what_another_device_was_left_with_counts_by_its_mac_and_not_by_its_tag(
 def test_the_laptop_borrows_nothing_out_of_the_pool(practice):
     bench, run = practice("TG-01")
     session = run.session
-    session.device.target = read_target("10.84.18.254/22")
+    session.device.target = sentence.read_target("10.84.18.254/22")
     assert all(
         each.ip not in scenario.SITE.pools[0]
         for each in session.stages.access.site_candidates(session.device.target.interface)
@@ -562,7 +555,7 @@ def test_the_laptop_borrows_nothing_out_of_the_pool(practice):
     walk(bench, run, {Phase.MAY_BORROW})
     here = replace(scenario.SITE.pools[0], first=IPv4Address("192.168.61.1"), last=IPv4Address("192.168.61.253"))
     session.cable.around = replace(session.cable.around, sites=(replace(scenario.SITE, pools=(here,)),))
-    with pytest.raises(BadInput, match="lies in the site's DHCP pool"):
+    with pytest.raises(errors.BadInput, match="lies in the site's DHCP pool"):
         session.stages.access.name_other("192.168.61.77/24", bench.now())
 
 
@@ -571,11 +564,11 @@ def test_the_laptop_borrows_nothing_that_is_planned_or_was_left(practice):
     bench, run = practice("TG-01")
     session, nearest = run.session, [IPv4Address(f"192.168.61.{host}") for host in (8, 9)]
     others = {
-        "rows": [WorkItem(tag="BL-01", target=Target(interface=IPv4Interface((nearest[0], 22))))],
+        "rows": [working_order.WorkItem(tag="BL-01", target=Target(interface=IPv4Interface((nearest[0], 22))))],
         "used": {nearest[1]: scenario.stand_in("BL-01").mac},
     }
     session.cable.around = replace(session.cable.around, **others)
-    session.device.target = read_target("192.168.61.6/24")
+    session.device.target = sentence.read_target("192.168.61.6/24")
     walk(bench, run, {Phase.MAY_BORROW})
     assert str(session.visit.free_address) == "192.168.61.5/24"
 
@@ -590,7 +583,7 @@ def test_a_plan_that_changes_while_an_address_is_borrowed_is_asked_about_anew(pr
     walk(bench, run, {Phase.MAY_SET})
     session.enter(bench.now())
     assert session.phase is Phase.BORROWING_TO_SET
-    session.stages.setting.plan(read_target(plan), bench.now())
+    session.stages.setting.plan(sentence.read_target(plan), bench.now())
     assert session.phase is Phase.PREPARING
     session.borrow_done(IPv4Interface("10.84.19.238/22"), bench.now())
     assert session.phase is Phase.PREPARING
@@ -606,7 +599,7 @@ def test_an_offer_that_has_grown_old_is_asked_for_again(practice):
     intruder.host.take(offer, None)
     session.enter(bench.now())
     pass_time(bench, run, until=lambda: session.visit.trouble is not None)
-    assert f"{offer.ip} has been taken by {intruder.mac} meanwhile" in next_line(session, bench.now()).sentence
+    assert f"{offer.ip} has been taken by {intruder.mac} meanwhile" in narrate.next_line(session, bench.now()).sentence
     pass_time(bench, run, until=lambda: session.phase is Phase.MAY_BORROW)
     assert session.visit.free_address not in (None, offer)
     assert offer not in bench.interfaces
@@ -636,7 +629,7 @@ def test_an_errand_goes_to_the_device_that_was_named_and_to_nobody_else(practice
         now=0.0, xid=lambda: 7, kind=kind,
     )  # fmt: skip
     pass_time(bench, run, until=lambda: unit.up)
-    run.session.run_errand(Errand(start=start, ends=Step.SET, way="page"), bench.now())
+    run.session.run_errand(errand.Errand(start=start, ends=Step.SET, way="page"), bench.now())
     until = bench.now() + 60.0
     while bench.now() < until and visit.device.way is None and not visit.trouble:
         run.session.enter(bench.now())
@@ -656,7 +649,7 @@ def test_without_a_free_laptop_address_it_is_said_and_no_other_way_is_taken(prac
     session.cable.laptop.own = ()
     walk(bench, run, {Phase.MAY_SET})
     session.visit.free_address = None
-    assert "No free laptop address found in 10.84.16.0/22: press a" in next_line(session, bench.now()).sentence
+    assert "No free laptop address found in 10.84.16.0/22: press a" in narrate.next_line(session, bench.now()).sentence
     session.enter(bench.now())
     assert (session.phase, session.device.way) == (Phase.MAY_SET, None)
     session.stages.access.name_other("10.84.19.77/22", bench.now())
@@ -680,7 +673,7 @@ def test_what_runs_a_network_can_be_said_to_be_the_device(practice):
     other = next(each.mac for each in session.cable.finder.devices() if each.mac != router)
     session.cable.search.point_at(other)
     assert "may be any device: compare its label (m), or press d" in session.cable.search.obstacle
-    assert not next_line(session, bench.now()).enter
+    assert not narrate.next_line(session, bench.now()).enter
     session.cable.search.label(str(other))
     assert session.cable.search.obstacle is None, "its label says that it is the one"
 
@@ -695,8 +688,8 @@ def test_who_looks_for_a_former_address_of_the_laptop_was_made_to(practice):
     run.next_device()
     device = scenario.stand_in("OX-02")
     for at in range(4):
-        question = arp_question(device.mac, former, sender=IPv4Address("172.29.4.100"))
-        run.session.receive(hear(Frame(at=bench.now() + at, data=question)))
+        question = arp.arp_question(device.mac, former, sender=IPv4Address("172.29.4.100"))
+        run.session.receive(wire.hear(wire.Frame(at=bench.now() + at, data=question)))
     assert run.session.cable.finder.device(device.mac).best.gateway is None
 
 
@@ -715,7 +708,7 @@ def test_a_row_that_is_only_set_is_not_proven(practice):
 )  # fmt: skip
 def test_of_which_units_of_a_crate_the_power_is_cut(text, number, is_last, cut):
     if cut is None:
-        with pytest.raises(BadInput, match="write each, last"):
+        with pytest.raises(errors.BadInput, match="write each, last"):
             PowerCuts.parse(text)
     else:
         assert PowerCuts.parse(text).wanted(number, is_last=is_last) is cut
@@ -738,7 +731,7 @@ def test_a_crate_stops_at_what_is_not_like_its_first_unit(practice):
     assert not crate.goes_on(session, bench.now()), "what failed is not recorded by itself"
     bench, run = practice("FD-01", job="other.askport")
     pass_time(bench, run, 12.0)
-    said = crate.says(run.session, next_line(run.session, bench.now()), bench.now())
+    said = crate.says(run.session, narrate.next_line(run.session, bench.now()), bench.now())
     assert "This is not like OX-01 (oxygen probe head): its kind is feed hopper controller" in said.sentence, said
     session = walk(bench, run, {Phase.MAY_SET})
     assert not crate.goes_on(session, bench.now())
@@ -748,7 +741,7 @@ def test_a_crate_stops_at_what_is_not_like_its_first_unit(practice):
     unit.host.mac = MacAddress.parse("00:00:5e:00:53:4e")
     bench.plug(unit)
     pass_time(bench, run, until=lambda: bool((c := run.session.cable.search.candidate) and c.is_found))
-    said = crate.says(run.session, next_line(run.session, bench.now()), bench.now())
+    said = crate.says(run.session, narrate.next_line(run.session, bench.now()), bench.now())
     assert "and this one is at 192.168.61.99" in said.sentence, said
 
 
@@ -761,7 +754,7 @@ def test_in_a_crate_the_unit_that_is_recorded_and_still_plugged_in_is_not_taken_
     bench.power(False)
     bench.power(True)
     pass_time(bench, run, until=lambda: bool((c := run.session.cable.search.candidate) and c.is_found))
-    said = crate.says(run.session, next_line(run.session, bench.now()), bench.now())
+    said = crate.says(run.session, narrate.next_line(run.session, bench.now()), bench.now())
     assert (said.enter, said.sentence[:49]) == (False, "This is TG-01, proven today: plug in TG-02. To do")
 
 
@@ -786,7 +779,7 @@ def test_a_live_network_is_no_switch_of_ones_own(practice):
 def test_units_without_any_address_are_set_by_mac_all_on_one_switch_and_blink_when_asked(practice):
     """Three that speak PROFINET DCP: one shows itself, and all go without a key and without a laptop address there."""
     bench, run = practice("FL-01")
-    units = [FlowComputer(MacAddress.parse(f"00:00:5e:00:53:a{number}"), Settings()) for number in (1, 2, 3)]
+    units = [FlowComputer(MacAddress.parse(f"00:00:5e:00:53:a{number}"), stand_in.Settings()) for number in (1, 2, 3)]
     bench.plug(*units, switch=True)
     pass_time(bench, run, span=7.0)
     run.session.cable.search.louder(bench.now())
@@ -813,7 +806,7 @@ def test_units_without_any_address_are_set_by_mac_all_on_one_switch_and_blink_wh
 @pytest.mark.parametrize("renamed", [False, True])
 def test_what_the_plan_calls_a_station_is_told_before_its_address_and_held_against_its_word(practice, renamed):
     bench, run = practice("FL-01")
-    unit = FlowComputer(MacAddress.parse("00:00:5e:00:53:a1"), Settings())
+    unit = FlowComputer(MacAddress.parse("00:00:5e:00:53:a1"), stand_in.Settings())
     bench.plug(unit)
     session = walk(bench, run, {Phase.MAY_SET})
     assert session.stages.setting.lines(bench.now())[0][0] == "set name flow-1, to be kept"
@@ -829,7 +822,7 @@ def test_what_the_plan_calls_a_station_is_told_before_its_address_and_held_again
 
 def test_what_is_no_name_of_a_station_is_said_before_anything_is_told(practice):
     bench, run = practice("FL-01")
-    bench.plug(FlowComputer(MacAddress.parse("00:00:5e:00:53:a1"), Settings()))
+    bench.plug(FlowComputer(MacAddress.parse("00:00:5e:00:53:a1"), stand_in.Settings()))
     planned = run.item.planned.model_copy(update={"columns": {"Station name": "Feed 3"}})
     run.session.device.work = replace(run.item, planned=planned)
     session = walk(bench, run, {Phase.MAY_SET})
@@ -907,7 +900,7 @@ def test_a_way_that_is_left_for_another_closes_its_connection_and_stays_on_recor
     session.enter(bench.now())
     pass_time(bench, run, until=lambda: session.device.way.has_acted)
     session.stages.setting.choose_way("hand", bench.now())
-    assert [each for each in session.visit.effects if isinstance(each, CloseChannel)]
+    assert [each for each in session.visit.effects if isinstance(each, channels.CloseChannel)]
     pass_time(bench, run, 1.0)
     bench.device.host.take(session.device.target.interface, session.device.target.gateway)
     pass_time(bench, run, until=lambda: session.phase is Phase.PROVING)
@@ -922,11 +915,11 @@ def test_what_a_proof_does_as_it_ends_is_done():
                       laptop_mac=MacAddress(b"\2\0\0\0\0\x01"), laptop=IPv4Interface("10.84.19.240/22"))  # fmt: skip
     proving = Proving([PortOpens(subject, 80, now=0.0)])
     proving.handle_timer(0.0)
-    (asked,) = (read_packet(each.data).get(Tcp) for each in proving.poll())
+    (asked,) = (packet.read_packet(each.data).get(Tcp) for each in proving.poll())
     opened = Tcp(src_port=80, dst_port=asked.src_port, seq=1, ack=asked.seq + 1, flags=TcpFlag.SYN | TcpFlag.ACK)
-    proving.receive(hear(Frame(at=0.1, data=frame_between(subject.ends.back, opened))))
+    proving.receive(wire.hear(wire.Frame(at=0.1, data=packet.frame_between(subject.ends.back, opened))))
     assert proving.done
-    assert [read_packet(each.data).get(Tcp).flags for each in proving.poll()] == [TcpFlag.RST]
+    assert [packet.read_packet(each.data).get(Tcp).flags for each in proving.poll()] == [TcpFlag.RST]
 
 
 @pytest.mark.long
@@ -938,7 +931,7 @@ def test_a_crate_ends_where_few_places_are_to_be_had_or_none(practice, monkeypat
 
     async def refused(view):
         if len(given) == places:
-            raise MachineRefused("There is no more place beside the adapter.")
+            raise errors.MachineRefused("There is no more place beside the adapter.")
         given.append(view)
         return await really(view)
 
@@ -1003,7 +996,7 @@ def test_two_fast_enters_at_record_lose_nothing_and_offer_another_tag(practice):
     session = walk(bench, run, {Phase.MAY_RECORD})
     tag = session.device.work.tag
     session.enter(bench.now())
-    with suppress(Refused):
+    with suppress(errors.Refused):
         run.next_device()
     pass_time(bench, run, span=1.0)
     if run.session is session:

@@ -15,9 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from askport.bench.page_device import PageDevice
-from askport.core.addresses import MacAddress
-from askport.core.channels import OpenChannel, Opened
-from askport.core.errors import BadInput
+from askport.core import addresses, channels, errors, wire
 from askport.core.finding.own_answer import OwnAnswer
 from askport.core.formats.arp import Arp, Op, arp_frame
 from askport.core.formats.icmp import Icmp, IcmpType
@@ -26,11 +24,9 @@ from askport.core.kinds.kind_reading import read_kind
 from askport.core.plan.editing import TargetEdit, next_free
 from askport.core.plan.landings import digit_by_digit
 from askport.core.plan.target import Pool, Target
-from askport.core.visit.narrate import next_line
-from askport.core.visit.steps import Phase
+from askport.core.visit import narrate, steps
 from askport.core.ways.start import Start
 from askport.core.ways.table import WAYS
-from askport.core.wire import Frame, hear
 from askport.edges.kind_files import known_kinds
 from conftest import ASKPORT, DEVICE, pass_time
 from test_consoles import Device
@@ -78,7 +74,7 @@ def test_numbers_are_typed_in_place(keys, said):
     try:
         target = edit.target()
         got = f"{target.interface} via {target.gateway} dns {' '.join(map(str, target.dns))}"
-    except BadInput as error:
+    except errors.BadInput as error:
         got = error.message
     assert got == said
 
@@ -93,7 +89,7 @@ def test_whatever_is_typed_is_sound_or_said(keys):
             edit.clear() if key == "x" else edit.erase() if key == "b" else edit.type(key)
     try:
         assert edit.target().interface.network.prefixlen <= 32
-    except BadInput as error:
+    except errors.BadInput as error:
         assert "type" in error.message
 
 
@@ -114,7 +110,7 @@ def test_two_addresses_stand_digit_under_digit(meant, landed):
 def test_its_own_word_stands_in_the_record_before_and_after(practice):
     """TG-01's page says its DNS servers, which nothing outside shows; what it does not say stays what it was."""
     bench, run = practice("TG-01")
-    session = walk(bench, run, {Phase.RECORDED})
+    session = walk(bench, run, {steps.Phase.RECORDED})
     pass_time(bench, run, 0.5)
     row = run.job.register.rows()[0]
     assert (str(session.device.says.gateway), row.first.found_said.dns) == ("192.168.61.254", ())
@@ -126,11 +122,11 @@ def test_its_own_word_stands_in_the_record_before_and_after(practice):
 def test_one_whose_own_word_is_another_than_the_plan_is_not_proven(practice, monkeypatch):
     """Its page took the address and lost the servers."""
     bench, run = practice("OX-01")
-    session = walk(bench, run, {Phase.MAY_SET})
+    session = walk(bench, run, {steps.Phase.MAY_SET})
     save = PageDevice.save
     monkeypatch.setattr(PageDevice, "save", lambda self, settings: save(self, type(settings)(*settings_of(settings))))
     session.enter(bench.now())
-    pass_time(bench, run, until=lambda: session.phase is Phase.NOT_PROVEN)
+    pass_time(bench, run, until=lambda: session.phase is steps.Phase.NOT_PROVEN)
     failed = [proof for proof in session.device.proofs if proof.passed is False]
     assert [proof.name for proof in failed] == ["read-back", "dns"]
     assert "It says that its DNS servers are none, planned are 10.84.19.253, 10.84.19.252." in failed[0].because
@@ -143,21 +139,21 @@ def settings_of(settings):
 def test_it_is_put_back_as_it_was_found_and_proven_there(practice):
     bench, run = practice("TG-01")
     """And, where that was a mistake, set as planned after all: before it was done, and after."""
-    session = walk(bench, run, {Phase.POWER_CYCLE})
+    session = walk(bench, run, {steps.Phase.POWER_CYCLE})
     assert session.stages.setting.may_restore
     session.stages.setting.restore(bench.now())
-    pass_time(bench, run, until=lambda: session.phase is Phase.MAY_SET)
-    assert "Press z to set it as planned after all" in next_line(session, bench.now()).sentence
+    pass_time(bench, run, until=lambda: session.phase is steps.Phase.MAY_SET)
+    assert "Press z to set it as planned after all" in narrate.next_line(session, bench.now()).sentence
     session.stages.setting.restore(bench.now())
     assert str(session.device.target.interface) == "10.84.16.40/22"
-    pass_time(bench, run, until=lambda: session.phase in (Phase.POWER_CYCLE, Phase.MAY_SET))
+    pass_time(bench, run, until=lambda: session.phase in (steps.Phase.POWER_CYCLE, steps.Phase.MAY_SET))
     session.stages.setting.restore(bench.now())
-    walk(bench, run, {Phase.POWER_CYCLE})
+    walk(bench, run, {steps.Phase.POWER_CYCLE})
     assert str(bench.device.host.interface) == "192.168.61.7/24"
     assert str(bench.device.host.gateway) == "192.168.61.254"
     assert run.job.register.rows()[0].last.as_left.words() == "192.168.61.7/24"
     session.stages.setting.restore(bench.now())
-    walk(bench, run, {Phase.RECORDED})
+    walk(bench, run, {steps.Phase.RECORDED})
     assert (run.job.register.rows()[0].last.as_left.words(), run.job.register.rows()[0].state) == (
         "10.84.16.40/22", "proven",
     )  # fmt: skip
@@ -165,7 +161,7 @@ def test_it_is_put_back_as_it_was_found_and_proven_there(practice):
 
 def test_one_that_uses_its_page_after_a_restart_asks_for_one_and_is_waited_for(practice, monkeypatch):
     bench, run = practice("OX-01")
-    session = walk(bench, run, {Phase.MAY_SET})
+    session = walk(bench, run, {steps.Phase.MAY_SET})
     kind = session.device.kind
     way = kind.way_by("page").model_copy(update={"takes_effect": "after restart"})
     fit = session.device.fits[0]
@@ -174,12 +170,12 @@ def test_one_that_uses_its_page_after_a_restart_asks_for_one_and_is_waited_for(p
     monkeypatch.setattr(PageDevice, "save", lambda self, settings: setattr(self, "saved", settings) or SAVED)
     session.enter(bench.now())
     pass_time(bench, run, 30.0)
-    assert "uses it after a restart: power-cycle it" in next_line(session, bench.now()).sentence
+    assert "uses it after a restart: power-cycle it" in narrate.next_line(session, bench.now()).sentence
     bench.power(False)
     pass_time(bench, run, 5.0)
-    assert "Its power is off" in next_line(session, bench.now()).sentence
+    assert "Its power is off" in narrate.next_line(session, bench.now()).sentence
     bench.power(True)
-    pass_time(bench, run, until=lambda: session.phase is Phase.POWER_CYCLE)
+    pass_time(bench, run, until=lambda: session.phase is steps.Phase.POWER_CYCLE)
     assert session.device.was_taken
 
 
@@ -189,9 +185,9 @@ SAVED = __import__("askport.bench.pages", fromlist=["Answer"]).Answer(200, "Save
 def test_what_was_given_by_an_answer_is_kept_on_its_page(practice):
     """FD-01: its lease is gone at a power cut, so its page is told the same, as the next Enter."""
     bench, run = practice("FD-01")
-    session = walk(bench, run, {Phase.MAY_KEEP})
-    assert "Save it (page)" in next_line(session, bench.now()).sentence
-    walk(bench, run, {Phase.RECORDED})
+    session = walk(bench, run, {steps.Phase.MAY_KEEP})
+    assert "Save it (page)" in narrate.next_line(session, bench.now()).sentence
+    walk(bench, run, {steps.Phase.RECORDED})
     assert (run.job.register.rows()[0].state, str(bench.device.saved.interface)) == ("proven", "10.84.16.50/22")
 
 
@@ -209,13 +205,13 @@ set = [{ post = "/x", form = { a = "{address}" } }]
 def test_a_kind_is_recognised_by_the_title_of_its_page_where_nothing_else_tells(practice):
     bench, run = practice("TG-01", kinds=False)
     run.session.cable.around = replace(run.session.cable.around, kinds=(read_kind(BY_TITLE, "x.toml"),))
-    session = walk(bench, run, {Phase.MAY_SET})
+    session = walk(bench, run, {steps.Phase.MAY_SET})
     assert session.device.fit.reason == "by its text “Tank Level Gateway” and port 80"
 
 
 def test_without_a_kind_the_ways_say_what_they_need(practice):
     bench, run = practice("TG-01", kinds=False)
-    session = walk(bench, run, {Phase.SETTING}, hands=False)
+    session = walk(bench, run, {steps.Phase.SETTING}, hands=False)
     assert [(each.entry.name, each.lacks, each.usable) for each in session.visit.ways()] == [
         ("hand", "", True),
         ("page", "a kind that says how", False),
@@ -223,7 +219,7 @@ def test_without_a_kind_the_ways_say_what_they_need(practice):
     assert session.visit.way_names == ["hand"]
 
 
-US, IT = MacAddress(b"\2\0\0\0\0\1"), MacAddress(b"\2\0\0\0\0\2")
+US, IT = addresses.MacAddress(b"\2\0\0\0\0\1"), addresses.MacAddress(b"\2\0\0\0\0\2")
 OLD, NEW, OURS = map(IPv4Address, ("192.168.61.7", "10.84.16.21", "10.84.19.250"))
 
 
@@ -236,7 +232,7 @@ def test_a_first_answer_is_believed_only_of_one_that_was_silent_about_others(rou
 
     def answers(address):
         answer = Arp(op=Op.REPLY, sha=IT, spa=address, tha=US, tpa=OURS)
-        said.append(own.shows(hear(Frame(at=now, data=arp_frame(answer, to=US))), OLD))
+        said.append(own.shows(wire.hear(wire.Frame(at=now, data=arp_frame(answer, to=US))), OLD))
 
     for _ in range(rounds):
         own.ask(now)
@@ -250,7 +246,7 @@ def test_a_first_answer_is_believed_only_of_one_that_was_silent_about_others(rou
         packet = read_packet(effect.data)
         if (icmp := packet.get(Icmp)) and echoes:
             back = frame_between(ends_of(packet).back, icmp._replace(type=IcmpType.ECHO_REPLY))
-            said.append(own.shows(hear(Frame(at=now, data=back)), OLD))
+            said.append(own.shows(wire.hear(wire.Frame(at=now, data=back)), OLD))
     assert any(said) is shown
 
 
@@ -380,8 +376,8 @@ def test_the_key_of_a_console_is_known_again(before, said):
         kind=kind, known_key=before,
     )  # fmt: skip
     way = WAYS["console"].begin(start)
-    channel = next(each.channel for each in way.poll() if isinstance(each, OpenChannel))
-    way.channel_event(Opened(channel, "SHA256:a"), 1.0)
+    channel = next(each.channel for each in way.poll() if isinstance(each, channels.OpenChannel))
+    way.channel_event(channels.Opened(channel, "SHA256:a"), 1.0)
     assert (said in way.steps[0].text, way.shown_key) == (True, "SHA256:a")
 
 

@@ -18,10 +18,8 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.finding.finder import Finder
 from askport.core.plan.target import Target
-from askport.core.ways import snmp_engine, snmp_way
+from askport.core.ways import conversation, log_in, snmp_engine, snmp_way
 from askport.core.ways import snmp_talk as snmp
-from askport.core.ways.conversation import Ended
-from askport.core.ways.log_in import LogIn
 from askport.core.ways.snmp_engine import Access, AgentTalk, Asks, SnmpAnswer
 from askport.core.ways.snmp_way import ReadBySnmp
 from askport.core.ways.start import Start
@@ -155,11 +153,11 @@ def test_an_agent_that_hides_a_table_says_nothing_of_what_is_in_it(gateway, hidd
     asyncio.run(Driver(Finder([bench.mac], now=0.0), bench).run(until=lambda: False, longest_until=6.0))
     start = Start(
         mac=agent.mac, target=Target(interface=at), laptop_mac=bench.mac, laptop=None, old=at.ip, now=bench.now(),
-        xid=lambda: 7, ours=(IPv4Interface("192.168.96.9/22"),), log_in=LogIn("", "hatchery"),
+        xid=lambda: 7, ours=(IPv4Interface("192.168.96.9/22"),), log_in=log_in.LogIn("", "hatchery"),
     )  # fmt: skip
     talk = ReadBySnmp(start)
     asyncio.run(Driver(talk, bench).run(until=lambda: talk.done, longest_until=30.0))
-    assert (talk.said.ended, talk.said.found.get("gateway")) == (Ended.WELL, says), talk.said
+    assert (talk.said.ended, talk.said.found.get("gateway")) == (conversation.Ended.WELL, says), talk.said
 
 
 @pytest.mark.parametrize(("access", "lacks"), [
@@ -248,12 +246,12 @@ def test_a_row_that_is_refused_the_second_time_is_looked_at_before_that_is_belie
     start = Start(
         mac=agent.mac, target=Target(interface=IPv4Interface("192.168.96.77/22")), laptop_mac=bench.mac, laptop=None,
         old=at.ip, now=bench.now(), xid=lambda: 7, ours=(IPv4Interface("192.168.96.9/22"),),
-        log_in=LogIn("", "hatchery"),
+        log_in=log_in.LogIn("", "hatchery"),
     )  # fmt: skip
     talk = snmp.SnmpTalk(start, snmp_way._set_steps(start))
     asyncio.run(Driver(talk, bench).run(until=lambda: talk.done, longest_until=30.0))
     assert (agent.asked, talk.took("row")) == (2, took)
-    assert talk.said.ended is (Ended.WELL if took else Ended.REFUSED), talk.said
+    assert talk.said.ended is (conversation.Ended.WELL if took else conversation.Ended.REFUSED), talk.said
 
 
 def test_what_was_only_asked_is_not_said_to_be_taken():
@@ -269,7 +267,7 @@ def test_what_was_only_asked_is_not_said_to_be_taken():
     ours = IPv4Interface("192.168.96.9/22")
     start = Start(
         mac=agent.mac, target=Target(interface=IPv4Interface("192.168.96.77/22")), laptop_mac=bench.mac, laptop=ours,
-        old=at.ip, now=bench.now(), xid=lambda: 7, ours=(ours,), log_in=LogIn("", "hatchery"),
+        old=at.ip, now=bench.now(), xid=lambda: 7, ours=(ours,), log_in=log_in.LogIn("", "hatchery"),
     )  # fmt: skip
     way = snmp_way.SetBySnmp(start)
     asyncio.run(Driver(way, bench).run(until=lambda: way.done, longest_until=60.0))

@@ -8,8 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from askport.core.addresses import MacAddress
-from askport.core.errors import BadInput
+from askport.core import addresses, errors, makers, wire
 from askport.core.finding.finder import Finder
 from askport.core.finding.label import compare_label, match_label, unheard_label
 from askport.core.finding.loudness import Loudness
@@ -17,11 +16,9 @@ from askport.core.finding.search import Search
 from askport.core.finding.sweeping import PRIVATE, Sweeping, distinct
 from askport.core.formats.arp import Arp, Op, arp_frame, decode_arp
 from askport.core.formats.capture import pcapng_frame, pcapng_start, read_capture
-from askport.core.makers import maker_in, read_makers
-from askport.core.wire import Frame, Link, hear
 from conftest import askport
 
-LAPTOP, IT = MacAddress(b"\2\0\0\0\0\1"), MacAddress(bytes.fromhex("00005e005344"))
+LAPTOP, IT = addresses.MacAddress(b"\2\0\0\0\0\1"), addresses.MacAddress(bytes.fromhex("00005e005344"))
 
 
 def run(machine, until=lambda: False):
@@ -94,10 +91,10 @@ def test_without_link_nothing_is_asked_and_nothing_is_over(loudness):
 
     pass_time(1.0)
     before = len(asked)
-    finder.link_changed(Link(up=False, since=1.0), 1.0)
+    finder.link_changed(wire.Link(up=False, since=1.0), 1.0)
     pass_time(500.0)
     assert (len(asked) - before, finder.has_settled) == (0, False)
-    finder.link_changed(Link(up=True, since=500.0), 500.0)
+    finder.link_changed(wire.Link(up=True, since=500.0), 500.0)
     pass_time(520.0)
     assert finder.has_settled
     assert {arp.tpa for arp in asked} >= {IPv4Address(0x0A090000 + number) for number in range(1, 255)}
@@ -116,13 +113,13 @@ def test_a_box_that_answers_for_everything_is_seen_through():
     finder = Finder([LAPTOP], now=0.0, loudness=Loudness.SWEEP, within=[IPv4Network("10.9.0.0/24")])
     for number in range(200):
         reply = Arp(op=Op.REPLY, sha=IT, spa=IPv4Address(0x0A090000 + number), tha=LAPTOP, tpa=IPv4Address(0))
-        finder.receive(hear(Frame(at=number / 100, data=arp_frame(reply))))
+        finder.receive(wire.hear(wire.Frame(at=number / 100, data=arp_frame(reply))))
         finder.handle_timer(number / 100)
         for effect in finder.poll():
             for data in getattr(effect, "frames", ()) or (effect.data,):
                 if data[12:14] == b"\x08\x06" and data[:6] == IT:  # a neighbour that it is asked for to see through it
                     reply = reply._replace(spa=decode_arp(data[14:]).tpa)
-                    finder.receive(hear(Frame(at=number / 100, data=arp_frame(reply))))
+                    finder.receive(wire.hear(wire.Frame(at=number / 100, data=arp_frame(reply))))
     (device,) = finder.devices()
     assert not device.is_found
     assert len(device.addresses) < 100
@@ -133,12 +130,12 @@ def test_a_box_that_answers_for_everything_is_seen_through():
     "text", ["00:00:5e:00:53:44", "00-00-5E-00-53-44", "0000.5e00.5344", "00005E005344", "5344", "344"]
 )
 def test_a_label_in_any_notation_whole_or_its_end_fits(text):
-    (match,) = match_label(text, [IT, MacAddress(bytes.fromhex("00005e005311"))])
+    (match,) = match_label(text, [IT, addresses.MacAddress(bytes.fromhex("00005e005311"))])
     assert (match.mac, match.fits) == (IT, True)
 
 
 def test_a_label_that_nobody_was_heard_with_stands_until_somebody_is():
-    other, far = MacAddress.parse("00:00:5e:00:53:45"), MacAddress.parse("00:00:5e:77:12:99")
+    other, far = addresses.MacAddress.parse("00:00:5e:00:53:45"), addresses.MacAddress.parse("00:00:5e:77:12:99")
     assert unheard_label(IT, []) == f"{IT}, by label or plan, was not heard yet."
     assert unheard_label(IT, [far, other]).endswith(f"{other} comes near it: 1 digit differs.")
     assert unheard_label(IT, [far]) == unheard_label(IT, [])
@@ -146,22 +143,22 @@ def test_a_label_that_nobody_was_heard_with_stands_until_somebody_is():
 
 
 def test_a_label_that_does_not_fit_shows_which_digits_differ():
-    (match,) = match_label("00:00:5e:00:54:43", [MacAddress(b"\2\0\0\0\0\1"), IT])
+    (match,) = match_label("00:00:5e:00:54:43", [addresses.MacAddress(b"\2\0\0\0\0\1"), IT])
     assert match.sentence.endswith("digit 10 is 3 and not 4, digit 12 is 4 and not 3.")
     label, device, marks = match.aligned
     assert [device[place] != label[place] for place, mark in enumerate(marks) if mark == "^"] == [True, True]
     for text in ("", "12", "00:00:5e:00:53:44:55", "gate"):
-        with pytest.raises(BadInput):
+        with pytest.raises(errors.BadInput):
             compare_label(text, IT)
 
 
 def test_makers_are_found_by_the_longest_beginning():
-    table = read_makers("# ours\n00:00:5e\tBlock\n00-00-5e-00-53-4\tBrackwater\x1b[2J Instruments\n", "t")
-    assert maker_in(table, IT) == "Brackwater·[2J Instruments"
-    assert maker_in(table, MacAddress(b"\0\0\x5e\0\0\0")) == "Block"
-    assert maker_in(table, LAPTOP) is None
-    with pytest.raises(BadInput, match="Line 2 of t, 'no tab here'"):
-        read_makers("\nno tab here", "t")
+    table = makers.read_makers("# ours\n00:00:5e\tBlock\n00-00-5e-00-53-4\tBrackwater\x1b[2J Instruments\n", "t")
+    assert makers.maker_in(table, IT) == "Brackwater·[2J Instruments"
+    assert makers.maker_in(table, addresses.MacAddress(b"\0\0\x5e\0\0\0")) == "Block"
+    assert makers.maker_in(table, LAPTOP) is None
+    with pytest.raises(errors.BadInput, match="Line 2 of t, 'no tab here'"):
+        makers.read_makers("\nno tab here", "t")
 
 
 def pcap(order, magic, unit):
@@ -208,7 +205,7 @@ def test_pcapng_is_read_as_written_and_survives_a_broken_end(frames, junk):
     for cut in range(0, len(data), 7):
         try:
             assert len(list(read_capture(data[:cut]))) <= len(frames)
-        except BadInput as error:
+        except errors.BadInput as error:
             assert cut < 12, error
 
 

@@ -13,17 +13,15 @@ import pytest
 
 from askport.bench import scenario
 from askport.core.addresses import MacAddress
-from askport.core.crate.concerning import concerns
-from askport.core.crate.switch_crate import SwitchCrate
+from askport.core.crate import concerning, switch_crate
 from askport.core.errors import BadInput
 from askport.core.formats.ipv4 import IPv4, ipv4_frame
 from askport.core.lessons.drafting import draft
 from askport.core.lessons.exchange import Exchange
 from askport.core.lessons.marks import Marks
 from askport.core.lessons.page_lesson import learn
-from askport.core.plan.planned_device import PlannedDevice
+from askport.core.plan import planned_device, working_order
 from askport.core.plan.target import Target
-from askport.core.plan.working_order import WorkItem
 from askport.core.register.entries import DevicePlanned
 from askport.edges.switch_run import SwitchRun
 from conftest import ASKPORT, LAPTOP, NEW_CLOCK, askport, wait_for
@@ -279,14 +277,14 @@ def test_while_a_unit_is_proven_a_twin_is_heard_where_it_claims_what_is_its_own_
     def heard(src, *said_to):
         packet = IPv4(src=IPv4Address(src), dst=IPv4Address("10.84.19.238"), protocol=1, payload=b"")
         frame = ipv4_frame(packet, src=twin, dst=ours)
-        return concerns(frame, {bytes(twin)}, {bytes(each) for each in said_to}, [final])
+        return concerning.concerns(frame, {bytes(twin)}, {bytes(each) for each in said_to}, [final])
 
     assert (heard(DEFAULT), heard(DEFAULT, ours), heard("10.84.16.31")) == (False, True, True)
 
 
 def test_labels_are_scanned_and_what_cannot_be_meant_is_said():
-    work = [WorkItem(tag=tag) for tag in TAGS[:3]]
-    crate = SwitchCrate(work)
+    work = [working_order.WorkItem(tag=tag) for tag in TAGS[:3]]
+    crate = switch_crate.SwitchCrate(work)
     assert crate.scan("00-00-5E-00-53-41") == "00:00:5e:00:53:41: now its tag."
     assert crate.scan("ph-01") == "00:00:5e:00:53:41 is PH-01."
     assert crate.scan(f"{MACS[1]};PH-03") == f"{MACS[1]} is PH-03."
@@ -386,11 +384,11 @@ def test_a_wrong_label_is_mended_by_scanning_the_right_one_twice_and_the_plan_fo
     _, run = practice("OX-01")
     work = [item for item in scenario.WORK if item.tag in ("OX-01", "OX-02", "OX-03")]
     first, second, third = [head.mac for head in scenario.twins()][:3]
-    wrong = [replace(item, mac=mac, planned=PlannedDevice(tag=item.tag, mac=mac))
+    wrong = [replace(item, mac=mac, planned=planned_device.PlannedDevice(tag=item.tag, mac=mac))
              for item, mac in zip(work, (second, first, None), strict=True)]  # fmt: skip
     run.work = wrong
     run.job.append_all([DevicePlanned(device=each.planned) for each in wrong], run.wire.wall(0.0))
-    crate = SwitchCrate(wrong)
+    crate = switch_crate.SwitchCrate(wrong)
     with pytest.raises(BadInput, match=f"the plan has {first} for OX-02. If that is wrong, scan .* once more"):
         crate.scan(f"{first} OX-01")
     assert crate.units == []

@@ -8,14 +8,12 @@ from ipaddress import IPv4Address
 import pytest
 
 import askport
-from askport.core.addresses import MacAddress
-from askport.core.finding.clues import Clue, ClueKind, Identity
-from askport.core.finding.quoting import bytes_behind
+from askport.core import addresses, wire
+from askport.core.finding import clues, quoting
 from askport.core.formats.arp import arp_question
-from askport.core.wire import Frame, hear
 from askport.tui.pictures.find_picture import find_lines
 
-IT, AT = MacAddress.parse("02:00:00:00:00:99"), IPv4Address("10.84.16.40")
+IT, AT = addresses.MacAddress.parse("02:00:00:00:00:99"), IPv4Address("10.84.16.40")
 PARTIAL = {
     "errand_run._ENTER": "a command presses Enter at no other step",
     "proving_command._SAYS": "a command says nothing of the other phases",
@@ -49,13 +47,13 @@ def test_no_table_over_an_enumeration_lacks_an_entry():
     assert {name for name, kind, keys in found if set(kind) != keys} >= set(PARTIAL), "what is whole is no exception"
 
 
-@pytest.mark.parametrize("kind", ClueKind)
+@pytest.mark.parametrize("kind", clues.ClueKind)
 def test_every_kind_of_clue_goes_through_every_view(practice, kind):
     """What a telephone asks for by LLDP, a station with a conflict and a group of routers are drawn like all others."""
     _, run = practice("TG-01")
-    text = {ClueKind.GIVEN: "dhcp", ClueKind.HAS_IPV6: "fe80::1"}.get(kind, "udp")
-    clue = Clue(IT, kind, AT, about=AT, text=text, source="lldp", port=80, identity=Identity("dcp", 1, 2))
-    heard = hear(Frame(at=1.0, data=arp_question(IT, AT, sender=AT)))
+    text = {clues.ClueKind.GIVEN: "dhcp", clues.ClueKind.HAS_IPV6: "fe80::1"}.get(kind, "udp")
+    clue = clues.Clue(IT, kind, AT, about=AT, text=text, source="lldp", port=80, identity=clues.Identity("dcp", 1, 2))
+    heard = wire.hear(wire.Frame(at=1.0, data=arp_question(IT, AT, sender=AT)))
     finder = run.session.cable.finder
     finder.receive(heard)
     finder._gathered[IT].add([clue], heard)
@@ -63,4 +61,4 @@ def test_every_kind_of_clue_goes_through_every_view(practice, kind):
     told = [reason.sentence for device in finder.devices() for reason in device.reasons()]
     assert kind.lane.partition("{")[0].strip() in shown
     assert any(kind.sentence.partition("{")[0].strip() in each for each in told), told
-    assert bytes_behind(heard, clue)
+    assert quoting.bytes_behind(heard, clue)

@@ -9,12 +9,11 @@ from hypothesis import strategies as st
 
 from askport.core.addresses import BROADCAST_MAC, MacAddress
 from askport.core.channels import Fetch, Fetched
+from askport.core.formats import ipv4, udp
 from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.dhcp import BROADCAST_FLAG, BootpOp, Dhcp, MessageType, encode_dhcp
 from askport.core.formats.ethernet import Ethernet
-from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Ends, frame_between, read_packet
-from askport.core.formats.udp import Udp
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target
@@ -72,7 +71,7 @@ class Talk:
             **fields,
         )
         ends = Ends(src_mac=src_mac or mac, src=ciaddr, dst_mac=BROADCAST_MAC, dst=IPv4Address("255.255.255.255"))
-        data = frame_between(ends, Udp(src_port=68, dst_port=67, payload=encode_dhcp(message)))
+        data = frame_between(ends, udp.Udp(src_port=68, dst_port=67, payload=encode_dhcp(message)))
         return self.hear(data[:12] + b"\x81\0" + vlan.to_bytes(2, "big") + data[12:] if vlan else data)
 
     @classmethod
@@ -89,7 +88,7 @@ SPEAKS_AT_NEW = arp_question(IT, TARGET.gateway, sender=NEW)
 def answer(packets):
     replies = [packet for packet in packets if packet.get(Dhcp)]
     assert len(replies) == 1
-    return replies[0].get(Dhcp), replies[0].get(Ethernet), replies[0].get(IPv4)
+    return replies[0].get(Dhcp), replies[0].get(Ethernet), replies[0].get(ipv4.IPv4)
 
 
 def test_dhcp_in_full():

@@ -9,8 +9,7 @@ from askport.core.finding.clues import Clue, ClueKind, Identity, states
 from askport.core.formats.arp import arp_question
 from askport.core.formats.ethernet import Ethernet, encode_ethernet
 from askport.core.machine import earliest
-from askport.core.ways.way import Result, Way
-from askport.core.ways.way_entry import WayEntry
+from askport.core.ways import way, way_entry
 
 EXPERIMENT = 0x88B5
 """For experiments (IEEE 802, local experimental ethertype 1)."""
@@ -37,7 +36,7 @@ def who(laptop):
     return encode_ethernet(Ethernet(BROADCAST_MAC, laptop, EXPERIMENT, b"who"))
 
 
-class Shout(Way):
+class Shout(way.Way):
     """Sends the planned values to the device's MAC address once a second until it shows the address."""
 
     name, gives, permanent = "shout", True, True
@@ -60,7 +59,7 @@ class Shout(Way):
 
     def _see(self, now):
         if not self.done and self.target.interface.ip in self._tracker.seen:
-            self._finish(Result.TAKEN, f"It has taken {self.target.interface}.", now)
+            self._finish(way.Result.TAKEN, f"It has taken {self.target.interface}.", now)
 
     def handle_timer(self, now):
         self._tracker.handle_timer(now)
@@ -75,7 +74,7 @@ class Shout(Way):
         return None if self.done else earliest(self._next_at, self._tracker.next_deadline())
 
 
-ENTRY = WayEntry(
+ENTRY = way_entry.WayEntry(
     name=Shout.name, title="shout at it", done="by shouting", says="shouts the values at the device",
     fits=lambda device, there, kind: "It has ears." if there else None, enter_does="shout {target} at it", begin=Shout,
 )  # fmt: skip

@@ -8,8 +8,7 @@ PROTOCOLS["shout"] = Protocol(
     way="throw_away:ENTRY",
 )  # fmt: skip
 
-from askport.bench.scenario import UNITS
-from askport.bench.stand_in import StandIn
+from askport.bench import scenario, stand_in
 from askport.cli.main import main
 from askport.tui.actions import ACTIONS
 from throw_away import with_ears
@@ -17,7 +16,7 @@ from throw_away_unit import UNIT
 from throw_away_view import ACTION
 
 if __name__ == "__main__":
-    StandIn.receive = with_ears()
-    UNITS.append(UNIT)
+    stand_in.StandIn.receive = with_ears()
+    scenario.UNITS.append(UNIT)
     ACTIONS.append(ACTION)
     main()
