@@ -19,8 +19,6 @@ class LineConsole:
         """Begin.
 
         Args:
-            title: its first line.
-            prompt: stands before each line.
             verbs: takes a line and returns the answer, or None where it ends the conversation.
             log_in: name and password, where it asks for them.
         """

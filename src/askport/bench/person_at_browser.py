@@ -18,10 +18,7 @@ def fill_in(talk: Callable[[], WebTalk], at: str, target: Target, now: float) ->
     """Fill in the form at a path and save it.
 
     Args:
-        talk: begins a connection to the page.
         at: the path of the form, which is also where it is sent.
-        target: what is typed.
-        now: the wire's time.
 
     Returns:
         What passed between browser and page.

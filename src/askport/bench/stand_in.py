@@ -123,8 +123,6 @@ class StandIn:
         """Type values into it and save, as a person does; return what the person sees.
 
         Args:
-            target: the values.
-            now: the bench's time.
             over_the_cable: whether the laptop can reach the device's page now.
 
         Raises:

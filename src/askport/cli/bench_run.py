@@ -15,7 +15,6 @@ def bench_run(bench: Bench, job: jobfile.JobFile, work: Sequence[WorkItem], unkn
         bench: where they are.
         job: where it is written down.
         work: the devices, in working order.
-        unknown: a kind of which nothing is known.
     """
     job.append_all(scenario.plan_entries(), bench.wall(0.0))
     return job_run.JobRun(

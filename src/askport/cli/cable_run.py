@@ -25,7 +25,6 @@ def run_on(
     Args:
         cable: where the laptop stands.
         job: where it is written down.
-        heard: what the wire has told already.
         began_at: since when it was listened on, in the wire's time; None for now.
         meets: whether it meets its crew beside the work, and not only when the job is closed.
     """

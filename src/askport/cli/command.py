@@ -53,7 +53,6 @@ def run_command(command: "list[str] | subprocess.Popen[bytes]", still: Callable[
     a command that does not end by it is ended.
 
     Args:
-        command: the command, or the process that it is.
         still: raises what ends the command, where something is missing that it needs.
 
     Raises:

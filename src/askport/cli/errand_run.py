@@ -70,10 +70,8 @@ class ErrandRun:
 
         Args:
             cable: where the laptop stands.
-            errand: which device, and how far.
             target: what it is to become, or has to be.
             record: where it is written down.
-            tag: what it is called.
         """
         self.cable, self.errand, self.record = cable, errand, record or Record(None)
         mac, wire = errand.start.mac, cable.wire

@@ -46,10 +46,8 @@ def open_cable(
     """Take an adapter.
 
     Args:
-        adapter: its name.
         on_adapter: whether what is borrowed is to be on it, and not beside it.
         needs_link: whether there is nothing to do where it has no link.
-        waits_s: how long that is waited for.
         first: what has to work, as the user who called, before anything is touched: the job file is opened, say.
 
     Raises:
@@ -210,7 +208,6 @@ async def borrow_beside(
 
     Args:
         cable: where it is borrowed.
-        interface: the address.
         device: who is to answer it, or None for whoever is there.
         there: where the device is, or None where nobody is asked.
 

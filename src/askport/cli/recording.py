@@ -78,10 +78,8 @@ class Record:
         """Write down that a device is on the cable, as it was found.
 
         Args:
-            mac: the device.
             device: what was heard of it before anything was set, or None where nothing was.
             wall: turns the wire's time into the time of day.
-            now: the wire's time.
             named_at: where somebody said that it is, and it answered there.
         """
         if self._job is None:

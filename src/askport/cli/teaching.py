@@ -30,7 +30,6 @@ class Teaching:
         """Prepare to learn.
 
         Args:
-            path: the kind file to write.
             target: what the unit is set to, where that is known.
             name: what the kind is called, or an empty text.
         """

@@ -19,10 +19,6 @@ Makers = dict[str, str]
 def read_makers(text: str, name: str) -> Makers:
     """Read a table.
 
-    Args:
-        text: the file.
-        name: what it is called in an error.
-
     Raises:
         BadInput: a line is not a beginning of a MAC address, a tab and a maker.
     """

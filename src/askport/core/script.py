@@ -94,10 +94,7 @@ class Connection:
         """Connect at once.
 
         Args:
-            script: whose it is.
             far: where it leads.
-            until: when all of it has to be over.
-            silent: what is said then.
         """
         self._script, self._channel, self._until, self._silent = script, Channel(far), until, silent
         self._came, self._is_open = b"", True

@@ -53,7 +53,6 @@ class Door:
         """Prepare to forward.
 
         Args:
-            over: the cable that the device is at.
             far: where it leads.
             secure: whether a page there is secured (HTTPS); None for what its port says.
         """

@@ -30,11 +30,7 @@ def own_address() -> str:
 
 
 def is_of_same_user(peer: tuple[str, int]) -> bool:
-    """Whether a connection from the loopback was made by this program's user, by the one who called sudo, or by root.
-
-    Args:
-        peer: the other end of it.
-    """
+    """Whether a connection from the loopback was made by this program's user, by the one who called sudo."""
     host = struct.unpack("=I", socket.inet_aton(peer[0]))[0]
     wanted = f"{host:08X}:{peer[1]:04X}"
     try:

@@ -100,13 +100,7 @@ def is_behind(connection: Connection, count: int, hash_: str) -> bool:
 
 
 def make_anew(connection: Connection, lines: Iterable[chain.Line], *, own: str | None = None) -> None:
-    """Make it of a whole journal; of a crew's, in an order that is the same in each of its files.
-
-    Args:
-        connection: to the job file.
-        lines: the journal.
-        own: in a crew, what the member is called whose file this is.
-    """
+    """Make it of a whole journal; of a crew's, in an order that is the same in each of its files."""
     create_register(connection)
     connection.execute(insert(GROWN).values(form=FORM, count=0, hash=""))
     register, every = fold.Register(own=own), iter(lines)
@@ -125,13 +119,7 @@ def make_anew(connection: Connection, lines: Iterable[chain.Line], *, own: str |
 
 
 def grow(connection: Connection, lines: Sequence[chain.Line], *, own: str | None = None) -> None:
-    """Take lines that were just written; in a crew's file with all that others know of the same devices.
-
-    Args:
-        connection: to the job file.
-        lines: those that were written.
-        own: in a crew, what the member is called whose file this is.
-    """
+    """Take lines that were just written; in a crew's file with all that others know of the same devices."""
     if own is not None:
         register = anew(connection, lines, Stored(connection), _take, own)
     else:

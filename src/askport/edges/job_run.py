@@ -97,15 +97,8 @@ class JobRun:
         """Begin with the first device of the list; behind its end, tags and addresses are counted on.
 
         Args:
-            wire: what carries frames.
-            adapter: what borrows and gives back.
-            channels: what carries streams over it.
-            own: the laptop's own addresses on it.
             job: where it is written down.
             work: the devices in working order.
-            sites: the networks that they join.
-            maker: names the maker of a MAC address.
-            kinds: what is known of devices of one kind.
             heard: what the wire has told already, before it was chosen.
             began_at: since when it was listened on, in the wire's time; None for now.
             crew: what keeps the job and its crew together, where it has one.
@@ -229,7 +222,6 @@ class JobRun:
         """Take another device of the work list than the next one; what was heard on the cable stays.
 
         Args:
-            item: the device.
             is_meant: whether the technician chose it, and not an order.
 
         Raises:

@@ -52,7 +52,6 @@ class Keeper:
         """Take an adapter, the only one from now on.
 
         Args:
-            adapter: its name.
             word: its name once more, said by a person who was asked whether that of the default route is meant.
 
         Raises:

@@ -22,8 +22,6 @@ def frames_fault(engine: Engine, first: int, *, has_all: bool) -> str | None:
     """Say which frames do not fit the journal from a line on, or return None where all do.
 
     Args:
-        engine: to the job file.
-        first: the first line that is looked at.
         has_all: whether the file must have all; in a crew's they come later than their lines.
     """
     with engine.connect() as connection:

@@ -27,10 +27,7 @@ class LearningDoor(door.Door):
         """Prepare to forward.
 
         Args:
-            over: the cable that the device is at.
-            far: its page.
             secure: whether the page is secured (HTTPS).
-            now: the wire's time.
         """
         super().__init__(over, far, secure=secure)
         self._now, self.first = now, far

@@ -10,12 +10,7 @@ _SIOCETHTOOL, _ETHTOOL_GLINK = 0x8946, 0x0A
 
 
 def has_carrier(socket: int, adapter: str) -> bool | None:
-    """Return whether there is a signal at this moment, or None where the driver does not tell.
-
-    Args:
-        socket: any socket's descriptor.
-        adapter: its name.
-    """
+    """Return whether there is a signal at this moment, or None where the driver does not tell."""
     value = array("I", (_ETHTOOL_GLINK, 0))
     try:
         fcntl.ioctl(socket, _SIOCETHTOOL, pack("16sP16x", adapter.encode()[:15], value.buffer_info()[0]))

@@ -17,14 +17,7 @@ def name(connection: Connection, sentences: Iterable[str]) -> None:
 
 
 def name_differences(connection: Connection, rows: Iterable[visits.Row], plan: Iterable[chain.Line], own: str) -> None:
-    """Write down what members say differently of devices that were touched, and of rows of the plan.
-
-    Args:
-        connection: to the job file.
-        rows: devices.
-        plan: all lines of those rows of the plan.
-        own: what the member is called whose file this is.
-    """
+    """Write down what members say differently of devices that were touched, and of rows of the plan."""
     for row in rows:
         same = or_(DEVICES.c.tag == row.tag, DEVICES.c.left == (int(row.left) if row.left else None))
         found = connection.execute(select(DEVICES.c.row).where(same, DEVICES.c.id != row.id)).scalars()
@@ -34,13 +27,7 @@ def name_differences(connection: Connection, rows: Iterable[visits.Row], plan: I
 
 
 def name_odd_times(connection: Connection, lines: Sequence[chain.Line], own: str) -> None:
-    """Write down which of some lines have a time that cannot be; of several in a row the first.
-
-    Args:
-        connection: to the job file, which has them all.
-        lines: of the journal.
-        own: in a crew, what the member is called whose file this is.
-    """
+    """Write down which of some lines have a time that cannot be; of several in a row the first."""
     held: dict[object, chain.Line] = {line.number: line for line in lines} | {line.hash: line for line in lines}
 
     def line_at(column: str, value: object) -> chain.Line | None:

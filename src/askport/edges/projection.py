@@ -65,8 +65,6 @@ class Projection:
         """Say what is not what a whole journal adds up to; an empty text where everything is.
 
         Args:
-            rows: the devices.
-            plan: the plan.
             ordered: whether the plan must have its lines in this order; in a crew each file has them as they came.
         """
         with self._reading() as connection:

@@ -101,8 +101,6 @@ class SwitchRun:
         """Begin with the first units, and write to the plan which MAC address has which tag.
 
         Args:
-            run: the round.
-            crate: who is who.
             cuts_power: whether the power of all is to be cut in the end.
         """
         self.run, self.crate, self._cuts_power = run, crate, cuts_power

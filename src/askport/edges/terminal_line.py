@@ -31,14 +31,7 @@ def raw() -> Iterator[None]:
 
 
 async def talk(reader: Any, writer: Any, said: Callable[[bytes], None], heard: Callable[[bytes], None]) -> str:
-    """Carry bytes both ways until somebody ends it; return who did, as the end of a sentence.
-
-    Args:
-        reader: what the device says is read from.
-        writer: what is typed is written to.
-        said: is told what was typed.
-        heard: is told what the device said.
-    """
+    """Carry bytes both ways until somebody ends it; return who did, as the end of a sentence."""
     loop, typed = asyncio.get_running_loop(), asyncio.Queue[bytes]()
     loop.add_reader(sys.stdin.fileno(), lambda: typed.put_nowait(os.read(sys.stdin.fileno(), _CHUNK)))
     over = "the device ended it"

@@ -31,8 +31,6 @@ def handover_pdf(
     """Return the whole handover: a page each for the devices that somebody has to look at, a row for the others.
 
     Args:
-        plan: the site's, under its name.
-        rows: the register.
         fingerprint: of the journal's chain, by which it is known later whether it still stands.
         conflicts: what joined records say differently and nobody has settled.
         crew: who wrote the record, where several did.

@@ -32,8 +32,6 @@ def open_points(rows: Sequence[Row], plan: site_plan.Plan, conflicts: Sequence[s
     """Return all of them.
 
     Args:
-        rows: the register.
-        plan: the site's plan.
         conflicts: what joined records say differently and nobody has settled.
     """
     failed = [row for row in rows if row.failed]
@@ -70,9 +68,6 @@ def proven_words(proven: int, everyone: int, open_among: int, not_started: int =
     """Say how many devices are proven, of how many of them something is missing all the same, and what is to come.
 
     Args:
-        proven: devices that are.
-        everyone: devices of the register.
-        open_among: proven ones with open points.
         not_started: planned devices that are not in the register.
     """
     but = f", {open_among} of them with open points" if open_among else ""

@@ -90,9 +90,6 @@ class AskPortApp(App[None]):
 
         Args:
             begin: makes the round to begin with, or None where an adapter is chosen.
-            plug: makes the choice of an adapter.
-            fit: makes a round of that choice.
-            first: the screen that shows a round, as ``module:name``.
         """
         super().__init__()
         self._first = first

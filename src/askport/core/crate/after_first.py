@@ -65,8 +65,6 @@ class Crate:
         """Begin with the unit that was just done.
 
         Args:
-            session: the unit's.
-            power_cuts: of which units the power is cut.
             learned: the kind that was learned from it, where it was set by hand.
 
         Raises:

@@ -16,7 +16,6 @@ def concerns(
 
     Args:
         frame: its bytes.
-        others: the MAC addresses of the other units.
         said_to: MAC addresses of the laptop; what others say to these is heard.
         addresses: those of this unit and of the laptop there; who claims one of them is heard, whoever it is.
     """

@@ -117,10 +117,6 @@ class CutTogether(Borrower):
 
         Args:
             units: those that are in the subnet of the candidates.
-            candidates: laptop addresses that reach them all.
-            laptop_mac: the MAC address that the laptop talks from.
-            borrowed: an address that the laptop has there already.
-            now: the wire's time.
             wait_s: how long the cut is waited for, in seconds.
         """
         super().__init__()

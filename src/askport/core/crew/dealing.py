@@ -54,8 +54,6 @@ def to_deal(
     Args:
         areas: where addresses are free to be given.
         taken: addresses that are planned, used, or somebody's otherwise.
-        held: what the member holds already.
-        dealt: what all members hold.
     """
     wanted: list[IPv4Address] = []
     for area in areas:

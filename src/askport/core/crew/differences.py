@@ -11,9 +11,7 @@ def differences(row: visits.Row, others: Iterable[visits.Row], own: str) -> Iter
     """Yield a sentence for each thing that a device has and another device of another member has too.
 
     Args:
-        row: the device.
         others: devices with the same tag, or left with the same address.
-        own: what the member is called whose file this is.
     """
     for other in others:
         both = sorted((row, other), key=lambda each: str(each.mac))
@@ -44,12 +42,7 @@ def apart(row: visits.Row, own: str) -> Iterator[str]:
 
 
 def planned_apart(lines: Iterable[chain.Line], own: str) -> Iterator[str]:
-    """Yield which rows of the plan members changed differently without knowing of each other's change.
-
-    Args:
-        lines: all lines of those rows.
-        own: what the member is called whose file this is.
-    """
+    """Yield which rows of the plan members changed differently without knowing of each other's change."""
     rows: dict[str, list[chain.Line]] = {}
     for line in lines:
         if row := in_order.planned(line):

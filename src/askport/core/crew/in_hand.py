@@ -45,8 +45,6 @@ def others_of(
     Args:
         claims: all that members have in hand, each with the member.
         blocks: all addresses that were dealt, each with the member.
-        own: what this laptop's member is called.
-        block: what was dealt to it.
     """
     theirs = {what: member for what, member in claims.items() if member != own}
     units = {what[len(_UNIT) :].casefold(): member for what, member in theirs.items() if what.startswith(_UNIT)}

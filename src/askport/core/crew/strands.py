@@ -46,7 +46,6 @@ def fault_of(line: StrandLine, place_of: Callable[[str], int | None]) -> str:
     """Say why a line cannot be the one that its member wrote, or nothing.
 
     Args:
-        line: the line.
         place_of: returns the place of a known line by its hash, or None.
     """
     if len(line.body) > LONGEST_BODY:
@@ -78,10 +77,8 @@ def check_push(
     """Return why one push is not believed, or None where it is: all lines follow, and its member sealed the last.
 
     Args:
-        seal: of the push.
         lines: of the push, in their order.
         keys: the members' public keys, as this laptop knows them.
-        crew: the crew's number.
         place_of: returns the place of a line that is known already, by its hash.
     """
     member = display_text(seal.member, 40)

@@ -42,9 +42,7 @@ class AskingBeside(machine.Machine):
         """Begin with nobody.
 
         Args:
-            laptop_mac: the asking end.
             asked_from: where the asking addresses are put, so that whoever looks for them was made to.
-            avoid: tells which addresses are somebody's.
         """
         super().__init__()
         self._laptop_mac, self._asked_from, self._avoid = laptop_mac, asked_from, avoid

@@ -32,7 +32,6 @@ class AnswerChecks(machine.Machine):
         """Begin with nothing to check.
 
         Args:
-            laptop_mac: the asking end.
             ours: the laptop's addresses, kept up to date by their owner.
             gathered: what is known of each device, kept by its owner.
         """
@@ -191,10 +190,8 @@ class StillHeld(machine.Machine):
         """Begin with nothing to ask.
 
         Args:
-            laptop_mac: the asking end.
             gathered: what is known of each device, kept by its owner.
             allowed: says whether anything may be asked now.
-            now: the wire's time.
         """
         super().__init__()
         self._laptop_mac, self._gathered, self._allowed = laptop_mac, gathered, allowed

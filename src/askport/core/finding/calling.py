@@ -35,9 +35,7 @@ class Calling(machine.Machine):
         """Begin now.
 
         Args:
-            mac: the asking end.
             addresses: what is asked for.
-            now: the wire's time.
             rate: questions a second.
             often: addresses that something speaks for, asked for again and again meanwhile.
             to: who is asked: everybody, or one device, which none of its twins hears.

@@ -58,11 +58,7 @@ class Check(machine.Machine):
         """Begin now.
 
         Args:
-            laptop_mac: the asking end.
-            mac: who answered.
-            address: what for.
             sender: of the question that was answered; a proxy may answer only some.
-            now: the wire's time.
             took_s: how long that answer took, in seconds, where it is known.
             avoid: addresses that somebody was heard at, or that are ours.
             turn: counts the checks of this MAC address, so that each asks for other neighbours.
@@ -132,13 +128,7 @@ class Witness(machine.Machine):
     """Sees at which addresses one device shows itself: by ARP of its own at once, by an answer once it was checked."""
 
     def __init__(self, laptop_mac: MacAddress, mac: MacAddress, ours: Collection[IPv4Address]) -> None:
-        """Watch one device.
-
-        Args:
-            laptop_mac: the asking end.
-            mac: the device.
-            ours: the laptop's addresses, from which it asks.
-        """
+        """Watch one device."""
         super().__init__()
         self._laptop_mac, self.mac, self._ours = laptop_mac, mac, set(ours)
         self._checks: dict[IPv4Address, Check] = {}

@@ -168,7 +168,6 @@ class Holdings:
         """Yield what speaks against an address, as sentences; with any of them it is not certain.
 
         Args:
-            address: one that it has shown.
             prefix: its prefix length, where it is known.
             longest: the longest prefix length that fits what was heard.
         """

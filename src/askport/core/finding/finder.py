@@ -55,9 +55,6 @@ class Finder(Machine):
         """Begin now.
 
         Args:
-            laptop_macs: whose frames never count.
-            now: the wire's time.
-            loudness: how much may be sent.
             known: addresses that something speaks for; they are asked for first.
             within: ranges to call or sweep; without them, likely addresses or all private space.
             rate: questions a second, or None for what is polite.

@@ -243,8 +243,6 @@ class Greeting(machine.Machine):
         """Begin now.
 
         Args:
-            mac: the asking end.
-            now: the wire's time.
             own: tells which addresses the laptop has on this adapter: whoever is in their subnet can answer those.
         """
         super().__init__()

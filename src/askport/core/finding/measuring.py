@@ -76,14 +76,9 @@ class Measuring(machine.Machine):
         """Begin now.
 
         Args:
-            laptop_mac: the asking end.
-            mac: the device.
-            address: its address.
-            now: the wire's time.
             avoid: addresses that it has asked for already, or that somebody is known to hold.
             ours: the laptop's addresses, which the device may look for meanwhile and which are no gateway of its.
             asked_from: where each source is put before it is used, so that nobody who listens takes it for a gateway.
-            seed: which sources come first: another in each run.
             laptop_macs: all that the laptop has on this cable: one of its places may have borrowed a source meanwhile.
         """
         super().__init__()

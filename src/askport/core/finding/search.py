@@ -30,11 +30,9 @@ class Search:
         """Begin to look.
 
         Args:
-            finder: what hears and asks.
             label_mac: the MAC address on the label of the device that is meant, where it is known.
             delivered: the address that it was delivered with, where it is known.
             found_before: makers and addresses of devices that were found earlier, the latest last.
-            maker: names the maker of a MAC address.
         """
         self.finder, self.label_mac = finder, label_mac
         self._accepted: set[MacAddress] = set()

@@ -63,10 +63,7 @@ class Tracker(machine.Machine):
         """Follow a device.
 
         Args:
-            laptop_mac: the asking end.
-            mac: the device.
             ours: the laptop's addresses; questions come from the first.
-            meant: the address that it is meant to have.
             was: where it is before it moves, where that is known.
             landings: where a slip may take it, and where it falls back to; asked for once it is gone.
             sees_coming: whether it is watched before it moves, so that its first answer there can be believed.

@@ -156,9 +156,6 @@ def set_ip(xid: int, address: IPv4Address, mask: IPv4Address, gateway: IPv4Addre
     """Return the request that gives a station its address (clause 4.3.1.4.4).
 
     Args:
-        xid: by which the answer is known.
-        address: of the station.
-        mask: of its subnet.
         gateway: its own address, or 0.0.0.0, where it has none.
         permanent: whether it is kept over a power cut.
     """

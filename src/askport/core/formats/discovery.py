@@ -108,7 +108,6 @@ def ws_discovery_probe(number: int, version: WsVersion = WS_2005_04, types: str 
 
     Args:
         number: makes its message identifier, another one each time: who has seen it before does not answer.
-        version: which version it is written in.
         types: what is looked for, as an element; nothing for anything.
     """
     return (

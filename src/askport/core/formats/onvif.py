@@ -134,9 +134,7 @@ def username_token(user: str, password: str, nonce: bytes, created: datetime) ->
     """Return the header that a device knows a user by (WS-Security UsernameToken Profile 1.0 section 3.1).
 
     Args:
-        user: the name.
         password: goes into a digest only.
-        nonce: drawn anew for each message.
         created: by the device's own clock, or it takes the message for an old one.
     """
     at = created.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

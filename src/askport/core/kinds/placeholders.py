@@ -72,9 +72,6 @@ def values_of(
     """Return what the placeholders of the plan stand for.
 
     Args:
-        target: the planned values.
-        mac: the device.
-        name: what it is to be called.
         padded: whether it writes its octets with three digits.
         own_gateway: whether it wants its own address as gateway where the site has none.
     """

@@ -29,10 +29,7 @@ def fitting_kinds(
     """Return the kinds that fit, the strictest first.
 
     Args:
-        kinds: all that are known.
-        device: what was heard of it.
         banners: the first text of its console, and its page's title, where they were read.
-        ports: TCP ports that opened.
     """
     opens, words = {*ports, *(each.port for each in device.services)}, list(banners)
     found = (_fit(kind, device, words, opens) for kind in kinds)
@@ -48,8 +45,6 @@ def possible_kinds(kinds: Iterable[Kind], mac: MacAddress, device: Device | None
     """Return the kinds that a device may be of as far as is known before it speaks, the strictest first.
 
     Args:
-        kinds: all that are known.
-        mac: the device.
         device: what was heard of it, or None where nothing was, so that only its MAC address tells.
     """
     silent = [before_it_speaks(each) for each in kinds]

@@ -149,7 +149,6 @@ def learn_lines(sessions: Sequence[Listening], target: Target | None = None, nam
     Args:
         sessions: in order.
         target: what the unit became, where that is known; else it is read out of the lines.
-        name: what it is called, or an empty text.
     """
     spoken = [each.lines for each in sessions]
     lesson = ConsoleLesson(target=target or _meant([line for lines in spoken for line in lines]))

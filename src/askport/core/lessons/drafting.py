@@ -20,8 +20,6 @@ def draft(
     """Return a kind file.
 
     Args:
-        lesson: what was learned on the page.
-        name: what the kind is called.
         marks: of the unit that it was learned from; what its page was called comes to them.
         secure: whether the page is secured (HTTPS).
         port: where the page is.
@@ -77,10 +75,7 @@ def draft_console(
     """Return a kind file of a console.
 
     Args:
-        lesson: what was learned on it.
         way: how it is reached: ``over``, and its port or baud rate.
-        name: what the kind is called.
-        marks: of the unit that it was learned from.
         learned: from which unit and when, as the file says it.
         delivered: where the unit was found as it was delivered, or None where that is not known.
         lasted: whether its settings were seen to survive a power cut.

@@ -83,7 +83,6 @@ def learn(
         exchanges: all that passed, in order.
         present: where the device was.
         target: what it became, where that is known; else it is read out of what was sent.
-        name: what it is called, or an empty text.
         seen: where it was seen to be afterwards, if it was.
     """
     # What was refused for want of a log-in was sent again with one.
@@ -260,7 +259,6 @@ def secret_fields(exchange: Exchange, exchanges: Sequence[Exchange], *, with_use
     """Return the fields of names and passwords with the placeholders that ask for them.
 
     Args:
-        exchange: the request that has the fields.
         exchanges: all that passed: a page says which field is a password.
         with_user: whether the name beside the password is one of them.
     """

@@ -97,7 +97,6 @@ def meant_by(
     """Return what a request means a device to become, by what it became, and else by the fields' names and shapes.
 
     Args:
-        fields: of all requests that told it.
         present: where the device is before.
         seen: where it was seen to be afterwards, if it was.
 
@@ -141,7 +140,6 @@ def still_in(made: Mapping[str, str], address: IPv4Address) -> str:
 
     Args:
         made: the fields, with placeholders where values were understood.
-        address: what the device became.
     """
     octets = str(address).split(".")
     padded = ".".join(f"{int(each):03}" for each in octets)
@@ -159,13 +157,7 @@ def still_in(made: Mapping[str, str], address: IPv4Address) -> str:
 
 
 def templates(fields: Mapping[str, str], target: Target, name: str = "") -> tuple[dict[str, str], list[Stood]]:
-    """Return the fields with placeholders where the target's values stood, and what each stood for.
-
-    Args:
-        fields: of one request.
-        target: what the device became.
-        name: what it is called, or an empty text.
-    """
+    """Return the fields with placeholders where the target's values stood, and what each stood for."""
     made, stood = dict(fields), list[Stood]()
     values = [("address", target.interface.ip), ("mask", target.interface.netmask)]
     values += [("gateway", target.gateway)] if target.gateway else []

@@ -21,8 +21,6 @@ def changes(plan: site_plan.Plan, imported: Sequence[importing.Imported], *, rem
     """Return what tables change: new, changed, and those that are in none of them any more.
 
     Args:
-        plan: as it stands.
-        imported: the tables of one file.
         removes: whether devices that the file does not have are taken out.
     """
     found: list[Change | None] = []

@@ -39,10 +39,6 @@ def claims_on(
     """Return what the device may be, the likeliest first; whose turn it is counts only where nothing else does.
 
     Args:
-        mac: the device.
-        next_item: whose turn it is.
-        rows: the devices of the job.
-        known: what the register has under this MAC address.
         is_meant: whether the technician chose that one, and not the order.
         label_mac: the MAC address on the label of the device that is meant, where it is known.
     """

@@ -15,7 +15,6 @@ def landings(
     """Return the addresses where a device may be that is not where it is meant to be, the likeliest first.
 
     Args:
-        meant: the address that it was to get.
         was: where it was before; somebody may have changed the last number only.
         delivered: where it falls back to.
     """

@@ -12,8 +12,6 @@ def move_bad_rows(plan: site_plan.Plan, tables: Sequence[importing.Imported], *,
     """Put rows among the bad ones that have what another has, or lie where nothing is planned.
 
     Args:
-        plan: as it stands.
-        tables: of one file.
         new_subnet: whether rows may make subnets beside those that are planned.
     """
     tags = {each.tag for table in tables for each in table.devices}

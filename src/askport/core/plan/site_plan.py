@@ -71,8 +71,6 @@ class Plan(PlanPart):
         """Return the address of a device, or the next free one of its range; None where there is none left.
 
         Args:
-            device: a device of the plan.
-            taken: addresses that somebody has.
             block: in a crew, the addresses that this laptop may give away; None for all.
         """
         if device.address or device.within is None:
@@ -93,7 +91,6 @@ class Plan(PlanPart):
         """Yield the devices as they are taken to the cable.
 
         Args:
-            taken: addresses that somebody has.
             block: in a crew, the addresses that this laptop may give away; None for all.
         """
         used = set(taken)
@@ -120,9 +117,6 @@ def remaining(
     """Yield the planned devices that are not recorded yet, in working order.
 
     Args:
-        plan: the site's.
-        recorded: tags of devices that were recorded.
-        left: addresses that devices have by now.
         block: in a crew, the addresses that this laptop may give away; None for all.
     """
     return (item for item in plan.work(left, block) if item.tag not in recorded)

@@ -88,7 +88,6 @@ def check_target(
     """Return every check of the planned values, passed or not; the caller decides nothing on a failed one.
 
     Args:
-        target: the planned values.
         site: the network it joins, where it is known.
         used: addresses of the register that other devices have, with their tags.
         planned: addresses that other devices are to get, with their tags.

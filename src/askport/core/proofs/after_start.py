@@ -26,8 +26,6 @@ class AfterStart(machine.Machine):
         """Wait for the proof by the power cut.
 
         Args:
-            subject: who is watched.
-            cycle: the proof that is overturned.
             landings: where it may be instead, its old and its delivered address first.
         """
         super().__init__()

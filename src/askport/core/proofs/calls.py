@@ -43,9 +43,6 @@ class Calls(proof.Proof):
 
         Args:
             subject: the device, and from where it is seen.
-            gateway: its planned gateway.
-            dns: its planned DNS servers.
-            cycle: the power cut after which it starts.
             is_alone: says whether the wire carries this device only.
         """
         super().__init__()

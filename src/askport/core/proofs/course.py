@@ -65,7 +65,6 @@ class Course:
         """Begin.
 
         Args:
-            terms: who is proven, and by what.
             cuts_power: whether its power is cut as well.
             begins_with: where the course begins; the proofs before that were made elsewhere.
             wait_s: how long the cut is waited for, in seconds; None without limit.

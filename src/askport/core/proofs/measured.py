@@ -28,12 +28,10 @@ class MaskAsPlanned(Proof):
         """Wait to begin, until the wire is quiet.
 
         Args:
-            subject: who is proven.
             gateway: the planned one, which a wrong mask may keep it from finding.
             avoid: addresses of others, which are no sources of questions.
             explains: proofs that stay silent where its mask makes a stranger of the laptop, and that of its presence.
             asked_from: where the sources of questions are put, for those who listen.
-            seed: which sources come first.
         """
         super().__init__()
         self.subject, self.gateway = subject, gateway
@@ -131,7 +129,6 @@ class GatewayAsPlanned(Proof):
         """Judge by what the mask's proof measures.
 
         Args:
-            mask: what measures.
             planned: its gateway, or None where it is to have none.
             heard: tells whom the device keeps looking for by itself, where it does.
         """

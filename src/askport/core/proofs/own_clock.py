@@ -38,13 +38,7 @@ class OwnClock(machine.Machine):
     is_aside = True
 
     def __init__(self, subject: Subject, ports: Iterable[int], *, now: float) -> None:
-        """Begin to ask.
-
-        Args:
-            subject: whose clock.
-            ports: those that may be open.
-            now: the wire's time.
-        """
+        """Begin to ask."""
         super().__init__()
         self._subject, self._ports = subject, list(dict.fromkeys(ports))
         self._port: int | None = None

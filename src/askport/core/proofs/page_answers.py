@@ -18,11 +18,8 @@ class PageAnswers(Proof):
         """Wait until ``shown`` has shown that it is this device at this address.
 
         Args:
-            subject: who is proven.
             port: where its page is.
             title: the title that it was found with, or an empty text where that is not known.
-            shown: shows who is at the address.
-            now: the wire's time.
         """
         super().__init__()
         self.expected = f"its page is titled '{title}'" if title else f"a page on port {port}"

@@ -85,8 +85,6 @@ class PowerCycle(proof.Proof):
         """Begin to wait for the cut.
 
         Args:
-            subject: who is proven.
-            now: the wire's time.
             boot_s: the longest from power to first answer, by its kind, in seconds.
             clock: its own clock, as far as it was seen by now.
             landings: where it may be after the cut instead, its old and its delivered address first.

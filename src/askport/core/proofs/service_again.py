@@ -23,9 +23,6 @@ class Services(Proof):
         """Wait for the device to be back.
 
         Args:
-            subject: who is proven.
-            cycle: the power cut that it survives.
-            ports: TCP ports that opened before.
             echo: whether it answered ping before.
             longest_s: how long each is waited for, in seconds from when its address is back.
         """

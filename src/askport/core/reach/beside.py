@@ -28,7 +28,6 @@ def beside_mac(adapter: MacAddress, place: int = 0) -> MacAddress:
     It is made up locally, and the same in every run, so that a device's tables see one more address and not many.
 
     Args:
-        adapter: the adapter's own MAC address.
         place: which place, where several are used at once.
     """
     made = bytearray(sha256(b"askport beside" + adapter + place.to_bytes(2, "big")).digest()[:6])

@@ -23,8 +23,6 @@ def can_talk(laptop: Iterable[IPv4Interface], device: IPv4Address, prefix: int |
     """Judge whether any of the laptop's addresses can talk with a device without a router between them.
 
     Args:
-        laptop: the addresses on the cable's adapter.
-        device: the device's address.
         prefix: its prefix length, or None where it is not known: then only the laptop's side is judged.
     """
     interfaces = list(laptop)

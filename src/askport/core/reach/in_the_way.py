@@ -49,7 +49,6 @@ def with_hazards(adapters: Sequence[Adapter], *, server_port_held: bool) -> list
     """Return the adapters with what is dangerous about each.
 
     Args:
-        adapters: all of the laptop's.
         server_port_held: whether a program on the laptop holds the address-server port.
     """
     return [
@@ -108,8 +107,6 @@ def cable_hazards(
     """Return what is dangerous about the laptop for the work on one cable.
 
     Args:
-        adapters: the laptop's adapters, with their hazards.
-        cable: the adapter that the cable is in.
         device: the device's address, where it is known.
         way_out: the adapter by which the kernel would send to that address, or None where by none.
     """

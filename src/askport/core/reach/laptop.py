@@ -33,9 +33,6 @@ class Laptop:
         """Begin with what the adapter has of its own.
 
         Args:
-            adapter: its name.
-            mac: its MAC address.
-            own: its addresses.
             beside: the MAC address beside it, or None where the laptop borrows on the adapter.
             place: which place beside it, where several are used at once.
         """
@@ -143,7 +140,6 @@ class Laptop:
         """See the laptop's adapters as they are now.
 
         Args:
-            adapters: with their hazards.
             now: the wire's time when looking at them began; what was borrowed since may not be seen yet.
             device: the device's address, where it is known.
             way_out: the adapter by which the kernel would send to that address, or None where by none.

@@ -38,10 +38,6 @@ class WhomItAnswers(script.Script):
         Args:
             device: its MAC address, or None for whoever is there.
             at: where it is.
-            beside: the laptop's MAC address beside the adapter.
-            adapter: the adapter's own.
-            laptop: the address that is borrowed beside it.
-            now: the wire's time.
         """
         self._device, self._at = device, at
         # The same from both, so that nothing but the MAC address can make the difference: for nobody (RFC 5227 section

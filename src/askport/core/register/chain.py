@@ -49,9 +49,6 @@ def next_line(entry: Entry, at: AwareDatetime, last: Line | None, own: Line | No
     """Return an entry as the next line of a file.
 
     Args:
-        entry: what it says.
-        at: when.
-        last: the last line of the file.
         own: the last line of the strand that it goes on with; in the file of a crew that may be an earlier one.
     """
     number = last.number + 1 if last else 1
@@ -118,7 +115,6 @@ class Chain:
         """Prepare to check.
 
         Args:
-            last: the line before the first that is checked.
             referred: hashes of lines that others than those right behind them come after.
         """
         self._number, self._place, self._hash = (last.number, last.place, last.hash) if last else (0, 0, "")

@@ -183,7 +183,6 @@ def fold(lines: Iterable[chain.Line], own: str | None = None) -> list[Row]:
 
     Args:
         lines: the journal; of a crew's file in the order of time.
-        own: in a crew, what the member is called whose file this is.
     """
     register = Register(own=own)
     for line in lines:

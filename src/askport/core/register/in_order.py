@@ -77,9 +77,7 @@ def odd_time(line: chain.Line, others: Iterable[chain.Line], own: str = "") -> s
     """Say what about a line's time cannot be, or nothing.
 
     Args:
-        line: the line.
         others: the one before it on its strand, and those that it was made upon.
-        own: what the member is called whose file this is.
     """
     who = line.member or own
     of = f"The clock of {who or 'a laptop'}"

@@ -42,8 +42,6 @@ def was_set(way: Way, *, unit: int, left: Way | None = None) -> WasSet:
     """Return how a way of setting the address ended.
 
     Args:
-        way: the way.
-        unit: the device's number in the journal.
         left: another that was left for this one, and had told the device something by then. Where nobody but somebody's
             hands came after it, what the device took may be what that one told.
     """
@@ -89,9 +87,6 @@ def left(proofs: Iterable[Proof], *, unit: int, mac: MacAddress, heard_gateway: 
     """Return what proofs have found out about what a device is left with.
 
     Args:
-        proofs: those that came to their end.
-        unit: the device's number in the journal.
-        mac: the device.
         heard_gateway: whom it keeps looking for from its new address, where it does.
     """
     address: Value[IPv4Address] = Value()

@@ -74,9 +74,7 @@ def against_plan(
     """Return each planned device with what holds its address.
 
     Args:
-        plan: the site's.
         standings: what the register has of devices, by their tags.
-        holders: who showed to hold which address.
         asked: what was asked for; of all else nothing is known.
     """
     tag_of = {each.mac: tag for tag, each in standings.items()}

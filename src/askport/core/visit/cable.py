@@ -85,13 +85,8 @@ class Cable:
         """Begin to hear.
 
         Args:
-            laptop: its end.
-            link: the state of the link.
-            surroundings: what the job knows beside.
             label_mac: the MAC address of the device that is meant, where it is known.
             delivered: the address that it was delivered with, where it is known.
-            now: the wire's time.
-            xid: draws transaction identifiers.
         """
         self.laptop, self.link, self.around, self.xid = laptop, link, surroundings, xid
         self.began_at = now

@@ -39,11 +39,6 @@ class Session(Borrower):
         Args:
             laptop: the laptop on the adapter that the cable is in.
             work: the device that is meant to be at the other end.
-            unit: its number in the job's journal.
-            link: the state of the link.
-            now: the wire's time.
-            xid: draws transaction identifiers.
-            around: what the job knows beside the device.
         """
         super().__init__()
         self.device = at_hand.AtHand(work, unit)

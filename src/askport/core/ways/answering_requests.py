@@ -76,12 +76,7 @@ class AnsweringRequests(Way):
         """Prepare to answer.
 
         Args:
-            mac: the device that is answered.
-            target: what it is given.
-            laptop_mac: the laptop's end.
             laptop: the laptop's address in the target subnet, which is the server identifier.
-            xid: draws a transaction identifier for the check.
-            now: the wire's time.
             allow_others: the technician said that other devices on this wire are in order.
             servers: other address servers that this wire has told of already.
         """

@@ -31,12 +31,8 @@ class ByHand(Way):
         """Start watching.
 
         Args:
-            mac: the device that is to move.
             target: where to.
-            laptop_mac: the laptop's end.
             laptop: the laptop's address, if it has one; questions come from it.
-            old: the address that the device holds now.
-            now: the wire's time.
             landings: where a slip may take it, asked for once it has left its old address.
         """
         ours = [laptop.ip] if laptop else []

@@ -39,12 +39,8 @@ def fitting(
     """Return the ways that fit a device, best first; behind them those that would with a kind.
 
     Args:
-        device: as found.
         there: where it is.
-        kind: of which kind.
         door: its link-local address, where it is talked to by that.
-        ports: TCP ports that opened.
-        has: what was given of that.
     """
     found = []
     for entry in table.WAYS.values():

@@ -65,9 +65,6 @@ class Dialogue(Conversation):
         Args:
             far: where to.
             lines: what to wait for and to send, in order.
-            values: what the placeholders stand for.
-            refused: texts by which the device says no.
-            now: the wire's time.
         """
         super().__init__(values)
         self._channel = channels.Channel(far)

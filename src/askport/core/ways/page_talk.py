@@ -26,9 +26,7 @@ class PageTalk(StepTalk[model.PageStep]):
         """Send the first request.
 
         Args:
-            far: whose page.
             steps: the requests, in order.
-            values: what the placeholders stand for.
         """
         super().__init__(steps, values)
         self._far, self._total = far, len(steps)

@@ -41,15 +41,12 @@ class Ping(Way):
         """Begin to send.
 
         Args:
-            mac: the device.
             target: where its new address comes from; mask and gateway it cannot be told this way.
             payload: bytes of ICMP data.
             within_s: how long after power-up it listens for that, in seconds; None for always.
             lasts: whether its kind keeps what it takes.
-            laptop_mac: the laptop's end.
             sender: a free address in the target's subnet, from which the echoes come.
             landings: where it may be instead.
-            now: the wire's time.
         """
         super().__init__(mac, target, laptop_mac=laptop_mac, ours=[sender], now=now, landings=landings)
         self._payload, self._within_s, self._lasts, self._sender = payload, within_s, lasts, sender

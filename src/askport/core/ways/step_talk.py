@@ -47,7 +47,6 @@ class StepTalk(Conversation, Generic[S]):
         """Go on from how the step at hand was answered.
 
         Args:
-            now: the wire's time.
             refusal: why the device would not, as the end of a sentence, or nothing.
             goes_on: whether a refusal leaves this step out, and ends nothing.
             answer: how it was answered, where there is more to say than whether.

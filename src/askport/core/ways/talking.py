@@ -70,7 +70,6 @@ class Talking(Way):
         Args:
             start: the device, its final settings, and what it is reached with.
             kind: its kind, where it is known.
-            by: how it is set.
             texts: what will be said to set it, with placeholders.
 
         Raises:

@@ -41,9 +41,6 @@ def found(url: str, site: str, *, upto: int = VERSION, filling: Filling | None =
     """Make a crew, or bring one up to date.
 
     Args:
-        url: the database, as its owner.
-        site: what the site is called.
-        upto: the version of the tables that is made.
         filling: what it is filled with, where another database was lost.
 
     Raises:

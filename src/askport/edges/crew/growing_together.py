@@ -58,11 +58,7 @@ def anew(connection: Connection, lines: Sequence[Line], earlier: fold.Earlier, t
     """Return the register grown by lines that were just written, of one member or of several.
 
     Args:
-        connection: to the job file.
-        lines: those that were written.
-        earlier: the register before them.
         take: takes lines in their order.
-        own: what the member is called whose file this is.
     """
     entries = [line.entry for line in lines]
     units = {entry.unit for entry in entries if entry.unit}
@@ -99,14 +95,7 @@ def of_plan(connection: Connection, entries: Iterable[Entry]) -> list[Line]:
 
 
 def made_upon(connection: Connection, entry: Entry, earlier: fold.Earlier, own: str) -> Entry:
-    """Return an entry that names what it is written upon, where that is not its own visit.
-
-    Args:
-        connection: to the job file.
-        entry: what is written next.
-        earlier: the register as it is.
-        own: what the member is called whose file this is.
-    """
+    """Return an entry that names what it is written upon, where that is not its own visit."""
     if isinstance(entry, DevicePlanned | SubnetPlanned):
         lines = of_plan(connection, [entry])
     else:

@@ -60,11 +60,7 @@ def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = Fal
     """Read what is new, and check it line by line; nothing is written.
 
     Args:
-        server: the crew's database.
-        engine: to the job file.
-        crew: to which it belongs.
         digest: whether to see too that nothing changed of what was read before.
-        most: about how many lines at once.
 
     Raises:
         BadInput: it is another crew's database, or of another version.
@@ -278,7 +274,6 @@ def sync(server: Server, job: JobFile, key: bytes | None, *, digest: bool = True
     """Bring both together, as often as something is new.
 
     Args:
-        server: the crew's database.
         job: a job file that is open for writing, and belongs to the crew.
         key: its member's private key, or None where it only reads.
         digest: whether to see too that nothing changed of what was read before.

@@ -41,8 +41,6 @@ class Apart:
         """Make it.
 
         Args:
-            adapter: the adapter's index.
-            mac: the child's MAC address.
             mtu: the adapter's longest packet, in bytes.
 
         Raises:

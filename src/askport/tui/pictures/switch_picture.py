@@ -90,12 +90,10 @@ def switch_lines(
 
     Args:
         heard: who is on the switch, and where.
-        units: those that have a tag.
         half: the MAC address of which the tag is awaited.
         steps: where each unit at hand stands, by its tag.
         in_cut: where each stands in the power cut of all, by its tag.
         lanes: what was done when, once it has begun; drawn where there is room.
-        width: of the picture.
     """
     by_mac = {each.mac: each for each in units}
     macs = sorted({*heard, *by_mac, *([half] if half else [])})
