@@ -173,7 +173,7 @@ def test_the_last_of_all_runs_switches_off_what_was_off(cable, group):
         assert "state UP" in cable.ip("link", "show", "zl0", at="laptop")
         second.close()
         assert wait_for(lambda: "state DOWN" in cable.ip("link", "show", "zl0", at="laptop"))
-    assert not list(Path("/run/askport").glob("*.journal"))
+    assert wait_for(lambda: not list(Path("/run/askport").glob("*.journal")))
 
 
 def test_who_is_not_in_the_group_gets_nothing(cable, group):

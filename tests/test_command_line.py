@@ -1,22 +1,31 @@
 """The command line: data on standard output, one sentence on standard error, the contract's exit statuses."""
 
+import ast
 import asyncio
 import csv
 import io
 import json
 import os
+import re
+import shlex
 import signal
 import subprocess
 import sys
+from pathlib import Path
 from types import SimpleNamespace
 
+import click
 import pytest
+import typer
 
 from askport.cli import main, saying
 from askport.cli.main import run
+from askport.core.errors import AskPortError
 from askport.edges.guide_text import parts
 from askport.tui.screens import guide_screen
 from conftest import ASKPORT, askport
+
+ROOT = Path(__file__).parents[1]
 
 
 @pytest.mark.parametrize(
@@ -182,11 +191,59 @@ def test_only_whoever_is_there_confirms_that_power_was_pulled(monkeypatch, typed
     assert saying.was_pulled("Was it?") is is_told
 
 
+def written_commands():
+    """Every command that README and docs have in a block, without what stands around it."""
+    for page in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):
+        for block in re.findall(r"```sh\n(.*?)```", page.read_text(), re.DOTALL):
+            for each in block.splitlines():
+                words = shlex.split(each, comments=True)
+                if "askport" in words and "usermod" not in words:
+                    rest = words[words.index("askport") + 1 :]
+                    yield f"{page.name}: {each}", rest[: rest.index("--")] if "--" in rest else rest
+
+
+def parsed(command, words, above=None):
+    context = command.make_context(command.name or "askport", list(words), parent=above)
+    for name in getattr(context, "_protected_args", ()):
+        parsed(context.command.get_command(context, name), context.args, context)
+
+
+def test_each_command_of_readme_and_docs_is_one_as_it_is_written():
+    whole, found, wrong = typer.main.get_command(main.application()), dict(written_commands()), []
+    for where, words in found.items():
+        try:
+            parsed(whole, words)
+        except AskPortError:
+            pass  # the database that it names is not here
+        except (click.ClickException, AttributeError) as error:
+            wrong.append(f"{where}: {error!r}")
+    assert len(found) > 80
+    assert wrong == []
+
+
+def test_the_guide_has_each_warning_in_the_words_of_the_program():
+    """Its tables begin with what is on the screen: no warning is without a row, and no row without a warning."""
+    core = ROOT / "src/askport/core"
+    sources = [*core.glob("finding/*.py"), *core.glob("reach/*.py"), core / "visit/stages/access.py"]
+    pairs = re.findall(r'code="([a-z0-9-]+)"|yield "([a-z0-9-]+)"', "".join(each.read_text() for each in sources))
+    codes = {code for pair in pairs for code in pair if code}
+    texts = ["".join(getattr(part, "value", "") if isinstance(part, ast.Constant) else "…" for part in each.values)
+             if isinstance(each, ast.JoinedStr) else str(getattr(each, "value", ""))
+             for source in sources for each in ast.walk(ast.parse(source.read_text()))]  # fmt: skip
+    phrases = [phrase for part in parts() if part.heading in (guide_screen.WARNINGS, guide_screen.OF_LAPTOP)
+               for row in part.text.splitlines() if row.startswith("| ") and not row.startswith("| warning")
+               for phrase in row[2:].split(" | ")[0].split("; ")]  # fmt: skip
+    assert [
+        each for each in phrases if not any(re.search(re.escape(each).replace("…", ".*"), text) for text in texts)
+    ] == []
+    assert len(phrases) == len(codes) + 1 + 1  # a link may be down at either end; two reasons lead onto the adapter
+
+
 def test_the_guide_is_in_the_package_and_opens_at_what_is_on_the_screen():
     headings = [each.heading for each in parts()]
-    named = [*guide_screen.BY_HAZARD.values(), *guide_screen.BY_PHASE.values(), *guide_screen.BY_WAY.values(),
-             guide_screen.SILENT, guide_screen._ANY_OTHER_WAY]  # fmt: skip
+    named = [*guide_screen.BY_PHASE.values(), *guide_screen.BY_WAY.values(), guide_screen.WARNINGS,
+             guide_screen.OF_LAPTOP, guide_screen.SILENT, guide_screen._ANY_OTHER_WAY]  # fmt: skip
     assert set(named) <= set(headings)
     assert askport("guide").stdout.splitlines() == headings
-    assert askport("guide", "Nothing", "heard").stdout.startswith("## Nothing is heard\n")
+    assert askport("guide", "No", "device").stdout.startswith("## No device is found\n")
     assert (askport("guide", "xyzzy").returncode, "says nothing" in askport("guide", "xyzzy").stderr) == (1, True)

@@ -47,8 +47,8 @@ def walk(debian, cable, terminal, askport, user=None, env=()):
         assert done.stdout, done.stderr
         return json.loads(done.stdout)
 
-    guide = debian.run("env", *run, "guide", "Nothing", "heard", user=user).stdout
-    assert guide.startswith("## Nothing is heard")
+    guide = debian.run("env", *run, "guide", "No", "device", user=user).stdout
+    assert guide.startswith("## No device is found")
     found = asked("find", "zl0", "--seconds", "4", "--json")
     assert DEVICE in [each["mac"] for each in found["devices"]]
     said = asked("assign", "zl0", *PLAN, "--by", "dhcp", "--seconds", "30", "--job", job, "--tag", "BL-01", "--json")
@@ -96,7 +96,7 @@ def test_the_debian_package_for_a_member_of_the_group(debian, cable, client, ter
         assert "refused to mia: The laptop's way to other networks goes over zl0" in journal
         assert debian.run("man", "-w", "askport-plan-check").stdout
         assert debian.run("dpkg", "--verify", "askport").stdout == ""
-        assert "## Nothing is heard" in (debian.root / "usr/share/doc/askport/guide.md").read_text()
+        assert "## No device is found" in (debian.root / "usr/share/doc/askport/guide.md").read_text()
     assert (debian.root / "usr/share/doc/askport/copyright").read_text().count("=" * 100) > 80
 
 

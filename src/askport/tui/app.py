@@ -17,6 +17,7 @@ from textual.binding import Binding
 from textual.containers import ScrollableContainer
 from textual.events import Event, Key
 from textual.filter import LineFilter
+from textual.message_pump import MessagePump
 from textual.screen import Screen
 from textual.scroll_view import ScrollView
 from textual.widget import Widget
@@ -50,6 +51,7 @@ _FINGERS_S = 0.1
 _SHORTEST_SCAN = 6
 _OPENS_S = 0.5
 """How long a line may take to open."""
+_CLOSES_A_LINE = ("enter", "escape")
 _OPENS_A_LABEL = ("m", "n")
 """Keys that a reader may be set up to type before a label, and people press before they scan."""
 
@@ -187,14 +189,23 @@ class AskPortApp(App[None]):
 
     async def _take_key(self, event: Key) -> None:
         self._commanded_at = event.time
-        if self.focused is not None:
+        aimed = self.focused
+        if aimed is not None and event.key not in _CLOSES_A_LINE:
             await super().on_event(event)
             return
-        self._aimed_at_nothing.append(event)
+        if aimed is None:
+            self._aimed_at_nothing.append(event)
         self._on_the_way += 1
         await super().on_event(event)
-        if not (self.screen_stack and self.screen.call_later(self.call_later, self._has_arrived)):
-            self._on_the_way -= 1
+        queues: list[MessagePump] = [self.screen] if self.screen_stack else []
+        if aimed is not None:  # it comes up from the line as a key; what that makes of it comes up behind it
+            queues = [*aimed.ancestors_with_self, self, aimed, aimed.parent or self]
+        self._arrives(queues)
+
+    def _arrives(self, queues: list[MessagePump]) -> None:
+        """Take the keys behind one once everything has been through these queues that was sent before."""
+        if not (queues and queues[0].call_later(self._arrives, queues[1:])):
+            self.call_later(self._has_arrived)
 
     async def _has_arrived(self) -> None:
         """Take the keys that were held, once those before them have been where they were sent."""

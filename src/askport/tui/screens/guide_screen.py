@@ -15,32 +15,25 @@ from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
 
-BY_HAZARD = {
-    "duplicate-address": "Several with the same address",
-    "address-server": "Plugged into the site",
-    "router": "Plugged into the site",
-}
-"""While a device is looked for, what is dangerous goes first."""
-_NEW, _BY_HAND, _PROOF, _RECORD = (
-    "A new device on the cable", "It is set on its own page or keypad", "A proof fails", "What the record rests on",
+WARNINGS, OF_LAPTOP, _NEW, _REACH, _BY_HAND, _FAILED, _POWER, _RECORD = (
+    "Warnings", "Warnings about the laptop", "One device in six steps", "It cannot be reached",
+    "Set on its web page or keypad", "A check failed", "The power cycle", "The register and the handover",
 )  # fmt: skip
 BY_PHASE = {
     Phase.PLUGGING: _NEW, Phase.FINDING: _NEW, Phase.MEASURING: _NEW,
-    Phase.CHOOSING: "The laptop", Phase.MAY_BORROW: "The laptop", Phase.BORROWING: "The laptop",
-    Phase.TRYING_PORTS: "The laptop",
+    Phase.CHOOSING: _REACH, Phase.MAY_BORROW: _REACH, Phase.BORROWING: _REACH, Phase.TRYING_PORTS: _REACH,
     Phase.PREPARING: _BY_HAND, Phase.MAY_SET: _BY_HAND, Phase.BORROWING_TO_SET: _BY_HAND, Phase.SETTING: _BY_HAND,
-    Phase.NOT_SET: "It refused halfway", Phase.MAY_KEEP: "It forgot its address", Phase.KEEPING: _BY_HAND,
-    Phase.MAY_PROVE: _PROOF, Phase.BORROWING_TO_PROVE: _PROOF, Phase.PROVING: _PROOF, Phase.NOT_PROVEN: _PROOF,
-    Phase.POWER_CYCLE: _PROOF, Phase.PROVING_AGAIN: "It forgot something", Phase.FORGOTTEN: "It forgot its address",
+    Phase.NOT_SET: "It refused", Phase.MAY_KEEP: _BY_HAND, Phase.KEEPING: _BY_HAND,
+    Phase.MAY_PROVE: _FAILED, Phase.BORROWING_TO_PROVE: _FAILED, Phase.PROVING: _FAILED, Phase.NOT_PROVEN: _FAILED,
+    Phase.POWER_CYCLE: _POWER, Phase.PROVING_AGAIN: _POWER, Phase.FORGOTTEN: _FAILED,
     Phase.MAY_RECORD: _RECORD, Phase.RECORDED: _RECORD,
 }  # fmt: skip
+_ASKS = "Set by DHCP, BOOTP or a ping"
 BY_WAY = {
-    "hand": _BY_HAND, "page": _BY_HAND,
-    "console": "It has a console", "dhcp": "It asks for an address", "bootp": "It asks for an address",
-    "ping": "It takes its address from a ping",
+    "hand": _BY_HAND, "page": _BY_HAND, "console": "Set on its console", "dhcp": _ASKS, "bootp": _ASKS, "ping": _ASKS,
 }  # fmt: skip
-_ANY_OTHER_WAY = "It speaks a field protocol"
-SILENT = "Nothing is heard"
+_ANY_OTHER_WAY = "Set by a field protocol"
+SILENT = "No device is found"
 _WIDEST = 100
 _ITEM = re.compile(r"- |\d\. ")
 _ROOM_FOR_CONTENTS = 130
@@ -50,9 +43,10 @@ def situation(session: Session) -> str:
     """Return the heading of the part that fits what is on the screen."""
     phase = session.phase
     if phase.step in (Step.PLUG, Step.FIND):
-        codes = [each.code for each in session.cable.finder.hazards()]
-        if found := next((BY_HAZARD[code] for code in codes if code in BY_HAZARD), None):
-            return found
+        if any(each.code != "link-down" for each in session.cable.finder.hazards()):
+            return WARNINGS
+        if session.cable.laptop.hazards:
+            return OF_LAPTOP
         asked = session.cable.finder.loudness is not Loudness.LISTEN
         return SILENT if asked and session.cable.search.candidate is None else BY_PHASE[phase]
     if BY_PHASE[phase] is _BY_HAND and session.device.way_name:
