@@ -1,31 +1,31 @@
-"""Writes the list of keys into the README, out of the table that the program makes its keys of."""
+"""Writes docs/keys.md out of the table that the program makes its keys of."""
 
 from pathlib import Path
 
 from askport.tui.actions import ACTIONS
 
-README = Path(__file__).parents[1] / "README.md"
+PAGE = Path(__file__).with_name("keys.md")
 START, END = "<!-- keys, written by docs/keys.py -->\n", "<!-- end of keys -->"
 _NAMES = {"plus,equals_sign": "+", "minus": "-", "enter": "Enter", "space": "Space", "up,k": "↑", "down,j": "↓"}
 
 
 def table() -> str:
-    """Return the list as it stands in the README."""
+    """Return the list as it stands in the PAGE."""
     rows = [
         f"| {_NAMES.get(each.key, each.key)} | {each.title} | {each.says} |"
         for each in ACTIONS
         if each.shown or each.name == "point"
     ]
     more = [
-        "| 7 to 9 | It is this | Decide which device of the plan it is, where plan, choice and register differ |",
-        "| 1 to 6 | Look | Look at a step of the way; Escape comes back |",
+        "| 7 to 9 | It is this one | Decide which device of the plan it is, where plan, choice and register differ |",
+        "| 1 to 6 | View step | View a step of the way; Escape comes back |",
         "| ? | Keys | Every key, and what it does now |",
     ]
-    more += ["| t | Day or night | A light or a dark screen |", "| q | Leave | Give everything back and leave |"]
+    more += ["| t | Light or dark | A light or a dark screen |", "| q | Quit | Give everything back and quit |"]
     return "\n".join(["| key | | what it does |", "|---|---|---|", *rows, *more]) + "\n"
 
 
 if __name__ == "__main__":
-    text = README.read_text()
+    text = PAGE.read_text()
     before, _, rest = text.partition(START)
-    README.write_text(before + START + table() + END + rest.partition(END)[2])
+    PAGE.write_text(before + START + table() + END + rest.partition(END)[2])

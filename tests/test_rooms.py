@@ -249,8 +249,8 @@ def test_what_is_declared_by_name_is_there():
     assert main.application().registered_commands
 
 
-def test_the_readme_lists_the_keys_of_the_table():
-    text = (HERE.parents[1] / "README.md").read_text()
+def test_the_page_of_keys_lists_the_keys_of_the_table():
+    text = (HERE.parents[1] / "docs/keys.md").read_text()
     sys.path.insert(0, str(HERE.parents[1] / "docs"))
     import keys
 
