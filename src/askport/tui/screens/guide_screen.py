@@ -5,12 +5,13 @@ import re
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, VerticalScroll
+from textual.widgets import Markdown, Static
 
 from askport.core.finding.loudness import Loudness
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase, Step
 from askport.edges.guide_text import parts
-from askport.tui.ink import DIM, OURS, STRONG, Ink, beside, blank, heading, line, wrapped
+from askport.tui.ink import DIM, STRONG, Ink
 from askport.tui.screens.drawn_screen import DrawnScreen
 from askport.tui.widgets.key_line import KeyLine
 from askport.tui.widgets.sheet import Sheet
@@ -34,8 +35,6 @@ BY_WAY = {
 }  # fmt: skip
 _ANY_OTHER_WAY = "Set by a field protocol"
 SILENT = "No device is found"
-_WIDEST = 100
-_ITEM = re.compile(r"- |\d\. ")
 _ROOM_FOR_CONTENTS = 130
 
 
@@ -73,7 +72,8 @@ class GuideScreen(DrawnScreen[None]):
         """Lay out the part."""
         with Horizontal():
             with VerticalScroll(id="keys"):
-                yield Sheet(id="list")
+                yield Static(id="place")
+                yield Markdown(id="part", open_links=False)
             yield Sheet(id="contents")
         yield KeyLine()
 
@@ -84,10 +84,9 @@ class GuideScreen(DrawnScreen[None]):
         self.draw()
 
     def draw(self) -> None:
-        sheet, part = self.query_one("#list", Sheet), parts()[self._at]
-        width = min(_WIDEST, max(40, sheet.size.width or self.room - 6))
-        place = f"part {self._at + 1} of {len(parts())} of the guide"
-        sheet.show([heading(part.heading, width), line(place, DIM), blank(), *_drawn(part.text, width)])
+        part = parts()[self._at]
+        self.query_one("#place", Static).update(f"part {self._at + 1} of {len(parts())} of the guide")
+        self.query_one(Markdown).update(f"## {part.heading}\n{_for_screen(part.text)}")
         contents = self.query_one("#contents", Sheet)
         contents.display = self.room >= _ROOM_FOR_CONTENTS
         contents.show([
@@ -96,36 +95,10 @@ class GuideScreen(DrawnScreen[None]):
         ])  # fmt: skip
 
 
-def _drawn(text: str, width: int) -> list[Ink]:
-    """Draw Markdown as plain lines: paragraphs wrapped, what is typed as it stands."""
-    drawn, paragraph, is_typed = list[Ink](), list[str](), False
-
-    def end(*, in_list: bool = False) -> None:
-        if paragraph:
-            said = re.sub(r"\*\*(.+?)\*\*", r"“\1”", " ".join(paragraph))
-            said = re.sub(r"\*(\w[^*]*)\*|`([^`]+)`", r"\1\2", said)
-            if item := _ITEM.match(said):
-                mark = "  ·" if item[0] == "- " else f" {item[0]}"
-                drawn.extend(beside(Ink().put(mark, DIM), 4, said[item.end() :], width))
-            else:
-                drawn.extend(wrapped(said, width))
-            drawn.extend([] if in_list else [blank()])
-            paragraph.clear()
-
-    for row in text.splitlines():
-        if row.startswith("```"):
-            end()
-            is_typed = not is_typed
-            drawn.extend([] if is_typed else [blank()])
-        elif is_typed:
-            drawn.extend(wrapped(row, width, f"{STRONG} {OURS}", 2) if row else [blank()])
-        elif not row.strip() or row.startswith("|"):
-            end()
-            drawn.extend(wrapped(row, width) if row else [])
-        elif _ITEM.match(row):
-            end(in_list=True)
-            paragraph.append(row)
-        else:
-            paragraph.append(row.strip())
-    end()
-    return drawn
+def _for_screen(text: str) -> str:
+    """Return a part with its tables as lists, which need less room, and commands in one colour."""
+    listed = re.sub(r"^\|[^|\n]*\|[^|\n]*\|\n\|---.*\n", "", text, flags=re.MULTILINE)
+    listed = re.sub(
+        r"^\| (.*?) \| (.*) \|$", lambda row: f"- **{row[1].replace('*', '')}**: {row[2]}", listed, flags=re.MULTILINE
+    )
+    return listed.replace("```sh", "```text")
