@@ -221,6 +221,22 @@ def test_each_command_of_readme_and_docs_is_one_as_it_is_written():
     assert wrong == []
 
 
+def test_each_command_says_in_one_whole_line_what_it_does_and_has_an_example_that_fits(monkeypatch):
+    monkeypatch.setenv("COLUMNS", "80")
+    whole, above = typer.main.get_command(main.application()), ["askport"]
+    groups = [("", whole), *((name, each) for name, each in whole.commands.items() if hasattr(each, "commands"))]
+    for named, group in groups:
+        assert (
+            "...\n"
+            not in group.get_help(click.Context(group, info_name=named, terminal_width=80)).partition("Commands:")[2]
+        )
+        for name, each in group.commands.items():
+            if not hasattr(each, "commands"):
+                example = shlex.split(each.help.partition("Example: ")[2].replace("\n", " ").removeprefix("sudo "))
+                assert example[: 2 + bool(named)] == [*above, *([named] if named else []), name]
+                parsed(whole, example[1 : example.index("--") if "--" in example else None])
+
+
 def test_the_guide_has_each_warning_in_the_words_of_the_program():
     """Its tables begin with what is on the screen: no warning is without a row, and no row without a warning."""
     core = ROOT / "src/askport/core"

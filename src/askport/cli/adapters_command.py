@@ -4,7 +4,12 @@ from askport.cli.saying import JsonOption, put_json
 
 
 def adapters(json: JsonOption = False) -> None:
-    """List the laptop's adapters."""
+    """List the laptop's adapters.
+
+    Name, kind, link, MAC address, addresses and warnings of each.
+
+    Example: askport adapters --json
+    """
     from askport.core.text import speed_words
     from askport.edges.adapters import list_adapters
 

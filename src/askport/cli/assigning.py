@@ -70,7 +70,12 @@ def assign(
     tag: recording.TagOption = "",
     json: saying.JsonOption = False,
 ) -> None:
-    """Set a device's address by one way."""
+    """Set a device's IP settings in one way.
+
+    The device is followed to its new address. Exit status 1: it refused, or it did not come there.
+
+    Example: askport assign enp3s0 --mac 00:00:5e:00:53:20 --to 10.84.16.21/22 --gateway 10.84.19.254 --by dhcp
+    """
     if ways:
         for entry in table.WAYS.values():
             print(f"{entry.name}  {entry.says}")

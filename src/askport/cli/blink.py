@@ -21,7 +21,12 @@ def blink(
     adapter: Annotated[str, typer.Argument(help="The adapter that the cable is in.")],
     mac: Annotated[str, typer.Option(help="The device's MAC address.")],
 ) -> None:
-    """Have a device show itself, where it speaks a protocol for that (PROFINET DCP): which of them is this?"""
+    """Make a device blink (PROFINET DCP).
+
+    To see which of several units it is.
+
+    Example: askport blink enp3s0 --mac 00:00:5e:00:53:61
+    """
     device = MacAddress.parse(mac)
     with open_cable(adapter) as cable, giving_back(cable):
         asyncio.run(_blink(cable, device))

@@ -36,7 +36,13 @@ def borrow(
     on_adapter: on_cable.OnAdapterOption = False,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
-    """Borrow an address until the command after -- ends, or until Ctrl-C; then give it back."""
+    """Borrow a laptop address, and give it back at the end.
+
+    Runs the command after -- beside the adapter, and ends with its exit status. Without a command the address is on
+    the adapter until Ctrl-C.
+
+    Example: askport borrow enp3s0 --to 192.168.61.7 -- ping -c 3 192.168.61.7
+    """
     command: list[str] = context.obj
     beside = bool(command) and not on_adapter and not instead
     if (not addresses) == (to is None):
@@ -173,7 +179,12 @@ def restore(
     adapter: Annotated[str | None, typer.Argument(help="Only this adapter.")] = None,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
-    """Give back whatever an interrupted run left borrowed."""
+    """Give back what an interrupted run left borrowed.
+
+    Exit status 0 also if there is nothing.
+
+    Example: sudo askport restore
+    """
     if os.geteuid() != 0:
         raise MachineRefused("No permission to change adapters: run 'askport restore' with sudo.", code="no-permission")
     from askport.edges.restoring import give_back_all

@@ -39,7 +39,12 @@ def console(
     on_adapter: on_cable.OnAdapterOption = False,
     over_ipv6: OverIpv6Option = False,
 ) -> None:
-    """Talk to a device's console over the cable or a serial line, until Ctrl-]; with --learn, learn from it."""
+    """Open a device's console: Telnet, SSH or serial line.
+
+    Until Ctrl-]. With --learn, what is typed becomes a kind file.
+
+    Example: askport console enp3s0 192.168.77.20 --over telnet
+    """
     from askport.core.lessons.console_lesson import Listening
 
     target = target_options.target_of(to, gateway, dns) if to else None

@@ -38,7 +38,13 @@ def crate(
     on_adapter: on_cable.OnAdapterOption = False,
     json: saying.JsonOption = False,
 ) -> None:
-    """Set and prove all units on a small switch, each reached by its MAC address; none without a tag."""
+    """Set and prove all units on one switch, by their labels.
+
+    Each is reached by its MAC address, and none is set without a tag. Exit status 1: one of
+    them is not recorded, or with --power-cycle not proven.
+
+    Example: askport crate enp3s0 --job site.askport --labels labels.txt --power-cycle
+    """
     if not job.exists():
         raise BadInput(f"There is no job file '{display_text(str(job), 120)}': make one with 'askport plan import'.")
     opened: list[jobfile.JobFile] = []

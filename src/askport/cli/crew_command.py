@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from askport.edges.crew.syncing import Synced
     from askport.edges.jobfile import JobFile
 
-app = typer.Typer(help="Several technicians on one site, by a PostgreSQL database.", no_args_is_help=False)
+app = typer.Typer(help="Several technicians on one site, in one database.", no_args_is_help=False)
 Url = Annotated[str, typer.Argument(metavar="URL", help="The database, as libpq names it; without a password.")]
 JobOption = Annotated[Path, typer.Option("--job", help="The job file.")]
 Where = Annotated[str, typer.Argument(metavar="JOB|URL", help="A job file of the crew, or its database.")]
@@ -40,7 +40,12 @@ def create(
         Path | None, typer.Option("--from", metavar="JOB", help="Fill it again from a member's job file.")
     ] = None,
 ) -> None:
-    """Make a crew's tables in a database, as its owner; or bring them up to date."""
+    """Make a crew's tables in a database, or update them.
+
+    As the owner of the database. With --from, it is filled from a member's file.
+
+    Example: askport crew create postgresql:///site --site "Hatchery"
+    """
     from askport.edges.crew.founding import found
 
     filling = None
@@ -64,7 +69,12 @@ def join(
     job: JobOption,
     name: Annotated[str, typer.Option("--as", metavar="NAME", help="What you are called; without, your login.")] = "",
 ) -> None:
-    """Have a job file belong to a crew, and bring both together."""
+    """Make a job file a member of a crew.
+
+    What both have is exchanged at once. Exit status 1: something in the database is not believed.
+
+    Example: askport crew join "postgresql://anna@server/site" --job site.askport
+    """
     from askport.edges.crew import belonging, syncing
     from askport.edges.crew.own_key import public_half
     from askport.edges.crew.schema import LET_IN
@@ -98,7 +108,12 @@ def sync(
     url: Annotated[str, typer.Option("--url", help="Where the crew's database is now, if it has moved.")] = "",
     json: JsonOption = False,
 ) -> None:
-    """Bring a job file and its crew together; exit status 1 where something is not believed."""
+    """Exchange entries between a job file and its crew.
+
+    Exit status 1: something in the database is not believed.
+
+    Example: askport crew sync site.askport
+    """
     from askport.edges.crew import belonging, syncing
     from askport.edges.crew.frames import carry_frames
 
@@ -150,7 +165,12 @@ def _lines(count: int) -> str:
 
 @app.command()
 def status(where: Where = "", job: WhereOption = "", json: JsonOption = False) -> None:
-    """Say how a job file and its crew stand to each other."""
+    """Show how a job file and its crew stand to each other.
+
+    Who is in it, what waits to be sent, who has what in progress, and what is not believed.
+
+    Example: askport crew status site.askport
+    """
     from askport.cli.crew_status import status_of
 
     document, sentences = status_of(_named(where, job))
@@ -168,7 +188,12 @@ def members(
     accept: Annotated[str, typer.Option("--accept", metavar="NAME", help="Say that this member is right.")] = "",
     json: JsonOption = False,
 ) -> None:
-    """List the members of a crew, each with the fingerprint of its key; or say that a new one is right."""
+    """List a crew's members and the fingerprints of their keys.
+
+    With --accept, say that the fingerprint of a new member was compared and is right.
+
+    Example: askport crew members site.askport --accept carla
+    """
     from askport.cli.crew_status import members_of
 
     named = _named(where, job)
@@ -224,7 +249,12 @@ def remove(
     second: Annotated[str, typer.Argument(metavar="NAME", help="The member.")] = "",
     job: WhereOption = "",
 ) -> None:
-    """Take a member out, as the owner of the database: its lines stay, and it can push no more."""
+    """Take a member out of a crew.
+
+    As the owner of the database. The entries stay; the member can send no more.
+
+    Example: askport crew remove postgresql:///site carla
+    """
     where, name = (job, first) if job else (first, second)
     if not name:
         raise BadInput("Name the member: 'askport crew members' lists them.")
@@ -243,7 +273,12 @@ def leave(
     job: Annotated[Path | None, typer.Argument(help="The job file.")] = None,
     job_option: Annotated[Path | None, typer.Option("--job", help="The same, as an option.")] = None,
 ) -> None:
-    """Have a job file leave its crew: what it has is pushed first, and all of it stays in the file."""
+    """Take a job file out of its crew.
+
+    What it has is sent first, and stays in the file.
+
+    Example: askport crew leave site.askport
+    """
     from askport.edges.crew import belonging, syncing
     from askport.edges.crew.own_key import key_of
 

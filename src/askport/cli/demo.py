@@ -16,7 +16,12 @@ def demo(
     first: Annotated[str, typer.Option(metavar="TAG", help="Which unit comes out of the crate first.")] = "",
     wire: Annotated[str, typer.Option(help="Where the cable is first: crate, twins (one switch) or house.")] = "crate",
 ) -> None:
-    """Practise on stand-in devices; needs no permissions."""
+    """Practise on made-up devices; needs no permissions.
+
+    With --headless the whole example runs without a screen.
+
+    Example: askport demo --first BL-01
+    """
     if wire not in WIRES:
         raise BadInput(f"'{wire}' is no place for the cable in the demo: choose {', '.join(WIRES)}.")
     if headless is not None:

@@ -6,7 +6,12 @@ from askport.cli.saying import JsonOption, Status, put_json
 
 
 def doctor(json: JsonOption = False) -> None:
-    """Say what of this laptop can be used and what not; exit status 1 where the main job could not run."""
+    """Check what this laptop can do, and how to mend the rest.
+
+    Nothing is changed. Exit status 1: the main job could not run.
+
+    Example: sudo askport doctor
+    """
     from askport import __version__
     from askport.edges.looking_over import look_over
 

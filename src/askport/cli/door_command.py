@@ -42,7 +42,12 @@ def door(
     over_ipv6: OverIpv6Option = False,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
-    """Open a loopback port to the device over the cable, until Ctrl-C; with --learn, learn from what passes."""
+    """Open a device's web page to one browser on this laptop.
+
+    Until Ctrl-C. Prints the address for the browser. With --learn, what the browser sends becomes a kind file.
+
+    Example: askport door enp3s0 192.168.61.7:80
+    """
     far = far_end(device)
     mac = MacAddress.parse(pin) if pin else None
     target = target_options.target_of(to, gateway, dns) if to else None

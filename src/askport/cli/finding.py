@@ -19,7 +19,13 @@ def find(
     save: Annotated[Path | None, typer.Option(help="Keep what passed in this pcapng file.")] = None,
     json: JsonOption = False,
 ) -> None:
-    """Find the devices on the cable."""
+    """Find the devices on the cable.
+
+    Waits for the link within the seconds given. Exit status 1: no device showed an address or asked for
+    one, or none is that of the label; 3: the link never came up.
+
+    Example: askport find enp3s0 --loudness call --until-found --json
+    """
     from askport.cli.find_run import find_on_cable
 
     find_on_cable(
@@ -34,7 +40,10 @@ def read(
     label: Annotated[str | None, typer.Option(help="The MAC address on the label, or its last digits.")] = None,
     json: JsonOption = False,
 ) -> None:
-    """Find the devices in a capture file."""
+    """Find the devices in a capture file (pcap or pcapng).
+
+    Example: askport read wire.pcapng
+    """
     from askport.cli.find_run import read_capture
 
     read_capture(file, laptop or [], label, json=json)
@@ -46,7 +55,12 @@ def measure(
     address: Annotated[str, typer.Option(help="The device's address.")],
     json: JsonOption = False,
 ) -> None:
-    """Measure a device's mask and gateway from outside."""
+    """Measure a device's subnet mask and gateway from outside.
+
+    By the next hop of its answers. Exit status 1: the mask could not be measured.
+
+    Example: askport measure enp3s0 --mac 00:00:5e:00:53:10 --address 192.168.61.7
+    """
     from askport.cli.find_run import measure_device
 
     measure_device(adapter, mac, address, json=json)

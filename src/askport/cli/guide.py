@@ -12,7 +12,12 @@ from askport.edges.guide_text import fitting_parts, parts
 def guide(
     words: Annotated[list[str] | None, typer.Argument(metavar="[WORD]…", help="Of what it is about.")] = None,
 ) -> None:
-    """Print the part of the guide that fits: askport guide no device. Without a word, what there is."""
+    """Print the part of the guide that fits some words.
+
+    Without words, its headings. Exit status 1: the guide has nothing on that.
+
+    Example: askport guide no device
+    """
     if not words:
         print("\n".join(each.heading for each in parts()))
         say("askport guide WORD prints the part that fits.")

@@ -25,7 +25,12 @@ def identify(
     on_adapter: on_cable.OnAdapterOption = False,
     json: saying.JsonOption = False,
 ) -> None:
-    """Ask a device who it is, in the field protocols that it may speak; nothing is set."""
+    """Ask a device who it is, in every field protocol.
+
+    Nothing is set.
+
+    Example: askport identify enp3s0 --mac 00:00:5e:00:53:69 --at 192.168.93.20
+    """
     device, address = addresses.MacAddress.parse(mac), addresses.parse_address(at)
     with on_cable.open_cable(adapter, on_adapter=on_adapter) as cable, on_cable.giving_back(cable):
         known, names = asyncio.run(_ask(cable, device, address))

@@ -9,12 +9,15 @@ from askport.cli import job_argument, opened_jobs, saying
 from askport.core.errors import BadInput
 from askport.core.text import display_text
 
-app = typer.Typer(help="What a job is called for the customer; it stands on the handover's cover.")
+app = typer.Typer(help="What stands on the handover's cover: site, customer, order.")
 
 
 @app.command()
 def show(job: job_argument.Job, json: saying.JsonOption = False) -> None:
-    """Say what was told of a job."""
+    """Show what stands on the handover's cover.
+
+    Example: askport job show site.askport
+    """
     from askport.core.register.about import HEADS, PAPERS, SET, about_of
     from askport.reports.cells import LANGUAGE
 
@@ -41,7 +44,12 @@ def set_(
     ] = None,
     paper: Annotated[str | None, typer.Option(help="The paper of its documents: A4, as at first, or Letter.")] = None,
 ) -> None:
-    """Tell something of a job; an empty text takes it back."""
+    """Set what stands on the handover's cover.
+
+    An empty text takes a value back.
+
+    Example: askport job set site.askport --site "Hatchery" --order 4711/26
+    """
     from askport.core.register.about import PAPERS, told_line
     from askport.core.register.entries import About
     from askport.reports.cells import known_language

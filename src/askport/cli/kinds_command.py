@@ -10,7 +10,7 @@ from askport.cli import job_argument, opened_jobs
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.text import display_text
 
-app = typer.Typer(help="What is known of devices of one kind.", no_args_is_help=False)
+app = typer.Typer(help="Kind files: what is known of devices of one type.", no_args_is_help=False)
 
 
 @app.command("list")
@@ -18,7 +18,10 @@ def list_(
     job: Annotated[Path | None, typer.Option("--job", help="A job, whose folder may hold kinds too.")] = None,
     json: JsonOption = False,
 ) -> None:
-    """List every kind that is known, and from where."""
+    """List the known kinds, and where each comes from.
+
+    Example: askport kinds list
+    """
     from askport.edges.kind_files import known_kinds
 
     found, wrong = known_kinds(job)
@@ -43,7 +46,10 @@ def list_(
 
 @app.command()
 def show(name: Annotated[str, typer.Argument(help="A kind's name, or a file.")], json: JsonOption = False) -> None:
-    """Show one kind."""
+    """Show one kind.
+
+    Example: askport kinds show "blower drive"
+    """
     from askport.core.kinds.model import SnmpWay
     from askport.edges.kind_files import kind_named
 
@@ -66,7 +72,12 @@ def show(name: Annotated[str, typer.Argument(help="A kind's name, or a file.")],
 
 @app.command()
 def check(files: Annotated[list[Path], typer.Argument(help="Kind files.")]) -> None:
-    """Check kind files: each mistake in one sentence, with file, line and remedy."""
+    """Check kind files: each mistake in one sentence.
+
+    With file, line and remedy. Exit status 2: there is one.
+
+    Example: askport kinds check drive.toml
+    """
     from askport.core.errors import AskPortError
     from askport.edges.kind_files import load_kind
 
@@ -90,7 +101,12 @@ def draft_(
     out: Annotated[Path, typer.Option(metavar="FILE.toml", help="The kind file to write.")],
     name: Annotated[str, typer.Option(help="What the kind is called.")] = "",
 ) -> None:
-    """Make a kind file of what was kept while a unit was set by hand."""
+    """Make a kind file from a unit that was set by hand.
+
+    Of what was kept in the job.
+
+    Example: askport kinds draft site.askport OX-01 --out oxygen.kind.toml
+    """
     from askport.cli.register_device import device_of
     from askport.cli.teaching import draft_from
     from askport.core.register.entries import Taught
@@ -103,7 +119,12 @@ def draft_(
 
 @app.command()
 def schema() -> None:
-    """Print the JSON Schema of kind files."""
+    """Print the JSON Schema of kind files.
+
+    For editors.
+
+    Example: askport kinds schema
+    """
     from askport.core.kinds.model import Kind
 
     print(jsons.dumps(Kind.model_json_schema(by_alias=True), indent=2))

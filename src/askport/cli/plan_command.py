@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from askport.core.plan.site_plan import Plan
     from askport.edges.jobfile import JobFile
 
-app = typer.Typer(help="The site plan of a job: in, checked, and out again.", no_args_is_help=False)
+app = typer.Typer(help="The site plan of a job: import, check, export.", no_args_is_help=False)
 
 
 def _open(job: Path, *, create: bool) -> "tuple[JobFile, Plan]":
@@ -46,7 +46,12 @@ def import_(
     ] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would change, and change nothing.")] = False,
 ) -> None:
-    """Read a plan into a job; what changes is shown first."""
+    """Import a plan from CSV, XLSX or ODS.
+
+    What changes is shown. A bad row is named, and nothing is imported without --skip-bad.
+
+    Example: askport plan import devices.xlsx --job site.askport --dry-run
+    """
     from askport.core.plan.changes import changes
     from askport.core.plan.checks import check_plan
     from askport.core.plan.folding import planned_after
@@ -118,7 +123,12 @@ def _read(file: Path, mapped: dict[str, str]) -> "list[tuple[str, Imported]]":
 
 @app.command()
 def show(job: Job, json: saying.JsonOption = False) -> None:
-    """Show the plan: subnets, and devices in working order with how far each is."""
+    """Show the plan: subnets, and devices in working order.
+
+    With how far each is.
+
+    Example: askport plan show site.askport
+    """
     from askport.reports.plan_document import plan_json
 
     opened, plan = _open(job, create=False)
@@ -139,7 +149,12 @@ def show(job: Job, json: saying.JsonOption = False) -> None:
 
 @app.command()
 def check(job: Job, json: saying.JsonOption = False) -> None:
-    """Check the plan; exit status 1 where something is wrong with it."""
+    """Check the plan.
+
+    Exit status 1: something is wrong with it.
+
+    Example: askport plan check site.askport
+    """
     from askport.core.plan.checks import check_plan
 
     _, plan = _open(job, create=False)
@@ -158,7 +173,12 @@ def check(job: Job, json: saying.JsonOption = False) -> None:
 
 @app.command("next")
 def next_(job: Job, json: saying.JsonOption = False) -> None:
-    """Say which device is next; exit status 1 where every one is recorded."""
+    """Show which device is next.
+
+    Exit status 1: every device is recorded, or with another member.
+
+    Example: askport plan next site.askport
+    """
     from askport.core.plan.site_plan import remaining
     from askport.edges.crew.job_part import block_of
     from askport.reports.plan_document import plan_json
@@ -192,7 +212,10 @@ def subnet(
     reserved: Annotated[list[str] | None, typer.Option(metavar="FIRST-LAST", help="What is kept for others.")] = None,
     vlan: Annotated[str, typer.Option(help="Its VLAN.")] = "",
 ) -> None:
-    """Plan a subnet, or change what is said of it."""
+    """Add a subnet to the plan, or change one.
+
+    Example: askport plan subnet site.askport 10.84.16.0/22 --gateway 10.84.19.254
+    """
     from askport.core.plan.changes import changes
     from askport.core.plan.importing import import_rows
 
@@ -210,7 +233,10 @@ def subnet(
 
 @app.command()
 def export(job: Job, out: Annotated[Path, typer.Option("--out", help="The CSV or XLSX file to write.")]) -> None:
-    """Write the plan as it can be imported again."""
+    """Write the plan as a table that can be imported again.
+
+    Example: askport plan export site.askport --out plan.xlsx
+    """
     from askport.reports.plan_document import csv_text, device_rows, subnet_rows, workbook
 
     _, plan = _open(job, create=False)
@@ -225,7 +251,12 @@ def export(job: Job, out: Annotated[Path, typer.Option("--out", help="The CSV or
 
 @app.command()
 def request(job: Job, out: Annotated[Path, typer.Option("--out", help="The XLSX or PDF file to write.")]) -> None:
-    """Write the sheet that the IT department fills in; filled in, it is imported like any plan."""
+    """Write the sheet that the IT department fills in.
+
+    Filled in, it is imported like any plan.
+
+    Example: askport plan request site.askport --out request.xlsx
+    """
     from askport.reports.plan_document import request_sheets, workbook
 
     _, plan = _open(job, create=not job.exists())

@@ -58,7 +58,12 @@ def prove(
     tag: recording.TagOption = "",
     json: JsonOption = False,
 ) -> None:
-    """Prove a device's final state."""
+    """Prove that a device has its final settings.
+
+    Exit status 1: a check failed, or what an option asks for was not shown.
+
+    Example: askport prove enp3s0 --mac 00:00:5e:00:53:20 --at 10.84.16.21/22 --gateway 10.84.19.254 --power-cycle
+    """
     target, device = target_options.target_of(at, gateway), addresses.MacAddress.parse(mac)
     interface = target.interface
     old, servers = addresses.parse_address(was) if was else None, tuple(addresses.parse_list(dns or [], "DNS server"))

@@ -16,7 +16,12 @@ def reach(
     gateway: Annotated[str | None, typer.Option(help="The device's gateway.")] = None,
     json: Annotated[bool, typer.Option("--json", help="Print one JSON document.")] = False,
 ) -> None:
-    """Say whether two addresses can talk without a router, and why."""
+    """Show whether two addresses can talk, and why.
+
+    Without a router. Exit status 1: they cannot.
+
+    Example: askport reach 10.84.16.9/22 10.84.19.200/24
+    """
     mine = parse_interface(laptop, "laptop address")
     address: IPv4Address
     prefix: int | None = None

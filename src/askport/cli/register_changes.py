@@ -32,7 +32,10 @@ def note(
     text: Annotated[str, typer.Argument(help="What is to be known of it.")],
     photo: Annotated[str, typer.Option(help="The name of a photo's file.")] = "",
 ) -> None:
-    """Write something down about a device."""
+    """Add a note to a device.
+
+    Example: askport register note site.askport BL-01 "cable behind the panel"
+    """
     from askport.core.register.corrections import noted
 
     opened = _open(job)
@@ -44,7 +47,10 @@ def tag(
     tag: register_device.Tag,
     to: Annotated[str, typer.Argument(help="Its right tag.")],
 ) -> None:
-    """Correct a device's tag."""
+    """Correct a device's tag.
+
+    Example: askport register tag site.askport BL-01 BL-02
+    """
     from askport.core.register.corrections import named
 
     opened = _open(job)
@@ -56,7 +62,12 @@ def reopen(
     tag: register_device.Tag,
     because: Annotated[str, typer.Option("--because", help="Why.")],
 ) -> None:
-    """Have a device that was recorded be commissioned again."""
+    """Have a device commissioned again.
+
+    Its record stays; only checks that are made from now on count.
+
+    Example: askport register reopen site.askport BL-02 --because "wrong pump"
+    """
     from askport.core.register.corrections import reopened
 
     opened = _open(job)
@@ -68,7 +79,12 @@ def same(
     tag: register_device.Tag,
     mac: Annotated[str, typer.Argument(help="The other MAC address of the same device.")],
 ) -> None:
-    """Say that a MAC address belongs to a device: it has two, or its board was exchanged."""
+    """Add a second MAC address to a device.
+
+    For a device with two ports, or a new board.
+
+    Example: askport register same site.askport BL-02 00:00:5e:00:53:21
+    """
     from askport.core.register.entries import SameDevice
 
     opened = _open(job)
@@ -83,7 +99,10 @@ def settle(
     number: Annotated[int, typer.Argument(help="Which one, as they are listed; without, all are listed.")] = 0,
     words: Annotated[str, typer.Option("--words", help="How it is settled.")] = "",
 ) -> None:
-    """List what joined jobs say differently, or say how one of them is settled."""
+    """List what two members say differently, or settle it.
+
+    Example: askport register settle site.askport 1 --words "the label says so"
+    """
     from askport.core.register.corrections import clean_remark
     from askport.core.register.entries import Settled
     from askport.edges.crew.job_part import stranger_words

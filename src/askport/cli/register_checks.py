@@ -20,7 +20,12 @@ def verify(
         str, typer.Option(metavar="FINGERPRINT", help="Whether what was handed over with this still stands.")
     ] = "",
 ) -> None:
-    """Check that nothing of a job was changed outside Ask Port; exit status 1 where something was."""
+    """Check that nothing was changed outside Ask Port.
+
+    Prints the fingerprint. Exit status 1: something was changed.
+
+    Example: askport register verify site.askport --against "b31fe6b8 69427dfb"
+    """
 
     wanted = "".join(against.lower().split())
     if against and (len(wanted) < _SHORTEST_FINGERPRINT or set(wanted) - set("0123456789abcdef")):
@@ -56,7 +61,12 @@ def merge(
     other: Annotated[Path, typer.Argument(parser=job_at, metavar="JOB|URL", help="The other job of the same site.")],
     into: Annotated[Path, typer.Option("--into", help="The new job file.")],
 ) -> None:
-    """Join the jobs of two technicians; what they say differently is named, with exit status 1."""
+    """Merge the jobs of two technicians into a new one.
+
+    Exit status 1: they say something differently; each is named.
+
+    Example: askport register merge mine.askport hers.askport --into site.askport
+    """
     from askport.core.register.joining import join
 
     if into.exists():

@@ -20,7 +20,7 @@ from askport.core.text import display_text, listed
 from askport.core.visit.narrate import proof_words
 from askport.edges.files import write_file
 
-app = typer.Typer(help="Read what a job has recorded, correct it, and join it with another.", no_args_is_help=False)
+app = typer.Typer(help="What a job has recorded: read, correct, verify, merge.", no_args_is_help=False)
 for command in (
     register_changes.note, register_changes.tag, register_changes.reopen, register_changes.same,
     register_changes.settle, register_checks.verify, register_checks.merge,
@@ -52,7 +52,10 @@ def _print(rows: "list[Row]", *, json: bool) -> None:
 
 @app.command("list")
 def list_(job: Job, json: saying.JsonOption = False, sort: Sort = "found") -> None:
-    """List the devices of a job, as found and as left."""
+    """List the devices of a job, as found and as left.
+
+    Example: askport register list site.askport --sort address
+    """
     _print(_rows(opened_jobs.open_job(job), "", sort), json=json)
 
 
@@ -63,7 +66,12 @@ def find(
     json: saying.JsonOption = False,
     sort: Sort = "found",
 ) -> None:
-    """List the devices in which every word stands somewhere; exit status 1 where there is none."""
+    """List the devices in which every word is found.
+
+    Exit status 1: there is none.
+
+    Example: askport register find site.askport state:unproven place:north
+    """
     rows = _rows(opened_jobs.open_job(job), " ".join(text), sort)
     _print(rows, json=json)
     if not rows:
@@ -72,7 +80,10 @@ def find(
 
 @app.command()
 def show(job: Job, tag: Tag, json: saying.JsonOption = False) -> None:
-    """Show one device with all that is known of it."""
+    """Show everything about one device.
+
+    Example: askport register show site.askport BL-01
+    """
     from askport.reports.device_page import device_text
     from askport.reports.register_document import device_json
 
@@ -93,7 +104,12 @@ def export(
     out: Annotated[Path | None, typer.Option("--out", help="Into this file instead of standard output.")] = None,
     salvage: Annotated[bool, typer.Option("--salvage", help="Of a damaged job, whatever can be read.")] = False,
 ) -> None:
-    """Export the register of a job."""
+    """Export the register as CSV or JSON.
+
+    With --salvage, whatever can be read of a damaged file.
+
+    Example: askport register export site.askport --csv --out register.csv
+    """
     if csv == json:
         raise BadInput("Say how to export the register: --csv or --json.")
     from askport.reports.register_document import register_csv, register_json
@@ -111,7 +127,10 @@ def export(
 
 @app.command()
 def frames(job: Job, tag: Tag, out: Annotated[Path, typer.Option("--out", help="The pcapng file to write.")]) -> None:
-    """Write the frames that a device's as-found values rest on into a capture file."""
+    """Write the frames behind a device's values to a file.
+
+    Example: askport register frames site.askport BL-02 --out bl-02.pcapng
+    """
     opened = opened_jobs.open_job(job)
     row = device_of(opened, tag)
     if row.first.frames is None:

@@ -18,7 +18,12 @@ def report(
     out: Annotated[Path, typer.Option("--out", help="The directory to write to.")],
     only: Annotated[list[str] | None, typer.Option("--only", metavar="NAME", help="Only this document.")] = None,
 ) -> None:
-    """Write the handover of a job: register, paper, labels, drawings, reservations."""
+    """Write the handover: register, paper, labels, drawings.
+
+    Exit status 1: something in the crew's database is not believed.
+
+    Example: askport report site.askport --out handover/
+    """
     from askport.reports.documents import what_for
 
     for path, size in write_reports(opened_jobs.open_job(job), job.stem, out, only or []):

@@ -33,7 +33,12 @@ def settings(
     over_ipv6: link_local_option.OverIpv6Option = False,
     json: saying.JsonOption = False,
 ) -> None:
-    """Read what the device itself says that its settings are."""
+    """Read back a device's own settings.
+
+    In a field protocol, or by its kind. Exit status 1: it could not be read.
+
+    Example: askport settings enp3s0 --mac 00:00:5e:00:53:61 --by dcp
+    """
     device, address = MacAddress.parse(mac), parse_address(at) if at else None
     chosen = kind_files.kind_named(kind).kind if kind else None
     start = ask_own_word.reading_start(device, address, chosen, by, port=port, user=user, password_from=password_from,

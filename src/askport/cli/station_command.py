@@ -27,7 +27,12 @@ def station(
     reset: Annotated[bool, typer.Option("--reset", help="Have it forget its name and its address.")] = False,
     json: saying.JsonOption = False,
 ) -> None:
-    """Name a PROFINET station, have it forget name and address, or say what it is called; no address is needed."""
+    """Name or reset a PROFINET station, or read its name.
+
+    No address is needed.
+
+    Example: askport station enp3s0 --mac 00:00:5e:00:53:61 --name flow-1
+    """
     device = addresses.MacAddress.parse(mac)
     if name and reset:
         raise errors.BadInput("--name and --reset exclude each other: give one of them.")

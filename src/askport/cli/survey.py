@@ -27,7 +27,12 @@ def survey(
     within: Annotated[list[str] | None, typer.Option(help="Also ask in this range, such as 10.84.16.0/24.")] = None,
     json: saying.JsonOption = False,
 ) -> None:
-    """Hold the site network against the plan; exit status 1 where a device is missing or somebody else is there."""
+    """Compare the site network with the plan.
+
+    Nothing is changed. Exit status 1: a device is missing, or somebody else has its address.
+
+    Example: askport survey enp3s0 --job site.askport
+    """
     from askport.core.survey.against_plan import against_plan, ask_all, gateways_said, holders_in, to_ask
 
     if not 0 < rate <= _MAX_RATE:

@@ -20,7 +20,12 @@ if TYPE_CHECKING:
 def watch(
     url: Annotated[str, typer.Argument(metavar="URL", help="The crew's database, as libpq names it.")],
 ) -> None:
-    """Show the site of a crew as it comes in: who is at what, the pace, what is open."""
+    """Show a crew's site live, in the office.
+
+    Who is at what, the pace, and what is open.
+
+    Example: askport watch "postgresql://office@server/site"
+    """
     from askport.edges.jobfile import JobFile
     from askport.tui.app import AskPortApp
 
