@@ -89,7 +89,7 @@ class Database:
         raise AssertionError((self.folder / "log").read_text())
 
     def kill(self):
-        """End it as a power cut would."""
+        """End it as a power cycle would."""
         self.process.kill()
         self.process.wait()
         time.sleep(0.3)  # its children see that it is gone

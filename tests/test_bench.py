@@ -246,7 +246,7 @@ def test_pages_and_keypads_refuse_what_real_ones_refuse():
         ("DR-01", 1.0, "no power or is still starting"),
         ("DR-01", 130.0, "page does not open"),
         ("WX-01", 5.0, "neither page nor keypad"),
-        ("BL-01", 5.0, "answer its request first"),
+        ("BL-01", 5.0, "answer its DHCP request first"),
     )
     for tag, wait, why in cases:
         bench.plug(scenario.stand_in(tag))

@@ -158,11 +158,11 @@ def test_what_it_says_itself_is_read_through_paging(device):
 @pytest.mark.parametrize(
     ("options", "lose", "result", "said"),
     [
-        ({"login": True}, "", "taken", "was told to keep it"),
+        ({"login": True}, "", "taken", "confirmed saving the address"),
         ({"to": "10.84.16.66/22"}, "", "refused", "error: 10.84.16.66 is not allowed"),
         ({"line": "show it"}, "", "sent", "it is at 192.168.77.20"),
         ({}, "ip", "sent", "the device is not at 10.84.16.21: it is at 192.168.77.20"),
-        ({}, "save", "taken", "was not told to keep it"),
+        ({}, "save", "taken", "Saving the address was not confirmed"),
         ({"login": True}, "login", "no-answer", "was the last that was sent"),
     ],
 )

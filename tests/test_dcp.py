@@ -68,7 +68,7 @@ while True:
 
 @pytest.fixture
 def station(cable, tmp_path):
-    """Gives what switches the station on, as it is in its crate at first, and with what it kept after a power cut."""
+    """Gives what switches the station on, as it is in its crate at first, and with what it kept after a power cycle."""
     cable.ip("addr", "flush", "dev", "zd0")
     running = []
 

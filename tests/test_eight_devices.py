@@ -69,7 +69,7 @@ def walk(screen, tag):
 
 
 def press_until(screen, pattern):
-    """Press Enter where it says so, and leave the power cut out, until something stands there."""
+    """Press Enter where it says so, and leave the power cycle out, until something stands there."""
     deadline = time.monotonic() + 120
     while not re.search(pattern, shown := screen.screen()):
         assert time.monotonic() < deadline, shown

@@ -324,7 +324,7 @@ def test_a_word_against_a_clock_that_ran_on_is_recorded_as_such():
     proof.confirm(at)
     device.live(proof, (), begins=at, until=120.0)
     assert proof.passed is True
-    assert "The technician confirmed the power cut; its own clock has run on through it" in proof.because
+    assert "The technician confirmed the power cycle; its own clock has run on through it" in proof.because
 
 
 @pytest.mark.parametrize("loader_s", [20.0, 60.0])
@@ -372,7 +372,7 @@ def test_what_it_does_after_it_was_seen_overturns_the_proof(later, says, said):
 def test_one_that_says_nothing_at_its_old_address_is_found_there_after_the_cut():
     proof = PowerCycle(IT_AT_NEW, now=0.0, landings=[IPv4Address(OLD)])
     prove(proof, holds(IT, OLD), events=[(2.0, False), (6.0, True)])
-    assert (proof.passed, proof.because) == (False, f"It is at {OLD} after the power cut: the change was not saved.")
+    assert (proof.passed, proof.because) == (False, f"It is at {OLD} after the power cycle: the change was not saved.")
 
 
 def test_where_nothing_shows_the_cut_whoever_pulled_it_is_asked_and_the_record_says_so():
@@ -381,8 +381,8 @@ def test_where_nothing_shows_the_cut_whoever_pulled_it_is_asked_and_the_record_s
     assert proof.power is Power.UNSURE
     proof.confirm(5.0)
     prove(proof, holds(IT, NEW))
-    assert (proof.passed, "power cut confirmed by the technician" in proof.measured) == (True, True)
-    assert "The technician confirmed the power cut" in proof.because
+    assert (proof.passed, "power cycle confirmed by the technician" in proof.measured) == (True, True)
+    assert "The technician confirmed the power cycle" in proof.because
 
 
 def device_with(prefix, gateway):

@@ -37,7 +37,7 @@ def test_keys_and_palette_know_what_can_be_done_and_go_by_the_key_that_opened_th
 
 @pytest.mark.night
 def test_a_crate_on_a_switch_goes_by_itself_after_the_last_label(terminal):
-    """Six labels, each its MAC address and its tag, and one power cut; no other key."""
+    """Six labels, each its MAC address and its tag, and one power cycle; no other key."""
     screen = terminal(*ASKPORT, "demo", "--pace", "16", "--wire", "twins", "--first", "OX-01")
     screen.until("Listening")
     screen.keys("+")

@@ -113,7 +113,7 @@ def test_what_a_device_forgets_at_a_power_cut_is_found_out_at_once(practice):
     session = walk(bench, run, {Phase.MAY_KEEP})
     session.stages.leave_out(bench.now())
     walk(bench, run, {Phase.FORGOTTEN})
-    assert "asked for an address by BOOTP after the power cut" in narrate.next_line(session, bench.now()).sentence
+    assert "asked for an address by BOOTP after the power cycle" in narrate.next_line(session, bench.now()).sentence
     walk(bench, run, {Phase.POWER_CYCLE})
     bench.type_in(session.device.target)
     walk(bench, run, {Phase.RECORDED})
@@ -798,7 +798,7 @@ def test_units_without_any_address_are_set_by_mac_all_on_one_switch_and_blink_wh
     for _ in range(1200):
         going.step()
         pass_time(bench, run, span=0.1)
-    assert (going.is_over, crate.sentence) == (True, "3 recorded without their power cut: FL-11; FL-12; FL-13.")
+    assert (going.is_over, crate.sentence) == (True, "3 recorded without their power cycle: FL-11; FL-12; FL-13.")
     assert [each.saved.interface.ip for each in units] == [site.ip + 1, site.ip + 2, site.ip + 3]
     assert journal(run, Borrowed) == [] or all(each.interface.ip in site.network for each in journal(run, Borrowed))
 
@@ -973,7 +973,7 @@ def test_one_unit_that_never_comes_back_keeps_nobody_from_being_asked_about_the_
 
 
 def test_a_port_that_goes_down_each_time_a_second_mac_address_is_shown_is_shown_one_only(practice):
-    """Once may be a pulled cable; and what goes down later, at the power cut, counts for nothing."""
+    """Once may be a pulled cable; and what goes down later, at the power cycle, counts for nothing."""
     bench, run = practice("TG-01")
     for turn in range(2):
         session = walk(bench, run, {Phase.TRYING_PORTS})

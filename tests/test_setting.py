@@ -183,7 +183,7 @@ SAVED = __import__("askport.bench.pages", fromlist=["Answer"]).Answer(200, "Save
 
 
 def test_what_was_given_by_an_answer_is_kept_on_its_page(practice):
-    """FD-01: its lease is gone at a power cut, so its page is told the same, as the next Enter."""
+    """FD-01: its lease is gone at a power cycle, so its page is told the same, as the next Enter."""
     bench, run = practice("FD-01")
     session = walk(bench, run, {steps.Phase.MAY_KEEP})
     assert "Save it (page)" in narrate.next_line(session, bench.now()).sentence

@@ -220,7 +220,7 @@ def labelled_crate(cable, tmp_path, count, *on):
 @pytest.mark.night
 @pytest.mark.parametrize("count", [24] if "ASKPORT_CRATES" in os.environ else [6])
 def test_a_crate_that_was_interrupted_goes_on_where_it_stopped_through_to_power_back(cable, tmp_path, count):
-    """Those that were recorded before keep that, and the power cut of all at the end proves them too."""
+    """Those that were recorded before keep that, and the power cycle of all at the end proves them too."""
     _, job, labels, units = labelled_crate(cable, tmp_path, count)
     before, pipe = cable.adapter(), subprocess.PIPE
     crate = cable.command("crate", "zl0", "--job", job, "--labels", labels, "--power-cycle", "--json")
@@ -359,7 +359,7 @@ def test_silent_units_are_asked_at_their_own_mac_for_where_they_may_be(cable, tm
 
 
 def by_the_screen(screen, labels, *, is_all):
-    """Choose the adapter, press x, scan every label, and begin; then leave the power cut out."""
+    """Choose the adapter, press x, scan every label, and begin; then leave the power cycle out."""
     screen.until("Use zl0")
     screen.keys("Enter")
     screen.until("x Several on switch")
@@ -372,7 +372,7 @@ def by_the_screen(screen, labels, *, is_all):
     screen.keys("Enter")
     screen.until("Switch off the switch", seconds=40 + 20 * len(labels))
     screen.keys("l")
-    screen.until(f"{len(labels)} recorded without their power cut")
+    screen.until(f"{len(labels)} recorded without their power cycle")
     screen.keys("Escape")
     screen.until("Every device on the job list" if is_all else "Job list")
     screen.keys("q")

@@ -96,7 +96,7 @@ class BlowerDrive(stand_in.StandIn):
         """Tell it on its console to keep the address that it has."""
         self._need_power()
         if self.host.interface is None:
-            raise Refused("Its console only offers to keep an address, and it has none yet: answer its request first.")
+            raise Refused("Its console can only save an address, and it has none yet: answer its DHCP request first.")
         if not over_the_cable:
             raise Refused("Its console does not open: the laptop cannot talk to it yet.")
         self.saved = stand_in.Settings(self.host.interface, self.host.gateway)
@@ -122,8 +122,8 @@ class BlowerDrive(stand_in.StandIn):
 
     @property
     def unsaved(self) -> str | None:
-        """An address that was given to it is gone at the next power cut until its console was told to keep it."""
-        return None if self.saved.interface else "it was not told to keep its address"
+        """An address that was given to it is gone at the next power cycle until its console was told to keep it."""
+        return None if self.saved.interface else "its address was not saved"
 
 
 class SterilizerPanel(stand_in.StandIn):

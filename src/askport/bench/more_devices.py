@@ -168,12 +168,12 @@ class FeedController(page_device.PageDevice):
 
     @property
     def unsaved(self) -> str | None:
-        """A lease is gone at the next power cut until its page was told the address."""
+        """A lease is gone at the next power cycle until its page was told the address."""
         return None if self.saved.interface else "its page does not have the address yet"
 
 
 class PumpRoomSwitch(stand_in.StandIn):
-    """SW-01: its line console changes the running configuration; what was not saved is gone after a power cut."""
+    """SW-01: its line console changes the running configuration; what was not saved is gone after a power cycle."""
 
     boot_s = 8.0
     hand = "console"

@@ -47,7 +47,7 @@ class StandIn:
     def __init__(self, mac: addresses.MacAddress, factory: Settings) -> None:
         self.host = Host(mac)
         self.saved = factory
-        """Survives a power cut."""
+        """Survives a power cycle."""
         self.outbox: list[bytes] = []
         """Frames that it sends because of what it was told on a stream."""
         self.powered = False
@@ -67,7 +67,7 @@ class StandIn:
 
     @property
     def unsaved(self) -> str | None:
-        """What a person still has to do at it so that a power cut does not undo the change, or None."""
+        """What a person still has to do at it so that a power cycle does not undo the change, or None."""
         return None
 
     @property

@@ -58,7 +58,7 @@ def assign(
         typer.Option(metavar="BYTES", help="With --by ping and no kind: the payload length its manual gives."),
     ] = None,
     temporary: Annotated[
-        bool, typer.Option("--temporary", help="Temporary: lost at the next power cut. PROFINET DCP only.")
+        bool, typer.Option("--temporary", help="Temporary: lost at the next power cycle. PROFINET DCP only.")
     ] = False,
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Show what would be said to it, and send nothing.")
@@ -137,7 +137,9 @@ def assign(
             for row in aligned(target.interface.ip, way.moved_to):
                 print(f"    {row}")
         if way.result is Result.TAKEN and way.permanent is False:
-            print("It is gone at the next power cut: tell the device to keep it, then prove it with --power-cycle.")
+            print(
+                "A power cycle loses this address: make it static on the device, then prove it with --power-cycle."
+            )
     if way.result is not Result.TAKEN:
         raise typer.Exit(saying.Status.NO)
 

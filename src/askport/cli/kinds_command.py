@@ -65,7 +65,7 @@ def show(name: Annotated[str, typer.Argument(help="A kind's name, or a file.")],
     if kind.notes:
         print(f"    {display_text(kind.notes, 400)}")
     for way in kind.way:
-        lasts = {"yes": "lasts", "no": "gone at a power cut", "after keep": "lasts once it is told to keep it"}
+        lasts = {"yes": "lasts", "no": "gone at a power cycle", "after keep": "lasts once it is saved"}
         told = "its agent says whether it lasts" if isinstance(way, SnmpWay) else lasts.get(way.permanent or "")
         print(f"    by {way.by}: {told or 'whether it lasts is not known'}")
 

@@ -46,7 +46,7 @@ def prove(
     open_: Annotated[list[int] | None, typer.Option("--open", metavar="PORT", help="A port that must open.")] = None,
     no_ping: Annotated[bool, typer.Option("--no-ping", help="Leave ping out: the device answers none.")] = False,
     power_cycle: Annotated[
-        bool, typer.Option("--power-cycle", help="Also prove that it survives a power cut.")
+        bool, typer.Option("--power-cycle", help="Also prove that it survives a power cycle.")
     ] = False,
     kind: Annotated[
         str | None, typer.Option(metavar="FILE|NAME", help="Its kind: what it says of itself is read and compared.")
@@ -85,7 +85,7 @@ def prove(
     with open_cable(adapter, on_adapter=on_adapter, waits_s=LINK_S, first=record.open) as cable, giving_back(cable):
         record.take(device, goes_on=True)
         errand = Errand(
-            # Where it is now is what is to be proven; where it was tells where else it may be after a power cut.
+            # Where it is now is what is to be proven; where it was tells where else it may be after a power cycle.
             start=replace(own or named(device, None), old=old), ends=Step.PROVE, expected=expected,
             boot_s=its.needs.boot_s if its else None,
             cuts_power=power_cycle, cut_within_s=_CUT_WITHIN_S,
@@ -112,7 +112,7 @@ def prove(
     else:
         words = {True: "passed", False: "FAILED", None: "not made"}
         for proof in (*course.all_proofs, *course.again):
-            again = "after the power cut, " if proof in course.again else ""
+            again = "after the power cycle, " if proof in course.again else ""
             print(f"{words[proof.outcome.passed]}  {again}{proof.expected}: {proof.because}")
         if missing:
             print(f"Not proven: {text.listed(missing)} was asked for and not shown.")
@@ -130,7 +130,7 @@ def _own(mac: addresses.MacAddress, at: IPv4Address, kind: Kind, user: str, pass
 
 
 async def _prove(errand: errand_run.ErrandRun, asked: Collection[str]) -> tuple[Course, Verdict]:
-    """Go through the course, with somebody's word where nothing shows a power cut, and close the visit."""
+    """Go through the course, with somebody's word where nothing shows a power cycle, and close the visit."""
     session, device, now = errand.session, errand.session.device, errand.cable.wire.now
     errand.begin()
     asked_for: set[Phase] = set()
@@ -162,7 +162,7 @@ def _is_news(session: Session, said: set[Phase]) -> bool:
 
 
 def _waits_for_word(session: Session) -> bool:
-    """Whether nothing shows a power cut, so that somebody has to say whether there was one."""
+    """Whether nothing shows a power cycle, so that somebody has to say whether there was one."""
     cycle = session.device.power_cycle
     return session.phase is Phase.POWER_CYCLE and cycle is not None and cycle.may_be_confirmed
 

@@ -105,7 +105,7 @@ class SwitchRun:
         """
         self.run, self.crate, self._cuts_power = run, crate, cuts_power
         self._kept: list[KeptUnit] = []
-        """What was recorded so far, for the power cut of all."""
+        """What was recorded so far, for the power cycle of all."""
         self._candidates: list[IPv4Interface] = []
         crate.sees(run.session.cable.finder.devices())
         self.cut: CutTogether | None = None
@@ -141,7 +141,7 @@ class SwitchRun:
 
     @property
     def is_over(self) -> bool:
-        """Whether every unit had its turn, the power cut of all included, and the laptop was given back."""
+        """Whether every unit had its turn, the power cycle of all included, and the laptop was given back."""
         had_turns = all(each.is_free for each in self.lanes) and not self.crate.waiting
         return had_turns and (self._cut_seen if self.cut else not self._kept)
 
@@ -160,7 +160,7 @@ class SwitchRun:
         return self.crate.sentence
 
     def in_cut(self) -> dict[str, str]:
-        """Say of each unit, by its tag, where it stands in the power cut of all."""
+        """Say of each unit, by its tag, where it stands in the power cycle of all."""
         return {each.tag: each.words for each in self.cut.units} if self.cut else {}
 
     @property
@@ -261,7 +261,7 @@ class SwitchRun:
             together.add(make)
 
     def _keep(self, lane: Lane, now: float) -> None:
-        """Remember who is recorded now, for the power cut of all."""
+        """Remember who is recorded now, for the power cycle of all."""
         session, prove = lane.session, lane.session.stages.prove
         subject = session.visit.subject()
         if self._cuts_power and session.phase is steps.Phase.MAY_RECORD and subject and lane.unit:

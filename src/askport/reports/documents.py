@@ -133,7 +133,7 @@ FAMILIES = [
     Family("hosts", "names and addresses for a computer's hosts file", _hosts),
     Family("zone", "names and addresses for the site's name server", _zone),
     Family("reservations", "DHCP reservations, ready to load into the site's DHCP server", _reservations),
-    Family("lanes", "how each device came back after its power cut", _lanes),
+    Family("lanes", "how each device came back after its power cycle", _lanes),
     Family("pace", "progress: devices per day, time per step, typing errors corrected", _pace),
     Family("map", "address map of each subnet", _maps),
     Family("cable", "the two addresses of a device, bit over bit", _cables, on_request=True),

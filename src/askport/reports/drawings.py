@@ -1,4 +1,4 @@
-"""Drawings: the address map of a subnet, the lanes of power cuts, the pace of a job, a device's two addresses."""
+"""Drawings: the address map of a subnet, the lanes of power cycles, the pace of a job, a device's two addresses."""
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
@@ -69,15 +69,15 @@ def map_sketch(site: Site, rows: Sequence[MapRow]) -> Sketch:
 
 
 def lanes_sketch(rows: Iterable[Row]) -> Sketch:
-    """Draw each device's power cut on one line of time: power off, link, first word, first answer."""
+    """Draw each device's power cycle on one line of time: power off, link, first word, first answer."""
     cuts = [(row.tag, row.last.cut) for row in rows if row.last.cut]
     # One slow device does not press all others against the left edge: what is longer than thrice the median is cut off.
     ends = [at for _, cut in cuts for _, at in cut.moments]
     longest = min(max(ends, default=1.0), 3 * median(ends) if ends else 1.0) or 1.0
     left, right, step = 120, 860, 22
-    sketch = Sketch(960, _TOP + 50 + step * max(1, len(cuts)), "After the power cut, in seconds")
+    sketch = Sketch(960, _TOP + 50 + step * max(1, len(cuts)), "After the power cycle, in seconds")
     if not cuts:
-        sketch.text(12, _TOP + 12, "No power cut was recorded.", fill=SOFT)
+        sketch.text(12, _TOP + 12, "No power cycle was recorded.", fill=SOFT)
     for place, (tag, cut) in enumerate(cuts):
         y = _TOP + 12 + place * step
         sketch.text(12, y + 4, tag, bold=True)

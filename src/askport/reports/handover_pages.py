@@ -99,7 +99,7 @@ def _place(planned: PlannedDevice | None) -> str:
 
 def _in_rows(rows: Sequence[Row], when: _When) -> Any:
     """Return a row for each device of which there is nothing more to say: its evidence, and how it came back."""
-    lines: list[list[object]] = [["Tag", "Set", "Address", "Mask", "Gateway", "Back after its power cut", "Recorded"]]
+    lines: list[list[object]] = [["Tag", "Set", "Address", "Mask", "Gateway", "Back after power cycle", "Recorded"]]
     for row in rows:
         left, way, cut = row.last.as_left, entry_of(row.last.way), row.last.cut
         bases = [basis_words(each.basis) for each in (left.address, left.prefix, left.gateway)]

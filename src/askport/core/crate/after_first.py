@@ -135,7 +135,7 @@ class Crate:
         return next_line(session, now).enter
 
     def leaves_out(self, session: Session, *, is_last: bool) -> bool:
-        """Whether the power cut of the unit at hand is left out, as it was chosen at the beginning."""
+        """Whether the power cycle of the unit at hand is left out, as it was chosen at the beginning."""
         cycle = session.device.power_cycle
         waits = session.phase is Phase.POWER_CYCLE and cycle is not None and cycle.lane.off_at is None
         return waits and not self.power_cuts.wanted(self.number, is_last=is_last)

@@ -1,4 +1,4 @@
-"""One power cut for a whole switch: each of its units is proven to keep its settings, in the same minutes."""
+"""One power cycle for a whole switch: each of its units is proven to keep its settings, in the same minutes."""
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
@@ -23,13 +23,13 @@ _POWER = {
     Power.ON: "has power",
     Power.OFF: "power off",
     Power.STARTING: "starts",
-    Power.UNSURE: "was silent: was its power cut?",
+    Power.UNSURE: "was silent: was its power off?",
 }
 
 
 @dataclass(slots=True)
 class KeptUnit:
-    """One unit that was recorded without its power cut, and what becomes of it."""
+    """One unit that was recorded without its power cycle, and what becomes of it."""
 
     unit: int
     tag: str
@@ -50,7 +50,7 @@ class KeptUnit:
 
     @property
     def cycle(self) -> PowerCycle | None:
-        """Its power cut."""
+        """Its power cycle."""
         return self.course.cycle if self.course else None
 
     @property
@@ -73,7 +73,7 @@ class KeptUnit:
 
     @property
     def words(self) -> str:
-        """Where it stands in the power cut, in a few words."""
+        """Where it stands in the power cycle, in a few words."""
         cycle = self.cycle
         if cycle is None or self.ended:
             return ""

@@ -35,7 +35,7 @@ class Turn(StrEnum):
     AT_HAND = "at hand"
     RECORDED = "recorded"
     PROVEN = "proven"
-    """Recorded, and once more after the power cut of all."""
+    """Recorded, and once more after the power cycle of all."""
     LEFT = "left"
     """It was gone on from; why is said beside it."""
 
@@ -221,7 +221,7 @@ class SwitchCrate:
         said = [count] if proven else []
         unmeasured = ", ".join(each.item.tag for each in (*proven, *recorded) if each.unmeasured)
         said += [f"Mask and gateway not measured: {unmeasured}."] if unmeasured else []
-        said += [f"{len(recorded)} recorded without their power cut: {_named(recorded)}."] if recorded else []
+        said += [f"{len(recorded)} recorded without their power cycle: {_named(recorded)}."] if recorded else []
         said += [f"Not done: {_named(left)}"] if left else []
         before = f"All {len(self.done_before)} that have a label are done already." if self.done_before else ""
         return " ".join(said) or before or "None is done yet."
@@ -258,7 +258,7 @@ class Do(Enum):
     ENTER = auto()
     LOUDER = auto()
     LEAVE_OUT = auto()
-    """The power cut: on a switch nobody pulls one unit's power."""
+    """The power cycle: on a switch nobody pulls one unit's power."""
     LEAVE = auto()
     """The unit, and go on to the next."""
 

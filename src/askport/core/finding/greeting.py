@@ -1,4 +1,4 @@
-"""Greeting: multicast and broadcast questions that need no address, so that whoever is there shows itself."""
+"""Greeting: discovery requests (multicast and broadcast), which need no address, so that devices show themselves."""
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass

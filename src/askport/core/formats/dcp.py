@@ -55,7 +55,7 @@ class Block(IntEnum):
 
 
 PERMANENT, TEMPORARY = 1, 0
-"""Qualifiers of a set block: kept over a power cut, or for now (clause 4.3.1.4.18)."""
+"""Qualifiers of a set block: kept over a power cycle, or for now (clause 4.3.1.4.18)."""
 FLASH_ONCE = bytes.fromhex("0100")
 """Signal value: the unit shows where it is (clause 4.3.1.4.17)."""
 COMMUNICATION = 4
@@ -157,7 +157,7 @@ def set_ip(xid: int, address: IPv4Address, mask: IPv4Address, gateway: IPv4Addre
 
     Args:
         gateway: its own address, or 0.0.0.0, where it has none.
-        permanent: whether it is kept over a power cut.
+        permanent: whether it is kept over a power cycle.
     """
     value = pack("!H", PERMANENT if permanent else TEMPORARY) + address.packed + mask.packed + gateway.packed
     return Dcp(FrameId.GET_SET, DcpService.SET, 0, xid, blocks=((Block.IP, value),))

@@ -38,7 +38,7 @@ FAULTS = {
     "WellFormed": "it says that the message is no XML",
     "TagMismatch": "it says that the message is no XML",
     "OutofMemory": "it has no room for the request now",
-    "CriticalError": "it has failed, and may need its power cut",
+    "CriticalError": "it has failed, and may need a power cycle",
 }
 """What a fault's innermost subcode means (ONVIF Core section 5.11.2 and 8.2), as the end of a sentence."""
 

@@ -26,7 +26,7 @@ def draft(
         after_restart: whether the unit used its new settings only after a restart.
         learned: from which unit and when, as the file says it.
         delivered: where the unit was found as it was delivered, or None where that is not known.
-        lasted: whether its settings were seen to survive a power cut.
+        lasted: whether its settings were seen to survive a power cycle.
 
     Raises:
         Refused: what was learned makes no sound kind file.
@@ -78,7 +78,7 @@ def draft_console(
         way: how it is reached: ``over``, and its port or baud rate.
         learned: from which unit and when, as the file says it.
         delivered: where the unit was found as it was delivered, or None where that is not known.
-        lasted: whether its settings were seen to survive a power cut.
+        lasted: whether its settings were seen to survive a power cycle.
     """
     made = {**way, "takes_effect": "after restart" if lesson.restart else "at once"}
     made |= {"permanent": "after keep"} if lesson.keep else {"permanent": "yes"} if lesson.saves or lasted else {}

@@ -18,12 +18,12 @@ _GONE_S = 3.0
 
 
 class AfterStart(machine.Machine):
-    """Goes on asking where it is, and overturns the proof by the power cut where it does not stay there."""
+    """Goes on asking where it is, and overturns the proof by the power cycle where it does not stay there."""
 
     is_aside = True
 
     def __init__(self, subject: proof.Subject, cycle: power_cycle.PowerCycle, landings: Iterable[IPv4Address]) -> None:
-        """Wait for the proof by the power cut.
+        """Wait for the proof by the power cycle.
 
         Args:
             landings: where it may be instead, its old and its delivered address first.
@@ -68,7 +68,7 @@ class AfterStart(machine.Machine):
             return
         if protocol := power_cycle.asks_for_address(heard):
             after = f"{heard.at - self._since:.0f} s after its first word"
-            because = f"It asked for an address by {protocol} {after}: tell it to keep the one it has."
+            because = f"It asked for an address by {protocol} {after}: make the address static on the device."
             self._overturn("asks for an address", because)
         self._tracker.receive(heard)
         self._see(heard.at)

@@ -1,6 +1,6 @@
 """Whom a device calls by itself once it has started: for a while the laptop stands in for its gateway.
 
-Only on a wire that carries this one device, only from its start after a power cut on, and only for a while: what it
+Only on a wire that carries this one device, only from its start after a power cycle on, and only for a while: what it
 learns of the laptop's MAC address then is gone with its next start, and with the time that neighbours are kept.
 """
 
@@ -59,7 +59,7 @@ class Calls(proof.Proof):
 
     @property
     def done(self) -> bool:
-        """Whether the power cut has come to its end, and it was listened for long enough after it."""
+        """Whether the power cycle has come to its end, and it was listened for long enough after it."""
         return self._cycle.done and (not self._cycle.passed or self._until is None or self._over)
 
     @property
@@ -68,7 +68,7 @@ class Calls(proof.Proof):
         return tuple(address for service, address in self.called if service == "DNS")
 
     def listen_on(self, now: float) -> None:
-        """Go on after the power cut was survived."""
+        """Go on after the power cycle was survived."""
         self._until = now + LISTENS_S
 
     def stop(self) -> None:

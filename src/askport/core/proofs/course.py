@@ -1,6 +1,6 @@
 """The course of proving a device, for the screen, the command line and the crate alike.
 
-First all proofs; then the power cut, with what it serves and whom it calls; then all proofs once more. Whoever proves
+First all proofs; then the power cycle, with what it serves and whom it calls; then all proofs once more. Whoever proves
 runs the machines that ``begin`` and ``go_on`` return, side by side, until those that are waited for are done, and
 writes down what ``entries`` gives.
 """
@@ -78,14 +78,14 @@ class Course:
         self.cycle: power_cycle.PowerCycle | None = None
         self.services: service_again.Services | None = None
         self.calls: calls.Calls | None = None
-        """Whom it calls by itself after the power cut."""
+        """Whom it calls by itself after the power cycle."""
         self._clock: own_clock.OwnClock | None = None
         self.watch: AfterStart | None = None
         """Whether it stays where it is after its start."""
 
     @property
     def all_proofs(self) -> list[proof.Proof]:
-        """Its proofs, those by the power cut last, without those that are made once more."""
+        """Its proofs, those by the power cycle last, without those that are made once more."""
         survived = self.cycle is not None and self.cycle.passed
         after = [each for each in (self.cycle, self.services if survived else None) if each]
         return [*self.proofs, *after, *([self.calls] if self.calls and self.calls.called else [])]

@@ -34,7 +34,7 @@ class Making:
     seed: int = 0
     """From which addresses it is asked."""
     calls: Calls | None = None
-    """Whom it was heard calling after its power cut, where that was listened for."""
+    """Whom it was heard calling after its power cycle, where that was listened for."""
     made: list[proof.Proof] = field(default_factory=list)
     """The proofs by now, in their order."""
 

@@ -19,7 +19,7 @@ class DnsAsPlanned(Proof):
         Args:
             planned: its servers, in their order.
             own_word: what it says itself, where that is read.
-            calls: whom it calls after its power cut, where that is listened for.
+            calls: whom it calls after its power cycle, where that is listened for.
         """
         super().__init__()
         self._planned, self._own_word, self._calls = planned, own_word, calls

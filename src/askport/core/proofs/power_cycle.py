@@ -1,6 +1,6 @@
-"""The proof that the settings survive a power cut.
+"""The proof that the settings survive a power cycle.
 
-What shows a power cut is that the device started, and that only the device itself can show: its own clock begins anew.
+A power cycle shows in the device's start, and that only the device itself can show: its own clock begins anew.
 How long the link was down, and how long nothing was heard, shows nothing: a small switch, a media converter or a
 wireless bridge in between looks the same when its own plug or cable is pulled. Nor does what devices say when their
 link comes up (announcements and probes of their address, group reports, IPv6): they say it after a pulled cable too
@@ -92,7 +92,7 @@ class PowerCycle(proof.Proof):
         """
         super().__init__()
         self.subject = subject
-        self.expected = f"still at {subject.at.ip} after a power cut"
+        self.expected = f"still at {subject.at.ip} after a power cycle"
         self.power = Power.ON
         self.lane = Lane(began_at=now)
         self.wiggled = ""
@@ -156,7 +156,7 @@ class PowerCycle(proof.Proof):
         self._wait_until = None if self._wait_s is None else now + self._wait_s
 
     def receive(self, heard: wire.Heard) -> None:
-        """Hear the device before, and above all after, the power cut."""
+        """Hear the device before, and above all after, the power cycle."""
         ethernet, off_at = heard.packet.get(Ethernet), self.lane.off_at
         if self.done or ethernet is None:
             return
@@ -195,7 +195,7 @@ class PowerCycle(proof.Proof):
 
     @property
     def unsure(self) -> str:
-        """Say what was seen that shows no power cut, where that is so."""
+        """Say what was seen that shows no power cycle, where that is so."""
         lane = self.lane
         if self.power is not Power.UNSURE or lane.first_heard_at is None:
             return ""
@@ -255,7 +255,7 @@ class PowerCycle(proof.Proof):
             took = now - since
             cut = self._cut_words()
             because = f"{cut} It held {address} again {took:.0f} s after its power came back."
-            measured = f"back after {took:.0f} s" + (", power cut confirmed by the technician" if self._told else "")
+            measured = f"back after {took:.0f} s" + (", power cycle confirmed by the technician" if self._told else "")
             self._end(True, measured, because)
         elif self._tracker.seen:
             self._elsewhere_at = self._elsewhere_at or now
@@ -264,8 +264,8 @@ class PowerCycle(proof.Proof):
         if not self._told:
             return "Its own clock began anew (TCP)."
         if self._clock.is_anew is False:
-            return "The technician confirmed the power cut; its own clock has run on through it (TCP)."
-        return "The technician confirmed the power cut; nothing on the wire shows it."
+            return "The technician confirmed the power cycle; its own clock has run on through it (TCP)."
+        return "The technician confirmed the power cycle; nothing on the wire shows it."
 
     def overturn(self, measured: str, because: str) -> None:
         """Fail, also after it passed: what came later counts."""
@@ -313,7 +313,7 @@ class PowerCycle(proof.Proof):
         """Fail where it is at another address now."""
         if there := [each for each, at in self._tracker.seen.items() if now - at < _STAYS_S]:
             found = text.listed(sorted(there))
-            self._end(False, f"at {found}", f"It is at {found} after the power cut: the change was not saved.")
+            self._end(False, f"at {found}", f"It is at {found} after the power cycle: the change was not saved.")
 
     @property
     def _is_cut(self) -> bool:
@@ -345,7 +345,7 @@ class PowerCycle(proof.Proof):
         return [self._tracker, self._clock]
 
 
-_TELL_IT = "after the power cut: tell it to keep the one it has."
+_TELL_IT = "after the power cycle: make the address static on the device."
 
 
 def asks_for_address(heard: wire.Heard) -> str:

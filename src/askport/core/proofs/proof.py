@@ -85,7 +85,7 @@ class Proof(machine.Machine):
             expected=self.expected,
             measured=self.measured or "nothing yet",
             passed=None if self.not_made else bool(self.passed),
-            because=self.because or "It was not finished.",
+            because=self.because or "The check was stopped before its end.",
         )
 
     def _end(self, passed: bool, measured: str, because: str) -> None:

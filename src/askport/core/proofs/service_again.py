@@ -1,4 +1,4 @@
-"""When what it serves is there again after a power cut: a device has its address back before its page is up."""
+"""When what it serves is there again after a power cycle: a device has its address back before its page is up."""
 
 from collections.abc import Iterable
 
@@ -30,7 +30,7 @@ class Services(Proof):
         self._subject, self._cycle, self._longest_s = subject, cycle, longest_s
         self._awaited: dict[str, int | None] = {"ping": None} if echo else {}
         self._awaited |= {f"port {port}": port for port in dict.fromkeys(ports)}
-        self.expected = f"{text.listed(self._awaited)} again after the power cut"
+        self.expected = f"{text.listed(self._awaited)} again after the power cycle"
         self.moments: dict[str, float] = {}
         """When each answered first, in seconds since the power was cut."""
         self._asking: dict[str, Repeated] = {}
@@ -44,7 +44,7 @@ class Services(Proof):
 
     @property
     def done(self) -> bool:
-        """Whether all answered, or the time is over, or it did not survive the power cut."""
+        """Whether all answered, or the time is over, or it did not survive the power cycle."""
         return super().done or (self._cycle.done and not self._cycle.passed)
 
     def receive(self, heard: wire.Heard) -> None:
@@ -76,7 +76,7 @@ class Services(Proof):
         missing = [name for name in self._awaited if name not in self.moments]
         measured = text.listed([f"{name} after {at:.1f} s" for name, at in self.moments.items()])
         if not missing:
-            self._end(True, measured, "Each answered again after the power cut.")
+            self._end(True, measured, "Each answered again after the power cycle.")
         elif now >= self._until:
             because = f"{text.listed(missing)} did not come back within {self._longest_s:.0f} s of its address."
             self._end(False, measured or "nothing", because)

@@ -140,7 +140,7 @@ class WasSet(_Entry):
     key: str | None = None
     """The key that its console or page showed, to know it again by."""
     permanent: bool | None = None
-    """Whether it lasts over a power cut, as far as the way knows."""
+    """Whether it lasts over a power cycle, as far as the way knows."""
 
 
 class Proved(_Entry):
@@ -155,7 +155,7 @@ class Proved(_Entry):
     """None where the proof could not be made."""
     because: str
     after_cut: bool = False
-    """Whether it was made once more after a power cut."""
+    """Whether it was made once more after a power cycle."""
 
 
 class PowerCut(_Entry):

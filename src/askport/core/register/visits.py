@@ -23,9 +23,9 @@ class ProofRow(BaseModel, defer_build=True):
     because: str
     at: datetime
     after_cut: bool = False
-    """Whether it was made once more after a power cut."""
+    """Whether it was made once more after a power cycle."""
     before: bool | None = None
-    """Where it was made twice: what it had come to before the power cut."""
+    """Where it was made twice: what it had come to before the power cycle."""
 
     @property
     def verdict(self) -> str:
@@ -74,7 +74,7 @@ class Visit(BaseModel, defer_build=True):
     key: str | None = None
     """The key that its console or page showed."""
     cut: PowerCut | None = None
-    """The last power cut that it was put through."""
+    """The last power cycle that it was put through."""
     set_at: datetime | None = None
     """When it had taken what it was set to."""
     slips: int = 0

@@ -70,7 +70,7 @@ def proved(outcome: verdict.Outcome, *, unit: int, mac: MacAddress, after_cut: b
 def power_cut(
     cycle: power_cycle.PowerCycle, services: service_again.Services | None, *, unit: int, mac: MacAddress
 ) -> PowerCut | None:
-    """Return the moments of a power cut that was seen, or None."""
+    """Return the moments of a power cycle that was seen, or None."""
     lane = cycle.lane
     if lane.off_at is None:
         return None

@@ -140,17 +140,17 @@ class AtHand:
 
     @property
     def proofs(self) -> list[proof.Proof]:
-        """Its proofs, those by a power cut aside."""
+        """Its proofs, those by a power cycle aside."""
         return self.course.proofs if self.course else []
 
     @property
     def power_cycle(self) -> PowerCycle | None:
-        """The proof by a power cut, once it is due."""
+        """The proof by a power cycle, once it is due."""
         return self.course.cycle if self.course else None
 
     @property
     def services(self) -> service_again.Services | None:
-        """When what it serves was back after the power cut."""
+        """When what it serves was back after the power cycle."""
         return self.course.services if self.course else None
 
     @property
@@ -160,7 +160,7 @@ class AtHand:
 
     @property
     def calls(self) -> Calls | None:
-        """Whom it calls by itself after the power cut."""
+        """Whom it calls by itself after the power cycle."""
         return self.course.calls if self.course else None
 
     @property
@@ -196,7 +196,7 @@ class AtHand:
 
     @property
     def all_proofs(self) -> list[proof.Proof]:
-        """Its proofs, the one by a power cut last."""
+        """Its proofs, the one by a power cycle last."""
         return self.course.all_proofs if self.course else []
 
 

@@ -46,9 +46,9 @@ class Event(Enum):
     FAILED = auto()
     PASSED = auto()
     PROVES_AGAIN = auto()
-    """It kept its address over a power cut, and all else is proven once more."""
+    """It kept its address over a power cycle, and all else is proven once more."""
     FORGOT = auto()
-    """It did not keep its address over a power cut."""
+    """It did not keep its address over a power cycle."""
     KEPT = auto()
     """It kept everything, or that is left out."""
     RECORDS = auto()

@@ -70,7 +70,7 @@ class SetByDcp(Way):
         if refusal := refusal_of(answer):
             self._finish(Result.REFUSED, f"It refused: {refusal}.", now)
             return
-        lasts = "to be kept" if self._lasts else "for now only: it is gone at the next power cut"
+        lasts = "to be kept" if self._lasts else "for now only: it is gone at the next power cycle"
         if self._then:
             self._note(f"It took the name {self._name} by PROFINET DCP, {lasts}.", now)
             self._question, self._then = StationRequest(self._then, now), None

@@ -54,7 +54,7 @@ class Start:
     speaks: Collection[str] = ()
     """Which field protocols it was heard to speak, by the names of their ways."""
     temporary: bool = False
-    """Whether it is to keep its address until the next power cut only, where the way lets one say that."""
+    """Whether it is to keep its address until the next power cycle only, where the way lets one say that."""
     allow_others: bool = False
     """Whether the technician said that other devices on this wire are in order."""
 

@@ -16,7 +16,7 @@ from askport.core.ways.way import FOLLOW_S, Result, Way
 _NOT_MEASURED = "Mask not checked yet."
 _NOT_READ = "What it has now was not read: look before going on."
 _HANDS_S = 600.0
-"""How long a power cut is waited for that somebody has to make."""
+"""How long a power cycle is waited for that somebody has to make."""
 
 
 class _Part(Enum):
@@ -248,8 +248,9 @@ class Talking(Way):
             self._note_spoken(now)
             self._kept = talk.said.ended is Ended.WELL
             at = self.target.interface.ip
-            lasts = "was told to keep it" if self._kept else f"was not told to keep it: {talk.said.because}"
-            self._finish(Result.TAKEN, f"It is at {at} and {lasts}. {_NOT_MEASURED}", now)
+            saved = f"Its {self.what} confirmed saving the address"
+            saved = saved if self._kept else f"Saving the address was not confirmed: {talk.said.because}"
+            self._finish(Result.TAKEN, f"It is at {at}. {saved}. {_NOT_MEASURED}", now)
         for seen in self._tracker.news():
             if self.done:
                 return

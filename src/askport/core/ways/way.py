@@ -47,7 +47,7 @@ class Way(machine.Machine):
     shown_key: str | None = None
     """The key by which the far end of its conversation can be known again."""
     permanent: bool | None
-    """Whether what this way sets survives a power cut; None where that depends on the device."""
+    """Whether what this way sets survives a power cycle; None where that depends on the device."""
     wants_log_in = False
     """Whether the device has refused for want of a log-in, or of the right one."""
     only_looks = False

@@ -35,7 +35,7 @@ class CrateKeys:
         return Question(
             f"Repeat {like}'s settings for the rest. Power-cycle which units? (each, last, or 3 = every third)",
             "each",
-            lambda typed: f"Power cut {PowerCuts.parse(typed).words}; the records of the others say that it was not.",
+            lambda typed: f"Power cycle {PowerCuts.parse(typed).words}; the records of the others say that it was not.",
             use,
             replaces=True,
         )

@@ -23,7 +23,7 @@ def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
     for proof in session.device.proofs:
         lines += _proof(proof, width) if session.device.power_cycle is None else _passed(proof, width)
     if session.device.power_cycle:
-        lines += [blank(), heading("After a power cut", width), blank(), *_proof(session.device.power_cycle, width)]
+        lines += [blank(), heading("After a power cycle", width), blank(), *_proof(session.device.power_cycle, width)]
         lines += _lane(session.device.power_cycle, session.device.services, width, now)
         if (services := session.device.services) and services.passed is False:
             lines += [blank(), *_proof(services, width)]

@@ -54,7 +54,7 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     if again := session.device.again:
         verdict = verdict_of(again)
         mark, style = ("✓", THEIRS) if verdict.nothing_failed else ("✗", CONFLICT)
-        lines.append(Ink().to(2).put(f"{mark} ", style).put(f"after the power cut once more: {verdict.words}"))
+        lines.append(Ink().to(2).put(f"{mark} ", style).put(f"after the power cycle once more: {verdict.words}"))
     for name in session.device.left_out:
         lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {narrate.proof_words(name)}", CONFLICT))
     if session.phase is steps.Phase.RECORDED:

@@ -43,7 +43,7 @@ def left_lines(items: Iterable[WorkItem], width: int, most: int = 2) -> list[Ink
 
 
 def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers: Collection[str] = ()) -> list[Ink]:
-    """Draw one device: as found and as left side by side, its proofs, its power cut, its visits."""
+    """Draw one device: as found and as left side by side, its proofs, its power cycle, its visits."""
     first, last, left = row.first, row.last, row.last.as_left
     found = found_words(first.found_prefix, first.found_gateway, first.found_said)
     head = Ink().put("", STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)

@@ -92,7 +92,7 @@ def switch_lines(
         heard: who is on the switch, and where.
         half: the MAC address of which the tag is awaited.
         steps: where each unit at hand stands, by its tag.
-        in_cut: where each stands in the power cut of all, by its tag.
+        in_cut: where each stands in the power cycle of all, by its tag.
         lanes: what was done when, once it has begun; drawn where there is room.
     """
     by_mac = {each.mac: each for each in units}

@@ -245,7 +245,7 @@ class SwitchScreen(DrawnScreen[None]):
                 self._over()
 
     def action_leave_out(self) -> None:
-        """Go on without the power cut."""
+        """Go on without the power cycle."""
         if self.going and self.going.cut:
             self.going.cut.leave_out()
             self._workplace.run.wire.wake()

@@ -1,4 +1,4 @@
-"""Prove: what is expected of the device's final state is measured, and once more after a power cut."""
+"""Prove: what is expected of the device's final state is measured, and once more after a power cycle."""
 
 from collections.abc import Sequence
 from ipaddress import IPv4Address
@@ -22,7 +22,7 @@ class Looking(proof.Proving):
 
 
 class Prove(Stage):
-    """Makes the proofs, waits for the power cut, and writes down what was left."""
+    """Makes the proofs, waits for the power cycle, and writes down what was left."""
 
     step = steps.Step.PROVE
 
@@ -152,7 +152,7 @@ class Prove(Stage):
             self.begin(now)
 
     def ended(self, ran: Sequence[machine.Machine], now: float) -> None:
-        """Write down how the proofs ended, and wait for the power cut; or how that one did."""
+        """Write down how the proofs ended, and wait for the power cycle; or how that one did."""
         visit = self._visit
         match visit.phase, ran[0]:
             case steps.Phase.BORROWING_TO_PROVE, FreeAddressSearch() as choosing:
@@ -204,7 +204,7 @@ class Prove(Stage):
         return chosen is not None and {each.mac for each in cable.finder.devices()} <= {chosen.mac}
 
     def leave_out_power_cycle(self) -> None:
-        """Go on without the proof by a power cut; the register will say so."""
+        """Go on without the proof by a power cycle; the register will say so."""
         visit = self._visit
         cycle, services = visit.device.power_cycle, visit.device.services
         if visit.phase is steps.Phase.POWER_CYCLE and cycle and cycle.passed and services:

@@ -269,7 +269,7 @@ class Setting(Stage):
         return ""
 
     def leave_unkept(self, now: float) -> None:
-        """Go on to proving it without having it keep what it has; the power cut will show what comes of that."""
+        """Go on to proving it without having it keep what it has; the power cycle will show what comes of that."""
         if self._visit.phase is Phase.MAY_KEEP:
             self._stages.prove.begin(now)
 

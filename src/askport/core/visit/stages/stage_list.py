@@ -111,6 +111,6 @@ class Stages:
             self.prove.begin(now)
 
     def leave_out(self, now: float) -> None:
-        """Go on without what the moment asks for: having it keep its address, or the proof by a power cut."""
+        """Go on without what the moment asks for: having it keep its address, or the proof by a power cycle."""
         self.setting.leave_unkept(now)
         self.prove.leave_out_power_cycle()
