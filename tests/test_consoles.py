@@ -355,7 +355,7 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
         assert time.monotonic() < deadline, screen.screen()
         time.sleep(0.1)
     screen.keys("C-\\")
-    walk(screen, ("put it back. Press l", "l"), ("Record BD-1", "s"),
+    walk(screen, ("and put it back.", "l"), ("Record BD-1", "s"),
          ("What is it called", "Enter"), ("Kept in", ""))  # fmt: skip
     screen.leave()
     (kept,) = tmp_path.glob("*.kind.toml")

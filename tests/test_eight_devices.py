@@ -207,7 +207,7 @@ def test_the_rest_alike_without_a_plan_counts_on_and_says_where_it_ends(cable, t
     screen.until("Type the number")
     screen.keys("253", "Tab", "Tab", "1", "Enter")
     screen.until("to 192.168.61.253/24")
-    press_until(screen, "unit 1 is recorded. Go on to the next device.")
+    press_until(screen, "unit 1 is recorded")
     screen.keys("g")
     screen.until("Power-cycle which units")
     screen.keys("last", "Enter")

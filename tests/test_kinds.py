@@ -247,7 +247,7 @@ def test_what_was_given_is_told_to_be_kept_or_is_gone_at_the_power_cut(practice,
     """BL-01: screen and register say so both times."""
     bench, run = practice("BL-01")
     session = walk(bench, run, {steps.Phase.MAY_KEEP}, hands=False)
-    assert "is set, but not saved. Save it (console)" in narrate.next_line(session, bench.now()).sentence
+    assert narrate.next_line(session, bench.now()).action == "Save it (console)."
     if keeps:
         session.enter(bench.now())
     else:

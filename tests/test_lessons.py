@@ -523,7 +523,7 @@ def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, termin
          ("Open page", "o"), ("leads one browser", ""))  # fmt: skip
     url = re.search(r"http://127\.\S+", screen.screen())[0]
     cable.in_laptop(sys.executable, "-c", BROWSER, "get", url, "10.84.16.31", "10.84.19.254")
-    walk(screen, ("put it back. Press l", "l"), ("Record DP-1", "s"),
+    walk(screen, ("and put it back.", "l"), ("Record DP-1", "s"),
          ("What is it called", "Enter"), ("Kept in", "Enter"), ("DP-1 is recorded", "g"),
          ("Power-cycle which units", "Enter"), ("Crate, same as DP-1", ""))  # fmt: skip
     for number, done in ((2, "DP-2 is recorded"), (3, "Every device on the job list is recorded")):
@@ -531,7 +531,7 @@ def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, termin
         screen.keys("Enter")
         screen.until(f"DP-{number} pump", "◆ Find")
         cable.start("device", *ping)
-        walk(screen, (f"as DP-{number}, like DP-1", "Enter"), ("put it back. Press l", "l"),
+        walk(screen, (f"as DP-{number}, like DP-1", "Enter"), ("and put it back.", "l"),
              (done, ""))  # fmt: skip
     screen.leave()
     rows = json.loads(cable.askport("register", "list", job, "--json").stdout)["devices"]

@@ -54,7 +54,9 @@ def test_it_is_offered_once_no_likely_address_answers_and_set_on_its_page(unit):
 def test_it_is_reached_by_its_ipv4_address_where_it_shows_one_and_its_page_is_offered_before_that(unit):
     bench, run, _ = unit(IPv4Interface("192.168.61.7/24"))
     session = walk(bench, run, {Phase.MAY_BORROW})
-    assert next_line(session, bench.now()).sentence.startswith("Its page answers over IPv6: o opens it. Borrow 192.168")
+    assert next_line(session, bench.now()).sentence.startswith(
+        "Its page answers over IPv6: press o to open it. Borrow 192.168"
+    )
     assert (bench.speaks_ipv6, session.device.over_ipv6.opened) == (True, [80])
     walk(bench, run, {Phase.MAY_SET})
     assert session.visit.door is None

@@ -76,9 +76,18 @@ def check(session, now):
         said = narrate.next_line(session, now)
         lines = next_lines(said, False, width)
         sound(lines, width, "next")
-        assert len(lines) == 2 or width < 100
-        shown = " ".join(" ".join(ink.plain[10:].split()) for ink in lines).strip()
+        assert len(lines) == 3 or width < 100
+        shown = " ".join(" ".join(ink.plain[10:] for ink in lines).split())
         assert shown == " ".join(said.sentence.split()), "the sentence has no room"
+        marks = [ink.plain[:10].strip() for ink in lines if ink.plain[:10].strip()]
+        assert marks == [
+            *(["·"] if said.said else []),
+            *(["hands »"] if said.hands else []),
+            *(["Enter ▸"] if said.enter else []),
+        ]
+        assert bool(lines[-1].plain.strip()) is said.enter, (
+            "what Enter does has its place, and nothing else stands there"
+        )
     assert narrate.next_line(session, now).sentence.isprintable()
     assert [each.step for each in narrate.step_lines(session)] == list(type(session.phase.step))
 

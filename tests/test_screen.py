@@ -122,13 +122,13 @@ def test_a_device_is_walked_to_the_register_by_enter(terminal):
         "Enter ▸ Fill in its web page", "255.255.252.0", "none, it says", "POST /net ip=10.84.16.40", "can talk"
     )
     screen.keys("Enter")
-    screen.until("put it back. Press l", "answers ping at 10.84.16.40")
+    screen.until("and put it back.", "answers ping at 10.84.16.40")
     screen.keys("F6")
     screen.until("Its power is off")
     screen.keys("F6")
     screen.until("Enter ▸ Record TG-01")
     screen.keys("Enter")
-    screen.until("TG-01 is recorded. Go on to the next device.")
+    screen.until("TG-01 is recorded.", "Go on to the next device.")
     screen.keys("r")
     screen.until("1 of 1 proven", "10.84.16.40/22", "Still to do", "OX-01 10.84.16.31/22")
     screen.until("It, and nobody else, answered when asked")  # the device at the cursor, under a short table
@@ -165,7 +165,7 @@ def test_twins_hold_enter_up_and_a_label_is_compared_while_it_is_typed(terminal)
     screen.keys("f")
     screen.until("What it said: 00:00:5e:00:53:43", "ac 1d 04 64", "bytes 28 to 31      sender's address")
     screen.keys("f")
-    screen.until("Enter ▸ Several devices speak here: check the label first. Use this device: 00:00:5e:00:53:43")
+    screen.until("Several devices heard: check the label", "Enter ▸ Use this device: 00:00:5e:00:53:43")
     screen.leave()
 
 
@@ -283,7 +283,7 @@ def test_an_adapter_may_come_and_go_and_come_again_while_the_screen_stands(termi
         assert wait_for(lambda: "192.168.1." in cable.ip("addr", "show", "zl5", at="laptop"))
     cable.ip("link", "del", "zl5", at="laptop")
     assert "borrowed 192." not in screen.until(
-        "zl5 was pulled out, and nothing is left to give back", "press Enter to choose an adapter."
+        "zl5 was pulled out, and nothing is left to give back", "Choose an adapter."
     )
     plug_in()
     screen.keys("Enter")
@@ -362,7 +362,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
         ("TG-01 tank level gateway", ""), ("Enter ▸ Use this device: 00:00:5e:00:53:10", "Enter"),
         ("Enter ▸ Borrow", "Enter"),
         ("Enter ▸ Fill in its web page", "Enter"), ("Press l to skip", "l"), ("Enter ▸ Record TG-01", "Enter"),
-        ("is recorded. Go on", "r"), ("0 of 1 proven", ""),
+        ("Go on to the next device.", "r"), ("0 of 1 proven", ""),
     ):  # fmt: skip
         screen.until(waits)
         screen.keys(*([key] if key else []))
@@ -405,7 +405,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.keys("Escape")  # the search
     screen.until("Type to search")
     screen.keys("Escape")
-    screen.until("is recorded. Go on")
+    screen.until("Go on to the next device.")
     screen.leave()
 
 
@@ -423,7 +423,7 @@ def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
         ("as OX-03, like OX-01", "Enter"), ("OX-03 is recorded", "Enter"),
         ("as OX-04, like OX-01", "Enter"), ("OX-04 is recorded", "Enter"),
         ("as OX-05, like OX-01", "Enter"), ("OX-05 is recorded", "Enter"),
-        ("as OX-06, like OX-01", "Enter"), ("put it back. Press l", "F6"), ("Its power is off", "F6"),
+        ("as OX-06, like OX-01", "Enter"), ("and put it back.", "F6"), ("Its power is off", "F6"),
         ("OX-06 is recorded", "Enter"), ("Job list", "r"), ("2 of 6 proven", "Escape"), ("Job list",),
     ):  # fmt: skip
         screen.until(waits)

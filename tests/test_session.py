@@ -183,7 +183,7 @@ def test_a_refusing_machine_loses_nothing(practice, monkeypatch, tag):
         refusing.setattr(run.driver._adapter_and_job, "borrow", refuse)
         session.enter(bench.now())
         pass_time(bench, run, 1.0)
-    assert narrate.next_line(session, bench.now()).sentence == "The kernel would not."
+    assert narrate.next_line(session, bench.now()).said == "The kernel would not."
     assert (session.phase, session.visit.free_address) == (Phase.MAY_BORROW, offer)
     walk(bench, run, {Phase.RECORDED})
 
@@ -755,7 +755,7 @@ def test_in_a_crate_the_unit_that_is_recorded_and_still_plugged_in_is_not_taken_
     bench.power(True)
     pass_time(bench, run, until=lambda: bool((c := run.session.cable.search.candidate) and c.is_found))
     said = crate.says(run.session, narrate.next_line(run.session, bench.now()), bench.now())
-    assert (said.enter, said.sentence[:49]) == (False, "This is TG-01, proven today: plug in TG-02. To do")
+    assert (said.enter, said.hands, said.said[:28]) == (False, "Plug in TG-02.", "This is TG-01, proven today.")
 
 
 def test_a_live_network_is_no_switch_of_ones_own(practice):

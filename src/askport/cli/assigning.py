@@ -137,9 +137,7 @@ def assign(
             for row in aligned(target.interface.ip, way.moved_to):
                 print(f"    {row}")
         if way.result is Result.TAKEN and way.permanent is False:
-            print(
-                "A power cycle loses this address: make it static on the device, then prove it with --power-cycle."
-            )
+            print("A power cycle loses this address: make it static on the device, then prove it with --power-cycle.")
     if way.result is not Result.TAKEN:
         raise typer.Exit(saying.Status.NO)
 

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from askport.core.errors import BadInput
@@ -96,11 +96,11 @@ class Crate:
             return said
         known = session.cable.around.known.get(candidate.mac)
         if known and known.tag != session.device.work.tag and known.is_recorded:
-            again = f"plug in {session.device.work.tag}. To do this one again, end the crate with g."
-            return Next(f"This is {known.words}: {again}", enter=False)
+            again = f"This is {known.words}. To do this one again, end the crate with g."
+            return Next(again, hands=f"Plug in {session.device.work.tag}.")
         if why := self._unlike(session):
-            return Next(f"{why} {said.sentence}")
-        return Next(f"Take {candidate.mac} as {session.device.work.tag}, like {self.like}.")
+            return replace(said, said=f"{why} {said.said}".rstrip())
+        return Next(action=f"Take {candidate.mac} as {session.device.work.tag}, like {self.like}.")
 
     def _unlike(self, session: Session) -> str:
         """Say in what the device that is heard is not like the first unit."""

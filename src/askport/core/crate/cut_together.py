@@ -168,7 +168,7 @@ class CutTogether(Borrower):
             return f"Switch off the switch and all {count} units, wait three seconds, then switch them on."
         back = sum(each.cycle.passed is True for each in self.units if each.cycle)
         ended = sum(each.ended for each in self.units)
-        told = f" {text.listed(self.unsure)} showed no restart. Press Enter if all of them lost power; l if not."
+        told = f" {text.listed(self.unsure)} showed no restart. Press l if one of them kept its power."
         unsure = told if self.is_unsure else ""
         return f"{back} of {count} are back with their addresses; {ended} done.{unsure}"
 

@@ -290,7 +290,7 @@ class Unattended:
                 return Do.LEAVE_OUT
             case Phase.NOT_SET | Phase.NOT_PROVEN | Phase.FORGOTTEN:
                 said = next_line(session, now)
-                return self._leave(said.because or said.sentence)
+                return self._leave(said.said)
         said = next_line(session, now)
         if said.enter:
             return Do.ENTER

@@ -23,13 +23,13 @@ def next_line(session: Session, now: float) -> Next:
 
     Once a device is recorded its cable may be in the next one already.
     """
-    if session.visit.trouble:
-        return Next(session.visit.trouble.message)
     step, way = session.phase.step, session.device.way
     expected = step is Step.PROVE or (session.phase is Phase.SETTING and way is not None and way.wants_power)
     if not session.cable.link.up and not expected and session.phase is not Phase.RECORDED:
         step = Step.PLUG
-    return session.stages.by_step[step].next(now)
+    said = session.stages.by_step[step].next(now)
+    trouble = session.visit.trouble
+    return Next(trouble.message, said.action or "Try again.") if trouble else said
 
 
 def step_lines(session: Session) -> list[StepLine]:

@@ -8,7 +8,7 @@ from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Step
 from askport.core.wire import Counts
-from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, Ink, blank, broken, warning, wrapped
+from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, beside, blank, broken, warning, wrapped
 from askport.tui.workplace import Workplace
 
 _MATTER_LATER = frozenset({"address-server", "several-devices", "duplicate-address"})
@@ -61,12 +61,15 @@ def door_lines(address: str, far: str, width: int) -> list[Ink]:
     return [Ink().put(address, f"{STRONG} {OURS}"), *wrapped(text, width, DIM), blank()]
 
 
-def next_lines(said: Next, is_wrong: bool, width: int) -> list[Ink]:
-    """Draw what to do next, in two lines, or in three where they are short."""
-    key, style = ("  Enter ▸ ", STRONG) if said.enter else ("      ·   ", DIM)
-    weight = CONFLICT if is_wrong else STRONG if said.enter else ""
-    first, *more = broken(said.sentence, width - 12)[:3]
-    return [Ink().put(key, style).put(first, weight), *(Ink().to(10).put(each, weight) for each in more or [""])]
+def next_lines(said: Next, is_wrong: bool, width: int, rows: int = 3) -> list[Ink]:
+    """Draw what is; below it what hands have to do at the device; and last, in one place always, what Enter does."""
+
+    def kind(mark: str, style: str, text: str) -> list[Ink]:
+        return beside(Ink().put(mark, style or DIM), 10, text, width - 2, style) if text else []
+
+    above = kind("      ·", CONFLICT if is_wrong else "", said.said) + kind("  hands »", THEIRS, said.hands)
+    enter = kind("  Enter ▸", STRONG, said.action) or [blank()]
+    return [*above, *(blank() for _ in range(rows - len(above) - len(enter))), *enter]
 
 
 def hand_lines(practice: Practice | None, said: str, width: int, *, compact: bool = False) -> list[Ink]:

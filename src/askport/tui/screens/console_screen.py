@@ -90,13 +90,10 @@ class ConsoleScreen(DrawnScreen[laptop_console.Terminal | None]):
         if terminal:
             self.query_one("#glass", Sheet).show(terminal.lines())
         self.query_one("#about", Sheet).show(self._about(max(30, self.query_one("#about", Sheet).size.width - 4)))
-        said = Next(
-            "Type as in any terminal. F10 or Ctrl-\\ goes back; it will be seen when the device moves.", enter=False
-        )
+        said = Next("Type as in any terminal. Press F10 or Ctrl-\\ to go back; the screen shows when the device moves.")
         if terminal is None or not terminal.is_open:
-            said = Next(
-                f"{terminal.over or 'Connecting.'} F10 goes back." if terminal else "F10 goes back.", enter=False
-            )
+            back = "Press F10 to go back."
+            said = Next(f"{terminal.over or 'Connecting.'} {back}" if terminal else back)
         self.query_one("#next", Sheet).show(next_lines(said, is_wrong=False, width=self.size.width))
 
     def _about(self, width: int) -> list[ink.Ink]:

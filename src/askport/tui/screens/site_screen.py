@@ -199,18 +199,18 @@ class SiteScreen(DrawnScreen[None]):
     def _next(self) -> Next:
         cell, device = self._cell(self._cursor), self._workplace.run.session.device
         if not self._sites:
-            return Next("Nothing is planned yet: 'askport plan import' reads a table. Escape goes back.", enter=False)
+            return Next("Nothing is planned yet: 'askport plan import' reads a table. Press Escape to go back.")
         if cell is None:
-            return Next(f"{self._cursor} lies in no subnet of the plan.", enter=False)
+            return Next(f"{self._cursor} lies in no subnet of the plan.")
         says = f"{self._cursor}: {cell.words}."
         if item := self._item(cell):
             about = f"{says[:-1]}, {item.description}." if item.description else says
             if cell.state is address_map.CellState.PLANNED and self._may_take:
-                return Next(f"{about} Take it{self._instead}.")
-            return Next(about, enter=False)
+                return Next(about, f"Take it{self._instead}.")
+            return Next(about)
         if cell.state is address_map.CellState.FREE and self._may_move:
-            return Next(f"{says} Give it to {device.work.tag}, the current device.")
-        return Next(says, enter=False)
+            return Next(says, f"Give it to {device.work.tag}, the current device.")
+        return Next(says)
 
     def _item(self, cell: address_map.Cell) -> working_order.WorkItem | None:
         return next((each for each in self._workplace.run.work if each.tag in cell.tags), None)

@@ -136,22 +136,24 @@ class SwitchScreen(DrawnScreen[None]):
     def _next(self) -> Next:
         going, units = self.going, self.crate.units
         if going:
-            unsure = going.cut is not None and going.cut.is_unsure
-            return Next(going.sentence, enter=going.is_over or unsure)
+            if going.is_over:
+                return Next(going.sentence, "Close this view.")
+            if going.cut and going.cut.is_unsure:
+                return Next(going.sentence, "Confirm that all of them lost power.")
+            switches = going.cut is not None and going.cut.waits_for_power
+            return Next(hands=going.sentence) if switches else Next(going.sentence)
         if self.crate.half:
-            return Next(f"Now the tag of {self.crate.half}: scan it, or type it and press Enter.", enter=False)
+            return Next(hands=f"Now the tag of {self.crate.half}: scan it, or type it and press Enter.")
         scan = "Scan the label of a unit, its MAC address and then its tag."
         silent = [each for each in units if each.mac not in self._heard]
         if not self._heard and not units:
-            return Next(f"Asking who is on this switch. {scan}", enter=False)
+            return Next("Asking who is on this switch.", hands=scan)
         if not units:
-            return Next(
-                f"{scan} Setting starts after the last of {len(self._heard)} labels. F2: assign tags in MAC order.",
-                enter=False,
-            )
+            starts = f"Setting starts after the last of {len(self._heard)} labels. F2: allocate tags in MAC order."
+            return Next(starts, hands=scan)
         have = f"{len(units)} of {len(self._heard) + len(silent)} have a tag"
         have += f"; {len(silent)} not heard yet, each asked at its own MAC address" if silent else ""
-        return Next(f"{have}. Scan the next label, or begin with Enter on an empty line.")
+        return Next(f"{have}.", "Begin, on an empty line.", "Scan the next label.")
 
     def _lanes(self) -> Lanes | None:
         """Return what was done when, until now or until the last was done."""

@@ -97,11 +97,11 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
     def _next(self) -> Next:
         cell = self._cell(self._cursor)
         if not self._sites:
-            return Next("Nothing is planned yet: 'askport plan import FILE --job URL' reads a plan.", enter=False)
+            return Next("Nothing is planned yet: 'askport plan import FILE --job URL' reads a plan.")
         if cell is None:
-            return Next(f"{self._cursor} lies in no subnet of the plan.", enter=False)
+            return Next(f"{self._cursor} lies in no subnet of the plan.")
         known = bool(cell.tags and self._workplace.run.job.register.by_tag(cell.tags[0]))
-        return Next(f"{self._cursor}: {cell.words}.{' Open what is known of it.' if known else ''}", enter=known)
+        return Next(f"{self._cursor}: {cell.words}.", "Open what is known of it." if known else "")
 
     def action_open(self) -> None:
         """Open the device under the cursor."""

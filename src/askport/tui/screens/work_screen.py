@@ -219,12 +219,12 @@ class WorkScreen(DrawnScreen[None]):
         """Say what Enter does now."""
         run = self.workplace.run
         if self._is_adapter_gone:
-            gone = f"{run.session.cable.laptop.adapter} was pulled out, and nothing is left to give back"
-            return Next(f"{gone}: plug it in again, or press Enter to choose an adapter.")
+            gone = f"{run.session.cable.laptop.adapter} was pulled out, and nothing is left to give back."
+            return Next(gone, "Choose an adapter.", "Plug it in again.")
         if self._stopped:
-            return Next(f"{self._stopped.message} Press Enter to try again.")
+            return Next(self._stopped.message, "Try again.")
         if run.is_over:
-            return Next("Every device on the job list is recorded. Press Enter for the register, q to quit.")
+            return Next("Every device on the job list is recorded. Press q to quit.", "Open the register.")
         return self.crate_keys.says(narrate.next_line(run.session, run.wire.now()))
 
     @property

@@ -19,8 +19,14 @@ SILENCE_S = 10.0
 _LOUDER = {
     loudness.Loudness.LISTEN: "Send discovery requests",
     loudness.Loudness.GREET: "Try common addresses (ARP)",
-    loudness.Loudness.CALL: "No common address answers. Sweep all private ranges, most likely first",
-    loudness.Loudness.SWEEP: "The sweep is over: sweep once more",
+    loudness.Loudness.CALL: "Sweep all private ranges, most likely first",
+    loudness.Loudness.SWEEP: "Sweep once more",
+}
+_TRIED = {
+    loudness.Loudness.LISTEN: "",
+    loudness.Loudness.GREET: "",
+    loudness.Loudness.CALL: " No common address answers.",
+    loudness.Loudness.SWEEP: " The sweep is over.",
 }
 
 
@@ -146,57 +152,58 @@ class Find(Stage):
         """Say whom Enter takes, or what it asks."""
         visit, finder = self._visit, self._visit.cable.finder
         if visit.phase is steps.Phase.MEASURING:
-            return Next("Measuring the device's mask and gateway.", enter=False)
+            return Next("Measuring the device's mask and gateway.")
         device = visit.cable.search.candidate
         if device and visit.may_be_taken(device):
             if obstacle := visit.cable.search.obstacle:
-                return Next(obstacle, enter=False)
+                return Next(obstacle)
             if claims := self.undecided:
-                return Next(_decide(device, claims), enter=False)
-            return Next(self._take(device))
+                return Next(_decide(device, claims))
+            return self._take(device)
         if device and device.is_crowded and device.best:
-            text = f"{device.mac} answers for several devices; which one has {device.best.address} is unknown"
-            return Next(f"{text}: connect straight to the device, or press m and scan its label.", enter=False)
+            text = f"{device.mac} answers for several devices; which one has {device.best.address} is unknown."
+            return Next(text, hands="Connect straight to the device, or press m and scan its label.")
         if finder.sweeping and not finder.sweeping.done:
             return _sweeping(finder.sweeping, visit.cable.search.faster)
         if finder.calling and not finder.calling.done:
             share = f"{finder.calling.asked} of {finder.calling.total} questions"
-            return Next(f"Sending ARP requests for common addresses: {share}. Meanwhile {POWER}.", enter=False)
-        heard = "The device is sending, but has not shown its address yet" if device else "Listening"
+            return Next(f"Sending ARP requests for common addresses: {share}.", hands=POWER)
+        heard, hands = "The device is sending, but has not shown its address yet." if device else "Listening.", ""
         silent_s = now - max(visit.cable.link.since, visit.cable.began_at, device.last_at if device else 0.0)
         if silent_s >= SILENCE_S:
-            heard = f"Nothing {'more ' if device else ''}heard for {span_words(silent_s)}: {POWER}"
+            heard, hands = f"Nothing {'more ' if device else ''}heard for {span_words(silent_s)}.", POWER
             if device and device.link_local and visit.cable.laptop.is_beside:
-                heard = f"Only an IPv6 address heard: press o to open its web page, or {POWER}"
-        return Next(f"{heard}. {_LOUDER[finder.loudness]}{self._first()}.")
+                heard = "Only an IPv6 address heard: press o to open its web page."
+        heard += _TRIED[finder.loudness]
+        return Next(heard, f"{_LOUDER[finder.loudness]}{self._first()}.", hands)
 
     def _first(self) -> str:
         delivered = self._visit.device.work.delivered
         calls = self._visit.cable.finder.loudness in (loudness.Loudness.LISTEN, loudness.Loudness.GREET)
         return f", {delivered.ip} first, which its manual gives" if delivered and calls else ""
 
-    def _take(self, device: Device) -> str:
+    def _take(self, device: Device) -> Next:
         around = self._visit.cable.around
         who = f"{device.mac} ({around.maker(device.mac) or 'maker unknown'})"
         codes = {hazard.code for hazard in self._visit.cable.finder.hazards()}
         several = "several-devices" in codes
         check = f"This is {known.words}. " if (known := around.known.get(device.mac)) else ""
-        check += "Several devices speak here: check the label first. " if several else ""
         claim = self._claims(device.mac)[0]
         if not known and claim.item.tag != self._visit.device.work.tag:
             who = f"{who} as {claim.words}"
-        more = " Press x to set them all, identified by their labels." if several else ""
+        hands = "Several devices heard: check the label, or press x to set them all by label." if several else ""
         if codes & {"address-server", "router"}:
-            check, more = f"{check}The cable is in a live network: check the label first. ", ""
+            hands = "The cable is in a live network: check the label first."
         if not device.is_found and (unseen := self._visit.set_unseen(device)):
-            return f"{check}Use this device: {who}. It has shown no address. {unseen.reason}{more}"
+            return Next(f"{check}It has shown no address. {unseen.reason}", f"Use this device: {who}.", hands)
         if not device.is_found and self._visit.only_over_ipv6(device):
             over = f"{who} over IPv6, at {device.link_local}"
-            return f"{check}Use this device: {over}. It answers for no common IPv4 address."
+            return Next(f"{check}It answers for no common IPv4 address.", f"Use this device: {over}.", hands)
         if device.request:
-            return f"{check}Use this device: {who}. It requests an address by {device.request.protocol.upper()}.{more}"
+            asks = f"{check}It requests an address by {device.request.protocol.upper()}."
+            return Next(asks, f"Use this device: {who}.", hands)
         at = f" at {device.best.address}" if device.best else ""
-        return f"{check}Use this device: {who}{at}.{more}"
+        return Next(check.rstrip(), f"Use this device: {who}{at}.", hands)
 
     def result(self) -> str:
         """Say which address it has, and how sure that is."""
@@ -224,6 +231,6 @@ def _or(choices: list[str]) -> str:
 def _sweeping(sweeping: Sweeping, faster: float | None) -> Next:
     left = f"at {sweeping.at}, {sweeping.asked / sweeping.total:.1%} done, {span_words(sweeping.left_s)} left"
     if sweeping.is_paused:
-        return Next(f"Sweep paused {left}. Press Space to resume.", enter=False)
-    more = f" + goes on at {faster:,.0f} a second," if faster else ""
-    return Next(f"Sweeping: {left}.{more} Press a to sweep a range of your own, Space to pause.", enter=False)
+        return Next(f"Sweep paused {left}. Press Space to resume.")
+    more = f" + for {faster:,.0f} a second," if faster else ""
+    return Next(f"Sweeping: {left}. Press{more} a to sweep a range of your own, Space to pause.")

@@ -13,11 +13,9 @@ class Plug(Stage):
         """Say that the link is awaited, or has gone."""
         cable = self._visit.cable
         if cable.had_link:
-            gone = f"The link went down {now - cable.link.since:.0f} s ago"
-            return Next(
-                f"{gone}: put its power or the cable back. Most devices say their address when they start.", enter=False
-            )
-        return Next(f"Plug the cable into {cable.laptop.adapter} and give the device power.", enter=False)
+            gone = f"The link went down {now - cable.link.since:.0f} s ago. Most devices send as they start."
+            return Next(gone, hands="Put its power or the cable back.")
+        return Next(hands=f"Plug the cable into {cable.laptop.adapter} and give the device power.")
 
     def result(self) -> str:
         """Say whether there is a link."""

@@ -218,36 +218,34 @@ class Prove(Stage):
         visit, device = self._visit, self._visit.device
         match visit.phase:
             case steps.Phase.MAY_PROVE if visit.free_address:
-                return Next(f"The device is at its new address. Borrow {visit.free_address} and start the checks.")
+                return Next("The device is at its new address.", f"Borrow {visit.free_address} and start the checks.")
             case steps.Phase.MAY_PROVE:
-                return Next(
-                    "It has moved, but no free laptop address was found there: press a and type one.", enter=False
-                )
+                return Next("It has moved, but no free laptop address was found there: press a and type one.")
             case steps.Phase.NOT_PROVEN:
                 failed = device.course.wrong if device.course else None
                 because = failed.because if failed else "The checks were stopped before the end."
-                return Next(f"{because} Press Enter to check again.", because=because)
+                return Next(because, "Check again.")
             case steps.Phase.POWER_CYCLE if device.power_cycle:
-                return Next(self._power(device.power_cycle), enter=device.power_cycle.may_be_confirmed)
+                return self._power(device.power_cycle)
             case steps.Phase.PROVING_AGAIN:
-                return Next("Address kept. Repeating the other checks.", enter=False)
+                return Next("Address kept. Repeating the other checks.")
             case steps.Phase.FORGOTTEN if device.power_cycle:
-                because = device.power_cycle.because
-                return Next(f"{because} Press Enter to set it again.", because=because)
-        return Next("Checking the device at its new address.", enter=False)
+                return Next(device.power_cycle.because, "Set it again.")
+        return Next("Checking the device at its new address.")
 
-    def _power(self, cycle: power_cycle.PowerCycle) -> str:
+    def _power(self, cycle: power_cycle.PowerCycle) -> Next:
         if cycle.power is power_cycle.Power.OFF:
-            return "Its power is off. Plug it in again."
+            return Next("Its power is off.", hands="Plug it in again.")
         if cycle.passed:
-            return "Address kept. Waiting for ping and ports to answer again."
+            return Next("Address kept. Waiting for ping and ports to answer again.")
         if cycle.power is power_cycle.Power.STARTING and cycle.elsewhere:
-            return f"The device is starting, at {cycle.elsewhere} for now. Waiting for it at its new address."
+            return Next(f"The device is starting, at {cycle.elsewhere} for now. Waiting for it at its new address.")
         if cycle.power is power_cycle.Power.STARTING:
-            return "The device is starting. Waiting for an answer at its new address."
+            return Next("The device is starting. Waiting for an answer at its new address.")
         if cycle.power is power_cycle.Power.UNSURE:
-            ask = "Press Enter if you cut the power. If not, cut it now, or press l to skip this check."
-            return f"{cycle.unsure} {ask}"
+            confirms = "Confirm that you cut its power." if cycle.may_be_confirmed else ""
+            skip = "Press l to skip this check."
+            return Next(f"{cycle.unsure} {skip}", confirms, "If you did not cut its power, cut it now.")
         way = self._visit.device.way
         pull = "unplug the cable at the device end" if cycle.takes_power_by_cable else "pull its power"
         keep = (
@@ -257,7 +255,8 @@ class Prove(Stage):
         )
         fed = "It takes its power through the cable. " if cycle.takes_power_by_cable else ""
         wiggled = f"{cycle.wiggled} " if cycle.wiggled else ""
-        return f"{wiggled}{fed}{keep} and put it back. Press l to skip this check.{self._may_save()}"
+        said = f"{wiggled}{fed}Press l to skip this check.{self._may_save()}"
+        return Next(said, hands=f"{keep} and put it back.")
 
     def _may_save(self) -> str:
         """Ask for what saves, where nobody knows whether anything did."""

@@ -171,29 +171,29 @@ class Reach(Stage):
         visit, device = self._visit, self._visit.device
         match visit.phase:
             case steps.Phase.CHOOSING:
-                return Next("Looking for a free address for the laptop.", enter=False)
+                return Next("Looking for a free address for the laptop.")
             case steps.Phase.MAY_BORROW if visit.door and visit.free_address is None:
-                return Next(f"No free laptop address found next to it. Continue over IPv6, at {visit.door}.")
+                return Next("No free laptop address found next to it.", f"Continue over IPv6, at {visit.door}.")
             case steps.Phase.MAY_BORROW if visit.free_address and device.landed_at and device.way:
-                return Next(f"{device.way.because} Borrow {visit.free_address} to reach it there and correct it.")
+                return Next(device.way.because, f"Borrow {visit.free_address} to reach it there and correct it.")
             case steps.Phase.MAY_BORROW if visit.free_address:
                 where = visit.cable.laptop.where
                 text = f"Borrow {visit.free_address} {where} for the laptop: nobody answers there."
-                return Next(f"{self._page_over_ipv6}{text}")
+                return Next(self._page_over_ipv6, text)
             case steps.Phase.MAY_BORROW:
-                return Next("No free address found for the laptop. Press a and type one.", enter=False)
+                return Next("No free address found for the laptop. Press a and type one.")
             case steps.Phase.TRYING_PORTS if any(isinstance(each, FirstWords | AskingModbus) for each in visit.running):
-                return Next("Reading the device's console banner, web page title and identification.", enter=False)
+                return Next("Reading the device's console banner, web page title and identification.")
             case steps.Phase.TRYING_PORTS:
-                return Next("Testing ping and common ports at the device's present address.", enter=False)
-        return Next("Borrowing the address.", enter=False)
+                return Next("Testing ping and common ports at the device's current address.")
+        return Next("Borrowing the address.")
 
     @property
     def _page_over_ipv6(self) -> str:
         """Offer its page where that opens with nothing borrowed."""
         over = self._visit.device.over_ipv6
         opens = over is not None and any(port in page_answers.PAGE_PORTS for port in over.opened)
-        return "Its page answers over IPv6: o opens it. " if opens else ""
+        return "Its page answers over IPv6: press o to open it." if opens else ""
 
     def result(self) -> str:
         """Say from where it is reached."""

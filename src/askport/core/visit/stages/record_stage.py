@@ -36,16 +36,16 @@ class Record(Stage):
         visit, tag = self._visit, self._visit.device.work.tag
         if visit.phase is steps.Phase.RECORDED:
             back = "" if visit.cable.laptop.is_beside else " and the laptop has its own settings back"
-            return Next(f"{tag} is recorded{back}. Go on to the next device.")
+            return Next(f"{tag} is recorded{back}.", "Go on to the next device.")
         failed = visit.device.course.wrong if visit.device.course else None
-        wrong = f"{failed.because} Press b to go back and correct it, or Enter to " if failed else ""
+        wrong = f"{failed.because} Press b to go back and correct it. " if failed else ""
         borrowed = visit.cable.laptop.borrowed
         back = f", and give {text.listed(borrowed)} back" if borrowed and not visit.cable.laptop.is_beside else ""
-        record = f"Record {tag}{back}." if not wrong else f"record {tag} with this fault{back}."
+        record = f"Record {tag}{' with this fault' if failed else ''}{back}."
         watch = visit.device.course.watch if visit.device.course else None
         left_s = watch.left_s(now) if watch else 0.0
-        watched = f" Watched for {left_s:.0f} s more: some devices fall back later." if left_s >= 1.0 else ""
-        return Next(f"{wrong}{record}{watched}")
+        watched = f"Watched for {left_s:.0f} s more: some devices fall back later." if left_s >= 1.0 else ""
+        return Next(f"{wrong}{watched}".rstrip(), record)
 
     def result(self) -> str:
         """Say whether it is recorded."""

@@ -305,34 +305,34 @@ class Setting(Stage):
         if target is None:
             begins = visit.suggested()
             said = f", beginning with {begins.interface}" if begins else ""
-            return Next(f"No address is planned. Press e to enter one{said}.", enter=False)
+            return Next(f"No address is planned. Press e to enter one{said}.")
         match visit.phase:
             case Phase.PREPARING if visit.running and visit.running[0].done:
-                return Next("Reading what it says of its settings.", enter=False)
+                return Next("Reading what it says of its settings.")
             case Phase.PREPARING:
-                return Next(f"Checking that {target.interface.ip} is free.", enter=False)
+                return Next(f"Checking that {target.interface.ip} is free.")
             case Phase.MAY_SET if not visit.may_set:
                 failed = next(check.sentence for check in visit.checks() if not check.passed)
-                return Next(f"{failed} Press e to change the plan.", enter=False)
+                return Next(f"{failed} Press e to change the plan.")
             case Phase.MAY_SET if not visit.has_laptop_address:
                 where = target.interface.network
-                return Next(f"No free laptop address found in {where}: press a and type one.", enter=False)
+                return Next(f"No free laptop address found in {where}: press a and type one.")
             case Phase.MAY_SET if missing := self.lines(now)[1]:
-                return Next(missing, enter=False)
+                return Next(missing)
             case Phase.MAY_SET if visit.way and visit.way.enter_does:
                 needs = visit.way.needs_laptop and visit.laptop_within is None
                 does = visit.way.enter_does.format(target=target.interface)
                 says_so = needs and not visit.cable.laptop.is_beside  # beside the adapter it changes nothing
-                after_all = " Press z to set it as planned after all." if device.restores else ""
+                after_all = "Press z to set it as planned after all." if device.restores else ""
                 does = f"Borrow {visit.free_address} and {does}" if says_so else f"{does[0].upper()}{does[1:]}"
-                return Next(f"{does}.{after_all}")
+                return Next(after_all, f"{does}.")
             case Phase.MAY_KEEP:
-                told = f"{target.interface.ip} is set, but not saved. "
+                told = f"{target.interface.ip} is set, but not saved."
                 if missing := self._missing_to_keep(now):
-                    return Next(f"{told}{missing} Press l to skip that.", enter=False)
-                return Next(f"{told}Save it ({table.keeps(device.kind)}), or press l to skip that.")
+                    return Next(f"{told} {missing} Press l to skip that.")
+                return Next(f"{told} Press l to skip saving.", f"Save it ({table.keeps(device.kind)}).")
             case Phase.KEEPING:
-                return Next(f"Saving the address ({table.keeps(device.kind)}).", enter=False)
+                return Next(f"Saving the address ({table.keeps(device.kind)}).")
             case Phase.NOT_SET if device.way:
                 other = (
                     f" Press u for another {asked}."
@@ -340,10 +340,11 @@ class Setting(Stage):
                     else ""
                 )
                 back = " Press z to restore it as found." if self.may_restore else ""
-                return Next(f"{device.way.because} Press Enter to try again.{other}{back}", because=device.way.because)
+                return Next(f"{device.way.because}{other}{back}", "Try again.")
             case Phase.SETTING if device.way:
-                return Next(device.way.waits_for, enter=False)
-        return Next("Borrowing the address.", enter=False)
+                waits = device.way.waits_for
+                return Next(hands=waits) if device.way.wants_power or not device.way.gives else Next(waits)
+        return Next("Borrowing the address.")
 
     def result(self) -> str:
         """Say to what it was set, or is to be."""

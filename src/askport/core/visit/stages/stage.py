@@ -11,17 +11,29 @@ from askport.core.visit.stages.own_word_before import OwnWord
 from askport.core.visit.steps import Step
 from askport.core.visit.visit import Visit
 
-POWER = "power-cycle the device, as most send something when they start"
+POWER = "Power-cycle the device: most send something when they start."
 
 
 @dataclass(frozen=True, slots=True)
 class Next:
-    """What to do next: one sentence, and whether Enter does it."""
+    """What to do next, in three kinds of line that stand in places of their own."""
 
-    sentence: str
-    enter: bool = True
-    because: str = ""
-    """What came of it, without what to press; where it is left out, the sentence says no more than that."""
+    said: str = ""
+    """What has happened, what is waited for, and which other keys help."""
+    action: str = ""
+    """What Enter does, and nothing else; without it Enter does nothing."""
+    hands: str = ""
+    """What somebody has to do at the device."""
+
+    @property
+    def enter(self) -> bool:
+        """Whether Enter does anything."""
+        return bool(self.action)
+
+    @property
+    def sentence(self) -> str:
+        """All of it, one behind the other."""
+        return " ".join(filter(None, (self.said, self.hands, self.action)))
 
 
 class Sets(Protocol):
