@@ -349,7 +349,7 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
         screen.until(waits)
         screen.keys(*(["Space" if each == " " else each for each in keys] if keys else ["BSpace"]))
         screen.keys(*(["Enter"] if keys and "16.9" not in keys else []))
-    screen.until("To be typed", "10.84.16.21", "lines listened", "F10 goes back")
+    screen.until("To be typed", "10.84.16.21", "lines listened", "F10 to go back")
     deadline = time.monotonic() + 60
     while not (tmp_path / "running").exists():
         assert time.monotonic() < deadline, screen.screen()

@@ -79,15 +79,10 @@ def check(session, now):
         assert len(lines) == 3 or width < 100
         shown = " ".join(" ".join(ink.plain[10:] for ink in lines).split())
         assert shown == " ".join(said.sentence.split()), "the sentence has no room"
-        marks = [ink.plain[:10].strip() for ink in lines if ink.plain[:10].strip()]
-        assert marks == [
-            *(["·"] if said.said else []),
-            *(["hands »"] if said.hands else []),
-            *(["Enter ▸"] if said.enter else []),
-        ]
-        assert bool(lines[-1].plain.strip()) is said.enter, (
-            "what Enter does has its place, and nothing else stands there"
-        )
+        marks = [mark for ink in lines if (mark := ink.plain[:10].strip())]
+        kinds = {"·": said.said, "hands »": said.hands, "Enter ▸": said.action}
+        assert marks == [mark for mark, text in kinds.items() if text]
+        assert bool(lines[-1].plain.strip()) is said.enter, "the last line is for Enter alone"
     assert narrate.next_line(session, now).sentence.isprintable()
     assert [each.step for each in narrate.step_lines(session)] == list(type(session.phase.step))
 
