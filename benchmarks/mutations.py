@@ -96,7 +96,7 @@ MUTATIONS = (
     ),
     Mutation(
         "what it asks for after it was seen does not count", "core/proofs/after_start.py",
-        "if protocol := asks_for_address(heard):", "if protocol := '':", ("test_proofs.py",),
+        "if protocol := power_cycle.asks_for_address(heard):", "if protocol := '':", ("test_proofs.py",),
     ),
     Mutation(
         "that it goes back after it was seen does not count", "core/proofs/after_start.py",
