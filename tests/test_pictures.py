@@ -26,7 +26,6 @@ from askport.tui.app import AskPortApp
 from askport.tui.ink import Ink
 from askport.tui.pictures.around import next_lines, title_line
 from askport.tui.pictures.cable_picture import Pulse, cable_lines
-from askport.tui.pictures.evidence_picture import frame_lines, sentence_lines
 from askport.tui.pictures.find_picture import find_lines
 from askport.tui.pictures.proving_picture import prove_lines
 from askport.tui.pictures.reach_picture import reach_lines
@@ -36,6 +35,7 @@ from askport.tui.pictures.setting_picture import set_lines
 from askport.tui.pictures.switch_picture import Lanes, switch_lines
 from askport.tui.screens import crib_screen, evidence_screen, handover_screen, register_screen, site_screen, work_screen
 from askport.tui.screens.device_screen import DeviceScreen
+from askport.tui.screens.evidence_screen import frame_lines, sentence_lines
 from askport.tui.widgets import key_line, way_rail
 from askport.tui.widgets.sheet import Sheet
 from askport.tui.workplace import Workplace

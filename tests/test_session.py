@@ -7,8 +7,9 @@ from itertools import pairwise
 
 import pytest
 
-from askport.bench import scenario, slips, stand_in
+from askport.bench import scenario, stand_in
 from askport.bench.field_devices import FlowComputer
+from askport.bench.practice import mistyped
 from askport.core import channels, errors, wire
 from askport.core.addresses import MacAddress
 from askport.core.crate.after_first import Crate, PowerCuts
@@ -125,7 +126,7 @@ def test_a_mistyped_address_is_followed_and_corrected(practice):
     """The device moves out of reach by a slip of the fingers: it is said, reached there, and corrected."""
     bench, run = practice("TG-01", kinds=False)
     session = walk(bench, run, {Phase.SETTING}, hands=False)
-    wrong = slips.mistyped(session.device.target)
+    wrong = mistyped(session.device.target)
     bench.type_in(wrong)
     pass_time(bench, run, 20.0, until=lambda: session.phase is Phase.MAY_BORROW)
     assert session.device.landed_at == wrong.interface.ip

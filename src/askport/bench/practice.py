@@ -1,8 +1,10 @@
 """The hands of whoever practises: what a real person would do at the device."""
 
 from collections.abc import Iterable
+from dataclasses import replace
+from ipaddress import IPv4Address, IPv4Interface
 
-from askport.bench import scenario, slips
+from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.core import addresses, errors
 from askport.core.plan.target import Target
@@ -46,7 +48,7 @@ class Practice:
         if target is None:
             return "There is nothing planned to type."
         try:
-            return self.bench.type_in(slips.mistyped(target) if wrongly else target)
+            return self.bench.type_in(mistyped(target) if wrongly else target)
         except errors.Refused as error:
             return error.message
 
@@ -59,3 +61,15 @@ class Practice:
         mac = min(macs, default=None)
         tag = scenario.tag_of(mac) if mac else ""
         return [str(mac), tag] if tag else []
+
+
+def mistyped(target: Target) -> Target:
+    """Return the values as tired fingers type them: the digits of one octet turned round, or two octets swapped."""
+    octets = str(target.interface.ip).split(".")
+    turned = str(int(octets[2][::-1]))
+    if turned != octets[2] and int(turned) <= 255:
+        octets[2] = turned
+    else:
+        octets[1], octets[2] = octets[2], octets[1]
+    wrong = IPv4Interface((IPv4Address(".".join(octets)), target.interface.network.prefixlen))
+    return replace(target, interface=wrong)
