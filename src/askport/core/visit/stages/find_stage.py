@@ -1,7 +1,5 @@
 """Find: which device is meant, and which address it has."""
 
-from typing import TYPE_CHECKING
-
 from askport.core import addresses, errors
 from askport.core.finding import beliefs, blinking, clues, loudness
 from askport.core.finding.device import Device
@@ -11,11 +9,8 @@ from askport.core.plan.claims import Claim, claims_on, is_decided
 from askport.core.register import entries, writing
 from askport.core.text import span_words
 from askport.core.visit import steps, transitions
-from askport.core.visit.stages.stage import POWER, Next, Stage
+from askport.core.visit.stages.stage import POWER, Next, Siblings, Stage
 from askport.core.visit.visit import Visit
-
-if TYPE_CHECKING:
-    from askport.core.visit.stages.stage_list import Stages
 
 DECIDING_KEYS = ("7", "8", "9")
 """Keys that decide which device of the job it is; 1 to 6 look at steps."""
@@ -40,7 +35,7 @@ class Find(Stage):
 
     step = steps.Step.FIND
 
-    def __init__(self, visit: Visit, stages: "Stages") -> None:
+    def __init__(self, visit: Visit, stages: Siblings) -> None:
         super().__init__(visit, stages)
         self._claimed: tuple[object, list[Claim]] | None = None
         """What the device that was looked at last may be, and what that was made of."""

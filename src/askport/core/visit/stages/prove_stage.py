@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from ipaddress import IPv4Address
-from typing import TYPE_CHECKING
 
 from askport.core import machine, protocols
 from askport.core.kinds.model import PageWay
@@ -12,11 +11,8 @@ from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.register.entries import Left
 from askport.core.visit import steps, transitions
-from askport.core.visit.stages.stage import Next, Stage
+from askport.core.visit.stages.stage import Next, Siblings, Stage
 from askport.core.visit.visit import USUAL_PORTS, Visit
-
-if TYPE_CHECKING:
-    from askport.core.visit.stages.stage_list import Stages
 
 
 class Looking(proof.Proving):
@@ -30,7 +26,7 @@ class Prove(Stage):
 
     step = steps.Step.PROVE
 
-    def __init__(self, visit: Visit, stages: "Stages") -> None:
+    def __init__(self, visit: Visit, stages: Siblings) -> None:
         super().__init__(visit, stages)
         self._looks_again = False
         """Whether another laptop address is looked for already, because the one that was offered is taken."""

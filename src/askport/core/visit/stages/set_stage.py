@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from askport.core import addresses, errors, machine
 from askport.core.kinds import model, recognising
@@ -12,7 +11,7 @@ from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.register import entries, fold, writing
 from askport.core.visit import at_hand, transitions
 from askport.core.visit.stages.own_word_before import OwnWord
-from askport.core.visit.stages.stage import Next, Stage
+from askport.core.visit.stages.stage import Next, Siblings, Stage
 from askport.core.visit.steps import Phase, Step
 from askport.core.visit.visit import Visit
 from askport.core.ways import conversation, table
@@ -20,16 +19,13 @@ from askport.core.ways.choosing import untold
 from askport.core.ways.log_in import LogIn
 from askport.core.ways.way import Result, Way
 
-if TYPE_CHECKING:
-    from askport.core.visit.stages.stage_list import Stages
-
 
 class Setting(Stage):
     """Prepares, starts a way, and sees what comes of it."""
 
     step = Step.SET
 
-    def __init__(self, visit: Visit, stages: "Stages") -> None:
+    def __init__(self, visit: Visit, stages: Siblings) -> None:
         super().__init__(visit, stages)
         self.own_word = OwnWord(visit)
 

@@ -2,14 +2,14 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from ipaddress import IPv4Address
+from typing import Protocol
 
 from askport.core.machine import Machine
+from askport.core.visit.stages.access import Access
+from askport.core.visit.stages.own_word_before import OwnWord
 from askport.core.visit.steps import Step
 from askport.core.visit.visit import Visit
-
-if TYPE_CHECKING:  # each leads on to the next, and back
-    from askport.core.visit.stages.stage_list import Stages
 
 POWER = "Power-cycle the device: most send something when they start."
 
@@ -36,12 +36,59 @@ class Next:
         return " ".join(filter(None, (self.said, self.hands, self.action)))
 
 
+class Sets(Protocol):
+    """What other stages want of Set."""
+
+    own_word: OwnWord
+
+    def prepare(self, now: float) -> None:
+        """Find out whether the planned values can be set."""
+
+
+class Reaches(Protocol):
+    """What other stages want of Reach."""
+
+    def begin(self, address: IPv4Address, prefix: int | None, now: float) -> None:
+        """Get the laptop an address that reaches the device."""
+
+    def over_ipv6(self, now: float) -> None:
+        """Go on over IPv6, with nothing borrowed."""
+
+
+class Proves(Protocol):
+    """What other stages want of Prove."""
+
+    def begin(self, now: float) -> None:
+        """Prove the device at its new address."""
+
+
+class Siblings(Protocol):
+    """What a stage knows of the others: each leads on to the next, and back."""
+
+    access: Access
+
+    @property
+    def setting(self) -> Sets:
+        """The stage Set."""
+
+    @property
+    def reach(self) -> Reaches:
+        """The stage Reach."""
+
+    @property
+    def prove(self) -> Proves:
+        """The stage Prove."""
+
+    def look_again(self) -> None:
+        """Find anew."""
+
+
 class Stage:
     """One step of the job: its decisions, what becomes of what ran, and its sentence."""
 
     step: Step
 
-    def __init__(self, visit: Visit, stages: "Stages") -> None:
+    def __init__(self, visit: Visit, stages: Siblings) -> None:
         self._visit, self._stages = visit, stages
 
     def enter(self, now: float) -> None:
