@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 
 from making import BUILD, DIST, HERE, PYTHON, ROOT, emptied, epoch, run, settle, tell, version
-from papers import environment, notice, packages_of, put_beside, sbom
+from papers import GUIDES, environment, notice, packages_of, put_beside, sbom
 
 _HOME = Path("opt/askport")
 _COMPLETE = "/opt/askport/bin/python3 -I -S /opt/askport/share/completion/complete.py"
@@ -63,7 +63,8 @@ def furnish(root: Path) -> None:
     _put((ROOT / "LICENSE").read_text() + "\n" + notice(packages_of(made)), documents / "copyright")
     _put(_packed((ROOT / "CHANGELOG.md").read_text()), documents / "changelog.gz")
     _put(sbom(made), documents / "sbom.cdx.json")
-    _put((ROOT / "docs/guide.md").read_text(), documents / "guide.md")
+    for name in GUIDES:
+        _put((ROOT / f"docs/{name}").read_text(), documents / name)
     written = BUILD / "from-commands"
     for page in sorted((written / "man").glob("*.1")):
         _put(_packed(page.read_text()), root / f"usr/share/man/man1/{page.name}.gz")

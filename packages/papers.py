@@ -10,6 +10,8 @@ from wheels import wheels
 
 _TOOLS = Path(sys.executable).parent
 _NAMED = ("licen", "copying", "notice", "authors")
+GUIDES = ("guide.md", "field-protocols.md", "lessons.md", "kinds.md", "crew-server.md", "packages.md")
+"""The guide, and the pages that it names."""
 
 
 def environment() -> Path:
@@ -85,11 +87,12 @@ def put_beside(artefact: Path, listed: str) -> Path:
 
 
 def write_papers(folder: Path) -> None:
-    """Write all into a folder: the licences, what is in it, and the guide."""
+    """Write all into a folder: the licences, what is in it, and the guide with the pages that it names."""
     shipped = environment()
     (folder / "NOTICE").write_text(notice(packages_of(shipped)))
     (folder / "sbom.cdx.json").write_text(sbom(shipped))
-    (folder / "guide.md").write_text((ROOT / "docs/guide.md").read_text())
+    for name in GUIDES:
+        (folder / name).write_text((ROOT / f"docs/{name}").read_text())
 
 
 if __name__ == "__main__":
