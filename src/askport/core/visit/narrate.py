@@ -29,7 +29,7 @@ def next_line(session: Session, now: float) -> Next:
         step = Step.PLUG
     said = session.stages.by_step[step].next(now)
     trouble = session.visit.trouble
-    return Next(trouble.message, said.action or "Try again.") if trouble else said
+    return Next(trouble.message, said.action or "Close this message.") if trouble else said
 
 
 def step_lines(session: Session) -> list[StepLine]:

@@ -101,7 +101,7 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
         if cell is None:
             return Next(f"{self._cursor} lies in no subnet of the plan.")
         known = bool(cell.tags and self._workplace.run.job.register.by_tag(cell.tags[0]))
-        return Next(f"{self._cursor}: {cell.words}.", "Open what is known of it." if known else "")
+        return Next(f"{self._cursor}: {cell.words}.", "Open its record." if known else "")
 
     def action_open(self) -> None:
         """Open the device under the cursor."""
