@@ -241,7 +241,7 @@ def test_the_guide_has_each_warning_in_the_words_of_the_program():
     """Its tables begin with what is on the screen: no warning is without a row, and no row without a warning."""
     core = ROOT / "src/askport/core"
     sources = [*core.glob("finding/*.py"), *core.glob("reach/*.py"), core / "visit/stages/access.py"]
-    pairs = re.findall(r'code="([a-z0-9-]+)"|yield "([a-z0-9-]+)"', "".join(each.read_text() for each in sources))
+    pairs = re.findall(r'code="([a-z0-9-]+)"|yield \(?\s*"([a-z0-9-]+)"', "".join(each.read_text() for each in sources))
     codes = {code for pair in pairs for code in pair if code}
     texts = ["".join(getattr(part, "value", "") if isinstance(part, ast.Constant) else "…" for part in each.values)
              if isinstance(each, ast.JoinedStr) else str(getattr(each, "value", ""))

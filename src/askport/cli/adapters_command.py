@@ -1,6 +1,7 @@
 """``askport adapters``."""
 
 from askport.cli.saying import JsonOption, put_json
+from askport.core.phrases import phrase
 
 
 def adapters(json: JsonOption = False) -> None:
@@ -36,7 +37,16 @@ def adapters(json: JsonOption = False) -> None:
         return
     for each in found:
         speed = f", {speed_words(each.speed_mbps)}" if each.speed_mbps else ""
-        print(f"{each.name}  {each.kind}, link {'up' if each.link_up else 'down'}{speed}  {each.mac or ''}")
+        print(
+            phrase(
+                "{name}  {kind}, link {value}{speed}  {mac}",
+                name=each.name,
+                kind=each.kind,
+                value="up" if each.link_up else "down",
+                speed=speed,
+                mac=each.mac or "",
+            )
+        )
         for address in each.addresses:
             print(f"    {address.interface}  {address.origin}")
         for _, text in each.hazards:

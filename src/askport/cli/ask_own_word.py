@@ -8,6 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
 from askport.core.formats.ipv6 import link_local
 from askport.core.kinds.model import Kind
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.ways import log_in, own_word_talk, snmp_talk, snmp_way
 from askport.core.ways.start import Start
@@ -40,14 +41,18 @@ def reading_start(
     """
     ways = [by] if by else ["console", "page"]
     if by not in (None, "console", "page", *own_word_talk.READERS):
-        raise BadInput(f"'{by}' cannot read settings: choose console, page or {' or '.join(own_word_talk.READERS)}.")
+        raise BadInput(
+            "'{by}' cannot read settings: choose console, page or {READERS}.",
+            by=by,
+            READERS=" or ".join(own_word_talk.READERS),
+        )
     if by not in own_word_talk.READERS and kind is None:
         what = by or "console"
-        raise BadInput(f"--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).")
+        raise BadInput("--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).", what=what)
     if over_ipv6 and by in own_word_talk.READERS and by not in own_word_talk.OVER_IPV6:
-        raise BadInput(f"--by {by} does not go over IPv6: leave --over-ipv6 out.")
+        raise BadInput("--by {by} does not go over IPv6: leave --over-ipv6 out.", by=by)
     if by not in own_word_talk.BY_MAC and at is None and "/" not in port and not over_ipv6:
-        raise BadInput(f"--by {by} talks to it where it is: name that with --at.")
+        raise BadInput("--by {by} talks to it where it is: name that with --at.", by=by)
     asks = (kind is not None and any(map(kind.asks_password, ways))) or bool(user) or by in own_word_talk.WITH_PASSWORD
     start = replace(
         named(mac, at), kind=kind, door=link_local(mac) if over_ipv6 else None,
@@ -58,6 +63,10 @@ def reading_start(
     if by == snmp_way.ReadBySnmp.name:
         snmp_talk.access_of(start)
     if must_read and kind and by not in own_word_talk.READERS and own_word_talk.reading(start, by) is None:
-        what = by or "console or page"
-        raise BadInput(f"The kind '{kind.name}' does not say how its {what} is read: give that way read = [...].")
+        what = by or phrase("console or page")
+        raise BadInput(
+            "The kind '{name}' does not say how its {what} is read: give that way read = [...].",
+            name=kind.name,
+            what=what,
+        )
     return start

@@ -15,6 +15,7 @@ from askport.core import addresses, channels
 from askport.core.errors import BadInput
 from askport.core.formats.ipv6 import link_local
 from askport.core.kinds import model, typing_in
+from askport.core.phrases import phrase
 from askport.core.plan.landings import aligned
 from askport.core.plan.target import Target
 from askport.core.visit.errand import Errand
@@ -83,11 +84,11 @@ def assign(
     if not (adapter and mac and to and by):
         raise BadInput("Name the adapter, --mac, --to and --by: 'askport assign --help' shows how.")
     if by not in table.WAYS:
-        raise BadInput(f"'{by}' is no way of setting an address: choose {' or '.join(table.WAYS)}.")
+        raise BadInput("'{by}' is no way of setting an address: choose {WAYS}.", by=by, WAYS=" or ".join(table.WAYS))
     target = target_options.target_of(to, gateway, dns)
     device, old = addresses.MacAddress.parse(mac), addresses.parse_address(at) if at else None
     if over not in (None, "telnet", "ssh", "serial"):
-        raise BadInput(f"'{over}' is no way to a console: write telnet, ssh or serial.")
+        raise BadInput("'{over}' is no way to a console: write telnet, ssh or serial.", over=over)
     its_kind = kind_named(kind, job).kind if kind else _by_manual(payload) if by == ping_way.Ping.name else None
     asks = its_kind is not None and its_kind.asks_password(by, over)
     wanted = asks or bool(user) or by in own_word_talk.WITH_PASSWORD
@@ -137,7 +138,11 @@ def assign(
             for row in aligned(target.interface.ip, way.moved_to):
                 print(f"    {row}")
         if way.result is Result.TAKEN and way.permanent is False:
-            print("A power cycle loses this address: make it static on the device, then prove it with --power-cycle.")
+            print(
+                phrase(
+                    "A power cycle loses this address: make it static on the device, then prove it with --power-cycle."
+                )
+            )
     if way.result is not Result.TAKEN:
         raise typer.Exit(saying.Status.NO)
 
@@ -149,13 +154,13 @@ async def _assign(errand: ErrandRun, plan: "_Plan", seconds: float) -> Way:
     await errand.go_on(lambda: session.phase.step is Step.SET)
     is_there = session.visit.trouble is None
     if session.visit.trouble:
-        saying.say(f"{session.visit.trouble.message} It is watched for all the same.")
+        saying.say("{message} It is watched for all the same.", message=session.visit.trouble.message)
     door = await _door_to(errand) if entry.by_technician and entry.needs_reach and is_there else None
     try:
         await errand.go_on(lambda: session.device.way is not None)
         way = session.device.way
         if way is None:
-            raise ValueError("it goes on until there is one")
+            raise ValueError(phrase("it goes on until there is one"))
         if entry.by_technician:
             for field, value in typing_in.typed(plan.target, plan.kind):
                 saying.say(f"    {field}: {value}")
@@ -176,7 +181,7 @@ async def _assign(errand: ErrandRun, plan: "_Plan", seconds: float) -> Way:
             await door.close()
     far = door.far if door and door.dropped else plan.far if way.result is not Result.TAKEN else None
     if far and not cable.beside and await is_dropped(cable, far) and await walled.is_walled(cable, far):
-        saying.say(FIREWALL.format(far=far, adapter=cable.adapter))
+        saying.say(FIREWALL, far=far, adapter=cable.adapter)
     return way
 
 
@@ -187,13 +192,15 @@ def _by_manual(payload: int | None) -> model.Kind:
         BadInput: nobody says how long.
     """
     if payload is None and sys.stdin.isatty():
-        payload = typer.prompt("How many bytes of data does its manual want in the echo", type=int, err=True)
+        payload = typer.prompt(phrase("How many bytes of data does its manual want in the echo"), type=int, err=True)
     try:
         way = model.PingWay(by="ping", payload=-1 if payload is None else payload)
     except ValueError:
-        asked = "" if payload is None else f" {payload} is none:"
-        raise BadInput(f"--by ping needs the length of its echo:{asked} give --kind, or --payload 0 to 1472.") from None
-    return model.Kind.model_validate({"schema": model.SCHEMA, "name": "by its manual", "way": (way,)})
+        asked = "" if payload is None else phrase(" {payload} is none:", payload=payload)
+        raise BadInput(
+            "--by ping needs the length of its echo:{asked} give --kind, or --payload 0 to 1472.", asked=asked
+        ) from None
+    return model.Kind.model_validate({"schema": model.SCHEMA, "name": phrase("by its manual"), "way": (way,)})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -243,12 +250,16 @@ class _Plan:
         """
         entry = table.WAYS[self.by]
         if entry.needs_kind and self.kind is None:
-            raise BadInput(f"--by {self.by} needs its kind: name one with --kind ('askport kinds list' shows them).")
+            raise BadInput(
+                "--by {by} needs its kind: name one with --kind ('askport kinds list' shows them).", by=self.by
+            )
         if self.over_ipv6 and not entry.over_ipv6:
             them = " or ".join(name for name, each in table.WAYS.items() if each.over_ipv6)
-            raise BadInput(f"--by {self.by} does not go over IPv6: leave --over-ipv6 out, or choose {them}.")
+            raise BadInput(
+                "--by {by} does not go over IPv6: leave --over-ipv6 out, or choose {them}.", by=self.by, them=them
+            )
         if entry.needs_reach and not entry.by_technician and not (self.old or self.line or self.over_ipv6):
-            raise BadInput(f"--by {self.by} talks to it where it is: name that with --at.")
+            raise BadInput("--by {by} talks to it where it is: name that with --at.", by=self.by)
         self.lines(mac)
 
     @property
@@ -278,5 +289,5 @@ async def _door_to(errand: ErrandRun) -> Door | None:
         return None
     door = Door(cable, channels.TcpPort(at, _PAGE))
     await door.open()
-    saying.say(f"Its page is at {door.hand_out()}, over {cable.adapter} only.")
+    saying.say("Its page is at {hand_out}, over {adapter} only.", hand_out=door.hand_out(), adapter=cable.adapter)
     return door

@@ -11,6 +11,7 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import Refused
 from askport.core.finding.blinking import can_blink
 from askport.core.formats import dcp
+from askport.core.phrases import phrase
 from askport.core.ways import conversation, station_talk
 from askport.edges.footing import Footing
 
@@ -30,7 +31,7 @@ def blink(
     device = MacAddress.parse(mac)
     with open_cable(adapter) as cable, giving_back(cable):
         asyncio.run(_blink(cable, device))
-    print(f"{device} was asked to show itself: look which one blinks.")
+    print(phrase("{device} was asked to show itself: look which one blinks.", device=device))
 
 
 async def _blink(cable: Footing, mac: MacAddress) -> None:
@@ -39,9 +40,17 @@ async def _blink(cable: Footing, mac: MacAddress) -> None:
     await run(finder, cable, _LONGEST_S, lambda: can_blink(finder.device(mac)))
     found = finder.device(mac)
     if found is None or not can_blink(found):
-        why = "was not heard here" if found is None else "speaks no protocol by which it can be asked to"
-        raise Refused(f"{mac} {why}: read the MAC address on the labels instead.")
-    asking = station_talk.StationTalk(mac, cable.mac, dcp.blink(secrets.randbits(32)), "show itself", cable.wire.now())
+        why = (
+            phrase("was not heard here") if found is None else phrase("speaks no protocol by which it can be asked to")
+        )
+        raise Refused("{mac} {why}: read the MAC address on the labels instead.", mac=mac, why=why)
+    asking = station_talk.StationTalk(
+        mac, cable.mac, dcp.blink(secrets.randbits(32)), phrase("show itself"), cable.wire.now()
+    )
     await run(asking, cable, _LONGEST_S)
     if asking.said is None or asking.said.ended is not conversation.Ended.WELL:
-        raise Refused(f"{mac} does not show itself: {asking.said.because if asking.said else 'it did not answer'}.")
+        raise Refused(
+            "{mac} does not show itself: {because}.",
+            mac=mac,
+            because=asking.said.because if asking.said else "it did not answer",
+        )

@@ -13,6 +13,7 @@ from askport.cli import on_cable, saying
 from askport.cli.command import Waiting, run_command
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.phrases import phrase
 from askport.core.reach.free_address import near
 from askport.core.text import display_text, listed
 from askport.edges.footing import Footing
@@ -52,7 +53,7 @@ def borrow(
     pins = [_pin(each) for each in pin or []]
     routes = [_route(each) for each in route or []]
     if beside and os.geteuid() != 0:
-        text = "A command beside the adapter has to be started by root: run 'sudo askport borrow'."
+        text = phrase("A command beside the adapter has to be started by root: run 'sudo askport borrow'.")
         raise MachineRefused(text, code="no-permission")
     with ExitStack() as ending:
         waiting = ending.enter_context(Waiting(command)) if beside else None
@@ -65,7 +66,7 @@ def borrow(
             document = {"schema": "askport.borrow/1", "adapter": adapter, "address": str(interfaces[0])}
             saying.put_json({**document, "addresses": [str(each) for each in interfaces]})
         else:
-            saying.say(f"Borrowed {listed(interfaces)} {cable.where}.")
+            saying.say("Borrowed {interfaces} {where}.", interfaces=listed(interfaces), where=cable.where)
         if not command:
             status = _wait(cable)
         elif waiting and (namespace := asyncio.run(cable.namespace())) is not None:
@@ -118,22 +119,24 @@ async def _over_cable(cable: Footing, interfaces: list[IPv4Interface], devices: 
         ]
         if each.name != cable.adapter and others:
             raise MachineRefused(
-                f"{each.name} has {others[0].interface} in the same subnet, and the command would go there: name the "
-                "device with --to ADDRESS, or with --pin ADDRESS=MAC."
+                "{name} has {interface} in the same subnet, and the command would go there: name the device "
+                "with --to ADDRESS, or with --pin ADDRESS=MAC.",
+                name=each.name,
+                interface=others[0].interface,
             )
 
 
 def _pin(text: str) -> tuple[IPv4Address, MacAddress]:
     address, equals, mac = text.partition("=")
     if not equals:
-        raise BadInput(f"'{display_text(text, 60)}' is no pin: write ADDRESS=MAC.")
+        raise BadInput("'{text}' is no pin: write ADDRESS=MAC.", text=display_text(text, 60))
     return parse_address(address), MacAddress.parse(mac)
 
 
 def _route(text: str) -> tuple[IPv4Network, IPv4Address]:
     network, equals, gateway = text.partition("=")
     if not equals:
-        raise BadInput(f"'{display_text(text, 60)}' is no route: write RANGE=GATEWAY.")
+        raise BadInput("'{text}' is no route: write RANGE=GATEWAY.", text=display_text(text, 60))
     return parse_network(network), parse_address(gateway, "gateway")
 
 
@@ -155,12 +158,16 @@ async def _find_free(
         for each in wanted:
             choosing = await on_cable.choose(cable, [each])
             if choosing.chosen is None:
-                raise Refused(f"{each.ip} is in use by {choosing.taken.get(each.ip)}: name another address to borrow.")
+                raise Refused(
+                    "{ip} is in use by {get}: name another address to borrow.",
+                    ip=each.ip,
+                    get=choosing.taken.get(each.ip),
+                )
         return wanted
     avoid = {each.ip for each in cable.own} | pinned
     choosing = await on_cable.choose(cable, near(device[0].ip, device[1], avoid))
     if choosing.chosen is None:
-        raise Refused(f"Every address asked for near {device[0].ip} is in use: name another address to borrow.")
+        raise Refused("Every address asked for near {ip} is in use: name another address to borrow.", ip=device[0].ip)
     return [choosing.chosen]
 
 
@@ -196,13 +203,13 @@ def restore(
         saying.put_json({**document, "not_given_back": left})
     else:
         told = [
-            f"{name}: the adapter is gone, and with it all that was borrowed."
+            phrase("{name}: the adapter is gone, and with it all that was borrowed.", name=name)
             if one.is_gone
-            else f"{name}: gave back {listed(one.given)}."
+            else phrase("{name}: gave back {given}.", name=name, given=listed(one.given))
             for name, one in restored.items()
             if one.is_gone or one.given
         ]
         if told or not left:
-            print("\n".join(told or ["Nothing was left borrowed."]))
+            print("\n".join(told or [phrase("Nothing was left borrowed.")]))
     if left:
-        raise MachineRefused(f"Not given back: {listed(left)}. Mend that, and run 'askport restore' again.")
+        raise MachineRefused("Not given back: {left}. Mend that, and run 'askport restore' again.", left=listed(left))

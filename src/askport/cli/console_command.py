@@ -13,6 +13,7 @@ from askport.cli.link_local_option import OverIpv6Option, link_local_of, who_has
 from askport.core import channels, text
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.edges.files import write_file
 from askport.edges.footing import Footing
@@ -86,11 +87,13 @@ async def _talk(over: Sockets | None, far: Any, listening: Any) -> None:
     try:
         reader, writer = await TRANSPORTS[type(far)](over, far)
     except (OSError, TimeoutError) as error:
-        raise MachineRefused(f"{far} does not open: {why(error) if isinstance(error, OSError) else error}.") from None
-    saying.say(f"Connected to {far}. Ctrl-] ends it.")
+        raise MachineRefused(
+            "{far} does not open: {why}.", far=far, why=why(error) if isinstance(error, OSError) else error
+        ) from None
+    saying.say("Connected to {far}. Ctrl-] ends it.", far=far)
     with raw():
         ended = await talk(reader, writer, listening.said, listening.heard)
-    saying.say(f"\r\nClosed: {ended}.")
+    saying.say("\r\nClosed: {ended}.", ended=ended)
 
 
 def _learned(
@@ -105,13 +108,32 @@ def _learned(
     if path.exists() and not lesson.stood and lesson.keep:
         load_kind(path)
         write_file(path, add_keep(path.read_text(encoding="utf-8"), lesson).encode())
-        saying.say(f"What keeps it was added to {path}: {', '.join(each['send'] for each in lesson.keep)}.")
+        saying.say(
+            "What keeps it was added to {path}: {keep}.",
+            path=path,
+            keep=", ".join(each["send"] for each in lesson.keep),
+        )
         return
     if lesson.why_not or lesson.target is None:
-        raise Refused(lesson.why_not or "No line told the device an address: nothing can be learned from it.")
+        raise Refused(lesson.why_not or phrase("No line told the device an address: nothing can be learned from it."))
     today = datetime.now(UTC).astimezone().date()
     called = text.display_text(name or path.stem.replace("-", " "), 60)
-    write_file(path, draft_console(lesson, way, name=called, marks=Marks(mac), learned=f"Learned on {today}").encode())
-    saying.say(f"{lesson.words}, of what made it {lesson.target.interface}: written to {path}.")
+    write_file(
+        path,
+        draft_console(
+            lesson, way, name=called, marks=Marks(mac), learned=phrase("Learned on {today}", today=today)
+        ).encode(),
+    )
+    saying.say(
+        "{words}, of what made it {interface}: written to {path}.",
+        words=lesson.words,
+        interface=lesson.target.interface,
+        path=path,
+    )
     for stood in lesson.stood:
-        saying.say(f"    {stood.placeholder}, which stood for {stood.value} in “{text.display_text(stood.field, 60)}”")
+        saying.say(
+            "    {placeholder}, which stood for {value} in “{field}”",
+            placeholder=stood.placeholder,
+            value=stood.value,
+            field=text.display_text(stood.field, 60),
+        )

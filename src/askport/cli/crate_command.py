@@ -11,6 +11,7 @@ from askport.cli import cable_run, on_cable, opened_jobs, passwords, saying
 from askport.core.crate.cut_together import CutTogether
 from askport.core.crate.switch_crate import SwitchCrate, Turn
 from askport.core.errors import BadInput
+from askport.core.phrases import phrase
 from askport.core.text import display_text, listed
 from askport.core.ways.log_in import LogIn
 from askport.edges import files, job_run, jobfile, switch_run
@@ -46,7 +47,9 @@ def crate(
     Example: askport crate enp3s0 --job site.askport --labels labels.txt --power-cycle
     """
     if not job.exists():
-        raise BadInput(f"There is no job file '{display_text(str(job), 120)}': make one with 'askport plan import'.")
+        raise BadInput(
+            "There is no job file '{job}': make one with 'askport plan import'.", job=display_text(str(job), 120)
+        )
     opened: list[jobfile.JobFile] = []
     log_in = LogIn(user, passwords.read_password(password_from, wanted=bool(user)))
     with (
@@ -101,13 +104,15 @@ def _scan(units: SwitchCrate, source: str) -> None:
                         raise
                     saying.say(error.message)
         return
-    lines = files.read_text(Path(source), "with labels").splitlines()
+    lines = files.read_text(Path(source), phrase("with labels")).splitlines()
     for number, line in enumerate(lines, 1):
         try:
             if line.strip():
                 units.scan(line)
         except BadInput as error:
-            raise BadInput(f"'{shown}', line {number}: {error.message}") from None
+            raise BadInput(
+                "'{shown}', line {number}: {message}", shown=shown, number=number, message=error.message
+            ) from None
 
 
 async def _run(cable: Footing, work: job_run.JobRun, units: SwitchCrate, *, in_order: bool, cuts_power: bool) -> None:
@@ -133,7 +138,7 @@ async def _run(cable: Footing, work: job_run.JobRun, units: SwitchCrate, *, in_o
 
 def _ask(cut: CutTogether, now: float) -> None:
     """Ask whether the power of those was cut of which nothing shows it; where nobody says so, it was not shown."""
-    if saying.was_pulled(f"{listed(cut.unsure)} showed no restart. Did all of them lose power?"):
+    if saying.was_pulled(phrase("{unsure} showed no restart. Did all of them lose power?", unsure=listed(cut.unsure))):
         cut.confirm(now)
     else:
         cut.leave_out()
@@ -151,4 +156,8 @@ async def _look(cable: Footing, work: job_run.JobRun, units: SwitchCrate, *, in_
     units.hears(finder.devices())
     twins = [mac for each in finder.hazards() if each.code == "duplicate-address" for mac in each.macs]
     for unit in units.in_order(twins) if in_order else ():
-        saying.say(f"{unit.mac} is taken for {unit.item.tag}, by the order alone: check which unit hangs where.")
+        saying.say(
+            "{mac} is taken for {tag}, by the order alone: check which unit hangs where.",
+            mac=unit.mac,
+            tag=unit.item.tag,
+        )

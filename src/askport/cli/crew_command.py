@@ -9,6 +9,7 @@ from askport.cli.opened_jobs import OPENED, open_job
 from askport.cli.saying import JsonOption, Status, put_json, say
 from askport.core.crew.seals import as_member
 from askport.core.errors import AskPortError, BadInput, MachineRefused, Refused
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.edges.crew.reaching import is_url
 
@@ -56,10 +57,14 @@ def create(
         filling = filling_of(job)
         site = site or (job.crew.site if job.crew else "")
     made = found(url, site, filling=filling)
-    was = {None: "Made", True: "Brought up to date"}[None if made.was is None else True]
-    print(f"{was}: the crew of {display_text(made.site, 60)}, {made.crew}.")
+    was = {None: "Made", True: phrase("Brought up to date")}[None if made.was is None else True]
+    print(phrase("{was}: the crew of {site}, {crew}.", was=was, site=display_text(made.site, 60), crew=made.crew))
     print(
-        f'Let somebody in, as the owner: GRANT "{made.member_role}" TO a_login; or to read only: "{made.office_role}".'
+        phrase(
+            'Let somebody in, as the owner: GRANT "{member_role}" TO a_login; or to read only: "{office_role}".',
+            member_role=made.member_role,
+            office_role=made.office_role,
+        )
     )
 
 
@@ -95,7 +100,14 @@ def join(
 
     member = opened.crew.member if opened.crew else ""
     site = display_text(opened.crew.site if opened.crew else "", 60)
-    print(f"{member} is a member of the crew of {site}. Key: {fingerprint(bytes.fromhex(public_half(key)))}.")
+    print(
+        phrase(
+            "{member} is a member of the crew of {site}. Key: {fingerprint}.",
+            member=member,
+            site=site,
+            fingerprint=fingerprint(bytes.fromhex(public_half(key))),
+        )
+    )
     _tell(done)
     if done.wrong:
         raise typer.Exit(Status.NO)
@@ -147,12 +159,14 @@ def _one_of(*paths: Path | None) -> Path:
 
 def _crew_of(job: "JobFile") -> Any:
     if job.crew is None:
-        raise BadInput(f"'{display_text(str(job.path), 120)}' belongs to no crew: 'askport crew join' has it join one.")
+        raise BadInput(
+            "'{path}' belongs to no crew: 'askport crew join' has it join one.", path=display_text(str(job.path), 120)
+        )
     return job.crew
 
 
 def _tell(done: "Synced") -> None:
-    print(f"{_lines(done.pulled)} came, {_lines(done.pushed)} went.")
+    print(phrase("{lines} came, {lines_2} went.", lines=_lines(done.pulled), lines_2=_lines(done.pushed)))
     for note in done.notes:
         say(note)
     for each in done.wrong:
@@ -160,7 +174,7 @@ def _tell(done: "Synced") -> None:
 
 
 def _lines(count: int) -> str:
-    return "1 line" if count == 1 else f"{count} lines"
+    return phrase("1 line") if count == 1 else f"{count} lines"
 
 
 @app.command()
@@ -210,7 +224,7 @@ def members(
         put_json({"schema": "askport.crew-members/1", "members": every})
         return
     for each in found:
-        gone = "  taken out" if each.removed else ""
+        gone = phrase("  taken out") if each.removed else ""
         print(f"{as_member(display_text(each.name, 40), strangers)}  {each.fingerprint}{gone}")
 
 
@@ -226,7 +240,11 @@ def _accept(named: str, name: str) -> None:
     open_ones = {each.name: each for each in opened.register.strangers()}
     if name not in open_ones:
         shown = display_text(name, 40)
-        raise BadInput(f"'{shown}' is no member who waits for that: 'askport crew members {named}' lists them.")
+        raise BadInput(
+            "'{shown}' is no member who waits for that: 'askport crew members {named}' lists them.",
+            shown=shown,
+            named=named,
+        )
     opened.append(accepted(open_ones[name], name), datetime.now(UTC))
 
 
@@ -263,9 +281,11 @@ def remove(
 
     there = {each.name: each for each in server.news(NEWEST).members}
     if name not in there:
-        raise BadInput(f"'{display_text(name, 40)}' is no member of this crew: 'askport crew members' lists them.")
+        raise BadInput(
+            "'{name}' is no member of this crew: 'askport crew members' lists them.", name=display_text(name, 40)
+        )
     server.leave(name)
-    print(f"{display_text(name, 40)} is taken out. What it wrote stays; what it had in hand is free.")
+    print(phrase("{name} is taken out. What it wrote stays; what it had in hand is free.", name=display_text(name, 40)))
 
 
 @app.command()
@@ -290,6 +310,10 @@ def leave(
             _tell(syncing.sync(server, opened, key_of(crew.crew, crew.member)))
             server.leave(crew.member)
     except MachineRefused as error:
-        say(f"{error.message} The file leaves all the same; have the owner take {crew.member} out.")
+        say(
+            "{message} The file leaves all the same; have the owner take {member} out.",
+            message=error.message,
+            member=crew.member,
+        )
     belonging.leave(opened)
-    print(f"'{display_text(str(opened.path), 120)}' belongs to no crew any more.")
+    print(phrase("'{path}' belongs to no crew any more.", path=display_text(str(opened.path), 120)))

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from askport.cli.opened_jobs import open_job
 from askport.core.crew.seals import crew_fingerprint
 from askport.core.errors import AskPortError, BadInput
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.edges.crew.reaching import is_url
 
@@ -38,7 +39,9 @@ def members_of(where: str) -> "list[Member]":
     with open_job(Path(where)).engine.connect() as connection:
         found = members_in(connection)
     if not found:
-        raise BadInput(f"'{display_text(where, 120)}' belongs to no crew: 'askport crew join' has it join one.")
+        raise BadInput(
+            "'{where}' belongs to no crew: 'askport crew join' has it join one.", where=display_text(where, 120)
+        )
     return found
 
 
@@ -55,14 +58,21 @@ def status_of(where: str) -> tuple[dict[str, Any], list[str]]:
         news, hand = _asked(where, NEWEST)
         told: dict[str, Any] = {"schema": "askport.crew/1", "site": news.site, "crew": news.crew, "reached": True}
         return told | _hand(hand) | {"members": len(news.members)}, [
-            f"The crew of {display_text(news.site, 60)}: {_count(len(news.members), 'member')}.", *_in_hand(hand)
-        ]  # fmt: skip
+            phrase(
+                "The crew of {site}: {count}.",
+                site=display_text(news.site, 60),
+                count=_count(len(news.members), "member"),
+            ),
+            *_in_hand(hand),
+        ]
     from askport.edges.crew import job_part
 
     job = open_job(Path(where))
     crew = job.crew
     if crew is None:
-        raise BadInput(f"'{display_text(where, 120)}' belongs to no crew: 'askport crew join' has it join one.")
+        raise BadInput(
+            "'{where}' belongs to no crew: 'askport crew join' has it join one.", where=display_text(where, 120)
+        )
     with job.engine.connect() as connection:
         waits, heads = job_part.waiting(connection), job_part.strand_heads(connection)
         members, forks = job_part.members_in(connection), job_part.forks_in(connection)
@@ -74,9 +84,9 @@ def status_of(where: str) -> tuple[dict[str, Any], list[str]]:
     }  # fmt: skip
     who, site = display_text(crew.member or "office", 40), display_text(crew.site, 60)
     said = [
-        f"{who} in the crew of {site}, {_count(len(members), 'member')}.",
-        f"{_count(waits, 'line')} {'waits' if waits == 1 else 'wait'} to be pushed.",
-        f"Fingerprint: {told['fingerprint']}.",
+        phrase("{who} in the crew of {site}, {count}.", who=who, site=site, count=_count(len(members), "member")),
+        phrase("{count} {value} to be pushed.", count=_count(waits, "line"), value="waits" if waits == 1 else "wait"),
+        phrase("Fingerprint: {told}.", told=told["fingerprint"]),
         *(f"! {each}" for each in (*map(_forked, forks), *told["conflicts"])),
     ]
     try:
@@ -85,12 +95,19 @@ def status_of(where: str) -> tuple[dict[str, Any], list[str]]:
         return told | {"reached": False, "because": error.message}, [*said, error.message]
     there = max(0, news.last - crew.pulled)
     told |= {"reached": True, "pushes_there": there} | _hand(hand)
-    return told, [*said, f"{_count(there, 'push', 'pushes')} of others to be read.", *_in_hand(hand)]
+    return told, [
+        *said,
+        phrase("{count} of others to be read.", count=_count(there, "push", "pushes")),
+        *_in_hand(hand),
+    ]
 
 
 def _forked(member: str) -> str:
     name = display_text(member, 40)
-    return f"{name} wrote on from one line twice: an older copy was put back, or two laptops use the name. All is kept."
+    return phrase(
+        "{name} wrote on from one line twice: an older copy was put back, or two laptops use the name. All is kept.",
+        name=name,
+    )
 
 
 def _count(number: int, one: str, more: str = "") -> str:
@@ -102,4 +119,7 @@ def _hand(hand: "InHand") -> dict[str, Any]:
 
 
 def _in_hand(hand: "InHand") -> list[str]:
-    return [f"{display_text(each.member, 40)} has {display_text(each.what, 60)} in hand." for each in hand.claims]
+    return [
+        phrase("{member} has {what} in hand.", member=display_text(each.member, 40), what=display_text(each.what, 60))
+        for each in hand.claims
+    ]

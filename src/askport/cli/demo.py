@@ -23,7 +23,9 @@ def demo(
     Example: askport demo --first BL-01
     """
     if wire not in WIRES:
-        raise BadInput(f"'{wire}' is no place for the cable in the demo: choose {', '.join(WIRES)}.")
+        raise BadInput(
+            "'{wire}' is no place for the cable in the demo: choose {wires}.", wire=wire, wires=", ".join(WIRES)
+        )
     if headless is not None:
         import asyncio
 

@@ -3,6 +3,7 @@
 import typer
 
 from askport.cli.saying import JsonOption, Status, put_json
+from askport.core.phrases import phrase
 
 
 def doctor(json: JsonOption = False) -> None:
@@ -29,6 +30,6 @@ def doctor(json: JsonOption = False) -> None:
             print(f"{mark} {each.name:<10} {each.says}")
             if each.mend:
                 print(f"  {'':<10} ▸ {each.mend}")
-        print("The main job can run." if not missing else "The main job cannot run yet.")
+        print(phrase("The main job can run.") if not missing else phrase("The main job cannot run yet."))
     if missing:
         raise typer.Exit(Status.NO)

@@ -93,11 +93,13 @@ def far_end(text: str) -> TcpPort:
         try:
             address = ip_address(head.partition("%")[0])
         except ValueError:
-            raise BadInput(f"'{shown}' is no address of a device: write e.g. 10.84.16.40:80 or [fe80::1]:80.") from None
+            raise BadInput(
+                "'{shown}' is no address of a device: write e.g. 10.84.16.40:80 or [fe80::1]:80.", shown=shown
+            ) from None
     else:
         address = parse_address(head)
     if port and whole_number(port, 1, 65_535) is None:
-        raise BadInput(f"'{display_text(port, 20)}' is no TCP port: name one from 1 to 65535.")
+        raise BadInput("'{port}' is no TCP port: name one from 1 to 65535.", port=display_text(port, 20))
     return TcpPort(address, int(port) if port else _PORT)
 
 
@@ -116,7 +118,7 @@ async def _serve(
         put_json({"schema": "askport.door/1", "adapter": cable.adapter, "to": str(far), "url": opened.hand_out()})
     else:
         print(opened.hand_out(), flush=True)
-    say(f"Press Ctrl-C to close the door to {far} over {cable.adapter}.")
+    say("Press Ctrl-C to close the door to {far} over {adapter}.", far=far, adapter=cable.adapter)
     said, told, following = "", 0, _Following(cable, opened, mac)
     await following.begin()
     try:
@@ -132,7 +134,7 @@ async def _serve(
                 said = opened.fault
                 say(said)
                 if said and opened.dropped and not cable.beside and await walled.is_walled(cable, opened.far):
-                    say(FIREWALL.format(far=opened.far, adapter=cable.adapter))
+                    say(FIREWALL, far=opened.far, adapter=cable.adapter)
     except asyncio.CancelledError:
         return Status.INTERRUPTED
     finally:
@@ -183,7 +185,7 @@ class _Following:
             await self._cable.pin(moved, self._mac)
             self._opened.follow(TcpPort(moved, self._opened.far.port))
             self._tracker = None
-            say(f"It has moved to {moved}: the door leads there now.")
+            say("It has moved to {moved}: the door leads there now.", moved=moved)
 
 
 def _is_certain(device: Device) -> bool:

@@ -10,6 +10,7 @@ from askport.cli.recording import Record
 from askport.cli.saying import say
 from askport.core import errors, machine
 from askport.core.finding.device import Device
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
 from askport.core.reach.laptop import Laptop
@@ -46,7 +47,7 @@ class _Hands:
             say(answers_adapter_only(self._cable.adapter))
         if why := await self._cable.borrow(interface, on_adapter=on_adapter):
             say(why)
-        say(f"Borrowed {interface} {self._cable.where}.")
+        say("Borrowed {interface} {where}.", interface=interface, where=self._cable.where)
         self._laptop.forwards = self._cable.beside is None and adapters.forwards(self._cable.adapter)
         return why
 
@@ -130,7 +131,11 @@ class ErrandRun:
         door = self.session.visit.door
         if door and door != self._door:
             self._door = door
-            say(f"It is reached at {door}, {self.cable.where}; no IPv4 address is borrowed for that.")
+            say(
+                "It is reached at {door}, {where}; no IPv4 address is borrowed for that.",
+                door=door,
+                where=self.cable.where,
+            )
 
     def _hear(self) -> None:
         heard = self.session.cable.finder.device(self.errand.start.mac)
@@ -155,25 +160,35 @@ class ErrandRun:
             return
         if device.target_holder and device.target and session.phase is Phase.MAY_SET:
             at = device.target.interface.ip
-            raise errors.Refused(f"{at} is in use by {device.target_holder}: choose another final address.")
+            raise errors.Refused(
+                "{at} is in use by {target_holder}: choose another final address.",
+                at=at,
+                target_holder=device.target_holder,
+            )
         failed = [] if session.phase is Phase.MAY_PROVE else [each for each in visit.checks() if not each.passed]
         if failed:
             raise errors.Refused(failed[0].sentence)
-        where = f"beside {device.whereabouts}" if session.phase is Phase.MAY_BORROW else self._in_subnet
-        raise errors.Refused(f"No free laptop address was found {where}: something answers for all of them.")
+        where = (
+            phrase("beside {whereabouts}", whereabouts=device.whereabouts)
+            if session.phase is Phase.MAY_BORROW
+            else self._in_subnet
+        )
+        raise errors.Refused(
+            "No free laptop address was found {where}: something answers for all of them.", where=where
+        )
 
     @property
     def _in_subnet(self) -> str:
         target = self.session.device.target
-        return f"in {target.interface.network}" if target else "there"
+        return phrase("in {network}", network=target.interface.network) if target else "there"
 
     def _lost(self) -> errors.AskPortError:
         if self.errand.start.door:
             mac = self.errand.start.mac
             return errors.Refused(
-                f"{mac} shows no IPv6 address here: leave --over-ipv6 out, and reach it by its IPv4 address."
+                "{mac} shows no IPv6 address here: leave --over-ipv6 out, and reach it by its IPv4 address.", mac=mac
             )
-        return self.session.visit.trouble or errors.Refused(f"{self.errand.start.mac} is not there.")
+        return self.session.visit.trouble or errors.Refused("{mac} is not there.", mac=self.errand.start.mac)
 
     @contextlib.contextmanager
     def keeping(self) -> Iterator[None]:
@@ -223,5 +238,5 @@ class ErrandRun:
         await self.go_on(lambda: self.session.phase.step is Step.SET)
         start = self.session.visit.start(self.cable.wire.now())
         if start is None:
-            raise ValueError("it was named")
+            raise ValueError(phrase("it was named"))
         return start

@@ -21,6 +21,7 @@ from askport.core.finding.label import compare_label, label_digits
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
 from askport.core.finding.sweeping import LINE_RATE
+from askport.core.phrases import phrase
 from askport.core.wire import Counts, Wire, hear
 from askport.edges import keeper_client, maker_table
 
@@ -53,16 +54,22 @@ def find_on_cable(
         BadInput: something that was given does not fit.
     """
     if loudness not in list(Loudness):
-        raise BadInput(f"'{loudness}' is no loudness: choose {', '.join(Loudness)}.")
+        raise BadInput(
+            "'{loudness}' is no loudness: choose {loudness_2}.", loudness=loudness, loudness_2=", ".join(Loudness)
+        )
     loud = Loudness(loudness)
     ranges = [addresses.parse_network(each) for each in within]
     if ranges and not loud.allows(Loudness.CALL):
-        raise BadInput(f"--within says where to ask, and to {loud} asks no addresses: add --loudness call or sweep.")
+        raise BadInput(
+            "--within says where to ask, and to {loud} asks no addresses: add --loudness call or sweep.", loud=loud
+        )
     fastest = LINE_RATE if loud is Loudness.SWEEP else _MAX_CALL_RATE
     if rate is not None and not 0 < rate <= fastest:
-        raise BadInput(f"A rate of {rate:g} is not possible: name up to {fastest:g} questions a second.")
+        raise BadInput(
+            "A rate of {rate:g} is not possible: name up to {fastest:g} questions a second.", rate=rate, fastest=fastest
+        )
     if seconds is not None and seconds < 0:
-        raise BadInput(f"{seconds:g} seconds cannot pass: name a number above 0.")
+        raise BadInput("{seconds:g} seconds cannot pass: name a number above 0.", seconds=seconds)
     if label:
         label_digits(label)
     with open_cable(adapter, needs_link=False) as cable, saving(save, cable):
@@ -71,11 +78,11 @@ def find_on_cable(
         finder.laptop_addresses |= {each.ip for each in cable.own}
         finder.own_addresses = lambda: [each.ip for each in cable.own]
         if not json:
-            say(f"{adapter}: {loud.says}. Ctrl-C ends it.")
+            say("{adapter}: {says}. Ctrl-C ends it.", adapter=adapter, says=loud.says)
         longest = _LONGEST_S.get(loud) if seconds is None else seconds
         if not cable.wire.link().up:
             finder.link_changed(cable.wire.link(), started)
-            say(NO_LINK.format(adapter=adapter))
+            say(NO_LINK, adapter=adapter)
         over = _Over(finder, cable.wire, until_found=until_found, settles=seconds is None)
         asyncio.run(run(finder, cable, longest, over))
         if not over.had_link:
@@ -95,8 +102,8 @@ def find_on_cable(
 def _silent(ranges: list[IPv4Network]) -> str:
     """Say what silence means: asked for a range, it is an answer; else the device may only have to start."""
     if ranges:
-        return f"Nobody on this wire answered for {text.listed(ranges)}."
-    return "Nothing heard. Power-cycle the device: most send something when they start."
+        return phrase("Nobody on this wire answered for {ranges}.", ranges=text.listed(ranges))
+    return phrase("Nothing heard. Power-cycle the device: most send something when they start.")
 
 
 class _Over:
@@ -129,7 +136,13 @@ class _Over:
         if sweeping and not sweeping.done and self._now() >= self._told_at + _PROGRESS_S:
             self._told_at = self._now()
             share = f"{sweeping.asked / sweeping.total:.0%}"
-            say(f"{share} of {sweeping.total:,} addresses tried, now at {sweeping.at}; {sweeping.left_s:.0f} s left.")
+            say(
+                "{share} of {total:,} addresses tried, now at {at}; {left_s:.0f} s left.",
+                share=share,
+                total=sweeping.total,
+                at=sweeping.at,
+                left_s=sweeping.left_s,
+            )
 
 
 def read_capture(file: Path, laptop: list[str], label: str | None, *, json: bool) -> None:
@@ -155,7 +168,7 @@ def read_capture(file: Path, laptop: list[str], label: str | None, *, json: bool
         counts=Counts(seen=capture.count, sent=0),
         wall=capture.wall,
         label=label,
-        silent=f"No device speaks in {text.display_text(str(file), 120)}.",
+        silent=phrase("No device speaks in {file}.", file=text.display_text(str(file), 120)),
     )
 
 
@@ -174,7 +187,11 @@ def measure_device(adapter: str, mac: str, address: str, *, json: bool) -> None:
         asyncio.run(run(measuring, cable, _MEASURE_S))
     result = measuring.result
     if result is None:
-        raise Refused(f"{device} kept changing what it does: nothing was measured in {_MEASURE_S:g} s.")
+        raise Refused(
+            "{device} kept changing what it does: nothing was measured in {measure_s:g} s.",
+            device=device,
+            measure_s=_MEASURE_S,
+        )
     if json:
         document = {
             "schema": "askport.measure/1",
@@ -228,7 +245,11 @@ def _tell(device: Device, label: str | None) -> None:
         print(f"    {compare_label(label, device.mac).sentence}")
     if device.request:
         print(
-            f"    asks for an address by {device.request.protocol.upper()}, requests so far: {device.request.requests}"
+            phrase(
+                "    asks for an address by {protocol}, requests so far: {requests}",
+                protocol=device.request.protocol.upper(),
+                requests=device.request.requests,
+            )
         )
     for belief in device.addresses:
         prefix = f"/{belief.prefix}" if belief.prefix is not None else ""

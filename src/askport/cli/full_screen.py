@@ -50,7 +50,7 @@ def tell_job(workplace: "Workplace") -> None:
     if not workplace.run.job.count and workplace.run.job.crew is None:
         path.unlink(missing_ok=True)  # nothing was planned or found, so there is nothing to keep
         return
-    say(f"Recorded in {path}: 'askport register list {path}' shows it.")
+    say("Recorded in {path}: 'askport register list {path}' shows it.", path=path)
 
 
 def run_screen(app: "AskPortApp") -> None:

@@ -25,6 +25,6 @@ def guide(
     found = fitting_parts(words)
     if not found:
         shown = display_text(" ".join(words), 60)
-        say(f"The guide says nothing of “{shown}”: 'askport guide' lists what it is about.")
+        say("The guide says nothing of “{shown}”: 'askport guide' lists what it is about.", shown=shown)
         raise typer.Exit(Status.NO)
     print("\n\n".join(f"## {each.heading}\n\n{each.text}" for each in found))

@@ -18,6 +18,7 @@ from askport.core.finding.loudness import Loudness
 from askport.core.kinds.kind_reading import read_kind
 from askport.core.lessons import drafting, page_lesson
 from askport.core.lessons.marks import Marks
+from askport.core.phrases import phrase
 from askport.core.visit import narrate, practised, steps
 from askport.core.ways.log_in import LogIn
 from askport.edges import driver, files, job_run
@@ -25,7 +26,7 @@ from askport.edges import driver, files, job_run
 _PATIENCE_S = 1200.0
 """Virtual seconds for one device, boots and power cycles included."""
 _LOOK_S = 8.0
-_UNKNOWN = "oxygen probe head"
+_UNKNOWN = phrase("oxygen probe head")
 """The kind of which no file is known in this example: its first unit is set by hand, and the others by what that
 taught."""
 _HANDS_S = 3.0
@@ -42,10 +43,14 @@ def prepare(directory: Path) -> Path:
     try:
         directory.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise errors.MachineRefused(f"'{directory}' cannot be made: {error.strerror}.") from None
+        raise errors.MachineRefused(
+            "'{directory}' cannot be made: {strerror}.", directory=directory, strerror=error.strerror
+        ) from None
     path = directory / "demo.askport"
     if path.exists():
-        raise errors.BadInput(f"'{path}' exists already: name a directory without one, so that nothing is mixed up.")
+        raise errors.BadInput(
+            "'{path}' exists already: name a directory without one, so that nothing is mixed up.", path=path
+        )
     return path
 
 
@@ -63,7 +68,7 @@ async def commission_all(path: Path) -> bool:
     bench.plug(scenario.stand_in(scenario.WORK[0].tag))
     run = bench_run(bench, opened_jobs.open_job(path, writes=True), scenario.WORK, unknown=_UNKNOWN)
     run.log_ins |= dict.fromkeys(("managed switch", protocols.PROTOCOLS["onvif"].log_in_as), LogIn(*LOG_IN))
-    print(f"{scenario.SITE.name}, practice bench, {len(scenario.WORK)} devices")
+    print(phrase("{name}, practice bench, {count} devices", name=scenario.SITE.name, count=len(scenario.WORK)))
     await _look_around()
     while True:
         await Technician(bench, run).commission()
@@ -76,7 +81,11 @@ async def commission_all(path: Path) -> bool:
     rows = run.job.checked()
     report.write_reports(run.job, scenario.SITE.name, directory, [])
     proven = [row.tag for row in rows if row.is_proven]
-    print(f"Proven: {', '.join(proven) or 'none'}. The handover is in {directory}.")
+    print(
+        phrase(
+            "Proven: {proven}. The handover is in {directory}.", proven=", ".join(proven) or "none", directory=directory
+        )
+    )
     return len(proven) == len(scenario.WORK)
 
 
@@ -93,21 +102,29 @@ def _learn(bench: Bench, run: job_run.JobRun, directory: Path) -> None:
         return
     day = bench.wall(bench.now()).date()
     text = drafting.draft(
-        lesson, name=f"{device.work.description}, as learned", marks=Marks(device.chosen.mac), secure=False, port=80,
-        after_restart=False, learned=f"Learned from {tag} on {day}",
+        lesson, name=phrase("{description}, as learned", description=device.work.description),
+        marks=Marks(device.chosen.mac), secure=False, port=80,
+        after_restart=False, learned=phrase("Learned from {tag} on {day}", tag=tag, day=day),
     )  # fmt: skip
     path = directory / "learned.kind.toml"
     files.write_file(path, text.encode())
     run.learn(read_kind(text, path.name))
-    print(f"             Learned from {tag}: {lesson.words}. Kept in {path.name}; the others go by it.")
+    print(
+        phrase(
+            "             Learned from {tag}: {words}. Kept in {name}; the others go by it.",
+            tag=tag,
+            words=lesson.words,
+            name=path.name,
+        )
+    )
 
 
 async def _look_around() -> None:
     """Show what finding says where nothing may be set: twins, the wrong socket, a device without any address."""
     for title, devices, is_switch in (
-        ("The crate of oxygen probe heads on one switch", scenario.twins(), True),
-        ("The cable in the wrong socket", scenario.house(), True),
-        ("WX-01, weather mast logger", (scenario.stand_in("WX-01"),), False),
+        (phrase("The crate of oxygen probe heads on one switch"), scenario.twins(), True),
+        (phrase("The cable in the wrong socket"), scenario.house(), True),
+        (phrase("WX-01, weather mast logger"), (scenario.stand_in("WX-01"),), False),
     ):
         bench = Bench(scenario.LAPTOP_MAC)
         bench.plug(*devices, switch=is_switch)
@@ -115,7 +132,7 @@ async def _look_around() -> None:
             [bench.mac], now=0.0, loudness=Loudness.CALL, within=[IPv4Network("172.29.4.96/28")], measures=False
         )
         await driver.Driver(finder, bench).run(until=lambda: False, longest_until=_LOOK_S)
-        print(f"\n{title}: found {len(finder.devices())}")
+        print(phrase("\n{title}: found {count}", title=title, count=len(finder.devices())))
         for device in finder.devices():
             told = device.best or next((each.sentence for each in device.others), "")
             at = f"{told.address}, {told.belief}" if isinstance(told, AddressBelief) else told
@@ -173,11 +190,11 @@ class Technician:
 
     def _power(self, on: bool) -> str:
         self.bench.power(on)
-        return "Plugged its power in again." if on else "Pulled its power."
+        return phrase("Plugged its power in again.") if on else phrase("Pulled its power.")
 
     def _do(self, act: Callable[[], str]) -> None:
         self.hands_at = self.bench.now() + _HANDS_S
         try:
-            print(f"  {self.bench.now():7.1f} s    by hand: {act()}")
+            print(phrase("  {now:7.1f} s    by hand: {act}", now=self.bench.now(), act=act()))
         except errors.Refused as error:
-            print(f"  {self.bench.now():7.1f} s    by hand: {error.message}")
+            print(phrase("  {now:7.1f} s    by hand: {message}", now=self.bench.now(), message=error.message))

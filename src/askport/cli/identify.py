@@ -10,6 +10,7 @@ from askport.cli import ask_own_word, errand_run, on_cable, saying
 from askport.core import addresses, machine
 from askport.core.finding import asking_modbus, clues, greeting, sentences
 from askport.core.formats.packet import Ends
+from askport.core.phrases import phrase
 from askport.core.visit.errand import Errand
 from askport.core.visit.steps import Step
 from askport.edges.footing import Footing
@@ -48,10 +49,10 @@ def identify(
         for each in known:
             print(each.sentence)
         for name, source in names:
-            print(f"{sentences.shown_source(source)}: called {name}")
+            print(phrase("{shown_source}: called {name}", shown_source=sentences.shown_source(source), name=name))
     if not known:
         if not json:
-            print(f"{device} says at {address} who it is in no field protocol.")
+            print(phrase("{device} says at {address} who it is in no field protocol.", device=device, address=address))
         raise typer.Exit(saying.Status.NO)
 
 
@@ -61,7 +62,7 @@ async def _ask(
     errand = errand_run.ErrandRun(cable, Errand(start=ask_own_word.named(mac, address), ends=Step.REACH))
     reached, finder = await errand.reach(), errand.session.cable.finder
     if reached.beside is None:
-        raise ValueError("it is reached from an address in its subnet")
+        raise ValueError(phrase("it is reached from an address in its subnet"))
     ends = Ends(src_mac=cable.mac, src=reached.beside.ip, dst_mac=mac, dst=address)
     for frame in greeting.ask_for_numbers(ends, cable.wire.now()):
         cable.wire.send(frame)

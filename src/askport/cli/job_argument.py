@@ -55,7 +55,9 @@ def _bring_back(path: Path, url: str) -> None:
     try:
         bring_back(path, url)
     except AskPortError as error:
-        saying.say(f"{error.message} What was written waits, and goes with the next command on this crew.")
+        saying.say(
+            "{message} What was written waits, and goes with the next command on this crew.", message=error.message
+        )
 
 
 Job = Annotated[Path, typer.Argument(parser=job_at, metavar="JOB|URL", help="The job file, or a crew's database.")]

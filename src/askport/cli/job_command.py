@@ -61,13 +61,15 @@ def set_(
     if paper is not None:
         known = {each.casefold(): each for each in PAPERS}
         if paper.casefold() not in known:
-            raise BadInput(f"--paper: '{display_text(paper, 30)}' is none of {' and '.join(PAPERS)}.")
+            raise BadInput(
+                "--paper: '{paper}' is none of {papers}.", paper=display_text(paper, 30), papers=" and ".join(PAPERS)
+            )
         told["paper"] = known[paper.casefold()]
     if not told:
         raise BadInput(
             "Nothing is told: give --site, --customer, --order, --company, --technician, --language or --paper."
         )
     if not job.exists():
-        raise BadInput(f"There is no job file '{display_text(str(job), 120)}'.")
+        raise BadInput("There is no job file '{job}'.", job=display_text(str(job), 120))
     opened_jobs.open_job(job, writes=True).append_all([About.model_validate(told)], datetime.now(UTC))
     show(job)

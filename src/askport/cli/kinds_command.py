@@ -8,6 +8,7 @@ import typer
 
 from askport.cli import job_argument, opened_jobs
 from askport.cli.saying import JsonOption, Status, put_json, say
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 app = typer.Typer(help="Kind files: what is known of devices of one type.", no_args_is_help=False)
@@ -38,10 +39,10 @@ def list_(
         put_json({"schema": "askport.kinds/1", "kinds": kinds, "wrong": wrong})
     else:
         for each in found:
-            ways = ", ".join(way.by for way in each.kind.way) or "no way"
+            ways = ", ".join(way.by for way in each.kind.way) or phrase("no way")
             print(f"{display_text(each.kind.words, 140)}: {ways} ({each.path or each.where})")
     for sentence in wrong:
-        say(f"askport: {sentence}")
+        say("askport: {sentence}", sentence=sentence)
 
 
 @app.command()
@@ -58,16 +59,18 @@ def show(name: Annotated[str, typer.Argument(help="A kind's name, or a file.")],
         put_json(kind.model_dump(mode="json", by_alias=True, exclude_defaults=True))
         return
     print(display_text(kind.words, 140))
-    delivered = kind.delivered.address or (f"asks by {kind.delivered.asks}" if kind.delivered.asks else "not known")
-    print(f"    delivered: {delivered}")
+    delivered = kind.delivered.address or (
+        phrase("asks by {asks}", asks=kind.delivered.asks) if kind.delivered.asks else phrase("not known")
+    )
+    print(phrase("    delivered: {delivered}", delivered=delivered))
     if kind.needs.boot_s:
-        print(f"    longest start: {kind.needs.boot_s:g} s")
+        print(phrase("    longest start: {boot_s:g} s", boot_s=kind.needs.boot_s))
     if kind.notes:
         print(f"    {display_text(kind.notes, 400)}")
     for way in kind.way:
-        lasts = {"yes": "lasts", "no": "gone at a power cycle", "after keep": "lasts once it is saved"}
-        told = "its agent says whether it lasts" if isinstance(way, SnmpWay) else lasts.get(way.permanent or "")
-        print(f"    by {way.by}: {told or 'whether it lasts is not known'}")
+        lasts = {"yes": "lasts", "no": phrase("gone at a power cycle"), "after keep": phrase("lasts once it is saved")}
+        told = phrase("its agent says whether it lasts") if isinstance(way, SnmpWay) else lasts.get(way.permanent or "")
+        print(phrase("    by {by}: {told}", by=way.by, told=told or "whether it lasts is not known"))
 
 
 @app.command()

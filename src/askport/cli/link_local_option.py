@@ -28,8 +28,14 @@ async def link_local_of(cable: Footing, mac: MacAddress) -> IPv6Address:
     look = LinkLocal(cable.mac, mac, now=cable.wire.now())
     await on_cable.run(look, cable, None)
     if look.address is None:
-        raise Refused(f"{mac} shows no IPv6 address here: leave --over-ipv6 out, and reach it by its IPv4 address.")
-    saying.say(f"It is reached at {look.address}, {cable.where}; no IPv4 address is borrowed for that.")
+        raise Refused(
+            "{mac} shows no IPv6 address here: leave --over-ipv6 out, and reach it by its IPv4 address.", mac=mac
+        )
+    saying.say(
+        "It is reached at {address}, {where}; no IPv4 address is borrowed for that.",
+        address=look.address,
+        where=cable.where,
+    )
     return look.address
 
 
@@ -44,5 +50,5 @@ async def who_has(cable: Footing, address: IPv4Address) -> MacAddress:
     await on_cable.run(finder, cable, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
     found = (each.mac for each in finder.devices() if each.best and each.best.address == address)
     if (mac := next(found, None)) is None:
-        raise Refused(f"Nobody answers for {address} here: name the device's MAC address with --pin.")
+        raise Refused("Nobody answers for {address} here: name the device's MAC address with --pin.", address=address)
     return mac

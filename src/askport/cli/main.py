@@ -16,6 +16,7 @@ import typer
 from askport import __version__
 from askport.cli import opened_jobs, saying
 from askport.core.errors import AskPortError
+from askport.core.phrases import phrase
 from askport.edges import log
 
 _COMMANDS = {
@@ -168,11 +169,15 @@ def run(arguments: list[str] | None = None) -> int:
             return int(app(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
     except AskPortError as error:
         log.wrong("refused", code=error.code, because=error.message)
-        told = f" What was done is in {log.where()}." if error.code in _NOT_IN_ORDER and log.where() else ""
-        saying.say(f"askport: {error.message}{told}")
+        told = (
+            phrase(" What was done is in {where}.", where=log.where())
+            if error.code in _NOT_IN_ORDER and log.where()
+            else ""
+        )
+        saying.say("askport: {message}{told}", message=error.message, told=told)
         return error.exit_status
     except _USAGE_ERROR as error:
-        saying.say(f"askport: {' '.join(error.format_message().split())} ('askport --help' shows how.)")
+        saying.say("askport: {split} ('askport --help' shows how.)", split=" ".join(error.format_message().split()))
         return saying.Status.USAGE
     except (KeyboardInterrupt, typer.Abort):
         return saying.Status.INTERRUPTED
@@ -187,10 +192,14 @@ def run(arguments: list[str] | None = None) -> int:
         if os.environ.get("ASKPORT_TRACEBACK"):
             raise
         log.begin()
-        log.wrong("a fault of Ask Port itself", exc_info=True)
-        told = f" Where it was is in {log.where()}." if log.where() else ""
+        log.wrong(phrase("a fault of Ask Port itself"), exc_info=True)
+        told = phrase(" Where it was is in {where}.", where=log.where()) if log.where() else ""
         what = f"{type(error).__name__}: {error}"
-        saying.say(f"askport: a fault of Ask Port itself ({what}). What was borrowed was given back.{told}")
+        saying.say(
+            "askport: a fault of Ask Port itself ({what}). What was borrowed was given back.{told}",
+            what=what,
+            told=told,
+        )
         return saying.Status.MACHINE
 
 

@@ -11,6 +11,7 @@ from platformdirs import user_data_path
 from askport.bench.defaults import PACE
 from askport.cli import full_screen, saying
 from askport.core.errors import MachineRefused
+from askport.core.phrases import phrase
 from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
 from askport.core.text import listed
 from askport.edges import invoker, keeper_client, keeper_start
@@ -119,7 +120,7 @@ class Ears:
         """Say why an adapter cannot be had, or return None where it can."""
         if name in self._refused:
             return self._refused[name]
-        return None if name in self._open or self._spare else "Start Ask Port anew to use it."
+        return None if name in self._open or self._spare else phrase("Start Ask Port anew to use it.")
 
     def try_again(self) -> None:
         """Forget what could not be had: it may be free now."""
@@ -139,7 +140,9 @@ class Ears:
         """
         ear = self._on(name, word)
         if ear is None:  # pulled and plugged in again since the last look, it is another to the kernel
-            raise MachineRefused(self.why_not(name) or f"There is no adapter '{name}' any more: plug it in again.")
+            raise MachineRefused(
+                self.why_not(name) or phrase("There is no adapter '{name}' any more: plug it in again.", name=name)
+            )
         if not ear.keeper.switched_on:
             ear.keeper.switch_on()
         return self._open.pop(name)
@@ -154,9 +157,9 @@ def _give_back(keeper: keeper_client.Keeper) -> None:
     """Give back at the end, and say what the keeper confirms, or that it does not."""
     try:
         if given := keeper.give_back_now():
-            saying.say(f"Gave {listed(given)} on {keeper.adapter} back.")
+            saying.say("Gave {given} on {adapter} back.", given=listed(given), adapter=keeper.adapter)
     except MachineRefused as error:
-        saying.say(f"askport: {error.message}")
+        saying.say("askport: {message}", message=error.message)
 
 
 def _give_back_leftovers() -> str:
@@ -167,17 +170,19 @@ def _give_back_leftovers() -> str:
         given = give_back_all()
     except MachineRefused:
         return ""  # another run is at work, and its own
-    said = [f"{listed(each.given)} on {name}" for name, each in given.items() if each.given]
-    left = [f"{what} on {name}" for name, each in given.items() for what in each.left]
-    sentences = [f"Gave back what an interrupted run had left: {listed(said)}."] if said else []
-    sentences += [f"Not given back: {listed(left)}. 'askport restore' tries again."] if left else []
+    said = [
+        phrase("{given} on {name}", given=listed(each.given), name=name) for name, each in given.items() if each.given
+    ]
+    left = [phrase("{what} on {name}", what=what, name=name) for name, each in given.items() for what in each.left]
+    sentences = [phrase("Gave back what an interrupted run had left: {said}.", said=listed(said))] if said else []
+    sentences += [phrase("Not given back: {left}. 'askport restore' tries again.", left=listed(left))] if left else []
     return " ".join(sentences)
 
 
 def _unfit(adapter: Adapter) -> str | None:
     """Say why an adapter is not one that a cable to a device could be in, or return None."""
     if adapter.kind not in CABLE_KINDS or adapter.mac is None:
-        return f"A {adapter.kind} adapter: no cable goes in there."
+        return phrase("A {kind} adapter: no cable goes in there.", kind=adapter.kind)
     return None
 
 
@@ -191,7 +196,11 @@ def _cable_workplace(ear: "Ear", path: Path, *, on_adapter: bool) -> "Workplace"
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise MachineRefused(f"'{path.parent}' cannot be made: {error.strerror}. Name a job file with --job.") from None
+        raise MachineRefused(
+            "'{parent}' cannot be made: {strerror}. Name a job file with --job.",
+            parent=path.parent,
+            strerror=error.strerror,
+        ) from None
     job = JobFile(path, create=True)
     cable = Footing(keeper, on_adapter=on_adapter)
     run, wrong = run_on(cable, job, heard=ear.heard, began_at=ear.began_at, meets=True)

@@ -16,6 +16,7 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import TAKEN_ELSEWHERE, MachineRefused, Refused
 from askport.core.finding.finder import Finder
 from askport.core.machine import Machine, Together, earliest
+from askport.core.phrases import phrase
 from askport.core.reach import in_the_way, laptop, whom_it_answers
 from askport.core.reach.free_address import FreeAddressSearch, near
 from askport.core.text import listed
@@ -61,10 +62,12 @@ def open_cable(
         first()
         keeper = _taken(keeper, adapter)
         for address in keeper.restored:
-            say(f"{adapter}: gave back {address}, which an interrupted run had left.")
+            say("{adapter}: gave back {address}, which an interrupted run had left.", adapter=adapter, address=address)
         for what in keeper.left:
-            say(f"{adapter}: not given back: {what}. 'askport restore' tries again.")
-        if not keeper.switched_on and _is_told(f"{adapter} is switched off. Switch it on, and off again at the end?"):
+            say("{adapter}: not given back: {what}. 'askport restore' tries again.", adapter=adapter, what=what)
+        if not keeper.switched_on and _is_told(
+            phrase("{adapter} is switched off. Switch it on, and off again at the end?", adapter=adapter)
+        ):
             keeper.switch_on()
         keeper_client.require_switched_on(keeper)
         cable = Footing(keeper, on_adapter=on_adapter)
@@ -92,9 +95,13 @@ def _taken(keeper: keeper_client.Keeper, adapter: str) -> keeper_client.Keeper:
         word = os.environ.get("ASKPORT_ALL_THE_SAME", "")
         if not word and sys.stdin.isatty():
             say(error.message)
-            word = typer.prompt("Type its name to use it all the same", err=True)
+            word = typer.prompt(phrase("Type its name to use it all the same"), err=True)
         if word != adapter:
-            text = f"{error.message} Or set ASKPORT_ALL_THE_SAME={adapter} in the environment."
+            text = phrase(
+                "{message} Or set ASKPORT_ALL_THE_SAME={adapter} in the environment.",
+                message=error.message,
+                adapter=adapter,
+            )
             raise MachineRefused(text, code=error.code) from None
         return keeper_client.Keeper().take(adapter, word)
 
@@ -106,7 +113,7 @@ def _is_told(question: str) -> bool:
 def _await_link(cable: Footing, longest_s: float) -> None:
     wire = cable.wire
     if longest_s and not wire.link().up:
-        say(NO_LINK.format(adapter=cable.adapter))
+        say(NO_LINK, adapter=cable.adapter)
         until = wire.now() + longest_s
         while not wire.link().up and wire.now() < until:
             time.sleep(_SLICE_S)
@@ -132,7 +139,7 @@ def giving_back(cable: Footing) -> Iterator[None]:
         with contextlib.suppress(KeyboardInterrupt):  # a second Ctrl-C does not leave anything behind
             where = cable.where
             if given := cable.keeper.give_back_now():
-                say(f"Gave {listed(given)} {where} back.")
+                say("Gave {given} {where} back.", given=listed(given), where=where)
 
 
 @contextlib.contextmanager
@@ -189,7 +196,9 @@ async def laptop_beside(
     while True:
         chosen = (await choose(cable, near(address, None, taken), *others)).chosen
         if chosen is None:
-            raise Refused(f"No free laptop address was found beside {address}: something answers for all of them.")
+            raise Refused(
+                "No free laptop address was found beside {address}: something answers for all of them.", address=address
+            )
         try:
             await borrow_beside(cable, chosen, device, address)
         except MachineRefused as error:
@@ -197,7 +206,7 @@ async def laptop_beside(
                 raise
             taken.add(chosen.ip)
         else:
-            say(f"Borrowed {chosen} {cable.where}.")
+            say("Borrowed {chosen} {where}.", chosen=chosen, where=cable.where)
             return chosen
 
 

@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from askport.core.errors import BadInput
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.edges.files import read_text
 
@@ -27,10 +28,10 @@ def read_password(source: str | None, *, wanted: bool) -> str:
         MachineRefused: it cannot be read.
     """
     if source is None:
-        return getpass("Its password: ") if wanted and sys.stdin.isatty() else ""
+        return getpass(phrase("Its password: ")) if wanted and sys.stdin.isatty() else ""
     shown = display_text(source, 120)
-    text = sys.stdin.readline() if source == "-" else read_text(Path(source), "to read the password from")
+    text = sys.stdin.readline() if source == "-" else read_text(Path(source), phrase("to read the password from"))
     lines = text.splitlines()
     if not lines or not lines[0]:
-        raise BadInput(f"'{shown}' holds no password: its first line is empty.")
+        raise BadInput("'{shown}' holds no password: its first line is empty.", shown=shown)
     return lines[0]

@@ -10,6 +10,7 @@ import typer
 from askport.cli import opened_jobs, saying
 from askport.cli.job_argument import Job, JobOption, in_hand
 from askport.core.errors import BadInput
+from askport.core.phrases import phrase
 from askport.core.text import display_text, listed
 from askport.edges.files import write_file
 
@@ -65,11 +66,19 @@ def import_(
     move_bad_rows(plan, [table for _, table in tables], new_subnet=new_subnet)
     bad = [(name, row) for name, table in tables for row in table.bad]
     for name, row in bad:
-        where = f"sheet '{display_text(name, 40)}', " if len(tables) > 1 else ""
-        saying.say(f"{display_text(str(file), 120)}, {where}line {row.line}: {row.sentence}")
+        where = phrase("sheet '{name}', ", name=display_text(name, 40)) if len(tables) > 1 else ""
+        saying.say(
+            "{file}, {where}line {line}: {sentence}",
+            file=display_text(str(file), 120),
+            where=where,
+            line=row.line,
+            sentence=row.sentence,
+        )
     if bad and not skip_bad:
-        rows = "one row is" if len(bad) == 1 else f"{len(bad)} rows are"
-        raise BadInput(f"Nothing was imported: {rows} bad. Correct the file, or take the good ones with --skip-bad.")
+        rows = phrase("one row is") if len(bad) == 1 else phrase("{count} rows are", count=len(bad))
+        raise BadInput(
+            "Nothing was imported: {rows} bad. Correct the file, or take the good ones with --skip-bad.", rows=rows
+        )
     opened = None if dry_run else opened_jobs.open_job(job, writes=True)
     found = changes(plan, [table for _, table in tables], removes=remove_missing)
     for change in found:
@@ -81,8 +90,18 @@ def import_(
     for finding in check_plan(after):
         saying.say(f"{'?' if finding.is_hint else '!'} {finding.sentence}")
     devices, subnets = len(after.devices), len(after.subnets)
-    count = f"{devices} device{'' if devices == 1 else 's'} and {subnets} subnet{'' if subnets == 1 else 's'}"
-    print(f"Nothing was written: {count} would be planned." if dry_run else f"{count} planned in {job}.")
+    count = phrase(
+        "{devices} device{value} and {subnets} subnet{value_2}",
+        devices=devices,
+        value="" if devices == 1 else "s",
+        subnets=subnets,
+        value_2="" if subnets == 1 else "s",
+    )
+    print(
+        phrase("Nothing was written: {count} would be planned.", count=count)
+        if dry_run
+        else phrase("{count} planned in {job}.", count=count, job=job)
+    )
 
 
 def _mapping(pairs: list[str]) -> dict[str, str]:
@@ -90,7 +109,7 @@ def _mapping(pairs: list[str]) -> dict[str, str]:
     for pair in pairs:
         column, sign, field = pair.rpartition("=")
         if not sign or not column.strip():
-            raise BadInput(f"--map '{display_text(pair, 60)}' names no column: write --map COLUMN=FIELD.")
+            raise BadInput("--map '{pair}' names no column: write --map COLUMN=FIELD.", pair=display_text(pair, 60))
         mapped[column.strip()] = field.strip()
     return mapped
 
@@ -111,13 +130,17 @@ def _read(file: Path, mapped: dict[str, str]) -> "list[tuple[str, Imported]]":
         except BadInput as error:
             refusal = refusal or error
             continue
-        taken = [f"'{display_text(head, 40)}' as {field}" for head, field in imported.columns if field]
+        taken = [
+            phrase("'{head}' as {field}", head=display_text(head, 40), field=field)
+            for head, field in imported.columns
+            if field
+        ]
         carried = [f"'{display_text(head, 40)}'" for head, field in imported.columns if head and not field]
-        along = f"; carried along: {listed(carried)}" if carried else ""
-        saying.say(f"Read as {table.read_as}: {listed(taken)}{along}.")
+        along = phrase("; carried along: {carried}", carried=listed(carried)) if carried else ""
+        saying.say("Read as {read_as}: {taken}{along}.", read_as=table.read_as, taken=listed(taken), along=along)
         found.append((table.name, imported))
     if not found:
-        raise refusal or BadInput(f"'{display_text(str(file), 120)}' is empty: there is no plan in it.")
+        raise refusal or BadInput("'{file}' is empty: there is no plan in it.", file=display_text(str(file), 120))
     return found
 
 
@@ -137,12 +160,25 @@ def show(job: Job, json: saying.JsonOption = False) -> None:
         saying.put_json(document)
         return
     for subnet in document["subnets"]:
-        pools = "; ".join(" to ".join(each) for each in subnet["pools"]) or "none known"
+        pools = "; ".join(" to ".join(each) for each in subnet["pools"]) or phrase("none known")
         gateway, dns = subnet["gateway"] or "none", ", ".join(subnet["dns"]) or "none"
-        vlan = f", VLAN {subnet['vlan']}" if subnet["vlan"] else ""
-        print(f"{subnet['network']}  gateway {gateway}, DNS {dns}, pool {pools}{vlan}")
+        vlan = phrase(", VLAN {subnet}", subnet=subnet["vlan"]) if subnet["vlan"] else ""
+        print(
+            phrase(
+                "{subnet}  gateway {gateway}, DNS {dns}, pool {pools}{vlan}",
+                subnet=subnet["network"],
+                gateway=gateway,
+                dns=dns,
+                pools=pools,
+                vlan=vlan,
+            )
+        )
     for device in document["devices"]:
-        at = f"{device['address']}/{device['prefix']}" if device["address"] else device["within"] or "on the spot"
+        at = (
+            f"{device['address']}/{device['prefix']}"
+            if device["address"]
+            else device["within"] or phrase("on the spot")
+        )
         about = ", ".join(each for each in (device["kind"], device["place"]) if each)
         print(f"{device['tag']}  {at}  {device['state']}{f'  {about}' if about else ''}")
 
@@ -166,7 +202,7 @@ def check(job: Job, json: saying.JsonOption = False) -> None:
         for each in found:
             print(f"{'?' if each.is_hint else '!'} {each.sentence}")
         if not found:
-            print(f"Nothing is wrong with it: {len(plan.devices)} devices.")
+            print(phrase("Nothing is wrong with it: {count} devices.", count=len(plan.devices)))
     if any(not each.is_hint for each in found):
         raise typer.Exit(saying.Status.NO)
 
@@ -194,10 +230,10 @@ def next_(job: Job, json: saying.JsonOption = False) -> None:
         )
         saying.put_json({"schema": "askport.plan-next/1", "device": device})
     elif item:
-        target = f"{item.target.interface}" if item.target else "its address is decided on the spot"
+        target = f"{item.target.interface}" if item.target else phrase("its address is decided on the spot")
         print(f"{item.tag}  {target}{f'  {item.description}' if item.description else ''}")
     else:
-        print(f"Every planned device is recorded{', or in hand' if others.units else ''}.")
+        print(phrase("Every planned device is recorded{value}.", value=", or in hand" if others.units else ""))
     if item is None:
         raise typer.Exit(saying.Status.NO)
 
@@ -246,7 +282,7 @@ def export(job: Job, out: Annotated[Path, typer.Option("--out", help="The CSV or
         write_file(out, csv_text(device_rows(plan)).encode())
         write_file(out.with_suffix(".subnets.csv"), csv_text(subnet_rows(plan)).encode())
     else:
-        raise BadInput(f"'{display_text(str(out), 120)}' is neither CSV nor XLSX: name it .csv or .xlsx.")
+        raise BadInput("'{out}' is neither CSV nor XLSX: name it .csv or .xlsx.", out=display_text(str(out), 120))
 
 
 @app.command()
@@ -268,5 +304,5 @@ def request(job: Job, out: Annotated[Path, typer.Option("--out", help="The XLSX 
 
         write_file(out, request_pdf(plan.name, sheets, asked))
     else:
-        raise BadInput(f"'{display_text(str(out), 120)}' is neither XLSX nor PDF: name it .xlsx or .pdf.")
-    print(f"{len(plan.devices)} devices, {len(asked) - 1} points: {out}")
+        raise BadInput("'{out}' is neither XLSX nor PDF: name it .xlsx or .pdf.", out=display_text(str(out), 120))
+    print(phrase("{count} devices, {count_2} points: {out}", count=len(plan.devices), count_2=len(asked) - 1, out=out))

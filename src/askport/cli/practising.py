@@ -8,6 +8,7 @@ from askport.bench.bench import Bench
 from askport.bench.practice import Practice
 from askport.cli.bench_run import bench_run
 from askport.core import errors, text
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import WorkItem
 from askport.edges.jobfile import JobFile
 from askport.tui.workplace import Workplace
@@ -22,7 +23,10 @@ def bench_workplace(pace: float, wire: str = "crate", first: str = "") -> Workpl
     practice.move(wire)
     job = JobFile(Path(tempfile.mkdtemp(prefix="askport-demo-")) / "demo.askport", create=True)
     return Workplace(
-        run=bench_run(bench, job, work), title=scenario.SITE.name, place=f"practice bench, {pace:g}x", practice=practice
+        run=bench_run(bench, job, work),
+        title=scenario.SITE.name,
+        place=phrase("practice bench, {pace:g}x", pace=pace),
+        practice=practice,
     )
 
 
@@ -36,5 +40,7 @@ def _beginning_with(tag: str) -> tuple[WorkItem, ...]:
     named = [item for item in all_of_them if item.tag == tag]
     if tag and not named:
         tags = ", ".join(item.tag for item in all_of_them)
-        raise errors.BadInput(f"There is no unit '{text.display_text(tag, 40)}' in the crate: choose {tags}.")
+        raise errors.BadInput(
+            "There is no unit '{tag}' in the crate: choose {tags}.", tag=text.display_text(tag, 40), tags=tags
+        )
     return (*named, *(item for item in scenario.WORK if item not in named))

@@ -14,6 +14,7 @@ from askport.cli.on_cable import LINK_S, OnAdapterOption, giving_back, open_cabl
 from askport.cli.saying import JsonOption, Status, put_json, say, was_pulled
 from askport.core import addresses, errors, text
 from askport.core.kinds.model import Kind
+from askport.core.phrases import phrase
 from askport.core.proofs.course import Course
 from askport.core.proofs.page_answers import PAGE_PORTS
 from askport.core.proofs.power_cycle import PowerCycle
@@ -31,8 +32,11 @@ _CUT_WITHIN_S = 600.0
 """How long somebody may take to pull the power."""
 _OVER = (Phase.NOT_PROVEN, Phase.FORGOTTEN, Phase.MAY_RECORD)
 _SAYS = {
-    Phase.POWER_CYCLE: f"Pull its power, wait three seconds and put it back, within {_CUT_WITHIN_S / 60:.0f} minutes.",
-    Phase.PROVING_AGAIN: "Proving everything once more, and listening for the servers that it calls.",
+    Phase.POWER_CYCLE: phrase(
+        "Pull its power, wait three seconds and put it back, within {cut_within_s:.0f} minutes.",
+        cut_within_s=_CUT_WITHIN_S / 60,
+    ),
+    Phase.PROVING_AGAIN: phrase("Proving everything once more, and listening for the servers that it calls."),
 }
 
 
@@ -66,10 +70,13 @@ def prove(
     """
     target, device = target_options.target_of(at, gateway), addresses.MacAddress.parse(mac)
     interface = target.interface
-    old, servers = addresses.parse_address(was) if was else None, tuple(addresses.parse_list(dns or [], "DNS server"))
+    old, servers = (
+        addresses.parse_address(was) if was else None,
+        tuple(addresses.parse_list(dns or [], phrase("DNS server"))),
+    )
     for port in open_ or []:
         if not 0 < port < 65_536:
-            raise errors.BadInput(f"{port} is no TCP port: name one from 1 to 65535.")
+            raise errors.BadInput("{port} is no TCP port: name one from 1 to 65535.", port=port)
     record = recording.Record(job, tag)
     expected = Expected(
         gateway=target.gateway, plans_gateway=target.gateway is not None, dns=servers or None,
@@ -110,12 +117,12 @@ def prove(
             }
         )
     else:
-        words = {True: "passed", False: "FAILED", None: "not made"}
+        words = {True: "passed", False: "FAILED", None: phrase("not made")}
         for proof in (*course.all_proofs, *course.again):
-            again = "after the power cycle, " if proof in course.again else ""
+            again = phrase("after the power cycle, ") if proof in course.again else ""
             print(f"{words[proof.outcome.passed]}  {again}{proof.expected}: {proof.because}")
         if missing:
-            print(f"Not proven: {text.listed(missing)} was asked for and not shown.")
+            print(phrase("Not proven: {missing} was asked for and not shown.", missing=text.listed(missing)))
     if not passed:
         raise typer.Exit(Status.NO)
 
@@ -124,7 +131,10 @@ def _own(mac: addresses.MacAddress, at: IPv4Address, kind: Kind, user: str, pass
     """Return what its own word is read with, or None where its kind does not say how."""
     own = reading_start(mac, at, kind, None, port="", user=user, password_from=password_from, must_read=False)
     if reads_with(own) is None:
-        say(f"The kind '{text.display_text(kind.name, 60)}' does not say how its settings are read: that is left out.")
+        say(
+            "The kind '{name}' does not say how its settings are read: that is left out.",
+            name=text.display_text(kind.name, 60),
+        )
         return None
     return own
 
@@ -143,9 +153,9 @@ async def _prove(errand: errand_run.ErrandRun, asked: Collection[str]) -> tuple[
             _ask(cycle, now())
     course = device.course
     if course is None or device.chosen is None:
-        raise ValueError("it is over only once it was begun")
+        raise ValueError(phrase("it is over only once it was begun"))
     if course.watch and not course.is_settled:
-        say(f"Watched for {course.watch.left_s(now()):.0f} s more: some devices fall back later.")
+        say("Watched for {left_s:.0f} s more: some devices fall back later.", left_s=course.watch.left_s(now()))
         await errand.go_on(lambda: course.is_settled)
     course.settle()
     verdict = verdict_of((*course.all_proofs, *course.again))
@@ -169,7 +179,7 @@ def _waits_for_word(session: Session) -> bool:
 
 def _ask(cycle: PowerCycle, now: float) -> None:
     """Ask whoever is there whether the power was cut."""
-    if was_pulled(f"{cycle.unsure} Have you pulled it?"):
+    if was_pulled(phrase("{unsure} Have you pulled it?", unsure=cycle.unsure)):
         cycle.confirm(now)
     else:
-        cycle.not_shown(f"{cycle.unsure} Nobody has confirmed it.")
+        cycle.not_shown(phrase("{unsure} Nobody has confirmed it.", unsure=cycle.unsure))

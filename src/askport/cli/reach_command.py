@@ -7,6 +7,7 @@ import typer
 
 from askport.cli.saying import Status, put_json
 from askport.core.addresses import parse_address, parse_interface
+from askport.core.phrases import phrase
 from askport.core.reach.can_talk import explain
 
 
@@ -22,7 +23,7 @@ def reach(
 
     Example: askport reach 10.84.16.9/22 10.84.19.200/24
     """
-    mine = parse_interface(laptop, "laptop address")
+    mine = parse_interface(laptop, phrase("laptop address"))
     address: IPv4Address
     prefix: int | None = None
     if "/" in device:
@@ -45,6 +46,6 @@ def reach(
             }
         )
     else:
-        print("\n".join((*told.lines, "They can talk." if told.can else "They cannot talk.")))
+        print("\n".join((*told.lines, phrase("They can talk.") if told.can else phrase("They cannot talk."))))
     if not told.can:
         raise typer.Exit(Status.NO)

@@ -8,6 +8,7 @@ import typer
 
 from askport.cli import job_argument, opened_jobs, register_device
 from askport.core import addresses, errors
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import clean_tag
 from askport.core.text import display_text
 
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
 
 def _open(job: Path) -> "JobFile":
     if not job.exists():
-        raise errors.BadInput(f"There is no job file '{display_text(str(job), 120)}'.")
+        raise errors.BadInput("There is no job file '{job}'.", job=display_text(str(job), 120))
     return opened_jobs.open_job(job, writes=True)
 
 
@@ -90,7 +91,7 @@ def same(
     opened = _open(job)
     row, other = register_device.device_of(opened, tag), addresses.MacAddress.parse(mac)
     if other in row.macs:
-        raise errors.BadInput(f"{other} belongs to '{display_text(tag, 40)}' already.")
+        raise errors.BadInput("{other} belongs to '{tag}' already.", other=other, tag=display_text(tag, 40))
     _write(opened, SameDevice(unit=row.last.unit, mac=row.mac, other=other))
 
 
@@ -114,10 +115,12 @@ def settle(
         for place, each in enumerate(conflicts, 1):
             print(f"{place}  {each}")
         if not conflicts:
-            print("Nothing is open.")
+            print(phrase("Nothing is open."))
         return
     if not 1 <= number <= len(conflicts):
-        raise errors.BadInput(f"There is no conflict {number}: 'askport register settle {job}' lists them.")
+        raise errors.BadInput(
+            "There is no conflict {number}: 'askport register settle {job}' lists them.", number=number, job=job
+        )
     if conflicts[number - 1] in strangers:
         raise errors.BadInput("Whether a member is right is said with 'askport crew members JOB --accept NAME'.")
     if not words:

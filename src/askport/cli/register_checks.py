@@ -9,6 +9,7 @@ import typer
 from askport.cli import opened_jobs, saying
 from askport.cli.job_argument import WRONG, Job, job_at
 from askport.core.errors import BadInput, Refused
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 _SHORTEST_FINGERPRINT = 16
@@ -29,10 +30,14 @@ def verify(
 
     wanted = "".join(against.lower().split())
     if against and (len(wanted) < _SHORTEST_FINGERPRINT or set(wanted) - set("0123456789abcdef")):
-        least = f"at least its first {_SHORTEST_FINGERPRINT} digits"
-        raise BadInput(f"'{display_text(against, 80)}' is no fingerprint: type it as the handover prints it, {least}.")
+        least = phrase("at least its first {shortest_fingerprint} digits", shortest_fingerprint=_SHORTEST_FINGERPRINT)
+        raise BadInput(
+            "'{against}' is no fingerprint: type it as the handover prints it, {least}.",
+            against=display_text(against, 80),
+            least=least,
+        )
     if not job.exists():
-        raise BadInput(f"There is no job file '{job}'.")
+        raise BadInput("There is no job file '{job}'.", job=job)
     try:
         opened = opened_jobs.open_job(job).as_it_stands()
         opened.checked()
@@ -40,8 +45,12 @@ def verify(
         raise Refused(error.message) from None
     if wrong := WRONG.get(job):
         raise Refused(wrong[0])
-    entries = f"{opened.count} entries" if opened.count != 1 else "1 entry"
-    whole = f"Nothing was changed: {entries}, fingerprint {opened.fingerprint or 'none'}."
+    entries = f"{opened.count} entries" if opened.count != 1 else phrase("1 entry")
+    whole = phrase(
+        "Nothing was changed: {entries}, fingerprint {fingerprint}.",
+        entries=entries,
+        fingerprint=opened.fingerprint or "none",
+    )
     if not against:
         print(whole)
         return
@@ -52,8 +61,16 @@ def verify(
         )
     print(whole)
     handed_over, after, first = stands
-    came = f"{after} came after it, the first at {first.isoformat()}" if first else "nothing came after it"
-    print(f"What was handed over still stands: {handed_over} entries, and {came}.")
+    came = (
+        phrase("{after} came after it, the first at {isoformat}", after=after, isoformat=first.isoformat())
+        if first
+        else phrase("nothing came after it")
+    )
+    print(
+        phrase(
+            "What was handed over still stands: {handed_over} entries, and {came}.", handed_over=handed_over, came=came
+        )
+    )
 
 
 def merge(
@@ -70,7 +87,7 @@ def merge(
     from askport.core.register.joining import join
 
     if into.exists():
-        raise BadInput(f"'{into}' exists already: name a new file.")
+        raise BadInput("'{into}' exists already: name a new file.", into=into)
     files = [opened_jobs.open_job(each).as_it_stands() for each in (job, other)]
     now = datetime.now(UTC)
     lines, joined = join([each.lines for each in files], now)
@@ -80,9 +97,9 @@ def merge(
     made = opened_jobs.open_job(into, writes=True)
     made.adopt(lines, captures)
     made.append(joined, now)
-    print(f"{made.count} entries in {into}.")
+    print(phrase("{count} entries in {into}.", count=made.count, into=into))
     for each in joined.conflicts:
         print(f"! {each}")
     if joined.conflicts:
-        saying.say(f"'askport register settle {into}' lists them, and takes how each is settled.")
+        saying.say("'askport register settle {into}' lists them, and takes how each is settled.", into=into)
         raise typer.Exit(saying.Status.NO)

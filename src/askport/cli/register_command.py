@@ -15,6 +15,7 @@ from askport.cli import opened_jobs, register_changes, register_checks, saying
 from askport.cli.job_argument import Job
 from askport.cli.register_device import Tag, device_of
 from askport.core.errors import BadInput, Refused
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import MAX_TAG
 from askport.core.text import display_text, listed
 from askport.core.visit.narrate import proof_words
@@ -43,10 +44,10 @@ def _print(rows: "list[Row]", *, json: bool) -> None:
         saying.put_json(register_json(rows))
         return
     for row in rows:
-        left = row.last.as_left.words() if row.left else "not set"
-        tag = display_text(row.tag, MAX_TAG) or "(no tag)"
+        left = row.last.as_left.words() if row.left else phrase("not set")
+        tag = display_text(row.tag, MAX_TAG) or phrase("(no tag)")
         missing = listed(map(proof_words, row.open_points))
-        but = f" ({missing} not shown)" if row.is_proven and row.open_points else ""
+        but = phrase(" ({missing} not shown)", missing=missing) if row.is_proven and row.open_points else ""
         print(f"{tag}  {row.mac}  {row.first.as_found} -> {left}  {row.state}{but}")
 
 
@@ -134,7 +135,9 @@ def frames(job: Job, tag: Tag, out: Annotated[Path, typer.Option("--out", help="
     opened = opened_jobs.open_job(job)
     row = device_of(opened, tag)
     if row.first.frames is None:
-        raise Refused(f"No frames were kept of {display_text(row.tag, MAX_TAG)}: it was set without the screen.")
+        raise Refused(
+            "No frames were kept of {tag}: it was set without the screen.", tag=display_text(row.tag, MAX_TAG)
+        )
     write_file(out, opened.capture(row.first.frames))
 
 

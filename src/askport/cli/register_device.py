@@ -24,7 +24,7 @@ def device_of(job: "JobFile", text: str) -> "Row":
     found = job.register.by_tag(text.strip())
     if len(found) > 1:
         macs = listed([str(each.mac) for each in found])
-        raise BadInput(f"'{display_text(text, 40)}' is the tag of {macs}: name the MAC address.")
+        raise BadInput("'{text}' is the tag of {macs}: name the MAC address.", text=display_text(text, 40), macs=macs)
     if found:
         return found[0]
     try:
@@ -32,5 +32,9 @@ def device_of(job: "JobFile", text: str) -> "Row":
     except BadInput:
         row = None
     if row is None:
-        raise BadInput(f"'{display_text(text, 40)}' is no tag in '{job.path}': 'askport register list' shows them.")
+        raise BadInput(
+            "'{text}' is no tag in '{path}': 'askport register list' shows them.",
+            text=display_text(text, 40),
+            path=job.path,
+        )
     return row

@@ -7,6 +7,7 @@ import typer
 
 from askport.cli import job_argument, opened_jobs, saying
 from askport.core import errors, text
+from askport.core.phrases import phrase
 from askport.edges.files import write_all
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ def report(
     from askport.reports.documents import what_for
 
     for path, size in write_reports(opened_jobs.open_job(job), job.stem, out, only or []):
-        print(f"{path}  {size:,} bytes  {what_for(path.name)}")
+        print(phrase("{path}  {size:,} bytes  {what_for}", path=path, size=size, what_for=what_for(path.name)))
     if job_argument.WRONG.get(job):
         raise typer.Exit(saying.Status.NO)
 
@@ -51,6 +52,8 @@ def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list
     for each in only:
         if each not in made | more:
             raise errors.BadInput(
-                f"There is no document '{each}': there are {text.listed(made)}, and cable-TAG.svg of each device."
+                "There is no document '{each}': there are {made}, and cable-TAG.svg of each device.",
+                each=each,
+                made=text.listed(made),
             )
     return write_all(out, {title: make for title, make in (made | more).items() if title in (only or made)})

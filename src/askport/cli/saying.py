@@ -10,6 +10,7 @@ from typing import Annotated, Any
 
 import typer
 
+from askport.core.phrases import phrase
 from askport.core.plain_signs import encodable, plain
 
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document.")]
@@ -52,16 +53,16 @@ def put_json(document: dict[str, Any]) -> None:
     sys.stdout.flush()
 
 
-def say(sentence: str) -> None:
+def say(sentence: str, /, **values: object) -> None:
     """Tell people what happens, without disturbing the data; where nobody reads any more, nothing is said."""
     with contextlib.suppress(OSError):
-        print(sentence, file=sys.stderr, flush=True)
+        print(phrase(sentence, **values), file=sys.stderr, flush=True)
 
 
 def was_pulled(question: str) -> bool:
     """Ask for what only hands can know, as the screen does: Enter says yes. Whatever else, and nobody there, is no."""
     if not sys.stdin.isatty():
         return False
-    say(f"{question} Press Enter if so; type n and press Enter if not.")
+    say("{question} Press Enter if so; type n and press Enter if not.", question=question)
     answer = sys.stdin.readline()
     return answer != "" and answer.strip().casefold() in ("", "y", "yes")  # the end of the input confirms nothing

@@ -9,6 +9,7 @@ from askport.cli import ask_own_word, errand_run, link_local_option, on_cable, p
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.kinds.own_word import ReadBack, contradictions, read_back
+from askport.core.phrases import phrase
 from askport.core.protocols import words_of
 from askport.core.visit import errand, steps
 from askport.core.ways import conversation, own_word_talk
@@ -54,7 +55,11 @@ def settings(
     beside = [*([said.because] if well and said.because else []), *told.unread]
     notes = [*against, *(f"{each[0].upper()}{each[1:].rstrip('.')}." for each in beside)]
     asked = by in own_word_talk.READERS
-    source = f"It said so by {words_of(by)}." if asked else f"It said so on its {by}."
+    source = (
+        phrase("It said so by {words_of}.", words_of=words_of(by))
+        if asked
+        else phrase("It said so on its {by}.", by=by)
+    )
     failed = f"{'By' if asked else 'Its'} {words_of(by)}: {said.because}."
     because = " ".join(notes) or source if well else failed
     if json:
@@ -71,9 +76,9 @@ async def _read(cable: footing.Footing, start: Start, by: str) -> conversation.S
     reached = await errand_run.ErrandRun(cable, errand.Errand(start=start, ends=steps.Step.REACH)).reach()
     talk = own_word_talk.reading(reached, by)
     if talk is None:
-        raise ValueError("its kind was seen to read by this way")
+        raise ValueError(phrase("its kind was seen to read by this way"))
     await on_cable.run(talk, cable, _LONGEST_S)
-    return talk.said or conversation.Said(conversation.Ended.SILENT, "it did not come to an end")
+    return talk.said or conversation.Said(conversation.Ended.SILENT, phrase("it did not come to an end"))
 
 
 def _rows(told: ReadBack) -> list[tuple[str, object]]:

@@ -11,6 +11,7 @@ from askport.cli import on_cable, saying
 from askport.core import addresses, errors
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Dcp
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.ways import dcp_way, station_talk
 from askport.core.ways.conversation import Ended, Said
@@ -39,20 +40,28 @@ def station(
     xid = secrets.randbits(32)
     order: tuple[Dcp, str] | None = None
     if name:
-        order = dcp.set_name(xid, dcp.station_name(name), permanent=True), f"call it {name}"
+        order = dcp.set_name(xid, dcp.station_name(name), permanent=True), phrase("call it {name}", name=name)
     elif reset:
-        order = dcp.reset(xid), "forget name and address"
+        order = dcp.reset(xid), phrase("forget name and address")
     with on_cable.open_cable(adapter) as cable, on_cable.giving_back(cable):
         did, said = asyncio.run(_talk(cable, device, order))
     called, address = said.found.get("name", ""), said.found.get("address", str(addresses.UNSPECIFIED))
-    now = f"It says that it is called {called or 'nothing'}, and its address is {_shown(address)}."
+    now = phrase(
+        "It says that it is called {called}, and its address is {shown}.",
+        called=called or "nothing",
+        shown=_shown(address),
+    )
     if did and did.ended is not Ended.WELL:
-        well, because = False, f"It did not do that: {did.because}."
+        well, because = False, phrase("It did not do that: {because}.", because=did.because)
     elif said.ended is not Ended.WELL:
-        well, because = False, f"It did not say what it is called: {said.because}."
+        well, because = False, phrase("It did not say what it is called: {because}.", because=said.because)
     else:
         well = not (name and called != name) and not (reset and (called or address != str(addresses.UNSPECIFIED)))
-        because = now if well else f"It took the request, but nothing has changed: {now[0].lower()}{now[1:]}"
+        because = (
+            now
+            if well
+            else phrase("It took the request, but nothing has changed: {now}{now_2}", now=now[0].lower(), now_2=now[1:])
+        )
     if json:
         saying.put_json(
             {
@@ -76,7 +85,7 @@ def _shown(address: str) -> str:
 
 async def _talk(cable: Footing, mac: addresses.MacAddress, order: tuple[Dcp, str] | None) -> tuple[Said | None, Said]:
     """Return how the order ended, where there is one, and what the station says of itself after that."""
-    silent = Said(Ended.SILENT, "it did not answer")
+    silent = Said(Ended.SILENT, phrase("it did not answer"))
     did: Said | None = None
     if order:
         telling = station_talk.StationTalk(mac, cable.mac, *order, cable.wire.now())

@@ -10,6 +10,7 @@ import typer
 from askport.cli import on_cable, opened_jobs, saying
 from askport.core import addresses, errors, machine
 from askport.core.finding.calling import DEFAULT_RATE
+from askport.core.phrases import phrase
 from askport.core.survey.offers import OfferLook, Server
 from askport.core.text import listed
 
@@ -36,24 +37,41 @@ def survey(
     from askport.core.survey.against_plan import against_plan, ask_all, gateways_said, holders_in, to_ask
 
     if not 0 < rate <= _MAX_RATE:
-        raise errors.BadInput(f"A rate of {rate:g} is not possible: name up to {_MAX_RATE:g} questions a second.")
+        raise errors.BadInput(
+            "A rate of {rate:g} is not possible: name up to {max_rate:g} questions a second.",
+            rate=rate,
+            max_rate=_MAX_RATE,
+        )
     register = opened_jobs.open_job(job).register
     plan, standings = register.plan(job.stem), register.standings()
     ranges = [addresses.parse_network(each) for each in within or []]
     for wide in ranges:
         if wide.num_addresses > _MOST_ASKED:
             hours = wide.num_addresses / rate / 3600
-            text = f"'{wide}' has {wide.num_addresses:,} addresses, which takes {hours:.1f} hours at {rate:g} a second"
-            raise errors.BadInput(f"{text}: name ranges of up to {_MOST_ASKED:,}, such as /16.")
+            text = phrase(
+                "'{wide}' has {num_addresses:,} addresses, which takes {hours:.1f} hours at {rate:g} a second",
+                wide=wide,
+                num_addresses=wide.num_addresses,
+                hours=hours,
+                rate=rate,
+            )
+            raise errors.BadInput(
+                "{text}: name ranges of up to {most_asked:,}, such as /16.", text=text, most_asked=_MOST_ASKED
+            )
     asked = dict.fromkeys([*to_ask(plan, standings.values()), *(host for each in ranges for host in each.hosts())])
     if not asked:
-        raise errors.BadInput(f"'{job}' has no plan to ask by: import one, or name a range with --within.")
+        raise errors.BadInput("'{job}' has no plan to ask by: import one, or name a range with --within.", job=job)
     with on_cable.open_cable(adapter) as cable:
         finder = on_cable.finder_on(cable, measures=False)
         finder.laptop_addresses |= {each.ip for each in cable.own}
         minutes = len(asked) / rate / 60
-        long = f", which takes {minutes:.0f} minutes" if minutes >= 1 else ""
-        saying.say(f"Asking for {len(asked)} addresses at {rate:g} a second{long}; nothing is changed.")
+        long = phrase(", which takes {minutes:.0f} minutes", minutes=minutes) if minutes >= 1 else ""
+        saying.say(
+            "Asking for {count} addresses at {rate:g} a second{long}; nothing is changed.",
+            count=len(asked),
+            rate=rate,
+            long=long,
+        )
         offers = OfferLook(cable.mac, secrets.randbits(32), now=cable.wire.now())
         ask_all(finder, asked, now=cable.wire.now(), rate=rate)
         settled: list[float] = []
@@ -102,7 +120,7 @@ def survey(
             f"{at} ({listed(macs)})" for at, macs in sorted(holders.items()) if not _is_known(at, found, gateways)
         ]
         if strangers:
-            print(f"Also there: {listed(strangers)}.")
+            print(phrase("Also there: {strangers}.", strangers=listed(strangers)))
         for note in notes:
             print(note)
     if any(each.state in ("held-by-another", "missing") for each in found):
@@ -115,12 +133,26 @@ def _is_known(at: Any, found: Any, gateways: Any) -> bool:
 
 def _of_server(gateways: list[Any], server: Server | None) -> list[str]:
     if server is None:
-        return ["No address server answers here."]
-    offers = f"offers {listed(sorted(server.offered))}"
-    lease = f" for {server.lease_s} s" if server.lease_s else ""
-    notes = [f"The address server {server.address} {offers}{lease}, DNS {listed(server.dns) or 'none'}."]
+        return [phrase("No address server answers here.")]
+    offers = phrase("offers {offered}", offered=listed(sorted(server.offered)))
+    lease = phrase(" for {lease_s} s", lease_s=server.lease_s) if server.lease_s else ""
+    notes = [
+        phrase(
+            "The address server {address} {offers}{lease}, DNS {dns}.",
+            address=server.address,
+            offers=offers,
+            lease=lease,
+            dns=listed(server.dns) or "none",
+        )
+    ]
     if server.gateway and gateways and server.gateway not in gateways:
-        notes.append(f"It names the gateway {server.gateway}, which is not planned: planned is {listed(gateways)}.")
+        notes.append(
+            phrase(
+                "It names the gateway {gateway}, which is not planned: planned is {gateways}.",
+                gateway=server.gateway,
+                gateways=listed(gateways),
+            )
+        )
     return notes
 
 

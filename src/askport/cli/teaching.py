@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from askport.cli import on_cable, saying
 from askport.core import addresses, channels
 from askport.core.errors import Refused
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.register import chain, entries
 from askport.core.register.visits import Row
@@ -91,7 +92,7 @@ class Teaching:
             secure=door.secure,
             port=far.port,
             after_restart=self._went_down_at is not None and self._went_down_at > last,
-            learned=f"Learned from {self._mac or far} on {today}",
+            learned=phrase("Learned from {mac} on {today}", mac=self._mac or far, today=today),
             delivered=lesson.found,
         )
         _write(lesson, text, self._path)
@@ -110,7 +111,9 @@ def draft_from(kept: Sequence[chain.Line], row: Row, path: Path, name: str) -> N
 
     line = next(reversed(kept), None)
     if line is None or not isinstance(line.entry, entries.Taught):
-        raise Refused(f"Nothing was kept of how {row.tag} was set: open its page through Ask Port the next time (o).")
+        raise Refused(
+            "Nothing was kept of how {tag} was set: open its page through Ask Port the next time (o).", tag=row.tag
+        )
     entry, visits = line.entry, {each.unit: each for each in row.visits}
     left = visits[entry.unit].as_left if entry.unit in visits else row.last.as_left
     target = None
@@ -122,14 +125,20 @@ def draft_from(kept: Sequence[chain.Line], row: Row, path: Path, name: str) -> N
         raise Refused(lesson.why_not)
     text = draft(
         lesson, name=display_text(name, 60), marks=Marks(entry.mac), secure=entry.secure, port=entry.port,
-        after_restart=entry.after_restart, learned=f"Learned from {row.tag} on {line.at.astimezone().date()}",
+        after_restart=entry.after_restart,
+        learned=phrase("Learned from {tag} on {date}", tag=row.tag, date=line.at.astimezone().date()),
     )  # fmt: skip
     _write(lesson, text, path)
 
 
 def _write(lesson: "PageLesson", text: str, path: Path) -> None:
     write_file(path, text.encode())
-    became = f", of what made it {lesson.target.interface}" if lesson.target else ""
-    saying.say(f"{lesson.words}{became}: written to {path}.")
+    became = phrase(", of what made it {interface}", interface=lesson.target.interface) if lesson.target else ""
+    saying.say("{words}{became}: written to {path}.", words=lesson.words, became=became, path=path)
     for stood in lesson.stood:
-        saying.say(f"    {display_text(stood.field, 40)} = {stood.placeholder}, which stood for {stood.value}")
+        saying.say(
+            "    {field} = {placeholder}, which stood for {value}",
+            field=display_text(stood.field, 40),
+            placeholder=stood.placeholder,
+            value=stood.value,
+        )

@@ -9,6 +9,7 @@ import typer
 
 from askport.cli import full_screen, job_argument
 from askport.core.errors import BadInput
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.edges.crew.reaching import is_url
 
@@ -30,7 +31,9 @@ def watch(
     from askport.tui.app import AskPortApp
 
     if not is_url(url):
-        raise BadInput(f"'{display_text(url, 120)}' is no database: name a crew's, such as postgresql://server/site.")
+        raise BadInput(
+            "'{url}' is no database: name a crew's, such as postgresql://server/site.", url=display_text(url, 120)
+        )
     full_screen.require_terminal()
     path: Path = job_argument.job_at(url)
     with closing(JobFile(path, create=True)) as job:
@@ -60,4 +63,4 @@ def _workplace(job: "JobFile") -> "Workplace":
     )  # fmt: skip
     if job.crew:
         run.lets_write = partial(have_written, job, job.crew.url)
-    return Workplace(run=run, title=job.crew.site if job.crew else job.path.stem, place="the office")
+    return Workplace(run=run, title=job.crew.site if job.crew else job.path.stem, place=phrase("the office"))

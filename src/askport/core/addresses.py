@@ -7,6 +7,7 @@ from ipaddress import AddressValueError, IPv4Address, IPv4Interface, IPv4Network
 from itertools import permutations
 
 from askport.core.errors import BadInput
+from askport.core.phrases import phrase
 from askport.core.text import display_text, whole_number
 
 Address = IPv4Address | IPv6Address
@@ -26,7 +27,7 @@ class MacAddress(bytes):
     def __new__(cls, raw: bytes) -> "MacAddress":
         """Take six bytes; any other number is a programming error."""
         if len(raw) != 6:
-            raise ValueError(f"a MAC address has 6 bytes, not {len(raw)}")
+            raise ValueError(phrase("a MAC address has 6 bytes, not {count}", count=len(raw)))
         return super().__new__(cls, raw)
 
     @classmethod
@@ -39,8 +40,8 @@ class MacAddress(bytes):
         digits = text.strip().lower().translate(_MAC_SEPARATORS)
         if not _WRITTEN_MAC.fullmatch(digits):
             raise BadInput(
-                f"'{display_text(text, 60)}' is not a MAC address: write twelve hexadecimal digits, "
-                "such as 00:00:5e:00:53:10."
+                "'{text}' is not a MAC address: write twelve hexadecimal digits, such as 00:00:5e:00:53:10.",
+                text=display_text(text, 60),
             )
         return cls(bytes.fromhex(digits))
 
@@ -102,7 +103,9 @@ def parse_address(text: str, what: str = "address") -> IPv4Address:
     plain = _padded_octets(text)
     if plain:
         raise BadInput(
-            f"'{shown}' has a zero-padded octet, which is decimal to some devices and octal to others: write {plain}."
+            "'{shown}' has a zero-padded octet, which is decimal to some devices and octal to others: write {plain}.",
+            shown=shown,
+            plain=plain,
         )
     try:
         return IPv4Address(text.strip())
@@ -110,8 +113,12 @@ def parse_address(text: str, what: str = "address") -> IPv4Address:
         too_large = [
             part for part in text.split(".") if part.isascii() and part.isdigit() and whole_number(part, 0, 255) is None
         ]
-        why = f"its part {too_large[0][:12]} is over 255" if too_large else "write one like 10.84.16.40"
-        raise BadInput(f"'{shown}' is not an IPv4 {what}: {why}.") from None
+        why = (
+            phrase("its part {too_large} is over 255", too_large=too_large[0][:12])
+            if too_large
+            else phrase("write one like 10.84.16.40")
+        )
+        raise BadInput("'{shown}' is not an IPv4 {what}: {why}.", shown=shown, what=what, why=why) from None
 
 
 def prefix_of_mask(mask: IPv4Address) -> int | None:
@@ -131,11 +138,15 @@ def _parse_prefix(text: str, whole: str) -> int:
         mask = parse_address(text, "mask")
         prefix = prefix_of_mask(mask)
         if prefix is None:
-            raise BadInput(f"'{shown}' has the mask {mask}, whose ones are not in one piece: write e.g. 255.255.252.0.")
+            raise BadInput(
+                "'{shown}' has the mask {mask}, whose ones are not in one piece: write e.g. 255.255.252.0.",
+                shown=shown,
+                mask=mask,
+            )
         return prefix
     length = whole_number(text, 0, 32)
     if length is None:
-        raise BadInput(f"'{shown}' has no prefix length from 0 to 32 after the slash: write e.g. /22.")
+        raise BadInput("'{shown}' has no prefix length from 0 to 32 after the slash: write e.g. /22.", shown=shown)
     return length
 
 
@@ -162,11 +173,13 @@ def parse_interface(text: str, what: str = "address") -> IPv4Interface:
     head, tail = _split(text)
     address = parse_address(head, what)
     if not tail:
-        raise BadInput(f"'{display_text(text, 60)}' has no prefix length: write {address}/24, say.")
+        raise BadInput(
+            "'{text}' has no prefix length: write {address}/24, say.", text=display_text(text, 60), address=address
+        )
     interface = IPv4Interface((address, _parse_prefix(tail, text)))
     fault = host_fault(interface)
     if fault:
-        raise BadInput(f"{interface} cannot be a device's address: {fault}.")
+        raise BadInput("{interface} cannot be a device's address: {fault}.", interface=interface, fault=fault)
     return interface
 
 
@@ -199,15 +212,23 @@ def host_fault(interface: IPv4Interface) -> str | None:
     """
     address, network = interface.ip, interface.network
     if address.is_multicast:
-        return "224.0.0.0/4 is for groups, not hosts"
+        return phrase("224.0.0.0/4 is for groups, not hosts")
     if address.is_loopback or int(address) >> 24 == 0 or int(address) >> 28 == 15:
-        return "it is in a range that no host on a wire can use"
+        return phrase("it is in a range that no host on a wire can use")
     if network.prefixlen == 0:
-        return "a prefix of 0 makes every address its neighbour"
+        return phrase("a prefix of 0 makes every address its neighbour")
     if network.prefixlen < 31 and address == network.network_address:
-        return f"it is the network address of {network}; usable are {usable_range(network)}"
+        return phrase(
+            "it is the network address of {network}; usable are {usable_range}",
+            network=network,
+            usable_range=usable_range(network),
+        )
     if network.prefixlen < 31 and address == network.broadcast_address:
-        return f"it is the broadcast address of {network}; usable are {usable_range(network)}"
+        return phrase(
+            "it is the broadcast address of {network}; usable are {usable_range}",
+            network=network,
+            usable_range=usable_range(network),
+        )
     return None
 
 
@@ -221,8 +242,8 @@ def host_fault_of(address: IPv4Address, prefix: int = 32) -> str | None:
 def usable_range(network: IPv4Network) -> str:
     """Say from which to which address hosts may have in a subnet."""
     if network.prefixlen >= 31:
-        return f"{network[0]} to {network[-1]}"
-    return f"{network[1]} to {network[-2]}"
+        return phrase("{network} to {network_2}", network=network[0], network_2=network[-1])
+    return phrase("{network} to {network_2}", network=network[1], network_2=network[-2])
 
 
 def common_prefix(one: IPv4Address, other: IPv4Address) -> int:

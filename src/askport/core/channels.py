@@ -9,6 +9,7 @@ from datetime import datetime
 from typing import Protocol
 
 from askport.core.addresses import Address
+from askport.core.phrases import phrase
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +67,14 @@ class SerialLine:
     stop: int = 1
 
     def __str__(self) -> str:
-        return f"{self.path} at {self.baud} {self.bits}{self.parity}{self.stop}"
+        return phrase(
+            "{path} at {baud} {bits}{parity}{stop}",
+            path=self.path,
+            baud=self.baud,
+            bits=self.bits,
+            parity=self.parity,
+            stop=self.stop,
+        )
 
 
 FarEnd = TcpPort | TelnetPort | SshPort | SerialLine

@@ -3,18 +3,20 @@
 from enum import StrEnum
 from typing import ClassVar
 
+from askport.core.phrases import phrase
+
 
 class AskPortError(Exception):
     """Something went wrong that the technician can act on.
 
-    The message is one sentence that names the input or thing, the fault and the remedy.
+    The message is one phrase that names the input or thing, the fault and the remedy; ``values`` are what it names.
     """
 
     exit_status: ClassVar[int] = 1
 
-    def __init__(self, message: str, *, code: str = "") -> None:
-        super().__init__(message)
-        self.message = message
+    def __init__(self, message: str, /, *, code: str = "", **values: object) -> None:
+        self.message = phrase(message, **values)
+        super().__init__(self.message)
         self.code = code or type(self).__name__
         """A stable word for scripts."""
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from pkgutil import resolve_name
 from typing import Any
 
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 _MAX_NAME = 64
@@ -74,11 +75,11 @@ PROTOCOLS: dict[str, Protocol] = {
     for each in (
         Protocol(
             name="dcp",
-            words="PROFINET DCP",
+            words=phrase("PROFINET DCP"),
             ethertype=0x8892,
             decoder=_FORMATS + "dcp:decode_profinet",
             clues={_FORMATS + "dcp:Dcp": _CLUES + "layer2_clues:read_dcp"},
-            greets="PROFINET stations (DCP)",
+            greets=phrase("PROFINET stations (DCP)"),
             asks_in_frame=_FORMATS + "dcp:identify_frame",
             blinks=_FORMATS + "dcp:blink_frame",
             name_heads=("station name", "name of station", "profinet name"),
@@ -92,7 +93,7 @@ PROTOCOLS: dict[str, Protocol] = {
             udp_port=44818,
             decoder=_FIELD + "decode_ethernet_ip",
             clues={_FIELD + "EtherNetIp": _CLUES + "field_clues:read_ethernet_ip"},
-            greets="EtherNet/IP identities",
+            greets=phrase("EtherNet/IP identities"),
             asks=_FIELD + "ask_ethernet_ip",
             name_heads=("host name", "hostname"),
             way=_WAYS + "cip_way:ENTRY",
@@ -104,7 +105,7 @@ PROTOCOLS: dict[str, Protocol] = {
             names_in="utf-8",
             way=_WAYS + "onvif_way:ENTRY",
             goes_first=True,
-            log_in_as="ONVIF devices",
+            log_in_as=phrase("ONVIF devices"),
         ),
         Protocol(
             name="bacnet",
@@ -112,7 +113,7 @@ PROTOCOLS: dict[str, Protocol] = {
             udp_port=47808,
             decoder=_FIELD + "decode_bacnet",
             clues={_FIELD + "Bacnet": _CLUES + "field_clues:read_bacnet"},
-            greets="BACnet devices",
+            greets=phrase("BACnet devices"),
             asks=_FIELD + "ask_bacnet",
             number="instance",
             number_is_chosen=True,
@@ -125,7 +126,7 @@ PROTOCOLS: dict[str, Protocol] = {
             udp_port=6454,
             decoder=_FIELD + "decode_art_net",
             clues={_FIELD + "ArtNet": _CLUES + "field_clues:read_art_net"},
-            greets="Art-Net nodes",
+            greets=phrase("Art-Net nodes"),
             asks=_FIELD + "ask_art_net",
             way=_WAYS + "artnet_way:ENTRY",
         ),
@@ -142,7 +143,7 @@ PROTOCOLS: dict[str, Protocol] = {
             udp_port=3671,
             decoder=_FIELD + "decode_knx",
             clues={_FIELD + "Knx": _CLUES + "field_clues:read_knx"},
-            greets="KNXnet/IP servers",
+            greets=phrase("KNXnet/IP servers"),
             asks_in_frame="askport.core.finding.greeting:search_knx",
             asks=_FIELD + "ask_knx",
         ),

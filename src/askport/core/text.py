@@ -3,6 +3,8 @@
 import unicodedata
 from collections.abc import Iterable
 
+from askport.core.phrases import phrase
+
 MAX_TEXT = 255
 """Characters kept of one text from the wire. A DNS name has at most 255 (RFC 1035 section 2.3.4)."""
 
@@ -42,7 +44,7 @@ def _instead(char: str) -> str:
 def listed(things: Iterable[object]) -> str:
     """Return things as a sentence lists them: ``a``, ``a and b``, ``a, b and c``."""
     *before, last = list(map(str, things)) or [""]
-    return f"{', '.join(before)} and {last}" if before else last
+    return phrase("{before} and {last}", before=", ".join(before), last=last) if before else last
 
 
 def speed_words(speed_mbps: int) -> str:

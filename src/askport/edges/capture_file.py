@@ -37,16 +37,20 @@ class CaptureFile:
             with path.open("rb") as file:
                 state = os.fstat(file.fileno())
                 if not stat.S_ISREG(state.st_mode):
-                    raise BadInput(f"'{self._name}' is no regular file: save the capture into one first.")
+                    raise BadInput("'{name}' is no regular file: save the capture into one first.", name=self._name)
                 if state.st_size > _MAX_SIZE:
-                    raise BadInput(f"'{self._name}' is over {_MAX_SIZE >> 30} GiB: cut it first.")
+                    raise BadInput(
+                        "'{name}' is over {max_size} GiB: cut it first.", name=self._name, max_size=_MAX_SIZE >> 30
+                    )
                 head = file.read(_HEAD)
                 self._read(head)  # says what it is not before all of it is read
                 data = head + file.read()
         except FileNotFoundError:
-            raise BadInput(f"There is no file '{self._name}'.") from None
+            raise BadInput("There is no file '{name}'.", name=self._name) from None
         except OSError as error:
-            raise MachineRefused(f"'{self._name}' cannot be read: {error.strerror}.") from None
+            raise MachineRefused(
+                "'{name}' cannot be read: {strerror}.", name=self._name, strerror=error.strerror
+            ) from None
         self._frames = self._read(data)
         self.count = 0
         self._first_at = self._last_at = 0.0
@@ -61,7 +65,7 @@ class CaptureFile:
         try:
             yield
         except BadInput as error:
-            raise BadInput(f"'{self._name}' cannot be read: {error.message}.") from None
+            raise BadInput("'{name}' cannot be read: {message}.", name=self._name, message=error.message) from None
 
     @property
     def _name(self) -> str:
@@ -103,7 +107,9 @@ class CaptureWriter:
         try:
             self._file = path.open("wb")
         except OSError as error:
-            raise MachineRefused(f"'{display_text(str(path), 120)}' cannot be written: {error.strerror}.") from None
+            raise MachineRefused(
+                "'{path}' cannot be written: {strerror}.", path=display_text(str(path), 120), strerror=error.strerror
+            ) from None
         self._write(pcapng_start())
 
     def put(self, at: float, data: bytes, outbound: bool) -> None:
@@ -119,7 +125,9 @@ class CaptureWriter:
             self._file.write(block)
         except OSError as error:
             name = display_text(str(self._path), 120)
-            raise MachineRefused(f"'{name}' could not be written further: {error.strerror}.") from None
+            raise MachineRefused(
+                "'{name}' could not be written further: {strerror}.", name=name, strerror=error.strerror
+            ) from None
 
     def __enter__(self) -> "CaptureWriter":
         return self

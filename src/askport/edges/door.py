@@ -17,6 +17,7 @@ import h11
 from askport.core import channels, errors
 from askport.core.lessons.exchange import MAX_BODY, Exchange
 from askport.core.lessons.values import held_in
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.edges import door_guard, door_pages
 from askport.edges.door_links import Links
@@ -115,7 +116,9 @@ class Door:
         try:
             self._server = await asyncio.start_server(self._accept, self._at, 0)
         except OSError as error:
-            raise errors.MachineRefused(f"No door can be opened on the loopback: {error.strerror or error}.") from None
+            raise errors.MachineRefused(
+                "No door can be opened on the loopback: {strerror}.", strerror=error.strerror or error
+            ) from None
 
     async def close(self) -> None:
         """Close the door and every connection through it."""
@@ -160,7 +163,9 @@ class Door:
                 elif self._is_raw and not first.startswith(_TLS):
                     await self._pass_untouched(reader, writer, first)
                 elif first:
-                    self._say("The door's own address begins with http://, and it speaks HTTPS to the device itself.")
+                    self._say(
+                        phrase("The door's own address begins with http://, and it speaks HTTPS to the device itself.")
+                    )
         finally:
             writer.close()
 
@@ -186,7 +191,12 @@ class Door:
 
     def _not_reached(self, error: OSError) -> None:
         self.dropped = isinstance(error, TimeoutError)
-        self.fault = f"{self.far} does not open over {self._over.adapter}: {tcp_socket.why(error)}."
+        self.fault = phrase(
+            "{far} does not open over {adapter}: {why}.",
+            far=self.far,
+            adapter=self._over.adapter,
+            why=tcp_socket.why(error),
+        )
 
     # Pages
 
@@ -206,7 +216,11 @@ class Door:
             foreign = door_guard.is_foreign(request, self.host, enters=behind is not None)
             if foreign or not (behind or self._guard.has_cookie(request)):
                 await send(
-                    near, writer, 403, _HTML, door_pages.refused(foreign or "it has shown no address of the door")
+                    near,
+                    writer,
+                    403,
+                    _HTML,
+                    door_pages.refused(foreign or phrase("it has shown no address of the door")),
                 )
                 return
             if behind:
@@ -234,7 +248,7 @@ class Door:
             self._tells_moved = False
             return door_pages.moved(self.far.host)
         if away:
-            self._say(f"Its page leads to {display_text(away, 60)}.")
+            self._say(phrase("Its page leads to {away}.", away=display_text(away, 60)))
             return door_pages.moved(away) if away == self.far.host else door_pages.moves(away)
         return None
 
@@ -250,9 +264,9 @@ class Door:
             self.see_told(request, target)
             response = await self._unless_it_moves(far, far_reader)
             if response is None or not isinstance(response.head, h11.Response):
-                raise ConnectionError("it ended the connection without an answer")
+                raise ConnectionError(phrase("it ended the connection without an answer"))
             if not (response.is_whole or response.streams) and response.header(b"content-type").startswith("text/"):
-                raise h11.RemoteProtocolError("it never ends")
+                raise h11.RemoteProtocolError(phrase("it never ends"))
             self.kept(request, target, response, at)
             headers, body = self._carried_back(response, links)
             headers += [(b"set-cookie", self._guard.cookie())] if lets_in else []
@@ -268,8 +282,12 @@ class Door:
                 await send(near, writer, 200, _HTML, door_pages.moved(self.far.host))
                 return False
             self.dropped = isinstance(error, TimeoutError) and far_writer is None
-            reason = tcp_socket.why(error) if isinstance(error, OSError) else f"what it answered is no page ({error})"
-            self.fault = f"{self.far} did not answer: {reason}."
+            reason = (
+                tcp_socket.why(error)
+                if isinstance(error, OSError)
+                else phrase("what it answered is no page ({error})", error=error)
+            )
+            self.fault = phrase("{far} did not answer: {reason}.", far=self.far, reason=reason)
             await send(near, writer, 502, _HTML, door_pages.silent(self.fault))
             return False
         finally:
@@ -294,7 +312,7 @@ class Door:
                 await asyncio.wait((answer, moves), return_when=asyncio.FIRST_COMPLETED)
             if answer.done():
                 return answer.result()
-            raise ConnectionError("it has moved")
+            raise ConnectionError(phrase("it has moved"))
         finally:
             answer.cancel()
             moves.cancel()
@@ -321,7 +339,7 @@ class Door:
             key = f"SHA256:{sha256(shown or b'').hexdigest()}"
             if self.key and key != self.key:
                 writer.close()
-                raise ConnectionError("it showed another certificate than before")
+                raise ConnectionError(phrase("it showed another certificate than before"))
             self.key = key
         self.passed += 1
         return reader, writer
@@ -377,7 +395,11 @@ class Door:
                 leads = told != value and Links.is_away(told.decode("latin-1"))
                 if leads or (told == value and b"//" in value[:12]):
                     where = display_text(value.decode("latin-1"), 80)
-                    self._say(f"It sends the browser elsewhere, to {where}: what passes there is not seen.")
+                    self._say(
+                        phrase(
+                            "It sends the browser elsewhere, to {where}: what passes there is not seen.", where=where
+                        )
+                    )
             headers.append((name, told))
         body, kind = bytes(response.body), response.header(b"content-type")
         if response.is_whole and kind.startswith(("text/", "application/json", "application/javascript")):
@@ -391,7 +413,12 @@ class Door:
     ) -> None:
         """Carry what asks to become another protocol untouched."""
         assert isinstance(request.head, h11.Request)  # noqa: S101 - for the type checker
-        self._say(f"'{display_text(request.header(b'upgrade'), 40)}' passed through: nothing can be learned from it.")
+        self._say(
+            phrase(
+                "'{header}' passed through: nothing can be learned from it.",
+                header=display_text(request.header(b"upgrade"), 40),
+            )
+        )
         links = self._links
         far_reader, far_writer = await self._connect()
         lines = [request.head.method + b" " + request.head.target + b" HTTP/1.1", b"host: " + links.host.encode()]

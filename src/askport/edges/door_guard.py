@@ -15,6 +15,7 @@ from pathlib import Path
 
 import h11
 
+from askport.core.phrases import phrase
 from askport.core.text import whole_number
 from askport.edges.door_talk import Message
 
@@ -66,7 +67,9 @@ class Guard:
 
     def cookie(self) -> bytes:
         """Return the header's value that sets the cookie."""
-        return f"{COOKIE}={self._secret}; Path=/; HttpOnly; SameSite=Strict".encode()
+        return phrase(
+            "{cookie}={secret}; Path=/; HttpOnly; SameSite=Strict", cookie=COOKIE, secret=self._secret
+        ).encode()
 
     def behind(self, request: Message, target: str) -> str | None:
         """Return the path behind a one-time address, or None where it is none, or was used."""
@@ -105,11 +108,11 @@ def is_foreign(request: Message, host: str, *, enters: bool) -> str:
     5.2): only the door's one-time address is come to from elsewhere.
     """
     if request.header(b"host") != host:
-        return "it was asked for under another name"
+        return phrase("it was asked for under another name")
     origin = request.header(b"origin")
     if origin and origin != f"http://{host}":
-        return "another page asked for it"
+        return phrase("another page asked for it")
     comes_in = enters and request.header(b"sec-fetch-mode") == "navigate"
     if request.header(b"sec-fetch-site") in ("cross-site", "same-site") and not comes_in:
-        return "another page asked for it"
+        return phrase("another page asked for it")
     return ""

@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 
 from askport.core import errors, text
+from askport.core.phrases import phrase
 from askport.edges.restoring import give_back_all
 
 _KEEPERS = (b"askport.edges.keeper", b"askport.edges.by_group")
@@ -44,13 +45,17 @@ def end_all() -> list[int]:
 def main() -> int:
     """End them, and say what was given back."""
     if left := end_all():
-        sys.stderr.write(f"askport: these keepers did not end: {text.listed([str(each) for each in left])}.\n")
+        sys.stderr.write(
+            phrase("askport: these keepers did not end: {left}.\n", left=text.listed([str(each) for each in left]))
+        )
     try:
         for name, restored in give_back_all().items():
             if restored.given:
-                sys.stderr.write(f"askport: gave {text.listed(restored.given)} on {name} back.\n")
+                sys.stderr.write(
+                    phrase("askport: gave {given} on {name} back.\n", given=text.listed(restored.given), name=name)
+                )
     except errors.MachineRefused as error:
-        sys.stderr.write(f"askport: {error.message}\n")
+        sys.stderr.write(phrase("askport: {message}\n", message=error.message))
         return 1
     return 1 if left else 0
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from askport.core.errors import BadInput, MachineRefused
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 
@@ -24,7 +25,9 @@ def write_file(path: Path, data: bytes, mode: int = 0o666) -> None:
         draft.replace(path)
         sync_directory(path.parent)
     except OSError as error:
-        raise MachineRefused(f"'{display_text(str(path), 120)}' could not be written: {error.strerror}.") from None
+        raise MachineRefused(
+            "'{path}' could not be written: {strerror}.", path=display_text(str(path), 120), strerror=error.strerror
+        ) from None
     finally:
         draft.unlink(missing_ok=True)
 
@@ -54,7 +57,11 @@ def write_all(directory: Path, documents: Mapping[str, Callable[[], bytes]]) -> 
     try:
         directory.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise MachineRefused(f"'{display_text(str(directory), 120)}' cannot be made: {error.strerror}.") from None
+        raise MachineRefused(
+            "'{directory}' cannot be made: {strerror}.",
+            directory=display_text(str(directory), 120),
+            strerror=error.strerror,
+        ) from None
     written = []
     for name, make in documents.items():
         data = make()
@@ -74,7 +81,7 @@ def read_text(path: Path, what: str) -> str:
     try:
         return path.read_text(encoding="utf-8-sig")
     except FileNotFoundError:
-        raise BadInput(f"There is no file '{shown}' {what}.") from None
+        raise BadInput("There is no file '{shown}' {what}.", shown=shown, what=what) from None
     except (OSError, UnicodeDecodeError) as error:
-        reason = getattr(error, "strerror", "") or "it is no text"
-        raise MachineRefused(f"'{shown}' cannot be read: {reason}.") from None
+        reason = getattr(error, "strerror", "") or phrase("it is no text")
+        raise MachineRefused("'{shown}' cannot be read: {reason}.", shown=shown, reason=reason) from None

@@ -13,6 +13,7 @@ from typing import Self
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
+from askport.core.phrases import phrase
 from askport.edges import keeper_client, streams
 from askport.edges.transports.tcp_socket import OverAdapter
 
@@ -75,7 +76,7 @@ class Footing:
                 if error.code != "no-place":
                     raise
                 self._stand_on_adapter()
-                self._why = f"{error.message} The temporary address goes on the adapter."
+                self._why = phrase("{message} The temporary address goes on the adapter.", message=error.message)
                 return
             self._is_in = True
 

@@ -10,6 +10,7 @@ import signal
 import socket
 import sys
 
+from askport.core.phrases import phrase
 from askport.edges.invoker import become_invoker_without_rights
 from askport.edges.kernel import capabilities, namespaces
 
@@ -21,8 +22,10 @@ _NOT_FOUND, _NOT_EXECUTABLE = 127, 126
 def told(error: OSError, command: str) -> tuple[str, int]:
     """Return why a command could not be started, and the exit status for that."""
     if isinstance(error, FileNotFoundError):
-        return f"askport: there is no command '{command}'.", _NOT_FOUND
-    return f"askport: '{command}' cannot be run: {error.strerror}.", _NOT_EXECUTABLE
+        return phrase("askport: there is no command '{command}'.", command=command), _NOT_FOUND
+    return phrase(
+        "askport: '{command}' cannot be run: {strerror}.", command=command, strerror=error.strerror
+    ), _NOT_EXECUTABLE
 
 
 def main(descriptor: int, command: list[str]) -> int:

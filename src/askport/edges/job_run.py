@@ -16,6 +16,7 @@ from askport.core.kinds.model import Kind
 from askport.core.lessons.evidence import as_kept, blanked
 from askport.core.lessons.exchange import Exchange
 from askport.core.machine import Machine
+from askport.core.phrases import phrase
 from askport.core.plan import site_plan, working_order
 from askport.core.plan.target import Site
 from askport.core.reach.laptop import Laptop
@@ -122,7 +123,7 @@ class JobRun:
         self._serial_lines: dict[str, str] = {}
         self._laptop_before: set[IPv4Address] = set()
         self._why_on_adapter = ""
-        self._improvised = working_order.WorkItem(tag=f"unit {job.register.last_id() + 1}")
+        self._improvised = working_order.WorkItem(tag=phrase("unit {last_id}", last_id=job.register.last_id() + 1))
         self.begin(began_at)
         for each in heard:
             self.session.receive(each)
@@ -374,7 +375,9 @@ class JobRun:
 
     def _require_carried_out(self) -> None:
         if not self.is_carried_out:
-            raise Refused(f"The record of {self.session.device.work.tag} is being written: press the key once more.")
+            raise Refused(
+                "The record of {tag} is being written: press the key once more.", tag=self.session.device.work.tag
+            )
 
     def _leave_laptop(self) -> None:
         """Remember what the laptop had for the device at hand, and where it stands, for the next one."""

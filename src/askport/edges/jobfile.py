@@ -27,6 +27,7 @@ from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
 
 from askport.core.errors import BadInput, MachineRefused
 from askport.core.formats.capture import pcapng_frame, pcapng_start
+from askport.core.phrases import phrase
 from askport.core.plan.folding import plan_of
 from askport.core.register import as_planned, visits
 from askport.core.register.chain import Chain, Line, next_line
@@ -68,7 +69,7 @@ class JobFile:
         self.crew: job_part.Membership | None = None
         """To which crew it belongs, and as whom."""
         if not create and not path.exists():
-            raise BadInput(f"There is no job file '{self._name}'.")
+            raise BadInput("There is no job file '{name}'.", name=self._name)
         self._engine = job_engine.engine_of(path)
         try:
             if create:
@@ -79,23 +80,29 @@ class JobFile:
             if not fault:
                 self._grow(writes=create)
         except OSError as error:
-            raise MachineRefused(f"The job file '{self._name}' cannot be opened: {error.strerror}.") from None
+            raise MachineRefused(
+                "The job file '{name}' cannot be opened: {strerror}.", name=self._name, strerror=error.strerror
+            ) from None
         except OperationalError as error:
             if "decode" in _plainly(error):
-                raise self._damaged("a part of it is no text") from None
-            raise MachineRefused(f"The job file '{self._name}' cannot be opened: {_plainly(error)}.") from None
+                raise self._damaged(phrase("a part of it is no text")) from None
+            raise MachineRefused(
+                "The job file '{name}' cannot be opened: {plainly}.", name=self._name, plainly=_plainly(error)
+            ) from None
         except DatabaseError as error:
             raise (self._damaged(_plainly(error)) if self._is_job else self._not_a_job()) from None
         except (SQLAlchemyError, TypeError, ValueError):
-            raise self._damaged("a part of it cannot be read") from None
+            raise self._damaged(phrase("a part of it cannot be read")) from None
         if fault:
             raise self._changed(fault)
 
     def _changed(self, fault: str) -> BadInput:
-        return BadInput(f"'{self._name}' was changed outside Ask Port: {fault} Use a copy of it.")
+        return BadInput(
+            "'{name}' was changed outside Ask Port: {fault} Use a copy of it.", name=self._name, fault=fault
+        )
 
     def _damaged(self, how: str) -> BadInput:
-        return BadInput(f"'{self._name}' is damaged: {how}. Use a copy of it.")
+        return BadInput("'{name}' is damaged: {how}. Use a copy of it.", name=self._name, how=how)
 
     def _take(self, path: Path) -> IO[bytes]:
         """Keep the file for this run; a lock of this kind is none of SQLite's (flock(2))."""
@@ -103,7 +110,10 @@ class JobFile:
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
-            text = f"'{self._name}' is in use by another run of Ask Port: end that one, or name another job file."
+            text = phrase(
+                "'{name}' is in use by another run of Ask Port: end that one, or name another job file.",
+                name=self._name,
+            )
             raise MachineRefused(text, code="job-in-use") from None
         return file
 
@@ -113,7 +123,7 @@ class JobFile:
             self._lock.close()
 
     def _not_a_job(self) -> BadInput:
-        return BadInput(f"'{self._name}' is not a job file of Ask Port: name another file, or a new one.")
+        return BadInput("'{name}' is not a job file of Ask Port: name another file, or a new one.", name=self._name)
 
     def _prepare(self, *, new: bool, writes: bool) -> None:
         with self._engine.begin() as connection:
@@ -130,11 +140,18 @@ class JobFile:
             self._is_job = True
             if version > VERSION:
                 raise BadInput(
-                    f"'{self._name}' is from a newer Ask Port (format {version}, this one reads {VERSION}): "
-                    "update Ask Port to open it."
+                    "'{name}' is from a newer Ask Port (format {version}, this one reads {version_2}): update "
+                    "Ask Port to open it.",
+                    name=self._name,
+                    version=version,
+                    version_2=VERSION,
                 )
             if foreign := foreign_parts(connection, is_older=version < VERSION):
-                raise BadInput(f"'{self._name}' was changed outside Ask Port: {foreign}. Go on with an earlier copy.")
+                raise BadInput(
+                    "'{name}' was changed outside Ask Port: {foreign}. Go on with an earlier copy.",
+                    name=self._name,
+                    foreign=foreign,
+                )
             if version == VERSION or writes:
                 self._bring_up_to_date(connection, version)
             if writes:
@@ -154,7 +171,11 @@ class JobFile:
         needed = METADATA.sorted_tables if version == VERSION else [JOURNAL]
         for table in needed:
             if not has(table.name):
-                raise BadInput(f"'{self._name}' was changed outside Ask Port: its {table.name} is missing.")
+                raise BadInput(
+                    "'{name}' was changed outside Ask Port: its {table_name} is missing.",
+                    name=self._name,
+                    table_name=table.name,
+                )
         if version < VERSION:
             older_jobs.bring_up_to_date(connection)
 
@@ -185,7 +206,7 @@ class JobFile:
             return fault
         count, hash_ = (self._last.number, self._last.hash) if self._last else (0, "")
         if seal is None or tuple(seal) != (count, hash_):
-            return "lines at the end of its journal are missing, or were added."
+            return phrase("lines at the end of its journal are missing, or were added.")
         return kept_frames.frames_fault(self._engine, first, has_all=self.crew is None)
 
     def _chain_fault(self, first: int) -> str | None:
@@ -198,14 +219,14 @@ class JobFile:
             place = first - 1
             for place, row in enumerate(rows, first):
                 if not chain.fits(*row):
-                    return f"line {place} of its journal does not fit."
+                    return phrase("line {place} of its journal does not fit.", place=place)
         self._last = self._line(place)
         with self._engine.connect() as connection:
             crew = job_part.membership_in(connection)
             sealed = job_part.heads_in(connection)
         self.belong_to(crew)
         if not chain.ends_together(sealed | ({self._own.hash} if self._own else set())):
-            return "lines of its journal are missing."
+            return phrase("lines of its journal are missing.")
         return None
 
     def _read(self, first: int = 1, connection: Connection | None = None) -> Iterator[Line]:
@@ -218,7 +239,7 @@ class JobFile:
                     line = Line.model_validate(dict(row))
                     line.entry  # noqa: B018 - what cannot be read is said now
                 except ValueError:
-                    raise self._damaged(f"line {place} of its journal cannot be read") from None
+                    raise self._damaged(phrase("line {place} of its journal cannot be read", place=place)) from None
                 yield line
 
     def _line(self, number: int) -> Line | None:
@@ -263,7 +284,9 @@ class JobFile:
             with still._engine.connect() as connection:
                 count = connection.execute(select(SEAL.c["count"])).scalar() or 0
         except (OSError, sqlite3.Error) as error:
-            raise MachineRefused(f"'{self._name}' cannot be copied to be read: {error}.") from None
+            raise MachineRefused(
+                "'{name}' cannot be copied to be read: {error}.", name=self._name, error=error
+            ) from None
         still.register = projection.Projection(still._engine, still._damaged)
         still._last = still._line(count)
         return still
@@ -286,9 +309,14 @@ class JobFile:
             rows = as_planned.held_against(plan, self._folded())
             differs = self.register.differs(rows, plan, ordered=self.crew is None)
         except (SQLAlchemyError, TypeError, ValueError):
-            raise self._damaged("a part of it cannot be read") from None
+            raise self._damaged(phrase("a part of it cannot be read")) from None
         if differs:
-            raise self._changed(f"{display_text(differs, 150)} kept beside its journal is not what the journal says.")
+            raise self._changed(
+                phrase(
+                    "{differs} kept beside its journal is not what the journal says.",
+                    differs=display_text(differs, 150),
+                )
+            )
         return rows
 
     def _in_order(self) -> Iterable[Line]:
@@ -398,7 +426,7 @@ class JobFile:
                 "The frames of this visit have not come from the crew yet: 'askport crew sync' carries them."
             )
         if found is None:
-            raise self._damaged("frames that were kept are missing")
+            raise self._damaged(phrase("frames that were kept are missing"))
         return bytes(found)
 
     def _write(self, lines: Sequence[Line], *with_it: Executable) -> None:
@@ -419,8 +447,10 @@ class JobFile:
                     grow(connection, lines, own=self.crew.member if self.crew else None)
         except DatabaseError as error:
             raise MachineRefused(
-                f"The job file '{self._name}' could not be written: {_plainly(error)}. "
-                "Nothing recorded before is lost; make room or choose another file with --job."
+                "The job file '{name}' could not be written: {plainly}. Nothing recorded before is lost; "
+                "make room or choose another file with --job.",
+                name=self._name,
+                plainly=_plainly(error),
             ) from None
         self._last = lines[-1] if lines else self._last
         self.register.has_grown()

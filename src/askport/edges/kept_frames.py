@@ -4,6 +4,7 @@ from hashlib import sha256
 
 from sqlalchemy import Engine, Executable, LargeBinary, cast, insert, select
 
+from askport.core.phrases import phrase
 from askport.core.register.chain import Line
 from askport.core.register.entries import Kept
 from askport.edges.job_tables import CAPTURES, JOURNAL
@@ -34,5 +35,5 @@ def frames_fault(engine: Engine, first: int, *, has_all: bool) -> str | None:
             if found is None and not has_all:
                 continue
             if found is None or sha256(bytes(found)).hexdigest() != digest:
-                return f"the frames kept of unit {unit} do not fit."
+                return phrase("the frames kept of unit {unit} do not fit.", unit=unit)
     return None

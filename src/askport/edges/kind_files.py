@@ -9,10 +9,11 @@ from platformdirs import user_config_path
 
 from askport.core.errors import AskPortError, BadInput, MachineRefused
 from askport.core.kinds import kind_reading, model
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 _MAX_BYTES = 1_000_000
-IN_FOLDER = "the job's folder"
+IN_FOLDER = phrase("the job's folder")
 """Where lessons are kept."""
 
 
@@ -75,15 +76,17 @@ def load_kind(path: Path) -> model.Kind:
     name = display_text(str(path), 200)
     try:
         if not path.is_file():
-            raise BadInput(f"There is no kind file '{name}': 'askport kinds list' shows those that are known.")
+            raise BadInput(
+                "There is no kind file '{name}': 'askport kinds list' shows those that are known.", name=name
+            )
         data = path.read_bytes()[:_MAX_BYTES]
     except OSError as error:
-        raise MachineRefused(f"'{name}' cannot be read: {error.strerror}.") from None
+        raise MachineRefused("'{name}' cannot be read: {strerror}.", name=name, strerror=error.strerror) from None
     try:
         text = data.decode("utf-8")
     except UnicodeDecodeError as error:
         line = data[: error.start].count(b"\n") + 1
-        raise BadInput(f"{name}, line {line}: it is not UTF-8 there: save it as UTF-8.") from None
+        raise BadInput("{name}, line {line}: it is not UTF-8 there: save it as UTF-8.", name=name, line=line) from None
     return kind_reading.read_kind(text, name)
 
 
@@ -101,7 +104,9 @@ def kind_named(name: str, job: Path | None = None) -> KindFile:
     wanted = name.casefold()
     exact = [each for each in found if wanted in (each.kind.name.casefold(), _stem(each))]
     if not exact:
-        raise BadInput(f"There is no kind '{display_text(name, 60)}': 'askport kinds list' shows those that are known.")
+        raise BadInput(
+            "There is no kind '{name}': 'askport kinds list' shows those that are known.", name=display_text(name, 60)
+        )
     return exact[0]
 
 
@@ -111,7 +116,7 @@ def _stem(each: KindFile) -> str:
 
 def _paths(job: Path | None) -> Iterator[tuple[Path, str]]:
     folders = [(job.absolute().parent, IN_FOLDER)] if job else []
-    folders.append((user_config_path("askport") / "kinds", "your own"))
+    folders.append((user_config_path("askport") / "kinds", phrase("your own")))
     for folder, where in folders:
         if folder.is_dir():
             for path in sorted(folder.glob("*.kind.toml" if where == IN_FOLDER else "*.toml")):

@@ -17,6 +17,7 @@ from pathlib import Path
 from platformdirs import user_data_path
 
 from askport.core.errors import AskPortError
+from askport.core.phrases import phrase
 from askport.core.reach.in_the_way import CABLE_KINDS
 from askport.core.text import listed, whole_number
 from askport.edges import adapters, jobfile, keeper_start, own_process
@@ -53,8 +54,20 @@ def look_over() -> Iterator[Look]:
     yield _rights()
     yield _adapters()
     tried = _trial() if is_root else None
-    yield _tried(tried, "namespace", "Network namespaces", "A kernel that has them (CONFIG_NET_NS).", needed=False)
-    yield _tried(tried, "filter", "The capture filter", "A kernel with packet sockets (CONFIG_PACKET).", needed=True)
+    yield _tried(
+        tried,
+        "namespace",
+        phrase("Network namespaces"),
+        phrase("A kernel that has them (CONFIG_NET_NS)."),
+        needed=False,
+    )
+    yield _tried(
+        tried,
+        "filter",
+        phrase("The capture filter"),
+        phrase("A kernel with packet sockets (CONFIG_PACKET)."),
+        needed=True,
+    )
     yield _beside(tried)
     yield _managers()
     yield _firewall(tried)
@@ -63,7 +76,9 @@ def look_over() -> Iterator[Look]:
     yield _serial()
     yield _browser()
     yield Look(
-        "clipboard", None, "Values are copied by the terminal (OSC 52), which cannot be asked whether it does that."
+        "clipboard",
+        None,
+        phrase("Values are copied by the terminal (OSC 52), which cannot be asked whether it does that."),
     )
     yield _terminal()
 
@@ -71,39 +86,57 @@ def look_over() -> Iterator[Look]:
 def _rights() -> Look:
     why_not = keeper_start.no_rights()
     if keeper_start.is_switched_off():
-        text = "The service that hands out adapters to the group is switched off."
+        text = phrase("The service that hands out adapters to the group is switched off.")
         return Look("rights", False, text, keeper_start.SWITCH_ON, is_needed=True)
     if why_not is None:
-        by = "" if os.geteuid() == 0 else f" by the group '{GROUP}'"
-        return Look("rights", True, f"The program may use adapters{by}.", is_needed=True)
+        by = "" if os.geteuid() == 0 else phrase(" by the group '{group}'", group=GROUP)
+        return Look("rights", True, phrase("The program may use adapters{by}.", by=by), is_needed=True)
     if os.geteuid() == 0:
         return Look("rights", False, why_not.removesuffix(f" {keeper_start.GIVE}"), keeper_start.GIVE, is_needed=True)
     if GROUP in why_not:
         mend = f"sudo usermod -aG {GROUP} $USER, and log in again"
         return Look(
-            "rights", False, f"You are not in the group '{GROUP}', which may use adapters.", mend, is_needed=True
+            "rights",
+            False,
+            phrase("You are not in the group '{group}', which may use adapters.", group=GROUP),
+            mend,
+            is_needed=True,
         )
-    return Look("rights", False, "Using adapters needs more rights.", "sudo askport", is_needed=True)
+    return Look("rights", False, phrase("Using adapters needs more rights."), "sudo askport", is_needed=True)
 
 
 def _adapters() -> Look:
     try:
         found = [each for each in adapters.list_adapters() if each.kind in CABLE_KINDS and each.mac]
     except AskPortError as error:
-        return Look("adapters", False, error.message, "Start anew.", is_needed=True)
+        return Look("adapters", False, error.message, phrase("Start anew."), is_needed=True)
     wired = [each for each in found if each.kind == "wired"] or found
     down = [each.name for each in wired if not each.switched_on]
     usable = [each.name for each in found if each.switched_on]
     if usable:
-        more = f" {listed(down)} {'is' if len(down) == 1 else 'are'} switched off." if down else ""
+        more = (
+            phrase(" {down} {value} switched off.", down=listed(down), value="is" if len(down) == 1 else "are")
+            if down
+            else ""
+        )
         mend = f"sudo ip link set {down[0]} up" if down else ""
-        return Look("adapters", True, f"A cable fits {listed(usable)}.{more}", mend, is_needed=True)
+        return Look(
+            "adapters",
+            True,
+            phrase("A cable fits {usable}.{more}", usable=listed(usable), more=more),
+            mend,
+            is_needed=True,
+        )
     if down:
         return Look(
-            "adapters", False, f"{listed(down)} is switched off.", f"sudo ip link set {down[0]} up", is_needed=True
+            "adapters",
+            False,
+            phrase("{down} is switched off.", down=listed(down)),
+            f"sudo ip link set {down[0]} up",
+            is_needed=True,
         )
-    text = "There is no adapter that a cable fits."
-    return Look("adapters", False, text, "Plug in an adapter for USB.", is_needed=True)
+    text = phrase("There is no adapter that a cable fits.")
+    return Look("adapters", False, text, phrase("Plug in an adapter for USB."), is_needed=True)
 
 
 def _trial() -> frozenset[str]:
@@ -117,10 +150,16 @@ def _trial() -> frozenset[str]:
 
 def _tried(tried: frozenset[str] | None, word: str, what: str, mend: str, *, needed: bool) -> Look:
     if tried is None:
-        return Look(word, None, f"{what}: tried only as root.", "sudo askport doctor", is_needed=False)
+        return Look(
+            word, None, phrase("{what}: tried only as root.", what=what), "sudo askport doctor", is_needed=False
+        )
     works = word in tried
     verb = "work" if what.endswith("s") else "works"
-    text = f"{what} {verb}." if works else f"{what} {'do' if verb == 'work' else 'does'} not work here."
+    text = (
+        f"{what} {verb}."
+        if works
+        else phrase("{what} {value} not work here.", what=what, value="do" if verb == "work" else "does")
+    )
     return Look(word, works, text, "" if works else mend, is_needed=needed)
 
 
@@ -129,12 +168,14 @@ def _beside(tried: frozenset[str] | None) -> Look:
         return Look(
             "macvlan",
             None,
-            "Borrowing beside the adapter was not tried: there is no 'ip'.",
+            phrase("Borrowing beside the adapter was not tried: there is no 'ip'."),
             "sudo apt install iproute2",
         )
-    look = _tried(tried, "macvlan", "Borrowing beside the adapter", "sudo modprobe macvlan", needed=False)
+    look = _tried(tried, "macvlan", phrase("Borrowing beside the adapter"), "sudo modprobe macvlan", needed=False)
     if look.is_well is False:
-        return Look(look.name, False, f"{look.says} It is borrowed on the adapter, and given back.", look.mend)
+        return Look(
+            look.name, False, phrase("{says} It is borrowed on the adapter, and given back.", says=look.says), look.mend
+        )
     return look
 
 
@@ -144,15 +185,22 @@ def _managers() -> Look:
         with contextlib.suppress(OSError):
             name = each.read_text().strip()
             running |= {known for known in _MANAGERS if name.startswith(known)}
-    text = f"{listed(sorted(running))} looks after adapters; what is borrowed beside them is none of its business."
-    return Look("managers", True, text if running else "No network manager runs.")
+    text = phrase(
+        "{running} looks after adapters; what is borrowed beside them is none of its business.",
+        running=listed(sorted(running)),
+    )
+    return Look("managers", True, text if running else phrase("No network manager runs."))
 
 
 def _firewall(tried: frozenset[str] | None) -> Look:
     if tried is None:
-        return Look("firewall", None, "The firewall's rules are seen only as root.", "sudo askport doctor")
-    text = "Its rules can be read (nft)." if "nft" in tried else "There is no nft: rules of its own are not looked at."
-    return Look("firewall", True, f"{text} What is borrowed beside the adapter goes by no rule.")
+        return Look("firewall", None, phrase("The firewall's rules are seen only as root."), "sudo askport doctor")
+    text = (
+        phrase("Its rules can be read (nft).")
+        if "nft" in tried
+        else phrase("There is no nft: rules of its own are not looked at.")
+    )
+    return Look("firewall", True, phrase("{text} What is borrowed beside the adapter goes by no rule.", text=text))
 
 
 def _clock() -> Look:
@@ -164,15 +212,34 @@ def _clock() -> Look:
     mend = "sudo date -s 'YEAR-MONTH-DAY HOUR:MINUTE', with the time that it is now."
     crew = _crew_says(written[max(written)]) if written else None
     if crew and abs((crew - datetime.fromtimestamp(now, UTC)).total_seconds()) > _APART_S:
-        text = f"The clock says {said}, and the crew's server {crew.astimezone():%Y-%m-%d %H:%M %Z}: is it right?"
+        text = phrase(
+            "The clock says {said}, and the crew's server {crew:%Y-%m-%d %H:%M %Z}: is it right?",
+            said=said,
+            crew=crew.astimezone(),
+        )
         return Look("clock", False, text, mend)
     if now < last - _SAME_DAY_S:
-        what = "the newest job was written" if last > made else "this program was installed"
+        what = phrase("the newest job was written") if last > made else phrase("this program was installed")
         when = time.strftime("%Y-%m-%d", time.localtime(last))
-        return Look("clock", False, f"The clock says {said}, but {what} on {when}: records would be too old.", mend)
+        return Look(
+            "clock",
+            False,
+            phrase(
+                "The clock says {said}, but {what} on {when}: records would be too old.",
+                said=said,
+                what=what,
+                when=when,
+            ),
+            mend,
+        )
     if now > last + _LONG_S:
-        return Look("clock", False, f"The clock says {said}, years after anything here was written: is it right?", mend)
-    return Look("clock", True, f"The clock says {said}.")
+        return Look(
+            "clock",
+            False,
+            phrase("The clock says {said}, years after anything here was written: is it right?", said=said),
+            mend,
+        )
+    return Look("clock", True, phrase("The clock says {said}.", said=said))
 
 
 def _crew_says(job: Path) -> datetime | None:
@@ -203,10 +270,20 @@ def _job_folder() -> Look:
         with tempfile.TemporaryFile(dir=there):
             pass
     except OSError as error:
-        return Look("jobs", False, f"Jobs cannot be kept: {error.strerror}.", "Name a file with --job.", is_needed=True)
+        return Look(
+            "jobs",
+            False,
+            phrase("Jobs cannot be kept: {strerror}.", strerror=error.strerror),
+            phrase("Name a file with --job."),
+            is_needed=True,
+        )
     free = shutil.disk_usage(there).free // 1_000_000
     return Look(
-        "jobs", free > 50, f"Jobs can be kept, {free:,} MB are free.", "" if free > 50 else "Make room.", is_needed=True
+        "jobs",
+        free > 50,
+        phrase("Jobs can be kept, {free:,} MB are free.", free=free),
+        "" if free > 50 else phrase("Make room."),
+        is_needed=True,
     )
 
 
@@ -215,10 +292,15 @@ def _serial() -> Look:
     shut = [each for each in lines if not os.access(each, os.R_OK | os.W_OK)]
     if shut:
         return Look(
-            "serial", False, f"{listed(shut)} may not be used.", "sudo usermod -aG dialout $USER, and log in again"
+            "serial",
+            False,
+            phrase("{shut} may not be used.", shut=listed(shut)),
+            "sudo usermod -aG dialout $USER, and log in again",
         )
     return Look(
-        "serial", True, f"{listed(lines)}." if lines else "There is no serial line; one behind USB shows when it is in."
+        "serial",
+        True,
+        f"{listed(lines)}." if lines else phrase("There is no serial line; one behind USB shows when it is in."),
     )
 
 
@@ -226,19 +308,26 @@ def _browser() -> Look:
     has = any(map(shutil.which, ("xdg-open", "gio", "open")))
     shows = bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
     if has and shows:
-        return Look("browser", True, "A device's page opens in your browser.")
-    why = "there is no window here" if not shows else "nothing opens links"
-    return Look("browser", None, f"A device's page is printed as an address, because {why}.")
+        return Look("browser", True, phrase("A device's page opens in your browser."))
+    why = phrase("there is no window here") if not shows else phrase("nothing opens links")
+    return Look("browser", None, phrase("A device's page is printed as an address, because {why}.", why=why))
 
 
 def _terminal() -> Look:
     size = shutil.get_terminal_size((0, 0))
     if not sys.stdout.isatty():
-        return Look("terminal", None, "This is no terminal: the full screen needs one.")
+        return Look("terminal", None, phrase("This is no terminal: the full screen needs one."))
     if size.columns < _SMALLEST[0] or size.lines < _SMALLEST[1]:
         return Look(
-            "terminal", False, f"The terminal has {size.columns} by {size.lines} cells.", "Make it 80 by 24 or larger."
+            "terminal",
+            False,
+            phrase("The terminal has {columns} by {lines} cells.", columns=size.columns, lines=size.lines),
+            phrase("Make it 80 by 24 or larger."),
         )
     full = os.environ.get("COLORTERM", "") in ("truecolor", "24bit")
-    colours = "full colours" if full else "few colours (no COLORTERM): shapes say it too"
-    return Look("terminal", True, f"{size.columns} by {size.lines} cells, {colours}.")
+    colours = phrase("full colours") if full else phrase("few colours (no COLORTERM): shapes say it too")
+    return Look(
+        "terminal",
+        True,
+        phrase("{columns} by {lines} cells, {colours}.", columns=size.columns, lines=size.lines, colours=colours),
+    )

@@ -5,9 +5,10 @@ from functools import lru_cache
 from platformdirs import user_config_path
 
 from askport.core import addresses, errors, makers, text
+from askport.core.phrases import phrase
 
-LOCALLY_MADE = "locally administered"
-_SHARED = "ieee registration authority"
+LOCALLY_MADE = phrase("locally administered")
+_SHARED = phrase("ieee registration authority")
 """Stands in the registry for 24-bit blocks that are given out in pieces to several makers."""
 
 
@@ -19,7 +20,9 @@ def _own_table() -> makers.Makers:
     except FileNotFoundError:
         return {}
     except OSError as error:
-        raise errors.MachineRefused(f"'{path}' cannot be read: {error.strerror}.") from None
+        raise errors.MachineRefused(
+            "'{path}' cannot be read: {strerror}.", path=path, strerror=error.strerror
+        ) from None
 
 
 @lru_cache(maxsize=1024)

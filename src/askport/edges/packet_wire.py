@@ -16,6 +16,7 @@ from struct import pack, unpack_from
 from askport.bell import Bell
 from askport.core import addresses, errors, wire
 from askport.core.finding.shedding import Shedding
+from askport.core.phrases import phrase
 from askport.edges import link_speed, log, two_clocks
 from askport.edges.keeper import relay
 
@@ -182,11 +183,14 @@ class PacketWire:
 
     def _unkept(self) -> errors.MachineRefused:
         self.require_kept()
-        text = f"What reads {self.name} has ended: end Ask Port, and start it anew."
+        text = phrase("What reads {name} has ended: end Ask Port, and start it anew.", name=self.name)
         return errors.MachineRefused(text, code="keeper-gone")
 
     def _vanished(self) -> errors.MachineRefused:
-        text = f"{self.name} has vanished, and nothing is left to give back: plug the adapter in again and start anew."
+        text = phrase(
+            "{name} has vanished, and nothing is left to give back: plug the adapter in again and start anew.",
+            name=self.name,
+        )
         return errors.MachineRefused(text, code="no-adapter")
 
     def give_way(self, seconds: float) -> None:
@@ -334,11 +338,15 @@ class PacketWire:
         if send_error == errno.ENETDOWN:
             log.event("frames not sent: no link", adapter=self.name)
         elif send_error:
-            raise errors.MachineRefused(f"{self.name} would not send: {os.strerror(send_error)}.")
+            raise errors.MachineRefused(
+                "{name} would not send: {strerror}.", name=self.name, strerror=os.strerror(send_error)
+            )
         if read_error == errno.ENETDOWN:
             self.require_present()
         elif read_error:
-            raise errors.MachineRefused(f"{self.name} cannot be read: {os.strerror(read_error)}.")
+            raise errors.MachineRefused(
+                "{name} cannot be read: {strerror}.", name=self.name, strerror=os.strerror(read_error)
+            )
 
     def _running(self) -> bool:
         """Whether there is a link. The kernel's flags tell of a lost one up to a second late, its driver at once."""

@@ -48,5 +48,7 @@ def give_back_all(only: str | None = None) -> dict[str, Restored]:
     except refusal.Refusal as error:
         raise MachineRefused(str(error)) from None
     except OSError as error:
-        raise MachineRefused(f"What was borrowed could not be given back: {error.strerror or error}.") from None
+        raise MachineRefused(
+            "What was borrowed could not be given back: {strerror}.", strerror=error.strerror or error
+        ) from None
     return restored

@@ -7,6 +7,7 @@ from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import ConnectionPoolEntry
 
 from askport.core import errors, text
+from askport.core.phrases import phrase
 from askport.core.register.chain import Line
 from askport.edges.job_tables import JOURNAL
 
@@ -22,7 +23,7 @@ def salvage(path: Path) -> tuple[list[Line], list[str]]:
     """
     name = text.display_text(str(path), 200)
     if not path.is_file():
-        raise errors.BadInput(f"There is no job file '{name}'.")
+        raise errors.BadInput("There is no job file '{name}'.", name=name)
     lines: list[Line] = []
     lost: list[str] = []
     last = failed = 0
@@ -40,14 +41,14 @@ def salvage(path: Path) -> tuple[list[Line], list[str]]:
                 line.entry  # noqa: B018 - what cannot be read is said now
             except (DatabaseError, ValueError, TypeError):
                 last, failed = last + 1, failed + 1
-                lost.append(f"Line {last} cannot be read.")
+                lost.append(phrase("Line {last} cannot be read.", last=last))
                 continue
             if line.number > last + 1:
-                lost.append(f"Lines {last + 1} to {line.number - 1} are missing.")
+                lost.append(phrase("Lines {last} to {number} are missing.", last=last + 1, number=line.number - 1))
             last = line.number
             lines.append(line)
     if not lines:
-        raise errors.BadInput(f"Nothing of '{name}' can be read: use a copy of it.")
+        raise errors.BadInput("Nothing of '{name}' can be read: use a copy of it.", name=name)
     return lines, lost
 
 

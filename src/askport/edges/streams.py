@@ -5,6 +5,7 @@ from collections.abc import Awaitable, Callable
 from typing import Any
 
 from askport.core import channels
+from askport.core.phrases import phrase
 from askport.edges import log
 from askport.edges.transports import http, serial_line, ssh, tcp_socket, telnet
 
@@ -125,6 +126,11 @@ class Streams:
             because = type(error).__name__
         if writer := self._writers.pop(channel, None):
             self._close(channel, writer)
-        log.event("channel closed", adapter=self._over.adapter, to=channel.far, because=because or "ended in order")
+        log.event(
+            "channel closed",
+            adapter=self._over.adapter,
+            to=channel.far,
+            because=because or phrase("ended in order"),
+        )
         self._say(channels.Closed(channel, because))
         self._tasks.pop(channel, None)

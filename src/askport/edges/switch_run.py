@@ -14,6 +14,7 @@ from askport.core.addresses import MacAddress
 from askport.core.crate.concerning import concerns
 from askport.core.crate.cut_together import CutTogether, KeptUnit
 from askport.core.crate.switch_crate import BY_ORDER, DOING, Do, Doing, SwitchCrate, Turn, Unattended, Unit
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import WorkItem
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.proof import Proof
@@ -31,7 +32,7 @@ def _unmeasured(proofs: Iterable[Proof], gateway: IPv4Address | None) -> str:
     measured = {MaskAsPlanned, GatewayAsPlanned} if gateway else {MaskAsPlanned}
     made = {type(each): each for each in proofs if type(each) in measured}
     why = [each.because for each in made.values() if each.passed is None]
-    return next(iter(why), "" if made.keys() == measured else "They were not measured.")
+    return next(iter(why), "" if made.keys() == measured else phrase("They were not measured."))
 
 
 class Lane:
@@ -153,8 +154,13 @@ class SwitchRun:
         lanes = self.at_hand
         if len(lanes) > 1:
             waiting = len(self.crate.waiting)
-            rest = f", {waiting} to come" if waiting else ""
-            return f"{len(lanes)} units side by side{rest}; {self.crate.count_words}."
+            rest = phrase(", {waiting} to come", waiting=waiting) if waiting else ""
+            return phrase(
+                "{count} units side by side{rest}; {count_words}.",
+                count=len(lanes),
+                rest=rest,
+                count_words=self.crate.count_words,
+            )
         if lanes and lanes[0].unit:
             return f"{lanes[0].unit.item.tag}: {narrate.next_line(lanes[0].session, self.run.wire.now()).sentence}"
         return self.crate.sentence
@@ -306,7 +312,7 @@ class SwitchRun:
         self.crate.sees(lane.session.cable.finder.devices())
         device, unit = lane.session.device, lane.unit
         if unit and turn is Turn.RECORDED and unit.by == BY_ORDER and device.chosen:
-            text = "Its tag comes from the order of MAC addresses alone: check which unit hangs where."
+            text = phrase("Its tag comes from the order of MAC addresses alone: check which unit hangs where.")
             noted = Noted(unit=device.unit, mac=device.chosen.mac, text=text)
             self.run.job.append(noted, self.run.wire.wall(self.run.wire.now()))
         if unit:
@@ -321,8 +327,8 @@ class SwitchRun:
     def stop(self) -> None:
         """Leave the units at hand, and do none of the others."""
         for unit in self.crate.waiting:
-            unit.turn, unit.because = Turn.LEFT, "It was stopped before."
+            unit.turn, unit.because = Turn.LEFT, phrase("It was stopped before.")
         for lane in self.at_hand:
-            self._leave(lane, "It was stopped.")
+            self._leave(lane, phrase("It was stopped."))
         if self.cut:
             self.cut.leave_out()

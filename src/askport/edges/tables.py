@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from askport.core.errors import BadInput, MachineRefused
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 _MAX_BYTES = 50_000_000
@@ -50,14 +51,18 @@ def read_tables(path: Path) -> list[Table]:
     name = display_text(str(path), 200)
     try:
         if not path.is_file():
-            raise BadInput(f"There is no file '{name}': name a CSV, XLSX or ODS file.")
+            raise BadInput("There is no file '{name}': name a CSV, XLSX or ODS file.", name=name)
         if path.stat().st_size > _MAX_BYTES:
-            raise BadInput(f"'{name}' has more than {_MAX_BYTES // 1_000_000} MB: save the table alone.")
+            raise BadInput(
+                "'{name}' has more than {max_bytes} MB: save the table alone.",
+                name=name,
+                max_bytes=_MAX_BYTES // 1_000_000,
+            )
         if path.suffix.lower() in _SHEETS:
             return _sheets(path, name)
         return [_csv(path.read_bytes(), name)]
     except OSError as error:
-        raise MachineRefused(f"'{name}' cannot be read: {error.strerror}.") from None
+        raise MachineRefused("'{name}' cannot be read: {strerror}.", name=name, strerror=error.strerror) from None
 
 
 def _sheets(path: Path, name: str) -> list[Table]:
@@ -76,9 +81,11 @@ def _sheets(path: Path, name: str) -> list[Table]:
                     if top < len(rows) and left == right:
                         for place in range(top + 1, min(bottom + 1, len(rows))):
                             rows[place][left] = rows[place][left] or rows[top][left]
-                tables.append(Table(title, _few(rows, name), f"sheet '{display_text(title, 40)}'"))
+                tables.append(Table(title, _few(rows, name), phrase("sheet '{title}'", title=display_text(title, 40))))
     except (CalamineError, ValueError, OverflowError, zipfile.BadZipFile, zlib.error) as error:
-        raise BadInput(f"'{name}' cannot be read as a spreadsheet ({error}): save it anew, or as CSV.") from None
+        raise BadInput(
+            "'{name}' cannot be read as a spreadsheet ({error}): save it anew, or as CSV.", name=name, error=error
+        ) from None
     return tables
 
 
@@ -94,7 +101,11 @@ def _see_size(path: Path, name: str) -> None:
     with zipfile.ZipFile(path) as packed:
         parts = packed.infolist()
         if sum(each.file_size for each in parts) > _MAX_UNPACKED:
-            raise BadInput(f"'{name}' unpacks to more than {_MAX_UNPACKED // 1_000_000} MB: save the table alone.")
+            raise BadInput(
+                "'{name}' unpacks to more than {max_unpacked} MB: save the table alone.",
+                name=name,
+                max_unpacked=_MAX_UNPACKED // 1_000_000,
+            )
         for part in parts:
             if not part.filename.endswith(".xml"):
                 continue
@@ -110,7 +121,11 @@ def _see_size(path: Path, name: str) -> None:
                     columns = max(columns, *repeats) if repeats else columns
                     held = text[-_TAIL:]
             if rows * max(columns, 1) > _MAX_CELLS:
-                raise BadInput(f"'{name}' has a cell far from all others, in row {rows}: delete what is empty there.")
+                raise BadInput(
+                    "'{name}' has a cell far from all others, in row {rows}: delete what is empty there.",
+                    name=name,
+                    rows=rows,
+                )
 
 
 def _column(letters: bytes) -> int:
@@ -122,7 +137,9 @@ def _column(letters: bytes) -> int:
 
 def _few(rows: list[list[str]], name: str) -> list[list[str]]:
     if len(rows) > MAX_ROWS:
-        raise BadInput(f"'{name}' has more than {MAX_ROWS:,} rows: split it, by its subnets say.")
+        raise BadInput(
+            "'{name}' has more than {max_rows:,} rows: split it, by its subnets say.", name=name, max_rows=MAX_ROWS
+        )
     return rows
 
 
@@ -142,7 +159,7 @@ def _csv(data: bytes, name: str) -> Table:
     separator = separator or _separator(lines)
     rows = _few(_csv_rows(text, separator, name), name)
     words = {";": "semicolons", ",": "commas", "\t": "tabs", "|": "bars"}.get(separator, f"'{separator}'")
-    return Table("", rows, f"{encoding} with {words}")
+    return Table("", rows, phrase("{encoding} with {words}", encoding=encoding, words=words))
 
 
 def _csv_rows(text: str, separator: str, name: str) -> list[list[str]]:
@@ -157,7 +174,9 @@ def _csv_rows(text: str, separator: str, name: str) -> list[list[str]]:
             if len(rows) > MAX_ROWS:
                 break
     except csv.Error:
-        raise BadInput(f"'{name}', line {line}: a quotation mark opens there and is not closed: close it.") from None
+        raise BadInput(
+            "'{name}', line {line}: a quotation mark opens there and is not closed: close it.", name=name, line=line
+        ) from None
     return rows
 
 
@@ -167,13 +186,15 @@ def _decoded(data: bytes, name: str) -> tuple[str, str]:
             try:
                 return data.decode(encoding), encoding.removesuffix("-sig").upper()
             except UnicodeDecodeError:
-                raise BadInput(f"'{name}' begins as {encoding} and is not: save it as UTF-8.") from None
+                raise BadInput(
+                    "'{name}' begins as {encoding} and is not: save it as UTF-8.", name=name, encoding=encoding
+                ) from None
     try:
         return data.decode("utf-8"), "UTF-8"
     except UnicodeDecodeError:
         pass
     if b"\0" in data[:4000]:
-        raise BadInput(f"'{name}' is no text: save it as CSV in UTF-8, or as XLSX.")
+        raise BadInput("'{name}' is no text: save it as CSV in UTF-8, or as XLSX.", name=name)
     return data.decode("cp1252", "replace"), "Windows-1252"
 
 

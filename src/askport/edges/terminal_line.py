@@ -9,6 +9,8 @@ import tty
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from askport.core.phrases import phrase
+
 LEAVES = b"\x1d"
 """Ctrl-] ends it."""
 _CHUNK = 4096
@@ -34,7 +36,7 @@ async def talk(reader: Any, writer: Any, said: Callable[[bytes], None], heard: C
     """Carry bytes both ways until somebody ends it; return who did, as the end of a sentence."""
     loop, typed = asyncio.get_running_loop(), asyncio.Queue[bytes]()
     loop.add_reader(sys.stdin.fileno(), lambda: typed.put_nowait(os.read(sys.stdin.fileno(), _CHUNK)))
-    over = "the device ended it"
+    over = phrase("the device ended it")
     last = [loop.time()]
 
     async def hear() -> None:
@@ -55,7 +57,7 @@ async def talk(reader: Any, writer: Any, said: Callable[[bytes], None], heard: C
                 break
             data = waiting.result()
             if LEAVES in data:
-                over = "you ended it"
+                over = phrase("you ended it")
                 break
             if not data:
                 loop.remove_reader(sys.stdin.fileno())
@@ -63,7 +65,7 @@ async def talk(reader: Any, writer: Any, said: Callable[[bytes], None], heard: C
                 while not hearing.done() and seen != last[0]:
                     seen = last[0]
                     await asyncio.wait({hearing}, timeout=_QUIET_S)
-                over = "what was typed has ended"
+                over = phrase("what was typed has ended")
                 break
             last[0] = loop.time()
             said(data)

@@ -54,8 +54,12 @@ def known_language(text: str) -> str:
     try:
         known = str(Locale.parse(text.strip().replace("-", "_"))).replace("_", "-")
     except (UnknownLocaleError, ValueError):
-        raise BadInput(f"--language: '{display_text(text, 30)}' is not a language; de, en-GB and fr-CA are.") from None
+        raise BadInput(
+            "--language: '{text}' is not a language; de, en-GB and fr-CA are.", text=display_text(text, 30)
+        ) from None
     shown = local(datetime(2026, 9, 30, tzinfo=UTC), known)
     if in_font(shown) != shown:
-        raise BadInput(f"--language: the documents have no typeface for the dates of '{display_text(text, 30)}'.")
+        raise BadInput(
+            "--language: the documents have no typeface for the dates of '{text}'.", text=display_text(text, 30)
+        )
     return known

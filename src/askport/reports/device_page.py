@@ -4,12 +4,13 @@ from collections.abc import Collection, Iterator
 
 from askport.core import addresses, text
 from askport.core.crew.seals import as_member
+from askport.core.phrases import phrase
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register import found_words, visits
 from askport.core.visit.narrate import basis_words, proof_words
 from askport.reports.cells import iso
 
-_MARKS = {True: "passed", False: "FAILED", None: "not made"}
+_MARKS = {True: "passed", False: "FAILED", None: phrase("not made")}
 
 
 def device_text(row: visits.Row, planned: PlannedDevice | None, strangers: Collection[str] = ()) -> str:
@@ -23,8 +24,8 @@ def _lines(row: visits.Row, planned: PlannedDevice | None, strangers: Collection
     if planned:
         about = {"kind": planned.kind, "place": planned.place, **planned.columns}
         yield from (f"  {name}  {value}" for name, value in about.items() if value)
-    yield f"  as found  {first.as_found}  {iso(first.found_at)}"
-    yield from (f"  known by  {each.sentence}" for each in row.identities)
+    yield phrase("  as found  {as_found}  {iso}", as_found=first.as_found, iso=iso(first.found_at))
+    yield from (phrase("  known by  {sentence}", sentence=each.sentence) for each in row.identities)
     mask = addresses.mask_of_prefix(left.prefix.value) if left.prefix.value is not None else None
     for name, shown, basis in (
         ("address", left.address.value, left.address.basis),
@@ -33,13 +34,29 @@ def _lines(row: visits.Row, planned: PlannedDevice | None, strangers: Collection
         ("DNS", " ".join(map(str, left.dns.value or ())), left.dns.basis),
     ):
         if basis:
-            yield f"  as left  {name} {shown or 'none'}  {basis_words(basis)}"
+            yield phrase(
+                "  as left  {name} {shown}  {basis_words}",
+                name=name,
+                shown=shown or "none",
+                basis_words=basis_words(basis),
+            )
     if first.found_ipv6 or last.left_ipv6:
         yield f"  IPv6  {found_words.ipv6_words(first.found_ipv6, last.left_ipv6)}"
     yield from (f"  {_MARKS[each.passed]}  {proof_words(each.name)}: {each.because}" for each in last.proofs.values())
-    yield from (f"  left out  {proof_words(name)}" for name in last.left_out)
+    yield from (phrase("  left out  {name}", name=proof_words(name)) for name in last.left_out)
     for visit in row.visits:
-        by = f", by {as_member(visit.member, strangers)}" if visit.member else ""
-        yield f"  visit  {iso(visit.found_at)}  found {visit.as_found}, {visit.state}{by}"
+        by = phrase(", by {member}", member=as_member(visit.member, strangers)) if visit.member else ""
+        yield phrase(
+            "  visit  {iso}  found {as_found}, {state}{by}",
+            iso=iso(visit.found_at),
+            as_found=visit.as_found,
+            state=visit.state,
+            by=by,
+        )
     for note in row.notes:
-        yield f"  note  {iso(note.at)}  {note.text}{f'  photo {note.photo}' if note.photo else ''}"
+        yield phrase(
+            "  note  {iso}  {text}{value}",
+            iso=iso(note.at),
+            text=note.text,
+            value=f"  photo {note.photo}" if note.photo else "",
+        )

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from askport.core.crew.seals import CrewWords
+from askport.core.phrases import phrase
 from askport.core.plan import address_map, site_plan
 from askport.core.register.visits import Row
 from askport.reports import drawings, handover_pages, labels, reservations
@@ -126,17 +127,19 @@ def _both(title: str, draw: Callable[[], Sketch]) -> Named:
 
 
 FAMILIES = [
-    Family("register", "all devices, as found and as left (for a spreadsheet or another program)", _register),
-    Family("handover-full", "the handover with a page for each device", _whole_handover, on_request=True),
-    Family("handover", "for the customer: cover with fingerprint, register, a page for each open device", _handover),
-    Family("labels", "to print on sheets or on a roll; the code holds tag, address and MAC address", _labels),
-    Family("hosts", "names and addresses for a computer's hosts file", _hosts),
-    Family("zone", "names and addresses for the site's name server", _zone),
-    Family("reservations", "DHCP reservations, ready to load into the site's DHCP server", _reservations),
-    Family("lanes", "how each device came back after its power cycle", _lanes),
-    Family("pace", "progress: devices per day, time per step, typing errors corrected", _pace),
-    Family("map", "address map of each subnet", _maps),
-    Family("cable", "the two addresses of a device, bit over bit", _cables, on_request=True),
+    Family("register", phrase("all devices, as found and as left (for a spreadsheet or another program)"), _register),
+    Family("handover-full", phrase("the handover with a page for each device"), _whole_handover, on_request=True),
+    Family(
+        "handover", phrase("for the customer: cover with fingerprint, register, a page for each open device"), _handover
+    ),
+    Family("labels", phrase("to print on sheets or on a roll; the code holds tag, address and MAC address"), _labels),
+    Family("hosts", phrase("names and addresses for a computer's hosts file"), _hosts),
+    Family("zone", phrase("names and addresses for the site's name server"), _zone),
+    Family("reservations", phrase("DHCP reservations, ready to load into the site's DHCP server"), _reservations),
+    Family("lanes", phrase("how each device came back after its power cycle"), _lanes),
+    Family("pace", phrase("progress: devices per day, time per step, typing errors corrected"), _pace),
+    Family("map", phrase("address map of each subnet"), _maps),
+    Family("cable", phrase("the two addresses of a device, bit over bit"), _cables, on_request=True),
 ]
 
 

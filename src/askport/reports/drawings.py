@@ -5,6 +5,7 @@ from collections.abc import Iterable, Sequence
 from ipaddress import IPv4Address
 from statistics import median
 
+from askport.core.phrases import phrase
 from askport.core.plan.address_map import ROW, CellState, MapRow
 from askport.core.plan.target import Site
 from askport.core.register.visits import Row
@@ -75,7 +76,7 @@ def lanes_sketch(rows: Iterable[Row]) -> Sketch:
     ends = [at for _, cut in cuts for _, at in cut.moments]
     longest = min(max(ends, default=1.0), 3 * median(ends) if ends else 1.0) or 1.0
     left, right, step = 120, 860, 22
-    sketch = Sketch(960, _TOP + 50 + step * max(1, len(cuts)), "After the power cycle, in seconds")
+    sketch = Sketch(960, _TOP + 50 + step * max(1, len(cuts)), phrase("After the power cycle, in seconds"))
     if not cuts:
         sketch.text(12, _TOP + 12, "No power cycle was recorded.", fill=SOFT)
     for place, (tag, cut) in enumerate(cuts):
@@ -84,14 +85,14 @@ def lanes_sketch(rows: Iterable[Row]) -> Sketch:
         sketch.line(left, right, y, _FINE)
         end = cut.answer_s or cut.first_word_s or cut.link_s or 0.0
         sketch.line(left, left + (right - left) * min(1.0, end / longest), y, _THEIRS if cut.answer_s else _CONFLICT, 2)
-        for name, at in (("power off", 0.0), *cut.moments):
+        for name, at in ((phrase("power off"), 0.0), *cut.moments):
             x = left + (right - left) * min(1.0, at / longest)
             fill = _OURS if name in cut.services else INK
-            sketch.box(x - 2, y - 4, 4, 8, fill, f"{tag}: {name} after {at:.1f} s")
+            sketch.box(x - 2, y - 4, 4, 8, fill, phrase("{tag}: {name} after {at:.1f} s", tag=tag, name=name, at=at))
         cut_off = "› " if end > longest else ""
         sketch.text(right + 8, y + 4, f"{cut_off}{end:.1f} s" if cut.answer_s else "no answer", size=9, fill=SOFT)
     y = _TOP + 26 + step * max(1, len(cuts))
-    legend = ((INK, "power off, link, first word, first answer"), (_OURS, "a service answers"))
+    legend = ((INK, phrase("power off, link, first word, first answer")), (_OURS, phrase("a service answers")))
     for place, (fill, words) in enumerate(legend):
         sketch.box(left + place * 300, y - 4, 4, 8, fill, words)
         sketch.text(left + 10 + place * 300, y + 4, words, size=9, fill=SOFT)
@@ -117,7 +118,11 @@ def pace_sketch(rows: Iterable[Row]) -> Sketch:
         ],
     }
     for place, (name, seconds) in enumerate(spans.items()):
-        middle = f"{median(seconds) / 60:.1f} min, the median of {len(seconds)}" if seconds else "not known"
+        middle = (
+            phrase("{median:.1f} min, the median of {count}", median=median(seconds) / 60, count=len(seconds))
+            if seconds
+            else phrase("not known")
+        )
         sketch.text(12, y + place * 18, name)
         sketch.text(160, y + place * 18, middle)
     slips = sum(each.slips for each in done)
@@ -132,24 +137,24 @@ def cable_sketch(row: Row) -> Sketch:
     As left where the laptop had borrowed an address there; else as found.
     """
     last = row.last
-    address, prefix, when = last.as_left.address.value, last.as_left.prefix.value, "as left"
+    address, prefix, when = last.as_left.address.value, last.as_left.prefix.value, phrase("as left")
     laptop = last.laptop_beside(address)
     if laptop is None and (found := last.laptop_beside(last.found_address)):
-        address, prefix, when, laptop = last.found_address, last.found_prefix, "as found", found
-    sketch = Sketch(660, 118, f"The cable to {row.tag or row.mac}, {when}")
+        address, prefix, when, laptop = last.found_address, last.found_prefix, phrase("as found"), found
+    sketch = Sketch(660, 118, phrase("The cable to {tag}, {when}", tag=row.tag or row.mac, when=when))
     ours = (laptop.ip, laptop.network.prefixlen) if laptop else (None, None)
     for name, (end, length), y, fill in (
         ("laptop", ours, 36.0, _OURS),
         (row.tag or "device", (address, prefix), 92.0, _THEIRS),
     ):
-        words = "its own address" if end is None else f"{end}/{'?' if length is None else length}"
+        words = phrase("its own address") if end is None else f"{end}/{'?' if length is None else length}"
         sketch.text(12, y + 10, name[:12], fill=SOFT)
         sketch.text(92, y + 10, words, bold=True)
         for bit in range(32 if end else 0):
             tall = 12.0 if _bit(end, bit) else 5.0
             y_at = y + 12 - tall if fill == _OURS else y
             inside = length is None or bit < length
-            sketch.box(_bit_x(bit), y_at, 9, tall, fill if inside else _FINE, f"bit {bit + 1}")
+            sketch.box(_bit_x(bit), y_at, 9, tall, fill if inside else _FINE, phrase("bit {bit}", bit=bit + 1))
     for bit in range(min(ours[1] or 0, prefix if prefix is not None else 32)):
         if _bit(ours[0], bit) != _bit(address, bit):
             break

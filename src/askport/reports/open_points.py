@@ -4,13 +4,14 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from textwrap import wrap
 
+from askport.core.phrases import phrase
 from askport.core.plan import planned_device, site_plan
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.register.visits import Otherwise, Row
 from askport.core.text import listed
 from askport.core.visit.narrate import proof_words
 
-VALUES = {"address": "address", "mask": "mask", "gateway": "gateway", "dns": "DNS servers"}
+VALUES = {"address": "address", "mask": "mask", "gateway": "gateway", "dns": phrase("DNS servers")}
 """What the plan has of a device, in words."""
 _ROW = 200
 """Characters of names in one row; each piece of a page holds twice that."""
@@ -36,14 +37,17 @@ def open_points(rows: Sequence[Row], plan: site_plan.Plan, conflicts: Sequence[s
     """
     failed = [row for row in rows if row.failed]
     groups: list[tuple[str, bool, Sequence[tuple[Row | planned_device.PlannedDevice | None, str]]]] = [
-        ("Not as planned", True, [(row, listed(map(_otherwise, row.otherwise))) for row in rows if row.otherwise]),
+        (phrase("Not as planned"), True,
+         [(row, listed(map(_otherwise, row.otherwise))) for row in rows if row.otherwise]),
         ("Failed", True, [(row, listed(map(proof_words, row.failed))) for row in failed]),
-        ("Not proven", False, [(row, _why(row)) for row in rows if not row.last.is_proven and row not in failed]),
-        ("Begun again and not finished", False, [(row, "") for row in rows if row.unfinished]),
-        ("Outstanding (planned, not started)", False, [(each, "") for each in not_started(rows, plan)]),
-        ("Lost at the next power cycle", False, [(row, "address not saved") for row in rows if row.is_fleeting]),
-        ("Records that differ", True, [(None, each) for each in conflicts]),
-        ("Proven, with exceptions", False, [
+        (phrase("Not proven"), False,
+         [(row, _why(row)) for row in rows if not row.last.is_proven and row not in failed]),
+        (phrase("Begun again and not finished"), False, [(row, "") for row in rows if row.unfinished]),
+        (phrase("Outstanding (planned, not started)"), False, [(each, "") for each in not_started(rows, plan)]),
+        (phrase("Lost at the next power cycle"), False,
+         [(row, phrase("address not saved")) for row in rows if row.is_fleeting]),
+        (phrase("Records that differ"), True, [(None, each) for each in conflicts]),
+        (phrase("Proven, with exceptions"), False, [
             (row, listed(map(proof_words, row.open_points))) for row in rows if row.is_proven and row.open_points
         ]),
     ]  # fmt: skip
@@ -70,9 +74,11 @@ def proven_words(proven: int, everyone: int, open_among: int, not_started: int =
     Args:
         not_started: planned devices that are not in the register.
     """
-    but = f", {open_among} of them with open points" if open_among else ""
-    rest = f"; {not_started} not started" if not_started else ""
-    return f"{proven} of {everyone + not_started} proven{but}{rest}"
+    but = phrase(", {open_among} of them with open points", open_among=open_among) if open_among else ""
+    rest = phrase("; {not_started} not started", not_started=not_started) if not_started else ""
+    return phrase(
+        "{proven} of {everyone} proven{but}{rest}", proven=proven, everyone=everyone + not_started, but=but, rest=rest
+    )
 
 
 def not_started(rows: Iterable[Row], plan: site_plan.Plan) -> list[planned_device.PlannedDevice]:
@@ -93,16 +99,20 @@ def _name(about: Row | planned_device.PlannedDevice) -> str:
 
 
 def _otherwise(value: Otherwise) -> str:
-    left = f"left with {value.left}" if value.left else "not shown"
-    return f"{VALUES[value.name]} {value.planned} planned, {left}"
+    left = phrase("left with {left}", left=value.left) if value.left else phrase("not shown")
+    return phrase("{values} {planned} planned, {left}", values=VALUES[value.name], planned=value.planned, left=left)
 
 
 def _why(row: Row) -> str:
     visit = row.last
     if not visit.recorded_at:
-        return "set, not recorded" if visit.result == "taken" else "found, address not set"
+        return phrase("set, not recorded") if visit.result == "taken" else phrase("found, address not set")
     if PowerCycle.name in row.open_points:
         others = [each for each in row.open_points if each != PowerCycle.name]
-        told = f"; not verified: {listed(map(proof_words, others))}" if others else ""
-        return f"power cycle not tested{told}"
-    return f"not verified: {listed(map(proof_words, row.open_points))}" if row.open_points else "nothing was proven"
+        told = phrase("; not verified: {map}", map=listed(map(proof_words, others))) if others else ""
+        return phrase("power cycle not tested{told}", told=told)
+    return (
+        phrase("not verified: {map}", map=listed(map(proof_words, row.open_points)))
+        if row.open_points
+        else phrase("nothing was proven")
+    )

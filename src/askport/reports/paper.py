@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from typing import Any
 from xml.sax.saxutils import escape
 
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.reports.fonts import BOLD, PLAIN, fonts, in_font
 
@@ -46,7 +47,7 @@ def document(title: str, story: Sequence[Any], *, landscape: bool = False, paper
     size = turned(upright) if landscape else upright
     made = SimpleDocTemplate(
         out, pagesize=size, leftMargin=45, rightMargin=45, topMargin=45, bottomMargin=50, title=title,
-        author="Ask Port", invariant=1, initialFontName=PLAIN,
+        author=phrase("Ask Port"), invariant=1, initialFontName=PLAIN,
     )  # fmt: skip
 
     def foot(canvas: Any, page: Any) -> None:
@@ -88,7 +89,7 @@ def request_pdf(site: str, sheets: Sequence[tuple[str, Sequence[Sequence[str]]]]
     from reportlab.platypus import Paragraph
 
     set_in = styles()
-    title = f"Addresses for {display_text(site, 60)}"
+    title = phrase("Addresses for {site}", site=display_text(site, 60))
     story: list[Any] = [Paragraph(printable(title), set_in["title"])]
     story += [Paragraph(printable(each), set_in["body"]) for each in asked]
     for name, rows in sheets:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 
+from askport.core.phrases import phrase
 from askport.core.plan import planned_device, site_plan
 from askport.reports.cells import cell
 
@@ -135,25 +136,37 @@ def questions(plan: site_plan.Plan) -> list[str]:
     """Return what is not known yet, as questions."""
     without = [each.tag for each in plan.devices if each.address is None]
     unlabelled = [each.tag for each in plan.devices if each.mac is None]
-    asked = [f"{len(plan.devices)} devices are to join the site; {len(without)} of them have no address yet."]
+    asked = [
+        phrase(
+            "{count} devices are to join the site; {count_2} of them have no address yet.",
+            count=len(plan.devices),
+            count_2=len(without),
+        )
+    ]
     if without:
-        asked.append(f"Which fixed addresses do these get, outside every pool: {', '.join(without)}?")
+        asked.append(
+            phrase("Which fixed addresses do these get, outside every pool: {without}?", without=", ".join(without))
+        )
     if unlabelled:
-        asked.append(f"The MAC addresses of {len(unlabelled)} of them are read from their labels on site.")
+        asked.append(
+            phrase("The MAC addresses of {count} of them are read from their labels on site.", count=len(unlabelled))
+        )
     if not plan.subnets:
-        asked.append("Which subnet, mask, gateway, DNS servers and VLAN are they in? Fill in the sheet 'subnets'.")
+        asked.append(
+            phrase("Which subnet, mask, gateway, DNS servers and VLAN are they in? Fill in the sheet 'subnets'.")
+        )
     for subnet in plan.subnets:
         open_ = [
             name
             for name, value in (
                 ("gateway", subnet.gateway),
-                ("DNS servers", subnet.dns),
-                ("the DHCP range", subnet.pools),
+                (phrase("DNS servers"), subnet.dns),
+                (phrase("the DHCP range"), subnet.pools),
                 ("VLAN", subnet.vlan),
             )
             if not value
         ]
         if open_:
-            asked.append(f"{subnet.network}: please fill in {', '.join(open_)}.")
-    asked.append("Please fill in the empty cells and return the file. Do not change its layout.")
+            asked.append(phrase("{network}: please fill in {open}.", network=subnet.network, open=", ".join(open_)))
+    asked.append(phrase("Please fill in the empty cells and return the file. Do not change its layout."))
     return asked

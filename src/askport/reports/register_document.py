@@ -5,6 +5,7 @@ import io
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from askport.core.phrases import phrase
 from askport.core.plan.site_plan import Plan
 from askport.core.register.as_left import AsLeft
 from askport.core.register.visits import Row
@@ -84,8 +85,8 @@ def register_rows(rows: Iterable[Row], plan: Plan | None = None) -> list[list[st
     """Return the register as a table with its heads, every cell a text; what the plan has beside stands behind it."""
     plan = plan or Plan()
     beside = planned.planned_heads(plan)
-    named = {True: "passed", False: "failed", None: "not made"}
-    table = [[*COLUMNS, *(f"plan: {each}" for each in beside)]]
+    named = {True: "passed", False: "failed", None: phrase("not made")}
+    table = [[*COLUMNS, *(phrase("plan: {each}", each=each) for each in beside)]]
     for row in rows:
         first, last, left = row.first, row.last, row.last.as_left
         by_outcome = {
@@ -105,11 +106,14 @@ def register_rows(rows: Iterable[Row], plan: Plan | None = None) -> list[list[st
 
 
 _HEADS = {
-    "tag": "Tag", "mac": "MAC address", "maker": "Maker", "as_found": "As found", "found_gateway": "Gateway as found",
-    "found_at": "Found at", "as_left": "As left", "left_gateway": "Gateway as left", "left_dns": "DNS servers as left",
-    "left_basis": "Evidence", "way": "Set by", "state": "State", "proofs_passed": "Proofs passed",
-    "proofs_failed": "Proofs failed", "proofs_not_made": "Proofs not made", "proofs_left_out": "Proofs left out",
-    "recorded_at": "Recorded at", "visits": "Visits",
+    "tag": "Tag", "mac": phrase("MAC address"), "maker": "Maker", "as_found": phrase("As found"),
+    "found_gateway": phrase("Gateway as found"),
+    "found_at": phrase("Found at"), "as_left": phrase("As left"),
+    "left_gateway": phrase("Gateway as left"), "left_dns": phrase("DNS servers as left"),
+    "left_basis": "Evidence", "way": phrase("Set by"), "state": "State", "proofs_passed": phrase("Proofs passed"),
+    "proofs_failed": phrase("Proofs failed"), "proofs_not_made": phrase("Proofs not made"),
+    "proofs_left_out": phrase("Proofs left out"),
+    "recorded_at": phrase("Recorded at"), "visits": "Visits",
 }  # fmt: skip
 _MOMENTS, _PROOFS = (
     ("found_at", "recorded_at"),
@@ -130,7 +134,7 @@ def register_for_people(rows: Sequence[Row], plan: Plan, language: str = LANGUAG
     beside = planned.planned_heads(plan)
     for each in open_points.not_started(rows, plan):
         told = planned.planned_values(each)
-        known = {"tag": each.tag, "mac": str(each.mac or ""), "state": "not started"}
+        known = {"tag": each.tag, "mac": str(each.mac or ""), "state": phrase("not started")}
         table.append([*(known.get(head, "") for head in COLUMNS), *(told.get(head, "") for head in beside)])
     return [[_HEADS.get(head, head) for head in heads], *table]
 

@@ -5,13 +5,14 @@ import re
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Network
 
+from askport.core.phrases import phrase
 from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
 
-_ZONE_HEAD = """$TTL 3600
+_ZONE_HEAD = phrase("""$TTL 3600
 @\tIN\tSOA\tlocalhost. root.localhost. 1 3600 600 86400 3600
 @\tIN\tNS\tlocalhost.
-"""
+""")
 
 
 def _hosts(rows: Iterable[Row]) -> list[tuple[str, str, IPv4Address]]:
@@ -36,13 +37,18 @@ def hosts_text(rows: Iterable[Row]) -> str:
 def zone_text(rows: Iterable[Row]) -> str:
     """Return a zone (RFC 1035 section 5), which a name server loads as it is."""
     lines = "".join(f"{name}\tIN\tA\t{address}\n" for name, _, address in _hosts(rows))
-    return f"{_ZONE_HEAD}; From here on for a zone that there is already.\n{lines}"
+    return phrase(
+        "{zone_head}; From here on for a zone that there is already.\n{lines}", zone_head=_ZONE_HEAD, lines=lines
+    )
 
 
 def dhcpd_text(rows: Iterable[Row]) -> str:
     """Return host declarations of ISC dhcpd (dhcpd.conf(5))."""
     lines = (
-        f"host {name} {{ hardware ethernet {mac}; fixed-address {address}; }}\n" for name, mac, address in _hosts(rows)
+        phrase(
+            "host {name} {{ hardware ethernet {mac}; fixed-address {address}; }}\n", name=name, mac=mac, address=address
+        )
+        for name, mac, address in _hosts(rows)
     )
     return "".join(lines)
 

@@ -7,6 +7,7 @@ register them: both are put right in what it wrote.
 from typing import TYPE_CHECKING, Any
 from xml.etree import ElementTree as Xml
 
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.reports.fonts import BOLD, PLAIN, fonts, in_font
 
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from reportlab.graphics.shapes import Drawing
 
 INK, SOFT = "#1d2428", "#8a949a"
-_FAMILY = "DejaVu Sans, Verdana, sans-serif"
+_FAMILY = phrase("DejaVu Sans, Verdana, sans-serif")
 _LONGEST = 200
 _SVG = "http://www.w3.org/2000/svg"
 
@@ -72,7 +73,7 @@ class Sketch:
 
         Xml.register_namespace("", _SVG)
         root = Xml.fromstring(renderSVG.drawToString(self._drawing))  # noqa: S314 - written just now
-        for name, words in (("title", self.title), ("desc", "Drawn by Ask Port")):
+        for name, words in (("title", self.title), ("desc", phrase("Drawn by Ask Port"))):
             root.find(f"{{{_SVG}}}{name}").text = words  # type: ignore[union-attr]
         for each in root.iter():
             if "style" in each.attrib:

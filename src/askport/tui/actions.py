@@ -9,6 +9,7 @@ from textual.binding import Binding
 from askport.core.crate.switch_crate import live_network
 from askport.core.finding.blinking import can_blink
 from askport.core.finding.loudness import Loudness
+from askport.core.phrases import phrase
 from askport.core.visit.session import Session
 from askport.core.visit.stages.find_stage import DECIDING_KEYS
 from askport.core.visit.steps import Phase, Step
@@ -97,6 +98,10 @@ class Action:
     shown: bool = True
     """Whether it stands in the footer."""
     argument: str = ""
+
+    def __post_init__(self) -> None:
+        for name in ("title", "says"):
+            object.__setattr__(self, name, phrase(getattr(self, name)))
 
     @property
     def id(self) -> str:

@@ -24,6 +24,7 @@ from textual.widget import Widget
 from textual.widgets import Static
 
 from askport.core.errors import AskPortError
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.tui import plain_glyphs, themes
 
@@ -74,11 +75,16 @@ class AskPortApp(App[None]):
     ENABLE_COMMAND_PALETTE = True
     BINDINGS = [
         Binding(
-            "question_mark,f1", "keys", "Keys", id="app.keys", key_display="?", tooltip="Every key, and what it does"
+            "question_mark,f1",
+            "keys",
+            "Keys",
+            id="app.keys",
+            key_display="?",
+            tooltip=phrase("Every key, and what it does"),
         ),
         Binding("ctrl+z", "suspend_process", "Suspend", show=False, system=True),
-        Binding("t", "daylight", "Light or dark", id="app.theme", tooltip="A light or a dark screen"),
-        Binding("q", "quit", "Quit", id="app.leave", tooltip="Give everything back and quit"),
+        Binding("t", "daylight", phrase("Light or dark"), id="app.theme", tooltip=phrase("A light or a dark screen")),
+        Binding("q", "quit", "Quit", id="app.leave", tooltip=phrase("Give everything back and quit")),
     ]
 
     CSS = """
@@ -129,7 +135,7 @@ class AskPortApp(App[None]):
 
     def compose(self) -> ComposeResult:
         """Say who is there."""
-        yield Static("  Ask Port · one moment", id="opening")
+        yield Static(phrase("  Ask Port · one moment"), id="opening")
 
     async def on_event(self, event: Event) -> None:
         """Give a key the processor until its view is painted, also in a flood of frames; see where it is aimed."""
@@ -185,7 +191,10 @@ class AskPortApp(App[None]):
             for each in burst:
                 await self._take_key(each)
         elif not (isinstance(self.screen, TakesLabels) and self.screen.take_label(text)):
-            self.notify(f"Scanned, and put away: {display_text(text, 40)}. Labels are compared at Find.", markup=False)
+            self.notify(
+                phrase("Scanned, and put away: {text}. Labels are compared at Find.", text=display_text(text, 40)),
+                markup=False,
+            )
 
     async def _take_key(self, event: Key) -> None:
         self._commanded_at = event.time
@@ -271,7 +280,7 @@ class AskPortApp(App[None]):
 
     def action_help_quit(self) -> None:
         """Say by which key the program is left, where somebody interrupts it as they would another one."""
-        self.notify("Press q to leave. Everything is given back.", markup=False)
+        self.notify(phrase("Press q to leave. Everything is given back."), markup=False)
 
     def _interrupt(self) -> None:
         self.was_interrupted = True

@@ -11,6 +11,7 @@ from rich.cells import cell_len
 from askport.core.channels import FarEnd, SerialLine, SshPort, TelnetPort
 from askport.core.kinds.model import ConsoleWay
 from askport.core.lessons.console_lesson import Listening
+from askport.core.phrases import phrase
 from askport.core.visit.session import Session
 from askport.edges.streams import TRANSPORTS
 from askport.edges.transports.tcp_socket import Sockets, why
@@ -78,13 +79,13 @@ class Terminal:
         try:
             reader, self._writer = await TRANSPORTS[type(self.far)](self._over_cable, self.far)
         except (OSError, TimeoutError) as error:
-            reason = why(error) if isinstance(error, OSError) else "it does not answer"
-            self.over = f"{self.far} does not open: {reason}."
+            reason = why(error) if isinstance(error, OSError) else phrase("it does not answer")
+            self.over = phrase("{far} does not open: {reason}.", far=self.far, reason=reason)
             changed()
             return
         self.is_open = True
         changed()
-        self.over = "The device ended the connection."
+        self.over = phrase("The device ended the connection.")
         try:
             with contextlib.suppress(OSError):
                 while data := await reader.read(_CHUNK):
@@ -92,7 +93,7 @@ class Terminal:
                     self._show(data)
                     changed()
         except asyncio.CancelledError:
-            self.over = "You ended the connection."
+            self.over = phrase("You ended the connection.")
             raise
         finally:
             self.is_open = False

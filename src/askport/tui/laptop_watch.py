@@ -6,6 +6,7 @@ from collections.abc import Callable
 from ipaddress import IPv4Address, IPv6Address
 
 from askport.core import addresses, channels, errors, hazard
+from askport.core.phrases import phrase
 from askport.core.visit.session import Session
 from askport.edges.adapters import list_adapters, way_to
 from askport.edges.door import FIREWALL, SECURE_PORTS, is_dropped
@@ -90,7 +91,7 @@ class LaptopWatch:
         far = channels.TcpPort(target, opened[0])
         if far not in self._dropped:
             self._dropped[far] = await is_dropped(self._over, far)
-        text = FIREWALL.format(far=far, adapter=session.cable.laptop.adapter)
+        text = phrase(FIREWALL, far=far, adapter=session.cable.laptop.adapter)
         return [hazard.Hazard(code="firewall", text=text, address=target)] if self._dropped[far] else []
 
     async def door(self, session: Session, now: Callable[[], float]) -> LearningDoor | None:

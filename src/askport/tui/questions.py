@@ -4,6 +4,7 @@ from collections.abc import Callable
 from ipaddress import IPv4Interface
 
 from askport.core import addresses, errors, text
+from askport.core.phrases import phrase
 from askport.core.plan.sentence import read_target, write_target
 from askport.core.plan.target import check_target
 from askport.core.plan.working_order import clean_tag
@@ -18,13 +19,19 @@ def ask_device_address(delivered: IPv4Interface | None, rate: float) -> Question
 
     def check(typed: str) -> str:
         if "/" not in typed:
-            return f"Ask for {addresses.parse_address(typed)} until it answers."
+            return phrase("Ask for {typed} until it answers.", typed=addresses.parse_address(typed))
         within = addresses.parse_network(typed)
         lasts = text.span_words(within.num_addresses / rate)
-        return f"Sweep {within}: {within.num_addresses:,} addresses, {lasts} at {rate:,.0f} a second."
+        return phrase(
+            "Sweep {within}: {num_addresses:,} addresses, {lasts} at {rate:,.0f} a second.",
+            within=within,
+            num_addresses=within.num_addresses,
+            lasts=lasts,
+            rate=rate,
+        )
 
     return Question(
-        "Device address (from label, display or manual), or a range to sweep, such as 172.16.0.0/12:",
+        phrase("Device address (from label, display or manual), or a range to sweep, such as 172.16.0.0/12:"),
         str(delivered.ip) if delivered else "",
         check,
         lambda session, now, typed: session.cable.search.ask_for(typed, now),
@@ -34,9 +41,11 @@ def ask_device_address(delivered: IPv4Interface | None, rate: float) -> Question
 def ask_laptop_address(session: Session) -> Question:
     """Ask for another laptop address than the one offered."""
     return Question(
-        "Which address is the laptop to borrow instead?",
+        phrase("Which address is the laptop to borrow instead?"),
         str(session.visit.free_address or ""),
-        lambda typed: f"Ask whether {addresses.parse_interface(typed, 'laptop address')} is free.",
+        lambda typed: phrase(
+            "Ask whether {parse_interface} is free.", parse_interface=addresses.parse_interface(typed, "laptop address")
+        ),
         lambda session, now, typed: session.stages.access.name_other(typed, now),
     )
 
@@ -46,11 +55,11 @@ def ask_label(session: Session) -> Question:
 
     def check(typed: str) -> str:
         matches = session.cable.search.match_label(typed)
-        waits = "No device heard yet. A complete MAC address is remembered and used when it appears."
+        waits = phrase("No device heard yet. A complete MAC address is remembered and used when it appears.")
         return "\n".join(matches[0].aligned) if matches else waits
 
     return Question(
-        "Which MAC address does its label give? All of it, or the last digits; a barcode reader may type it.",
+        phrase("Which MAC address does its label give? All of it, or the last digits; a barcode reader may type it."),
         "",
         check,
         lambda session, _, typed: session.cable.search.label(typed),
@@ -65,10 +74,10 @@ def ask_plan(session: Session) -> Question:
         for each in check_target(target, session.cable.around.site_of(target.interface.ip)):
             if not each.passed:
                 raise errors.BadInput(each.sentence)
-        return "All values are valid."
+        return phrase("All values are valid.")
 
     return Question(
-        f"What is {session.device.work.tag} to become?",
+        phrase("What is {tag} to become?", tag=session.device.work.tag),
         write_target(session.device.target) if session.device.target else "",
         check,
         lambda session, now, typed: session.stages.setting.plan(read_target(typed), now),
@@ -78,7 +87,7 @@ def ask_plan(session: Session) -> Question:
 def ask_log_in(kind: str) -> Question:
     """Ask for the log-in of a kind, for as long as the program runs."""
     return ask_name_and_password(
-        f"What is the log-in name for devices of the kind {kind}?",
+        phrase("What is the log-in name for devices of the kind {kind}?", kind=kind),
         lambda session, now, user, password: session.stages.setting.log_in(user, password, now),
     )
 
@@ -86,9 +95,9 @@ def ask_log_in(kind: str) -> Question:
 def ask_community(kind: str) -> Question:
     """Ask for the community of the SNMP agents of a kind, for as long as the program runs."""
     return Question(
-        f"What is the SNMP community for devices of the kind {kind}? It is never stored.",
+        phrase("What is the SNMP community for devices of the kind {kind}? It is never stored.", kind=kind),
         "",
-        lambda _typed: "Enter takes it.",
+        lambda _typed: phrase("Enter takes it."),
         lambda session, now, typed: session.stages.setting.log_in("", typed, now),
         secret=True,
     )
@@ -103,12 +112,12 @@ def ask_name_and_password(sentence: str, use: Callable[[Session, float, str, str
     return Question(
         sentence,
         "",
-        lambda typed: f"Log in as {typed}; the password is asked for next.",
+        lambda typed: phrase("Log in as {typed}; the password is asked for next.", typed=typed),
         lambda _session, _now, _typed: None,
         then=lambda user: Question(
-            f"And the password of {user}? It is never stored.",
+            phrase("And the password of {user}? It is never stored.", user=user),
             "",
-            lambda _typed: "Enter takes it.",
+            lambda _typed: phrase("Enter takes it."),
             lambda session, now, typed: take(session, now, user, typed),
             secret=True,
         ),
@@ -118,11 +127,11 @@ def ask_name_and_password(sentence: str, use: Callable[[Session, float, str, str
 def ask_serial_line(kind: str) -> Question:
     """Ask on which of the laptop's serial lines the consoles of a kind are."""
     lines = serial_lines()
-    there = "; ".join(f"{path}, {what}" for path, what in lines) or "none is plugged in now"
+    there = "; ".join(f"{path}, {what}" for path, what in lines) or phrase("none is plugged in now")
     return Question(
-        f"On which serial line is the console of the kind {kind}? Here: {there}.",
+        phrase("On which serial line is the console of the kind {kind}? Here: {there}.", kind=kind, there=there),
         lines[0][0] if lines else "",
-        lambda typed: f"Talk to it on {typed}.",
+        lambda typed: phrase("Talk to it on {typed}.", typed=typed),
         lambda session, now, typed: session.stages.setting.serial_line(typed.strip(), now),
         replaces=True,
     )
@@ -136,14 +145,20 @@ def ask_tag(session: Session) -> Question:
         tag = clean_tag(typed)
         row = around.row_of(tag)
         if row and row.tag != work.tag:
-            to = f" to {row.target.interface}" if row.target else ""
-            return f"{row.tag} is planned: this device becomes {row.tag}, with all that is planned for it{to}."
+            to = phrase(" to {interface}", interface=row.target.interface) if row.target else ""
+            return phrase(
+                "{tag} is planned: this device becomes {tag}, with all that is planned for it{to}.", tag=row.tag, to=to
+            )
         if tag == work.tag or work.planned is None:
-            return f"Its tag is {tag}."
-        return f"No {tag} is planned: {work.tag} is called {tag} from now on, and keeps its values."
+            return phrase("Its tag is {tag}.", tag=tag)
+        return phrase(
+            "No {tag} is planned: {work_tag} is called {tag} from now on, and keeps its values.",
+            tag=tag,
+            work_tag=work.tag,
+        )
 
     return Question(
-        "Tag of this device (as marked at its location):",
+        phrase("Tag of this device (as marked at its location):"),
         work.tag,
         check,
         lambda session, now, typed: session.stages.name(typed, now),
@@ -163,14 +178,17 @@ def ask_about(use: Callable[[dict[str, str]], object]) -> Question:
 
         def check(typed: str) -> str:
             with_it(typed)
-            return "Enter takes it; 'askport job set' changes it later."
+            return phrase("Enter takes it; 'askport job set' changes it later.")
 
         def take(_session: Session, _now: float, typed: str) -> None:
             if is_last:
                 use(with_it(typed))
 
-        sentence = (
-            f"For the handover's cover, {place + 1} of {len(names)}: {HEADS[name].lower()}? Enter leaves it open."
+        sentence = phrase(
+            "For the handover's cover, {place} of {count}: {heads}? Enter leaves it open.",
+            place=place + 1,
+            count=len(names),
+            heads=HEADS[name].lower(),
         )
         return Question(
             sentence, "", check, take, then=None if is_last else lambda typed: of(place + 1, with_it(typed))

@@ -8,6 +8,7 @@ from ipaddress import IPv4Address
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.kinds import model, recognising
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import WorkItem
 from askport.core.text import display_text, whole_number
 from askport.core.visit.narrate import next_line
@@ -39,19 +40,19 @@ class PowerCuts:
             return cls(0)
         if number := whole_number(plain, 1, 999):
             return cls(number)
-        raise BadInput(f"'{display_text(text, 30)}' names no units: write each, last, or a number such as 3.")
+        raise BadInput("'{text}' names no units: write each, last, or a number such as 3.", text=display_text(text, 30))
 
     @property
     def words(self) -> str:
         """Of which, in a few words."""
         if self.every == 1:
-            return "of each unit"
+            return phrase("of each unit")
         if self.every == 0:
-            return "of the last unit only"
+            return phrase("of the last unit only")
         ending = (
             {1: "st", 2: "nd", 3: "rd"}.get(self.every % 10, "th") if self.every % 100 not in (11, 12, 13) else "th"
         )
-        return f"of every {self.every}{ending} unit and the last"
+        return phrase("of every {every}{ending} unit and the last", every=self.every, ending=ending)
 
     def wanted(self, number: int, *, is_last: bool) -> bool:
         """Whether the power of a unit is cut, counted from 1."""
@@ -96,8 +97,8 @@ class Crate:
             return said
         known = session.cable.around.known.get(candidate.mac)
         if known and known.tag != session.device.work.tag and known.is_recorded:
-            again = f"This is {known.words}. To do this one again, end the crate with g."
-            return Next(again, hands=f"Plug in {session.device.work.tag}.")
+            again = phrase("This is {words}. To do this one again, end the crate with g.", words=known.words)
+            return Next(again, hands=phrase("Plug in {tag}.", tag=session.device.work.tag))
         if why := self._unlike(session):
             return replace(said, said=f"{why} {said.said}".rstrip())
         return Next(action=f"Take {candidate.mac} as {session.device.work.tag}, like {self.like}.")
@@ -109,10 +110,20 @@ class Crate:
             return ""
         kinds = [fit.kind.name for fit in session.visit.kinds_of(candidate)]
         if self.kind not in kinds and not (self._may_be_one(candidate) and not kinds):
-            return f"This is not like {self.like} ({self.kind}): its kind is {kinds[0] if kinds else 'not known'}."
+            return phrase(
+                "This is not like {like} ({kind}): its kind is {kinds}.",
+                like=self.like,
+                kind=self.kind,
+                kinds=kinds[0] if kinds else "not known",
+            )
         at = candidate.best.address if candidate.best and not candidate.request else None
         if self._found_at and at and at != self._found_at and session.cable.around.known.get(candidate.mac) is None:
-            return f"{self.like} was found at {self._found_at}, and this one is at {at}."
+            return phrase(
+                "{like} was found at {found_at}, and this one is at {at}.",
+                like=self.like,
+                found_at=self._found_at,
+                at=at,
+            )
         return ""
 
     def _may_be_one(self, candidate: Device) -> bool:

@@ -8,6 +8,7 @@ from askport.core import channels, errors, text, wire
 from askport.core.addresses import MacAddress
 from askport.core.crate.concerning import concerns
 from askport.core.machine import Borrow, Borrower, GiveBack, Machine, WriteEntry, earliest
+from askport.core.phrases import phrase
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.reach.free_address import FreeAddressSearch
@@ -20,10 +21,10 @@ _LONGEST_S = 300.0
 
 
 _POWER = {
-    Power.ON: "has power",
-    Power.OFF: "power off",
+    Power.ON: phrase("has power"),
+    Power.OFF: phrase("power off"),
     Power.STARTING: "starts",
-    Power.UNSURE: "was silent: was its power off?",
+    Power.UNSURE: phrase("was silent: was its power off?"),
 }
 
 
@@ -78,9 +79,13 @@ class KeptUnit:
         if cycle is None or self.ended:
             return ""
         if self.course and self.course.part in (Part.AGAIN, Part.OVER):
-            return "being proven once more" if self.course.part is Part.AGAIN else "watched after its start"
+            return (
+                phrase("being proven once more")
+                if self.course.part is Part.AGAIN
+                else phrase("watched after its start")
+            )
         if cycle.done:
-            return "holds its address again" if cycle.passed else cycle.measured
+            return phrase("holds its address again") if cycle.passed else cycle.measured
         return _POWER[cycle.power]
 
     def begin(self, laptop: IPv4Interface, mac: MacAddress, now: float) -> None:
@@ -163,14 +168,24 @@ class CutTogether(Borrower):
         """Say what it waits for."""
         count = len(self.units)
         if self._search:
-            return "Looking for a laptop address that reaches them all."
+            return phrase("Looking for a laptop address that reaches them all.")
         if self.waits_for_power:
-            return f"Switch off the switch and all {count} units, wait three seconds, then switch them on."
+            return phrase(
+                "Switch off the switch and all {count} units, wait three seconds, then switch them on.", count=count
+            )
         back = sum(each.cycle.passed is True for each in self.units if each.cycle)
         ended = sum(each.ended for each in self.units)
-        told = f" {text.listed(self.unsure)} showed no restart. Press l if one of them kept its power."
+        told = phrase(
+            " {unsure} showed no restart. Press l if one of them kept its power.", unsure=text.listed(self.unsure)
+        )
         unsure = told if self.is_unsure else ""
-        return f"{back} of {count} are back with their addresses; {ended} done.{unsure}"
+        return phrase(
+            "{back} of {count} are back with their addresses; {ended} done.{unsure}",
+            back=back,
+            count=count,
+            ended=ended,
+            unsure=unsure,
+        )
 
     # The laptop's address
 
@@ -248,13 +263,13 @@ class CutTogether(Borrower):
     def leave_out(self) -> None:
         """Wait no longer for those whose power was not seen to be cut; their record says that it was left out."""
         for each in self._uncut:
-            each.end("Nothing has shown that its power was cut.")
+            each.end(phrase("Nothing has shown that its power was cut."))
 
     def _go_on(self, now: float) -> None:
         if self._search and self._search.done:
             chosen, self._search = self._search.chosen, None
             if chosen is None:
-                self._end_all("No free laptop address was found that reaches them.")
+                self._end_all(phrase("No free laptop address was found that reaches them."))
             else:
                 self._effects.append(Borrow(chosen))
             return

@@ -9,6 +9,7 @@ from ipaddress import IPv4Address
 from askport.core import addresses, errors
 from askport.core.finding import device, label
 from askport.core.finding.loudness import Loudness
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import WorkItem
 from askport.core.text import display_text
 from askport.core.visit.narrate import next_line
@@ -24,7 +25,7 @@ _RESTS_S = 5.0
 _LONGEST_S = 240.0
 """How long one step may take: the longest start of a device, and its following."""
 _MAC_DIGITS = 12
-BY_ORDER = "the order alone"
+BY_ORDER = phrase("the order alone")
 """What ties a tag to a MAC address where no label was read."""
 
 
@@ -116,7 +117,7 @@ class SwitchCrate:
         for mac in self.sees(devices):
             item = next((each for each in self._work if each.mac == mac), None)
             if item and self.unit_of(mac) is None and all(each.item.tag != item.tag for each in self.units):
-                self._add(item, mac, "its plan")
+                self._add(item, mac, phrase("its plan"))
 
     def sees(self, devices: Iterable[device.Device]) -> list[addresses.MacAddress]:
         """Take in where they are; return who of them is present."""
@@ -141,10 +142,15 @@ class SwitchCrate:
             self.half = _mac(text)
             known = self.unit_of(self.half)
             if known:
-                return f"{self.half} is {known.item.tag} already, by {known.by}: scan the next label, or its right tag."
-            return f"{self.half}: now its tag."
+                return phrase(
+                    "{half} is {tag} already, by {by}: scan the next label, or its right tag.",
+                    half=self.half,
+                    tag=known.item.tag,
+                    by=known.by,
+                )
+            return phrase("{half}: now its tag.", half=self.half)
         if _is_mac(text):
-            raise errors.BadInput(f"{self.half} has no tag yet: scan its tag, and then the next label.")
+            raise errors.BadInput("{half} has no tag yet: scan its tag, and then the next label.", half=self.half)
         return self._tagged(self.half, text)
 
     def _against(self, item: WorkItem, mac: addresses.MacAddress) -> str:
@@ -152,11 +158,15 @@ class SwitchCrate:
         for unit in self.units:
             if (unit.mac == mac) is not (unit.item.tag == item.tag):
                 who, is_what = (mac, unit.item.tag) if unit.mac == mac else (item.tag, unit.mac)
-                return f"{who} is {is_what} already, by {unit.by}"
+                return phrase("{who} is {is_what} already, by {by}", who=who, is_what=is_what, by=unit.by)
         other = next((each for each in self._work if each.mac == mac and each.tag != item.tag), None)
         if other or item.mac not in (None, mac):
-            has = f"{mac} for {other.tag}" if other else f"{item.mac} for {item.tag}"
-            return f"{mac} cannot be {item.tag}: the plan has {has}"
+            has = (
+                phrase("{mac} for {tag}", mac=mac, tag=other.tag)
+                if other
+                else phrase("{mac} for {tag}", mac=item.mac, tag=item.tag)
+            )
+            return phrase("{mac} cannot be {tag}: the plan has {has}", mac=mac, tag=item.tag, has=has)
         return ""
 
     def _tagged(self, mac: addresses.MacAddress, text: str) -> str:
@@ -166,22 +176,26 @@ class SwitchCrate:
         if item is None and (done := self._done.get(tag.casefold())):
             self.half = None
             self.done_before.append(done)
-            return f"{done} is done already: it is passed over."
+            return phrase("{done} is done already: it is passed over.", done=done)
         if item is None:
-            raise errors.BadInput(f"No device with the tag '{display_text(tag, 40)}' is planned and still to be done.")
+            raise errors.BadInput(
+                "No device with the tag '{tag}' is planned and still to be done.", tag=display_text(tag, 40)
+            )
         against, self.half = self._against(item, mac), None
         wrong = [each for each in self.units if mac == each.mac or each.item.tag == item.tag]
         if any(each.turn is not Turn.WAITS for each in wrong) and against:
-            raise errors.BadInput(f"{against}, and its turn has come.")
+            raise errors.BadInput("{against}, and its turn has come.", against=against)
         if against and self._once != (mac, item.tag):
             self._once = mac, item.tag
-            raise errors.BadInput(f"{against}. If that is wrong, scan {mac} and {item.tag} once more.")
+            raise errors.BadInput(
+                "{against}. If that is wrong, scan {mac} and {tag} once more.", against=against, mac=mac, tag=item.tag
+            )
         self._once = None
         if against or not wrong:
             self.units = [each for each in self.units if each not in wrong]
             self._work = [replace(each, mac=None) if each.mac == mac else each for each in self._work]
-            self._add(item, mac, "its label")
-        return f"{mac} is {item.tag}."
+            self._add(item, mac, phrase("its label"))
+        return phrase("{mac} is {tag}.", mac=mac, tag=item.tag)
 
     def _add(self, item: WorkItem, mac: addresses.MacAddress, by: str) -> None:
         self.units.append(Unit(replace(item, mac=mac), mac, by))
@@ -209,7 +223,9 @@ class SwitchCrate:
         """How many are recorded, and how many were left, in a few words."""
         recorded = sum(each.turn in (Turn.RECORDED, Turn.PROVEN) for each in self.units)
         left = sum(each.turn is Turn.LEFT for each in self.units)
-        return f"{recorded} of {len(self.units)} recorded" + (f", {left} not done" if left else "")
+        return phrase("{recorded} of {count} recorded", recorded=recorded, count=len(self.units)) + (
+            phrase(", {left} not done", left=left) if left else ""
+        )
 
     @property
     def sentence(self) -> str:
@@ -217,14 +233,26 @@ class SwitchCrate:
         proven = [each for each in self.units if each.turn is Turn.PROVEN]
         recorded = [each for each in self.units if each.turn is Turn.RECORDED]
         left = [each for each in self.units if each.turn is Turn.LEFT]
-        count = f"{len(proven)} of {len(self.units)} proven."
+        count = phrase("{count} of {count_2} proven.", count=len(proven), count_2=len(self.units))
         said = [count] if proven else []
         unmeasured = ", ".join(each.item.tag for each in (*proven, *recorded) if each.unmeasured)
-        said += [f"Mask and gateway not measured: {unmeasured}."] if unmeasured else []
-        said += [f"{len(recorded)} recorded without their power cycle: {_named(recorded)}."] if recorded else []
-        said += [f"Not done: {_named(left)}"] if left else []
-        before = f"All {len(self.done_before)} that have a label are done already." if self.done_before else ""
-        return " ".join(said) or before or "None is done yet."
+        said += [phrase("Mask and gateway not measured: {unmeasured}.", unmeasured=unmeasured)] if unmeasured else []
+        said += (
+            [
+                phrase(
+                    "{count} recorded without their power cycle: {named}.", count=len(recorded), named=_named(recorded)
+                )
+            ]
+            if recorded
+            else []
+        )
+        said += [phrase("Not done: {named}", named=_named(left))] if left else []
+        before = (
+            phrase("All {count} that have a label are done already.", count=len(self.done_before))
+            if self.done_before
+            else ""
+        )
+        return " ".join(said) or before or phrase("None is done yet.")
 
 
 def _named(units: list[Unit]) -> str:
@@ -241,7 +269,9 @@ def _is_mac(text: str) -> bool:
 def _mac(text: str) -> addresses.MacAddress:
     if not _is_mac(text):
         shown = display_text(text.strip(), 40)
-        raise errors.BadInput(f"'{shown}' is no whole MAC address: scan or type the one on a label, and then its tag.")
+        raise errors.BadInput(
+            "'{shown}' is no whole MAC address: scan or type the one on a label, and then its tag.", shown=shown
+        )
     return addresses.MacAddress.parse(label.label_digits(text))
 
 
@@ -323,7 +353,9 @@ class Unattended:
         # However long it took: what was not asked yet, or is waited for, is no silence.
         has_asked = session.cable.finder.has_settled and all(each.done for each in session.cable.finder.asking)
         if now - self._began > (_FINDS_S if has_asked else _LONGEST_S):
-            return self._leave("It was not found on this switch." if session.cable.link.up else "The link is down.")
+            return self._leave(
+                phrase("It was not found on this switch.") if session.cable.link.up else phrase("The link is down.")
+            )
         return Do.NOTHING
 
     def _leave(self, because: str) -> Do:

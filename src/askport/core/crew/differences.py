@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator
 from itertools import combinations
 
+from askport.core.phrases import phrase
 from askport.core.register import chain, in_order, visits
 from askport.core.text import listed
 
@@ -18,11 +19,13 @@ def differences(row: visits.Row, others: Iterable[visits.Row], own: str) -> Iter
         said = {_by(each, own) for each in both}
         if other.id == row.id or len(said) < 2:
             continue
-        each = listed([f"{one.mac} by {_by(one, own)}" for one in both])
+        each = listed([phrase("{mac} by {by}", mac=one.mac, by=_by(one, own)) for one in both])
         if row.left and row.left == other.left:
-            yield f"The address {row.left} is given to {each}: one of them has to get another."
+            yield phrase(
+                "The address {left} is given to {each}: one of them has to get another.", left=row.left, each=each
+            )
         if row.tag and row.tag == other.tag:
-            yield f"The tag {row.tag} is given to {each}: one of them has to get another."
+            yield phrase("The tag {tag} is given to {each}: one of them has to get another.", tag=row.tag, each=each)
 
 
 def apart(row: visits.Row, own: str) -> Iterator[str]:
@@ -34,11 +37,27 @@ def apart(row: visits.Row, own: str) -> Iterator[str]:
             continue
         both = list(zip((first, second), names, strict=True))
         if first.as_left != second.as_left:
-            left = listed([f"{each.as_left.address.value or 'no address'} by {name}" for each, name in both])
-            yield f"{row.mac} was left with {left}, and neither had seen the other's visit: prove it again."
+            left = listed(
+                [
+                    phrase("{value} by {name}", value=each.as_left.address.value or "no address", name=name)
+                    for each, name in both
+                ]
+            )
+            yield phrase(
+                "{mac} was left with {left}, and neither had seen the other's visit: prove it again.",
+                mac=row.mac,
+                left=left,
+            )
         elif first.is_proven != second.is_proven and (first.failed or second.failed):
-            said = listed([f"{'failed' if each.failed else each.state} by {name}" for each, name in both])
-            yield f"{row.mac} was {said}, and neither had seen the other's visit: prove it again."
+            said = listed(
+                [
+                    phrase("{state} by {name}", state="failed" if each.failed else each.state, name=name)
+                    for each, name in both
+                ]
+            )
+            yield phrase(
+                "{mac} was {said}, and neither had seen the other's visit: prove it again.", mac=row.mac, said=said
+            )
 
 
 def planned_apart(lines: Iterable[chain.Line], own: str) -> Iterator[str]:
@@ -51,8 +70,12 @@ def planned_apart(lines: Iterable[chain.Line], own: str) -> Iterator[str]:
         last = in_order.newest(changes, own)
         who = sorted({line.member or own for line in last})
         if len(who) > 1 and len({line.entry.model_dump_json(exclude={"upon"}) for line in last}) > 1:
-            yield f"{row} is planned differently by {listed(who)}: the later plan is taken; change it to settle it."
+            yield phrase(
+                "{row} is planned differently by {who}: the later plan is taken; change it to settle it.",
+                row=row,
+                who=listed(who),
+            )
 
 
 def _by(row: visits.Row, own: str) -> str:
-    return row.visits[-1].member or own or "this computer"
+    return row.visits[-1].member or own or phrase("this computer")

@@ -5,6 +5,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from hashlib import sha256
 
+from askport.core.phrases import phrase
+
 _GROUP = 4
 _SHOWN = 32
 """Digits of a key's fingerprint that people compare: half of a SHA-256."""
@@ -56,7 +58,7 @@ class CrewWords:
 
 def as_member(name: str, strangers: Collection[str]) -> str:
     """Return a member's name as it stands beside a line; ``strangers`` are those whom nobody has accepted."""
-    return f"{name} (not accepted)" if name in strangers else name
+    return phrase("{name} (not accepted)", name=name) if name in strangers else name
 
 
 def fingerprint(data: bytes) -> str:

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from askport.core.crew.seals import Seal, is_sealed
+from askport.core.phrases import phrase
 from askport.core.register import chain, entries
 from askport.core.text import display_text
 
@@ -28,7 +29,7 @@ class StrandLine:
     @property
     def name(self) -> str:
         """What it is called in a sentence."""
-        return f"line {self.place} of {display_text(self.member, 40)}"
+        return phrase("line {place} of {member}", place=self.place, member=display_text(self.member, 40))
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,24 +50,28 @@ def fault_of(line: StrandLine, place_of: Callable[[str], int | None]) -> str:
         place_of: returns the place of a known line by its hash, or None.
     """
     if len(line.body) > LONGEST_BODY:
-        return f"{line.name} is longer than any line that Ask Port writes."
+        return phrase("{name} is longer than any line that Ask Port writes.", name=line.name)
     if line.hash != chain.chain_hash(line.before, line.place, line.at, line.body):
-        return f"{line.name} has another hash than its text: it was changed in the database."
+        return phrase("{name} has another hash than its text: it was changed in the database.", name=line.name)
     before = 0 if not line.before else place_of(line.before)
     if before is None:
-        return f"{line.name} cannot be verified: the entry before it is missing."
+        return phrase("{name} cannot be verified: the entry before it is missing.", name=line.name)
     if line.place != before + 1:
-        return f"{line.name} cannot be verified: the entry before it is its line {before}."
+        return phrase(
+            "{name} cannot be verified: the entry before it is its line {before}.", name=line.name, before=before
+        )
     try:
         entries.entry_of(line.body)
     except ValueError:
-        return f"{line.name} is no entry that this Ask Port can read: update it, or see what it is."
+        return phrase("{name} is no entry that this Ask Port can read: update it, or see what it is.", name=line.name)
     try:
         at = datetime.fromisoformat(line.at)
     except ValueError:
         at = None
     if at is None or at.tzinfo is None or at.isoformat() != line.at:
-        return f"{line.name} has a time that Ask Port does not write."  # its bytes would not be found again in a file
+        return phrase(
+            "{name} has a time that Ask Port does not write.", name=line.name
+        )  # its bytes would not be found again in a file
     return ""
 
 
@@ -84,23 +89,35 @@ def check_push(
     member = display_text(seal.member, 40)
     key = keys.get(seal.member)
     if key is None:
-        return Wrong(seal.member, f"{member} is no member of this crew, and pushed lines.")
+        return Wrong(seal.member, phrase("{member} is no member of this crew, and pushed lines.", member=member))
     here: dict[str, int] = {}
     last = None
     for line in lines:
         if line.member != seal.member:
-            return Wrong(seal.member, f"{line.name} came with a push of {member}.")
+            return Wrong(seal.member, phrase("{name} came with a push of {member}.", name=line.name, member=member))
         if last is not None and line.before != last:
-            return Wrong(seal.member, f"{line.name} does not follow the line before it in its push.")
+            return Wrong(seal.member, phrase("{name} does not follow the line before it in its push.", name=line.name))
         last = line.hash
         if fault := fault_of(line, lambda each: here.get(each) or place_of(each)):
             return Wrong(seal.member, fault)
         here[line.hash] = line.place
     known = here.get(seal.head) or place_of(seal.head)
     if known != seal.place:
-        return Wrong(seal.member, f"The last line that {member} sealed, its line {seal.place}, is missing.")
+        return Wrong(
+            seal.member,
+            phrase(
+                "The last line that {member} sealed, its line {place}, is missing.", member=member, place=seal.place
+            ),
+        )
     if not is_sealed(seal, key, crew=crew):
-        return Wrong(seal.member, f"{member} has not sealed its line {seal.place}: the signature is not by its key.")
+        return Wrong(
+            seal.member,
+            phrase(
+                "{member} has not sealed its line {place}: the signature is not by its key.",
+                member=member,
+                place=seal.place,
+            ),
+        )
     if last is not None and last != seal.head:
-        return Wrong(seal.member, f"{member} has not sealed the last line of what it pushed.")
+        return Wrong(seal.member, phrase("{member} has not sealed the last line of what it pushed.", member=member))
     return None

@@ -6,6 +6,7 @@ from math import inf
 from askport.core import channels, script, text
 from askport.core.finding.clues import Identity
 from askport.core.formats import modbus, unreadable
+from askport.core.phrases import phrase
 
 _LONGEST_S = 3.0
 _UNIT_S = 0.9
@@ -27,7 +28,7 @@ class AskingModbus(script.Script):
 
     def __init__(self, at: IPv4Address, *, now: float, port: int = modbus.PORT_MODBUS) -> None:
         super().__init__(now=now)
-        self.because = f"it did not answer in {_LONGEST_S:.0f} s"
+        self.because = phrase("it did not answer in {longest_s:.0f} s", longest_s=_LONGEST_S)
         """Why there is no identity, as the end of a sentence."""
         self._device = script.Connection(self, channels.TcpPort(at, port), until=now + _LONGEST_S, silent=self.because)
         self._asked, self._parts = 0, dict[int, bytes]()

@@ -10,6 +10,7 @@ from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix
 from askport.core.finding.clues import SHOWS_HOLDING, SPEAKS_ARP, Belief, Beside, Clue, ClueKind, Identity
 from askport.core.finding.doubts import WIDEST_PREFIX, Holdings
 from askport.core.finding.sentences import sentence_of
+from askport.core.phrases import phrase
 from askport.core.wire import Heard
 
 MAX_OF_A_KIND = 96
@@ -227,7 +228,7 @@ class Gathered:
         last_at = max(tally.last.at for _, tally in clues)
         if last_at < self.restarted_at and belief > Belief.POSSIBLE:
             belief = Belief.POSSIBLE if address in LINK_LOCAL else Belief(min(belief, Belief.LIKELY))
-            reasons.append(Reason("It has not shown it again since the link came back.", ()))
+            reasons.append(Reason(phrase("It has not shown it again since the link came back."), ()))
         if measured:
             reasons.append(Reason(measured.because, ()))
         given = next(

@@ -6,6 +6,7 @@ from ipaddress import IPv4Address
 from typing import NamedTuple
 
 from askport.core.addresses import MacAddress, host_fault_of
+from askport.core.phrases import phrase
 from askport.core.protocols import PROTOCOLS, words_of
 
 
@@ -204,7 +205,7 @@ class Identity(NamedTuple):
         number = known.number if known else "serial"
         named = (("vendor", self.vendor), ("product", self.product), (number, self.serial))
         numbers = [f"{name} {number}" for name, number in named if number is not None]
-        return ", ".join([*numbers, *filter(None, [self.text])]) or "no numbers"
+        return ", ".join([*numbers, *filter(None, [self.text])]) or phrase("no numbers")
 
     @property
     def sentence(self) -> str:

@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv6Address
 from askport.core.addresses import MacAddress
 from askport.core.finding import clues, doubts
 from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Gathered, Reason, Service
+from askport.core.phrases import phrase
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -131,5 +132,5 @@ def view(gathered: Gathered) -> Device:
 def device_words(device: Device, maker: str | None) -> str:
     """Return the maker of a device and what it calls itself."""
     names = list(dict.fromkeys(name for name, _ in device.names))[:2]
-    called = f", calls itself {' and '.join(names)}" if names else ""
+    called = phrase(", calls itself {names}", names=" and ".join(names)) if names else ""
     return f"{maker or 'maker unknown'}{called}"

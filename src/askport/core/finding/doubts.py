@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from itertools import combinations
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, common_prefix, host_fault
+from askport.core.phrases import phrase
 
 WIDEST_PREFIX = 8
 """No IPv4 subnet is wider than the widest private range (RFC 1918)."""
@@ -173,25 +174,27 @@ class Holdings:
         """
         shown = self.shown.get(address)
         if address in self.ours:
-            yield "The laptop itself has this address."
+            yield phrase("The laptop itself has this address.")
         if fault := _fault(address, prefix, longest):
             yield fault
         if shown is None:
             if self.unanswered.get(address, 0) >= GIVEN_UP_AFTER:
-                yield "It does not answer when it is asked for this address."
+                yield phrase("It does not answer when it is asked for this address.")
             return
         if address in self.left:
-            yield "It has left this address."
+            yield phrase("It has left this address.")
         elif later := self._later(address, shown):
-            yield f"Since then it has shown {later}, and not this one."
+            yield phrase("Since then it has shown {later}, and not this one.", later=later)
         if rival := self._rival(address, shown):
-            yield f"Since then {rival} has shown that it holds this address."
+            yield phrase("Since then {rival} has shown that it holds this address.", rival=rival)
         elif shown.only_announced and (other := self.rivals.get(address)) and not other.only_announced:
-            yield f"It only announced this address, and {other.mac} has shown it too."
+            yield phrase("It only announced this address, and {mac} has shown it too.", mac=other.mac)
         if self.unanswered.get(address, 0) >= GIVEN_UP_AFTER:
-            yield "It no longer answers when it is asked for this address."
+            yield phrase("It no longer answers when it is asked for this address.")
         if address in self.mixed:
-            yield f"It speaks from {len(self.mixed)} addresses: they may be those of others behind it."
+            yield phrase(
+                "It speaks from {count} addresses: they may be those of others behind it.", count=len(self.mixed)
+            )
 
     def _later(self, address: IPv4Address, shown: Shown) -> IPv4Address | None:
         """Return an address that it has taken since it last showed this one, or tried to take."""
@@ -213,9 +216,9 @@ def _fault(address: IPv4Address, prefix: int | None, longest: int) -> str | None
     """Say why it may be an address that no host of its subnet can have, or return None."""
     if prefix is not None:
         fault = host_fault(IPv4Interface((address, prefix)))
-        return f"No host can have it: {fault}." if fault else None
+        return phrase("No host can have it: {fault}.", fault=fault) if fault else None
     if int(address) & 0xFF in (0, 255) and any(
         host_fault(IPv4Interface((address, each))) for each in range(WIDEST_PREFIX, min(longest, 30) + 1)
     ):
-        return "Whether a host can have this address depends on its mask, which is not known."
+        return phrase("Whether a host can have this address depends on its mask, which is not known.")
     return None

@@ -21,6 +21,7 @@ from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
 from askport.core.formats.packet import Packet
 from askport.core.machine import Effect, Machine, Send, earliest
+from askport.core.phrases import phrase
 
 MAX_DEVICES = 1024
 """MAC addresses kept: more than a /22 has hosts. On a wire with more, the cable is in the wrong socket anyway."""
@@ -191,7 +192,7 @@ class Finder(Machine):
         if ethernet.src in self.laptop_macs or questioning.stood_in_for(ethernet.src):
             if own := questioning.sender_of(packet):  # a capture may hold the laptop's own frames
                 self.laptop_addresses.add(own)
-            self.on_drop(heard, "it is the laptop's own")
+            self.on_drop(heard, phrase("it is the laptop's own"))
             return
         if self.measuring:
             self.measuring.receive(heard)
@@ -204,13 +205,13 @@ class Finder(Machine):
             # Another Ask Port greets everybody from the same source; only to this laptop it comes back.
             greets = clue.address in OWN_SOURCES and ethernet.dst not in self.laptop_macs
             if greets:
-                self.on_drop(heard, "another Ask Port greets with it")
+                self.on_drop(heard, phrase("another Ask Port greets with it"))
             elif clue.mac not in self.laptop_macs:
                 by_mac.setdefault(clue.mac, []).append(self._seen_from_here(clue, packet))
         for mac, clues in by_mac.items():
             gathered = self._evidence_of(mac, heard.at)
             if gathered is None:
-                self.on_drop(heard, f"there are {MAX_DEVICES} devices already")
+                self.on_drop(heard, phrase("there are {max_devices} devices already", max_devices=MAX_DEVICES))
                 continue
             if mac == ethernet.src:
                 gathered.frames += 1
@@ -406,5 +407,5 @@ class Finder(Machine):
             self._dangers = find_hazards(devices, self._own_hazards)
         if self.link_up:
             return list(self._dangers)
-        text = "The link is down: the cable is out, or the device has lost its power or is starting."
+        text = phrase("The link is down: the cable is out, or the device has lost its power or is starting.")
         return [*self._dangers, hazard.Hazard(code="link-down", text=text)]

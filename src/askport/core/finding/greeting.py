@@ -14,6 +14,7 @@ from askport.core.formats.ipv4 import PROTOCOL_ICMP, PROTOCOL_UDP, IPv4, ipv4_fr
 from askport.core.formats.ipv6 import ALL_NODES, IPv6, ipv6_frame, link_local
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.udp import Udp, encode_udp
+from askport.core.phrases import phrase
 from askport.core.protocols import PROTOCOLS, Protocol, later, part
 
 GREETING_SOURCE = IPv4Address("192.0.2.174")
@@ -186,22 +187,26 @@ def _asks_of(protocol: Protocol) -> Ask:
 
 
 ASKS: tuple[Ask, ...] = (
-    Ask("IPv6, all nodes", _same(everybody_echo)),
-    Ask("address servers (DHCP)", _same(discover)),
-    Ask("names and services (mDNS)", lambda mac, _: _udp(mac, dns.MDNS_GROUP, dns.PORT_MDNS, _SERVICES, ttl=255)),
-    Ask("names and services (mDNS over IPv6)", lambda mac, _: _udp6(mac, _MDNS_GROUP6, dns.PORT_MDNS, _SERVICES)),
-    Ask("descriptions (SSDP)", _same(_ssdp)),
-    Ask("devices (WS-Discovery)", _probe()),
-    Ask("devices (WS-Discovery over IPv6)", _probe6),
-    Ask("devices (WS-Discovery 1.1)", _probe(discovery.WS_1_1)),
-    Ask("computers and printers (WS-Discovery)", _probe(types=discovery.WS_DEVICES)),
+    Ask(phrase("IPv6, all nodes"), _same(everybody_echo)),
+    Ask(phrase("address servers (DHCP)"), _same(discover)),
+    Ask(
+        phrase("names and services (mDNS)"), lambda mac, _: _udp(mac, dns.MDNS_GROUP, dns.PORT_MDNS, _SERVICES, ttl=255)
+    ),
+    Ask(
+        phrase("names and services (mDNS over IPv6)"), lambda mac, _: _udp6(mac, _MDNS_GROUP6, dns.PORT_MDNS, _SERVICES)
+    ),
+    Ask(phrase("descriptions (SSDP)"), _same(_ssdp)),
+    Ask(phrase("devices (WS-Discovery)"), _probe()),
+    Ask(phrase("devices (WS-Discovery over IPv6)"), _probe6),
+    Ask(phrase("devices (WS-Discovery 1.1)"), _probe(discovery.WS_1_1)),
+    Ask(phrase("computers and printers (WS-Discovery)"), _probe(types=discovery.WS_DEVICES)),
     *(_asks_of(each) for each in PROTOCOLS.values() if each.greets),
-    Ask("group members (IGMP)", _same(_igmp)),
-    Ask("everybody (ping)", _echo(_ALL_HOSTS)),
-    Ask("everybody (broadcast ping)", _echo(LIMITED_BROADCAST)),
-    Ask("fallbacks (ping)", _echo(_ALL_HOSTS, GREETING_LINK_LOCAL)),
-    Ask("fallbacks (broadcast ping)", _echo(LIMITED_BROADCAST, GREETING_LINK_LOCAL)),
-    Ask("names (NetBIOS)", _to_all(dns.PORT_NETBIOS_NAMES, _STATUS)),
+    Ask(phrase("group members (IGMP)"), _same(_igmp)),
+    Ask(phrase("everybody (ping)"), _echo(_ALL_HOSTS)),
+    Ask(phrase("everybody (broadcast ping)"), _echo(LIMITED_BROADCAST)),
+    Ask(phrase("fallbacks (ping)"), _echo(_ALL_HOSTS, GREETING_LINK_LOCAL)),
+    Ask(phrase("fallbacks (broadcast ping)"), _echo(LIMITED_BROADCAST, GREETING_LINK_LOCAL)),
+    Ask(phrase("names (NetBIOS)"), _to_all(dns.PORT_NETBIOS_NAMES, _STATUS)),
 )
 """To greet by one protocol more, write one line here; field protocols declare theirs."""
 

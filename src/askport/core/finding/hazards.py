@@ -8,6 +8,7 @@ from askport.core import addresses, protocols, wire
 from askport.core.finding import clues, doubts, virtual
 from askport.core.finding.device import Device
 from askport.core.hazard import Hazard
+from askport.core.phrases import phrase
 from askport.core.text import listed
 
 _ONE_BOX = 8
@@ -22,14 +23,20 @@ def wire_hazards(counts: wire.Counts) -> list[Hazard]:
     hazards = []
     if counts.shed:
         each = listed(f"{count:,} {_SHED_AS.get(kind, 'other')} frames" for kind, count in sorted(counts.shed.items()))
-        advice = "Look for a loop in the cabling, or connect the device alone."
-        hazards.append(Hazard(code="flood", text=f"This wire is flooded: {each} were left unread. {advice}"))
+        advice = phrase("Look for a loop in the cabling, or connect the device alone.")
+        hazards.append(
+            Hazard(
+                code="flood",
+                text=phrase("This wire is flooded: {each} were left unread. {advice}", each=each, advice=advice),
+            )
+        )
     if counts.behind_s or counts.lost:
-        late = f"it read frames up to {counts.behind_s:.0f} s late" if counts.behind_s else ""
-        lost = f"{counts.lost:,} frames were lost" if counts.lost else ""
-        text = (
-            f"The laptop cannot keep up: {listed(filter(None, (late, lost)))}. End other programs, or connect the "
-            "device alone; an answer may have been missed."
+        late = phrase("it read frames up to {behind_s:.0f} s late", behind_s=counts.behind_s) if counts.behind_s else ""
+        lost = phrase("{lost:,} frames were lost", lost=counts.lost) if counts.lost else ""
+        text = phrase(
+            "The laptop cannot keep up: {filter}. End other programs, or connect the device alone; an "
+            "answer may have been missed.",
+            filter=listed(filter(None, (late, lost))),
         )
         hazards.append(Hazard(code="cannot-keep-up", text=text))
     return hazards
@@ -65,7 +72,10 @@ def find_hazards(devices: list[Device], own: OwnHazards) -> list[Hazard]:
         and not (each.speaks_for and routers.issuperset(each.speaks_for))  # one router, with two MAC addresses
     ]
     if len(speaking) > 1:
-        text = f"{len(speaking)} devices speak on this wire. Check the MAC address on the label before changing one."
+        text = phrase(
+            "{count} devices speak on this wire. Check the MAC address on the label before changing one.",
+            count=len(speaking),
+        )
         hazards.append(Hazard(code="several-devices", text=text))
     return hazards
 
@@ -73,48 +83,65 @@ def find_hazards(devices: list[Device], own: OwnHazards) -> list[Hazard]:
 def _of_one(device: Device) -> Iterator[Hazard]:
     mac = device.mac
     for server in device.servers:
-        text = f"DHCP server {server} found: this cable is plugged into a live network. Unplug it."
+        text = phrase(
+            "DHCP server {server} found: this cable is plugged into a live network. Unplug it.", server=server
+        )
         serves = device.tells(clues.ClueKind.SERVES)
         yield Hazard(code="address-server", text=text, macs=(mac,) if serves else (), address=server)
     if device.tells(clues.ClueKind.ROUTES_IPV6):
-        text = f"{mac} says that it is a router: the cable is in a live network. Connect straight to the device."
+        text = phrase(
+            "{mac} says that it is a router: the cable is in a live network. Connect straight to the device.", mac=mac
+        )
         yield Hazard(code="router", text=text, macs=(mac,))
     if device.tells(clues.ClueKind.BRIDGES):
-        text = (
-            f"Switch {mac} found. It may block traffic for 30 s after link-up, and other devices may be connected to "
-            "it. Connect straight to the device where you can."
+        text = phrase(
+            "Switch {mac} found. It may block traffic for 30 s after link-up, and other devices may be "
+            "connected to it. Connect straight to the device where you can.",
+            mac=mac,
         )
         yield Hazard(code="switch", text=text, macs=(mac,))
     if device.tells(clues.ClueKind.WANTS_LOGIN):
-        text = f"This port wants a log-in (802.1X, {mac}) and passes nothing on: connect straight to the device."
+        text = phrase(
+            "This port wants a log-in (802.1X, {mac}) and passes nothing on: connect straight to the device.", mac=mac
+        )
         yield Hazard(code="port-login", text=text, macs=(mac,))
     if device.tells(clues.ClueKind.SAYS_CONFLICT):
-        text = f"{mac} says that somebody else has its address: find out who, before either is changed."
+        text = phrase("{mac} says that somebody else has its address: find out who, before either is changed.", mac=mac)
         yield Hazard(code="says-conflict", text=text, macs=(mac,))
     for vlan in device.vlans:
-        text = (
-            f"{mac} uses tagged VLAN {vlan}; the laptop sends untagged, so they cannot talk. "
-            f"Connect it straight, or have its port send VLAN {vlan} untagged."
+        text = phrase(
+            "{mac} uses tagged VLAN {vlan}; the laptop sends untagged, so they cannot talk. Connect it "
+            "straight, or have its port send VLAN {vlan} untagged.",
+            mac=mac,
+            vlan=vlan,
         )
         yield Hazard(code="tagged", text=text, macs=(mac,))
     if device.answers_for_all:
-        text = (
-            f"{mac} answers ARP for every address (proxy ARP), so its answers do not show its own address. "
-            "Wait for it to speak by itself, or look on its display."
+        text = phrase(
+            "{mac} answers ARP for every address (proxy ARP), so its answers do not show its own "
+            "address. Wait for it to speak by itself, or look on its display.",
+            mac=mac,
         )
         yield Hazard(code="answers-for-all", text=text, macs=(mac,))
     elif device.holdings.answers_for_others:
         known = listed(device.holdings.only_answered[:4])
-        text = (
-            f"{mac} answers for several addresses that it never spoke from ({known}): other devices behind it may "
-            "own them. Wait for it to speak by itself, or connect straight to the device."
+        text = phrase(
+            "{mac} answers for several addresses that it never spoke from ({known}): other devices "
+            "behind it may own them. Wait for it to speak by itself, or connect straight to the device.",
+            mac=mac,
+            known=known,
         )
         yield Hazard(code="answers-for-others", text=text, macs=(mac,))
     yield from _passes_on(device)
     protocol = virtual.group_protocol(mac)
     if protocol:
-        by = f"; {listed(device.speaks_for)} speaks for it" if device.speaks_for else ""
-        text = f"{mac} stands for a group of routers, {protocol}, not for a device{by}: leave it alone."
+        by = phrase("; {speaks_for} speaks for it", speaks_for=listed(device.speaks_for)) if device.speaks_for else ""
+        text = phrase(
+            "{mac} stands for a group of routers, {protocol}, not for a device{by}: leave it alone.",
+            mac=mac,
+            protocol=protocol,
+            by=by,
+        )
         yield Hazard(code="virtual-mac", text=text, macs=(mac,), address=next(iter(device.speaks_for), None))
 
 
@@ -122,20 +149,27 @@ def _passes_on(device: Device) -> Iterator[Hazard]:
     """Say where others speak through it."""
     mac, spoken, mixed = device.mac, device.holdings.spoken, device.holdings.mixed
     if device.tells(clues.ClueKind.REFLECTS):
-        text = f"{mac} returns the laptop's own packets: there is a loop. Remove it before you continue."
+        text = phrase(
+            "{mac} returns the laptop's own packets: there is a loop. Remove it before you continue.", mac=mac
+        )
         yield Hazard(code="reflector", text=text, macs=(mac,))
     if mixed:
-        text = (
-            f"{mac} speaks from {len(mixed)} addresses ({listed(mixed[:4])}): a bridge or a proxy with others behind "
-            "it. Connect straight to the device."
+        text = phrase(
+            "{mac} speaks from {count} addresses ({mixed}): a bridge or a proxy with others behind it. "
+            "Connect straight to the device.",
+            mac=mac,
+            count=len(mixed),
+            mixed=listed(mixed[:4]),
         )
         yield Hazard(code="several-addresses", text=text, macs=(mac,))
     foreign = [each for each in device.sent_from if each not in device.holdings.shown]
     denied = any(device.holdings.unanswered.get(each, 0) >= doubts.GIVEN_UP_AFTER for each in foreign)
     if foreign and (spoken or len(foreign) > 1 or denied or device.tells(clues.ClueKind.FORWARDS)):
-        text = (
-            f"{mac} sends packets from {listed(foreign[:4])}, which it has not shown to hold: it may be a router that "
-            "passes on what others say. Connect straight to the device."
+        text = phrase(
+            "{mac} sends packets from {foreign}, which it has not shown to hold: it may be a router that "
+            "passes on what others say. Connect straight to the device.",
+            mac=mac,
+            foreign=listed(foreign[:4]),
         )
         yield Hazard(code="passes-on", text=text, macs=(mac,))
 
@@ -150,9 +184,12 @@ def _twins(devices: Iterable[Device]) -> Iterator[Hazard]:
     for address, all_of_them in holders.items():
         macs = [each.mac for each in all_of_them]
         if len(macs) > 1:
-            text = (
-                f"{len(macs)} devices use the same address {address}: {_who(macs)}. Connect one at a time, or press x "
-                "to set them all by label."
+            text = phrase(
+                "{count} devices use the same address {address}: {who}. Connect one at a time, or press x to "
+                "set them all by label.",
+                count=len(macs),
+                address=address,
+                who=_who(macs),
             )
             yield Hazard(code="duplicate-address", text=text, macs=tuple(sorted(macs)), address=address)
 
@@ -166,8 +203,11 @@ def _ipv6_twins(devices: Iterable[Device]) -> Iterator[Hazard]:
                 holders.setdefault(address, []).append(device.mac)
     for address, macs in holders.items():
         if len(macs) > 1:
-            text = (
-                f"{len(macs)} twins use {address} (IPv6): {_who(macs)}. Connect one alone before it is reached there."
+            text = phrase(
+                "{count} twins use {address} (IPv6): {who}. Connect one alone before it is reached there.",
+                count=len(macs),
+                address=address,
+                who=_who(macs),
             )
             yield Hazard(code="duplicate-ipv6", text=text, macs=tuple(sorted(macs)))
 
@@ -185,9 +225,13 @@ def _same_number(devices: Iterable[Device]) -> Iterator[Hazard]:
                 holders.setdefault((known, each.serial), []).append(device.mac)
     for (protocol, number), macs in holders.items():
         if len(macs) > 1:
-            text = (
-                f"{len(macs)} devices say that they are {protocol.words} device {number}: {_who(macs)}. Requests for "
-                "that number may reach either. Change the number on one of them."
+            text = phrase(
+                "{count} devices say that they are {words} device {number}: {who}. Requests for that number "
+                "may reach either. Change the number on one of them.",
+                count=len(macs),
+                words=protocol.words,
+                number=number,
+                who=_who(macs),
             )
             yield Hazard(code="same-instance", text=text, macs=tuple(sorted(macs)))
 
@@ -200,9 +244,13 @@ def _neighbours(devices: list[Device]) -> Iterator[Hazard]:
             continue
         shared = {each.address for each in one.addresses} & {each.address for each in other.addresses}
         if not shared and one.best and other.best:
-            text = (
-                f"{one.mac} ({one.best.address}) and {other.mac} ({other.best.address}) have neighbouring MAC "
-                "addresses: one device with two ports, or two units from one crate. Their labels say which."
+            text = phrase(
+                "{mac} ({address}) and {other_mac} ({best_address}) have neighbouring MAC addresses: one "
+                "device with two ports, or two units from one crate. Their labels say which.",
+                mac=one.mac,
+                address=one.best.address,
+                other_mac=other.mac,
+                best_address=other.best.address,
             )
             yield Hazard(code="one-box", text=text, macs=(one.mac, other.mac), address=one.best.address)
 

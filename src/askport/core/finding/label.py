@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 _SEPARATORS = str.maketrans("", "", ":-. _/")
@@ -35,7 +36,7 @@ class LabelMatch:
         """The label over the device, digit over digit, and marks under the digits that differ."""
         label = self.digits.rjust(_DIGITS)
         marks = "".join("^" if place in self.different else " " for place in range(_DIGITS))
-        verdict = "it fits" if self.fits else _differ(len(self.different))
+        verdict = phrase("it fits") if self.fits else _differ(len(self.different))
         rows = ("label  ", label, ":"), ("device ", self.mac.hex(), ":"), ("       ", marks, " ")
         one, other, under = (
             head + between.join(row[at : at + 2] for at in range(0, _DIGITS, 2)) for head, row, between in rows
@@ -46,19 +47,29 @@ class LabelMatch:
     def sentence(self) -> str:
         """Say how they compare."""
         if self.fits:
-            how = "is what" if len(self.digits) == _DIGITS else f"ends in {self.digits}, as"
-            return f"{self.mac} {how} the label says."
+            how = (
+                phrase("is what") if len(self.digits) == _DIGITS else phrase("ends in {digits}, as", digits=self.digits)
+            )
+            return phrase("{mac} {how} the label says.", mac=self.mac, how=how)
         shown = self.mac.hex()
         offset = _DIGITS - len(self.digits)
         places = [
-            f"digit {place + 1} is {shown[place]} and not {self.digits[place - offset]}" for place in self.different[:4]
+            phrase(
+                "digit {place} is {shown} and not {digits}",
+                place=place + 1,
+                shown=shown[place],
+                digits=self.digits[place - offset],
+            )
+            for place in self.different[:4]
         ]
-        more = f" and {len(self.different) - 4} more differ" if len(self.different) > 4 else ""
-        return f"{self.mac} is not what the label says: {', '.join(places)}{more}."
+        more = phrase(" and {count} more differ", count=len(self.different) - 4) if len(self.different) > 4 else ""
+        return phrase(
+            "{mac} is not what the label says: {places}{more}.", mac=self.mac, places=", ".join(places), more=more
+        )
 
 
 def _differ(count: int) -> str:
-    return "1 digit differs" if count == 1 else f"{count} digits differ"
+    return phrase("1 digit differs") if count == 1 else phrase("{count} digits differ", count=count)
 
 
 def label_digits(text: str) -> str:
@@ -70,10 +81,20 @@ def label_digits(text: str) -> str:
     digits = text.strip().lower().removeprefix("mac").translate(_SEPARATORS)
     shown = display_text(text, 60)
     if not digits or any(each not in "0123456789abcdef" for each in digits):
-        raise BadInput(f"'{shown}' has other characters than hexadecimal digits: write the MAC address as it stands.")
+        raise BadInput(
+            "'{shown}' has other characters than hexadecimal digits: write the MAC address as it stands.", shown=shown
+        )
     if not _FEWEST <= len(digits) <= _DIGITS:
-        wanted = f"write all {_DIGITS} of the MAC address, or the last {_FEWEST} or more"
-        raise BadInput(f"'{shown}' has {len(digits)} digit{'' if len(digits) == 1 else 's'}: {wanted}.")
+        wanted = phrase(
+            "write all {digits} of the MAC address, or the last {fewest} or more", digits=_DIGITS, fewest=_FEWEST
+        )
+        raise BadInput(
+            "'{shown}' has {count} digit{value}: {wanted}.",
+            shown=shown,
+            count=len(digits),
+            value="" if len(digits) == 1 else "s",
+            wanted=wanted,
+        )
     return digits
 
 
@@ -97,8 +118,8 @@ def unheard_label(label: MacAddress | None, macs: Iterable[MacAddress]) -> str:
     by_count = {each.mac: len(each.different) for each in (compare_label(str(label), mac) for mac in known)}
     fewest = min(by_count.values(), default=_DIGITS)
     near = [mac for mac, count in by_count.items() if count == fewest <= _NEAR]
-    but = f" {near[0]} comes near it: {_differ(fewest)}." if len(near) == 1 else ""
-    return f"{label}, by label or plan, was not heard yet.{but}"
+    but = phrase(" {near} comes near it: {differ}.", near=near[0], differ=_differ(fewest)) if len(near) == 1 else ""
+    return phrase("{label}, by label or plan, was not heard yet.{but}", label=label, but=but)
 
 
 def match_label(text: str, macs: Iterable[MacAddress]) -> list[LabelMatch]:

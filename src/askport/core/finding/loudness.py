@@ -2,6 +2,8 @@
 
 from enum import StrEnum
 
+from askport.core.phrases import phrase
+
 
 class Loudness(StrEnum):
     """A rung; every rung may do what the quieter ones do."""
@@ -23,8 +25,8 @@ class Loudness(StrEnum):
 
 
 _SAYS = {
-    Loudness.LISTEN: "sends nothing",
-    Loudness.GREET: "discovery requests (multicast and broadcast)",
-    Loudness.CALL: "ARP requests for common addresses",
-    Loudness.SWEEP: "ARP through whole ranges",
+    Loudness.LISTEN: phrase("sends nothing"),
+    Loudness.GREET: phrase("discovery requests (multicast and broadcast)"),
+    Loudness.CALL: phrase("ARP requests for common addresses"),
+    Loudness.SWEEP: phrase("ARP through whole ranges"),
 }

@@ -18,6 +18,7 @@ from askport.core.finding import beliefs, questioning
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
+from askport.core.phrases import phrase
 from askport.core.text import listed
 
 _OUTERMOST, _INNERMOST = 7, 30
@@ -46,8 +47,8 @@ _FAR = tuple(
     map(IPv4Address, ("192.0.2.9", "198.51.100.77", "203.0.113.33", "192.0.2.201", "198.51.100.154", "203.0.113.222"))
 )
 """Addresses outside all private ranges that nobody has (RFC 5737): as many as show a second route of equal cost."""
-_DIFFERS = "It answered differently each time."
-_NO_SOURCE = "Every address that it could be asked from is planned, or somebody's."
+_DIFFERS = phrase("It answered differently each time.")
+_NO_SOURCE = phrase("Every address that it could be asked from is planned, or somebody's.")
 _WIDEST_BESIDE = 16
 """Masks beside are looked for from here on; no device of the trade has a wider one as its narrower."""
 
@@ -117,7 +118,7 @@ class Measuring(machine.Machine):
 
     def _halve(self) -> _Search:
         if self.address in LINK_LOCAL:
-            return self._found(16, None, "A link-local address always has /16 and no gateway (RFC 3927).")
+            return self._found(16, None, phrase("A link-local address always has /16 and no gateway (RFC 3927)."))
         # From a source that is surely inside of all but the smallest subnets.
         near = next((each for each in _NEAREST if self._sources(each)), None)
         if near is None:
@@ -131,7 +132,7 @@ class Measuring(machine.Machine):
             inside = common_prefix(self.address, hop) if isinstance(hop, IPv4Address) else _INNERMOST
             outside, inside = near, min(_INNERMOST, inside)
             if inside <= outside:
-                return self._hidden("Even the address next to its own goes through its gateway.")
+                return self._hidden(phrase("Even the address next to its own goes through its gateway."))
         elif reaction is questioning.Reaction.SILENT:
             if not self._sources(_INNERMOST):  # those next to its own are planned for its neighbours
                 return self._hidden(_WHY_HIDDEN[reaction])
@@ -163,7 +164,9 @@ class Measuring(machine.Machine):
     def _verify(self, prefix: int) -> _Search:
         """Ask again on both sides of the end, from other sources and in more than one way, before believing it."""
         if prefix < _INNERMOST and not _is_inside((yield from self._ask_any(prefix, 1))):
-            return self._hidden(f"It answered one source that shares {prefix} bits and not another.")
+            return self._hidden(
+                phrase("It answered one source that shares {prefix} bits and not another.", prefix=prefix)
+            )
         inside = self._source
         self._gateways.clear()  # what is beyond the end alone counts from here on
         for variant, shared in enumerate((prefix - 1, prefix - 1, prefix - 2, prefix - 3), 1):
@@ -174,7 +177,9 @@ class Measuring(machine.Machine):
             if _is_inside(reaction):
                 if prefix == _OUTERMOST + 1:
                     return self._hidden(_WHY_HIDDEN[reaction])
-                return self._hidden(f"It answered one source that shares {shared} bits and not another.")
+                return self._hidden(
+                    phrase("It answered one source that shares {shared} bits and not another.", shared=shared)
+                )
         if not self._gateways and (hidden := (yield from self._end_unshown(prefix, inside))):
             return hidden
         if hidden := (yield from self._mask_beside(prefix)):
@@ -196,7 +201,7 @@ class Measuring(machine.Machine):
         """
         own, _ = questioning.broadcasts_of(self.address, prefix)
         if own == self.address:
-            return self._hidden(f"Beyond /{prefix} it answers nobody, which shows no mask.")
+            return self._hidden(phrase("Beyond /{prefix} it answers nobody, which shows no mask.", prefix=prefix))
         yield (own,)
         if own in self._somebodys:
             return self._hidden(_NO_SOURCE)
@@ -206,8 +211,12 @@ class Measuring(machine.Machine):
         if reaction is questioning.Reaction.SILENT:
             is_told = yield from self._answers_all_but(own, inside, prefix)
             return None if is_told else self._hidden(_DIFFERS)
-        why = f"Beyond /{prefix} it answers nobody, but it does not treat {own} as its broadcast address"
-        return self._hidden(f"{why}: what ends there may be what it lets in.")
+        why = phrase(
+            "Beyond /{prefix} it answers nobody, but it does not treat {own} as its broadcast address",
+            prefix=prefix,
+            own=own,
+        )
+        return self._hidden(phrase("{why}: what ends there may be what it lets in.", why=why))
 
     def _answers_all_but(
         self, silent: IPv4Address, control: IPv4Address | None, shared: int
@@ -238,8 +247,13 @@ class Measuring(machine.Machine):
             if _is_inside(reaction):
                 continue
             if reaction is questioning.Reaction.TO_ALL or (yield from self._answers_all_but(own, beside, length)):
-                text = f"It has another address beside this one: one of them has the mask /{prefix}, the other"
-                return self._hidden(f"{text} /{length}, and which has which is not shown.")
+                text = phrase(
+                    "It has another address beside this one: one of them has the mask /{prefix}, the other",
+                    prefix=prefix,
+                )
+                return self._hidden(
+                    phrase("{text} /{length}, and which has which is not shown.", text=text, length=length)
+                )
         return None
 
     def _ask_from_afar(self) -> Generator[_Due, questioning.Reaction, None]:
@@ -265,26 +279,39 @@ class Measuring(machine.Machine):
 
     def _conclude(self, prefix: int, beyond: int) -> beliefs.Measurement:
         """Say what was measured; the next hops of the first answers are of sources just beyond the mask."""
-        mask = f"Its mask was measured: /{prefix}"
+        mask = phrase("Its mask was measured: /{prefix}", prefix=prefix)
         near, far = (dict.fromkeys(self._named(each)) for each in (self._gateways[:beyond], self._gateways[beyond:]))
         if not near:
-            why = "To addresses outside its subnet it stays silent: it has no gateway, or it lets nobody outside in."
+            why = phrase(
+                "To addresses outside its subnet it stays silent: it has no gateway, or it lets nobody outside in."
+            )
             return replace(self._found(prefix, None, f"{mask}. {why}"), why_no_gateway=why)
         hops = far or near
         known = [each for each in hops if isinstance(each, IPv4Address)]
         if len(known) < len(hops):
             (mac, *_) = (each for each in hops if isinstance(each, MacAddress))
             owned = sorted(self._owners.get(mac, set()))
-            whose = f", which has the addresses {listed(map(str, owned))}" if len(owned) > 1 else ""
-            why = f"It sends through {mac}{whose}, and does not say which address its gateway has."
+            whose = phrase(", which has the addresses {map}", map=listed(map(str, owned))) if len(owned) > 1 else ""
+            why = phrase(
+                "It sends through {mac}{whose}, and does not say which address its gateway has.", mac=mac, whose=whose
+            )
         elif not far:
-            why = f"What is just beyond its subnet goes through {known[0]}; to all other addresses it stays silent."
+            why = phrase(
+                "What is just beyond its subnet goes through {known}; to all other addresses it stays silent.",
+                known=known[0],
+            )
         elif len(known) > 1:
-            why = f"It sends through more than one gateway: {listed(map(str, known))}."
+            why = phrase("It sends through more than one gateway: {map}.", map=listed(map(str, known)))
         else:
             others = [str(each) for each in near if each not in hops]
-            more = f" What is just beyond its subnet goes through {listed(others)}." if others else ""
-            return self._found(prefix, known[0], f"{mask}; its gateway: {known[0]}.{more}")
+            more = (
+                phrase(" What is just beyond its subnet goes through {others}.", others=listed(others))
+                if others
+                else ""
+            )
+            return self._found(
+                prefix, known[0], phrase("{mask}; its gateway: {known}.{more}", mask=mask, known=known[0], more=more)
+            )
         several = tuple(known) if far and len(known) > 1 else ()
         return replace(self._found(prefix, None, f"{mask}. {why}"), why_no_gateway=why, gateways=several)
 
@@ -294,7 +321,7 @@ class Measuring(machine.Machine):
         )
 
     def _hidden(self, because: str) -> beliefs.Measurement:
-        text = f"Its mask cannot be measured from outside. {because}"
+        text = phrase("Its mask cannot be measured from outside. {because}", because=because)
         return replace(self._found(0, None, text), prefix=None)
 
     # One question after the other
@@ -383,7 +410,7 @@ class Measuring(machine.Machine):
     def link_changed(self, link: wire.Link, now: float) -> None:
         """Give up: what answers after this may be another device."""
         if not self.done:
-            self._finish(self._hidden("The link went down meanwhile."))
+            self._finish(self._hidden(phrase("The link went down meanwhile.")))
 
     def receive(self, heard: wire.Heard) -> None:
         ethernet, arp = heard.packet.get(Ethernet), heard.packet.get(Arp)
@@ -394,7 +421,7 @@ class Measuring(machine.Machine):
                 self._is_somebodys(arp.spa, heard.at)
             # A switch that speaks of itself, or asks for groups without having an address (RFC 4541), is no neighbour.
             elif arp or ((ipv4 := heard.packet.get(IPv4)) and ipv4.src != UNSPECIFIED):
-                text = f"{ethernet.src} is on this wire too, and its neighbours would be disturbed."
+                text = phrase("{src} is on this wire too, and its neighbours would be disturbed.", src=ethernet.src)
                 self._finish(self._hidden(text))
             return
         if arp:
@@ -471,11 +498,13 @@ class Measuring(machine.Machine):
 
 
 _WHY_HIDDEN = {
-    questioning.Reaction.SILENT: "It reacted to neither ping, TCP nor UDP from addresses beside its own.",
-    questioning.Reaction.STRAIGHT: "It answers straight to the sender's MAC address without asking for anybody by ARP.",
-    questioning.Reaction.INSIDE: "It asks by ARP for every address, whether in its subnet or not.",
-    questioning.Reaction.THROUGH: "Even the address next to its own is outside its subnet.",
-    questioning.Reaction.TO_ALL: "It answers everybody, and not whoever asks.",
+    questioning.Reaction.SILENT: phrase("It reacted to neither ping, TCP nor UDP from addresses beside its own."),
+    questioning.Reaction.STRAIGHT: phrase(
+        "It answers straight to the sender's MAC address without asking for anybody by ARP."
+    ),
+    questioning.Reaction.INSIDE: phrase("It asks by ARP for every address, whether in its subnet or not."),
+    questioning.Reaction.THROUGH: phrase("Even the address next to its own is outside its subnet."),
+    questioning.Reaction.TO_ALL: phrase("It answers everybody, and not whoever asks."),
 }
 
 

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 from askport.core.finding.clues import Clue
 from askport.core.formats.frame_fields import Field, fields_of
+from askport.core.phrases import phrase
 from askport.core.wire import Heard
 
 
@@ -46,5 +47,5 @@ def _inside(data: bytes, field: Field, clue: Clue) -> Field | None:
     for needle, value in needles:
         place = raw.find(needle)
         if place >= 0:
-            return Field(field.offset + place, len(needle), f"in the {field.name} message", value)
+            return Field(field.offset + place, len(needle), phrase("in the {name} message", name=field.name), value)
     return None

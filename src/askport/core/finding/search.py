@@ -10,6 +10,7 @@ from askport.core.finding.device import Device
 from askport.core.finding.finder import Finder
 from askport.core.finding.label import LabelMatch, label_digits, match_label
 from askport.core.finding.sweeping import DEFAULT_SWEEP_RATE, PRIVATE
+from askport.core.phrases import phrase
 
 _LIVE = ("address-server", "router")
 """Hazards of a wire that somebody runs a network on."""
@@ -77,16 +78,22 @@ class Search:
         if device is None:
             return None
         if self.may_accept:
-            what = f"The cable is in a live network, and {device.mac} may be any device: compare its label (m)"
+            what = phrase(
+                "The cable is in a live network, and {mac} may be any device: compare its label (m)", mac=device.mac
+            )
             if self._runs(device):
-                what = f"{device.mac} is a router or DHCP server on a live network: wrong socket? Move the cable"
-            return f"{what}, or press d if this is the device to set."
+                what = phrase(
+                    "{mac} is a router or DHCP server on a live network: wrong socket? Move the cable", mac=device.mac
+                )
+            return phrase("{what}, or press d if this is the device to set.", what=what)
         twins = self.twins(device)
         if len(twins) > 1 and self.label_mac != device.mac:
             address = device.best.address if device.best else None
-            return (
-                f"{len(twins)} devices share {address}. Connect one only; or press m and enter the MAC address on "
-                "its label; or press x to set them all."
+            return phrase(
+                "{count} devices share {address}. Connect one only; or press m and enter the MAC address on "
+                "its label; or press x to set them all.",
+                count=len(twins),
+                address=address,
             )
         return None
 
@@ -215,7 +222,9 @@ class Search:
         if len(fitting) == 1:
             self.pointed_at = fitting[0].mac
         elif len(fitting) > 1:
-            raise BadInput(f"{len(fitting)} devices end like that: type more digits of the label.")
+            raise BadInput("{count} devices end like that: type more digits of the label.", count=len(fitting))
         elif len(label_digits(text)) < len(NO_MAC) * 2:
-            raise BadInput(matches[0].sentence if matches else "Nobody has been heard yet: type the whole MAC address.")
+            raise BadInput(
+                matches[0].sentence if matches else phrase("Nobody has been heard yet: type the whole MAC address.")
+            )
         self.label_mac = fitting[0].mac if fitting else MacAddress.parse(label_digits(text))

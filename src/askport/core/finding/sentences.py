@@ -1,6 +1,7 @@
 """Each clue as a sentence for people."""
 
 from askport.core.finding.clues import Clue, ClueKind
+from askport.core.phrases import phrase, phrase_of
 from askport.core.protocols import PROTOCOLS
 
 _SHOWN = {
@@ -28,12 +29,13 @@ def sentence_of(clue: Clue, count: int, *, answers_for_all: bool = False) -> str
     """Return what a clue says, and how often it came."""
     every = answers_for_all and clue.kind is ClueKind.ANSWERS
     template = _ANSWERS_FOR_ALL if every else clue.kind.sentence
-    return template.format(
+    return phrase(
+        template,
         address=clue.address,
         about=clue.about,
         text=clue.text,
         protocol=clue.text.upper(),
         port=clue.port,
         source=shown_source(clue.source) or "ARP",
-        times="once" if count == 1 else f"{count} times",
+        times=phrase_of(count, "once", "{count} times"),
     )

@@ -1,12 +1,13 @@
 """MAC addresses that stand for a group of routers, and for no device."""
 
 from askport.core.addresses import MacAddress
+from askport.core.phrases import phrase
 
 _GROUPS = {
-    bytes.fromhex("00005e0001"): "VRRP (RFC 5798)",
-    bytes.fromhex("00005e0002"): "VRRP for IPv6 (RFC 5798)",
-    bytes.fromhex("00000c07ac"): "HSRP (RFC 2281)",
-    bytes.fromhex("00000c9ff0"): "HSRP version 2",
+    bytes.fromhex("00005e0001"): phrase("VRRP (RFC 5798)"),
+    bytes.fromhex("00005e0002"): phrase("VRRP for IPv6 (RFC 5798)"),
+    bytes.fromhex("00000c07ac"): phrase("HSRP (RFC 2281)"),
+    bytes.fromhex("00000c9ff0"): phrase("HSRP version 2"),
 }
 """By their first five bytes; of HSRP version 2 the last of them counts on."""
 _COUNTS_ON = bytes.fromhex("00000c9f")

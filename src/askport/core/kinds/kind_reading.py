@@ -10,6 +10,7 @@ from pydantic import BaseModel, ValidationError
 
 from askport.core.errors import BadInput
 from askport.core.kinds import model, placeholders
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 _MAX_MISTAKES = 20
@@ -32,18 +33,28 @@ def read_kind(text: str, name: str) -> model.Kind:
         line = where[1] if where else str(text.count("\n") + 1)
         what = re.sub(r" \(at .*\)", "", str(error)).rstrip(".")
         raise BadInput(
-            f"{name}, line {line}: it is no TOML there ({what[:1].lower()}{what[1:]}): {_toml_remedy(text, int(line))}."
+            "{name}, line {line}: it is no TOML there ({what}{what_2}): {toml_remedy}.",
+            name=name,
+            line=line,
+            what=what[:1].lower(),
+            what_2=what[1:],
+            toml_remedy=_toml_remedy(text, int(line)),
         ) from None
     except (ValueError, RecursionError):  # Python's own limits, of which the parser says nothing
         lines = text.splitlines()
         line = next((str(at) for at, each in enumerate(lines, 1) if re.search(r"\d{300}|[\[{]{300}", each)), "1")
-        raise BadInput(f"{name}, line {line}: a number or a nested list there is too long: shorten it.") from None
+        raise BadInput(
+            "{name}, line {line}: a number or a nested list there is too long: shorten it.", name=name, line=line
+        ) from None
     try:
         kind = model.Kind.model_validate(raw)
     except ValidationError as error:
         lines = [_sentence(each, raw, text, name) for each in error.errors()[:_MAX_MISTAKES]]
         raise BadInput("\n".join(dict.fromkeys(lines))) from None
-    if mistakes := [f"{name}, line {_line_of(text, path)}: {what}." for path, what in _unfilled(kind)]:
+    if mistakes := [
+        phrase("{name}, line {line_of}: {what}.", name=name, line_of=_line_of(text, path), what=what)
+        for path, what in _unfilled(kind)
+    ]:
         raise BadInput("\n".join(mistakes[:_MAX_MISTAKES]))
     return kind
 
@@ -51,54 +62,92 @@ def read_kind(text: str, name: str) -> model.Kind:
 def _toml_remedy(text: str, line: int) -> str:
     written = text.splitlines()[line - 1] if line <= text.count("\n") + 1 and text.splitlines() else ""
     if re.search(r"=\s*[A-Za-z][^\"'\[{]*$", written) and not re.search(r"=\s*(true|false)\s*$", written):
-        return "put text in quotation marks"
+        return phrase("put text in quotation marks")
     if "\\" in written and '"' in written:
-        return "write a regular expression in single quotation marks, where a backslash is a backslash"
-    return "see that brackets and quotation marks are closed, and that each key stands once"
+        return phrase("write a regular expression in single quotation marks, where a backslash is a backslash")
+    return phrase("see that brackets and quotation marks are closed, and that each key stands once")
 
 
 def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
     path: list[str | int] = [part for part in error["loc"] if part not in _WAYS]
     line = _line_of(text, path)
     key = str(path[-1]) if path else ""
-    where = f"{name}, line {line}: "
+    where = phrase("{name}, line {line}: ", name=name, line=line)
     match error["type"]:
         case "missing":
-            return f"{where}{_table_of(path[:-1])} has no {key}: add {key} = {_example(key)}."
+            return phrase(
+                "{where}{table_of} has no {key}: add {key} = {example}.",
+                where=where,
+                table_of=_table_of(path[:-1]),
+                key=key,
+                example=_example(key),
+            )
         case "extra_forbidden":
             known = _keys_beside(path, raw)
             close = get_close_matches(key, known, n=1)
-            remedy = f"{close[0]} was probably meant" if close else f"{_table_of(path[:-1])} has {_listed(known)}"
-            return f"{where}{key} is not known: {remedy}."
+            remedy = (
+                phrase("{close} was probably meant", close=close[0])
+                if close
+                else phrase("{table_of} has {listed}", table_of=_table_of(path[:-1]), listed=_listed(known))
+            )
+            return phrase("{where}{key} is not known: {remedy}.", where=where, key=key, remedy=remedy)
         case "union_tag_invalid" | "union_tag_not_found":
             given = str(error.get("ctx", {}).get("tag", ""))
             close = get_close_matches(given, _WAYS, n=1)
-            remedy = f'"{close[0]}" was probably meant' if close else f"a way is by {_listed(list(_WAYS))}"
-            what = f'by = "{display_text(given, 30)}" is no way' if given else "a way says by what it goes"
+            remedy = (
+                phrase('"{close}" was probably meant', close=close[0])
+                if close
+                else phrase("a way is by {listed}", listed=_listed(list(_WAYS)))
+            )
+            what = (
+                phrase('by = "{given}" is no way', given=display_text(given, 30))
+                if given
+                else phrase("a way says by what it goes")
+            )
             return f"{where}{what}: {remedy}."
         case "literal_error":
             choices = re.findall(r"'([^']+)'", error["ctx"]["expected"])
             close = get_close_matches(str(error["input"]), choices, n=1)
             quoted = [_shown(each) for each in choices]
-            remedy = f'"{close[0]}" was probably meant' if close else f"write {_listed(quoted)}"
-            return f"{where}{key} = {_shown(error['input'])} is not known: {remedy}."
+            remedy = (
+                phrase('"{close}" was probably meant', close=close[0])
+                if close
+                else phrase("write {listed}", listed=_listed(quoted))
+            )
+            return phrase(
+                "{where}{key} = {shown} is not known: {remedy}.",
+                where=where,
+                key=key,
+                shown=_shown(error["input"]),
+                remedy=remedy,
+            )
         case "value_error":
             reason = str(error["ctx"]["error"])
             said = f"{key} = {_shown(error['input'])}: " if isinstance(error["input"], str) else ""
             return f"{where}{said}{reason}."
-    kind = {"tuple_type": "a list in square brackets", "string_type": "text in quotation marks", "dict_type": "a table"}
+    kind = {
+        "tuple_type": phrase("a list in square brackets"),
+        "string_type": phrase("text in quotation marks"),
+        "dict_type": phrase("a table"),
+    }
     wanted = kind.get(error["type"], "")
     if "int" in error["type"] or "float" in error["type"] or error["type"].startswith(("greater", "less")):
         wanted = _number(error)
-    wanted = wanted or ("a table" if "model" in error["type"] else error["msg"][:1].lower() + error["msg"][1:])
-    return f"{where}{key} = {_shown(error['input'])} does not fit: write {wanted}."
+    wanted = wanted or (phrase("a table") if "model" in error["type"] else error["msg"][:1].lower() + error["msg"][1:])
+    return phrase(
+        "{where}{key} = {shown} does not fit: write {wanted}.",
+        where=where,
+        key=key,
+        shown=_shown(error["input"]),
+        wanted=wanted,
+    )
 
 
 def _number(error: Any) -> str:
     ctx = error.get("ctx", {})
     if "ge" in ctx or "gt" in ctx:
-        return f"a number from {ctx.get('ge', ctx.get('gt'))}"
-    return f"a number up to {ctx['le']}" if "le" in ctx else "a number without quotation marks"
+        return phrase("a number from {get}", get=ctx.get("ge", ctx.get("gt")))
+    return phrase("a number up to {ctx}", ctx=ctx["le"]) if "le" in ctx else phrase("a number without quotation marks")
 
 
 def _shown(value: object) -> str:
@@ -107,7 +156,9 @@ def _shown(value: object) -> str:
 
 
 def _listed(words: Sequence[str]) -> str:
-    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} or {words[-1]}"
+    return (
+        words[0] if len(words) == 1 else phrase("{words} or {words_2}", words=", ".join(words[:-1]), words_2=words[-1])
+    )
 
 
 def _example(key: str) -> str:
@@ -118,8 +169,8 @@ def _example(key: str) -> str:
 def _table_of(path: Sequence[str | int]) -> str:
     names = [str(each) for each in path if isinstance(each, str)]
     if not names:
-        return "the file"
-    return f"this {names[-1]}" if isinstance(path[-1], int) else names[-1]
+        return phrase("the file")
+    return phrase("this {names}", names=names[-1]) if isinstance(path[-1], int) else names[-1]
 
 
 _TABLES: dict[str, type[BaseModel]] = {

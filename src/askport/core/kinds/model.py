@@ -10,6 +10,7 @@ from pydantic_core import PydanticCustomError
 
 from askport.core import addresses, errors, protocols
 from askport.core.kinds.placeholders import check_placeholders
+from askport.core.phrases import phrase
 
 SCHEMA = "askport.kind/1"
 _NOT_GIVEN = frozenset({"host", "content-length", "transfer-encoding", "connection", "cookie"})
@@ -18,7 +19,7 @@ _NOT_GIVEN = frozenset({"host", "content-length", "transfer-encoding", "connecti
 def _digits(text: str) -> str:
     plain = re.sub(r"[:\-. ]", "", text.lower())
     if not re.fullmatch(r"[0-9a-f]{1,12}", plain):
-        raise ValueError("write the first hexadecimal digits of a MAC address, such as 00:00:5e:00:53:2")
+        raise ValueError(phrase("write the first hexadecimal digits of a MAC address, such as 00:00:5e:00:53:2"))
     return plain
 
 
@@ -31,7 +32,7 @@ def _interface(text: str) -> str:
 
 def _printable(text: str) -> str:
     if not text.isprintable():
-        raise ValueError("it has characters that cannot be printed")
+        raise ValueError(phrase("it has characters that cannot be printed"))
     return text
 
 
@@ -45,13 +46,13 @@ def _pattern(text: str) -> str:
         re.compile(text)
         regex.compile(text)  # this is what searches, because it can be given a time
     except (re.error, regex.error) as error:
-        raise ValueError(f"it is no regular expression: {error}") from None
+        raise ValueError(phrase("it is no regular expression: {error}", error=error)) from None
     return text
 
 
 def _place(text: str) -> str:
     if not is_own_place(text):
-        raise ValueError("write a path of the device itself, which begins with one / and names no other host")
+        raise ValueError(phrase("write a path of the device itself, which begins with one / and names no other host"))
     return text
 
 
@@ -62,21 +63,21 @@ def is_own_place(path: str) -> bool:
 
 def _header_name(text: str) -> str:
     if not re.fullmatch(r"[!#$%&'*+.^_`|~0-9A-Za-z-]{1,60}", text):
-        raise ValueError("it is no name of a header")
+        raise ValueError(phrase("it is no name of a header"))
     if text.lower() in _NOT_GIVEN:
-        raise ValueError("it is said by the program itself: leave it out")
+        raise ValueError(phrase("it is said by the program itself: leave it out"))
     return text
 
 
 def _header_text(text: str) -> str:
     if not text.isprintable() or not text.isascii():
-        raise ValueError("a header is one line of plain characters")
+        raise ValueError(phrase("a header is one line of plain characters"))
     return text
 
 
 def _serial_format(text: str) -> str:
     if not re.fullmatch(r"[78][NEO][12]", text.upper()):
-        raise ValueError("write data bits, parity and stop bits, such as 8N1 or 7E1")
+        raise ValueError(phrase("write data bits, parity and stop bits, such as 8N1 or 7E1"))
     return text.upper()
 
 
@@ -201,11 +202,11 @@ class PageStep(_Model):
     @model_validator(mode="after")
     def _one_request(self) -> "PageStep":
         if sum(getattr(self, each.lower()) is not None for each in METHODS) != 1:
-            raise ValueError("a step is one request: give one of get, post, put, patch and delete")
+            raise ValueError(phrase("a step is one request: give one of get, post, put, patch and delete"))
         if self.get is not None and (self.form or self.json_ or self.body):
-            raise ValueError("a form, json or body goes with post, put or patch, not with get")
+            raise ValueError(phrase("a form, json or body goes with post, put or patch, not with get"))
         if (self.body is None) != (self.type_ is None) or (self.body and (self.form or self.json_)):
-            raise ValueError("a body stands alone, with its type")
+            raise ValueError(phrase("a body stands alone, with its type"))
         return self
 
 
@@ -238,11 +239,11 @@ class ConsoleWay(_Setting):
     @model_validator(mode="after")
     def _whole(self) -> "ConsoleWay":
         if self.over == "serial" and self.port is not None:
-            raise ValueError("a serial line has a baud rate and no port")
+            raise ValueError(phrase("a serial line has a baud rate and no port"))
         if self.over != "serial" and self.baud is not None:
-            raise ValueError("only a serial line has a baud rate")
+            raise ValueError(phrase("only a serial line has a baud rate"))
         if self.permanent == "after keep" and not self.keep:
-            raise ValueError('it lasts "after keep", and the lines that keep it are missing: add keep = [...]')
+            raise ValueError(phrase('it lasts "after keep", and the lines that keep it are missing: add keep = [...]'))
         return self
 
     @property
@@ -300,9 +301,9 @@ class SnmpWay(_Model):
     @model_validator(mode="after")
     def _fits(self) -> "SnmpWay":
         if self.version != "3" and (self.auth or self.privacy):
-            raise ValueError('auth and privacy are of version 3: add version = "3"')
+            raise ValueError(phrase('auth and privacy are of version 3: add version = "3"'))
         if self.privacy and not self.auth:
-            raise ValueError("privacy needs auth beside it")
+            raise ValueError(phrase("privacy needs auth beside it"))
         return self
 
 

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from ipaddress import AddressValueError, IPv4Address
 
 from askport.core import addresses, errors
+from askport.core.phrases import phrase
 from askport.core.text import display_text, whole_number
 
 _NONE = frozenset({"0.0.0.0", "", "-", "none", "disabled", "not", "unset"})
@@ -40,13 +41,13 @@ def read_back(found: Mapping[str, str]) -> ReadBack:
         try:
             return IPv4Address(plain)
         except AddressValueError:
-            unread.append(f"its {key} “{display_text(text, 40)}” is no address")
+            unread.append(phrase("its {key} “{text}” is no address", key=key, text=display_text(text, 40)))
             return None
 
     mask = address("mask")
     prefix = addresses.prefix_of_mask(mask) if mask else None
     if mask and prefix is None:
-        unread.append(f"its mask {mask} has its ones not in one piece")
+        unread.append(phrase("its mask {mask} has its ones not in one piece", mask=mask))
     if (length := whole_number(found.get("prefix", "").strip(), 0, 32)) is not None:
         prefix = length
     mac = None
@@ -54,7 +55,7 @@ def read_back(found: Mapping[str, str]) -> ReadBack:
         try:
             mac = addresses.MacAddress.parse(text)
         except errors.BadInput:
-            unread.append(f"its MAC address “{display_text(text, 40)}” is none")
+            unread.append(phrase("its MAC address “{text}” is none", text=display_text(text, 40)))
     servers = tuple(each for key in ("dns1", "dns2", "dns3") if (each := address(key)))
     return ReadBack(
         address=address("address"),
@@ -71,14 +72,14 @@ def read_back(found: Mapping[str, str]) -> ReadBack:
 
 def words_of(said: ReadBack, *, called: bool = False) -> str:
     """Return what it says, as people write it; what it is called only where that was asked for."""
-    at = str(said.address or "no address")
+    at = str(said.address or phrase("no address"))
     parts = [f"{at}/{said.prefix}" if said.address and said.prefix is not None else at]
     if "gateway" in said.said:
-        parts.append(f"gateway {said.gateway or 'none'}")
+        parts.append(phrase("gateway {gateway}", gateway=said.gateway or "none"))
     if "dns" in said.said:
-        parts.append(f"DNS {', '.join(map(str, said.dns)) or 'none'}")
+        parts.append(phrase("DNS {map}", map=", ".join(map(str, said.dns)) or "none"))
     if called and said.name:
-        parts.append(f"called {said.name}")
+        parts.append(phrase("called {name}", name=said.name))
     return ", ".join(parts)
 
 
@@ -86,7 +87,7 @@ def contradictions(said: ReadBack, mac: addresses.MacAddress, at: IPv4Address | 
     """Return sentences on what the device says against what the wire shows."""
     told = []
     if at and said.address and said.address != at:
-        told.append(f"It says that its address is {said.address}, and answers at {at}.")
+        told.append(phrase("It says that its address is {address}, and answers at {at}.", address=said.address, at=at))
     if said.mac and said.mac != mac:
-        told.append(f"It says that its MAC address is {said.mac}, and answers as {mac}.")
+        told.append(phrase("It says that its MAC address is {mac}, and answers as {mac_2}.", mac=said.mac, mac_2=mac))
     return told

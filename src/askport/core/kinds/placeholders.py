@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress, mask_of_prefix
 from askport.core.errors import BadInput, Wants
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 
 _PLACEHOLDER = re.compile(r"\{(plan\.[^{}]{1,60}|[A-Za-z][A-Za-z0-9_.:]*)\}")
@@ -47,10 +48,16 @@ def check_placeholders(text: str) -> None:
         if base.startswith("plan.") or not rest:
             continue
         if base not in _ADDRESSES and base in _PLAIN:
-            raise ValueError(f"{{{each}}} asks for a part of what has none: write {{{base}}}")
+            raise ValueError(
+                phrase("{{{each}}} asks for a part of what has none: write {{{base}}}", each=each, base=base)
+            )
         if rest not in (".1", ".2", ".3", ".4", ":padded"):
             raise ValueError(
-                f"{{{each}}} is not known: an address has {{{base}.1}} to {{{base}.4}} and {{{base}:padded}}"
+                phrase(
+                    "{{{each}}} is not known: an address has {{{base}.1}} to {{{base}.4}} and {{{base}:padded}}",
+                    each=each,
+                    base=base,
+                )
             )
 
 
@@ -61,8 +68,12 @@ def unknown(text: str, found: Mapping[str, object] | frozenset[str]) -> str | No
         if base in KNOWN or base.startswith("plan.") or base in found:
             continue
         close = get_close_matches(base, [*KNOWN, *found], n=1)
-        meant = f"write {{{close[0]}}}" if close else "name it in a find before, or write one of the known ones"
-        return f"{{{each}}} stands for nothing: {meant}"
+        meant = (
+            phrase("write {{{close}}}", close=close[0])
+            if close
+            else phrase("name it in a find before, or write one of the known ones")
+        )
+        return phrase("{{{each}}} stands for nothing: {meant}", each=each, meant=meant)
     return None
 
 
@@ -100,7 +111,7 @@ def fill(text: str, values: Mapping[str, str]) -> str:
     def value(match: re.Match[str]) -> str:
         if match[1] not in values:
             code = Wants.LOG_IN if match[1] in ("user", SECRET) else ""
-            raise BadInput(f"'{{{match[1]}}}' has no value: {_remedy(match[1])}.", code=code)
+            raise BadInput("'{{{match}}}' has no value: {remedy}.", match=match[1], remedy=_remedy(match[1]), code=code)
         return values[match[1]]
 
     return _PLACEHOLDER.sub(value, text)
@@ -108,7 +119,10 @@ def fill(text: str, values: Mapping[str, str]) -> str:
 
 def _remedy(placeholder: str) -> str:
     if placeholder in ("user", SECRET):
-        return f"give its {'log-in name with --user' if placeholder == 'user' else 'password with --password-from'}"
+        return phrase(
+            "give its {value}",
+            value="log-in name with --user" if placeholder == "user" else "password with --password-from",
+        )
     if placeholder.startswith("plan."):
-        return f"the plan has no column {placeholder[5:]}"
-    return "the device did not say it"
+        return phrase("the plan has no column {placeholder}", placeholder=placeholder[5:])
+    return phrase("the device did not say it")

@@ -8,6 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind, Numbers, Recognise
+from askport.core.phrases import phrase
 from askport.core.text import listed
 
 
@@ -70,25 +71,25 @@ def _fit(kind: Kind, device: Device, banners: list[str], ports: set[int]) -> Fit
         mine = [each for each in wanted.mac if digits.startswith(each)]
         if not mine:
             return None
-        reasons.append("its MAC address")
+        reasons.append(phrase("its MAC address"))
         strictness += max(map(len, mine))
     if wanted.names:
         named = next((name for name, _ in device.names if _like(name, wanted.names)), None)
         if named is None:
             return None
-        reasons.append(f"its name {named}")
+        reasons.append(phrase("its name {named}", named=named))
         strictness += 10
     if wanted.identity:
         known = [each for each in device.identities if any(_is(each, numbers) for numbers in wanted.identity)]
         if not known:
             return None
-        reasons.append(f"its {known[0].words}")
+        reasons.append(phrase("its {words}", words=known[0].words))
         strictness += 12
     if wanted.banner:
         shown = next((each for each in banners if _like(each, wanted.banner)), None)
         if shown is None:
             return None
-        reasons.append(f"its text “{shown[:40]}”")
+        reasons.append(phrase("its text “{shown}”", shown=shown[:40]))
         strictness += 10
     if wanted.ports:
         if not ports & set(wanted.ports):
@@ -98,7 +99,7 @@ def _fit(kind: Kind, device: Device, banners: list[str], ports: set[int]) -> Fit
         strictness += 2
     if not reasons:
         return None  # it recognises nothing, and is only named
-    return Fit(kind, f"by {listed(reasons)}", strictness, is_offer=not wanted.sure)
+    return Fit(kind, phrase("by {reasons}", reasons=listed(reasons)), strictness, is_offer=not wanted.sure)
 
 
 def _is(identity: Identity, wanted: Numbers) -> bool:

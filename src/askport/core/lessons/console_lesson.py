@@ -7,6 +7,7 @@ from ipaddress import AddressValueError, IPv4Address, IPv4Interface
 
 from askport.core.addresses import prefix_of_mask
 from askport.core.lessons.values import Stood
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.text import display_text
 
@@ -135,8 +136,12 @@ class ConsoleLesson:
         """What it is, in a few words."""
         lines = [*self.login, *self.set, *self.keep, *self.restart]
         secrets = sum("{password}" in each["send"] or "{user}" in each["send"] for each in lines)
-        asked = f", {secrets} secret{'' if secrets == 1 else 's'} asked for" if secrets else ""
-        values = f"{len(self.stood)} value{'' if len(self.stood) == 1 else 's'} put in"
+        asked = (
+            phrase(", {secrets} secret{value} asked for", secrets=secrets, value="" if secrets == 1 else "s")
+            if secrets
+            else ""
+        )
+        values = phrase("{count} value{value} put in", count=len(self.stood), value="" if len(self.stood) == 1 else "s")
         return f"{len(lines)} line{'' if len(lines) == 1 else 's'}, {values}{asked}"
 
 
@@ -168,16 +173,18 @@ def learn_lines(sessions: Sequence[Listening], target: Target | None = None, nam
         elif saves and (told_at is not None or not lesson.stood):
             steps["set"], steps["keep"] = [], [step for part, step in told if part != "restart"]
         elif told_at is not None and any("{" in each["send"] for each in steps["set"]):
-            lesson.why_not = "It was told more after it had moved, without a line that saves: that cannot be learned."
+            lesson.why_not = phrase(
+                "It was told more after it had moved, without a line that saves: that cannot be learned."
+            )
         lesson.set += steps["set"]
         lesson.keep += steps["keep"]
         if told_at in (None, listening.at):  # a restart after the move was no part of it
             lesson.restart += steps.get("restart", [])
     lesson.set = _without_corrected(lesson.set)
     if lesson.set and told_at is None and (lesson.stood or not lesson.keep):
-        lesson.why_not = "No line told the device its address: nothing can be learned from it."
+        lesson.why_not = phrase("No line told the device its address: nothing can be learned from it.")
     elif not lesson.set and not lesson.keep:
-        lesson.why_not = "No line told the device an address: nothing can be learned from it."
+        lesson.why_not = phrase("No line told the device an address: nothing can be learned from it.")
     return lesson
 
 

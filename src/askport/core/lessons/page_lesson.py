@@ -14,6 +14,7 @@ from askport.core.lessons.exchange import MAX_BODY, Exchange
 from askport.core.lessons.page_step import request_as_step
 from askport.core.lessons.tokens import EMPTY, LONG_TOKEN, anywhere, is_digest, is_opaque, named
 from askport.core.lessons.values import Stood, held_in, meant_by, plain_address, still_in, templates
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.text import display_text
 
@@ -65,8 +66,10 @@ class PageLesson:
         """What it is, in a few words: ``3 requests, 5 values put in, 1 secret asked for``."""
         count = len(self.login) + len(self.set)  # what is only read is shown, not told
         secrets = len(self.secrets) + bool(self.by_header)
-        parts = [_counted(count, "request"), f"{_counted(len(self.stood), 'value')} put in"]
-        return ", ".join([*parts, *([f"{_counted(secrets, 'secret')} asked for"] if secrets else [])])
+        parts = [_counted(count, "request"), phrase("{counted} put in", counted=_counted(len(self.stood), "value"))]
+        return ", ".join(
+            [*parts, *([phrase("{counted} asked for", counted=_counted(secrets, "secret"))] if secrets else [])]
+        )
 
 
 def _counted(number: int, what: str) -> str:
@@ -94,18 +97,22 @@ def learn(
     telling = [each for each in looked_at if each.fields and not _is_log_in(each, looked_at)]
     told = {key: value for each in telling for key, value in each.fields.items()}
     if target and seen and target.interface.ip != seen:
-        why = f"It was set to {seen}, and not to {target.interface.ip}: nothing is learned from that."
+        why = phrase(
+            "It was set to {seen}, and not to {ip}: nothing is learned from that.", seen=seen, ip=target.interface.ip
+        )
         return PageLesson(title=title, why_not=why)
     try:
         target = target or meant_by(told, present, seen)
     except Refused as error:
         return PageLesson(title=title, why_not=error.message)
     if target is None:
-        return PageLesson(title=title, why_not="No request told an address and a mask: nothing can be learned from it.")
+        return PageLesson(
+            title=title, why_not=phrase("No request told an address and a mask: nothing can be learned from it.")
+        )
     setting = [place for place, each in enumerate(looked_at) if each in telling and templates(each.fields, target)[1]]
     if not setting:
         return PageLesson(
-            title=title, why_not=f"No request told {target.interface.ip}: nothing can be learned from it."
+            title=title, why_not=phrase("No request told {ip}: nothing can be learned from it.", ip=target.interface.ip)
         )
     first, last = setting[0], _end_of(looked_at, setting[-1])
     by_header = next((each.log_in for each in looked_at if each.log_in in ("basic", "digest")), "")
@@ -151,10 +158,12 @@ def _not_understood(lesson: PageLesson, setting: Iterable[Mapping[str, Any]]) ->
         for fields in (each for each in step.values() if isinstance(each, dict)):
             texts = {key: text for key, text in fields.items() if isinstance(text, str)}
             if held := still_in(texts, address):
-                return f"{held}, which was not understood: the next unit would get the same address."
+                return phrase("{held}, which was not understood: the next unit would get the same address.", held=held)
     told = {re.sub(r"^\{|[:}].*$", "", each.placeholder) for each in lesson.stood}
     if "address" not in told and not {f"address.{place}" for place in range(1, 5)} <= told:
-        return f"Which field told it {address} was not understood: nothing can be learned from it."
+        return phrase(
+            "Which field told it {address} was not understood: nothing can be learned from it.", address=address
+        )
     return ""
 
 
@@ -188,8 +197,9 @@ def _steps(
                 headers[key] = text.replace(token, f"{{{_group(key)}}}")
             elif is_opaque(token):
                 raise Refused(
-                    f"Its page sends “{display_text(key, 40)}”, which came out of nothing that passed: a script "
-                    "computes it, and that cannot be learned."
+                    "Its page sends “{key}”, which came out of nothing that passed: a script computes it, and "
+                    "that cannot be learned.",
+                    key=display_text(key, 40),
                 )
             else:
                 headers[key] = text
@@ -303,9 +313,10 @@ def computed(exchange: Exchange, before: Sequence[Exchange]) -> str:
         beside = [name for name in exchange.fields if name != key and _NONCE.search(name)]
         asked = [each for each in before if _NONCE_IN.search(each.answer[:MAX_BODY])]
         if text and (is_digest(text) or beside or (asked and len(text) >= LONG_TOKEN and is_opaque(text))):
-            return (
-                f"Its page's script computes the password in “{display_text(key, 40)}” before it is sent: that cannot "
-                "be learned, and the typed one must not go out in its place."
+            return phrase(
+                "Its page's script computes the password in “{key}” before it is sent: that cannot be "
+                "learned, and the typed one must not go out in its place.",
+                key=display_text(key, 40),
             )
     return ""
 

@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
 from askport.core.crew.in_hand import ALONE, Others
+from askport.core.phrases import phrase
 from askport.core.plan.target import Site
 
 ROW = 64
@@ -86,34 +87,43 @@ def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
     tags = known.planned.get(address, ())
     holder = (known.holders or {}).get(address)
     if len(tags) > 1:
-        return Cell(address, CellState.CONFLICT, f"planned for {' and '.join(tags)}", tags)
+        return Cell(address, CellState.CONFLICT, phrase("planned for {tags}", tags=" and ".join(tags)), tags)
     if holder and tags and holder[1] != tags[0]:
-        return Cell(address, CellState.CONFLICT, f"planned for {tags[0]}, and held by {holder[1] or holder[0]}", tags)
+        return Cell(
+            address,
+            CellState.CONFLICT,
+            phrase("planned for {tags}, and held by {holder}", tags=tags[0], holder=holder[1] or holder[0]),
+            tags,
+        )
     if tags:
         tag = tags[0]
         if tag == known.at_hand:
-            return Cell(address, CellState.AT_HAND, f"{tag}, the current device", tags)
+            return Cell(address, CellState.AT_HAND, phrase("{tag}, the current device", tag=tag), tags)
         if member := known.others.holder_of(tag):
-            return Cell(address, CellState.IN_HAND, f"{tag}, which {member} has in hand", tags)
+            return Cell(
+                address, CellState.IN_HAND, phrase("{tag}, which {member} has in hand", tag=tag, member=member), tags
+            )
         state = {"proven": CellState.PROVEN, "unproven": CellState.UNPROVEN}.get(known.states.get(tag, ""))
         return Cell(address, state or CellState.PLANNED, f"{tag}, {state or 'planned'}", tags)
     if address == site.gateway:
-        return Cell(address, CellState.GATEWAY, "the site's gateway")
+        return Cell(address, CellState.GATEWAY, phrase("the site's gateway"))
     if address in site.dns:
-        return Cell(address, CellState.SERVER, "a DNS server")
+        return Cell(address, CellState.SERVER, phrase("a DNS server"))
     if holder:
-        return Cell(address, CellState.STRANGER, f"held by {holder[1] or holder[0]}, which is not planned")
+        return Cell(
+            address, CellState.STRANGER, phrase("held by {holder}, which is not planned", holder=holder[1] or holder[0])
+        )
     if member := known.others.dealt.get(address):
-        return Cell(address, CellState.DEALT, f"free, and {member}'s to give")
+        return Cell(address, CellState.DEALT, phrase("free, and {member}'s to give", member=member))
     for ranges, state, words in (
-        (site.reserved, CellState.RESERVED, "reserved for something else"),
-        (site.pools, CellState.POOL, "in the DHCP range"),
+        (site.reserved, CellState.RESERVED, phrase("reserved for something else")),
+        (site.pools, CellState.POOL, phrase("in the DHCP range")),
     ):
         if any(address in each for each in ranges):
             return Cell(address, state, words)
     if address in (site.network.network_address, site.network.broadcast_address) and site.network.prefixlen < 31:
-        return Cell(address, CellState.RESERVED, "the subnet's own: no host can have it")
-    return Cell(address, CellState.FREE, "appears free")
+        return Cell(address, CellState.RESERVED, phrase("the subnet's own: no host can have it"))
+    return Cell(address, CellState.FREE, phrase("appears free"))
 
 
 def map_rows(site: Site, known: KnownAddresses) -> list[MapRow]:

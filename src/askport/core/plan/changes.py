@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Network
 
+from askport.core.phrases import phrase
 from askport.core.plan import importing, site_plan
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.entries import DevicePlanned, Entry, SubnetPlanned
@@ -39,9 +40,11 @@ def changes(plan: site_plan.Plan, imported: Sequence[importing.Imported], *, rem
             if device.tag in tags:
                 continue
             if removes:
-                found.append(Change(f"{device.tag} is taken out.", DevicePlanned(device=device, removed=True)))
+                found.append(
+                    Change(phrase("{tag} is taken out.", tag=device.tag), DevicePlanned(device=device, removed=True))
+                )
             else:
-                found.append(Change(f"{device.tag} is not in the file: it stays planned."))
+                found.append(Change(phrase("{tag} is not in the file: it stays planned.", tag=device.tag)))
     return [each for each in found if each]
 
 
@@ -57,11 +60,16 @@ def _subnet(plan: site_plan.Plan, subnet: site_plan.Subnet, also: site_plan.Subn
     before = next((each for each in plan.subnets if each.network == subnet.network), None)
     subnet = _with(also, subnet) if also else subnet
     if before is None:
-        return Change(f"The subnet {subnet.network} is new.", SubnetPlanned(subnet=subnet))
+        return Change(phrase("The subnet {network} is new.", network=subnet.network), SubnetPlanned(subnet=subnet))
     merged = _with(before, subnet)
     if merged == before:
         return None
-    return Change(f"The subnet {subnet.network}: {_differences(before, merged)}.", SubnetPlanned(subnet=merged))
+    return Change(
+        phrase(
+            "The subnet {network}: {differences}.", network=subnet.network, differences=_differences(before, merged)
+        ),
+        SubnetPlanned(subnet=merged),
+    )
 
 
 def _with(before: site_plan.Subnet, said: site_plan.Subnet) -> site_plan.Subnet:
@@ -72,7 +80,9 @@ def _with(before: site_plan.Subnet, said: site_plan.Subnet) -> site_plan.Subnet:
 def _device(plan: site_plan.Plan, device: PlannedDevice) -> Change | None:
     before = plan.by_tag.get(device.tag)
     if before is None:
-        return Change(f"{device.tag} is new: {_words(device)}.", DevicePlanned(device=device))
+        return Change(
+            phrase("{tag} is new: {words}.", tag=device.tag, words=_words(device)), DevicePlanned(device=device)
+        )
     if before == device:
         return None
     return Change(f"{device.tag}: {_differences(before, device)}.", DevicePlanned(device=device))
@@ -81,7 +91,11 @@ def _device(plan: site_plan.Plan, device: PlannedDevice) -> Change | None:
 def _words(device: PlannedDevice) -> str:
     if device.address:
         return f"{device.address}/{device.prefix}" if device.prefix is not None else str(device.address)
-    return f"the next free one of {device.within}" if device.within else "its address is decided on the spot"
+    return (
+        phrase("the next free one of {within}", within=device.within)
+        if device.within
+        else phrase("its address is decided on the spot")
+    )
 
 
 def _differences(before: PlannedDevice | site_plan.Subnet, now: PlannedDevice | site_plan.Subnet) -> str:
@@ -91,12 +105,19 @@ def _differences(before: PlannedDevice | site_plan.Subnet, now: PlannedDevice | 
         if name == "columns":
             heads = dict.fromkeys((*old[name], *value))
             parts += [
-                f"{head} {_shown(old[name].get(head))} becomes {_shown(value.get(head))}"
+                phrase(
+                    "{head} {shown} becomes {shown_2}",
+                    head=head,
+                    shown=_shown(old[name].get(head)),
+                    shown_2=_shown(value.get(head)),
+                )
                 for head in heads
                 if old[name].get(head) != value.get(head)
             ]
         elif value != old[name]:
-            parts.append(f"{name} {_shown(old[name])} becomes {_shown(value)}")
+            parts.append(
+                phrase("{name} {shown} becomes {shown_2}", name=name, shown=_shown(old[name]), shown_2=_shown(value))
+            )
     return "; ".join(parts)
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import LINK_LOCAL, transposed
+from askport.core.phrases import phrase
 from askport.core.plan import planned_device, site_plan
 from askport.core.plan.target import Target, check_target, site_among
 from askport.core.text import listed
@@ -33,10 +34,18 @@ def _twice(plan: site_plan.Plan) -> Iterator[Finding]:
             by_mac.setdefault(str(each.mac), []).append(each.tag)
     for address, tags in by_address.items():
         if len(tags) > 1:
-            yield Finding("same-address", f"{listed(tags)} are all to be {address}: give each its own.", tuple(tags))
+            yield Finding(
+                "same-address",
+                phrase("{tags} are all to be {address}: give each its own.", tags=listed(tags), address=address),
+                tuple(tags),
+            )
     for mac, tags in by_mac.items():
         if len(tags) > 1:
-            yield Finding("same-mac", f"{listed(tags)} have the same label {mac}: one of them is wrong.", tuple(tags))
+            yield Finding(
+                "same-mac",
+                phrase("{tags} have the same label {mac}: one of them is wrong.", tags=listed(tags), mac=mac),
+                tuple(tags),
+            )
 
 
 _WIDEST, _NARROWEST = 8, 30
@@ -88,21 +97,46 @@ def _each_device(plan: site_plan.Plan) -> Iterator[Finding]:
         tag = (device.tag,)
         if device.address is None:
             if device.within is None:
-                yield Finding("no-address", f"{device.tag} has no address yet: it is decided on the spot.", tag, True)
+                yield Finding(
+                    "no-address",
+                    phrase("{tag} has no address yet: it is decided on the spot.", tag=device.tag),
+                    tag,
+                    True,
+                )
             elif plan.subnet_of(device.within.first) is None:
-                yield Finding("no-subnet", f"{device.tag}: {device.within} lies in no subnet of the plan: add it.", tag)
+                yield Finding(
+                    "no-subnet",
+                    phrase(
+                        "{tag}: {within} lies in no subnet of the plan: add it.", tag=device.tag, within=device.within
+                    ),
+                    tag,
+                )
             elif plan.next_address(device, ()) is None:
-                yield Finding("range-full", f"{device.tag}: nothing is left of {device.within}: name another.", tag)
+                yield Finding(
+                    "range-full",
+                    phrase("{tag}: nothing is left of {within}: name another.", tag=device.tag, within=device.within),
+                    tag,
+                )
             continue
         target = plan.target_of(device)
         if target is None:
-            text = f"{device.tag}: {device.address} lies in no subnet of the plan, so its mask is not known: "
+            text = phrase(
+                "{tag}: {address} lies in no subnet of the plan, so its mask is not known: ",
+                tag=device.tag,
+                address=device.address,
+            )
             meant = next((other for each in plan.subnets if (other := transposed(device.address, each.network))), None)
-            slip = f"was {meant} meant (digits swapped)?" if meant else "add the subnet, or its prefix."
+            slip = (
+                phrase("was {meant} meant (digits swapped)?", meant=meant)
+                if meant
+                else phrase("add the subnet, or its prefix.")
+            )
             yield Finding("no-subnet", text + slip, tag)
             continue
         if target.gateway == target.interface.ip:
-            yield Finding("own-gateway", f"{device.tag} is to be its own gateway: is that meant?", tag, True)
+            yield Finding(
+                "own-gateway", phrase("{tag} is to be its own gateway: is that meant?", tag=device.tag), tag, True
+            )
         for check in check_target(target, site_among(plan.sites, device.address)):
             if not check.passed:
                 yield Finding(check.about, f"{device.tag}: {check.sentence}", tag)
@@ -112,21 +146,51 @@ def _subnets(plan: site_plan.Plan) -> Iterator[Finding]:
     for place, subnet in enumerate(plan.subnets):
         for other in plan.subnets[place + 1 :]:
             if subnet.network.overlaps(other.network):
-                text = f"The subnets {subnet.network} and {other.network} overlap: correct one of their prefixes."
+                text = phrase(
+                    "The subnets {network} and {other_network} overlap: correct one of their prefixes.",
+                    network=subnet.network,
+                    other_network=other.network,
+                )
                 yield Finding("overlap", text)
-        name = f"The subnet {subnet.network}"
+        name = phrase("The subnet {network}", network=subnet.network)
         if subnet.gateway is None:
-            yield Finding("no-gateway", f"{name} has no gateway: its devices reach nothing outside it.", (), True)
+            yield Finding(
+                "no-gateway",
+                phrase("{name} has no gateway: its devices reach nothing outside it.", name=name),
+                (),
+                True,
+            )
         elif subnet.gateway not in subnet.network:
             yield Finding(
-                "gateway", f"{name} has the gateway {subnet.gateway}, which is outside it: correct one of them."
+                "gateway",
+                phrase(
+                    "{name} has the gateway {gateway}, which is outside it: correct one of them.",
+                    name=name,
+                    gateway=subnet.gateway,
+                ),
             )
         elif pool := next((each for each in subnet.pools if subnet.gateway in each), None):
-            yield Finding("gateway", f"{name}: its gateway {subnet.gateway} lies in its pool {pool}: one is wrong.")
-        for what, ranges in (("pool", subnet.pools), ("reserved range", subnet.reserved)):
+            yield Finding(
+                "gateway",
+                phrase(
+                    "{name}: its gateway {gateway} lies in its pool {pool}: one is wrong.",
+                    name=name,
+                    gateway=subnet.gateway,
+                    pool=pool,
+                ),
+            )
+        for what, ranges in (("pool", subnet.pools), (phrase("reserved range"), subnet.reserved)):
             for each in ranges:
                 if each.first not in subnet.network or each.last not in subnet.network:
-                    yield Finding("range", f"{name}: its {what} {each} reaches outside it: correct one of them.")
+                    yield Finding(
+                        "range",
+                        phrase(
+                            "{name}: its {what} {each} reaches outside it: correct one of them.",
+                            name=name,
+                            what=what,
+                            each=each,
+                        ),
+                    )
 
 
 _COUNTED = re.compile(r"(.*?)(\d+)$")
@@ -150,7 +214,13 @@ def _numbering(plan: site_plan.Plan) -> Iterator[Finding]:
         for tag, number, address in members:
             if int(address) - number != step:
                 meant = IPv4Address(step + number)
-                text = f"{tag} is to be {address}; the other {stem}… count on with their number: was {meant} meant?"
+                text = phrase(
+                    "{tag} is to be {address}; the other {stem}… count on with their number: was {meant} meant?",
+                    tag=tag,
+                    address=address,
+                    stem=stem,
+                    meant=meant,
+                )
                 yield Finding("numbering", text, (tag,), True)
 
 

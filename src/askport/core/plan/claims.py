@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from askport.core.addresses import MacAddress
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import WorkItem
 from askport.core.register.known import Known
 
@@ -23,7 +24,7 @@ class Claim:
     @property
     def words(self) -> str:
         """The tag with all that speaks for and against it."""
-        but = f", but {self.against}" if self.against else ""
+        but = phrase(", but {against}", against=self.against) if self.against else ""
         return f"{self.item.tag} ({self.because}{but})"
 
 
@@ -50,22 +51,24 @@ def claims_on(
         if earlier := found.get(key):
             found[key] = replace(earlier, because=f"{earlier.because}, {because}")
             return
-        against = f"the plan has {item.mac} for it" if item.mac not in (None, mac) else ""
+        against = phrase("the plan has {mac} for it", mac=item.mac) if item.mac not in (None, mac) else ""
         if not against and label_mac not in (None, mac, next_item.mac):
-            against = f"its label says {label_mac}"
+            against = phrase("its label says {label_mac}", label_mac=label_mac)
         found[key] = Claim(item, because, against, revisits)
 
     if planned:
-        claim(planned, "the plan has its MAC address", revisits=known is not None and planned.tag != next_item.tag)
+        claim(
+            planned, phrase("the plan has its MAC address"), revisits=known is not None and planned.tag != next_item.tag
+        )
     if is_meant:
-        claim(next_item, "you chose it")
+        claim(next_item, phrase("you chose it"))
     if known and known.is_named:
         row = next((each for each in rows if each.tag.casefold() == known.tag.casefold()), None)
         bare = WorkItem(tag=known.tag, target=known.target, mac=mac)
         item = bare if row is None else replace(row, target=row.target or known.target)
-        claim(item, f"the register has it, {known.state}", revisits=item.tag != next_item.tag)
+        claim(item, phrase("the register has it, {state}", state=known.state), revisits=item.tag != next_item.tag)
     if not found:
-        claim(next_item, "it is next")
+        claim(next_item, phrase("it is next"))
     return list(found.values())
 
 

@@ -4,11 +4,19 @@ from collections.abc import Collection
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core import addresses, errors
+from askport.core.phrases import phrase
 from askport.core.plan.target import Pool, Target
 
 _PREFIX = 1
 """The row of the prefix; all others are addresses of four numbers."""
-ROWS = ("IP address", "Prefix", "Gateway", "DNS server 1", "DNS server 2", "DNS server 3")
+ROWS = (
+    phrase("IP address"),
+    "Prefix",
+    "Gateway",
+    phrase("DNS server 1"),
+    phrase("DNS server 2"),
+    phrase("DNS server 3"),
+)
 
 
 class TargetEdit:
@@ -83,7 +91,7 @@ def _address(numbers: list[str], name: str) -> IPv4Address | None:
     if not any(numbers) and name != ROWS[0]:
         return None
     if not all(numbers):
-        raise errors.BadInput(f"{name}: one of its four numbers is missing: type it.")
+        raise errors.BadInput("{name}: one of its four numbers is missing: type it.", name=name)
     return addresses.parse_address(".".join(numbers), name)
 
 

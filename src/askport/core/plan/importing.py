@@ -7,6 +7,7 @@ from ipaddress import IPv4Address, IPv4Network
 
 from askport.core import addresses
 from askport.core.errors import BadInput
+from askport.core.phrases import phrase
 from askport.core.plan import heads, planned_device, site_plan, working_order
 from askport.core.text import display_text, whole_number
 
@@ -69,7 +70,11 @@ def import_rows(rows: Sequence[Sequence[str]], mapped: Mapping[str, str] | None 
                 continue
             device = _device(_Cells(columns, cells), section)
             if first := tags.get(device.tag):
-                raise BadInput(f"The tag {device.tag} stands in line {first} already: give each device its own.")
+                raise BadInput(
+                    "The tag {tag} stands in line {first} already: give each device its own.",
+                    tag=device.tag,
+                    first=first,
+                )
         except BadInput as error:
             read.bad.append(BadRow(line, error.message))
         else:
@@ -120,9 +125,14 @@ def _device(cells: _Cells, section: str) -> planned_device.PlannedDevice:
     address, within, prefix = _address(cells.get("address"))
     own_prefix = _prefix(cells.get("prefix"))
     if prefix is not None and own_prefix is not None and prefix != own_prefix:
-        raise BadInput(f"{tag} has two prefixes, /{prefix} at its address and /{own_prefix} beside it: leave one out.")
+        raise BadInput(
+            "{tag} has two prefixes, /{prefix} at its address and /{own_prefix} beside it: leave one out.",
+            tag=tag,
+            prefix=prefix,
+            own_prefix=own_prefix,
+        )
     prefix = own_prefix if prefix is None else prefix
-    dns = tuple(addresses.parse_list(cells.by_field.get("dns", []), "DNS server")) or None
+    dns = tuple(addresses.parse_list(cells.by_field.get("dns", []), phrase("DNS server"))) or None
     mac = addresses.MacAddress.parse(cells.get("mac")) if cells.get("mac") else None
     return planned_device.PlannedDevice(
         tag=tag,
@@ -147,7 +157,7 @@ def _address(text: str) -> tuple[IPv4Address | None, planned_device.Range | None
     if range_ != plain and "/" in range_:
         network = addresses.parse_network(range_)
         if network.prefixlen > 30:
-            raise BadInput(f"'{display_text(text, 60)}' has no address to choose: write the device's own.")
+            raise BadInput("'{text}' has no address to choose: write the device's own.", text=display_text(text, 60))
         return None, planned_device.Range(first=network[1], last=network[-2]), None
     if "/" not in range_ and len(_TO.split(range_)) == 2:
         return None, _range(range_), None
@@ -160,12 +170,12 @@ def _address(text: str) -> tuple[IPv4Address | None, planned_device.Range | None
 def _range(text: str) -> planned_device.Range:
     parts = _TO.split(text.strip())
     if len(parts) != 2:
-        raise BadInput(f"'{display_text(text, 60)}' is no range: write it like 10.84.18.0-10.84.18.255.")
+        raise BadInput("'{text}' is no range: write it like 10.84.18.0-10.84.18.255.", text=display_text(text, 60))
     first = addresses.parse_address(parts[0])
     ends = parts[1] if "." in parts[1] else f"{str(first).rsplit('.', 1)[0]}.{parts[1]}"
     last = addresses.parse_address(ends)
     if last < first:
-        raise BadInput(f"The range '{display_text(text, 60)}' ends before it begins: turn it round.")
+        raise BadInput("The range '{text}' ends before it begins: turn it round.", text=display_text(text, 60))
     return planned_device.Range(first=first, last=last)
 
 
@@ -176,11 +186,11 @@ def _prefix(text: str) -> int | None:
     if "." in plain:
         prefix = addresses.prefix_of_mask(addresses.parse_address(plain, "mask"))
         if prefix is None:
-            raise BadInput(f"The mask {plain} has its ones not in one piece: write e.g. 255.255.252.0.")
+            raise BadInput("The mask {plain} has its ones not in one piece: write e.g. 255.255.252.0.", plain=plain)
         return prefix
     length = whole_number(plain, 1, 32)
     if length is None:
-        raise BadInput(f"'{display_text(text, 40)}' is no prefix length: write one from 1 to 32, or a mask.")
+        raise BadInput("'{text}' is no prefix length: write one from 1 to 32, or a mask.", text=display_text(text, 40))
     return length
 
 
@@ -190,10 +200,12 @@ def _subnet(cells: _Cells) -> site_plan.Subnet:
     if "/" not in cells.get("network") and prefix is not None:
         network = IPv4Network((int(network.network_address), prefix), strict=False)
     if network.prefixlen == 32:
-        raise BadInput(f"{network.network_address} has no prefix: write {network.network_address}/24, say.")
+        raise BadInput(
+            "{network_address} has no prefix: write {network_address}/24, say.", network_address=network.network_address
+        )
     vlan = cells.get("vlan")
     if vlan and whole_number(vlan, 1, 4094) is None:
-        raise BadInput(f"'{display_text(vlan, 20)}' is no VLAN: write a number from 1 to 4094.")
+        raise BadInput("'{vlan}' is no VLAN: write a number from 1 to 4094.", vlan=display_text(vlan, 20))
     ranges = {
         name: tuple(_range(each) for text in cells.by_field.get(name, []) for each in re.split(r"[,;]", text))
         for name in ("pool", "reserved")
@@ -201,7 +213,7 @@ def _subnet(cells: _Cells) -> site_plan.Subnet:
     return site_plan.Subnet(
         network=network,
         gateway=addresses.parse_address(cells.get("gateway"), "gateway") if cells.get("gateway") else None,
-        dns=tuple(addresses.parse_list(cells.by_field.get("dns", []), "DNS server")),
+        dns=tuple(addresses.parse_list(cells.by_field.get("dns", []), phrase("DNS server"))),
         pools=ranges["pool"],
         reserved=ranges["reserved"],
         vlan=int(vlan) if vlan else None,

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from ipaddress import IPv4Address
 
 from askport.core.addresses import host_fault_of, rewritings
+from askport.core.phrases import phrase
 
 _STEPS = (1, -1, 2, -2, 10, -10, 100, -100)
 """One key beside the right one, or the neighbour's line of the plan."""
@@ -40,7 +41,11 @@ def aligned(meant: IPv4Address, landed: IPv4Address) -> list[str]:
     planned = "".join(mine for mine, _, _ in rows)
     there = "".join(theirs for _, theirs, _ in rows)
     marks = "".join(" " if same else "^" for _, _, same in rows)
-    lines = [f"planned   {planned}", f"it is at  {there}", f"          {marks}"]
+    lines = [
+        phrase("planned   {planned}", planned=planned),
+        phrase("it is at  {there}", there=there),
+        f"          {marks}",
+    ]
     return [each.rstrip() for each in lines]
 
 

@@ -5,6 +5,7 @@ from ipaddress import IPv4Address
 from pydantic import BaseModel, ConfigDict
 
 from askport.core.mac_field import Mac
+from askport.core.phrases import phrase
 from askport.core.plan.target import Pool, Target
 
 
@@ -24,7 +25,7 @@ class Range(PlanPart):
         return isinstance(address, IPv4Address) and self.first <= address <= self.last
 
     def __str__(self) -> str:
-        return f"{self.first} to {self.last}"
+        return phrase("{first} to {last}", first=self.first, last=self.last)
 
     @property
     def pool(self) -> Pool:

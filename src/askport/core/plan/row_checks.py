@@ -4,6 +4,7 @@ from collections.abc import Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.addresses import MacAddress
+from askport.core.phrases import phrase
 from askport.core.plan import importing, site_plan
 from askport.core.plan.planned_device import PlannedDevice
 
@@ -18,7 +19,7 @@ def move_bad_rows(plan: site_plan.Plan, tables: Sequence[importing.Imported], *,
     holders: dict[IPv4Address | MacAddress, str] = {}
     for device in plan.devices:
         if device.tag not in tags:
-            holders |= dict.fromkeys(_own(device), f"{device.tag}, which is planned")
+            holders |= dict.fromkeys(_own(device), phrase("{tag}, which is planned", tag=device.tag))
     said = [each for table in tables if table.is_subnets for each in table.subnets]
     subnets = [each.network for each in (*plan.subnets, *said)]
     for table in tables:
@@ -28,10 +29,14 @@ def move_bad_rows(plan: site_plan.Plan, tables: Sequence[importing.Imported], *,
             if why := next(_faults(device, holders, plan), ""):
                 table.bad.append(importing.BadRow(line, why))
             elif device.address and subnets and not new_subnet and not any(device.address in each for each in subnets):
-                text = f"{device.tag}: {device.address} lies in no subnet of the plan: correct it, or say --new-subnet."
+                text = phrase(
+                    "{tag}: {address} lies in no subnet of the plan: correct it, or say --new-subnet.",
+                    tag=device.tag,
+                    address=device.address,
+                )
                 table.bad.append(importing.BadRow(line, text))
             else:
-                holders |= dict.fromkeys(_own(device), f"{device.tag}, line {line}")
+                holders |= dict.fromkeys(_own(device), phrase("{tag}, line {line}", tag=device.tag, line=line))
                 good.append(device)
         table.devices, table.subnets = good, table.subnets if table.is_subnets else importing.subnets_of(good)
         table.bad.sort(key=lambda each: each.line)
@@ -45,10 +50,17 @@ def _faults(device: PlannedDevice, holders: dict[IPv4Address | MacAddress, str],
     """Yield why a row cannot be right."""
     for each in _own(device):
         if holder := holders.get(each):
-            yield f"{device.tag}: {each} is that of {holder}: give each its own."
+            yield phrase(
+                "{tag}: {each} is that of {holder}: give each its own.", tag=device.tag, each=each, holder=holder
+            )
     subnet = plan.subnet_of(device.address) if device.address else None
     network = subnet.network if subnet else None
     if device.address and device.prefix is not None:
         network = IPv4Network((int(device.address), device.prefix), strict=False)
     if device.gateway and network and device.gateway not in network:
-        yield f"{device.tag}: its gateway {device.gateway} lies outside its subnet {network}: correct one of them."
+        yield phrase(
+            "{tag}: its gateway {gateway} lies outside its subnet {network}: correct one of them.",
+            tag=device.tag,
+            gateway=device.gateway,
+            network=network,
+        )

@@ -3,9 +3,10 @@
 from ipaddress import IPv4Address
 
 from askport.core import addresses, errors, text
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 
-EXAMPLE = "10.84.16.40/22 via 10.84.19.254 dns 10.84.19.253"
+EXAMPLE = phrase("10.84.16.40/22 via 10.84.19.254 dns 10.84.19.253")
 
 
 def write_target(target: Target) -> str:
@@ -26,7 +27,7 @@ def read_target(sentence: str) -> Target:
     """
     words = sentence.split()
     if not words:
-        raise errors.BadInput(f"Type the final address, such as: {EXAMPLE}")
+        raise errors.BadInput("Type the final address, such as: {example}", example=EXAMPLE)
     # Behind an address with its prefix nothing belongs to it; without, a mask or a prefix may follow.
     end = 1
     if "/" not in words[0] or words[0].endswith("/"):
@@ -41,7 +42,11 @@ def read_target(sentence: str) -> Target:
         if word == "via" and rest:
             gateway, rest = addresses.parse_address(rest[0], "gateway"), rest[1:]
         elif word == "dns" and rest:
-            dns, rest = addresses.parse_list(rest, "DNS server"), []
+            dns, rest = addresses.parse_list(rest, phrase("DNS server")), []
         else:
-            raise errors.BadInput(f"'{text.display_text(word, 40)}' is not understood here: write it like {EXAMPLE}")
+            raise errors.BadInput(
+                "'{word}' is not understood here: write it like {example}",
+                word=text.display_text(word, 40),
+                example=EXAMPLE,
+            )
     return Target(interface=interface, gateway=gateway, dns=tuple(dns))

@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.core.addresses import LINK_LOCAL, host_fault, host_fault_of, mask_of_prefix, transposed, usable_range
 from askport.core.errors import BadInput
+from askport.core.phrases import phrase
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -61,12 +62,12 @@ class Target:
     def typed(self) -> list[tuple[str, str]]:
         """Return the values as a person types them into a page or keypad, with the usual names of the fields."""
         rows = [
-            ("IP address", str(self.interface.ip)),
-            ("Subnet mask", str(mask_of_prefix(self.interface.network.prefixlen))),
+            (phrase("IP address"), str(self.interface.ip)),
+            (phrase("Subnet mask"), str(mask_of_prefix(self.interface.network.prefixlen))),
         ]
         if self.gateway:
-            rows.append(("Default gateway", str(self.gateway)))
-        rows += [(f"DNS server {place}", str(address)) for place, address in enumerate(self.dns, 1)]
+            rows.append((phrase("Default gateway"), str(self.gateway)))
+        rows += [(phrase("DNS server {place}", place=place), str(address)) for place, address in enumerate(self.dns, 1)]
         return rows
 
 
@@ -103,14 +104,20 @@ def check_target(
 def _check_ranges(address: IPv4Address, site: Site) -> list[TargetCheck]:
     checks = []
     for about, ranges, name, why in (
-        ("pool", site.pools, "the DHCP pool", "the server will give it to something else"),
-        ("reserved", site.reserved, "the reserved range", "it is kept for something else"),
+        ("pool", site.pools, phrase("the DHCP pool"), phrase("the server will give it to something else")),
+        ("reserved", site.reserved, phrase("the reserved range"), phrase("it is kept for something else")),
     ):
         if not ranges:
             continue
         inside = next((each for each in ranges if address in each), None)
-        where = " and ".join(f"{each.first} to {each.last}" for each in ([inside] if inside else ranges))
-        sentence = f"{address} lies in {name} {where}: {why}." if inside else f"Outside {name} {where}."
+        where = " and ".join(
+            phrase("{first} to {last}", first=each.first, last=each.last) for each in ([inside] if inside else ranges)
+        )
+        sentence = (
+            phrase("{address} lies in {name} {where}: {why}.", address=address, name=name, where=where, why=why)
+            if inside
+            else phrase("Outside {name} {where}.", name=name, where=where)
+        )
         checks.append(TargetCheck(about=about, passed=not inside, sentence=sentence))
     return checks
 
@@ -119,21 +126,29 @@ def _check_others(
     address: IPv4Address, used: Mapping[IPv4Address, str], planned: Mapping[IPv4Address, str]
 ) -> TargetCheck:
     if tag := used.get(address):
-        return TargetCheck(about="register", passed=False, sentence=f"{tag} already has it.")
+        return TargetCheck(about="register", passed=False, sentence=phrase("{tag} already has it.", tag=tag))
     if tag := planned.get(address):
-        return TargetCheck(about="register", passed=False, sentence=f"{address} is planned for {tag}.")
-    return TargetCheck(about="register", passed=True, sentence="No other device of this job has it.")
+        return TargetCheck(
+            about="register", passed=False, sentence=phrase("{address} is planned for {tag}.", address=address, tag=tag)
+        )
+    return TargetCheck(about="register", passed=True, sentence=phrase("No other device of this job has it."))
 
 
 def _check_dns(target: Target) -> TargetCheck:
     for each in target.dns:
         if fault := host_fault_of(each):
-            return TargetCheck(about="DNS", passed=False, sentence=f"{each} cannot be a DNS server: {fault}.")
+            return TargetCheck(
+                about="DNS",
+                passed=False,
+                sentence=phrase("{each} cannot be a DNS server: {fault}.", each=each, fault=fault),
+            )
         if each == target.interface.ip:
             return TargetCheck(
-                about="DNS", passed=False, sentence=f"{each} is the DNS server: the device cannot have it."
+                about="DNS",
+                passed=False,
+                sentence=phrase("{each} is the DNS server: the device cannot have it.", each=each),
             )
-    sentence = "Addresses that hosts can have." if target.dns else "No servers: it looks up no names."
+    sentence = phrase("Addresses that hosts can have.") if target.dns else phrase("No servers: it looks up no names.")
     return TargetCheck(about="DNS", passed=True, sentence=sentence)
 
 
@@ -151,13 +166,19 @@ def require_sound(target: Target) -> None:
 def _check_host(target: Target) -> TargetCheck:
     address, fault = target.interface.ip, host_fault(target.interface)
     if fault is None and address in LINK_LOCAL:
-        fault = "169.254.0.0/16 is a device's fallback and may change at every start, so it is never a final address"
+        fault = phrase(
+            "169.254.0.0/16 is a device's fallback and may change at every start, so it is never a final address"
+        )
     if fault:
         return TargetCheck(
-            about="address", passed=False, sentence=f"{target.interface} cannot be its address: {fault}."
+            about="address",
+            passed=False,
+            sentence=phrase("{interface} cannot be its address: {fault}.", interface=target.interface, fault=fault),
         )
-    sentence = (
-        f"A host address of {target.interface.network}, whose hosts are {usable_range(target.interface.network)}."
+    sentence = phrase(
+        "A host address of {network}, whose hosts are {usable_range}.",
+        network=target.interface.network,
+        usable_range=usable_range(target.interface.network),
     )
     return TargetCheck(about="address", passed=True, sentence=sentence)
 
@@ -165,42 +186,65 @@ def _check_host(target: Target) -> TargetCheck:
 def _check_gateway(target: Target) -> TargetCheck:
     gateway, network = target.gateway, target.interface.network
     if gateway is None:
-        return TargetCheck(about="gateway", passed=True, sentence="No gateway: it talks inside its own subnet only.")
+        return TargetCheck(
+            about="gateway", passed=True, sentence=phrase("No gateway: it talks inside its own subnet only.")
+        )
     if gateway == target.interface.ip:
-        sentence = "Its own address, as devices want it that insist on a gateway where the site has none."
+        sentence = phrase("Its own address, as devices want it that insist on a gateway where the site has none.")
         return TargetCheck(about="gateway", passed=True, sentence=sentence)
     if gateway not in network:
         return TargetCheck(about="gateway", passed=False, sentence=_outside(target, gateway))
     if fault := host_fault_of(gateway, network.prefixlen):
-        return TargetCheck(about="gateway", passed=False, sentence=f"{gateway} cannot be its gateway: {fault}.")
-    return TargetCheck(about="gateway", passed=True, sentence=f"Inside {network}.")
+        return TargetCheck(
+            about="gateway",
+            passed=False,
+            sentence=phrase("{gateway} cannot be its gateway: {fault}.", gateway=gateway, fault=fault),
+        )
+    return TargetCheck(about="gateway", passed=True, sentence=phrase("Inside {network}.", network=network))
 
 
 def _outside(target: Target, gateway: IPv4Address) -> str:
     network, address = target.interface.network, target.interface.ip
-    sentence = f"Gateway {gateway} is outside the subnet {network} of {address}, so it could not reach it"
+    sentence = phrase(
+        "Gateway {gateway} is outside the subnet {network} of {address}, so it could not reach it",
+        gateway=gateway,
+        network=network,
+        address=address,
+    )
     if meant := transposed(gateway, network):
-        return f"{sentence}: was {meant} meant (digits swapped)?"
+        return phrase("{sentence}: was {meant} meant (digits swapped)?", sentence=sentence, meant=meant)
     around = IPv4Network((int(gateway), network.prefixlen), strict=False)
     if meant := transposed(address, around):
-        return f"{sentence}: was the address {meant} meant (digits swapped)?"
-    return f"{sentence}: name one from {usable_range(network)}."
+        return phrase("{sentence}: was the address {meant} meant (digits swapped)?", sentence=sentence, meant=meant)
+    return phrase("{sentence}: name one from {usable_range}.", sentence=sentence, usable_range=usable_range(network))
 
 
 def _check_site(target: Target, site: Site) -> TargetCheck:
     address = target.interface.ip
-    servers = dict.fromkeys(site.dns, "DNS server") | ({site.gateway: "gateway"} if site.gateway else {})
+    servers = dict.fromkeys(site.dns, phrase("DNS server")) | ({site.gateway: "gateway"} if site.gateway else {})
     if role := servers.get(address):
         return TargetCheck(
-            about="site", passed=False, sentence=f"{address} is the site's {role}: the device cannot have it."
+            about="site",
+            passed=False,
+            sentence=phrase("{address} is the site's {role}: the device cannot have it.", address=address, role=role),
         )
     if target.interface.network == site.network:
-        return TargetCheck(about="site", passed=True, sentence=f"The site's own subnet {site.network}.")
+        return TargetCheck(
+            about="site", passed=True, sentence=phrase("The site's own subnet {network}.", network=site.network)
+        )
     if address in site.network:
-        sentence = f"The site's mask is /{site.network.prefixlen}, not /{target.interface.network.prefixlen}."
+        sentence = phrase(
+            "The site's mask is /{prefixlen}, not /{network_prefixlen}.",
+            prefixlen=site.network.prefixlen,
+            network_prefixlen=target.interface.network.prefixlen,
+        )
         return TargetCheck(about="site", passed=False, sentence=sentence)
     meant = transposed(address, site.network)
-    hint = f" Was {meant} meant (digits swapped)?" if meant else ""
+    hint = phrase(" Was {meant} meant (digits swapped)?", meant=meant) if meant else ""
     return TargetCheck(
-        about="site", passed=False, sentence=f"{address} is outside the site's subnet {site.network}.{hint}"
+        about="site",
+        passed=False,
+        sentence=phrase(
+            "{address} is outside the site's subnet {network}.{hint}", address=address, network=site.network, hint=hint
+        ),
     )

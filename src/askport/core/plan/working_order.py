@@ -39,7 +39,7 @@ def clean_tag(text: str) -> str:
     """
     tag = " ".join(text.split())
     if not tag or len(tag) > MAX_TAG or not tag.isprintable():
-        raise errors.BadInput(f"A tag has 1 to {MAX_TAG} printable characters, such as TG-01.")
+        raise errors.BadInput("A tag has 1 to {max_tag} printable characters, such as TG-01.", max_tag=MAX_TAG)
     return tag
 
 

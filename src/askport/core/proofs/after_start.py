@@ -9,6 +9,7 @@ from ipaddress import IPv4Address
 from askport.core import machine, wire
 from askport.core.finding.tracking import Tracker
 from askport.core.formats.ethernet import Ethernet
+from askport.core.phrases import phrase
 from askport.core.proofs import power_cycle, proof
 
 LEAST_S = 20.0
@@ -67,9 +68,13 @@ class AfterStart(machine.Machine):
         if self.done or ethernet is None or ethernet.src != self._subject.mac:
             return
         if protocol := power_cycle.asks_for_address(heard):
-            after = f"{heard.at - self._since:.0f} s after its first word"
-            because = f"It asked for an address by {protocol} {after}: make the address static on the device."
-            self._overturn("asks for an address", because)
+            after = phrase("{at:.0f} s after its first word", at=heard.at - self._since)
+            because = phrase(
+                "It asked for an address by {protocol} {after}: make the address static on the device.",
+                protocol=protocol,
+                after=after,
+            )
+            self._overturn(phrase("asks for an address"), because)
         self._tracker.receive(heard)
         self._see(heard.at)
 
@@ -78,8 +83,12 @@ class AfterStart(machine.Machine):
         self._there_at = max(self._there_at, seen.get(meant, 0.0))
         elsewhere = [each for each, at in seen.items() if each != meant and at > self._there_at + _GONE_S]
         if elsewhere and not self.done:
-            because = f"It held {meant}, and went to {elsewhere[0]} after that: the change was not saved."
-            self._overturn(f"at {elsewhere[0]}", because)
+            because = phrase(
+                "It held {meant}, and went to {elsewhere} after that: the change was not saved.",
+                meant=meant,
+                elsewhere=elsewhere[0],
+            )
+            self._overturn(phrase("at {elsewhere}", elsewhere=elsewhere[0]), because)
 
     def _overturn(self, measured: str, because: str) -> None:
         self._cycle.overturn(measured, because)

@@ -14,12 +14,13 @@ from askport.core.formats import tcp, udp
 from askport.core.formats.arp import Arp, Op
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
+from askport.core.phrases import phrase
 from askport.core.proofs import power_cycle, proof
 
 LISTENS_S = 20.0
 """After it is back at its address; most call their servers in their first seconds."""
 _SERVICES = {
-    53: "DNS", 123: "NTP", 514: "syslog", 162: "SNMP traps", 25: "mail", 587: "mail", 389: "LDAP", 1883: "MQTT",
+    53: "DNS", 123: "NTP", 514: "syslog", 162: phrase("SNMP traps"), 25: "mail", 587: "mail", 389: "LDAP", 1883: "MQTT",
     8883: "MQTT", 80: "HTTP", 443: "HTTPS",
 }  # fmt: skip
 _MOST = 64
@@ -55,7 +56,11 @@ class Calls(proof.Proof):
         self._over = False
         self.called: dict[tuple[str, IPv4Address], None] = {}
         """Each service with the address that was called for it, in the order in which they were."""
-        self.expected = f"calls the DNS servers {text.listed(self._dns)}" if self._dns else "calls no DNS server"
+        self.expected = (
+            phrase("calls the DNS servers {dns}", dns=text.listed(self._dns))
+            if self._dns
+            else phrase("calls no DNS server")
+        )
 
     @property
     def done(self) -> bool:
@@ -97,7 +102,7 @@ class Calls(proof.Proof):
             return
         if ipv4.ttl not in SENT_WITH:  # somebody behind it sent this, under its address
             return
-        service = _SERVICES.get(message.dst_port, f"port {message.dst_port}")
+        service = _SERVICES.get(message.dst_port, phrase("port {dst_port}", dst_port=message.dst_port))
         if len(self.called) < _MOST:
             self.called.setdefault((service, ipv4.dst))
         self._judge()
@@ -110,12 +115,12 @@ class Calls(proof.Proof):
             self.passed, self.not_made, self.because = (
                 False,
                 False,
-                f"It asks {text.listed(wrong)} for names; planned is {planned}.",
+                phrase("It asks {wrong} for names; planned is {planned}.", wrong=text.listed(wrong), planned=planned),
             )
         elif self.dns_called:
-            self.passed, self.not_made, self.because = True, False, "It asks them for names by itself."
+            self.passed, self.not_made, self.because = True, False, phrase("It asks them for names by itself.")
         else:
-            self.not_made, self.because = True, "It asked nobody for names while Ask Port listened."
+            self.not_made, self.because = True, phrase("It asked nobody for names while Ask Port listened.")
 
     def handle_timer(self, now: float) -> None:
         if self._until is not None and now >= self._until:

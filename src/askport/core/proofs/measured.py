@@ -4,6 +4,7 @@ from collections.abc import Callable, Collection
 from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.finding import beliefs, measuring
+from askport.core.phrases import phrase
 from askport.core.proofs.proof import Proof, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.who_holds import SameMac
@@ -35,7 +36,7 @@ class MaskAsPlanned(Proof):
         """
         super().__init__()
         self.subject, self.gateway = subject, gateway
-        self.expected = f"its mask is /{subject.at.network.prefixlen}"
+        self.expected = phrase("its mask is /{prefixlen}", prefixlen=subject.at.network.prefixlen)
         self._avoid, self._explains = {*avoid, *([gateway] if gateway else [])}, list(explains)
         self._measuring: measuring.Measuring | None = None
         self._asked_from, self._seed = asked_from, seed
@@ -86,7 +87,7 @@ class MaskAsPlanned(Proof):
         if result.prefix is None:
             self.cannot_be_made(result.because)
         elif result.prefix == planned:
-            self._end(True, f"/{planned}", f"Its mask was measured from outside: /{planned}.")
+            self._end(True, f"/{planned}", phrase("Its mask was measured from outside: /{planned}.", planned=planned))
         else:
             self._end(False, f"/{result.prefix}", self._difference(result.prefix, planned))
             self._explain(result.prefix)
@@ -94,11 +95,11 @@ class MaskAsPlanned(Proof):
     def _difference(self, prefix: int, planned: int) -> str:
         lost = self.gateway is not None and self.gateway not in self._network(prefix)
         so = (
-            f"it will not find {self.gateway}"
+            phrase("it will not find {gateway}", gateway=self.gateway)
             if lost
-            else "it will treat local devices as remote, or remote ones as local"
+            else phrase("it will treat local devices as remote, or remote ones as local")
         )
-        return f"Its mask is /{prefix}, planned /{planned}: {so}."
+        return phrase("Its mask is /{prefix}, planned /{planned}: {so}.", prefix=prefix, planned=planned, so=so)
 
     def _network(self, prefix: int) -> IPv4Network:
         return IPv4Network((int(self.subject.at.ip), prefix), strict=False)
@@ -111,7 +112,11 @@ class MaskAsPlanned(Proof):
             if isinstance(proof, Echo | PortOpens) and proof.passed is False and proof.measured == "no answer":
                 own = self.subject.laptop.ip
                 proof.cannot_be_made(
-                    f"With mask /{prefix} the laptop's {own} is outside its subnet: it need not answer."
+                    phrase(
+                        "With mask /{prefix} the laptop's {own} is outside its subnet: it need not answer.",
+                        prefix=prefix,
+                        own=own,
+                    )
                 )
 
 
@@ -134,7 +139,7 @@ class GatewayAsPlanned(Proof):
         """
         super().__init__()
         self._mask, self.planned, self._heard = mask, planned, heard
-        self.expected = f"its gateway is {planned}" if planned else "it has no gateway"
+        self.expected = phrase("its gateway is {planned}", planned=planned) if planned else phrase("it has no gateway")
 
     def receive(self, heard: Heard) -> None:
         self._conclude()
@@ -150,20 +155,32 @@ class GatewayAsPlanned(Proof):
         if self.done or result is None:
             return
         sought = self._heard()
-        looks = f" It looks for {sought} by itself, as it may for any server." if sought else ""
+        looks = phrase(" It looks for {sought} by itself, as it may for any server.", sought=sought) if sought else ""
         if result.prefix is None:
-            self.cannot_be_made(f"Its gateway cannot be measured where its mask cannot.{looks}")
+            self.cannot_be_made(phrase("Its gateway cannot be measured where its mask cannot.{looks}", looks=looks))
         elif result.gateway:
             passed = result.gateway == planned
-            text = f"Its gateway is {result.gateway}" + ("" if passed else f", planned {planned or 'none'}")
-            self._end(passed, str(result.gateway), f"{text}: it sends there what is for addresses outside its subnet.")
+            text = phrase("Its gateway is {gateway}", gateway=result.gateway) + (
+                "" if passed else phrase(", planned {planned}", planned=planned or "none")
+            )
+            self._end(
+                passed,
+                str(result.gateway),
+                phrase("{text}: it sends there what is for addresses outside its subnet.", text=text),
+            )
         elif result.gateways:
-            because = f"{result.why_no_gateway[:-1]}, planned {planned or 'none'}."
+            because = phrase(
+                "{why_no_gateway}, planned {planned}.",
+                why_no_gateway=result.why_no_gateway[:-1],
+                planned=planned or "none",
+            )
             self._end(False, " and ".join(map(str, result.gateways)), because)
         elif planned == at:
-            self.cannot_be_made("Its own address as gateway looks the same from outside as no gateway.")
+            self.cannot_be_made(phrase("Its own address as gateway looks the same from outside as no gateway."))
         elif planned and planned not in IPv4Network((int(at), result.prefix), strict=False):
-            because = f"With its mask /{result.prefix} it cannot reach {planned}."
-            self._end(False, f"none within /{result.prefix}", because)
+            because = phrase(
+                "With its mask /{prefix} it cannot reach {planned}.", prefix=result.prefix, planned=planned
+            )
+            self._end(False, phrase("none within /{prefix}", prefix=result.prefix), because)
         else:
             self.cannot_be_made(f"{result.why_no_gateway}{looks}")

@@ -3,6 +3,7 @@
 from ipaddress import IPv4Address
 
 from askport.core import channels, text, wire
+from askport.core.phrases import phrase
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.own_word_proof import ReadsBack
 from askport.core.proofs.proof import Proof
@@ -24,12 +25,15 @@ class DnsAsPlanned(Proof):
         super().__init__()
         self._planned, self._own_word, self._calls = planned, own_word, calls
         self._shown: tuple[IPv4Address, ...] = ()
-        self.expected = f"its DNS servers: {_row(planned)}"
+        self.expected = phrase("its DNS servers: {row}", row=_row(planned))
 
     def settle(self) -> None:
         """Take in whom it was heard calling by now, where its own word leaves a server open."""
         if self.not_made and self._calls and self._calls.dns_called:
-            self._judge(f"It asks {text.listed(self._calls.dns_called)} for names by itself", self._calls.dns_called)
+            self._judge(
+                phrase("It asks {dns_called} for names by itself", dns_called=text.listed(self._calls.dns_called)),
+                self._calls.dns_called,
+            )
 
     def receive(self, heard: wire.Heard) -> None:
         self._conclude()
@@ -49,22 +53,24 @@ class DnsAsPlanned(Proof):
         if self.done or (own is not None and not own.done):
             return
         if own is None or own.said is None or "dns" not in own.said.said:
-            self.cannot_be_made("DNS servers not verified. Check them on its web page, console or display.")
+            self.cannot_be_made(phrase("DNS servers not verified. Check them on its web page, console or display."))
             return
         servers = _row(own.said.dns) or "none"
-        told = f"It says itself that its DNS servers are {servers}"
+        told = phrase("It says itself that its DNS servers are {servers}", servers=servers)
         if own.said.dns == self._planned[: len(own.said.dns)] != ():
             self._judge(told, own.said.dns)  # some say only their first
         else:
-            self._end(False, servers, f"{told}; planned are {_row(self._planned)}.")
+            self._end(False, servers, phrase("{told}; planned are {row}.", told=told, row=_row(self._planned)))
 
     def _judge(self, told: str, shown: tuple[IPv4Address, ...]) -> None:
         """Pass where each planned server was shown, by its own word or by its calls, and no other."""
         self._shown, self.not_made = tuple(dict.fromkeys((*self._shown, *shown))), False
         if wrong := [each for each in self._shown if each not in self._planned]:
-            self._end(False, _row(self._shown), f"{told}; {text.listed(wrong)} is not planned.")
+            self._end(
+                False, _row(self._shown), phrase("{told}; {wrong} is not planned.", told=told, wrong=text.listed(wrong))
+            )
         elif missing := [each for each in self._planned if each not in self._shown]:
-            self.cannot_be_made(f"{told}; nothing has shown {text.listed(missing)}.")
+            self.cannot_be_made(phrase("{told}; nothing has shown {missing}.", told=told, missing=text.listed(missing)))
         else:
             self._end(True, _row(self._shown), f"{told}.")
 

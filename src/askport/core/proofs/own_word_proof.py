@@ -5,6 +5,7 @@ from ipaddress import IPv4Address
 
 from askport.core import channels, wire
 from askport.core.kinds.own_word import ReadBack, contradictions, read_back, words_of
+from askport.core.phrases import phrase
 from askport.core.proofs.proof import Expected, Proof, Subject
 from askport.core.ways.conversation import Conversation, Ended
 
@@ -16,7 +17,7 @@ class ReadsBack(Proof):
     """What its console or page says is what was planned; read only where the device was shown to be itself."""
 
     name = "read-back"
-    expected = "settings read back as planned"
+    expected = phrase("settings read back as planned")
 
     def __init__(self, reads: Reads, subject: Subject, expected: Expected, shown: Proof, *, now: float) -> None:
         """Wait until ``shown`` has shown that it is this device at this address, and read then."""
@@ -42,7 +43,7 @@ class ReadsBack(Proof):
             if self._shown.passed:
                 self._talk = self._reads(now)
             else:
-                self.cannot_be_made("Not read: nothing shows who is at its address.")
+                self.cannot_be_made(phrase("Not read: nothing shows who is at its address."))
         if not self.done:
             super().handle_timer(now)
             self._conclude()
@@ -63,26 +64,44 @@ class ReadsBack(Proof):
         if said is None:
             return
         if said.ended is not Ended.WELL:
-            self.cannot_be_made(f"It could not be read: {said.because}.")
+            self.cannot_be_made(phrase("It could not be read: {because}.", because=said.because))
             return
         told = self.said = read_back(said.found)
         wrong = [*contradictions(told, self._subject.mac, self._subject.at.ip), *self._differing(told), *told.unread]
-        because = " ".join(f"{each.rstrip('.')}." for each in wrong) or "Read from the device itself."
+        because = " ".join(f"{each.rstrip('.')}." for each in wrong) or phrase("Read from the device itself.")
         self._end(not wrong and told.address is not None, words_of(told, called=bool(self._expected.name)), because)
 
     def _differing(self, told: ReadBack) -> list[str]:
         at, expected, found = self._subject.at, self._expected, []
         if told.prefix is not None and told.prefix != at.network.prefixlen:
-            found.append(f"It says that its prefix is /{told.prefix}, planned is /{at.network.prefixlen}.")
+            found.append(
+                phrase(
+                    "It says that its prefix is /{prefix}, planned is /{prefixlen}.",
+                    prefix=told.prefix,
+                    prefixlen=at.network.prefixlen,
+                )
+            )
         # Its own address stands for none where it insists on a gateway.
         gateways: set[IPv4Address | None] = {expected.gateway or at.ip, expected.gateway}
         if expected.plans_gateway and "gateway" in told.said and told.gateway not in gateways:
             found.append(
-                f"It says that its gateway is {told.gateway or 'none'}, planned is {expected.gateway or 'none'}."
+                phrase(
+                    "It says that its gateway is {gateway}, planned is {gateway_2}.",
+                    gateway=told.gateway or "none",
+                    gateway_2=expected.gateway or "none",
+                )
             )
         if expected.dns is not None and "dns" in told.said and told.dns != expected.dns[: max(len(told.dns), 1)]:
             said, meant = (", ".join(map(str, each)) or "none" for each in (told.dns, expected.dns))
-            found.append(f"It says that its DNS servers are {said}, planned are {meant}.")
+            found.append(
+                phrase("It says that its DNS servers are {said}, planned are {meant}.", said=said, meant=meant)
+            )
         if expected.name and told.name and told.name.casefold() != expected.name.casefold():
-            found.append(f"It says that it is called {told.name}, and was told {expected.name}.")
+            found.append(
+                phrase(
+                    "It says that it is called {name}, and was told {expected_name}.",
+                    name=told.name,
+                    expected_name=expected.name,
+                )
+            )
         return found

@@ -2,6 +2,7 @@
 
 from askport.core.channels import ChannelEvent, Closed, Fetch, Fetched, HttpPort, PageCall
 from askport.core.finding.page_title import title_of
+from askport.core.phrases import phrase
 from askport.core.proofs.proof import Proof, Subject
 
 PAGE_PORTS = {80: False, 443: True, 8080: False, 8443: True}
@@ -22,7 +23,9 @@ class PageAnswers(Proof):
             title: the title that it was found with, or an empty text where that is not known.
         """
         super().__init__()
-        self.expected = f"its page is titled '{title}'" if title else f"a page on port {port}"
+        self.expected = (
+            phrase("its page is titled '{title}'", title=title) if title else phrase("a page on port {port}", port=port)
+        )
         self._title, self._shown, self._now = title, shown, now
         self._call = PageCall(HttpPort(subject.at.ip, port, PAGE_PORTS.get(port, False)), "GET", "/")
         self._until: float | None = None
@@ -32,26 +35,34 @@ class PageAnswers(Proof):
         if self.done or not self._shown.done:
             return
         if not self._shown.passed:
-            self.cannot_be_made("Not tried: nothing shows who is at its address.")
+            self.cannot_be_made(phrase("Not tried: nothing shows who is at its address."))
         elif self._until is None:
             self._until = now + _LONGEST_S
             self._effects.append(Fetch(self._call))
         elif now >= self._until:
-            self.cannot_be_made(f"No page came within {_LONGEST_S:.0f} s.")
+            self.cannot_be_made(phrase("No page came within {longest_s:.0f} s.", longest_s=_LONGEST_S))
 
     def channel_event(self, event: ChannelEvent, now: float) -> None:
         if self.done or event.channel is not self._call:
             return
         match event:
             case Closed(_, because):
-                self.cannot_be_made(f"No page came: {because or 'it ended the connection'}.")
+                self.cannot_be_made(phrase("No page came: {because}.", because=because or "it ended the connection"))
             case Fetched(_, status, text):
                 title = title_of(text)
-                said = f"'{title}'" if title else f"status {status}, without a title"
+                said = f"'{title}'" if title else phrase("status {status}, without a title", status=status)
                 if self._title and title and title != self._title:
-                    self._end(False, said, f"Its page is titled {said}, and was '{self._title}' as it was found.")
+                    self._end(
+                        False,
+                        said,
+                        phrase(
+                            "Its page is titled {said}, and was '{title}' as it was found.",
+                            said=said,
+                            title=self._title,
+                        ),
+                    )
                 else:
-                    self._end(True, said, "Its page answered (HTTP).")
+                    self._end(True, said, phrase("Its page answered (HTTP)."))
 
     def next_deadline(self) -> float | None:
         if self.done:

@@ -18,6 +18,7 @@ from askport.core.finding.readers import read_clues
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType
 from askport.core.formats.ethernet import Ethernet
+from askport.core.phrases import phrase
 from askport.core.proofs import own_clock, proof
 
 _LOOK_INTERVAL_S = 0.5
@@ -92,7 +93,7 @@ class PowerCycle(proof.Proof):
         """
         super().__init__()
         self.subject = subject
-        self.expected = f"still at {subject.at.ip} after a power cycle"
+        self.expected = phrase("still at {ip} after a power cycle", ip=subject.at.ip)
         self.power = Power.ON
         self.lane = Lane(began_at=now)
         self.wiggled = ""
@@ -131,7 +132,10 @@ class PowerCycle(proof.Proof):
         elif self.power is Power.OFF and self.lane.off_at is not None:
             if now - self.lane.off_at < _SHORTEST_CUT_S:
                 self._no_cut(
-                    f"The link was down for {now - self.lane.off_at:.1f} s only. That was the cable, not the power.",
+                    phrase(
+                        "The link was down for {now:.1f} s only. That was the cable, not the power.",
+                        now=now - self.lane.off_at,
+                    ),
                     now,
                 )
             else:
@@ -200,11 +204,14 @@ class PowerCycle(proof.Proof):
         if self.power is not Power.UNSURE or lane.first_heard_at is None:
             return ""
         if self._clock.is_anew is False:
-            return "It is there again, and its own clock has run on (TCP): its power was not cut."
+            return phrase("It is there again, and its own clock has run on (TCP): its power was not cut.")
         if lane.link_at is None:
-            return "The device went silent and came back. This does not prove that its power was off."
-        after = f"It spoke {lane.first_heard_at - lane.link_at:.1f} s after the link came back"
-        return f"{after}; nothing on the wire shows that its power was cut."
+            return phrase("The device went silent and came back. This does not prove that its power was off.")
+        after = phrase(
+            "It spoke {first_heard_at:.1f} s after the link came back",
+            first_heard_at=lane.first_heard_at - lane.link_at,
+        )
+        return phrase("{after}; nothing on the wire shows that its power was cut.", after=after)
 
     @property
     def elsewhere(self) -> str:
@@ -233,13 +240,16 @@ class PowerCycle(proof.Proof):
     def not_shown(self, because: str) -> None:
         """End without a verdict: that its power was cut was not shown."""
         self.cannot_be_made(because)
-        self.measured = "not shown"
+        self.measured = phrase("not shown")
 
     # What comes after it
 
     def _judge(self, heard: wire.Heard) -> None:
         if protocol := asks_for_address(heard):
-            self.overturn("asks for an address", f"It asked for an address by {protocol} {_TELL_IT}")
+            self.overturn(
+                phrase("asks for an address"),
+                phrase("It asked for an address by {protocol} {tell_it}", protocol=protocol, tell_it=_TELL_IT),
+            )
             return
         self._tracker.receive(heard)
         self._see(heard.at)
@@ -254,18 +264,25 @@ class PowerCycle(proof.Proof):
             since = self.lane.link_at or self.lane.first_heard_at or now
             took = now - since
             cut = self._cut_words()
-            because = f"{cut} It held {address} again {took:.0f} s after its power came back."
-            measured = f"back after {took:.0f} s" + (", power cycle confirmed by the technician" if self._told else "")
+            because = phrase(
+                "{cut} It held {address} again {took:.0f} s after its power came back.",
+                cut=cut,
+                address=address,
+                took=took,
+            )
+            measured = phrase("back after {took:.0f} s", took=took) + (
+                phrase(", power cycle confirmed by the technician") if self._told else ""
+            )
             self._end(True, measured, because)
         elif self._tracker.seen:
             self._elsewhere_at = self._elsewhere_at or now
 
     def _cut_words(self) -> str:
         if not self._told:
-            return "Its own clock began anew (TCP)."
+            return phrase("Its own clock began anew (TCP).")
         if self._clock.is_anew is False:
-            return "The technician confirmed the power cycle; its own clock has run on through it (TCP)."
-        return "The technician confirmed the power cycle; nothing on the wire shows it."
+            return phrase("The technician confirmed the power cycle; its own clock has run on through it (TCP).")
+        return phrase("The technician confirmed the power cycle; nothing on the wire shows it.")
 
     def overturn(self, measured: str, because: str) -> None:
         """Fail, also after it passed: what came later counts."""
@@ -273,7 +290,9 @@ class PowerCycle(proof.Proof):
 
     def add(self, watched_s: float) -> None:
         """Take in for how long after its first word nothing spoke against it."""
-        self.because = f"{self.because} Watched for {watched_s:.0f} s after its first word."
+        self.because = phrase(
+            "{because} Watched for {watched_s:.0f} s after its first word.", because=self.because, watched_s=watched_s
+        )
 
     def handle_timer(self, now: float) -> None:
         """Keep asking, so that going and coming are seen; give up after the longest boot."""
@@ -286,7 +305,7 @@ class PowerCycle(proof.Proof):
             self._take_clock(now)
             self._see(now)
             if not self.done and self._tracker.answers_for_others:
-                self._end(False, "answers for others", "It answers for addresses that are not its own.")
+                self._end(False, phrase("answers for others"), phrase("It answers for addresses that are not its own."))
         gives_up = self._give_up_at is not None and now >= self._give_up_at
         if not self.done and (
             gives_up or (self._elsewhere_at is not None and now >= self._elsewhere_at + _ELSEWHERE_S)
@@ -294,11 +313,18 @@ class PowerCycle(proof.Proof):
             self._see_elsewhere(now)
         if not self.done and gives_up:
             longest = _LONGEST_OFF_S if self.power is Power.OFF else self._longest_boot_s
-            since = "it fell silent" if self.power is Power.OFF else "its power came back"
-            because = f"It was not heard at {self.subject.at.ip} for {longest:.0f} s after {since}."
-            self._end(False, "no answer", because)
+            since = phrase("it fell silent") if self.power is Power.OFF else phrase("its power came back")
+            because = phrase(
+                "It was not heard at {ip} for {longest:.0f} s after {since}.",
+                ip=self.subject.at.ip,
+                longest=longest,
+                since=since,
+            )
+            self._end(False, phrase("no answer"), because)
         if not self.done and self._wait_until is not None and now >= self._wait_until and not self._is_cut:
-            self.not_shown(self.unsure or f"Nobody pulled its power within {self._wait_s or 0:.0f} s.")
+            self.not_shown(
+                self.unsure or phrase("Nobody pulled its power within {wait_s:.0f} s.", wait_s=self._wait_s or 0)
+            )
         if self.done or now < self._look_at:
             return
         self._look_at = now + _LOOK_INTERVAL_S
@@ -313,7 +339,11 @@ class PowerCycle(proof.Proof):
         """Fail where it is at another address now."""
         if there := [each for each, at in self._tracker.seen.items() if now - at < _STAYS_S]:
             found = text.listed(sorted(there))
-            self._end(False, f"at {found}", f"It is at {found} after the power cycle: the change was not saved.")
+            self._end(
+                False,
+                phrase("at {found}", found=found),
+                phrase("It is at {found} after the power cycle: the change was not saved.", found=found),
+            )
 
     @property
     def _is_cut(self) -> bool:
@@ -345,7 +375,7 @@ class PowerCycle(proof.Proof):
         return [self._tracker, self._clock]
 
 
-_TELL_IT = "after the power cycle: make the address static on the device."
+_TELL_IT = phrase("after the power cycle: make the address static on the device.")
 
 
 def asks_for_address(heard: wire.Heard) -> str:

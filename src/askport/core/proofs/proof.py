@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core import addresses, channels, machine, wire
 from askport.core.formats.packet import Ends
+from askport.core.phrases import phrase
 from askport.core.proofs.verdict import Outcome, verdict_of
 
 ATTEMPTS = 3
@@ -83,9 +84,9 @@ class Proof(machine.Machine):
         return Outcome(
             name=self.name,
             expected=self.expected,
-            measured=self.measured or "nothing yet",
+            measured=self.measured or phrase("nothing yet"),
             passed=None if self.not_made else bool(self.passed),
-            because=self.because or "The check was stopped before its end.",
+            because=self.because or phrase("The check was stopped before its end."),
         )
 
     def _end(self, passed: bool, measured: str, because: str) -> None:
@@ -104,7 +105,7 @@ class Proof(machine.Machine):
 
     def cannot_be_made(self, because: str) -> None:
         """End without a verdict: the record names it as not made."""
-        self.passed, self.not_made, self.measured, self.because = None, True, "not made", because
+        self.passed, self.not_made, self.measured, self.because = None, True, phrase("not made"), because
 
 
 class Repeated(Proof):

@@ -5,6 +5,7 @@ from typing import Protocol
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import STAYS_ON_LINK, Ends, Ends6, ends6_of, ends_of, frame_between
 from askport.core.formats.tcp import Tcp, TcpFlag
+from askport.core.phrases import phrase
 from askport.core.proofs.proof import Repeated, Subject
 from askport.core.wire import Heard
 
@@ -23,7 +24,7 @@ class Echo(Repeated):
     def __init__(self, subject: Subject, *, now: float) -> None:
         super().__init__(now=now)
         self.subject = subject
-        self.expected = f"answers ping at {subject.at.ip}"
+        self.expected = phrase("answers ping at {ip}", ip=subject.at.ip)
         self._asked_at = now
 
     def ask(self, now: float) -> None:
@@ -38,11 +39,15 @@ class Echo(Repeated):
             return
         if ends_of(heard.packet) == self.subject.ends.back:
             took_ms = max(0.0, heard.at - self._asked_at) * 1000
-            self._end(True, f"answered in {took_ms:.1f} ms", f"It answered echo {icmp.sequence_number} (ICMP).")
+            self._end(
+                True,
+                phrase("answered in {took_ms:.1f} ms", took_ms=took_ms),
+                phrase("It answered echo {sequence_number} (ICMP).", sequence_number=icmp.sequence_number),
+            )
 
     def conclude(self, now: float) -> None:
         """Fail: nothing came."""
-        self._end(False, "no answer", f"It answered none of {self.asked} echoes (ICMP).")
+        self._end(False, phrase("no answer"), phrase("It answered none of {asked} echoes (ICMP).", asked=self.asked))
 
 
 class Asked(Protocol):
@@ -60,7 +65,7 @@ class PortOpens(Repeated):
         super().__init__(now=now)
         self.subject, self.port = subject, port
         self.name = f"port-{port}"
-        self.expected = f"port {port} opens"
+        self.expected = phrase("port {port} opens", port=port)
         self._asking_ports: set[int] = set()
 
     def ask(self, now: float) -> None:
@@ -77,12 +82,16 @@ class PortOpens(Repeated):
         if (ends_of(packet) or ends6_of(packet)) != self.subject.ends.back:
             return
         if tcp.flags & TcpFlag.RST:
-            self._end(False, "refused", f"It refused to open port {self.port} (TCP reset).")
+            self._end(False, "refused", phrase("It refused to open port {port} (TCP reset).", port=self.port))
         elif tcp.flags & TcpFlag.SYN and tcp.flags & TcpFlag.ACK:
             reset = Tcp(src_port=tcp.dst_port, dst_port=self.port, seq=tcp.ack, flags=TcpFlag.RST)
             self._send(frame_between(self.subject.ends, reset))
-            self._end(True, "opened", f"It opened port {self.port} (TCP).")
+            self._end(True, "opened", phrase("It opened port {port} (TCP).", port=self.port))
 
     def conclude(self, now: float) -> None:
         """Fail: nothing came."""
-        self._end(False, "no answer", f"It did not answer on port {self.port}, asked {self.asked} times (TCP).")
+        self._end(
+            False,
+            phrase("no answer"),
+            phrase("It did not answer on port {port}, asked {asked} times (TCP).", port=self.port, asked=self.asked),
+        )

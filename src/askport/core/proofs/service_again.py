@@ -3,6 +3,7 @@
 from collections.abc import Iterable
 
 from askport.core import machine, text, wire
+from askport.core.phrases import phrase
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof, Repeated, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
@@ -29,8 +30,8 @@ class Services(Proof):
         super().__init__()
         self._subject, self._cycle, self._longest_s = subject, cycle, longest_s
         self._awaited: dict[str, int | None] = {"ping": None} if echo else {}
-        self._awaited |= {f"port {port}": port for port in dict.fromkeys(ports)}
-        self.expected = f"{text.listed(self._awaited)} again after the power cycle"
+        self._awaited |= {phrase("port {port}", port=port): port for port in dict.fromkeys(ports)}
+        self.expected = phrase("{awaited} again after the power cycle", awaited=text.listed(self._awaited))
         self.moments: dict[str, float] = {}
         """When each answered first, in seconds since the power was cut."""
         self._asking: dict[str, Repeated] = {}
@@ -74,11 +75,17 @@ class Services(Proof):
         if self.done or self._until is None:
             return
         missing = [name for name in self._awaited if name not in self.moments]
-        measured = text.listed([f"{name} after {at:.1f} s" for name, at in self.moments.items()])
+        measured = text.listed(
+            [phrase("{name} after {at:.1f} s", name=name, at=at) for name, at in self.moments.items()]
+        )
         if not missing:
-            self._end(True, measured, "Each answered again after the power cycle.")
+            self._end(True, measured, phrase("Each answered again after the power cycle."))
         elif now >= self._until:
-            because = f"{text.listed(missing)} did not come back within {self._longest_s:.0f} s of its address."
+            because = phrase(
+                "{missing} did not come back within {longest_s:.0f} s of its address.",
+                missing=text.listed(missing),
+                longest_s=self._longest_s,
+            )
             self._end(False, measured or "nothing", because)
 
     def next_deadline(self) -> float | None:

@@ -4,6 +4,8 @@ from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from typing import Protocol
 
+from askport.core.phrases import phrase
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Outcome:
@@ -55,7 +57,7 @@ class Verdict:
         """Say how many passed or failed, and how many are missing: none of them is among those that passed."""
         if self.failed:
             return f"{len(self.failed)} failed"
-        missing = f", {len(self.not_made)} not made" if self.not_made else ""
+        missing = phrase(", {count} not made", count=len(self.not_made)) if self.not_made else ""
         return f"{len(self.passed)} passed{missing}"
 
 

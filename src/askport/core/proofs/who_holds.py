@@ -8,6 +8,7 @@ from askport.core.finding.tracking import Tracker
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import STAYS_ON_LINK, ends_of
+from askport.core.phrases import phrase
 from askport.core.proofs.proof import ATTEMPTS, INTERVAL_S, Repeated, Subject
 
 _LATE_S = 3.2
@@ -50,7 +51,7 @@ class SameMac(_Holders):
 
     def __init__(self, subject: Subject, *, now: float) -> None:
         super().__init__(subject, subject.at.ip, now=now)
-        self.expected = f"{subject.at.ip} answered by {subject.mac}"
+        self.expected = phrase("{ip} answered by {mac}", ip=subject.at.ip, mac=subject.mac)
         self._tracker = Tracker(subject.laptop_mac, subject.mac, [subject.laptop.ip], meant=subject.at.ip)
         self._answers_itself = self._passes_on = self._asks_further = False
         self._began_at = now
@@ -132,32 +133,59 @@ class SameMac(_Holders):
     def _judge(self) -> None:
         """Pass if exactly this device answered, and for itself."""
         mac, others = self.subject.mac, [each for each in self.holders if each != self.subject.mac]
-        measured = f"answered by {text.listed(self.holders)}" if self.holders else "no answer"
+        measured = (
+            phrase("answered by {holders}", holders=text.listed(self.holders)) if self.holders else phrase("no answer")
+        )
         elsewhere = text.listed(sorted(self._tracker.seen.keys() - {self.address}))
         is_sure = self.address in self._tracker.seen and not self._passes_on
         if not self.holders:
-            where = f" {mac} is at {elsewhere}." if elsewhere else ""
-            because = f"Nobody answered when asked for {self.address} {self.asked} times (ARP).{where}"
+            where = phrase(" {mac} is at {elsewhere}.", mac=mac, elsewhere=elsewhere) if elsewhere else ""
+            because = phrase(
+                "Nobody answered when asked for {address} {asked} times (ARP).{where}",
+                address=self.address,
+                asked=self.asked,
+                where=where,
+            )
         elif others and mac in self.holders:
-            because = f"{text.listed(others)} answers for {self.address} as well: two devices hold one address."
+            because = phrase(
+                "{others} answers for {address} as well: two devices hold one address.",
+                others=text.listed(others),
+                address=self.address,
+            )
         elif others:
-            because = f"{self.address} is held by {text.listed(others)}, not by {mac}."
+            because = phrase(
+                "{address} is held by {others}, not by {mac}.",
+                address=self.address,
+                others=text.listed(others),
+                mac=mac,
+            )
         elif self._passes_on:
-            because = f"It answers for {self.address} but forwards the traffic: a device behind it has that address."
+            because = phrase(
+                "It answers for {address} but forwards the traffic: a device behind it has that address.",
+                address=self.address,
+            )
         elif not is_sure and not self._tracker.answers_for_others:
-            because = (
-                f"It speaks as {self.address}; whether it answers for other addresses too was not seen to the end."
+            because = phrase(
+                "It speaks as {address}; whether it answers for other addresses too was not seen to the end.",
+                address=self.address,
             )
         elif not is_sure:
-            because = (
-                f"It answers for other devices' addresses too, so this does not prove that {self.address} is its own."
+            because = phrase(
+                "It answers for other devices' addresses too, so this does not prove that {address} is its own.",
+                address=self.address,
             )
         elif not self._answers_itself:
-            rest = "It did not answer ping, TCP or UDP itself, so that it is there is not shown."
-            self.cannot_be_made(f"It, and nobody else, answered when asked for {self.address} (ARP). {rest}")
+            rest = phrase("It did not answer ping, TCP or UDP itself, so that it is there is not shown.")
+            self.cannot_be_made(
+                phrase(
+                    "It, and nobody else, answered when asked for {address} (ARP). {rest}",
+                    address=self.address,
+                    rest=rest,
+                )
+            )
             return
         else:
-            because = f"It, and nobody else, answered when asked for {self.address} (ARP)."
+            because = phrase("It, and nobody else, answered when asked for {address} (ARP).", address=self.address)
         self._end(list(self.holders) == [mac] and is_sure, measured, because)
 
 
@@ -168,7 +196,7 @@ class StillThere(_Holders):
 
     def __init__(self, subject: Subject, *, now: float) -> None:
         super().__init__(subject, subject.at.ip, now=now)
-        self.expected = f"{subject.mac} at {subject.at.ip}"
+        self.expected = phrase("{mac} at {ip}", mac=subject.mac, ip=subject.at.ip)
 
     def receive(self, heard: wire.Heard) -> None:
         """Pass as soon as it answers: nothing more is asked here."""
@@ -181,10 +209,14 @@ class StillThere(_Holders):
         others = [each for each in self.holders if each != self.subject.mac]
         who = f"; {text.listed(others)} does" if others else ""
         here = self.subject.mac in self.holders
-        because = (
-            f"{self.subject.mac} {'answers' if here else 'does not answer'} at {self.address}{'' if here else who}."
+        because = phrase(
+            "{mac} {value} at {address}{who}.",
+            mac=self.subject.mac,
+            value="answers" if here else "does not answer",
+            address=self.address,
+            who="" if here else who,
         )
-        self._end(here, "answered" if here else "no answer", because)
+        self._end(here, "answered" if here else phrase("no answer"), because)
 
 
 class OldGone(_Holders):
@@ -200,7 +232,7 @@ class OldGone(_Holders):
 
     def __init__(self, subject: Subject, old: IPv4Address, *, now: float) -> None:
         super().__init__(subject, old, now=now)
-        self.expected = f"{old} left by {subject.mac}"
+        self.expected = phrase("{old} left by {mac}", old=old, mac=subject.mac)
         avoid = {subject.at.ip, subject.laptop.ip}
         beside = (source_sharing(old, 30), source_sharing(old, _BESIDE), source_sharing(old, _BESIDE, 1))
         self._sources = [each for each in beside if each and each not in avoid and not addresses.host_fault_of(each)]
@@ -234,11 +266,31 @@ class OldGone(_Holders):
         """Pass unless this device answered; another one there is a twin and none of its business."""
         mac, others = self.subject.mac, [each for each in self.holders if each != self.subject.mac]
         if mac in self.holders:
-            self._end(False, f"still answered by {mac}", f"It still answers when asked for {self.address} (ARP).")
+            self._end(
+                False,
+                phrase("still answered by {mac}", mac=mac),
+                phrase("It still answers when asked for {address} (ARP).", address=self.address),
+            )
         elif self._is_heard:
-            self._end(False, f"still answered by {mac}", f"It still answers at {self.address} (IPv4).")
+            self._end(
+                False,
+                phrase("still answered by {mac}", mac=mac),
+                phrase("It still answers at {address} (IPv4).", address=self.address),
+            )
         elif others:
-            because = f"It is gone from {self.address}; another device, {text.listed(others)}, holds that address."
-            self._end(True, f"answered by {text.listed(others)}", because)
+            because = phrase(
+                "It is gone from {address}; another device, {others}, holds that address.",
+                address=self.address,
+                others=text.listed(others),
+            )
+            self._end(True, phrase("answered by {others}", others=text.listed(others)), because)
         else:
-            self._end(True, "no answer", f"Nobody answered when asked for {self.address} {self.asked} times (ARP).")
+            self._end(
+                True,
+                phrase("no answer"),
+                phrase(
+                    "Nobody answered when asked for {address} {asked} times (ARP).",
+                    address=self.address,
+                    asked=self.asked,
+                ),
+            )

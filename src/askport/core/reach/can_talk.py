@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.core.addresses import common_prefix
+from askport.core.phrases import phrase
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,23 +28,38 @@ def can_talk(laptop: Iterable[IPv4Interface], device: IPv4Address, prefix: int |
     """
     interfaces = list(laptop)
     if not interfaces:
-        return Verdict(can=False, sentence="cannot talk: the laptop has no address on this adapter")
+        return Verdict(can=False, sentence=phrase("cannot talk: the laptop has no address on this adapter"))
     network = IPv4Network((int(device), prefix), strict=False) if prefix is not None else None
     for mine in interfaces:
         if mine.ip == device:
-            return Verdict(can=False, sentence=f"cannot talk: the laptop itself has {device}", laptop=mine)
+            return Verdict(
+                can=False, sentence=phrase("cannot talk: the laptop itself has {device}", device=device), laptop=mine
+            )
     for mine in interfaces:
         if device in mine.network and (network is None or mine.ip in network):
-            return Verdict(can=True, sentence=f"can talk: both are in {_narrower(mine.network, network)}", laptop=mine)
+            return Verdict(
+                can=True,
+                sentence=phrase("can talk: both are in {narrower}", narrower=_narrower(mine.network, network)),
+                laptop=mine,
+            )
     for mine in interfaces:
         if device in mine.network:
-            sentence = f"cannot talk: the device is in {network} and sends its answers for {mine.ip} to a gateway"
+            sentence = phrase(
+                "cannot talk: the device is in {network} and sends its answers for {ip} to a gateway",
+                network=network,
+                ip=mine.ip,
+            )
             return Verdict(can=False, sentence=sentence, laptop=mine)
         if network and mine.ip in network:
-            sentence = f"cannot talk: the laptop's {mine} leaves out {device}; the device's mask is /{prefix}"
+            sentence = phrase(
+                "cannot talk: the laptop's {mine} leaves out {device}; the device's mask is /{prefix}",
+                mine=mine,
+                device=device,
+                prefix=prefix,
+            )
             return Verdict(can=False, sentence=sentence, laptop=mine)
-    where = f"in {network}" if network else f"at {device}"
-    sentence = f"cannot talk: laptop is in {interfaces[0].network}, device {where}"
+    where = phrase("in {network}", network=network) if network else phrase("at {device}", device=device)
+    sentence = phrase("cannot talk: laptop is in {network}, device {where}", network=interfaces[0].network, where=where)
     return Verdict(can=False, sentence=sentence, laptop=interfaces[0])
 
 
@@ -78,27 +94,37 @@ def explain(
     agree = common_prefix(laptop.ip, device)
     mine = laptop.network.prefixlen
     sends = device in laptop.network
-    lines = [_parts("The laptop's", laptop)]
+    lines = [_parts(phrase("The laptop's"), laptop)]
     if prefix is None:
         answers = None
-        lines.append(f"The device's {device}: its mask is not known.")
+        lines.append(phrase("The device's {device}: its mask is not known.", device=device))
     else:
         far = IPv4Interface((device, prefix))
         answers = laptop.ip in far.network
-        lines.append(_parts("The device's", far))
-    needs = f"the laptop's mask requires {mine} equal bits" + (f", the device's {prefix}" if prefix is not None else "")
-    both = f"agree in their first {agree} bits" if agree else "differ from their first bit on"
-    lines.append(f"The two addresses {both}; {needs}.")
+        lines.append(_parts(phrase("The device's"), far))
+    needs = phrase("the laptop's mask requires {mine} equal bits", mine=mine) + (
+        phrase(", the device's {prefix}", prefix=prefix) if prefix is not None else ""
+    )
+    both = (
+        phrase("agree in their first {agree} bits", agree=agree) if agree else phrase("differ from their first bit on")
+    )
+    lines.append(phrase("The two addresses {both}; {needs}.", both=both, needs=needs))
     against = []
     if sends:
-        lines.append("By its mask, the laptop sees the device in its subnet: it sends straight to it.")
+        lines.append(phrase("By its mask, the laptop sees the device in its subnet: it sends straight to it."))
     else:
-        against.append("By its mask, the laptop sees the device as outside its subnet: it sends to a gateway, if any.")
+        against.append(
+            phrase("By its mask, the laptop sees the device as outside its subnet: it sends to a gateway, if any.")
+        )
     if answers is True:
-        lines.append("By its mask, the device sees the laptop in its subnet: it replies straight to it.")
+        lines.append(phrase("By its mask, the device sees the laptop in its subnet: it replies straight to it."))
     elif answers is False:
-        where = f"its gateway {gateway}" if gateway else "its gateway, if any"
-        against.append(f"By its mask, the device sees the laptop as outside its subnet: it replies via {where}.")
+        where = phrase("its gateway {gateway}", gateway=gateway) if gateway else phrase("its gateway, if any")
+        against.append(
+            phrase(
+                "By its mask, the device sees the laptop as outside its subnet: it replies via {where}.", where=where
+            )
+        )
     return Explanation(
         agree=agree, laptop_sends=sends, device_answers=answers, lines=(*lines, *against), against=tuple(against)
     )
@@ -107,6 +133,11 @@ def explain(
 def _parts(whose: str, interface: IPv4Interface) -> str:
     network = interface.network
     host = IPv4Address(int(interface.ip) & int(network.hostmask))
-    return (
-        f"{whose} {interface}: network {network.network_address}, host {host}, broadcast {network.broadcast_address}."
+    return phrase(
+        "{whose} {interface}: network {network_address}, host {host}, broadcast {broadcast_address}.",
+        whose=whose,
+        interface=interface,
+        network_address=network.network_address,
+        host=host,
+        broadcast_address=network.broadcast_address,
     )

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.hazard import Hazard
+from askport.core.phrases import phrase
 
 CABLE_KINDS = frozenset({"wired", "virtual"})
 """Kinds of adapter that a cable to a device can be in."""
@@ -60,31 +61,48 @@ def _of_one(one: Adapter, all_of_them: Sequence[Adapter], *, server_port_held: b
     if one.kind == "loopback":
         return
     if one.gateway:
-        text = (
-            f"{one.name} carries the laptop's internet connection. If this is the site network, plug the cable into "
-            "the device instead."
+        text = phrase(
+            "{name} carries the laptop's internet connection. If this is the site network, plug the "
+            "cable into the device instead.",
+            name=one.name,
         )
         yield "default-route", text
     if not one.link_up:
-        text = f"No link: plug the cable into {one.name}." if one.switched_on else f"{one.name} is switched off."
+        text = (
+            phrase("No link: plug the cable into {name}.", name=one.name)
+            if one.switched_on
+            else phrase("{name} is switched off.", name=one.name)
+        )
         yield "link-down", text
     if one.taken_by:
-        yield "taken-by", f"{one.taken_by} takes what comes in on {one.name}: use {one.taken_by} instead."
+        yield (
+            "taken-by",
+            phrase(
+                "{taken_by} takes what comes in on {name}: use {taken_by} instead.",
+                taken_by=one.taken_by,
+                name=one.name,
+            ),
+        )
     if one.half_duplex and one.link_up:
-        text = f"{one.name} is at half duplex. Set the other end to auto-negotiate, or packets will be lost."
+        text = phrase(
+            "{name} is at half duplex. Set the other end to auto-negotiate, or packets will be lost.", name=one.name
+        )
         yield "half-duplex", text
     if one.kind not in CABLE_KINDS:
         return
     for other in all_of_them:
         shared = _shared(one, other) if other.name != one.name and other.link_up else None
         if shared:
-            text = (
-                f"{other.name} ({other.kind}) is in {shared} as well: a browser may reach something else there. Open a "
-                f"door to the device, or switch {other.name} off meanwhile."
+            text = phrase(
+                "{name} ({kind}) is in {shared} as well: a browser may reach something else there. Open a "
+                "door to the device, or switch {name} off meanwhile.",
+                name=other.name,
+                kind=other.kind,
+                shared=shared,
             )
             yield "overlapping-subnet", text
     if server_port_held and not one.gateway:
-        text = "Another program on this laptop is using the DHCP server port (UDP 67). Stop it first."
+        text = phrase("Another program on this laptop is using the DHCP server port (UDP 67). Stop it first.")
         yield "server-port", text
 
 
@@ -112,14 +130,17 @@ def cable_hazards(
     """
     here = next((each for each in adapters if each.name == cable), None)
     if here is None:
-        text = f"{cable} was pulled out, and nothing is left to give back: plug it in again."
+        text = phrase("{cable} was pulled out, and nothing is left to give back: plug it in again.", cable=cable)
         return [Hazard(code="no-adapter", text=text)]
     hazards = [Hazard(code=code, text=text) for code, text in here.hazards if code != "link-down"]
     present = {each.interface for each in here.addresses}
     if device and way_out and way_out != cable and any(device in each.network for each in present):
-        text = (
-            f"The laptop sends what is for {device} out over {way_out}, not over {cable}. Ask Port itself uses "
-            f"{cable}; for a browser open a door, or switch {way_out} off meanwhile."
+        text = phrase(
+            "The laptop sends what is for {device} out over {way_out}, not over {cable}. Ask Port itself "
+            "uses {cable}; for a browser open a door, or switch {way_out} off meanwhile.",
+            device=device,
+            way_out=way_out,
+            cable=cable,
         )
         hazards.append(Hazard(code="better-route", text=text, address=device))
     return hazards

@@ -5,6 +5,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
 from askport.core.hazard import Hazard
+from askport.core.phrases import phrase
 from askport.core.reach.beside import own_macs
 from askport.core.reach.in_the_way import Adapter, cable_hazards
 from askport.core.text import listed
@@ -169,15 +170,23 @@ class Laptop:
     def _events(self, now: float) -> Iterable[Hazard]:
         for interface, at in self._put_back_at.items():
             if now - at < _AGAIN_S:
-                text = (
-                    f"Another program keeps removing {interface} from {self.adapter}. Ask Port restores it every "
-                    "minute. Stop that program."
+                text = phrase(
+                    "Another program keeps removing {interface} from {adapter}. Ask Port restores it every "
+                    "minute. Stop that program.",
+                    interface=interface,
+                    adapter=self.adapter,
                 )
                 yield Hazard(code="address-taken", text=text, address=interface.ip)
         if self._woke and now - self._woke[0] < _SLEEP_IS_SAID_S:
-            borrowed = f"{listed(self.borrowed)} is still borrowed" if self.borrowed else "it is as before"
-            text = (
-                f"The laptop was asleep for {self._woke[1]:.0f} s, and {borrowed}. Check that the same device is still "
-                "connected."
+            borrowed = (
+                phrase("{borrowed} is still borrowed", borrowed=listed(self.borrowed))
+                if self.borrowed
+                else phrase("it is as before")
+            )
+            text = phrase(
+                "The laptop was asleep for {woke:.0f} s, and {borrowed}. Check that the same device is still "
+                "connected.",
+                woke=self._woke[1],
+                borrowed=borrowed,
             )
             yield Hazard(code="slept", text=text)

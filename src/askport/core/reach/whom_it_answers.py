@@ -8,15 +8,17 @@ from ipaddress import IPv4Address
 
 from askport.core import addresses, script, wire
 from askport.core.formats.arp import Arp, Op, arp_question
+from askport.core.phrases import phrase
 
 _TIMES, _EVERY_S = 4, 0.4
 
 
 def answers_adapter_only(adapter: str) -> str:
     """Say what it means where a device answers the adapter's own MAC address only."""
-    return (
-        f"The device answers only the MAC address of {adapter} itself (port security?). The temporary address goes on "
-        "the adapter."
+    return phrase(
+        "The device answers only the MAC address of {adapter} itself (port security?). The temporary "
+        "address goes on the adapter.",
+        adapter=adapter,
     )
 
 

@@ -3,11 +3,12 @@
 from collections.abc import Iterable
 
 from askport.core.errors import BadInput
+from askport.core.phrases import phrase
 from askport.core.register.entries import About, Entry
 from askport.core.text import display_text
 
 HEADS = {
-    "site": "Site", "customer": "Customer", "order": "Order number", "company": "Commissioned by",
+    "site": "Site", "customer": "Customer", "order": phrase("Order number"), "company": phrase("Commissioned by"),
     "technician": "Technician",
 }  # fmt: skip
 """What can be told of a job for its cover, with the words for people."""
@@ -40,5 +41,10 @@ def told_line(name: str, text: str) -> str:
     line = " ".join(text.split())
     if len(line) > _LONGEST or not line.isprintable():
         shown = display_text(line, 30)
-        raise BadInput(f"{HEADS[name]}: '{shown}' is no line of at most {_LONGEST} printable characters.")
+        raise BadInput(
+            "{heads}: '{shown}' is no line of at most {longest} printable characters.",
+            heads=HEADS[name],
+            shown=shown,
+            longest=_LONGEST,
+        )
     return line

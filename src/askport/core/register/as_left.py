@@ -6,6 +6,8 @@ from typing import Annotated, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from askport.core.phrases import phrase
+
 
 class Basis(StrEnum):
     """What a value rests on, the strongest first."""
@@ -68,5 +70,5 @@ class AsLeft(BaseModel):
     def words(self) -> str:
         """Return address and prefix as people write them, with the prefix left out where it is not known."""
         if self.address.value is None:
-            return "not known"
+            return phrase("not known")
         return f"{self.address.value}/{self.prefix.value}" if self.prefix.value is not None else f"{self.address.value}"

@@ -20,7 +20,11 @@ def clean_remark(text: str) -> str:
     """
     remark = " ".join(text.split())
     if not remark or len(remark) > MAX_REMARK or not remark.isprintable():
-        raise BadInput(f"A remark has 1 to {MAX_REMARK} printable characters: this one has {len(remark)}.")
+        raise BadInput(
+            "A remark has 1 to {max_remark} printable characters: this one has {count}.",
+            max_remark=MAX_REMARK,
+            count=len(remark),
+        )
     return remark
 
 
@@ -43,7 +47,7 @@ def named(row: visits.Row, tag: str, rows: Iterable[visits.Row]) -> entries.Name
     right = clean_tag(tag)
     other = next((each for each in rows if each.tag == right and each.id != row.id), None)
     if other:
-        raise BadInput(f"'{right}' is the tag of {other.mac} already: correct that one first.")
+        raise BadInput("'{right}' is the tag of {mac} already: correct that one first.", right=right, mac=other.mac)
     return entries.Named(unit=row.last.unit, mac=row.mac, tag=right)
 
 
@@ -54,7 +58,7 @@ def reopened(row: visits.Row, because: str) -> entries.Reopened:
         BadInput: it is not recorded, or the reason cannot be kept.
     """
     if not row.last.recorded_at:
-        raise BadInput(f"'{row.tag or row.mac}' is not recorded: there is nothing to open again.")
+        raise BadInput("'{tag}' is not recorded: there is nothing to open again.", tag=row.tag or row.mac)
     return entries.Reopened(unit=row.last.unit, mac=row.mac, because=clean_remark(because))
 
 
@@ -65,5 +69,9 @@ def accepted(member: Member, typed: str) -> entries.MemberAccepted:
         BadInput: another name was typed.
     """
     if typed.strip() != member.name:
-        raise BadInput(f"'{display_text(typed, 40)}' is not the name: type '{display_text(member.name, 40)}'.")
+        raise BadInput(
+            "'{typed}' is not the name: type '{name}'.",
+            typed=display_text(typed, 40),
+            name=display_text(member.name, 40),
+        )
     return entries.MemberAccepted(name=member.name, key=member.key, removed=member.removed)

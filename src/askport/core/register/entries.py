@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
 from askport.core import errors, mac_field
 from askport.core.finding.clues import Identity
+from askport.core.phrases import phrase
 from askport.core.plan import planned_device, site_plan
 from askport.core.register.as_left import AsLeft
 
@@ -172,7 +173,7 @@ class PowerCut(_Entry):
     @property
     def moments(self) -> list[tuple[str, float]]:
         """What was seen, in the order in which it is looked for."""
-        seen = (("link", self.link_s), ("first word", self.first_word_s), ("answer", self.answer_s))
+        seen = (("link", self.link_s), (phrase("first word"), self.first_word_s), ("answer", self.answer_s))
         return [(name, at) for name, at in (*seen, *self.services.items()) if at is not None]
 
 

@@ -6,6 +6,7 @@ from ipaddress import IPv4Address
 from typing import Protocol
 
 from askport.core.addresses import MacAddress
+from askport.core.phrases import phrase
 from askport.core.register import chain, entries
 from askport.core.register.as_left import AsLeft, Basis, Value
 from askport.core.register.visits import Note, ProofRow, Row, Visit
@@ -224,7 +225,7 @@ def _take(row: Row, visit: Visit, entry: entries.Entry, at: datetime) -> None:
             # What was shown before does not count either: only proofs that are made from now on do.
             last = row.last
             last.recorded_at, last.reopened, last.proofs, last.cut, last.left_out = None, True, {}, None, ()
-            row.notes.append(Note(at=at, text=f"To be done again: {entry.because}"))
+            row.notes.append(Note(at=at, text=phrase("To be done again: {because}", because=entry.because)))
         case entries.Noted():
             row.notes.append(Note(at=at, text=entry.text, photo=entry.photo))
 

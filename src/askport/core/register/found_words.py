@@ -5,8 +5,9 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple, Protocol
 
 from askport.core.addresses import mask_of_prefix
+from askport.core.phrases import phrase
 
-NOT_KNOWN = "not known"
+NOT_KNOWN = phrase("not known")
 
 
 class OwnWord(Protocol):
@@ -40,9 +41,9 @@ class FoundWords(NamedTuple):
 def found_words(prefix: int | None, gateway: IPv4Address | None, said: OwnWord | None) -> FoundWords:
     """Return the values that stand beside the address; "none" is what the device says, and else it is not known."""
     known = prefix if prefix is not None else said.prefix if said else None
-    own_gateway = str(said.gateway or "none, it says") if said and "gateway" in said.said else NOT_KNOWN
+    own_gateway = str(said.gateway or phrase("none, it says")) if said and "gateway" in said.said else NOT_KNOWN
     servers = " ".join(map(str, said.dns)) if said else ""
-    own_dns = servers or ("none, it says" if said and "dns" in said.said else NOT_KNOWN)
+    own_dns = servers or (phrase("none, it says") if said and "dns" in said.said else NOT_KNOWN)
     return FoundWords(
         mask=str(mask_of_prefix(known)) if known is not None else NOT_KNOWN,
         gateway=str(gateway) if gateway else own_gateway,
@@ -55,4 +56,4 @@ def ipv6_words(found: Collection[IPv6Address], left: Collection[IPv6Address]) ->
     was, now = (" ".join(map(str, each)) for each in (found, left))
     if not now or now == was:
         return f"{was}, heard"
-    return f"{now}, heard; as found {was or 'none heard'}"
+    return phrase("{now}, heard; as found {was}", now=now, was=was or "none heard")

@@ -8,6 +8,7 @@ other their times decide, as far as they are believable.
 from collections.abc import Iterable
 from datetime import datetime, timedelta
 
+from askport.core.phrases import phrase
 from askport.core.register import chain, entries
 
 SAME = timedelta(minutes=2)
@@ -18,9 +19,9 @@ def planned(line: chain.Line) -> str:
     """Return what row of the plan a line is, an empty text where it is none."""
     match line.entry:
         case entries.DevicePlanned(device=device):
-            return f"The device {device.tag}"
+            return phrase("The device {tag}", tag=device.tag)
         case entries.SubnetPlanned(subnet=subnet):
-            return f"The subnet {subnet.network}"
+            return phrase("The subnet {network}", network=subnet.network)
         case _:
             return ""
 
@@ -80,11 +81,21 @@ def odd_time(line: chain.Line, others: Iterable[chain.Line], own: str = "") -> s
         others: the one before it on its strand, and those that it was made upon.
     """
     who = line.member or own
-    of = f"The clock of {who or 'a laptop'}"
-    dated = f"line {line.place}, dated {line.at:%Y-%m-%d %H:%M},"
+    of = phrase("The clock of {who}", who=who or "a laptop")
+    dated = phrase("line {place}, dated {at:%Y-%m-%d %H:%M},", place=line.place, at=line.at)
     if line.pushed and is_ahead(line.at, line.pushed):
-        return f"{of} was ahead: {dated} had reached the crew by {line.pushed:%Y-%m-%d %H:%M}."
+        return phrase(
+            "{of} was ahead: {dated} had reached the crew by {pushed:%Y-%m-%d %H:%M}.",
+            of=of,
+            dated=dated,
+            pushed=line.pushed,
+        )
     latest = max(others, key=chain.believable, default=None)
     if latest is None or line.at >= chain.believable(latest) - SAME:
         return ""
-    return f"{of} was behind, or set back: {dated} comes after one of {chain.believable(latest):%Y-%m-%d %H:%M}."
+    return phrase(
+        "{of} was behind, or set back: {dated} comes after one of {believable:%Y-%m-%d %H:%M}.",
+        of=of,
+        dated=dated,
+        believable=chain.believable(latest),
+    )

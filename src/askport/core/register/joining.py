@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
+from askport.core.phrases import phrase
 from askport.core.register import chain, in_order, visits
 from askport.core.register.entries import DevicePlanned, Joined, SubnetPlanned
 from askport.core.register.fold import fold
@@ -20,7 +21,11 @@ def _ahead(journals: Iterable[Iterable[chain.Line]], now: datetime) -> Iterator[
     """Say which lines have a time that has not come yet: the first of each journal."""
     for lines in journals:
         if first := next((line for line in lines if in_order.is_ahead(line.at, now)), None):
-            yield f"A clock was ahead: line {first.place}, dated {first.at:%Y-%m-%d %H:%M}, is later than now."
+            yield phrase(
+                "A clock was ahead: line {place}, dated {at:%Y-%m-%d %H:%M}, is later than now.",
+                place=first.place,
+                at=first.at,
+            )
 
 
 def _conflicts(journals: Sequence[Sequence[chain.Line]]) -> Iterable[str]:
@@ -33,13 +38,17 @@ def _conflicts(journals: Sequence[Sequence[chain.Line]]) -> Iterable[str]:
     for mac, same in rows.items():
         tags = sorted({row.tag for row in same})
         if len(tags) > 1:
-            yield f"{mac} is called {listed(tags)}: name it in the joined job."
+            yield phrase("{mac} is called {tags}: name it in the joined job.", mac=mac, tags=listed(tags))
         left = sorted({str(row.left) for row in same if row.left})
         if len(left) > 1:
-            yield f"{mac} was left at {listed(left)}: see which is true, and prove it again."
+            yield phrase("{mac} was left at {left}: see which is true, and prove it again.", mac=mac, left=listed(left))
         failed = sorted({name for row in same for name in row.failed})
         if failed and any(row.is_proven for row in same):
-            yield f"{mac} is proven in one file, and failed in another ({listed(failed)}): prove it again."
+            yield phrase(
+                "{mac} is proven in one file, and failed in another ({failed}): prove it again.",
+                mac=mac,
+                failed=listed(failed),
+            )
     everyone = [row for register in registers for row in register]
     for what, texts in (("address", [str(row.left or "") for row in everyone]), ("tag", [row.tag for row in everyone])):
         by_value: dict[str, set[str]] = {}
@@ -48,7 +57,12 @@ def _conflicts(journals: Sequence[Sequence[chain.Line]]) -> Iterable[str]:
                 by_value.setdefault(text, set()).add(str(row.mac))
         for value, macs in by_value.items():
             if len(macs) > 1:
-                yield f"The {what} {value} is given to {listed(sorted(macs))}: one of them has to get another."
+                yield phrase(
+                    "The {what} {value} is given to {macs}: one of them has to get another.",
+                    what=what,
+                    value=value,
+                    macs=listed(sorted(macs)),
+                )
     planned: dict[str, set[str]] = {}
     for lines in journals:
         last: dict[str, str] = {}
@@ -61,4 +75,6 @@ def _conflicts(journals: Sequence[Sequence[chain.Line]]) -> Iterable[str]:
             planned.setdefault(name, set()).add(body)
     for name, bodies in planned.items():
         if len(bodies) > 1:
-            yield f"{name} is planned differently: the later plan is taken; import the right one to settle it."
+            yield phrase(
+                "{name} is planned differently: the later plan is taken; import the right one to settle it.", name=name
+            )

@@ -7,6 +7,7 @@ from datetime import date
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.register.visits import Row
 
@@ -55,16 +56,16 @@ class KnownDevices(Mapping[MacAddress, Known]):
                      found_at=row.last.found_address, is_recorded=row.last.recorded_at is not None)  # fmt: skip
 
     def __iter__(self) -> Iterator[MacAddress]:
-        raise NotImplementedError("the register is asked, not gone through")
+        raise NotImplementedError(phrase("the register is asked, not gone through"))
 
     def __len__(self) -> int:
-        raise NotImplementedError("the register is asked, not counted")
+        raise NotImplementedError(phrase("the register is asked, not counted"))
 
 
 def _state(row: Row, today: date) -> str:
     at = (row.last.recorded_at or row.last.found_at).astimezone()
     days = (today - at.date()).days
-    when = {0: "today", 1: "yesterday"}.get(days, f"on {at:%Y-%m-%d}")
+    when = {0: "today", 1: "yesterday"}.get(days, phrase("on {at:%Y-%m-%d}", at=at))
     return f"{row.state} {when}"
 
 

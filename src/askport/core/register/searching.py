@@ -55,7 +55,9 @@ def order_named(text: str) -> Order:
     try:
         return Order(text.casefold())
     except ValueError:
-        raise BadInput(f"Cannot sort by '{display_text(text, 40)}': choose {listed(Order)}.") from None
+        raise BadInput(
+            "Cannot sort by '{text}': choose {order}.", text=display_text(text, 40), order=listed(Order)
+        ) from None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

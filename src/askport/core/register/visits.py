@@ -6,11 +6,12 @@ from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 from pydantic import BaseModel
 
 from askport.core import addresses, mac_field
+from askport.core.phrases import phrase
 from askport.core.proofs.verdict import verdict_of
 from askport.core.register.as_left import AsLeft
 from askport.core.register.entries import UNHEARD, IdentifiedBy, PowerCut, ReadOut
 
-_VERDICTS = {True: "passed", False: "failed", None: "not made"}
+_VERDICTS = {True: "passed", False: "failed", None: phrase("not made")}
 
 
 class ProofRow(BaseModel, defer_build=True):
@@ -33,7 +34,11 @@ class ProofRow(BaseModel, defer_build=True):
         now = _VERDICTS[self.passed]
         if not self.after_cut:
             return now
-        return f"{now} twice" if self.before is self.passed else f"{_VERDICTS[self.before]}, then {now}"
+        return (
+            f"{now} twice"
+            if self.before is self.passed
+            else phrase("{verdicts}, then {now}", verdicts=_VERDICTS[self.before], now=now)
+        )
 
 
 class Otherwise(BaseModel, defer_build=True, frozen=True):
@@ -140,9 +145,9 @@ class Visit(BaseModel, defer_build=True):
     def as_found(self) -> str:
         """What it was found with, in a few words."""
         if self.found_asking and not self.found_address:
-            return f"asked by {self.found_asking.upper()}"
+            return phrase("asked by {found_asking}", found_asking=self.found_asking.upper())
         if self.found_address is None:
-            return "not looked at" if self.found_belief == UNHEARD else "no address"
+            return phrase("not looked at") if self.found_belief == UNHEARD else phrase("no address")
         said = self.found_said if self.found_said and self.found_said.address == self.found_address else None
         known = self.found_prefix if self.found_prefix is not None or said is None else said.prefix
         prefix = f"/{known}" if known is not None else ""

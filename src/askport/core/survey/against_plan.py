@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 from askport.core.addresses import MacAddress
 from askport.core.finding import calling, clues, loudness
 from askport.core.finding.finder import Finder
+from askport.core.phrases import phrase
 from askport.core.plan.site_plan import Plan
 
 MOST_ASKED = 1024
@@ -88,20 +89,32 @@ def against_plan(
             state, mac, text = (
                 "not-asked",
                 None,
-                "has no address yet" if address is None else f"{address} was not asked for",
+                phrase("has no address yet")
+                if address is None
+                else phrase("{address} was not asked for", address=address),
             )
         elif known in there and len(there) == 1:
-            words = "is there as it was left" if left else "is there by its label, and is not recorded yet"
+            words = (
+                phrase("is there as it was left") if left else phrase("is there by its label, and is not recorded yet")
+            )
             state, mac, text = "as-left", known, f"{words}: {address}"
         elif there:
             other = next(each for each in there if each != known)
             who = f"{tag_of[other]}, {other}" if other in tag_of else str(other)
-            both = " as well" if known in there else ""
-            state, mac, text = "held-by-another", other, f"{address} is held by {who}{both}"
+            both = phrase(" as well") if known in there else ""
+            state, mac, text = (
+                "held-by-another",
+                other,
+                phrase("{address} is held by {who}{both}", address=address, who=who, both=both),
+            )
         elif left:
-            state, mac, text = "missing", None, f"was left at {address}, and nobody answers there"
+            state, mac, text = (
+                "missing",
+                None,
+                phrase("was left at {address}, and nobody answers there", address=address),
+            )
         else:
-            state, mac, text = "free", None, f"{address} is free"
+            state, mac, text = "free", None, phrase("{address} is free", address=address)
         found.append(Surveyed(device.tag, address, state, mac, f"{device.tag}: {text}."))
     return found
 
@@ -109,4 +122,6 @@ def against_plan(
 def gateways_said(plan: Plan, holders: Mapping[IPv4Address, Collection[MacAddress]]) -> list[str]:
     """Return a sentence for each planned gateway for which nobody answers."""
     gateways = [each.gateway for each in plan.subnets if each.gateway]
-    return [f"Nobody answers for the planned gateway {each}." for each in gateways if each not in holders]
+    return [
+        phrase("Nobody answers for the planned gateway {each}.", each=each) for each in gateways if each not in holders
+    ]

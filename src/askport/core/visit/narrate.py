@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from askport.core.phrases import phrase
 from askport.core.register.as_left import Basis
 from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
@@ -29,7 +30,7 @@ def next_line(session: Session, now: float) -> Next:
         step = Step.PLUG
     said = session.stages.by_step[step].next(now)
     trouble = session.visit.trouble
-    return Next(trouble.message, said.action or "Close this message.") if trouble else said
+    return Next(trouble.message, said.action or phrase("Close this message.")) if trouble else said
 
 
 def step_lines(session: Session) -> list[StepLine]:
@@ -44,31 +45,31 @@ def step_lines(session: Session) -> list[StepLine]:
 
 
 _PROOFS = {
-    "same-mac": "MAC address",
-    "old-gone": "old address",
+    "same-mac": phrase("MAC address"),
+    "old-gone": phrase("old address"),
     "echo": "ping",
-    "power-cycle": "power cycle",
-    "page": "web page",
-    "services": "ping and ports back",
-    "read-back": "read back",
-    "calls": "DNS servers contacted",
-    "mask": "subnet mask",
-    "gateway": "default gateway",
-    "dns": "DNS servers",
+    "power-cycle": phrase("power cycle"),
+    "page": phrase("web page"),
+    "services": phrase("ping and ports back"),
+    "read-back": phrase("read back"),
+    "calls": phrase("DNS servers contacted"),
+    "mask": phrase("subnet mask"),
+    "gateway": phrase("default gateway"),
+    "dns": phrase("DNS servers"),
 }
 """Neutral names: the verdict stands beside them."""
 _BASES = {
     Basis.MEASURED: "measured",
-    Basis.HEARD: "seen in traffic",
-    Basis.READ_BACK: "read back",
-    Basis.GIVEN: "sent and confirmed",
-    Basis.TOLD: "entered, not verified",
+    Basis.HEARD: phrase("seen in traffic"),
+    Basis.READ_BACK: phrase("read back"),
+    Basis.GIVEN: phrase("sent and confirmed"),
+    Basis.TOLD: phrase("entered, not verified"),
 }
 
 
 def basis_words(basis: Basis | None) -> str:
     """Return what a value rests on in plain words."""
-    return _BASES[basis] if basis else "not known"
+    return _BASES[basis] if basis else phrase("not known")
 
 
 def proof_words(name: str) -> str:

@@ -9,6 +9,7 @@ from askport.core.finding.device import Device
 from askport.core.formats import field_protocols, modbus
 from askport.core.kinds.recognising import Fit, fitting_kinds, possible_kinds
 from askport.core.machine import Effect, Machine, SpeakIpv6, WriteEntry
+from askport.core.phrases import phrase
 from askport.core.plan.editing import next_free
 from askport.core.plan.landings import landings
 from askport.core.plan.target import Target, TargetCheck, check_target
@@ -209,9 +210,9 @@ class Visit:
         over = self.phase is steps.Phase.RECORDED
         if (said.can or over) and not laptop.talking:
             text = (
-                "recorded: nothing is borrowed any more"
+                phrase("recorded: nothing is borrowed any more")
                 if over
-                else "cannot talk yet: the laptop has no temporary address"
+                else phrase("cannot talk yet: the laptop has no temporary address")
             )
             return replace(said, can=False, waits=True, sentence=text)
         return said
@@ -234,15 +235,32 @@ class Visit:
         if member is None and not (row and row.address == address):  # what the plan says goes before what was dealt
             member = others.dealt.get(address)
         if member:
-            said = f"{address} is {member}'s to give: choose another, or have {member} do this device."
+            said = phrase(
+                "{address} is {member}'s to give: choose another, or have {member} do this device.",
+                address=address,
+                member=member,
+            )
             checks.append(TargetCheck(about="crew", passed=False, sentence=said))
-        laptop = next((f"The laptop's {each}" for each in self.cable.laptop.addresses if each.ip == address), None)
+        laptop = next(
+            (phrase("The laptop's {each}", each=each) for each in self.cable.laptop.addresses if each.ip == address),
+            None,
+        )
         asked = typed is None and device.target_holder is not None
         if holder := laptop or (str(device.target_holder) if asked else None):
-            checks.append(TargetCheck(about="unused", passed=False, sentence=f"{holder} answers there: it is in use."))
+            checks.append(
+                TargetCheck(
+                    about="unused",
+                    passed=False,
+                    sentence=phrase("{holder} answers there: it is in use.", holder=holder),
+                )
+            )
         elif typed is None and self.phase is not steps.Phase.PREPARING:
             checks.append(
-                TargetCheck(about="unused", passed=True, sentence=f"Nobody answers for {address} on this wire.")
+                TargetCheck(
+                    about="unused",
+                    passed=True,
+                    sentence=phrase("Nobody answers for {address} on this wire.", address=address),
+                )
             )
         return checks
 

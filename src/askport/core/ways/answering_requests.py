@@ -22,6 +22,7 @@ from askport.core.formats.dhcp import (
 )
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import Ends, frame_between
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.ways.way import Result, Way
 
@@ -106,11 +107,17 @@ class AnsweringRequests(Way):
         """What it waits for."""
         match self.state:
             case State.CHECKING:
-                return f"Asking for {_CHECK_S:.0f} s whether another address server is on this wire."
+                return phrase(
+                    "Asking for {check_s:.0f} s whether another address server is on this wire.", check_s=_CHECK_S
+                )
             case State.READY:
-                return f"Waiting for {self.mac} to ask for an address. Pull its power if it stays silent."
+                return phrase(
+                    "Waiting for {mac} to ask for an address. Pull its power if it stays silent.", mac=self.mac
+                )
             case State.ANSWERED:
-                return f"Answered. Waiting for {self.mac} to show that it took {self.target.interface.ip}."
+                return phrase(
+                    "Answered. Waiting for {mac} to show that it took {ip}.", mac=self.mac, ip=self.target.interface.ip
+                )
             case State.ENDED:
                 return ""
 
@@ -130,7 +137,7 @@ class AnsweringRequests(Way):
         self._tracker.forget()
         if not link.up and self._answers:
             self._link_gone_at = now
-            self._note("The link went down after the answer: waiting whether it comes back.", now)
+            self._note(phrase("The link went down after the answer: waiting whether it comes back."), now)
         elif link.up:
             self._link_gone_at = self._pending = self._other = self._told = None
             self._begin_check(now)
@@ -158,22 +165,33 @@ class AnsweringRequests(Way):
                 self._refuse_company(heard.at)
         elif dhcp and dhcp.client == self.mac == ethernet.src and dhcp.op == BootpOp.BOOTREQUEST:
             if ethernet.vlan:
-                text = f"It asks with a tag for VLAN {ethernet.vlan}, and would not hear an answer without: connect it "
-                self._end(Result.REFUSED, f"{text}straight, or have its port send that VLAN untagged.", heard.at)
+                text = phrase(
+                    "It asks with a tag for VLAN {vlan}, and would not hear an answer without: connect it ",
+                    vlan=ethernet.vlan,
+                )
+                self._end(
+                    Result.REFUSED,
+                    phrase("{text}straight, or have its port send that VLAN untagged.", text=text),
+                    heard.at,
+                )
             else:
                 self._request(dhcp, heard.at)
 
     def _see(self, now: float) -> None:
         arrived = any(seen.kind is Sighting.ARRIVED for seen in self._tracker.news())
         if self._answers and arrived and not self.done:
-            self._end(Result.TAKEN, f"It shows that it holds {self.target.interface.ip}.", now)
+            self._end(Result.TAKEN, phrase("It shows that it holds {ip}.", ip=self.target.interface.ip), now)
 
     def _refuse_server(self, which: str, now: float) -> None:
-        text = f"Another address server answers here ({which}): unplug the cable from that network."
+        text = phrase("Another address server answers here ({which}): unplug the cable from that network.", which=which)
         self._end(Result.REFUSED, text, now)
 
     def _refuse_company(self, now: float) -> None:
-        text = f"Another device speaks on this wire ({self._other}): leave only {self.mac} connected, or allow it."
+        text = phrase(
+            "Another device speaks on this wire ({other}): leave only {mac} connected, or allow it.",
+            other=self._other,
+            mac=self.mac,
+        )
         self._end(Result.REFUSED, text, now)
 
     def _end(self, result: Result, because: str, now: float) -> None:
@@ -183,7 +201,7 @@ class AnsweringRequests(Way):
     def close(self, now: float) -> None:
         """End with what was reached."""
         if self._answers and not self.done:
-            self._end(Result.SENT, "It was answered, but has not shown that it took the address.", now)
+            self._end(Result.SENT, phrase("It was answered, but has not shown that it took the address."), now)
         super().close(now)
 
     def _request(self, dhcp: Dhcp, now: float) -> None:
@@ -192,7 +210,9 @@ class AnsweringRequests(Way):
             self._pending = dhcp
             return
         if dhcp.giaddr != UNSPECIFIED:
-            self._note(f"Its request came through a relay ({dhcp.giaddr}) and was left alone.", now)
+            self._note(
+                phrase("Its request came through a relay ({giaddr}) and was left alone.", giaddr=dhcp.giaddr), now
+            )
             return
         match dhcp.message_type:
             case None:
@@ -202,12 +222,14 @@ class AnsweringRequests(Way):
             case MessageType.REQUEST:
                 self._requested(dhcp, now)
             case MessageType.DECLINE:
-                text = f"It refused {self.target.interface.ip}: it says that somebody else holds that address."
+                text = phrase(
+                    "It refused {ip}: it says that somebody else holds that address.", ip=self.target.interface.ip
+                )
                 self._end(Result.REFUSED, text, now)
             case MessageType.RELEASE:
-                self._note(f"It gave {dhcp.ciaddr} back.", now)
+                self._note(phrase("It gave {ciaddr} back.", ciaddr=dhcp.ciaddr), now)
             case MessageType.INFORM:
-                self._note("DHCP: answered its INFORM: it has its address from elsewhere.", now)
+                self._note(phrase("DHCP: answered its INFORM: it has its address from elsewhere."), now)
                 self._reply(dhcp, MessageType.ACK)
 
     def _requested(self, dhcp: Dhcp, now: float) -> None:
@@ -219,12 +241,20 @@ class AnsweringRequests(Way):
         if wanted == self.target.interface.ip:
             self._answer(dhcp, MessageType.ACK, now)
         else:
-            self._note(f"It asked to have {wanted} again and was told to ask anew.", now)
+            self._note(phrase("It asked to have {wanted} again and was told to ask anew.", wanted=wanted), now)
             self._reply(dhcp, MessageType.NAK)
 
     def _answer(self, dhcp: Dhcp, kind: MessageType | None, now: float) -> None:
         protocol = "BOOTP" if kind is None else "DHCP"
-        self._note(f"{protocol}: answered {self._asked_by(dhcp)} with {self._said(kind)}.", now)
+        self._note(
+            phrase(
+                "{protocol}: answered {asked_by} with {said}.",
+                protocol=protocol,
+                asked_by=self._asked_by(dhcp),
+                said=self._said(kind),
+            ),
+            now,
+        )
         self._reply(dhcp, kind)
         if kind is not MessageType.OFFER:
             self._answers += 1
@@ -233,7 +263,7 @@ class AnsweringRequests(Way):
 
     def _asked_by(self, dhcp: Dhcp) -> str:
         kind = dhcp.message_type
-        return "its request" if kind is None else f"its {MessageType(kind).name}"
+        return phrase("its request") if kind is None else phrase("its {name}", name=MessageType(kind).name)
 
     def _said(self, kind: MessageType | None) -> str:
         return str(self.target.interface) if kind is None else f"{kind.name} {self.target.interface}"
@@ -291,7 +321,7 @@ class AnsweringRequests(Way):
             self._end(Result.SENT, self._proxy_sentence(), now)
         if self._link_gone_at is not None:
             if now >= self._link_gone_at + _LINK_BACK_S:
-                self._end(Result.SENT, "The link went down after the answer and has not come back.", now)
+                self._end(Result.SENT, phrase("The link went down after the answer and has not come back."), now)
             return
         if self.state is State.CHECKING:
             self._check(now)
@@ -308,9 +338,9 @@ class AnsweringRequests(Way):
             self._send(server_question(self._laptop_mac, self._check_xid))
             return
         if self._told:
-            self._refuse_server(f"{self._told}, an address of which was taken or offered before", now)
+            self._refuse_server(phrase("{told}, an address of which was taken or offered before", told=self._told), now)
             return
-        self._note(f"No other address server answered on this wire in {_CHECK_S:.0f} s.", now)
+        self._note(phrase("No other address server answered on this wire in {check_s:.0f} s.", check_s=_CHECK_S), now)
         if self._other:
             self._refuse_company(now)
             return

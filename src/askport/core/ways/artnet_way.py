@@ -3,6 +3,7 @@
 from askport.core.addresses import UNSPECIFIED
 from askport.core.formats import field_protocols, ipprog
 from askport.core.formats.ipprog import IpProg
+from askport.core.phrases import phrase
 from askport.core.ways import conversation, datagrams, field_way
 from askport.core.ways.start import Start
 
@@ -32,7 +33,9 @@ class ArtNetTalk(datagrams.Datagrams[IpProg]):
             return
         packet = self._steps[0]
         if packet.command != ipprog.ASK and reply.address != packet.address:
-            self._finish(conversation.Ended.REFUSED, f"it replied that its address is {reply.address}")
+            self._finish(
+                conversation.Ended.REFUSED, phrase("it replied that its address is {address}", address=reply.address)
+            )
             return
         self.reply = reply
         none = reply.gateway == UNSPECIFIED
@@ -49,7 +52,7 @@ def read_by_art_net(start: Start) -> ArtNetTalk:
     Raises:
         ValueError: it is not known where the node is, or the laptop does not reach it there.
     """
-    return ArtNetTalk(start, IpProg(is_reply=False), "ask for its address")
+    return ArtNetTalk(start, IpProg(is_reply=False), phrase("ask for its address"))
 
 
 class SetByArtNet(field_way.SetByField):
@@ -61,7 +64,14 @@ class SetByArtNet(field_way.SetByField):
     def told(cls, start: Start) -> list[str]:
         """Return what programs it."""
         at, gateway = start.target.interface, start.target.gateway
-        return [f"program {at.ip} {at.netmask}{f' gateway {gateway}' if gateway else ''}"]
+        return [
+            phrase(
+                "program {ip} {netmask}{value}",
+                ip=at.ip,
+                netmask=at.netmask,
+                value=f" gateway {gateway}" if gateway else "",
+            )
+        ]
 
     @classmethod
     def writes(cls, start: Start) -> tuple[str, ...]:
@@ -89,9 +99,9 @@ class SetByArtNet(field_way.SetByField):
 
 ENTRY = field_way.field_entry(
     SetByArtNet,
-    says="programs its Art-Net node (ArtIpProg), and follows it. Needs --at",
+    says=phrase("programs its Art-Net node (ArtIpProg), and follows it. Needs --at"),
     does="program it by Art-Net, and follow it to {target}",
-    why="its node is programmed, and says itself what it has.",
+    why=phrase("its node is programmed, and says itself what it has."),
     tells=("mask", "gateway"),
     reads=read_by_art_net,
 )

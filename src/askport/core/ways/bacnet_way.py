@@ -15,6 +15,7 @@ from askport.core.formats.field_protocols import (
     decode_bacnet,
     encode_bacnet,
 )
+from askport.core.phrases import phrase
 from askport.core.ways import conversation, datagrams, field_way
 from askport.core.ways.start import Start
 
@@ -43,13 +44,16 @@ class _Step(NamedTuple):
 
 def _reads(number: Property) -> _Step:
     words = number.name.lower().replace("_", " ")
-    return _Step(f"read {words}", number, lambda invoke, port: bacnet.read_property(invoke, port, number))
+    return _Step(
+        phrase("read {words}", words=words), number, lambda invoke, port: bacnet.read_property(invoke, port, number)
+    )
 
 
 def _writes(number: Property, value: bytes, shown: object) -> _Step:
     words = number.name.lower().replace("_", " ")
     return _Step(
-        f"write {words} {shown}", number, lambda invoke, port: bacnet.write_property(invoke, port, number, value),
+        phrase("write {words} {shown}", words=words, shown=shown), number,
+        lambda invoke, port: bacnet.write_property(invoke, port, number, value),
         writes=True,
     )  # fmt: skip
 
@@ -71,7 +75,9 @@ class BacnetTalk(datagrams.Datagrams[_Step]):
         Raises:
             ValueError: it is not known where the device is, or the laptop does not reach it there.
         """
-        super().__init__(start, [_Step("find the network port", Property.OBJECT_IDENTIFIER, self._find_port), *steps])
+        super().__init__(
+            start, [_Step(phrase("find the network port"), Property.OBJECT_IDENTIFIER, self._find_port), *steps]
+        )
         self._network_port = self._device = ANY_INSTANCE
         self._invoke = start.xid() & 0xFF
         self._to_list: Iterator[int] = iter(())
@@ -132,9 +138,9 @@ class BacnetTalk(datagrams.Datagrams[_Step]):
             self._network_port = port
             return None
         if step.number == Property.OBJECT_IDENTIFIER:  # it does not know the number that stands for any
-            return self._lists("list its objects", None)
+            return self._lists(phrase("list its objects"), None)
         if step.place is None and answer.refusal:  # they do not fit into one message
-            return self._lists("count its objects", 0)
+            return self._lists(phrase("count its objects"), 0)
         if step.place == 0 and values:
             count = min(int.from_bytes(values[0], "big"), _MOST_OBJECTS)
             self._to_list = _from_both_ends(count)
@@ -143,7 +149,7 @@ class BacnetTalk(datagrams.Datagrams[_Step]):
             self._network_port = 1
             return None
         like = step.place not in (None, 0)
-        return self._lists("list its objects one by one", following)._replace(is_like_the_last=like)
+        return self._lists(phrase("list its objects one by one"), following)._replace(is_like_the_last=like)
 
     def _may_be_left_out(self, step: _Step, answer: BacnetAnswer) -> bool:
         """Whether it goes on though this was refused: what it does not have cannot stay as it was."""
@@ -184,7 +190,7 @@ class ReadByBacnet(BacnetTalk):
         if Property.DHCP_ENABLE in self.answers:
             self._found["origin"] = "dhcp" if _is_true(self.answers[Property.DHCP_ENABLE]) else "static"
         waits = _is_true(self.answers.get(Property.CHANGES_PENDING, []))
-        self._finish(conversation.Ended.WELL, "changes wait to be activated" if waits else "")
+        self._finish(conversation.Ended.WELL, phrase("changes wait to be activated") if waits else "")
 
 
 def _addresses(values: list[bytes]) -> list[IPv4Address]:
@@ -204,7 +210,7 @@ def _is_true(values: list[bytes]) -> bool:
 class SetByBacnet(field_way.SetByField):
     """Writes the properties of its network port, has them used, and follows it."""
 
-    name, what = "bacnet", "network port"
+    name, what = "bacnet", phrase("network port")
 
     @classmethod
     def told(cls, start: Start) -> list[str]:
@@ -247,15 +253,15 @@ def _set_steps(start: Start) -> list[_Step]:
         steps.append(_writes(Property.DNS_SERVER, servers, " ".join(map(str, target.dns))))
     steps.append(_writes(Property.IP_ADDRESS, bacnet.octets(at.ip.packed), at.ip))
     activate = _Step(
-        "activate changes", _ACTIVATES, lambda invoke, _: bacnet.activate_changes(invoke, password), writes=True
+        phrase("activate changes"), _ACTIVATES, lambda invoke, _: bacnet.activate_changes(invoke, password), writes=True
     )
     return [*steps, activate]
 
 
 ENTRY = field_way.field_entry(
     SetByBacnet,
-    says="writes its BACnet network port, has the changes used, and follows it. Needs --at",
+    says=phrase("writes its BACnet network port, has the changes used, and follows it. Needs --at"),
     does="tell it by BACnet, and follow it to {target}",
-    why="its network port is written, and says itself what it has.",
+    why=phrase("its network port is written, and says itself what it has."),
     reads=ReadByBacnet,
 )

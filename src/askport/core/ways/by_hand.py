@@ -5,6 +5,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import LINK_LOCAL, MacAddress, is_transposition
 from askport.core.finding.tracking import Sighting
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.ways.way import Result, Way
 from askport.core.wire import Heard
@@ -52,14 +53,24 @@ class ByHand(Way):
         if self._tracker.answers_for_others:
             return self._proxy_sentence()
         if moved_to and moved_to in LINK_LOCAL:
-            return f"It has no address of its own now and fell back to {moved_to}. Waiting for {target}."
+            return phrase(
+                "It has no address of its own now and fell back to {moved_to}. Waiting for {target}.",
+                moved_to=moved_to,
+                target=target,
+            )
         if moved_to:
-            return f"It moved to {moved_to}, not to {target}. Correct it at {moved_to}."
+            return phrase(
+                "It moved to {moved_to}, not to {target}. Correct it at {moved_to}.", moved_to=moved_to, target=target
+            )
         if self._tracker.has_left:
             was = self._tracker.was
-            gone = f"It has left {was}" if self._tracker.was_heard_before else f"It has not answered at {was} yet"
-            return f"{gone}. Waiting for it at {target}."
-        return "Type these values on its web page or keypad and save. Ask Port shows when the address changes."
+            gone = (
+                phrase("It has left {was}", was=was)
+                if self._tracker.was_heard_before
+                else phrase("It has not answered at {was} yet", was=was)
+            )
+            return phrase("{gone}. Waiting for it at {target}.", gone=gone, target=target)
+        return phrase("Type these values on its web page or keypad and save. Ask Port shows when the address changes.")
 
     def receive(self, heard: Heard) -> None:
         if not self.done:
@@ -72,20 +83,32 @@ class ByHand(Way):
             match seen.kind:
                 case Sighting.ARRIVED if not self.done:
                     self._tracker.stop_looking()
-                    self._finish(Result.TAKEN, f"It has moved to {seen.address}.", seen.at)
+                    self._finish(Result.TAKEN, phrase("It has moved to {address}.", address=seen.address), seen.at)
                 case Sighting.BACK:
-                    self._note(f"It is at {seen.address} again.", seen.at)
+                    self._note(phrase("It is at {address} again.", address=seen.address), seen.at)
                 case Sighting.SECOND:
-                    text = (
-                        f"It shows {seen.address} as well, which is a second address while {self._tracker.was} answers."
+                    text = phrase(
+                        "It shows {address} as well, which is a second address while {was} answers.",
+                        address=seen.address,
+                        was=self._tracker.was,
                     )
                     self._note(text, seen.at)
                 case Sighting.GONE:
-                    no = "no longer answers" if self._tracker.was_heard_before else "does not answer"
-                    self._note(f"It {no} at {seen.address}.", seen.at)
+                    no = phrase("no longer answers") if self._tracker.was_heard_before else phrase("does not answer")
+                    self._note(phrase("It {no} at {address}.", no=no, address=seen.address), seen.at)
                 case Sighting.MOVED:
-                    hint = ": two digits or octets are swapped" if is_transposition(seen.address, target) else ""
-                    self._note(f"It moved to {seen.address} instead of {target}{hint}.", seen.at)
+                    hint = (
+                        phrase(": two digits or octets are swapped") if is_transposition(seen.address, target) else ""
+                    )
+                    self._note(
+                        phrase(
+                            "It moved to {address} instead of {target}{hint}.",
+                            address=seen.address,
+                            target=target,
+                            hint=hint,
+                        ),
+                        seen.at,
+                    )
 
     def handle_timer(self, now: float) -> None:
         """Ask for the new and the old address, and where slips land."""

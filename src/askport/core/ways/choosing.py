@@ -7,6 +7,7 @@ from typing import NamedTuple
 from askport.core import errors, text
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, Kind
+from askport.core.phrases import phrase
 from askport.core.ways import console_way, page_way, table, way_entry
 from askport.core.ways.start import Start
 
@@ -46,14 +47,14 @@ def fitting(
     for entry in table.WAYS.values():
         over = door if entry.over_ipv6 else None
         if reason := entry.fits(device, over or there, kind):
-            reason = f"{reason} Over IPv6, at {over}." if over else reason
+            reason = phrase("{reason} Over IPv6, at {over}.", reason=reason, over=over) if over else reason
             found.append(WayChoice(entry, reason, _lacks(entry, kind, has)))
     names = {each.entry.name for each in found}
     for name, wanted in ((console_way.Console.name, _CONSOLE_PORTS), (page_way.Page.name, _PAGE_PORTS)):
         opens = [port for port in wanted if port in ports]
         if opens and name not in names and (there or door):
-            answers = f"It answers on port {text.listed(opens)}."
-            found.append(WayChoice(table.WAYS[name], answers, "a kind that says how", usable=False))
+            answers = phrase("It answers on port {opens}.", opens=text.listed(opens))
+            found.append(WayChoice(table.WAYS[name], answers, phrase("a kind that says how"), usable=False))
     return found
 
 
@@ -61,9 +62,9 @@ def _lacks(entry: way_entry.WayEntry, kind: Kind | None, has: Collection[errors.
     way = kind.way_by(entry.name) if kind else None
     lacks = []
     if isinstance(way, ConsoleWay) and way.over == "serial" and errors.Wants.LINE not in has:
-        lacks.append("its serial line")
+        lacks.append(phrase("its serial line"))
     if kind and way and kind.is_entered_with(way) and errors.Wants.LOG_IN not in has:
-        lacks.append("its community" if kind.asks_community_only else "its log-in")
+        lacks.append(phrase("its community") if kind.asks_community_only else phrase("its log-in"))
     return text.listed(lacks)
 
 

@@ -9,12 +9,13 @@ from typing import NamedTuple
 from askport.core import addresses, channels, protocols
 from askport.core.formats import cip, field_protocols, unreadable
 from askport.core.formats.cip import Attribute, CipService, Command, Configuration, Encapsulated
+from askport.core.phrases import phrase
 from askport.core.ways import conversation, field_way, step_talk, talking
 from askport.core.ways.start import Start
 
 _ANSWER_S = 5.0
 _METHODS = {cip.STATIC: "static", cip.BOOTP: "bootp", cip.DHCP: "dhcp"}
-_LOST = "what it answered cannot be read"
+_LOST = phrase("what it answered cannot be read")
 
 
 class _Step(NamedTuple):
@@ -57,7 +58,7 @@ class CipTalk(step_talk.StepTalk[_Step]):
                 self._read(now)
             case channels.Closed(_, because):
                 lost = conversation.Ended.CLOSED if self._is_open else conversation.Ended.UNREACHED
-                self._finish(lost, because or "it ended the connection")
+                self._finish(lost, because or phrase("it ended the connection"))
 
     def _read(self, now: float) -> None:
         while not self.done:
@@ -72,7 +73,7 @@ class CipTalk(step_talk.StepTalk[_Step]):
 
     def _heard(self, message: Encapsulated, now: float) -> None:
         if message.status:
-            why = cip.ENCAPSULATION_STATUS.get(message.status, f"status {message.status:#x}")
+            why = cip.ENCAPSULATION_STATUS.get(message.status, phrase("status {status:#x}", status=message.status))
             self._finish(conversation.Ended.REFUSED, why)
         elif message.command == Command.REGISTER_SESSION and self._session is None:
             self._session = message.session
@@ -82,7 +83,7 @@ class CipTalk(step_talk.StepTalk[_Step]):
             if reply is None or reply.service != step.service:
                 self._finish(conversation.Ended.REFUSED, _LOST)
             elif reply.status:
-                why = cip.STATUS.get(reply.status, f"general status {reply.status:#x}")
+                why = cip.STATUS.get(reply.status, phrase("general status {status:#x}", status=reply.status))
                 self._answered(now, why, goes_on=not step.is_needed)
             elif forbids := step.refuses(reply.data):
                 self._finish(conversation.Ended.REFUSED, forbids)
@@ -99,7 +100,7 @@ class CipTalk(step_talk.StepTalk[_Step]):
 
     def handle_timer(self, now: float) -> None:
         if not self.done and now >= self._give_up_at:
-            self._finish(conversation.Ended.SILENT, f"nothing came back in {_ANSWER_S:.0f} s")
+            self._finish(conversation.Ended.SILENT, phrase("nothing came back in {answer_s:.0f} s", answer_s=_ANSWER_S))
 
     def next_deadline(self) -> float | None:
         return None if self.done else self._give_up_at
@@ -111,18 +112,18 @@ class CipTalk(step_talk.StepTalk[_Step]):
 
 def _from_switches(data: bytes) -> str:
     by_hand = len(data) >= 4 and data[0] & cip.METHOD == cip.FROM_SWITCHES
-    return "its address comes from switches on the device: set them instead" if by_hand else ""
+    return phrase("its address comes from switches on the device: set them instead") if by_hand else ""
 
 
 def _settable(data: bytes) -> str:
-    return "" if len(data) >= 4 and data[0] & cip.SETTABLE else "its address cannot be set by CIP"
+    return "" if len(data) >= 4 and data[0] & cip.SETTABLE else phrase("its address cannot be set by CIP")
 
 
 _READS = [
-    _Step("get status", CipService.GET, Attribute.STATUS, is_needed=False),
-    _Step("get configuration control", CipService.GET, Attribute.CONTROL, is_needed=False),
-    _Step("get configuration", CipService.GET, Attribute.CONFIGURATION),
-    _Step("get host name", CipService.GET, Attribute.HOST_NAME, is_needed=False),
+    _Step(phrase("get status"), CipService.GET, Attribute.STATUS, is_needed=False),
+    _Step(phrase("get configuration control"), CipService.GET, Attribute.CONTROL, is_needed=False),
+    _Step(phrase("get configuration"), CipService.GET, Attribute.CONFIGURATION),
+    _Step(phrase("get host name"), CipService.GET, Attribute.HOST_NAME, is_needed=False),
 ]
 
 
@@ -158,13 +159,13 @@ class ReadByCip(CipTalk):
             size = int(unpack_from("<H", name)[0])
             self._found |= {"name": name[2 : 2 + size].decode(protocols.PROTOCOLS["cip"].names_in)} if size else {}
         waits = bool(status) and bool(status[0] & cip.PENDING)
-        self._finish(conversation.Ended.WELL, "a new configuration waits for its restart" if waits else "")
+        self._finish(conversation.Ended.WELL, phrase("a new configuration waits for its restart") if waits else "")
 
 
 class SetByCip(field_way.SetByField):
     """Makes its configuration static, tells it the new one, and follows it: the success is often lost with the move."""
 
-    name, what = "cip", "TCP/IP Interface object"
+    name, what = "cip", phrase("TCP/IP Interface object")
 
     @classmethod
     def said_in_all(cls, start: Start) -> list[str]:
@@ -192,7 +193,7 @@ class SetByCip(field_way.SetByField):
 
 def _far(start: Start) -> channels.TcpPort:
     if start.old is None:
-        raise ValueError("EtherNet/IP reaches a device where it is")
+        raise ValueError(phrase("EtherNet/IP reaches a device where it is"))
     return channels.TcpPort(start.old, start.port or field_protocols.PORT_ETHERNET_IP)
 
 
@@ -216,18 +217,21 @@ def _set_steps(start: Start) -> list[_Step]:
 
     name = protocols.told_name("cip", start.columns)
     named = cip.encode_host_name(name) if name else b""
-    calls = _Step(f"set host name {name}", CipService.SET, Attribute.HOST_NAME, lambda _: named, is_needed=False)
+    calls = _Step(
+        phrase("set host name {name}", name=name), CipService.SET, Attribute.HOST_NAME, lambda _: named, is_needed=False
+    )
     gateway = target.gateway or "none"
-    servers = f" DNS {' '.join(map(str, target.dns))}" if target.dns else ""
+    servers = phrase(" DNS {map}", map=" ".join(map(str, target.dns))) if target.dns else ""
     return [
-        _Step("get status", CipService.GET, Attribute.STATUS, refuses=_from_switches),
-        _Step("get capability", CipService.GET, Attribute.CAPABILITY, refuses=_settable),
-        _Step("get configuration control", CipService.GET, Attribute.CONTROL),
-        _Step("get configuration", CipService.GET, Attribute.CONFIGURATION),
+        _Step(phrase("get status"), CipService.GET, Attribute.STATUS, refuses=_from_switches),
+        _Step(phrase("get capability"), CipService.GET, Attribute.CAPABILITY, refuses=_settable),
+        _Step(phrase("get configuration control"), CipService.GET, Attribute.CONTROL),
+        _Step(phrase("get configuration"), CipService.GET, Attribute.CONFIGURATION),
         *([calls] if name else []),
-        _Step("set configuration control static", CipService.SET, Attribute.CONTROL, static),
+        _Step(phrase("set configuration control static"), CipService.SET, Attribute.CONTROL, static),
         _Step(
-            f"set configuration {target.interface.ip} {target.interface.netmask} gateway {gateway}{servers}",
+            phrase("set configuration {ip} {netmask} gateway {gateway}{servers}", ip=target.interface.ip,
+                   netmask=target.interface.netmask, gateway=gateway, servers=servers),
             CipService.SET, Attribute.CONFIGURATION, configuration,
         ),
     ]  # fmt: skip
@@ -235,8 +239,8 @@ def _set_steps(start: Start) -> list[_Step]:
 
 ENTRY = field_way.field_entry(
     SetByCip,
-    says="makes its configuration static and tells it over EtherNet/IP (CIP), and follows it. Needs --at",
+    says=phrase("makes its configuration static and tells it over EtherNet/IP (CIP), and follows it. Needs --at"),
     does="tell it by EtherNet/IP, and follow it to {target}",
-    why="its interface object is told, and says itself what it has.",
+    why=phrase("its interface object is told, and says itself what it has."),
     reads=ReadByCip,
 )

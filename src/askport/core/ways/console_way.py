@@ -6,6 +6,7 @@ from ipaddress import IPv4Address
 
 from askport.core import addresses, channels, errors
 from askport.core.kinds.model import ConsoleWay, Kind, Line
+from askport.core.phrases import phrase
 from askport.core.ways import conversation, dialogue, talking
 from askport.core.ways.start import Start
 
@@ -77,7 +78,7 @@ class Console(talking.Talking):
 
     @property
     def _where(self) -> str:
-        return f"on {self._start.line}" if self._console.over == "serial" else super()._where
+        return phrase("on {line}", line=self._start.line) if self._console.over == "serial" else super()._where
 
     @property
     def _restarts(self) -> bool:

@@ -8,6 +8,7 @@ import regex
 
 from askport.core.kinds.placeholders import BLANK, SECRET
 from askport.core.machine import Effect, Machine
+from askport.core.phrases import phrase
 
 _FIND_S = 0.5
 """How long a regular expression of a kind file may take (some take for ever on some texts)."""
@@ -49,7 +50,7 @@ class Spoken:
     @property
     def outcome(self) -> str:
         """How it was answered, as the end of a sentence."""
-        return self.answer or ("acknowledged" if self.acknowledged else "not acknowledged")
+        return self.answer or ("acknowledged" if self.acknowledged else phrase("not acknowledged"))
 
 
 @dataclass(slots=True)

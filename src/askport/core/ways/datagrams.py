@@ -5,6 +5,7 @@ from collections.abc import Iterable, Mapping
 from askport.core.formats import ipv6, packet
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.udp import Udp
+from askport.core.phrases import phrase
 from askport.core.ways import conversation, step_talk
 from askport.core.ways.start import Start
 from askport.core.wire import Heard
@@ -18,7 +19,7 @@ class Datagrams(step_talk.StepTalk[step_talk.S]):
     port: int
     protocol: str
     """As people write it."""
-    silence = f"it did not answer {_ATTEMPTS} times"
+    silence = phrase("it did not answer {attempts} times", attempts=_ATTEMPTS)
     """What may be behind that nothing comes."""
     answers_from_port = True
     """Whether answers come from the port that was asked; some come from any."""
@@ -37,7 +38,7 @@ class Datagrams(step_talk.StepTalk[step_talk.S]):
         if start.door:
             self._ends = packet.Ends6(src_mac=ours, src=ipv6.link_local(ours), dst_mac=start.mac, dst=start.door)
         elif start.old is None or start.beside is None:
-            raise ValueError(f"{self.protocol} reaches a device where it is")
+            raise ValueError(phrase("{protocol} reaches a device where it is", protocol=self.protocol))
         else:
             self._ends = packet.Ends(src_mac=ours, src=start.beside.ip, dst_mac=start.mac, dst=start.old)
         self._asked, self._next_at = 0, start.now

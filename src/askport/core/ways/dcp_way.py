@@ -8,6 +8,7 @@ from askport.core.addresses import UNSPECIFIED
 from askport.core.finding.tracking import Sighting
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Block, Dcp, dcp_frame
+from askport.core.phrases import phrase
 from askport.core.ways.conversation import Ended
 from askport.core.ways.start import Start
 from askport.core.ways.station_talk import ATTEMPTS, StationRequest, StationTalk, refusal_of
@@ -51,10 +52,12 @@ class SetByDcp(Way):
     def waits_for(self) -> str:
         """What it waits for."""
         if self._then:
-            return f"Telling it by PROFINET DCP that it is called {self._name}."
+            return phrase("Telling it by PROFINET DCP that it is called {name}.", name=self._name)
         if self._question.answer is None:
-            return f"Telling it its address by PROFINET DCP{', for now only' if not self._lasts else ''}."
-        return f"It took the request. Waiting for it at {self.target.interface.ip}."
+            return phrase(
+                "Telling it its address by PROFINET DCP{value}.", value=", for now only" if not self._lasts else ""
+            )
+        return phrase("It took the request. Waiting for it at {ip}.", ip=self.target.interface.ip)
 
     def receive(self, heard: wire.Heard) -> None:
         if self.done:
@@ -68,14 +71,19 @@ class SetByDcp(Way):
 
     def _answered(self, answer: Dcp, now: float) -> None:
         if refusal := refusal_of(answer):
-            self._finish(Result.REFUSED, f"It refused: {refusal}.", now)
+            self._finish(Result.REFUSED, phrase("It refused: {refusal}.", refusal=refusal), now)
             return
-        lasts = "to be kept" if self._lasts else "for now only: it is gone at the next power cycle"
+        lasts = phrase("to be kept") if self._lasts else phrase("for now only: it is gone at the next power cycle")
         if self._then:
-            self._note(f"It took the name {self._name} by PROFINET DCP, {lasts}.", now)
+            self._note(phrase("It took the name {name} by PROFINET DCP, {lasts}.", name=self._name, lasts=lasts), now)
             self._question, self._then = StationRequest(self._then, now), None
             return
-        self._note(f"It acknowledged {self.target.interface} by PROFINET DCP, {lasts}.", now)
+        self._note(
+            phrase(
+                "It acknowledged {interface} by PROFINET DCP, {lasts}.", interface=self.target.interface, lasts=lasts
+            ),
+            now,
+        )
         self._follow_until = now + FOLLOW_S
         self._tracker.look_from(now)
 
@@ -83,9 +91,13 @@ class SetByDcp(Way):
         for seen in self._tracker.news():
             if seen.kind is Sighting.ARRIVED and self._follow_until is not None and not self.done:
                 self.permanent = None if self._is_unanswered else self._lasts
-                how = "" if self._lasts else " It said that this is for now only."
-                how = " Its answer was lost." if self._is_unanswered else how
-                self._finish(Result.TAKEN, f"It took {seen.address} by PROFINET DCP, same MAC.{how}", now)
+                how = "" if self._lasts else phrase(" It said that this is for now only.")
+                how = phrase(" Its answer was lost.") if self._is_unanswered else how
+                self._finish(
+                    Result.TAKEN,
+                    phrase("It took {address} by PROFINET DCP, same MAC.{how}", address=seen.address, how=how),
+                    now,
+                )
 
     def handle_timer(self, now: float) -> None:
         """Ask, or look for it; give up where it does not answer."""
@@ -97,14 +109,22 @@ class SetByDcp(Way):
                 self._send(dcp_frame(self._laptop_mac, self.mac, question.message))
                 question.ask(now)
             else:
-                self._note(f"It did not answer {ATTEMPTS} requests by PROFINET DCP; it may have taken them.", now)
+                self._note(
+                    phrase(
+                        "It did not answer {attempts} requests by PROFINET DCP; it may have taken them.",
+                        attempts=ATTEMPTS,
+                    ),
+                    now,
+                )
                 self._is_unanswered, self._follow_until = True, now + _LOOKS_S
                 self._tracker.look_from(now)
         self._tracker.handle_timer(now)
         self._see(now)
         if self._follow_until is not None and now >= self._follow_until and not self.done:
             if self._is_unanswered:
-                text = f"It did not answer {ATTEMPTS} requests by PROFINET DCP, and has not moved."
+                text = phrase(
+                    "It did not answer {attempts} requests by PROFINET DCP, and has not moved.", attempts=ATTEMPTS
+                )
                 self._finish(Result.NO_ANSWER, text, now)
             else:
                 self._not_come(now)
@@ -121,11 +141,11 @@ class ReadByDcp(StationTalk):
 
     def __init__(self, start: Start) -> None:
         message = dcp.get(start.xid(), Block.IP, Block.NAME_OF_STATION)
-        super().__init__(start.mac, start.laptop_mac, message, "get its address and its name", start.now)
+        super().__init__(start.mac, start.laptop_mac, message, phrase("get its address and its name"), start.now)
 
     def _answered(self, answer: Dcp) -> None:
         if answer.service_type > _ANSWERED or answer.ip is None:
-            self._finish(Ended.REFUSED, "it does not say its address by PROFINET DCP")
+            self._finish(Ended.REFUSED, phrase("it does not say its address by PROFINET DCP"))
             return
         address, mask, gateway = answer.ip
         own = gateway in (address, UNSPECIFIED)  # a station without a gateway has its own address there, or none
@@ -135,7 +155,7 @@ class ReadByDcp(StationTalk):
         name = (answer.get(Block.NAME_OF_STATION) or b"").decode("ascii", "replace")
         self._found |= {"name": name} if name else {}
         self._found |= {"origin": "dhcp"} if answer.is_from_dhcp else {}
-        self._finish(Ended.WELL, "it says that somebody else has its address" if answer.has_conflict else "")
+        self._finish(Ended.WELL, phrase("it says that somebody else has its address") if answer.has_conflict else "")
 
 
 def shown_values(start: Start) -> list[str]:
@@ -145,17 +165,32 @@ def shown_values(start: Start) -> list[str]:
         BadInput: the plan calls it by what is no name of a station.
     """
     at, gateway, name = start.target.interface, start.target.gateway, protocols.told_name("dcp", start.columns)
-    how = "for now only" if start.temporary else "to be kept"
-    named = [f"set name {dcp.station_name(name).decode()}, {how}"] if name else []
-    return [*named, f"set {at.ip} {at.netmask} gateway {gateway or 'none'}, {how}"]
+    how = phrase("for now only") if start.temporary else phrase("to be kept")
+    named = (
+        [phrase("set name {station_name}, {how}", station_name=dcp.station_name(name).decode(), how=how)]
+        if name
+        else []
+    )
+    return [
+        *named,
+        phrase(
+            "set {ip} {netmask} gateway {gateway}, {how}",
+            ip=at.ip,
+            netmask=at.netmask,
+            gateway=gateway or "none",
+            how=how,
+        ),
+    ]
 
 
 ENTRY = WayEntry(
     name=SetByDcp.name,
-    title="by PROFINET DCP",
-    done="by PROFINET DCP",
-    says="tells it by PROFINET DCP at its MAC address, to be kept; --temporary for now only. No address needed",
-    fits=speaks("dcp", "It speaks PROFINET DCP: it is told at its MAC address and needs no other.", by_mac=True),
+    title=phrase("by PROFINET DCP"),
+    done=phrase("by PROFINET DCP"),
+    says=phrase("tells it by PROFINET DCP at its MAC address, to be kept; --temporary for now only. No address needed"),
+    fits=speaks(
+        "dcp", phrase("It speaks PROFINET DCP: it is told at its MAC address and needs no other."), by_mac=True
+    ),
     by_mac=True,
     enter_does="tell it by PROFINET DCP, and follow it to {target}",
     says_lines=shown_values,

@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 from askport.core import channels, errors
 from askport.core.kinds.model import Line
 from askport.core.kinds.placeholders import BLANK, SECRET, fill
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 
@@ -116,9 +117,21 @@ class Dialogue(Conversation):
             self._finish(Ended.WELL, "")
         elif now >= self._give_up_at:
             wanted = self._lines[min(self._place, len(self._lines) - 1)].expect
-            came = f": it said “{display_text(' '.join(self._text.split())[-80:])}”" if self._text.strip() else ""
+            came = (
+                phrase(": it said “{split}”", split=display_text(" ".join(self._text.split())[-80:]))
+                if self._text.strip()
+                else ""
+            )
             waited = ANSWER_S if self.spoken else _GREETING_S
-            self._finish(Ended.SILENT, f"“{display_text(wanted)}” did not come in {waited:.0f} s{came}")
+            self._finish(
+                Ended.SILENT,
+                phrase(
+                    "“{wanted}” did not come in {waited:.0f} s{came}",
+                    wanted=display_text(wanted),
+                    waited=waited,
+                    came=came,
+                ),
+            )
 
     def next_deadline(self) -> float | None:
         moments = (self._nudge_at, self._settled_at, self._quiet_at, self._give_up_at)
@@ -130,7 +143,10 @@ class Dialogue(Conversation):
         if not self.spoken:
             self._give_up_at = min(self._give_up_at, now + ANSWER_S)  # it speaks: what is waited for comes soon
         if len(self._came) > _MAX_ANSWER:
-            self._finish(Ended.TOO_MUCH, f"it sent more than {_MAX_ANSWER // 1024} KB without what was waited for")
+            self._finish(
+                Ended.TOO_MUCH,
+                phrase("it sent more than {max_answer} KB without what was waited for", max_answer=_MAX_ANSWER // 1024),
+            )
             return
         self._text = self._readable()
         if self._quiet_at is not None:
@@ -149,7 +165,7 @@ class Dialogue(Conversation):
         text = self._text.lower()
         if self.spoken and not self.spoken[-1].acknowledged and (no := self._refusal()):
             line = self.spoken[-1].text
-            self._finish(Ended.REFUSED, f"it answered “{no}” to “{display_text(line)}”")
+            self._finish(Ended.REFUSED, phrase("it answered “{no}” to “{line}”", no=no, line=display_text(line)))
             return
         if _MORE.search(self._text.rstrip()):
             self._turn_page(now)
@@ -204,7 +220,7 @@ class Dialogue(Conversation):
     def _turn_page(self, now: float) -> None:
         self._pages += 1
         if self._pages > _MAX_PAGES:
-            self._finish(Ended.TOO_MUCH, f"its answer has more than {_MAX_PAGES} pages")
+            self._finish(Ended.TOO_MUCH, phrase("its answer has more than {max_pages} pages", max_pages=_MAX_PAGES))
             return
         self._came = _ESCAPES.sub("", self._came.decode("utf-8", "replace")).encode()
         self._came = re.sub(_MORE.pattern.encode(), b"", self._came.rstrip(), flags=re.IGNORECASE) + b"\n"
@@ -218,7 +234,10 @@ class Dialogue(Conversation):
             return
         if not self._find(pattern, self._text):
             said = display_text(" ".join(self._text.split())[:80])
-            self._finish(Ended.SILENT, f"its answer has no “{display_text(pattern, 60)}”: it said “{said}”")
+            self._finish(
+                Ended.SILENT,
+                phrase("its answer has no “{pattern}”: it said “{said}”", pattern=display_text(pattern, 60), said=said),
+            )
 
     def _say(self, line: Line, now: float) -> None:
         values = {**self._values, **self._found}
@@ -236,12 +255,12 @@ class Dialogue(Conversation):
 
     def _closed(self, because: str) -> None:
         if not self._is_open:
-            self._finish(Ended.UNREACHED, because or "the connection was refused")
+            self._finish(Ended.UNREACHED, because or phrase("the connection was refused"))
             return
         if self._place == len(self._lines) and (self._quiet_at is not None):
             self._finish(Ended.WELL, "")
             return
-        self._finish(Ended.CLOSED, because or "it ended the connection")
+        self._finish(Ended.CLOSED, because or phrase("it ended the connection"))
 
     def _finish(self, ended: Ended, because: str) -> None:
         super()._finish(ended, because)

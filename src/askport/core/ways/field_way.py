@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Collection, Sequence
 
+from askport.core.phrases import phrase
 from askport.core.protocols import words_of
 from askport.core.ways import conversation, talking, way_entry
 from askport.core.ways.start import Start
@@ -59,10 +60,10 @@ def field_entry(
     words = words_of(way.name)
     return way_entry.WayEntry(
         name=way.name,
-        title=f"by {words}",
-        done=f"by {words}",
+        title=phrase("by {words}", words=words),
+        done=phrase("by {words}", words=words),
         says=says,
-        fits=fits or way_entry.speaks(way.name, f"It speaks {words}: {why}"),
+        fits=fits or way_entry.speaks(way.name, phrase("It speaks {words}: {why}", words=words, why=why)),
         needs_laptop=True,
         needs_reach=True,
         over_ipv6=over_ipv6,

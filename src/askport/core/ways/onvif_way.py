@@ -10,6 +10,7 @@ from urllib.parse import urlsplit
 from askport.core import addresses, channels, errors
 from askport.core.formats import onvif
 from askport.core.formats.onvif import Element
+from askport.core.phrases import phrase
 from askport.core.ways import conversation, field_way, step_talk
 from askport.core.ways.start import Start
 
@@ -18,7 +19,7 @@ _CLOCK = "GetSystemDateAndTime"
 _REBOOTS_S = 120.0
 """How long a camera may take to start, where its kind does not say."""
 _SETS = "SetNetworkInterfaces"
-_NO_PASSWORD = "it asked for no log-in: anybody on its network can change it, so give it a password"  # noqa: S105
+_NO_PASSWORD = phrase("it asked for no log-in: anybody on its network can change it, so give it a password")
 
 
 class _Call(NamedTuple):
@@ -44,7 +45,7 @@ class OnvifTalk(step_talk.StepTalk[_Call]):
         password = start.log_in.password
         super().__init__([clock, interfaces], {"password": password} if password else {})
         if start.old is None:
-            raise ValueError("ONVIF reaches a device where it is")
+            raise ValueError(phrase("ONVIF reaches a device where it is"))
         self._start, self._now = start, start.now
         self._far, self._path = _service_of(start.old, start.places.get("onvif", ""), start.port)
         self._asked_again = False
@@ -91,7 +92,7 @@ class OnvifTalk(step_talk.StepTalk[_Call]):
                 self._asked_again = True  # many reset the first connection after they were asleep
                 self._say(now)
             case channels.Closed(_, because):
-                self._lost(because or "the connection was lost")
+                self._lost(because or phrase("the connection was lost"))
 
     def _heard(self, status: int, text: str) -> None:
         call = self._steps[0]
@@ -101,7 +102,7 @@ class OnvifTalk(step_talk.StepTalk[_Call]):
         except onvif.NotOnvif:
             body, fault = None, None
         refused = status == _UNAUTHORIZED or fault == onvif.NOT_AUTHORIZED
-        why = onvif.FAULTS.get(fault or "", f"it answered {fault or status}")
+        why = onvif.FAULTS.get(fault or "", phrase("it answered {fault}", fault=fault or status))
         if call.action == _CLOCK and (refused or body is None or fault) and status != _NOT_FOUND:
             self._answered(
                 self._now, why, goes_on=True
@@ -109,7 +110,7 @@ class OnvifTalk(step_talk.StepTalk[_Call]):
         elif refused:
             self._refused_log_in(by_digest=status == _UNAUTHORIZED and fault is None)
         elif body is None:
-            self._finish(conversation.Ended.REFUSED, f"it answered {status} and no ONVIF message")
+            self._finish(conversation.Ended.REFUSED, phrase("it answered {status} and no ONVIF message", status=status))
         elif fault or status != _OK:
             self._answered(self._now, why)
         else:
@@ -122,7 +123,7 @@ class OnvifTalk(step_talk.StepTalk[_Call]):
         if self._is_known or self._logged_in:
             self._finish(conversation.Ended.REFUSED, onvif.FAULTS[onvif.NOT_AUTHORIZED])
         elif not self._log_in.user:
-            self._finish(conversation.Ended.REFUSED, "it asks for a log-in: give its name and password")
+            self._finish(conversation.Ended.REFUSED, phrase("it asks for a log-in: give its name and password"))
         else:
             self._logged_in = True
             if by_digest:
@@ -144,7 +145,7 @@ class OnvifTalk(step_talk.StepTalk[_Call]):
         mine = (each for each in interfaces if _mac(each.said("HwAddress")) == self._start.mac)
         self.interface = next(mine, None) or (interfaces[0] if len(interfaces) == 1 else None)
         if self.interface is None:
-            self._finish(conversation.Ended.REFUSED, "it lists no interface with its MAC address")
+            self._finish(conversation.Ended.REFUSED, phrase("it lists no interface with its MAC address"))
             return
         self._steps += self._more(self.interface)
 
@@ -230,9 +231,13 @@ def _told(start: Start, token: str) -> list[_Call]:
     target = start.target
     calls = []
     if target.gateway:
-        calls.append(_Call(f"SetNetworkDefaultGateway {target.gateway}", onvif.set_gateway(target.gateway)))
+        calls.append(
+            _Call(
+                phrase("SetNetworkDefaultGateway {gateway}", gateway=target.gateway), onvif.set_gateway(target.gateway)
+            )
+        )
     if target.dns:
-        calls.append(_Call(f"SetDNS {' '.join(map(str, target.dns))}", onvif.set_dns(target.dns)))
+        calls.append(_Call(phrase("SetDNS {map}", map=" ".join(map(str, target.dns))), onvif.set_dns(target.dns)))
     calls.append(_Call(_SETS, onvif.set_interface(token, target.interface)))
     return [each._replace(changes=True) for each in calls]
 
@@ -240,7 +245,7 @@ def _told(start: Start, token: str) -> list[_Call]:
 class SetByOnvif(field_way.SetByField):
     """Tells its device service the new settings, and follows it; a restart that it asks for is made."""
 
-    name, what = "onvif", "device service"
+    name, what = "onvif", phrase("device service")
 
     @classmethod
     def told(cls, start: Start) -> list[str]:
@@ -278,8 +283,8 @@ class SetByOnvif(field_way.SetByField):
 
 ENTRY = field_way.field_entry(
     SetByOnvif,
-    says="tells its ONVIF device service, has it restart where it asks for that, and follows it. Needs --at",
+    says=phrase("tells its ONVIF device service, has it restart where it asks for that, and follows it. Needs --at"),
     does="tell it by ONVIF, and follow it to {target}",
-    why="its device service is told, and says itself what it has.",
+    why=phrase("its device service is told, and says itself what it has."),
     reads=ReadByOnvif,
 )

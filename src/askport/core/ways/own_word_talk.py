@@ -4,6 +4,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from askport.core.kinds.model import ConsoleWay, PageWay
+from askport.core.phrases import phrase
 from askport.core.protocols import PROTOCOLS, part
 from askport.core.ways import console_way, conversation, page_way, way_entry
 from askport.core.ways.start import Start
@@ -59,7 +60,7 @@ def reads_with(start: Start) -> Callable[[float], conversation.Conversation] | N
     def read(now: float) -> conversation.Conversation:
         talk = reading(replace(start, now=now))
         if talk is None:
-            raise ValueError("it was seen to be read")
+            raise ValueError(phrase("it was seen to be read"))
         return talk
 
     return read

@@ -11,6 +11,7 @@ from askport.core.errors import BadInput
 from askport.core.finding.page_title import ASKS_LOG_IN
 from askport.core.kinds import model, placeholders
 from askport.core.lessons.exchange import searched
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.core.ways.conversation import Ended
 from askport.core.ways.step_talk import StepTalk
@@ -48,7 +49,7 @@ class PageTalk(StepTalk[model.PageStep]):
             self._finish(Ended.SILENT, error.message.rstrip("."))
             return
         if not model.is_own_place(path) or not all(each.isprintable() and each.isascii() for each in headers.values()):
-            self._finish(Ended.REFUSED, "what its page said leads to another host, or is no header")
+            self._finish(Ended.REFUSED, phrase("what its page said leads to another host, or is no header"))
             return
         as_json = step.json_ is not None
         headers = {**self._as_browser(step), **headers}
@@ -72,26 +73,37 @@ class PageTalk(StepTalk[model.PageStep]):
         before = len(self.spoken) - 1
         match event:
             case Closed(_, because):
-                did = f", after {before} of {self._total} requests" if before else ""
+                did = phrase(", after {before} of {total} requests", before=before, total=self._total) if before else ""
                 ended = Ended.CLOSED if before or last else Ended.UNREACHED
-                self._finish(ended, f"“{spoken.text}” was not answered{did}: {because}")
+                self._finish(
+                    ended,
+                    phrase("“{text}” was not answered{did}: {because}", text=spoken.text, did=did, because=because),
+                )
             case Fetched(_, status, text, location, key):
                 text = searched(text, event.headers)
                 self.key = key or self.key
                 elsewhere = self._elsewhere(location) if status in _REDIRECTS else None
                 if elsewhere is not None and last:
-                    self._answered(now, answer=f"it sends the browser to {elsewhere}")
+                    self._answered(now, answer=phrase("it sends the browser to {elsewhere}", elsewhere=elsewhere))
                 elif status not in step.status and status in ASKS_LOG_IN:
                     self.wants_log_in = True
-                    lacks = "it does not take this log-in" if self._far.user else "it asks for a log-in"
-                    self._finish(Ended.REFUSED, f"{lacks} ({status} to “{spoken.text}”)")
+                    lacks = phrase("it does not take this log-in") if self._far.user else phrase("it asks for a log-in")
+                    self._finish(
+                        Ended.REFUSED,
+                        phrase("{lacks} ({status} to “{text}”)", lacks=lacks, status=status, text=spoken.text),
+                    )
                 elif status not in step.status:
-                    self._finish(Ended.REFUSED, f"it answered {status} to “{spoken.text}”")
+                    self._finish(
+                        Ended.REFUSED, phrase("it answered {status} to “{text}”", status=status, text=spoken.text)
+                    )
                 elif step.find and not self._find(step.find, text):
                     what = display_text(_missing(step.find, text), 60)
-                    self._finish(Ended.REFUSED, f"it has no “{what}”: it may want a log-in, or be another version")
+                    self._finish(
+                        Ended.REFUSED,
+                        phrase("it has no “{what}”: it may want a log-in, or be another version", what=what),
+                    )
                 else:
-                    self._answered(now, answer=f"answered with {status}")
+                    self._answered(now, answer=phrase("answered with {status}", status=status))
 
     def _elsewhere(self, location: str | None) -> IPv4Address | None:
         try:

@@ -5,6 +5,7 @@ from dataclasses import replace
 
 from askport.core.channels import HttpPort
 from askport.core.kinds.model import Kind, PageWay
+from askport.core.phrases import phrase
 from askport.core.ways import conversation, page_talk, talking
 from askport.core.ways.start import Start
 
@@ -16,7 +17,7 @@ def page_of(by: PageWay, start: Start) -> HttpPort:
         ValueError: it is not known where the device is.
     """
     if start.talks_at is None:
-        raise ValueError("a page is reached where the device is")
+        raise ValueError(phrase("a page is reached where the device is"))
     secure = by.scheme == "https"
     number = start.port or by.port or (443 if secure else 80)
     return HttpPort(start.talks_at, number, secure, start.log_in.user, start.log_in.password)

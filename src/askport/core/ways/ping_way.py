@@ -10,6 +10,7 @@ from askport.core import addresses, machine, wire
 from askport.core.finding.tracking import Sighting
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import Ends, frame_between
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.ways.way import Result, Way
 
@@ -67,15 +68,19 @@ class Ping(Way):
     def waits_for(self) -> str:
         """What it waits for."""
         address, length = self.target.interface.ip, self._payload
-        sends = f"Sending it echoes of {length} bytes for {address}"
+        sends = phrase("Sending it echoes of {length} bytes for {address}", length=length, address=address)
         if self._within_s is None:
             return f"{sends}."
         if self._is_off:
-            return f"Its power is off. Plug it in again, and it is sent echoes of {length} bytes for {address}."
+            return phrase(
+                "Its power is off. Plug it in again, and it is sent echoes of {length} bytes for {address}.",
+                length=length,
+                address=address,
+            )
         if self.wants_power:
-            listens = f"it takes them for {self._within_s:.0f} s after it has power"
-            return f"{sends}: {listens}, so power-cycle it."
-        return f"{sends}: it has just started, and takes them now."
+            listens = phrase("it takes them for {within_s:.0f} s after it has power", within_s=self._within_s)
+            return phrase("{sends}: {listens}, so power-cycle it.", sends=sends, listens=listens)
+        return phrase("{sends}: it has just started, and takes them now.", sends=sends)
 
     def link_changed(self, link: wire.Link, now: float) -> None:
         self._is_off = not link.up
@@ -91,7 +96,15 @@ class Ping(Way):
         for seen in self._tracker.news():
             if seen.kind is Sighting.ARRIVED and self._sent and not self.done:
                 self.permanent = self._lasts
-                self._finish(Result.TAKEN, f"It took {seen.address} from an echo of {self._payload} bytes.", now)
+                self._finish(
+                    Result.TAKEN,
+                    phrase(
+                        "It took {address} from an echo of {payload} bytes.",
+                        address=seen.address,
+                        payload=self._payload,
+                    ),
+                    now,
+                )
 
     def handle_timer(self, now: float) -> None:
         """Send the next echo, and ask whether it holds the address."""
@@ -104,7 +117,15 @@ class Ping(Way):
             echo = Icmp(type=IcmpType.ECHO, identifier=_IDENTIFIER, sequence_number=self._sent & 0xFFFF, data=data)
             self._send(frame_between(ends, echo))
             if self._sent == 0:
-                self._note(f"Echoes of {self._payload} bytes go to {self.mac}, for {self.target.interface.ip}.", now)
+                self._note(
+                    phrase(
+                        "Echoes of {payload} bytes go to {mac}, for {ip}.",
+                        payload=self._payload,
+                        mac=self.mac,
+                        ip=self.target.interface.ip,
+                    ),
+                    now,
+                )
             self._sent += 1
         self._tracker.handle_timer(now)
         self._see(now)
@@ -115,7 +136,10 @@ class Ping(Way):
     def close(self, now: float) -> None:
         """End, with how often it was asked."""
         if not self.done:
-            text = (
-                f"It did not answer at {self.target.interface.ip} after {self._sent} echoes of {self._payload} bytes."
+            text = phrase(
+                "It did not answer at {ip} after {sent} echoes of {payload} bytes.",
+                ip=self.target.interface.ip,
+                sent=self._sent,
+                payload=self._payload,
             )
             self._finish(Result.SENT if self._sent else Result.NO_ANSWER, text, now)

@@ -8,6 +8,7 @@ from typing import Any
 
 from askport.core.errors import BadInput, Wants
 from askport.core.kinds.model import SnmpAuth, SnmpPrivacy, SnmpVersion
+from askport.core.phrases import phrase
 
 Oid = tuple[int, ...]
 Value = int | bytes | Oid | IPv4Address
@@ -22,47 +23,47 @@ _AUTH = {
 }  # fmt: skip
 _PRIVACY = {"des": "CBC56_DES", "aes": "CFB128_AES", "aes-192": "CFB192_AES", "aes-256": "CFB256_AES"}
 ERROR_STATUS = {
-    1: "the answer would be too big for it",
-    2: "it has no such value",
-    3: "it does not take that value",
-    4: "that can only be read",
-    5: "it could not, and does not say why",
-    6: "this access does not let that be done",
-    7: "that value has another type",
-    8: "that value has another length",
-    9: "that value is coded otherwise",
-    10: "it does not take that value",
-    11: "it makes no such row",
-    12: "that value does not go with others that it has",
-    13: "it lacks the room for that",
-    14: "it could not be saved",
-    15: "it could not be saved, and not be undone either",
-    16: "this access does not let that be done",
-    17: "that cannot be written",
-    18: "it makes no such row now",
+    1: phrase("the answer would be too big for it"),
+    2: phrase("it has no such value"),
+    3: phrase("it does not take that value"),
+    4: phrase("that can only be read"),
+    5: phrase("it could not, and does not say why"),
+    6: phrase("this access does not let that be done"),
+    7: phrase("that value has another type"),
+    8: phrase("that value has another length"),
+    9: phrase("that value is coded otherwise"),
+    10: phrase("it does not take that value"),
+    11: phrase("it makes no such row"),
+    12: phrase("that value does not go with others that it has"),
+    13: phrase("it lacks the room for that"),
+    14: phrase("it could not be saved"),
+    15: phrase("it could not be saved, and not be undone either"),
+    16: phrase("this access does not let that be done"),
+    17: phrase("that cannot be written"),
+    18: phrase("it makes no such row now"),
 }
 """What its error status means, as the end of a sentence (RFC 3416 section 3)."""
 INDICATIONS = {
-    "UnknownUserName": "it knows no user of that name",
-    "UnknownSecurityName": "it knows no user of that name",
-    "WrongDigest": "it does not take the password, or wants another hash (MD5, SHA): name it in its kind",
-    "AuthenticationFailure": "what it answered was not made with this password",
-    "AuthenticationError": "what it answered was not made with this password",
-    "DecryptionError": "it uses another encryption (DES, AES): name it in its kind",
-    "UnsupportedSecurityLevel": "it lets this user in at another security level only: name it in its kind",
-    "UnsupportedAuthProtocol": "it does not know this hash: name another in its kind",
-    "UnsupportedPrivProtocol": "it does not know this encryption: name another in its kind",
-    "NotInTimeWindow": "it takes the request for an old one: its clock jumps",
-    "UnknownEngineID": "it does not say which engine it is",
-    "UnknownContext": "it does not know the context that it was asked in",
-    "UnavailableContext": "the context that it was asked in is not there now",
-    "NoSuchView": "this access shows nothing",
-    "NoAccessEntry": "this access shows nothing",
-    "NoGroupName": "this access shows nothing",
-    "NotInView": "this access does not show that",
-    "ParseError": "what it answered cannot be read",
-    "UnsupportedMsgProcessingModel": "it speaks another version of SNMP: name it in its kind",
-    "UnsupportedSecurityModel": "it speaks another version of SNMP: name it in its kind",
+    "UnknownUserName": phrase("it knows no user of that name"),
+    "UnknownSecurityName": phrase("it knows no user of that name"),
+    "WrongDigest": phrase("it does not take the password, or wants another hash (MD5, SHA): name it in its kind"),
+    "AuthenticationFailure": phrase("what it answered was not made with this password"),
+    "AuthenticationError": phrase("what it answered was not made with this password"),
+    "DecryptionError": phrase("it uses another encryption (DES, AES): name it in its kind"),
+    "UnsupportedSecurityLevel": phrase("it lets this user in at another security level only: name it in its kind"),
+    "UnsupportedAuthProtocol": phrase("it does not know this hash: name another in its kind"),
+    "UnsupportedPrivProtocol": phrase("it does not know this encryption: name another in its kind"),
+    "NotInTimeWindow": phrase("it takes the request for an old one: its clock jumps"),
+    "UnknownEngineID": phrase("it does not say which engine it is"),
+    "UnknownContext": phrase("it does not know the context that it was asked in"),
+    "UnavailableContext": phrase("the context that it was asked in is not there now"),
+    "NoSuchView": phrase("this access shows nothing"),
+    "NoAccessEntry": phrase("this access shows nothing"),
+    "NoGroupName": phrase("this access shows nothing"),
+    "NotInView": phrase("this access does not show that"),
+    "ParseError": phrase("what it answered cannot be read"),
+    "UnsupportedMsgProcessingModel": phrase("it speaks another version of SNMP: name it in its kind"),
+    "UnsupportedSecurityModel": phrase("it speaks another version of SNMP: name it in its kind"),
 }
 """What is wrong with the access, as the end of a sentence (RFC 3414 section 3.2, RFC 3412 section 7.2)."""
 
@@ -102,7 +103,8 @@ class Access:
             raise BadInput("SNMP version 3 asks for a user: give it with --user, and its password.", code=Wants.LOG_IN)
         elif (self.auth or self.privacy) and len(self.password) < _MIN_PASSWORD:
             raise BadInput(
-                f"A password of SNMP version 3 has at least {_MIN_PASSWORD} characters: this one is shorter.",
+                "A password of SNMP version 3 has at least {min_password} characters: this one is shorter.",
+                min_password=_MIN_PASSWORD,
                 code=Wants.LOG_IN,
             )
 
@@ -213,9 +215,9 @@ class AgentTalk:
         number = int(status)
         if indication:
             name = type(indication).__name__
-            self.answer = SnmpAnswer(INDICATIONS.get(name, f"it refused ({name})"), is_shut_out=True)
+            self.answer = SnmpAnswer(INDICATIONS.get(name, phrase("it refused ({name})", name=name)), is_shut_out=True)
         elif number:
-            self.answer = SnmpAnswer(ERROR_STATUS.get(number, f"error status {number}"))
+            self.answer = SnmpAnswer(ERROR_STATUS.get(number, phrase("error status {number}", number=number)))
         elif values:
             name, value = values[0]
             self.answer = SnmpAnswer("", tuple(name), _plain(value))

@@ -5,6 +5,7 @@ from ipaddress import IPv4Address
 from typing import NamedTuple
 
 from askport.core.kinds.model import SnmpWay
+from askport.core.phrases import phrase
 from askport.core.ways.datagrams import Datagrams
 from askport.core.ways.snmp_engine import ERROR_STATUS, Access, AgentTalk, Asks, Oid, SnmpAnswer, Value
 from askport.core.ways.start import Start
@@ -26,7 +27,7 @@ TO_ALL: Oid = (1, 4, 0, 0, 0, 0, 0)
 """The default route in its index: type and length of an address, its octets, and its prefix length."""
 ROUTE_IF_INDEX, ROUTE_TYPE, ROUTE_STATUS = 7, 8, 17
 REMOTE, CREATE_AND_GO, _ACTIVE = 4, 4, 1
-_SEES = "see whether it took that the first time"
+_SEES = phrase("see whether it took that the first time")
 ORIGINS = {2: "static", 4: "dhcp", 5: "link-local", 6: "link-local"}
 VOLATILE, NON_VOLATILE = 2, 3
 LASTS = {VOLATILE: False, NON_VOLATILE: True, 4: True, 5: True}
@@ -94,13 +95,13 @@ def find_out(start: Start) -> list[Step]:
 
     zoned: Oid = (*IP_ADDRESS, IF_INDEX, 4, 20, *door)
     return [
-        Step("get its port", "zoned port", Asks.NEXT, lambda _: [(zoned, None)]),
-        get_("get its port, as others call it", "port", (*IP_ADDRESS, IF_INDEX, 2, 16, *door), needed=True)._replace(
-            unless=lambda answers: port_of(start, answers) is not None
-        ),
+        Step(phrase("get its port"), "zoned port", Asks.NEXT, lambda _: [(zoned, None)]),
+        get_(
+            phrase("get its port, as others call it"), "port", (*IP_ADDRESS, IF_INDEX, 2, 16, *door), needed=True
+        )._replace(unless=lambda answers: port_of(start, answers) is not None),
         *(
             Step(
-                f"get address {number} of it",
+                phrase("get address {number} of it", number=number),
                 key,
                 Asks.NEXT,
                 after,
@@ -111,7 +112,7 @@ def find_out(start: Start) -> list[Step]:
     ]
 
 
-_ROW_KEYS = tuple(f"row {number}" for number in range(1, _MAX_ROWS + 1))
+_ROW_KEYS = tuple(phrase("row {number}", number=number) for number in range(1, _MAX_ROWS + 1))
 
 
 def port_of(start: Start, answers: dict[str, SnmpAnswer]) -> Value | None:
@@ -153,9 +154,9 @@ class SnmpTalk(Datagrams[Step]):
         access = access_of(start)
         super().__init__(start, steps, {"password": access.password})
         self._agent = AgentTalk(access)
-        wants = "wants it encrypted otherwise" if access.privacy else "knows no such user"
-        wants = wants if access.version == "3" else "does not take this community"
-        self.silence = f"it did not answer 3 times: there is no agent, or it {wants}"
+        wants = phrase("wants it encrypted otherwise") if access.privacy else phrase("knows no such user")
+        wants = wants if access.version == "3" else phrase("does not take this community")
+        self.silence = phrase("it did not answer 3 times: there is no agent, or it {wants}", wants=wants)
         self._sent = 0
         self._doubted: SnmpAnswer | None = None
         """A refusal of what was sent more than once: it may have been taken the first time."""

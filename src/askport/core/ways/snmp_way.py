@@ -11,6 +11,7 @@ from ipaddress import IPv4Address
 from askport.core.addresses import Address
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind
+from askport.core.phrases import phrase
 from askport.core.ways import conversation, field_way, snmp_talk
 from askport.core.ways.snmp_engine import Asks, Oid, SnmpAnswer, Value
 from askport.core.ways.start import Start
@@ -41,26 +42,27 @@ class ReadBySnmp(snmp_talk.SnmpTalk):
         super().__init__(
             start,
             [
-                snmp_talk.get_("get its name", "name", snmp_talk.SYS_NAME),
+                snmp_talk.get_(phrase("get its name"), "name", snmp_talk.SYS_NAME),
                 *(snmp_talk.find_out(start) if start.door else ()),
-                of_it("get its interface", "interface", lambda at: snmp_talk.row(snmp_talk.IF_INDEX, at)),
-                of_it("get its interface, as it was called before", "old interface",
+                of_it(phrase("get its interface"), "interface", lambda at: snmp_talk.row(snmp_talk.IF_INDEX, at)),
+                of_it(phrase("get its interface, as it was called before"), "old interface",
                       lambda at: (*snmp_talk.OLD_IF_INDEX, *at.packed)),
-                of_it("get its prefix", "prefix", lambda at: snmp_talk.row(snmp_talk.PREFIX, at)),
-                of_it("get its mask", "mask", lambda at: (*snmp_talk.OLD_MASK, *at.packed)),
-                of_it("get its origin", "origin", lambda at: snmp_talk.row(snmp_talk.ORIGIN, at)),
-                of_it("get how it is stored", "storage", lambda at: snmp_talk.row(snmp_talk.STORAGE, at)),
-                snmp_talk.Step("get its default route", "route", Asks.NEXT,
+                of_it(phrase("get its prefix"), "prefix", lambda at: snmp_talk.row(snmp_talk.PREFIX, at)),
+                of_it(phrase("get its mask"), "mask", lambda at: (*snmp_talk.OLD_MASK, *at.packed)),
+                of_it(phrase("get its origin"), "origin", lambda at: snmp_talk.row(snmp_talk.ORIGIN, at)),
+                of_it(phrase("get how it is stored"), "storage", lambda at: snmp_talk.row(snmp_talk.STORAGE, at)),
+                snmp_talk.Step(phrase("get its default route"), "route", Asks.NEXT,
                       lambda _: [((*snmp_talk.ROUTE, snmp_talk.ROUTE_IF_INDEX, *snmp_talk.TO_ALL), None)]),
-                snmp_talk.get_("get its default route, as it was called before", "old route", snmp_talk.OLD_NEXT_HOP),
+                snmp_talk.get_(phrase("get its default route, as it was called before"), "old route",
+                              snmp_talk.OLD_NEXT_HOP),
             ],
         )  # fmt: skip
 
     def _conclude(self) -> None:
         at = snmp_talk.address_of(self._start, self.answers)
         if at is None or (self.told("interface") is None and self.told("old interface") is None):
-            none = "no IPv4 address for this port" if at is None else f"no address {at}"
-            self._finish(conversation.Ended.REFUSED, f"its agent has {none}")
+            none = phrase("no IPv4 address for this port") if at is None else phrase("no address {at}", at=at)
+            self._finish(conversation.Ended.REFUSED, phrase("its agent has {none}", none=none))
             return
         self._found["address"] = str(at)
         mask, prefix = self.told("mask"), self.told("prefix")
@@ -80,7 +82,9 @@ class ReadBySnmp(snmp_talk.SnmpTalk):
             self._found["name"] = name.decode("utf-8", "replace")
         lasts = snmp_talk.LASTS.get(stored) if isinstance(stored := self.told("storage"), int) else None
         self._found |= {} if lasts is None else {"lasts": "yes" if lasts else "no"}
-        self._finish(conversation.Ended.WELL, "its agent stores this until a restart only" if lasts is False else "")
+        self._finish(
+            conversation.Ended.WELL, phrase("its agent stores this until a restart only") if lasts is False else ""
+        )
 
     @property
     def _sees_routes(self) -> bool:
@@ -133,7 +137,10 @@ class SetBySnmp(field_way.SetByField):
         if isinstance(talk, snmp_talk.SnmpTalk) and talk.took("route"):
             self.wrote = ("gateway",)
         if self._at:
-            self._note(f"SNMP only adds an address: whether it still has {self._at} too is seen in the proofs.", now)
+            self._note(
+                phrase("SNMP only adds an address: whether it still has {at} too is seen in the proofs.", at=self._at),
+                now,
+            )
         super()._arrived(now)
 
     @property
@@ -159,7 +166,10 @@ def _set_steps(start: Start) -> list[snmp_talk.Step]:
         if start.door
         else [
             snmp_talk.get_(
-                f"get the interface of {old}", "interface", snmp_talk.row(snmp_talk.IF_INDEX, old), needed=True
+                phrase("get the interface of {old}", old=old),
+                "interface",
+                snmp_talk.row(snmp_talk.IF_INDEX, old),
+                needed=True,
             )
         ]
     )
@@ -172,9 +182,9 @@ def _set_steps(start: Start) -> list[snmp_talk.Step]:
         ]
 
     steps = [
-        snmp_talk.get_("get its name", "name", snmp_talk.SYS_NAME),
+        snmp_talk.get_(phrase("get its name"), "name", snmp_talk.SYS_NAME),
         *begins,
-        snmp_talk.Step(f"add {new} to its addresses", "row", Asks.SET, add, is_needed=True),
+        snmp_talk.Step(phrase("add {new} to its addresses", new=new), "row", Asks.SET, add, is_needed=True),
     ]
     if gateway:
         index = snmp_talk.route_index(gateway)
@@ -186,26 +196,32 @@ def _set_steps(start: Start) -> list[snmp_talk.Step]:
                 ((*snmp_talk.ROUTE, snmp_talk.ROUTE_STATUS, *index), snmp_talk.CREATE_AND_GO),
             ]
 
-        steps.append(snmp_talk.Step(f"add the default route {gateway}", "route", Asks.SET, route))
+        steps.append(
+            snmp_talk.Step(phrase("add the default route {gateway}", gateway=gateway), "route", Asks.SET, route)
+        )
     stored = snmp_talk.row(snmp_talk.STORAGE, new)
     return [
         *steps,
-        snmp_talk.Step("store it, to be kept", "store", Asks.SET, lambda _: [(stored, snmp_talk.NON_VOLATILE)]),
-        snmp_talk.get_("get how it is stored", "stored", stored),
+        snmp_talk.Step(phrase("store it, to be kept"), "store", Asks.SET, lambda _: [(stored, snmp_talk.NON_VOLATILE)]),
+        snmp_talk.get_(phrase("get how it is stored"), "stored", stored),
     ]
 
 
 def _lets_in(_: Device | None, there: Address | None, kind: Kind | None) -> str | None:
     if kind is None or there is None or kind.way_by("snmp") is None:
         return None
-    return "The agent of its kind takes an address by SNMP: no mask and no DNS, and the old address may stay beside it."
+    return phrase(
+        "The agent of its kind takes an address by SNMP: no mask and no DNS, and the old address may stay beside it."
+    )
 
 
 ENTRY = field_way.field_entry(
     SetBySnmp,
     says=(
-        "adds the address to the table of its SNMP agent, and follows it; no mask, no DNS, and the old address "
-        "may stay. Needs --at and its community, or --user and a password"
+        phrase(
+            "adds the address to the table of its SNMP agent, and follows it; no mask, no DNS, and the old address "
+            "may stay. Needs --at and its community, or --user and a password"
+        )
     ),
     does="add {target} by SNMP, and follow it there",
     fits=_lets_in,

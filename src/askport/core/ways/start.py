@@ -6,6 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 
 from askport.core import addresses, machine
 from askport.core.kinds.model import Kind
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.ways.log_in import NO_LOG_IN, LogIn
 
@@ -76,5 +77,5 @@ class Start:
             ValueError: it cannot be reached, before and after.
         """
         if self.laptop is None or self.old is None:
-            raise ValueError("this way needs the device to be reached, before and after")
+            raise ValueError(phrase("this way needs the device to be reached, before and after"))
         return self.laptop, self.old

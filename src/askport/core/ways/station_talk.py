@@ -4,6 +4,7 @@ from askport.core.addresses import MacAddress
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Dcp, FrameId, dcp_frame
 from askport.core.formats.ethernet import Ethernet
+from askport.core.phrases import phrase
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.wire import Heard
 
@@ -44,8 +45,8 @@ def refusal_of(answer: Dcp) -> str:
     """Return why a station did not do what it was told, as the end of a sentence, or nothing: the error stands behind
     the success of its header."""
     if refused := answer.refusals:
-        return dcp.REFUSALS.get(refused[0], f"error {refused[0]}")
-    return "it does not know the service" if answer.service_type > _ANSWERED else ""
+        return dcp.REFUSALS.get(refused[0], phrase("error {refused}", refused=refused[0]))
+    return phrase("it does not know the service") if answer.service_type > _ANSWERED else ""
 
 
 class StationTalk(Conversation):
@@ -76,7 +77,9 @@ class StationTalk(Conversation):
         if self.done or now < self._question.next_at:
             return
         if not self._question.is_due:
-            self._finish(Ended.SILENT, f"it did not answer {ATTEMPTS} requests by PROFINET DCP")
+            self._finish(
+                Ended.SILENT, phrase("it did not answer {attempts} requests by PROFINET DCP", attempts=ATTEMPTS)
+            )
             return
         self._send(dcp_frame(self._laptop_mac, self._mac, self._question.message))
         self._question.ask(now)

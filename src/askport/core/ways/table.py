@@ -6,6 +6,7 @@ from askport.core import addresses, errors
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of, wrote_by
+from askport.core.phrases import phrase
 from askport.core.protocols import PROTOCOLS, part
 from askport.core.ways import by_hand, console_way, conversation, dialogue, page_way, ping_way, way_entry
 from askport.core.ways.answering_requests import AnsweringRequests
@@ -17,12 +18,14 @@ from askport.core.ways.way import Way
 def _asks(device: Device | None, _: addresses.Address | None, __: Kind | None) -> str | None:
     if device is None or device.request is None:
         return None
-    return f"It asks for an address by {device.request.protocol.upper()}, so it can be answered."
+    return phrase(
+        "It asks for an address by {protocol}, so it can be answered.", protocol=device.request.protocol.upper()
+    )
 
 
 def _answer(start: Start) -> Way:
     if start.laptop is None:
-        raise ValueError("answering needs a laptop address in the target's subnet")
+        raise ValueError(phrase("answering needs a laptop address in the target's subnet"))
     return AnsweringRequests(
         start.mac,
         start.target,
@@ -40,11 +43,11 @@ def _can_be_typed(device: Device | None, there: addresses.Address | None, kind: 
     if isinstance(by, HandWay) and by.say:
         return by.say
     if there is None and not (device and device.request):
-        return "Its own page or keypad, if it has one."
+        return phrase("Its own page or keypad, if it has one.")
     if device and device.request:
-        fell_back = f", at {there} which it fell back to" if there else ""
-        return f"Its own page or keypad, if it has one{fell_back}."
-    return "Type the new address yourself on its web page, keypad or console."
+        fell_back = phrase(", at {there} which it fell back to", there=there) if there else ""
+        return phrase("Its own page or keypad, if it has one{fell_back}.", fell_back=fell_back)
+    return phrase("Type the new address yourself on its web page, keypad or console.")
 
 
 def _watch(start: Start) -> Way:
@@ -64,18 +67,23 @@ def _has_console(_: Device | None, there: addresses.Address | None, kind: Kind |
     if kind is None or not isinstance(by, ConsoleWay) or not by.set:
         return None
     if by.over == "serial":
-        return f"Its kind, {kind.name}, is set over a serial line."
+        return phrase("Its kind, {name}, is set over a serial line.", name=kind.name)
     if there is None:
         return None
-    return f"Its kind, {kind.name}, is set over {by.over.title() if by.over != 'ssh' else 'SSH'} on port {by.at_port}."
+    return phrase(
+        "Its kind, {name}, is set over {over} on port {at_port}.",
+        name=kind.name,
+        over=by.over.title() if by.over != "ssh" else "SSH",
+        at_port=by.at_port,
+    )
 
 
 def _console_of(start: Start) -> tuple[Kind, ConsoleWay]:
     kind = start.kind
     by = kind.way_by("console") if kind else None
     if kind is None or not isinstance(by, ConsoleWay) or not by.set:
-        what = f"The kind '{kind.name}' says" if kind else "Without a kind nothing says"
-        raise errors.BadInput(f"{what} no lines for its console: name a kind file that has them with --kind.")
+        what = phrase("The kind '{name}' says", name=kind.name) if kind else phrase("Without a kind nothing says")
+        raise errors.BadInput("{what} no lines for its console: name a kind file that has them with --kind.", what=what)
     if start.over and start.over != by.over:
         by = by.model_copy(update={"over": start.over, "port": None})
     return kind, by
@@ -84,7 +92,7 @@ def _console_of(start: Start) -> tuple[Kind, ConsoleWay]:
 def _values(start: Start, kind: Kind) -> dict[str, str]:
     padded, own = kind.needs.octets == "padded", kind.needs.gateway == "own-address"
     values = values_of(start.target, start.mac, name=start.name, padded=padded, own_gateway=own)
-    return {**values, **{f"plan.{head}": cell for head, cell in start.columns.items()}}
+    return {**values, **{phrase("plan.{head}", head=head): cell for head, cell in start.columns.items()}}
 
 
 def _lines(start: Start) -> list[str]:
@@ -104,14 +112,23 @@ def _has_page(_: Device | None, there: addresses.Address | None, kind: Kind | No
     by = kind.way_by("page") if kind else None
     if kind is None or not isinstance(by, PageWay) or there is None or not by.set:
         return None
-    return f"Its kind, {kind.name}, is set on its page, in {len(by.set)} request{'' if len(by.set) == 1 else 's'}."
+    return phrase(
+        "Its kind, {name}, is set on its page, in {count} request{value}.",
+        name=kind.name,
+        count=len(by.set),
+        value="" if len(by.set) == 1 else "s",
+    )
 
 
 def _page_of(start: Start) -> tuple[Kind, PageWay]:
     by = start.kind.way_by("page") if start.kind else None
     if start.kind is None or not isinstance(by, PageWay) or not by.set:
-        what = f"The kind '{start.kind.name}' says" if start.kind else "Without a kind nothing says"
-        raise errors.BadInput(f"{what} no requests for its page: name a kind file that has them with --kind.")
+        what = (
+            phrase("The kind '{name}' says", name=start.kind.name)
+            if start.kind
+            else phrase("Without a kind nothing says")
+        )
+        raise errors.BadInput("{what} no requests for its page: name a kind file that has them with --kind.", what=what)
     return start.kind, by
 
 
@@ -160,7 +177,11 @@ def keeping(start: Start) -> conversation.Conversation | None:
 
 def _takes_pings(_: Device | None, __: addresses.Address | None, kind: Kind | None) -> str | None:
     by = kind.way_by("ping") if kind else None
-    return f"Its kind takes its address from an echo of {by.payload} bytes." if isinstance(by, PingWay) else None
+    return (
+        phrase("Its kind takes its address from an echo of {payload} bytes.", payload=by.payload)
+        if isinstance(by, PingWay)
+        else None
+    )
 
 
 def _ping(start: Start) -> Way:
@@ -169,7 +190,7 @@ def _ping(start: Start) -> Way:
         raise errors.BadInput("Which length of echo it takes its address from is its maker's: name a kind with --kind.")
     sender = start.laptop or start.free
     if sender is None:
-        raise ValueError("an echo needs an address to come from")
+        raise ValueError(phrase("an echo needs an address to come from"))
     return ping_way.Ping(
         start.mac,
         start.target,
@@ -193,9 +214,9 @@ WAYS: dict[str, way_entry.WayEntry] = {
     for entry in (
         way_entry.WayEntry(
             name=AnsweringRequests.name,
-            title="DHCP/BOOTP: answer its request",
-            done="its request answered",
-            says="answers its BOOTP or DHCP requests; gone at the next power cycle unless the device saves it",
+            title=phrase("DHCP/BOOTP: answer its request"),
+            done=phrase("its request answered"),
+            says=phrase("answers its BOOTP or DHCP requests; gone at the next power cycle unless the device saves it"),
             fits=_asks,
             needs_laptop=True,
             enter_does="answer its requests with {target}, once no other server is heard",
@@ -204,9 +225,11 @@ WAYS: dict[str, way_entry.WayEntry] = {
         *_field(goes_first=True),
         way_entry.WayEntry(
             name=console_way.Console.name,
-            title="talk to its console",
-            done="on its console",
-            says="says its kind's lines over Telnet or SSH, follows it, and has it keep them. Needs --kind and --at",
+            title=phrase("talk to its console"),
+            done=phrase("on its console"),
+            says=phrase(
+                "says its kind's lines over Telnet or SSH, follows it, and has it keep them. Needs --kind and --at"
+            ),
             fits=_has_console,
             needs_laptop=True,
             needs_reach=True,
@@ -219,9 +242,9 @@ WAYS: dict[str, way_entry.WayEntry] = {
         ),
         way_entry.WayEntry(
             name=page_way.Page.name,
-            title="fill in its page",
-            done="on its page",
-            says="sends its kind's requests to its own page, and follows it. Needs --kind and --at",
+            title=phrase("fill in its page"),
+            done=phrase("on its page"),
+            says=phrase("sends its kind's requests to its own page, and follows it. Needs --kind and --at"),
             fits=_has_page,
             needs_laptop=True,
             needs_reach=True,
@@ -235,9 +258,9 @@ WAYS: dict[str, way_entry.WayEntry] = {
         *_field(goes_first=False),
         way_entry.WayEntry(
             name=ping_way.Ping.name,
-            title="ping to its MAC",
-            done="by a ping to its MAC address",
-            says="sends echoes of its kind's length to its MAC address, for the new address. Needs --kind",
+            title=phrase("ping to its MAC"),
+            done=phrase("by a ping to its MAC address"),
+            says=phrase("sends echoes of its kind's length to its MAC address, for the new address. Needs --kind"),
             fits=_takes_pings,
             by_mac=True,
             needs_kind=True,
@@ -247,11 +270,13 @@ WAYS: dict[str, way_entry.WayEntry] = {
         ),
         way_entry.WayEntry(
             name=by_hand.ByHand.name,
-            title="by hand",
-            done="by hand",
+            title=phrase("by hand"),
+            done=phrase("by hand"),
             says=(
-                "you type the values into the device's own page or keypad; Ask Port sees it move. Needs --at for its "
-                "page"
+                phrase(
+                    "you type the values into the device's own page or keypad; Ask Port sees it move. "
+                    "Needs --at for its page"
+                )
             ),
             fits=_can_be_typed,
             needs_reach=True,

@@ -9,12 +9,13 @@ from typing import Protocol
 from askport.core import channels, machine, wire
 from askport.core.finding.tracking import Sighting
 from askport.core.kinds import model, own_word, placeholders
+from askport.core.phrases import phrase
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
 
-_NOT_MEASURED = "Mask not checked yet."
-_NOT_READ = "What it has now was not read: look before going on."
+_NOT_MEASURED = phrase("Mask not checked yet.")
+_NOT_READ = phrase("What it has now was not read: look before going on.")
 _HANDS_S = 600.0
 """How long a power cycle is waited for that somebody has to make."""
 
@@ -76,7 +77,7 @@ class Talking(Way):
             ValueError: it cannot be reached, before and after.
         """
         if start.laptop is None:
-            raise ValueError("a device that is talked to needs a laptop address from which it is followed")
+            raise ValueError(phrase("a device that is talked to needs a laptop address from which it is followed"))
         super().__init__(
             start.mac,
             start.target,
@@ -113,7 +114,7 @@ class Talking(Way):
 
     @property
     def _where(self) -> str:
-        return f"at {self._start.talks_at}"
+        return phrase("at {talks_at}", talks_at=self._start.talks_at)
 
     @property
     def _restarts(self) -> bool:
@@ -172,18 +173,22 @@ class Talking(Way):
         match self._part:
             case _Part.SETTING:
                 said = self._conversation.unanswered
-                return f"Said “{said}” to its {self.what}." if said else f"Talking to its {self.what} {self._where}."
+                return (
+                    phrase("Said “{said}” to its {what}.", said=said, what=self.what)
+                    if said
+                    else phrase("Talking to its {what} {where}.", what=self.what, where=self._where)
+                )
             case _Part.FOLLOWING if self._was_off:
-                return f"Its power is off. Plug it in again, and it comes up at {target}."
+                return phrase("Its power is off. Plug it in again, and it comes up at {target}.", target=target)
             case _Part.FOLLOWING if self.wants_power:
-                return f"It has saved {target} and uses it after a restart: power-cycle it."
+                return phrase("It has saved {target} and uses it after a restart: power-cycle it.", target=target)
             case _Part.FOLLOWING:
-                longest = f"; it may take {self._boot_s:.0f} s to start" if self._boot_s else ""
-                return f"Waiting for it at {target}{longest}."
+                longest = phrase("; it may take {boot_s:.0f} s to start", boot_s=self._boot_s) if self._boot_s else ""
+                return phrase("Waiting for it at {target}{longest}.", target=target, longest=longest)
             case _Part.KEEPING:
-                return f"The device is at {target}. Saving the address ({self.what})."
+                return phrase("The device is at {target}. Saving the address ({what}).", target=target, what=self.what)
             case _Part.READING:
-                return f"Its {self.what} refused. Reading what it has now."
+                return phrase("Its {what} refused. Reading what it has now.", what=self.what)
 
     @property
     def _boot_s(self) -> float:
@@ -248,9 +253,17 @@ class Talking(Way):
             self._note_spoken(now)
             self._kept = talk.said.ended is Ended.WELL
             at = self.target.interface.ip
-            saved = f"Its {self.what} confirmed saving the address"
-            saved = saved if self._kept else f"Saving the address was not confirmed: {talk.said.because}"
-            self._finish(Result.TAKEN, f"It is at {at}. {saved}. {_NOT_MEASURED}", now)
+            saved = phrase("Its {what} confirmed saving the address", what=self.what)
+            saved = (
+                saved
+                if self._kept
+                else phrase("Saving the address was not confirmed: {because}", because=talk.said.because)
+            )
+            self._finish(
+                Result.TAKEN,
+                phrase("It is at {at}. {saved}. {not_measured}", at=at, saved=saved, not_measured=_NOT_MEASURED),
+                now,
+            )
         for seen in self._tracker.news():
             if self.done:
                 return
@@ -261,17 +274,23 @@ class Talking(Way):
                 talk.leave()
                 self._arrived(now)
             elif seen.kind is Sighting.MOVED and self._part is _Part.FOLLOWING:
-                self._note(f"It moved to {seen.address} instead of {self.target.interface.ip}.", seen.at)
+                self._note(
+                    phrase("It moved to {address} instead of {ip}.", address=seen.address, ip=self.target.interface.ip),
+                    seen.at,
+                )
 
     def _note_key(self, key: str, now: float) -> None:
         before = self._start.known_key
         if before is None:
-            said = "it is new here, and will be compared next time"
+            said = phrase("it is new here, and will be compared next time")
         elif before == key:
-            said = "as it was the last time"
+            said = phrase("as it was the last time")
         else:
-            said = f"and it was another the last time: {before}. Is this the same device?"
-        self._note(f"Its {self.what} shows the key {key}: {said}.".replace("?.", "?"), now)
+            said = phrase("and it was another the last time: {before}. Is this the same device?", before=before)
+        self._note(
+            phrase("Its {what} shows the key {key}: {said}.", what=self.what, key=key, said=said).replace("?.", "?"),
+            now,
+        )
 
     def _note_spoken(self, now: float) -> None:
         for spoken in self._conversation.spoken[len(self._by.login) :]:
@@ -280,22 +299,41 @@ class Talking(Way):
     def _was_set(self, ended: Ended, because: str, now: float) -> None:
         spoken, entering = self._conversation.spoken, len(self._by.login)
         over = sum(each.is_over for each in spoken)
-        where = f"Its {self.what} {self._where}"
+        where = phrase("Its {what} {where}", what=self.what, where=self._where)
         if ended is Ended.UNREACHED:
-            self._finish(Result.NO_ANSWER, f"{where} does not open: {because}.", now)
+            self._finish(
+                Result.NO_ANSWER, phrase("{where} does not open: {because}.", where=where, because=because), now
+            )
         elif ended is Ended.REFUSED and over < self._sets_until:
-            self._refused(f"{where} refused: {because}.", now)
+            self._refused(phrase("{where} refused: {because}.", where=where, because=because), now)
         elif ended is Ended.WELL or len(spoken) >= self._sets_until:
             if ended is Ended.REFUSED:
-                self._note(f"It was set, and then refused: {because}.", now)
+                self._note(phrase("It was set, and then refused: {because}.", because=because), now)
             elif ended is not Ended.WELL:
-                self._note(f"After “{spoken[-1].text}” {because}: it may have moved with that.", now)
+                self._note(
+                    phrase(
+                        "After “{text}” {because}: it may have moved with that.", text=spoken[-1].text, because=because
+                    ),
+                    now,
+                )
             self._follow(ended, now)
         else:
-            last = f"“{spoken[-1].text}” was the last that was sent" if spoken else "nothing was sent"
+            last = (
+                phrase("“{text}” was the last that was sent", text=spoken[-1].text)
+                if spoken
+                else phrase("nothing was sent")
+            )
             took = max(0, over - entering)
-            stopped = "was lost" if ended is Ended.CLOSED else "went no further"
-            text = f"{where} {stopped} after {took} of {len(self._by.set)}: {because}; {last}."
+            stopped = phrase("was lost") if ended is Ended.CLOSED else phrase("went no further")
+            text = phrase(
+                "{where} {stopped} after {took} of {count}: {because}; {last}.",
+                where=where,
+                stopped=stopped,
+                took=took,
+                count=len(self._by.set),
+                because=because,
+                last=last,
+            )
             self._finish(Result.SENT if spoken[entering:] else Result.NO_ANSWER, text, now)
 
     def _refused(self, because: str, now: float) -> None:
@@ -305,7 +343,7 @@ class Talking(Way):
         if not taken:
             self._finish(Result.REFUSED, because, now)
             return
-        self.because = f"{because} It had taken by then: {'; '.join(taken)}."
+        self.because = phrase("{because} It had taken by then: {taken}.", because=because, taken="; ".join(taken))
         reads = self._read(now)
         if reads is None:
             self._finish(Result.REFUSED, f"{self.because} {_NOT_READ}", now)
@@ -320,14 +358,18 @@ class Talking(Way):
         )
         self._follow_until = now + FOLLOW_S + self._boot_s + (_HANDS_S if self._waits_for_power else 0.0)
         if self._waits_for_power:
-            self._note("It uses that after a restart.", now)
+            self._note(phrase("It uses that after a restart."), now)
         if self.target.interface.ip in self._tracker.seen:
             self._arrived(now)
 
     def _arrived(self, now: float) -> None:
         address = self.target.interface.ip
-        came = f"moved: {self._at} to {address}" if self._at else f"came to {address}"
-        self._note(f"It {came}, same MAC.", now)
+        came = (
+            phrase("moved: {at} to {address}", at=self._at, address=address)
+            if self._at
+            else phrase("came to {address}", address=address)
+        )
+        self._note(phrase("It {came}, same MAC.", came=came), now)
         self._tracker.stop_looking()
         if keeping := self._keep(now):
             self._effects += self._conversation.poll()  # its line has to be let go before the next one has it
@@ -338,4 +380,4 @@ class Talking(Way):
     @property
     def _is_there(self) -> str:
         """Say what was seen of what it was told: the address, and not its mask."""
-        return f"It is at {self.target.interface.ip}. {_NOT_MEASURED}"
+        return phrase("It is at {ip}. {not_measured}", ip=self.target.interface.ip, not_measured=_NOT_MEASURED)

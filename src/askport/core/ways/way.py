@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 
 from askport.core import addresses, machine
 from askport.core.finding.tracking import Tracker
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 
 
@@ -97,10 +98,12 @@ class Way(machine.Machine):
             at = self.steps[-1].at if self.steps else self._started_at
             if self.has_acted:
                 self._finish(
-                    Result.SENT, "Stopped before the end: the device may have taken what it was told by then.", at
+                    Result.SENT,
+                    phrase("Stopped before the end: the device may have taken what it was told by then."),
+                    at,
                 )
             else:
-                self._finish(Result.NO_ANSWER, "Stopped before the device was told anything.", at)
+                self._finish(Result.NO_ANSWER, phrase("Stopped before the device was told anything."), at)
         return self.poll()
 
     @property
@@ -134,7 +137,7 @@ class Way(machine.Machine):
     def close(self, now: float) -> None:
         """End the way now, with the result that it has come to."""
         if not self.done:
-            self._finish(Result.NO_ANSWER, "The device gave no chance to set it in the time given.", now)
+            self._finish(Result.NO_ANSWER, phrase("The device gave no chance to set it in the time given."), now)
 
     def _note(self, text: str, now: float) -> None:
         self.steps.append(Happening(now, text))
@@ -146,12 +149,17 @@ class Way(machine.Machine):
     def _not_come(self, now: float) -> None:
         """End, because it did not come to its new address; say where it is instead."""
         there = self._tracker.moved_to or (None if self._tracker.has_left else self._tracker.was)
-        where = f"it is at {there}" if there else "it does not answer anywhere: power-cycle it"
-        text = f"All settings were sent, but the device is not at {self.target.interface.ip}: {where}."
+        where = (
+            phrase("it is at {there}", there=there) if there else phrase("it does not answer anywhere: power-cycle it")
+        )
+        text = phrase(
+            "All settings were sent, but the device is not at {ip}: {where}.", ip=self.target.interface.ip, where=where
+        )
         self._finish(Result.SENT, text, now)
 
     def _proxy_sentence(self) -> str:
-        return (
-            f"{self.mac} answers for addresses that are not its own, so its answers show nothing: look on its display, "
-            "or connect straight to the device."
+        return phrase(
+            "{mac} answers for addresses that are not its own, so its answers show nothing: look on its "
+            "display, or connect straight to the device.",
+            mac=self.mac,
         )

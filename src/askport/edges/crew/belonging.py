@@ -26,7 +26,11 @@ def clean_name(name: str) -> str:
     """
     plain = " ".join(name.split())
     if not plain or len(plain) > _MAX_NAME or display_text(plain, _MAX_NAME) != plain:
-        raise BadInput(f"'{display_text(name, 60)}' is no name for a member: give 1 to {_MAX_NAME} plain characters.")
+        raise BadInput(
+            "'{name}' is no name for a member: give 1 to {max_name} plain characters.",
+            name=display_text(name, 60),
+            max_name=_MAX_NAME,
+        )
     return plain
 
 
@@ -41,9 +45,11 @@ def join(server: Server, job: JobFile, name: str) -> bytes:
     name, about = clean_name(name), server.news(NEWEST)
     if job.crew and job.crew.crew != about.crew:
         site = display_text(job.crew.site, 60)
-        raise Refused(f"This job belongs to the crew of {site} already: 'askport crew leave' has it leave that one.")
+        raise Refused(
+            "This job belongs to the crew of {site} already: 'askport crew leave' has it leave that one.", site=site
+        )
     if job.crew and job.crew.member and job.crew.member != name:
-        raise Refused(f"This job belongs to the crew already, as {job.crew.member}.")
+        raise Refused("This job belongs to the crew already, as {member}.", member=job.crew.member)
     key = own_key.make_key(about.crew, name)
     known = next((each for each in about.members if each.name == name), None)
     _require_free(known, key, name)
@@ -55,9 +61,9 @@ def join(server: Server, job: JobFile, name: str) -> bytes:
 
 def _require_free(known: seals.Member | None, key: bytes, name: str) -> None:
     if known and known.key != own_key.public_half(key):
-        raise Refused(f"{name} is a member already, on another laptop: choose another name with --as.")
+        raise Refused("{name} is a member already, on another laptop: choose another name with --as.", name=name)
     if known and known.removed:
-        raise Refused(f"{name} was taken out of this crew: choose another name with --as.")
+        raise Refused("{name} was taken out of this crew: choose another name with --as.", name=name)
 
 
 def look_on(server: Server, job: JobFile) -> None:
@@ -87,7 +93,11 @@ def move(server: Server, job: JobFile) -> None:
     about = server.news(NEWEST)
     if job.crew and about.crew != job.crew.crew:
         shown = display_text(server.url, 120)
-        raise BadInput(f"'{shown}' is the database of another crew, {display_text(about.site, 60)}: name its own.")
+        raise BadInput(
+            "'{shown}' is the database of another crew, {site}: name its own.",
+            shown=shown,
+            site=display_text(about.site, 60),
+        )
     if job.crew:
         crew = replace(job.crew, url=server.url)
         job.change(job_part.keeping_membership(crew))

@@ -14,6 +14,7 @@ from queue import Empty, Queue
 
 from askport.core import errors, text
 from askport.core.crew.in_hand import ALONE, HELD_S, Others, others_of
+from askport.core.phrases import phrase
 from askport.edges import jobfile, kept_frames, log
 from askport.edges.crew import frames, job_part, own_key, syncing
 from askport.edges.crew.job_part import Membership
@@ -51,13 +52,17 @@ class CrewState:
     def words(self) -> str:
         """The line."""
         if self.wrong:
-            return "crew: a record failed verification, open the register (r)"
+            return phrase("crew: a record failed verification, open the register (r)")
         waits = f", {self.waits} {'line waits' if self.waits == 1 else 'lines wait'}" if self.waits else ""
         if self.reached_s is None:
-            return f"crew: not reached yet{waits}"
+            return phrase("crew: not reached yet{waits}", waits=waits)
         if self.fault or self.reached_s > _ASKS_EVERY_S + _SILENT_S:
-            return f"crew: not reached for {text.span_words(self.reached_s)}{waits}"
-        return f"crew: {self.member}{waits or ', all sent'}" if self.member else "live"
+            return phrase(
+                "crew: not reached for {reached_s}{waits}", reached_s=text.span_words(self.reached_s), waits=waits
+            )
+        return (
+            phrase("crew: {member}{waits}", member=self.member, waits=waits or ", all sent") if self.member else "live"
+        )
 
 
 class CrewBeside:
@@ -138,7 +143,7 @@ class CrewBeside:
                     with suppress(errors.AskPortError):
                         self._claim(server)
             except Exception as error:  # noqa: BLE001 - whatever it is: it is said, and tried again
-                itself = f"A fault of Ask Port itself: {error}."
+                itself = phrase("A fault of Ask Port itself: {error}.", error=error)
                 self._fault = error.message if isinstance(error, errors.AskPortError) else itself
                 log.event("crew not reached", because=self._fault)
                 self._stop.wait(_TRIES_AGAIN_S[min(failed, len(_TRIES_AGAIN_S) - 1)])

@@ -61,9 +61,13 @@ def found(url: str, site: str, *, upto: int = VERSION, filling: Filling | None =
             member, office, functions = (_role(connection, each) for each in names)
             was = _version(connection)
             if was is not None and was > VERSION:
-                raise BadInput(f"The crew in '{display_text(url, 120)}' is of a newer Ask Port: update this one.")
+                raise BadInput(
+                    "The crew in '{url}' is of a newer Ask Port: update this one.", url=display_text(url, 120)
+                )
             if was is not None and filling:
-                raise BadInput(f"There is a crew in '{display_text(url, 120)}' already: fill an empty database.")
+                raise BadInput(
+                    "There is a crew in '{url}' already: fill an empty database.", url=display_text(url, 120)
+                )
             # Functions that are there are its own; what is in the migrations is read as they will be.
             whole.execute(f"GRANT {functions} TO CURRENT_USER; SET LOCAL search_path = pg_catalog, askport, pg_temp")
             for migration in MIGRATIONS[was or 0 : upto]:
@@ -87,8 +91,9 @@ def found(url: str, site: str, *, upto: int = VERSION, filling: Filling | None =
         state = getattr(getattr(error, "orig", error), "sqlstate", None) or ""
         if state == "42501" or state.startswith("28"):
             raise Refused(
-                f"This login may not make a crew there: {said_plainly(error)}. Use the database's owner, who may make "
-                "roles too (CREATEROLE)."
+                "This login may not make a crew there: {error}. Use the database's owner, who may make roles "
+                "too (CREATEROLE).",
+                error=said_plainly(error),
             ) from None
         raise not_reached(url, error) from None
     except (SQLAlchemyError, OSError) as error:

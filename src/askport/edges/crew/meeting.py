@@ -3,6 +3,7 @@
 from contextlib import closing
 
 from askport.core.errors import AskPortError
+from askport.core.phrases import phrase
 from askport.edges.crew import job_part, own_key, syncing
 from askport.edges.crew.server import Server
 from askport.edges.jobfile import JobFile
@@ -21,6 +22,6 @@ def meet_at_end(job: JobFile) -> str:
         with closing(Server(crew.url)) as server:
             done = syncing.sync(server, job, own_key.key_of(crew.crew, crew.member), digest=False)
     except AskPortError as error:
-        lines = "1 line waits" if waits == 1 else f"{waits} lines wait"
-        return f"{lines} for the crew. {error.message}"
+        lines = phrase("1 line waits") if waits == 1 else phrase("{waits} lines wait", waits=waits)
+        return phrase("{lines} for the crew. {message}", lines=lines, message=error.message)
     return f"! {done.wrong[0]}" if done.wrong else ""

@@ -35,7 +35,9 @@ def make_key(crew: str, member: str) -> bytes:
     try:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
     except OSError as error:
-        raise errors.MachineRefused(f"The key of this member cannot be kept in '{path}': {error.strerror}.") from None
+        raise errors.MachineRefused(
+            "The key of this member cannot be kept in '{path}': {strerror}.", path=path, strerror=error.strerror
+        ) from None
     write_file(path, private.hex().encode(), mode=0o600)
     return private
 
@@ -52,11 +54,12 @@ def key_of(crew: str, member: str) -> bytes:
         private = bytes.fromhex(path.read_text().strip())
     except FileNotFoundError:
         raise errors.Refused(
-            f"The key of {shown} is not on this laptop, so nothing can be pushed as {shown}: "
-            "join under a name of this laptop's own with 'askport crew join … --as NAME'."
+            "The key of {shown} is not on this laptop, so nothing can be pushed as {shown}: join under a "
+            "name of this laptop's own with 'askport crew join … --as NAME'.",
+            shown=shown,
         ) from None
     except (OSError, ValueError) as error:
-        raise errors.MachineRefused(f"The key in '{path}' cannot be read: {error}.") from None
+        raise errors.MachineRefused("The key in '{path}' cannot be read: {error}.", path=path, error=error) from None
     if len(private) != 32:
-        raise errors.MachineRefused(f"The key in '{path}' is none: put it back from a copy.")
+        raise errors.MachineRefused("The key in '{path}' is none: put it back from a copy.", path=path)
     return private

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from askport.core.errors import BadInput, MachineRefused, Refused
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 if TYPE_CHECKING:
@@ -39,7 +40,10 @@ def parameters(url: str) -> dict[str, str]:
     try:
         told = {key: str(value) for key, value in conninfo_to_dict(url).items() if value is not None}
     except ProgrammingError:  # libpq's words repeat what was typed, be it a password
-        raise BadInput(f"'{_without_password(shown)}' names no database: write postgresql://user@host/name.") from None
+        raise BadInput(
+            "'{without_password}' names no database: write postgresql://user@host/name.",
+            without_password=_without_password(shown),
+        ) from None
     if any(told.pop(each, None) for each in ("password", "sslpassword")):
         raise BadInput(
             "A password in the crew's URL is seen by everybody on this machine: leave it out, and put it into "
@@ -87,7 +91,12 @@ def engine_to(url: str) -> "Engine":
     def connect() -> Any:
         beats = {"keepalives_idle": 5, "keepalives_interval": 5, "keepalives_count": 3}
         ours = {"connect_timeout": _CONNECT_S, "tcp_user_timeout": _HOLDS_S * 1000, "application_name": "askport"}
-        options = f"-c statement_timeout={_HOLDS_S}s -c lock_timeout={_WAITS_S}s {told.get('options', '')}"
+        options = phrase(
+            "-c statement_timeout={holds_s}s -c lock_timeout={waits_s}s {get}",
+            holds_s=_HOLDS_S,
+            waits_s=_WAITS_S,
+            get=told.get("options", ""),
+        )
         return psycopg.connect(**{**ours, **beats, **told, "options": options})  # type: ignore[arg-type]
 
     return create_engine("postgresql+psycopg://", creator=connect, poolclass=NullPool)
@@ -109,10 +118,12 @@ def said_plainly(error: Exception) -> str:
 
 def not_reached(url: str, error: Exception) -> MachineRefused:
     """Return what is raised where the database cannot be reached, or the connection was lost."""
-    text = f"The crew's database '{display_text(url, 120)}' is not reached: {said_plainly(error)}."
+    text = phrase(
+        "The crew's database '{url}' is not reached: {error}.", url=display_text(url, 120), error=said_plainly(error)
+    )
     return MachineRefused(text, code=f"sql-{state_of(error)}")
 
 
 def not_allowed(error: Exception) -> Refused:
     """Return what is raised where the database refuses."""
-    return Refused(f"The crew's database refuses: {said_plainly(error)}.")
+    return Refused("The crew's database refuses: {error}.", error=said_plainly(error))

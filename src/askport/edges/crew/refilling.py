@@ -19,7 +19,9 @@ def filling_of(job: JobFile) -> founding.Filling:
         BadInput: it belongs to no crew.
     """
     if job.crew is None:
-        raise BadInput(f"'{display_text(str(job.path), 120)}' belongs to no crew: there is nothing to fill it with.")
+        raise BadInput(
+            "'{path}' belongs to no crew: there is nothing to fill it with.", path=display_text(str(job.path), 120)
+        )
     with job.engine.connect() as connection:
         lines = {each.hash: each for each in job_part.strand_lines(connection, JOURNAL.c.member.is_not(None))}
         pushes, given = [], set[str]()

@@ -11,6 +11,7 @@ from pathlib import Path
 from platformdirs import user_data_path
 
 from askport.core import errors, text
+from askport.core.phrases import phrase
 from askport.edges.crew import belonging, frames, job_part, own_key, schema, syncing
 from askport.edges.crew.server import Server
 from askport.edges.jobfile import JobFile
@@ -65,12 +66,18 @@ def have_written(job: JobFile, url: str) -> None:
     with closing(Server(url)) as server:
         login = server.login()
         taken = {each.name for each in server.news(belonging.NEWEST).members}
-        names = [f"{login} (office)", *(f"{login} (office {number})" for number in range(2, 100))]
+        names = [
+            f"{login} (office)",
+            *(phrase("{login} (office {number})", login=login, number=number) for number in range(2, 100)),
+        ]
         try:
             belonging.join(server, job, next(each for each in names if each not in taken))
         except errors.Refused as error:
             raise errors.Refused(
-                f"'{text.display_text(login, 40)}' may only read this crew. {schema.LET_IN} ({error.message})"
+                "'{login}' may only read this crew. {LET_IN} ({message})",
+                login=text.display_text(login, 40),
+                LET_IN=schema.LET_IN,
+                message=error.message,
             ) from None
 
 

@@ -11,6 +11,7 @@ from typing import Any
 from askport.core.crew.seals import Member, Seal
 from askport.core.crew.strands import LONGEST_BODY, StrandLine
 from askport.core.errors import BadInput, MachineRefused
+from askport.core.phrases import phrase
 from askport.core.text import display_text, listed
 from askport.edges.crew.reaching import engine_to, not_allowed, not_reached, state_of
 from askport.edges.crew.schema import VERSION
@@ -141,7 +142,9 @@ class Server:
         except (DBAPIError, Error) as error:
             state = state_of(error)
             if state == _LOCKED and (who := self._holders()):
-                raise MachineRefused(f"The crew's database is held by {who}: it is tried again later.") from None
+                raise MachineRefused(
+                    "The crew's database is held by {who}: it is tried again later.", who=who
+                ) from None
             raise (not_allowed(error) if state in _REFUSALS else not_reached(self.url, error)) from None
         except (SQLAlchemyError, OSError) as error:
             raise not_reached(self.url, error) from None
@@ -174,8 +177,9 @@ class Server:
         except (TypeError, ValueError, KeyError, AttributeError) as error:
             shown = display_text(self.url, 120)
             raise BadInput(
-                f"What '{shown}' has is no crew's ({display_text(str(error), 80)}): its owner brings it up to date, or "
-                "puts a backup back."
+                "What '{shown}' has is no crew's ({error}): its owner brings it up to date, or puts a backup back.",
+                shown=shown,
+                error=display_text(str(error), 80),
             ) from None
 
     def _news(self, told: Any) -> News:
@@ -200,11 +204,13 @@ class Server:
         with self._talking():
             if not self._run("SELECT to_regclass('askport.crew')").scalar():
                 return self._no_crew()
-        return BadInput(f"{error.message} Its owner has to put a backup back, or fill an empty database.")
+        return BadInput(
+            "{message} Its owner has to put a backup back, or fill an empty database.", message=error.message
+        )
 
     def _no_crew(self) -> BadInput:
         shown = display_text(self.url, 120)
-        return BadInput(f"There is no crew in '{shown}': its owner makes one with 'askport crew create'.")
+        return BadInput("There is no crew in '{shown}': its owner makes one with 'askport crew create'.", shown=shown)
 
     def login(self) -> str:
         """Return as whom this laptop is known to the database."""
@@ -317,15 +323,16 @@ def _line(hash_: str, member: str, place: int, before: str, at: str, body: str, 
         TypeError: it is none at all.
     """
     if not (isinstance(place, int) and isinstance(push, int)):
-        raise TypeError("a line without a place")
+        raise TypeError(phrase("a line without a place"))
     return StrandLine(hash_ or "", member or "", place, before or "", at or "", body or "", push)
 
 
 def _require_version(version: int, url: str) -> None:
     shown = display_text(url, 120)
     if version > VERSION:
-        raise BadInput(f"The crew in '{shown}' is of a newer Ask Port: update this one.")
+        raise BadInput("The crew in '{shown}' is of a newer Ask Port: update this one.", shown=shown)
     if version < VERSION:
         raise BadInput(
-            f"The crew in '{shown}' is of an older Ask Port: its owner brings it up to date with 'askport crew create'."
+            "The crew in '{shown}' is of an older Ask Port: its owner brings it up to date with 'askport crew create'.",
+            shown=shown,
         )

@@ -15,6 +15,7 @@ from sqlalchemy import Engine, Executable, delete, select
 from askport.core.crew.seals import Member, Seal, seal
 from askport.core.crew.strands import StrandLine, Wrong, check_push
 from askport.core.errors import BadInput, Refused
+from askport.core.phrases import phrase
 from askport.core.register import chain, in_order
 from askport.core.text import display_text
 from askport.edges.crew import job_part
@@ -70,7 +71,9 @@ def pull(server: Server, engine: Engine, crew: Membership, *, digest: bool = Fal
     if news.crew != crew.crew:
         shown = display_text(server.url, 120)
         raise BadInput(
-            f"'{shown}' is the database of another crew, {display_text(news.site, 60)}: name this job's own."
+            "'{shown}' is the database of another crew, {site}: name this job's own.",
+            shown=shown,
+            site=display_text(news.site, 60),
         )
     with engine.connect() as connection:
         heads = job_part.heads_of(connection, crew.pulled)
@@ -140,12 +143,17 @@ def _members(told: Sequence[Member], known: dict[str, Member]) -> tuple[list[Mem
     for each in told:
         if not re.fullmatch("[0-9a-f]{64}", each.key):
             name = display_text(each.name, 40)
-            wrong.append(Wrong(each.name, f"{name} has no key in the database: nothing of {name} is taken."))
+            wrong.append(
+                Wrong(each.name, phrase("{name} has no key in the database: nothing of {name} is taken.", name=name))
+            )
             continue
         before = known.get(each.name)
         if before and before.key != each.key:
             name = display_text(each.name, 40)
-            text = f"{name} has another key in the database than before: nothing is taken that is not by the first one."
+            text = phrase(
+                "{name} has another key in the database than before: nothing is taken that is not by the first one.",
+                name=name,
+            )
             wrong.append(Wrong(each.name, text))
             each = replace(each, key=before.key)
         members.append(each)
@@ -177,7 +185,10 @@ def changes(server: Server, engine: Engine, crew: Membership) -> list[Wrong]:
             at = news.pushes[-1].push
         had = job_part.strand_lines(connection, JOURNAL.c.member.is_not(None))
         lost = [each for each in had if each.hash not in seen]
-        found += [Wrong(each.member, f"{each.name} is missing in the database, and this file has it.") for each in lost]
+        found += [
+            Wrong(each.member, phrase("{name} is missing in the database, and this file has it.", name=each.name))
+            for each in lost
+        ]
     return list({each.member: each for each in reversed(found)}.values())[::-1]
 
 
@@ -284,7 +295,9 @@ def sync(server: Server, job: JobFile, key: bytes | None, *, digest: bool = True
     """
     crew, done, put_back, is_whole = job.crew, Synced(), False, digest
     if crew is None:
-        raise Refused(f"'{display_text(str(job.path), 120)}' belongs to no crew: 'askport crew join' has it join one.")
+        raise Refused(
+            "'{path}' belongs to no crew: 'askport crew join' has it join one.", path=display_text(str(job.path), 120)
+        )
     while True:
         told = pull(server, job.engine, crew, digest=digest)
         done.wrong += [each for each in told.wrong if each not in done.wrong]
@@ -347,16 +360,24 @@ def notes_of(told: Pulled) -> list[str]:
     notes = []
     off_s = told.clock_off.total_seconds()
     if abs(off_s) > _CLOCKS_S:
-        which = "behind" if off_s > 0 else "ahead of"
+        which = "behind" if off_s > 0 else phrase("ahead of")
         notes.append(
-            f"This laptop's clock is {_span(abs(off_s))} {which} the database's: set it, the record has its times."
+            phrase(
+                "This laptop's clock is {span} {which} the database's: set it, the record has its times.",
+                span=_span(abs(off_s)),
+                which=which,
+            )
         )
     own = [each for each in told.fresh if each.member == told.membership.member]
     if own:
-        lines = f"{len(own)} lines" if len(own) > 1 else "1 line"
+        lines = f"{len(own)} lines" if len(own) > 1 else phrase("1 line")
         notes.append(
-            f"The database had {lines} of {display_text(told.membership.member, 40)} that this file had not: an older "
-            "copy of it was put back, or two laptops use the name."
+            phrase(
+                "The database had {lines} of {member} that this file had not: an older copy of it was put "
+                "back, or two laptops use the name.",
+                lines=lines,
+                member=display_text(told.membership.member, 40),
+            )
         )
     return notes
 

@@ -3,6 +3,7 @@
 from sqlalchemy import Engine
 
 from askport.core.crew.seals import is_sealed
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.edges.crew import job_part
 from askport.edges.job_tables import JOURNAL
@@ -22,7 +23,11 @@ def seals_fault(engine: Engine) -> str | None:
         vouched: dict[str, set[str]] = {}
         for seal in job_part.seals_in(connection):
             if not is_sealed(seal, keys.get(seal.member, ""), crew=crew):
-                return f"the seal of {display_text(seal.member, 40)} on its line {seal.place} is not by its key."
+                return phrase(
+                    "the seal of {member} on its line {place} is not by its key.",
+                    member=display_text(seal.member, 40),
+                    place=seal.place,
+                )
             vouched.setdefault(seal.head, set()).add(seal.member)
         unsealed = None
         lines = list(job_part.strand_lines(connection, JOURNAL.c.member.is_not(None)))
@@ -31,4 +36,4 @@ def seals_fault(engine: Engine) -> str | None:
                 vouched.setdefault(line.before, set()).add(line.member)
             else:
                 unsealed = line
-    return f"{unsealed.name} is sealed by nobody." if unsealed else None
+    return phrase("{name} is sealed by nobody.", name=unsealed.name) if unsealed else None

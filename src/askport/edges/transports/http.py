@@ -8,6 +8,7 @@ from hashlib import sha256
 from typing import Any, NamedTuple
 
 from askport.core.channels import HttpPort, PageCall
+from askport.core.phrases import phrase
 from askport.edges.transports import hush, tcp_socket
 
 _LONGEST_S = 15.0
@@ -86,16 +87,16 @@ async def fetch(client: Any, call: PageCall) -> HttpAnswer:
         raise TimeoutError from None
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         name = type(error).__name__
-        raise ConnectionError(str(error).lower() or _LOST.get(name, "the connection was lost")) from None
+        raise ConnectionError(str(error).lower() or _LOST.get(name, phrase("the connection was lost"))) from None
     key, clock = answer.extensions.get("askport.key"), _clock(answer.headers.get("date", ""))
     lines = "".join(f"{name}: {value}\r\n" for name, value in answer.headers.multi_items())
     return HttpAnswer(answer.status_code, text, answer.headers.get("location"), key, clock, lines[:_MAX_BYTES])
 
 
 _LOST = {
-    "ReadError": "the connection was reset",
-    "WriteError": "the connection was reset",
-    "RemoteProtocolError": "it ended the connection before it answered",
+    "ReadError": phrase("the connection was reset"),
+    "WriteError": phrase("the connection was reset"),
+    "RemoteProtocolError": phrase("it ended the connection before it answered"),
 }
 """What the package says without a word of its own."""
 
@@ -116,7 +117,9 @@ async def _request(client: Any, call: PageCall, body: dict[str, Any]) -> tuple[A
         tls = stream.get_extra_info("ssl_object") if stream else None
         if tls:
             certificate = tls.getpeercert(binary_form=True) or b""
-            answer.extensions["askport.key"] = f"SHA256:{sha256(certificate).hexdigest()} over {tls.version()}"
+            answer.extensions["askport.key"] = phrase(
+                "SHA256:{hexdigest} over {version}", hexdigest=sha256(certificate).hexdigest(), version=tls.version()
+            )
         async for chunk in answer.aiter_bytes():
             data += chunk
             if len(data) > _MAX_BYTES:

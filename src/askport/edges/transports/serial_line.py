@@ -5,6 +5,7 @@ import contextlib
 from typing import Any
 
 from askport.core.channels import SerialLine
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 _LETS_GO_S = 2.0
@@ -48,6 +49,9 @@ def serial_lines() -> list[tuple[str, str]]:
     from serial.tools.list_ports import comports
 
     return [
-        (each.device, display_text(each.description, 60) if each.description not in ("n/a", None) else "a serial line")
+        (
+            each.device,
+            display_text(each.description, 60) if each.description not in ("n/a", None) else phrase("a serial line"),
+        )
         for each in sorted(comports())
     ]

@@ -3,6 +3,7 @@
 from typing import Any
 
 from askport.core.channels import SshPort
+from askport.core.phrases import phrase
 from askport.edges import log
 from askport.edges.transports import hush, tcp_socket
 
@@ -32,7 +33,7 @@ class _Session:
         try:
             return bytes(await self._stdout.read(most))
         except asyncssh.Error as error:
-            raise ConnectionError(f"SSH: {error.reason}") from None
+            raise ConnectionError(phrase("SSH: {reason}", reason=error.reason)) from None
 
     def write(self, data: bytes) -> None:
         """Send."""
@@ -72,9 +73,9 @@ async def connect(over: tcp_socket.Sockets, far: SshPort) -> tuple[Any, Any]:
         stdin, stdout, _ = await session.open_session(term_type="vt100", encoding=None)
         shell_is_open = True
     except asyncssh.PermissionDenied:
-        raise ConnectionError("it did not take the log-in name and password") from None
+        raise ConnectionError(phrase("it did not take the log-in name and password")) from None
     except asyncssh.Error as error:
-        raise ConnectionError(f"SSH: {error.reason}") from None
+        raise ConnectionError(phrase("SSH: {reason}", reason=error.reason)) from None
     finally:
         if session and not shell_is_open:  # refused, or called off in between
             session.abort()

@@ -6,6 +6,7 @@ import socket
 from typing import Protocol
 
 from askport.core import channels, errors
+from askport.core.phrases import phrase
 
 CONNECT_S = 10.0
 _SO_BINDTODEVICE = 25
@@ -125,5 +126,5 @@ def why(error: OSError) -> str:
     asyncio writes its own text in place of the kernel's.
     """
     if isinstance(error, TimeoutError) and error.errno is None:
-        return "nothing came back"
+        return phrase("nothing came back")
     return (os.strerror(error.errno) if error.errno else str(error)).lower()

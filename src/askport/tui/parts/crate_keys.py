@@ -3,6 +3,7 @@
 from askport.core.crate.after_first import Crate, PowerCuts
 from askport.core.errors import AskPortError
 from askport.core.kinds.model import Kind
+from askport.core.phrases import phrase
 from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Phase
@@ -33,9 +34,15 @@ class CrateKeys:
 
         like = self._desk.workplace.run.session.device.work.tag
         return Question(
-            f"Repeat {like}'s settings for the rest. Power-cycle which units? (each, last, or 3 = every third)",
+            phrase(
+                "Repeat {like}'s settings for the rest. Power-cycle which units? (each, last, or 3 = every third)",
+                like=like,
+            ),
             "each",
-            lambda typed: f"Power cycle {PowerCuts.parse(typed).words}; the records of the others say that it was not.",
+            lambda typed: phrase(
+                "Power cycle {words}; the records of the others say that it was not.",
+                words=PowerCuts.parse(typed).words,
+            ),
             use,
             replaces=True,
         )
@@ -75,12 +82,14 @@ class CrateKeys:
         rest = crate.rest(run.work, run.job.register.recorded_tags()) if crate else []
         if crate and not rest and run.work:
             self.crate_of = None
-            self._desk.tell(f"The crate ends here: no other device like {crate.like} is planned and not recorded.")
+            self._desk.tell(
+                phrase("The crate ends here: no other device like {like} is planned and not recorded.", like=crate.like)
+            )
         self._desk.hands.take_next()
         if crate and not run.work:  # without a plan, tags and addresses are counted on
             crate.number += 1
             if run.session.device.target is None:
-                self._desk.tell("Its subnet has no address behind the last one: press e and name the next.")
+                self._desk.tell(phrase("Its subnet has no address behind the last one: press e and name the next."))
         if crate and rest and run.item is not rest[0] and run.session.phase in (Phase.PLUGGING, Phase.FINDING):
             self._desk.hands.take_up(rest[0], is_meant=False)
         if crate and rest:

@@ -1,5 +1,6 @@
 """Looking for the device: how loudly, which of several, and what it said."""
 
+from askport.core.phrases import phrase
 from askport.core.visit.steps import Phase
 from askport.tui.desk import Desk
 from askport.tui.screens.evidence_screen import EvidenceScreen
@@ -36,7 +37,7 @@ class FindKeys:
         session = self._desk.workplace.run.session
         device = session.device.chosen or session.cable.search.candidate
         if device is None:
-            self._desk.tell("Nobody has been heard yet.")
+            self._desk.tell(phrase("Nobody has been heard yet."))
         else:
             live = session.cable.finder.device(device.mac) or device
             self._desk.view(EvidenceScreen(live, session.cable.around.maker(live.mac), self._desk.workplace.run.wire))
@@ -54,4 +55,4 @@ class FindKeys:
         run = self._desk.workplace.run
         if run.session.stages.find.blink():
             run.wire.wake()
-            self._desk.tell("Asked it to blink: look which one does. Up and Down point at another.")
+            self._desk.tell(phrase("Asked it to blink: look which one does. Up and Down point at another."))

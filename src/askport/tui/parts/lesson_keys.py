@@ -11,6 +11,7 @@ from askport.core.kinds.kind_reading import read_kind
 from askport.core.kinds.model import METHODS
 from askport.core.lessons import drafting, marks, page_lesson
 from askport.core.lessons.console_lesson import ConsoleLesson, learn_lines
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.text import display_text
 from askport.core.visit.at_hand import AtHand
@@ -74,7 +75,9 @@ class LessonKeys:
         """Return what passed to this device teaches, and what makes a kind file of it; None where nothing passed."""
         session = self._desk.workplace.run.session
         device = session.device
-        learned = f"Learned from {device.work.tag} on {datetime.now(UTC).astimezone().date()}"
+        learned = phrase(
+            "Learned from {tag} on {date}", tag=device.work.tag, date=datetime.now(UTC).astimezone().date()
+        )
         door, terminals = self._desk.laptop.passed(session), self.terminals.get(device.unit, [])
         typed, became = [each.listening for each in terminals], device.became[::-1]  # what was told last counts
         page = _teaching(_page_lesson(door, device, target) for target in became if door)
@@ -106,13 +109,13 @@ class LessonKeys:
         about = display_text(f"{lesson.words}. {_steps(lesson)}", 400)
         maker = session.cable.around.maker(session.device.chosen.mac) if session.device.chosen else None
         title = lesson.title if isinstance(lesson, page_lesson.PageLesson) else ""
-        name = self._names.get(unit) or title or maker or f"like {session.device.work.tag}"
+        name = self._names.get(unit) or title or maker or phrase("like {tag}", tag=session.device.work.tag)
 
         def check(typed: str) -> str:
             kind = " ".join(typed.split())
             if not kind or len(kind) > 60 or not kind.isprintable():
                 raise BadInput("A kind has a name of 1 to 60 printable characters.")
-            read_kind(text_for(kind), "what was learned")
+            read_kind(text_for(kind), phrase("what was learned"))
             return about
 
         def use(_session: Session, _now: float, typed: str) -> None:
@@ -122,14 +125,14 @@ class LessonKeys:
             job = self._desk.workplace.run.job.path
             path = job.with_name(f"{job.stem}.{slug}.kind.toml")  # it is this job's, until somebody names it otherwise
             if path.exists() and kind != self._names.get(unit):
-                raise BadInput(f"'{path.name}' exists already: name the kind otherwise.")
+                raise BadInput("'{name}' exists already: name the kind otherwise.", name=path.name)
             files.write_file(path, text.encode())
             self._names[unit] = kind
             self._crate.learned = read_kind(text, path.name)
             self._desk.workplace.run.learn(self._crate.learned)
-            self._desk.tell(f"Kept in {path.name}. g has the rest of the crate go like this one.")
+            self._desk.tell(phrase("Kept in {name}. g has the rest of the crate go like this one.", name=path.name))
 
-        question = "Keep what was learned as a kind. What is it called? Values and passwords are not in it."
+        question = phrase("Keep what was learned as a kind. What is it called? Values and passwords are not in it.")
         self._desk.ask(Question(question, name, check, use, replaces=True))
 
 
@@ -176,8 +179,14 @@ def _lasted(session: Session) -> bool:
 
 def _steps(lesson: page_lesson.PageLesson | ConsoleLesson) -> str:
     """Say what is sent to the next unit, and for what the placeholders stood."""
-    stood = ", ".join(f"{each.placeholder} for {each.value}" for each in lesson.stood)
+    stood = ", ".join(
+        phrase("{placeholder} for {value}", placeholder=each.placeholder, value=each.value) for each in lesson.stood
+    )
     if isinstance(lesson, ConsoleLesson):
-        return f"{' '.join('“' + each['send'] + '”' for each in (*lesson.set, *lesson.keep))}, with {stood}."
+        return phrase(
+            "{values}, with {stood}.",
+            values=" ".join("“" + each["send"] + "”" for each in (*lesson.set, *lesson.keep)),
+            stood=stood,
+        )
     asks = [next(f"{verb} {step[verb.lower()]}" for verb in METHODS if verb.lower() in step) for step in lesson.set]
-    return f"{', '.join(asks)}, with {stood}."
+    return phrase("{asks}, with {stood}.", asks=", ".join(asks), stood=stood)

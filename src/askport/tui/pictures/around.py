@@ -2,6 +2,7 @@
 
 from askport.bench.practice import Practice
 from askport.core.finding.hazards import wire_hazards
+from askport.core.phrases import phrase
 from askport.core.reach.laptop import NEWS
 from askport.core.text import listed, span_words
 from askport.core.visit.session import Session
@@ -24,11 +25,16 @@ def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> 
     borrowed = ""
     if laptop.borrowed and laptop.borrowed_at is not None:
         since = span_words(now - laptop.borrowed_at)
-        borrowed = f"   borrowed {listed(laptop.borrowed)} {laptop.where} for {since}"
+        borrowed = phrase(
+            "   borrowed {borrowed} {where} for {since}",
+            borrowed=listed(laptop.borrowed),
+            where=laptop.where,
+            since=since,
+        )
     if ink.width + 1 + len(item.description) + len(borrowed) <= width:
         ink.put(f" {item.description}")
     if like:
-        ink.put(f"  ▐ crate, like {like} ▌", f"{STRONG} {OURS}")
+        ink.put(phrase("  ▐ crate, like {like} ▌", like=like), f"{STRONG} {OURS}")
     if ink.width + len(borrowed) > width:
         borrowed = f"   {len(laptop.borrowed)} borrowed"
     ink.put(borrowed, OURS)
@@ -47,7 +53,11 @@ def news_lines(session: Session, counts: Counts, step: Step, width: int) -> list
     news = [each.text for each in laptop if step is not Step.RECORD or each.code in NEWS]
     tag = session.device.work.tag
     if member := session.cable.around.others().holder_of(tag):
-        news.append(f"{member} is also working on {tag}. Agree who does it, or press p for another.")
+        news.append(
+            phrase(
+                "{member} is also working on {tag}. Agree who does it, or press p for another.", member=member, tag=tag
+            )
+        )
     if step is not Step.RECORD:
         news += [each.text for each in wire_hazards(counts)]
     if not is_early and step is not Step.RECORD:
@@ -57,7 +67,7 @@ def news_lines(session: Session, counts: Counts, step: Step, width: int) -> list
 
 def door_lines(address: str, far: str, width: int) -> list[Ink]:
     """Draw the address of an open door, whole and on a line of its own, so that it can be copied or typed."""
-    text = f"leads one browser to {far} over the cable; o hands out another."
+    text = phrase("leads one browser to {far} over the cable; o hands out another.", far=far)
     return [Ink().put(address, f"{STRONG} {OURS}"), *wrapped(text, width, DIM), blank()]
 
 
@@ -76,15 +86,15 @@ def hand_lines(practice: Practice | None, said: str, width: int, *, compact: boo
     """Draw what the technician's hands can do on the practice bench, and what came of it last."""
     if practice is None:
         return []
-    title = "  practice: " if compact else "  practice bench, simulate: "
-    power = "pull its power" if practice.is_powered else "plug its power in"
-    keep = "save on its console" if compact else "have its console keep its address"
-    verb = keep if practice.hand == "console" else f"fill in its {practice.hand}"
+    title = phrase("  practice: ") if compact else phrase("  practice bench, simulate: ")
+    power = phrase("pull its power") if practice.is_powered else phrase("plug its power in")
+    keep = phrase("save on its console") if compact else phrase("have its console keep its address")
+    verb = keep if practice.hand == "console" else phrase("fill in its {hand}", hand=practice.hand)
     ink = Ink().put(title, DIM).put("F6 ", STRONG).put(power)
     if practice.hand != "ping":  # there is something to type into
         ink.put("   F7 ", STRONG).put(verb)
     if practice.hand not in ("console", "ping"):
-        ink.put("   F8 ", STRONG).put("swap digits" if compact else "swap two digits in it")
+        ink.put("   F8 ", STRONG).put(phrase("swap digits") if compact else phrase("swap two digits in it"))
     indent = len(title) if len(title) + len(said) <= width else 2
     first, *more = broken(said, width - indent - 1)
     return [ink, Ink().to(indent).put(f"{first}…" if more else first, DIM)] if said else [ink]

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from askport.core.phrases import phrase
 from askport.core.text import listed, span_words, speed_words
 from askport.core.visit.session import Session
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank
@@ -33,7 +34,7 @@ class _End:
     def words(self) -> str:
         """The address with its prefix, or that it has none."""
         if self.address is None:
-            return "no address"
+            return phrase("no address")
         return f"{self.address}/{self.prefix}" if self.prefix is not None else f"{self.address}/?"
 
     def bit(self, place: int) -> int | None:
@@ -72,8 +73,10 @@ def _verdict(session: Session) -> Ink:
     if verdict:
         return Ink().put(verdict.sentence, STRONG if verdict.can or verdict.waits else f"{STRONG} {CONFLICT}")
     if door := session.visit.door:
-        return Ink().put(f"they talk over IPv6: the device is {door}", STRONG)
-    return Ink().put("the device has no address yet" if session.device.chosen else "no device address known yet", DIM)
+        return Ink().put(phrase("they talk over IPv6: the device is {door}", door=door), STRONG)
+    return Ink().put(
+        phrase("the device has no address yet") if session.device.chosen else phrase("no device address known yet"), DIM
+    )
 
 
 def _ends(session: Session) -> tuple[_End, _End]:
@@ -88,12 +91,18 @@ def _ends(session: Session) -> tuple[_End, _End]:
 
 def _cable(session: Session, width: int, now: float, real_now: float, pulses: Sequence[Pulse]) -> Ink:
     laptop = session.cable.laptop
-    left = f"laptop {laptop.adapter}"
+    left = phrase("laptop {adapter}", adapter=laptop.adapter)
     device = session.device.chosen or session.cable.search.candidate
-    right = f"{device.mac}  {session.cable.around.maker(device.mac) or 'maker unknown'}" if device else "nobody yet"
+    right = (
+        f"{device.mac}  {session.cable.around.maker(device.mac) or 'maker unknown'}" if device else phrase("nobody yet")
+    )
     link = session.cable.link
     speed = f"{speed_words(link.speed_mbps)}, " if link.speed_mbps else ""
-    state = f" {speed}up for {span_words(now - link.since)} " if link.up else " no link "
+    state = (
+        phrase(" {speed}up for {now} ", speed=speed, now=span_words(now - link.since))
+        if link.up
+        else phrase(" no link ")
+    )
     room = width - len(left) - len(right) - 8
     if room < len(state) + 4 and device:
         right = str(device.mac)  # whose it is stands in the picture too
@@ -139,13 +148,13 @@ class _Comb:
         """Write an address, each number in the middle of its eight bits."""
         ink = Ink().to(2).put(name, style).to(left)
         if end.address is None:
-            return ink.put("no address" if name == "laptop" else "· · ·", DIM)
+            return ink.put(phrase("no address") if name == "laptop" else "· · ·", DIM)
         for place, octet in enumerate(str(end.address).split(".")):
             ink.to(left + place * self._group + (self._group - 3 - len(octet)) // 2).put(octet, f"{STRONG} {style}")
             ink.to(left + (place + 1) * self._group - 3)
             if place < 3:
                 ink.put(" . ", DIM)
-        known = f"/{end.prefix}" if end.prefix is not None else "mask not known"
+        known = f"/{end.prefix}" if end.prefix is not None else phrase("mask not known")
         return ink.put("   ").put(known, style if end.prefix is not None else DIM)
 
     def teeth(self, end: _End, style: str, left: int) -> Ink:

@@ -3,6 +3,7 @@
 from askport.core.finding import beliefs, clues, loudness
 from askport.core.finding.device import Device, device_words
 from askport.core.finding.label import unheard_label
+from askport.core.phrases import phrase
 from askport.core.text import span_words
 from askport.core.visit.session import Session
 from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, beside, blank, broken, heading, line, warning, wrapped
@@ -43,29 +44,46 @@ def find_lines(session: Session, width: int, now: float) -> list[Ink]:
         lines += _candidate(session, device, width) if is_pointed else [_short(session, device, width)]
     left_out = len(devices) - _MOST_SHORT
     if left_out > 0:
-        lines.append(line(f"{left_out} more. Use ↑ ↓ to see them.", DIM, 2))
+        lines.append(line(phrase("{left_out} more. Use ↑ ↓ to see them.", left_out=left_out), DIM, 2))
     return lines
 
 
 def _ladder(session: Session, width: int) -> list[Ink]:
     """Draw how much the laptop sends, and how far it is with it."""
     finder = session.cable.finder
-    ink = Ink().put("the laptop", OURS).to(14)
+    ink = Ink().put(phrase("the laptop"), OURS).to(14)
     for rung in loudness.Loudness:
         here = rung is finder.loudness
         reached = finder.loudness.allows(rung)
         ink.put("◆ " if here else "● " if reached else "○ ", OURS if reached else DIM)
         ink.put(rung, f"{STRONG} {OURS}" if here else DIM).put("   ")
     measuring = finder.measuring
-    says = f"measuring mask and gateway, question {measuring.questions}" if measuring else finder.loudness.says
+    says = (
+        phrase("measuring mask and gateway, question {questions}", questions=measuring.questions)
+        if measuring
+        else finder.loudness.says
+    )
     lines = [ink.put(says, DIM) if ink.width + len(says) <= width else ink]
     sweeping, calling = finder.sweeping, finder.calling
     if sweeping and not sweeping.done:
         held = ", held" if sweeping.is_paused else ""
-        text = f"at {sweeping.at}, {span_words(sweeping.left_s)} left at {sweeping.rate:,.0f} a second{held}"
+        text = phrase(
+            "at {at}, {left_s} left at {rate:,.0f} a second{held}",
+            at=sweeping.at,
+            left_s=span_words(sweeping.left_s),
+            rate=sweeping.rate,
+            held=held,
+        )
         lines.append(_progress(sweeping.asked, sweeping.total, text, width))
     elif calling and not calling.done:
-        lines.append(_progress(calling.asked, calling.total, f"{calling.asked} of {calling.total} questions", width))
+        lines.append(
+            _progress(
+                calling.asked,
+                calling.total,
+                phrase("{asked} of {total} questions", asked=calling.asked, total=calling.total),
+                width,
+            )
+        )
     return lines
 
 
@@ -80,11 +98,11 @@ def _short(session: Session, device: Device, width: int) -> Ink:
     ink = Ink().put("  ").put(device.mac, THEIRS).to(22)
     best = device.best
     if device.request:
-        ink.put(f"asks by {device.request.protocol.upper()}").to(40)
+        ink.put(phrase("asks by {protocol}", protocol=device.request.protocol.upper())).to(40)
     elif best:
         ink.put(best.address).to(40).put(best.belief, STRONG if best.belief is clues.Belief.CERTAIN else DIM)
     else:
-        ink.put("no address", DIM)
+        ink.put(phrase("no address"), DIM)
     return ink.to(50).put(device_words(device, session.cable.around.maker(device.mac))[: max(10, width - 50)], DIM)
 
 
@@ -94,7 +112,7 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
     span = next((each for each in _SPANS_S if now - start <= each), 3600)
     start = max(start, now - span)
     room = width - _LABEL
-    scale = Ink().put("since the link came up", STRONG).to(_LABEL)
+    scale = Ink().put(phrase("since the link came up"), STRONG).to(_LABEL)
     for part in range(4):
         scale.to(_LABEL + part * room // 4).put(span_words(span * part / 4), DIM)
     here = max(0, min(room - 1, int((now - start) / span * room)))
@@ -103,12 +121,12 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
     device = session.device.chosen or session.cable.search.candidate
     live = session.cable.finder.device(device.mac) if device else None
     for at, clue in (live or device).moments if device and (live or device) else ():
-        text = clue.kind.lane.format(address=clue.address, about=clue.about, text=clue.text, port=clue.port)
+        text = phrase(clue.kind.lane, address=clue.address, about=clue.about, text=clue.text, port=clue.port)
         moments.setdefault(text, []).append((at, clue))
     for text, happened in list(moments.items())[:_MAX_LANES]:
         lines += [_lane(text, [at for at, _ in happened], start, span, room, here), blank()]
     if not moments:
-        lines.append(Ink().put("nothing heard", DIM))
+        lines.append(Ink().put(phrase("nothing heard"), DIM))
     return lines
 
 
@@ -132,15 +150,23 @@ def _lane(text: str, times: list[float], start: float, span: float, room: int, h
 
 def _silence(session: Session, width: int, now: float) -> list[Ink]:
     since = max(session.cable.link.since, session.cable.began_at)
-    lines = [blank(), heading("No device heard yet", width), blank()]
+    lines = [blank(), heading(phrase("No device heard yet"), width), blank()]
     if not session.cable.link.up:
-        return [*lines, *wrapped("There is no link: the cable is not in, or the device has no power.", width, "", 2)]
-    lines += wrapped(f"Listening for {span_words(now - since)} on {session.cable.laptop.adapter}.", width, "", 2)
+        return [
+            *lines,
+            *wrapped(phrase("There is no link: the cable is not in, or the device has no power."), width, "", 2),
+        ]
+    lines += wrapped(
+        phrase("Listening for {now} on {adapter}.", now=span_words(now - since), adapter=session.cable.laptop.adapter),
+        width,
+        "",
+        2,
+    )
     lines.append(blank())
     hints = (
-        "Pull the device's power and plug it in again: most devices say their address in the first seconds.",
-        "If you know its address (label, display, manual), press a and type it. Ask Port keeps trying it.",
-        "A silent device still answers if you try its own address.",
+        phrase("Pull the device's power and plug it in again: most devices say their address in the first seconds."),
+        phrase("If you know its address (label, display, manual), press a and type it. Ask Port keeps trying it."),
+        phrase("A silent device still answers if you try its own address."),
     )
     for hint in hints:
         lines += wrapped(f"· {hint}", width - 4, DIM, 2)
@@ -153,13 +179,19 @@ def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
     lines = [title.put(" ").to(width, "┈", DIM)]
     if device.request:
         asking = device.request
-        text = f"It asked {asking.requests} times" if asking.requests > 1 else "It asked once"
-        head = Ink().to(4).put("no address", STRONG).to(24).put("asks    ", THEIRS)
-        lines += beside(head, 34, f"{text} for an address by {asking.protocol.upper()}.", width)
+        text = (
+            phrase("It asked {requests} times", requests=asking.requests)
+            if asking.requests > 1
+            else phrase("It asked once")
+        )
+        head = Ink().to(4).put(phrase("no address"), STRONG).to(24).put("asks    ", THEIRS)
+        lines += beside(
+            head, 34, phrase("{text} for an address by {protocol}.", text=text, protocol=asking.protocol.upper()), width
+        )
     for belief in device.addresses[:3]:
         lines += _belief(belief, width)
     if not device.addresses and not device.request:
-        lines.append(line("Traffic seen, but no IPv4 address in it.", DIM, 4))
+        lines.append(line(phrase("Traffic seen, but no IPv4 address in it."), DIM, 4))
     lines += [part for reason in device.others[:_MOST_BESIDE] for part in wrapped(reason.sentence, width, DIM, 34)]
     return [*lines, blank()]
 
@@ -171,10 +203,16 @@ def _belief(belief: beliefs.AddressBelief, width: int) -> list[Ink]:
     if belief.prefix_basis == "bounded" and belief.prefix_range:
         shortest, longest = belief.prefix_range
         sentences.append(
-            f"Prefix length between /{shortest} and /{longest}, judging by the addresses it contacts directly."
+            phrase(
+                "Prefix length between /{shortest} and /{longest}, judging by the addresses it contacts directly.",
+                shortest=shortest,
+                longest=longest,
+            )
         )
     if belief.gateway and belief.gateway_basis == "heard":
-        sentences.append(f"It keeps looking for {belief.gateway}, as devices do for their gateway.")
+        sentences.append(
+            phrase("It keeps looking for {gateway}, as devices do for their gateway.", gateway=belief.gateway)
+        )
     reasons = [part for sentence in sentences for part in broken(sentence, width - 34)]
     lines = []
     for place, reason in enumerate(reasons):

@@ -2,6 +2,7 @@
 
 from typing import TYPE_CHECKING
 
+from askport.core.phrases import phrase
 from askport.core.text import span_words
 from askport.tui.ink import DIM, THEIRS, Ink, wrapped
 
@@ -28,17 +29,21 @@ def heard_lines(finder: "Finder", began_at: float, now: float, width: int) -> li
     ink = Ink().to(_LEFT).put("heard ", DIM)
     for mark in lane:
         ink.put(mark, THEIRS if mark == "▌" else DIM)
-    said = f"last {span_words(_SPAN_S)}" if devices else f"nothing yet, {span_words(now - began_at)}"
+    said = (
+        phrase("last {span_s}", span_s=span_words(_SPAN_S))
+        if devices
+        else phrase("nothing yet, {now}", now=span_words(now - began_at))
+    )
     lines = [ink.put(f" {said}", DIM)]
     for device in devices[:_MAX_SAID]:
         lines += wrapped(f"{device.mac}: {_last_word(device)}", width, "", _LEFT)
     if len(devices) > _MAX_SAID:
-        lines.append(Ink().to(_LEFT).put(f"and {len(devices) - _MAX_SAID} more", DIM))
+        lines.append(Ink().to(_LEFT).put(phrase("and {count} more", count=len(devices) - _MAX_SAID), DIM))
     return lines
 
 
 def _last_word(device: "Device") -> str:
     reasons = [each for each in device.reasons() if each.frames]
     if not reasons:
-        return "It speaks, and has told nothing yet."
+        return phrase("It speaks, and has told nothing yet.")
     return max(reasons, key=lambda each: each.frames[-1].at).sentence

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from askport.core.phrases import phrase
 from askport.core.proofs import power_cycle, service_again
 from askport.core.proofs.measured import GatewayAsPlanned, MaskAsPlanned
 from askport.core.proofs.name_servers import DnsAsPlanned
@@ -17,13 +18,18 @@ _MEASURED = 52
 def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw the proofs as they come in."""
     if not session.device.proofs:
-        text = "No checks yet. They start when the device answers at its new address."
+        text = phrase("No checks yet. They start when the device answers at its new address.")
         return wrapped(text, width, DIM)
     lines = [Ink().put("Expected", STRONG).to(_MEASURED).put("Measured", STRONG).put(" ").to(width, "┈", DIM), blank()]
     for proof in session.device.proofs:
         lines += _proof(proof, width) if session.device.power_cycle is None else _passed(proof, width)
     if session.device.power_cycle:
-        lines += [blank(), heading("After a power cycle", width), blank(), *_proof(session.device.power_cycle, width)]
+        lines += [
+            blank(),
+            heading(phrase("After a power cycle"), width),
+            blank(),
+            *_proof(session.device.power_cycle, width),
+        ]
         lines += _lane(session.device.power_cycle, session.device.services, width, now)
         if (services := session.device.services) and services.passed is False:
             lines += [blank(), *_proof(services, width)]
@@ -37,9 +43,11 @@ def _proof(proof: Proof, width: int) -> list[Ink]:
     mark, style = mark_of(proof)
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
     waits = isinstance(proof, MaskAsPlanned | GatewayAsPlanned)
-    awaited = "next, when the line is idle" if waits else "next" if isinstance(proof, DnsAsPlanned) else "measuring"
+    awaited = (
+        phrase("next, when the line is idle") if waits else "next" if isinstance(proof, DnsAsPlanned) else "measuring"
+    )
     if isinstance(proof, power_cycle.PowerCycle) and proof.power is power_cycle.Power.ON:
-        awaited = "when its power is cut"
+        awaited = phrase("when its power is cut")
     measured = proof.measured or awaited
     measured_style = style if proof.passed is not True else ""
     lines = [first]
@@ -67,7 +75,7 @@ def _again(proofs: Sequence[Proof], width: int) -> list[Ink]:
     for proof in proofs:
         mark, style = mark_of(proof)
         pieces.append(Ink().put(f"{mark} ", f"{STRONG} {style}").put(proof_words(proof.name), style))
-    lines = [blank(), Ink().to(2).put("Once more", STRONG), *flow(pieces, width, _EXPECTED)]
+    lines = [blank(), Ink().to(2).put(phrase("Once more"), STRONG), *flow(pieces, width, _EXPECTED)]
     for proof in proofs:
         if proof.passed is False:
             lines += [blank(), *_proof(proof, width)]
@@ -84,14 +92,14 @@ def _lane(cycle: power_cycle.PowerCycle, services: service_again.Services | None
     """Draw power off, link, first word, answer and what it serves on one line of time."""
     lane = cycle.lane
     marks = [
-        ("power off", lane.off_at),
-        ("link up", lane.link_at),
-        ("first word", lane.first_heard_at),
+        (phrase("power off"), lane.off_at),
+        (phrase("link up"), lane.link_at),
+        (phrase("first word"), lane.first_heard_at),
         ("answers", lane.back_at),
     ]
     if services and lane.off_at is not None:
         last = max(services.moments.values(), default=None)
-        marks.append(("ports open", lane.off_at + last if last is not None and services.passed else None))
+        marks.append((phrase("ports open"), lane.off_at + last if last is not None and services.passed else None))
     part = (width - _EXPECTED) // len(marks)
     rail, names, times = Ink().to(_EXPECTED), Ink().to(_EXPECTED), Ink().to(_EXPECTED)
     for place, (name, at) in enumerate(marks):

@@ -4,6 +4,7 @@ from ipaddress import IPv4Address, IPv4Network
 from itertools import zip_longest
 
 from askport.core.formats.ipv6 import link_local
+from askport.core.phrases import phrase
 from askport.core.reach import can_talk, free_address
 from askport.core.text import listed
 from askport.core.visit.session import Session
@@ -20,42 +21,55 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw where everybody is, and what happens to the adapter."""
     device = session.device.whereabouts
     if session.device.chosen is None:
-        return wrapped("Find the device first: then this shows how the laptop can talk to it.", width, DIM)
+        return wrapped(phrase("Find the device first: then this shows how the laptop can talk to it."), width, DIM)
     if device is None and session.device.over_ipv6:
-        text = (
+        text = phrase(
             "It has shown no IPv4 address. The laptop talks to it by the IPv6 address that it has on this cable: "
             "nothing is borrowed, and that address stays as it is while the device gets its IPv4 address."
         )
-        head = [heading(f"The laptop's {session.cable.laptop.adapter}", width), *_adapter(session, width), blank()]
-        return [*head, heading("Why they can talk", width), *wrapped(text, width, "", 2), *_over_ipv6(session, width)]
+        head = [
+            heading(phrase("The laptop's {adapter}", adapter=session.cable.laptop.adapter), width),
+            *_adapter(session, width),
+            blank(),
+        ]
+        return [
+            *head,
+            heading(phrase("Why they can talk"), width),
+            *wrapped(text, width, "", 2),
+            *_over_ipv6(session, width),
+        ]
     if device is None:
-        text = "It has no address yet, so there is nothing to reach: it is given one in the next step."
+        text = phrase("It has no address yet, so there is nothing to reach: it is given one in the next step.")
         return wrapped(text, width)
     best = session.device.chosen.best
     prefix = best.prefix if best and not session.device.landed_at else None
     network = IPv4Network((int(device), prefix or free_address.ASSUMED_PREFIX), strict=False)
     known = (
-        f"Its subnet is {network}."
+        phrase("Its subnet is {network}.", network=network)
         if prefix
-        else f"Mask unknown. The laptop will use an address next to it, assuming {network}."
+        else phrase("Mask unknown. The laptop will use an address next to it, assuming {network}.", network=network)
     )
     lines: list[Ink] = []
     if session.device.landed_at and session.device.target:
-        lines += [heading("Actual address", width)]
+        lines += [heading(phrase("Actual address"), width)]
         lines += [*landing_lines(session.device.target.interface.ip, session.device.landed_at), blank()]
-    lines += [heading("Around the device", width), *wrapped(known, width, DIM), blank()]
+    lines += [heading(phrase("Around the device"), width), *wrapped(known, width, DIM), blank()]
     lines += _ruler(session, network, device, width)
-    lines += [blank(), heading(f"The laptop's {session.cable.laptop.adapter}", width), *_adapter(session, width)]
-    lines += [blank(), heading("Why they can talk, or cannot", width), *_why(session, device, prefix, width)]
+    lines += [
+        blank(),
+        heading(phrase("The laptop's {adapter}", adapter=session.cable.laptop.adapter), width),
+        *_adapter(session, width),
+    ]
+    lines += [blank(), heading(phrase("Why they can talk, or cannot"), width), *_why(session, device, prefix, width)]
     for hazard in session.cable.laptop.hazards:
         lines += warning(hazard.text, width)
     if session.device.ports_tried and (session.cable.laptop.reaching(device) or session.phase.step is not Step.REACH):
-        lines += [blank(), heading("What it answers there", width)]
+        lines += [blank(), heading(phrase("What it answers there"), width)]
         for proof in session.device.ports_tried:
             if proof.passed:
                 lines.append(Ink().put("  ✓ ", THEIRS).put(proof.because))
         if not any(proof.passed for proof in session.device.ports_tried):
-            lines.append(line("Only ARP: no ping, and none of the usual ports.", "", 2))
+            lines.append(line(phrase("Only ARP: no ping, and none of the usual ports."), "", 2))
     return lines + _over_ipv6(session, width)
 
 
@@ -64,9 +78,9 @@ def _over_ipv6(session: Session, width: int) -> list[Ink]:
     over = session.device.over_ipv6
     if over is None or over.address is None:
         return []
-    lines = [blank(), heading(f"What it answers over IPv6, at {over.address}", width)]
+    lines = [blank(), heading(phrase("What it answers over IPv6, at {address}", address=over.address), width)]
     answers = [Ink().put("  ✓ ", THEIRS).put(each.because) for each in over.services if each.passed]
-    return lines + (answers or [line("None of the usual ports." if over.done else "Asking.", "", 2)])
+    return lines + (answers or [line(phrase("None of the usual ports.") if over.done else phrase("Asking."), "", 2)])
 
 
 def _ruler(session: Session, network: IPv4Network, device: IPv4Address, width: int) -> list[Ink]:
@@ -95,29 +109,29 @@ def _ruler(session: Session, network: IPv4Network, device: IPv4Address, width: i
         ink.to(column if label.startswith("└") else column - len(role) - 1).put(label, style)
         lines.append(ink)
     for address, role in further[:_MAX_FURTHER]:
-        lines.append(Ink().put("also in this subnet  ", DIM).put(address).put(f"  {role}", DIM))
+        lines.append(Ink().put(phrase("also in this subnet  "), DIM).put(address).put(f"  {role}", DIM))
     return lines
 
 
 def _roles(session: Session, network: IPv4Network, device: IPv4Address) -> dict[IPv4Address, tuple[str, str]]:
     roles: dict[IPv4Address, tuple[str, str]] = {
-        network[0]: ("network address, nobody's", DIM),
-        network[-1]: ("broadcast address, nobody's", DIM),
+        network[0]: (phrase("network address, nobody's"), DIM),
+        network[-1]: (phrase("broadcast address, nobody's"), DIM),
     }
     best = session.device.chosen.best if session.device.chosen else None
     if best and best.gateway:
-        roles[best.gateway] = ("the gateway that it looks for", THEIRS)
+        roles[best.gateway] = (phrase("the gateway that it looks for"), THEIRS)
     for other in session.cable.finder.devices():
         for belief in other.addresses:
             if belief.address in network and belief.address != device and other.mac != _mac(session):
-                roles[belief.address] = (f"held by {other.mac}", CONFLICT)
+                roles[belief.address] = (phrase("held by {mac}", mac=other.mac), CONFLICT)
     mine = session.cable.laptop.reaching(device) or (
         session.visit.free_address if session.phase.step is Step.REACH else None
     )
     if mine and mine.ip in network:
-        verb = "free: the laptop may borrow it" if mine is session.visit.free_address else "the laptop"
+        verb = phrase("free: the laptop may borrow it") if mine is session.visit.free_address else phrase("the laptop")
         roles[mine.ip] = (verb, f"{STRONG} {OURS}")
-    roles[device] = ("the device", f"{STRONG} {THEIRS}")
+    roles[device] = (phrase("the device"), f"{STRONG} {THEIRS}")
     return roles
 
 
@@ -133,17 +147,27 @@ def _adapter(session: Session, width: int) -> list[Ink]:
 def _beside(session: Session) -> list[Ink]:
     """Draw the adapter's own as it is and stays, and what is borrowed apart from it, which has its own MAC address."""
     laptop, offered = session.cable.laptop, session.visit.free_address
-    own = Ink().to(2).put("its own   ", DIM).put(listed(laptop.own) or "no address").put("  stays as it is", DIM)
-    beside = Ink().to(2).put("beside it ", DIM)
+    own = (
+        Ink()
+        .to(2)
+        .put(phrase("its own   "), DIM)
+        .put(listed(laptop.own) or phrase("no address"))
+        .put(phrase("  stays as it is"), DIM)
+    )
+    beside = Ink().to(2).put(phrase("beside it "), DIM)
     if laptop.borrowed:
         beside.put(listed(laptop.borrowed), f"{STRONG} {OURS}").put("  borrowed", OURS)
-        return [own, beside, Ink().to(2).put("as        ", DIM).put(laptop.mac).put("  a MAC address of its own", DIM)]
+        return [
+            own,
+            beside,
+            Ink().to(2).put("as        ", DIM).put(laptop.mac).put(phrase("  a MAC address of its own"), DIM),
+        ]
     if laptop.speaks_ipv6 and session.visit.door:
         beside.put(link_local(laptop.mac), f"{STRONG} {OURS}").put(
-            "  its IPv6 address there, for this cable alone", DIM
+            phrase("  its IPv6 address there, for this cable alone"), DIM
         )
     elif offered and session.phase.step is Step.REACH:
-        beside.put(offered, OURS).put("  not yet", DIM)
+        beside.put(offered, OURS).put(phrase("  not yet"), DIM)
     else:
         beside.put("nothing", DIM)
     return [own, beside]
@@ -152,14 +176,22 @@ def _beside(session: Session) -> list[Ink]:
 def _on_adapter(session: Session, width: int) -> list[Ink]:
     """Draw the adapter's addresses in three columns: nothing but the borrowed one ever changes."""
     third = min(36, width // 3)
-    head = Ink().to(2).put("before", DIM).to(2 + third).put("while borrowed", DIM).to(2 + 2 * third).put("after", DIM)
+    head = (
+        Ink()
+        .to(2)
+        .put("before", DIM)
+        .to(2 + third)
+        .put(phrase("while borrowed"), DIM)
+        .to(2 + 2 * third)
+        .put("after", DIM)
+    )
     own = [str(each) for each in session.cable.laptop.own]
     beside = [Ink().put(each, f"{STRONG} {OURS}").put("  borrowed", OURS) for each in session.cable.laptop.borrowed]
     if session.visit.free_address and not beside and session.phase.step is Step.REACH:
-        beside = [Ink().put(session.visit.free_address, OURS).put("  not yet", DIM)]
-    meanwhile = [*map(line, own), *beside] or [line("no address")]
+        beside = [Ink().put(session.visit.free_address, OURS).put(phrase("  not yet"), DIM)]
+    meanwhile = [*map(line, own), *beside] or [line(phrase("no address"))]
     lines = [head]
-    for before, between in zip_longest(own or ["no address"], meanwhile):
+    for before, between in zip_longest(own or [phrase("no address")], meanwhile):
         ink = Ink().to(2).put(before or "").to(2 + third).put_line(between or Ink())
         lines.append(ink.to(2 + 2 * third).put(before or ""))
     return lines
@@ -170,10 +202,15 @@ def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) 
     ends = session.cable.laptop
     laptop = ends.reaching(device) or next(iter(ends.addresses), None)
     if laptop and ends.is_beside and laptop in ends.own and device in laptop.network:
-        text = f"The laptop's own {laptop} is in its subnet, and is left alone: what is borrowed beside it goes by no "
-        return wrapped(f"{text}route, no firewall and no other adapter of the laptop.", width, "", 2)
+        text = phrase(
+            "The laptop's own {laptop} is in its subnet, and is left alone: what is borrowed beside it goes by no ",
+            laptop=laptop,
+        )
+        return wrapped(phrase("{text}route, no firewall and no other adapter of the laptop.", text=text), width, "", 2)
     if laptop is None:
-        return wrapped("The laptop has no address on this adapter, so it cannot send to the device.", width, "", 2)
+        return wrapped(
+            phrase("The laptop has no address on this adapter, so it cannot send to the device."), width, "", 2
+        )
     best = session.device.chosen.best if session.device.chosen else None
     told = can_talk.explain(laptop, device, prefix, best.gateway if best else None)
     return [part for text in told.lines for part in wrapped(text, width, CONFLICT if text in told.against else "", 2)]

@@ -1,6 +1,7 @@
 """Record: as found against as left."""
 
 from askport.core.addresses import mask_of_prefix
+from askport.core.phrases import phrase
 from askport.core.proofs.verdict import verdict_of
 from askport.core.register.as_left import Basis
 from askport.core.register.found_words import FoundWords, found_words
@@ -18,11 +19,11 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     """Draw what is written down."""
     chosen, target = session.device.chosen, session.device.target
     if chosen is None or target is None:
-        return wrapped("Nothing to record yet.", width, DIM)
+        return wrapped(phrase("Nothing to record yet."), width, DIM)
     found_at, left_at = (_FOUND, _LEFT) if width >= _NARROW else (_FOUND_NARROW, _LEFT_NARROW)
     best = chosen.best if not chosen.request else None
-    head = Ink().put(session.device.work.tag[: found_at - 1], STRONG).to(found_at).put("as found", STRONG)
-    head.to(left_at).put("as left", STRONG)
+    head = Ink().put(session.device.work.tag[: found_at - 1], STRONG).to(found_at).put(phrase("as found"), STRONG)
+    head.to(left_at).put(phrase("as left"), STRONG)
     lines = [head.put(" ").to(width, "┈", DIM), blank()]
     says = session.device.says
     found = found_words(best.prefix, best.gateway, says) if best else FoundWords("none", "none", "none")
@@ -39,7 +40,7 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
         shown = basis not in (None, Basis.TOLD)
         said = f"{(value or 'none') if basis else ''}  {narrate.basis_words(basis)}".strip()
         lines += beside(ink, left_at, said, width, f"{STRONG} {THEIRS}" if shown else DIM)
-    maker = session.cable.around.maker(chosen.mac) or "maker unknown"
+    maker = session.cable.around.maker(chosen.mac) or phrase("maker unknown")
     lines.append(Ink().to(2).put("MAC", DIM).to(found_at).put(f"{chosen.mac}, {maker}"))
     lines += [blank(), heading("Proven", width)]
     for proof in session.device.all_proofs:
@@ -54,10 +55,17 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     if again := session.device.again:
         verdict = verdict_of(again)
         mark, style = ("✓", THEIRS) if verdict.nothing_failed else ("✗", CONFLICT)
-        lines.append(Ink().to(2).put(f"{mark} ", style).put(f"after the power cycle once more: {verdict.words}"))
+        lines.append(
+            Ink()
+            .to(2)
+            .put(f"{mark} ", style)
+            .put(phrase("after the power cycle once more: {words}", words=verdict.words))
+        )
     for name in session.device.left_out:
-        lines.append(Ink().to(2).put("– ", CONFLICT).put(f"left out: {narrate.proof_words(name)}", CONFLICT))
+        lines.append(
+            Ink().to(2).put("– ", CONFLICT).put(phrase("left out: {name}", name=narrate.proof_words(name)), CONFLICT)
+        )
     if session.phase is steps.Phase.RECORDED:
-        back = "" if session.cable.laptop.is_beside else " The laptop has its own settings back."
-        lines += [blank(), *wrapped(f"Recorded.{back}", width, STRONG)]
+        back = "" if session.cable.laptop.is_beside else phrase(" The laptop has its own settings back.")
+        lines += [blank(), *wrapped(phrase("Recorded.{back}", back=back), width, STRONG)]
     return lines

@@ -4,6 +4,7 @@ from collections.abc import Collection, Iterable
 
 from askport.core.addresses import mask_of_prefix
 from askport.core.crew.seals import as_member
+from askport.core.phrases import phrase
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.working_order import WorkItem
 from askport.core.register import as_left, searching
@@ -15,7 +16,7 @@ from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, f
 
 _NAME, _FOUND, _LEFT = 16, 18, 48
 STATE_STYLES = {"proven": f"{STRONG} {THEIRS}", "unproven": CONFLICT}
-HEADS = ("tag", "state", "as left", "as found", "device", "maker", "MAC address", "recorded")
+HEADS = ("tag", "state", phrase("as left"), phrase("as found"), "device", "maker", phrase("MAC address"), "recorded")
 
 
 def cells_of(device: searching.Brief) -> tuple[str, ...]:
@@ -23,7 +24,7 @@ def cells_of(device: searching.Brief) -> tuple[str, ...]:
     at = device.recorded_at.astimezone() if device.recorded_at else None
     about = ", ".join(filter(None, (device.kind, device.place)))
     when = f"{at:%Y-%m-%d %H:%M}" if at else ""
-    tag, left = device.tag or "no tag", device.as_left or "not set"
+    tag, left = device.tag or phrase("no tag"), device.as_left or phrase("not set")
     return tag, device.state, left, device.as_found, about, device.maker, device.mac, when
 
 
@@ -38,15 +39,15 @@ def left_lines(items: Iterable[WorkItem], width: int, most: int = 2) -> list[Ink
     while len(lines := flow(pieces[:shown], width, 2)) > most:
         shown -= 1
     left = len(pieces) - shown
-    more = [Ink().to(2).put(f"and {left} more", DIM)] if left else []
-    return [heading(f"Still to do: {len(pieces)}", width), *lines, *more]
+    more = [Ink().to(2).put(phrase("and {left} more", left=left), DIM)] if left else []
+    return [heading(phrase("Still to do: {count}", count=len(pieces)), width), *lines, *more]
 
 
 def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers: Collection[str] = ()) -> list[Ink]:
     """Draw one device: as found and as left side by side, its proofs, its power cycle, its visits."""
     first, last, left = row.first, row.last, row.last.as_left
     found = found_words(first.found_prefix, first.found_gateway, first.found_said)
-    head = Ink().put("", STRONG).to(_FOUND).put("as found", STRONG).to(_LEFT).put("as left", STRONG)
+    head = Ink().put("", STRONG).to(_FOUND).put(phrase("as found"), STRONG).to(_LEFT).put(phrase("as left"), STRONG)
     lines = [head.put(" ").to(width, "┈", DIM)]
     mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else ""
     values: tuple[tuple[str, object, object, as_left.Basis | None], ...] = (
@@ -58,13 +59,13 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
     for name, was, now, basis in values:
         ink = Ink().to(2).put(name, DIM).to(_FOUND).put(was, DIM if was == NOT_KNOWN else "")
         shown = basis not in (None, as_left.Basis.TOLD)
-        text = f"{now or 'none'}  {basis_words(basis)}" if basis else "not known"
+        text = f"{now or 'none'}  {basis_words(basis)}" if basis else phrase("not known")
         lines += beside(ink, _LEFT, text, width, f"{STRONG} {THEIRS}" if shown else DIM)
     if first.found_ipv6 or last.left_ipv6:
         lines += beside(Ink().to(2).put("IPv6", DIM), _FOUND, ipv6_words(first.found_ipv6, last.left_ipv6), width)
     about = {"kind": planned.kind, "place": planned.place, **planned.columns} if planned else {}
     if any(about.values()):
-        lines += [blank(), heading("From the plan", width)]
+        lines += [blank(), heading(phrase("From the plan"), width)]
         lines += [Ink().to(2).put(name, DIM).to(_FOUND).put(text) for name, text in about.items() if text]
     lines += [blank(), heading("Proofs", width)]
     for proof in last.proofs.values():
@@ -72,28 +73,35 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
         lines += beside(Ink().to(2).put(f"{mark} ", style).put(_named(proof)), 38, proof.because, width, DIM)
     lines += [Ink().to(2).put(f"– {proof_words(name)}: skipped", CONFLICT) for name in last.left_out]
     if not last.proofs:
-        lines.append(Ink().to(2).put("None yet.", DIM))
+        lines.append(Ink().to(2).put(phrase("None yet."), DIM))
     if cut := last.cut:
-        told = ", ".join(f"{name} after {at:.1f} s" for name, at in cut.moments)
+        told = ", ".join(phrase("{name} after {at:.1f} s", name=name, at=at) for name, at in cut.moments)
         lines += [
             blank(),
-            heading("After its power was cut", width),
-            *wrapped(told or "Nothing was heard.", width, indent=2),
+            heading(phrase("After its power was cut"), width),
+            *wrapped(told or phrase("Nothing was heard."), width, indent=2),
         ]
     if row.open_points:
         points = ", ".join(map(proof_words, row.open_points))
         lines += [blank(), heading("Open", width), *wrapped(points, width, CONFLICT, 2)]
     if row.identities:
-        lines += [blank(), heading("Identifies itself as", width)]
+        lines += [blank(), heading(phrase("Identifies itself as"), width)]
         lines += [line for each in row.identities for line in wrapped(each.sentence, width, indent=2)]
     lines += [blank(), heading("Visits", width), *_visits(row, width, strangers)]
     if len(row.macs) > 1:
         macs = ", ".join(map(str, row.macs))
-        lines += [blank(), heading("One device with several MAC addresses", width), *wrapped(macs, width, indent=2)]
+        lines += [
+            blank(),
+            heading(phrase("One device with several MAC addresses"), width),
+            *wrapped(macs, width, indent=2),
+        ]
     if row.notes:
         lines += [blank(), heading("Notes", width)]
     for note in row.notes:
-        when, photo = f"{note.at.astimezone():%Y-%m-%d %H:%M}", f"  photo {note.photo}" if note.photo else ""
+        when, photo = (
+            f"{note.at.astimezone():%Y-%m-%d %H:%M}",
+            phrase("  photo {photo}", photo=note.photo) if note.photo else "",
+        )
         lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{note.text}{photo}", width)
     return lines
 
@@ -106,11 +114,11 @@ def _visits(row: Row, width: int, strangers: Collection[str]) -> list[Ink]:
     lines: list[Ink] = []
     for each in row.visits:
         way = entry_of(each.way)
-        came = f"found {each.as_found}"
+        came = phrase("found {as_found}", as_found=each.as_found)
         if each.result:
-            came += f", set {way.done if way else each.way}: {each.result}"
-        left = f", left {each.as_left.words()}" if each.as_left.address.basis else ""
+            came += phrase(", set {done}: {result}", done=way.done if way else each.way, result=each.result)
+        left = phrase(", left {as_left}", as_left=each.as_left.words()) if each.as_left.address.basis else ""
         when = f"{each.found_at.astimezone():%Y-%m-%d %H:%M}"
-        by = f", by {as_member(each.member, strangers)}" if each.member else ""
+        by = phrase(", by {member}", member=as_member(each.member, strangers)) if each.member else ""
         lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{came}{left}, {each.state}{by}", width)
     return lines

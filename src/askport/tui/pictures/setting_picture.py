@@ -2,6 +2,7 @@
 
 from askport.core import addresses, errors
 from askport.core.kinds.typing_in import typed
+from askport.core.phrases import phrase
 from askport.core.plan import editing, sentence
 from askport.core.plan.target import Target, TargetCheck
 from askport.core.text import listed
@@ -23,21 +24,21 @@ def set_lines(session: Session, width: int, now: float, edit: editing.TargetEdit
     if edit:
         return _edited(session, edit, width)
     if target is None:
-        text = "Nothing is planned for this device. e types what it is to become"
+        text = phrase("Nothing is planned for this device. e types what it is to become")
         if suggested := session.visit.suggested():
-            lines = wrapped(f"{text}, beginning with these values.", width)
+            lines = wrapped(phrase("{text}, beginning with these values.", text=text), width)
             return [*lines, blank(), *_edited(session, editing.TargetEdit(suggested), width, typed=False)]
-        return wrapped(f"{text}, say {sentence.EXAMPLE}", width)
+        return wrapped(phrase("{text}, say {EXAMPLE}", text=text, EXAMPLE=sentence.EXAMPLE), width)
     way = session.visit.way
     typing = session.phase is Phase.SETTING and way is not None and way.by_technician
-    put_back = f"What {device.work.tag} was found with, to be put back"
-    title = put_back if device.restores else f"New settings for {device.work.tag}"
-    lines = [heading("Type this into the device" if typing else title, width), blank()]
+    put_back = phrase("What {tag} was found with, to be put back", tag=device.work.tag)
+    title = put_back if device.restores else phrase("New settings for {tag}", tag=device.work.tag)
+    lines = [heading(phrase("Type this into the device") if typing else title, width), blank()]
     present = _present(session)
     for name, value in typed(target, device.kind):
         ink = Ink().to(2).put(name, DIM).to(_VALUE).put(value, f"{STRONG} {THEIRS}")
         if name in present:
-            ink.to(_NOW).put(f"now {present[name]}", DIM)
+            ink.to(_NOW).put(phrase("now {present}", present=present[name]), DIM)
         lines.append(ink)
         if typing and width >= _NOW + 30:
             lines.append(blank())
@@ -47,17 +48,23 @@ def set_lines(session: Session, width: int, now: float, edit: editing.TargetEdit
         lines += [blank(), *wrapped(device.not_read, width, CONFLICT if device.says else DIM, 2)]
     said, _ = session.stages.setting.lines(now) if way and not device.way else ([], "")
     if said:
-        lines += [blank(), heading("What will be sent", width)]
+        lines += [blank(), heading(phrase("What will be sent"), width)]
         lines += [ink for each in said for ink in wrapped(each, width, STRONG, 2)]
     if not device.way and (left := session.stages.setting.untold(now)):
-        text = f"This way does not set: {listed(left)}. The record will show it as unknown."
+        text = phrase("This way does not set: {left}. The record will show it as unknown.", left=listed(left))
         lines += wrapped(text, width, DIM, 2)
     if device.way:
-        lines += [blank(), heading("What has happened", width), *_happened(session, device.way, width)]
+        lines += [blank(), heading(phrase("What has happened"), width), *_happened(session, device.way, width)]
     lines += _ways(session, width)
     if device.fits:
         several = len(device.fits) > 1
-        what = "Matching kinds, best match first" if several else "Its kind" if device.fit else "What it may be"
+        what = (
+            phrase("Matching kinds, best match first")
+            if several
+            else phrase("Its kind")
+            if device.fit
+            else phrase("What it may be")
+        )
         lines += [blank(), heading(what, width)]
         for fit in device.fits:
             notes = fit.kind.notes if fit is device.fit else ""
@@ -72,7 +79,7 @@ def _present(session: Session) -> dict[str, str]:
     there, says = device.whereabouts, device.says
     if there is None:
         asks = device.chosen is not None and device.chosen.request is not None
-        return {"IP address": "none (asks by DHCP)" if asks else "none shown"}
+        return {"IP address": phrase("none (asks by DHCP)") if asks else phrase("none shown")}
     present = {"IP address": str(there)}
     best = device.chosen.best if device.chosen and not device.landed_at and there not in addresses.LINK_LOCAL else None
     if best and best.prefix is not None:
@@ -82,13 +89,15 @@ def _present(session: Session) -> dict[str, str]:
     if says is None or device.landed_at:
         return present
     if says.prefix is not None:
-        present.setdefault("Subnet mask", f"{addresses.mask_of_prefix(says.prefix)}, it says")
+        present.setdefault(
+            phrase("Subnet mask"), phrase("{prefix}, it says", prefix=addresses.mask_of_prefix(says.prefix))
+        )
     if "gateway" in says.said:
-        present.setdefault("Default gateway", f"{says.gateway or 'none'}, it says")
+        present.setdefault(phrase("Default gateway"), phrase("{gateway}, it says", gateway=says.gateway or "none"))
     if "dns" in says.said:
         for place in (1, 2, 3):
             server = says.dns[place - 1] if len(says.dns) >= place else "none"
-            present[f"DNS server {place}"] = f"{server}, it says"
+            present[f"DNS server {place}"] = phrase("{server}, it says", server=server)
     return present
 
 
@@ -98,7 +107,7 @@ def _happened(session: Session, way: Way, width: int) -> list[Ink]:
         ago = f"{step.at - session.cable.began_at:6.1f} s  "
         lines += beside(Ink().to(2).put(ago, DIM), 0, step.text, width)
     if not way.steps:
-        lines.append(line("Waiting for the device to appear at its new address.", OURS, 2))
+        lines.append(line(phrase("Waiting for the device to appear at its new address."), OURS, 2))
     landed, meant = way.moved_to, way.target.interface.ip
     if landed and landed not in addresses.LINK_LOCAL and not way.done:
         lines += [blank(), *landing_lines(meant, landed)]
@@ -107,12 +116,14 @@ def _happened(session: Session, way: Way, width: int) -> list[Ink]:
 
 def _ways(session: Session, width: int) -> list[Ink]:
     ways, chosen = session.visit.ways(), session.visit.way
-    lines = [blank(), heading("Ways for this device, best first", width)]
+    lines = [blank(), heading(phrase("Ways for this device, best first"), width)]
     for each in ways:
         is_chosen = each.entry is chosen
         ink = Ink().to(2).put("▸ " if is_chosen else "  ", STRONG).put(each.entry.title, STRONG if is_chosen else "")
-        needs = f" It needs {each.lacks}." if each.lacks else ""
-        offers = f" If it is a {each.offers}: that is not sure, and w takes it." if each.offers else ""
+        needs = phrase(" It needs {lacks}.", lacks=each.lacks) if each.lacks else ""
+        offers = (
+            phrase(" If it is a {offers}: that is not sure, and w takes it.", offers=each.offers) if each.offers else ""
+        )
         lines += beside(ink, _WAY, f"{each.reason}{needs}{offers}", width, "" if is_chosen and each.usable else DIM)
     return lines
 
@@ -128,11 +139,11 @@ def _checked(checks: list[TargetCheck], width: int) -> list[Ink]:
 
 def _edited(session: Session, edit: editing.TargetEdit, width: int, *, typed: bool = True) -> list[Ink]:
     """Draw the values while they are typed, the number at hand turned round, and what is wrong with them."""
-    lines = [heading(f"What {session.device.work.tag} is to become", width), blank()]
+    lines = [heading(phrase("What {tag} is to become", tag=session.device.work.tag), width), blank()]
     present = _present(session)
     present |= {
-        "Prefix": present.get("Subnet mask", "not known"),
-        "Gateway": present.get("Default gateway", "not known"),
+        "Prefix": present.get("Subnet mask", phrase("not known")),
+        "Gateway": present.get("Default gateway", phrase("not known")),
     }
     for row, (name, numbers) in enumerate(zip(editing.ROWS, edit.rows, strict=True)):
         at = typed and row == edit.row
@@ -143,8 +154,11 @@ def _edited(session: Session, edit: editing.TargetEdit, width: int, *, typed: bo
         for place, number in enumerate(numbers):
             here = at and place == edit.place
             ink.put("." if place else "", DIM)
-            ink.put(number or ("_" if here else "·"), f"{STRONG} reverse {THEIRS}" if here else f"{STRONG} {THEIRS}")
-        lines.append(ink.to(_NOW).put(f"now {present[name]}", DIM) if name in present else ink)
+            ink.put(
+                number or ("_" if here else "·"),
+                phrase("{strong} reverse {theirs}", strong=STRONG, theirs=THEIRS) if here else f"{STRONG} {THEIRS}",
+            )
+        lines.append(ink.to(_NOW).put(phrase("now {present}", present=present[name]), DIM) if name in present else ink)
     try:
         target: Target | None = edit.target()
     except errors.BadInput as error:

@@ -2,6 +2,7 @@
 
 from ipaddress import IPv4Address
 
+from askport.core.phrases import phrase
 from askport.core.plan.address_map import ROW, CellState, MapRow
 from askport.core.plan.target import Site
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, flow, heading
@@ -29,7 +30,7 @@ def site_map_lines(site: Site, rows: list[MapRow], cursor: IPv4Address, width: i
     """Draw one subnet; a gap stands after each eighth address where there is room."""
     gaps, is_narrow = width >= _LABEL + ROW + ROW // 8, width < _LABEL + ROW
     label = _SHORT_LABEL if is_narrow else _LABEL
-    via = f", gateway {site.gateway}" if site.gateway else ", no gateway"
+    via = phrase(", gateway {gateway}", gateway=site.gateway) if site.gateway else phrase(", no gateway")
     ruler = Ink().to(label)
     for place in range(0, min(ROW, site.network.num_addresses), 8):
         ruler.put(f"+{place}".ljust(9 if gaps else 8), DIM)
@@ -38,7 +39,7 @@ def site_map_lines(site: Site, rows: list[MapRow], cursor: IPv4Address, width: i
         name = f".{'.'.join(str(row.first).split('.')[2:])}" if is_narrow else f"{row.first}"  # the head has the rest
         ink = Ink().put(name.ljust(label), DIM)
         if row.skipped:
-            lines.append(ink.put(f"and {row.skipped * ROW} unused addresses not shown", DIM))
+            lines.append(ink.put(phrase("and {skipped} unused addresses not shown", skipped=row.skipped * ROW), DIM))
             continue
         for place, cell in enumerate(row.cells):
             glyph, style = GLYPHS[cell.state]

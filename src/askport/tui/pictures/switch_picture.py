@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 
 from askport.core.addresses import MacAddress
 from askport.core.crate.switch_crate import BY_ORDER, Doing, Turn, Unit
+from askport.core.phrases import phrase
 from askport.core.proofs.power_cycle import Lane
 from askport.core.text import span_words
 from askport.core.visit.steps import Step
@@ -21,12 +22,12 @@ _SIGNS = {
     Doing.ASKED: ("╌", OURS), Doing.REACHING: ("─", OURS), Doing.SETTING: ("━", OURS), Doing.PROVING: ("═", THEIRS),
     Doing.RECORDED: ("·", THEIRS), Doing.LEFT: ("x", CONFLICT),
 }  # fmt: skip
-_CUT_SIGNS = (("▁", DIM, "power off"), ("╌", THEIRS, "first word"), ("━", THEIRS, "back"))
+_CUT_SIGNS = (("▁", DIM, phrase("power off")), ("╌", THEIRS, phrase("first word")), ("━", THEIRS, "back"))
 _TURNS = {
-    Turn.WAITS: ("to come", DIM),
+    Turn.WAITS: (phrase("to come"), DIM),
     Turn.RECORDED: ("recorded", OURS),
     Turn.PROVEN: ("proven", THEIRS),
-    Turn.LEFT: ("stopped, see why", CONFLICT),
+    Turn.LEFT: (phrase("stopped, see why"), CONFLICT),
 }
 
 
@@ -98,7 +99,7 @@ def switch_lines(
     by_mac = {each.mac: each for each in units}
     macs = sorted({*heard, *by_mac, *([half] if half else [])})
     if not macs:
-        return [line("Nobody is heard on this switch yet.", DIM, 2)]
+        return [line(phrase("Nobody is heard on this switch yet."), DIM, 2)]
     shared = _shared(macs)
     room = width - _LANES_AT - _AFTER_LANES
     if lanes and room < _NARROWEST:
@@ -112,11 +113,11 @@ def switch_lines(
         text = str(mac)
         ink.put(text[:shared], DIM).put(text[shared:], STRONG if mac != half else f"{STRONG} {THEIRS}")
         if lanes is None:  # where they were found matters until it has begun
-            ink.to(len(_HEAD) + 24).put(heard.get(mac) or "not heard", THEIRS if heard.get(mac) else DIM)
+            ink.to(len(_HEAD) + 24).put(heard.get(mac) or phrase("not heard"), THEIRS if heard.get(mac) else DIM)
         column = len(_HEAD) + 24 if lanes else len(_HEAD) + 42
         unit = by_mac.get(mac)
         if unit is None:
-            ink.to(column).put("now its tag …" if mac == half else "no tag: nothing is set on it", DIM)
+            ink.to(column).put(phrase("now its tag …") if mac == half else phrase("no tag: nothing is set on it"), DIM)
             lines.append(ink)
             continue
         ink.to(column).put(unit.item.tag, STRONG).to(column + 10)
@@ -134,7 +135,7 @@ def switch_lines(
                 words, style = told, STRONG
             ink.put(words, style)
         if unit.by == BY_ORDER:
-            ink.put("   by the order alone", CONFLICT)
+            ink.put(phrase("   by the order alone"), CONFLICT)
         lines.append(ink)
         if unit.because:
             lines += wrapped(unit.because, width, CONFLICT if unit.turn is Turn.LEFT else DIM, indent=column)
@@ -151,12 +152,12 @@ def _shared(macs: Sequence[MacAddress]) -> int:
 def _digest(units: Sequence[Unit], steps: Mapping[str, Step]) -> str:
     """Say how many units are how far, where there is no room for more than a few."""
     words = Counter(str(steps.get(unit.item.tag) or _TURNS.get(unit.turn, (unit.turn, ""))[0]) for unit in units)
-    return f"{len(units)} units: " + ", ".join(f"{count} {word}" for word, count in words.items())
+    return phrase("{count} units: ", count=len(units)) + ", ".join(f"{count} {word}" for word, count in words.items())
 
 
 def side_by_side_lines(said: Sequence[tuple[str, str]], width: int) -> list[Ink]:
     """Draw what each of several units at hand is at: its tag and the sentence that would go first."""
-    lines = [blank(), heading("Current units, side by side", width)]
+    lines = [blank(), heading(phrase("Current units, side by side"), width)]
     for tag, sentence in said:
         first, *more = wrapped(sentence, width - _NAME)
         lines.append(Ink().to(2).put(tag, STRONG).to(_NAME).put_line(first))

@@ -10,6 +10,7 @@ from textual.events import Key
 
 from askport.core.channels import FarEnd, SshPort
 from askport.core.kinds.typing_in import typed
+from askport.core.phrases import phrase
 from askport.core.visit.stages.stage import Next
 from askport.tui import ink, laptop_console, questions
 from askport.tui.pictures.around import next_lines
@@ -55,7 +56,7 @@ class ConsoleScreen(DrawnScreen[laptop_console.Terminal | None]):
         if isinstance(self._far, SshPort) and not self._far.user:
             far = self._far
             question = questions.ask_name_and_password(
-                f"What is the log-in name for {far}?",
+                phrase("What is the log-in name for {far}?", far=far),
                 lambda _session, _now, user, password: self.connect(replace(far, user=user, password=password)),
             )
             self.query_one(entry_line.EntryLine).ask(question)
@@ -85,14 +86,20 @@ class ConsoleScreen(DrawnScreen[laptop_console.Terminal | None]):
 
     def draw(self) -> None:
         terminal, device = self.terminal, self._workplace.run.session.device
-        title = ink.Ink().put(f"  {device.work.tag}", ink.STRONG).put(f"  its console at {self._far}", ink.DIM)
+        title = (
+            ink.Ink()
+            .put(f"  {device.work.tag}", ink.STRONG)
+            .put(phrase("  its console at {far}", far=self._far), ink.DIM)
+        )
         self.query_one("#heading", Sheet).show([title])
         if terminal:
             self.query_one("#glass", Sheet).show(terminal.lines())
         self.query_one("#about", Sheet).show(self._about(max(30, self.query_one("#about", Sheet).size.width - 4)))
-        said = Next("Type as in any terminal. Press F10 or Ctrl-\\ to go back; the screen shows when the device moves.")
+        said = Next(
+            phrase("Type as in any terminal. Press F10 or Ctrl-\\ to go back; the screen shows when the device moves.")
+        )
         if terminal is None or not terminal.is_open:
-            back = "Press F10 to go back."
+            back = phrase("Press F10 to go back.")
             said = Next(f"{terminal.over or 'Connecting.'} {back}" if terminal else back)
         self.query_one("#next", Sheet).show(next_lines(said, is_wrong=False, width=self.size.width))
 
@@ -103,12 +110,20 @@ class ConsoleScreen(DrawnScreen[laptop_console.Terminal | None]):
         if device.target:
             fields = typed(device.target, device.kind)
             lines = [
-                ink.heading("To be typed", width),
+                ink.heading(phrase("To be typed"), width),
                 *(ink.Ink().put(f"  {name}").to(20).put(text, ink.STRONG) for name, text in fields),
             ]
         count = len(self.terminal.listening.lines) if self.terminal else 0
-        said = f"{count} line{'' if count == 1 else 's'} listened to, so that the next unit can be set by them."
-        return [*lines, ink.blank(), *ink.wrapped(f"{said} Passwords are left out.", width, ink.DIM, indent=2)]
+        said = phrase(
+            "{count} line{value} listened to, so that the next unit can be set by them.",
+            count=count,
+            value="" if count == 1 else "s",
+        )
+        return [
+            *lines,
+            ink.blank(),
+            *ink.wrapped(phrase("{said} Passwords are left out.", said=said), width, ink.DIM, indent=2),
+        ]
 
     def on_key(self, event: Key) -> None:
         """Send a key to the device."""

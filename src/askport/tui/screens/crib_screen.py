@@ -7,6 +7,7 @@ from textual.binding import Binding
 from textual.containers import VerticalScroll
 
 from askport.core.kinds import model, typing_in
+from askport.core.phrases import phrase
 from askport.core.visit import narrate, steps
 from askport.tui.desk import Desk
 from askport.tui.ink import DIM, OURS, STRONG, THEIRS, Ink, blank, wrapped
@@ -21,7 +22,7 @@ _LARGE = 5
 """Lines of a large value."""
 _AROUND = 8
 """Lines of the screen that are not the values and what stands below them."""
-_HINT = "A number key copies its value; space copies number by number, for pages with four fields."
+_HINT = phrase("A number key copies its value; space copies number by number, for pages with four fields.")
 
 
 class CribScreen(DrawnScreen[None]):
@@ -34,8 +35,8 @@ class CribScreen(DrawnScreen[None]):
         Binding("escape,c", "app.pop_screen", "Back", id="crib.back"),
         Binding("down,j", "point(1)", "Next", key_display="↓", id="crib.next"),
         Binding("up,k", "point(-1)", "Before", key_display="↑", id="crib.previous"),
-        Binding("space", "octet", "Copy next number", id="crib.octet"),
-        Binding("o", "door", "Open page", id="crib.door"),
+        Binding("space", "octet", phrase("Copy next number"), id="crib.octet"),
+        Binding("o", "door", phrase("Open page"), id="crib.door"),
         *(Binding(str(place), f"copy({place})", "Copy", show=False) for place in range(1, 7)),
     ]
 
@@ -73,8 +74,10 @@ class CribScreen(DrawnScreen[None]):
             return
         self._at %= len(values)
         there, way = session.device.whereabouts, session.device.way
-        head = Ink().put("  Type this into ").put(session.device.work.tag, f"{STRONG} {THEIRS}")
-        self.query_one("#heading", sheet.Sheet).show([head.put(f", which is at {there} now" if there else "", DIM)])
+        head = Ink().put(phrase("  Type this into ")).put(session.device.work.tag, f"{STRONG} {THEIRS}")
+        self.query_one("#heading", sheet.Sheet).show(
+            [head.put(phrase(", which is at {there} now", there=there) if there else "", DIM)]
+        )
         below = wrapped(self._copied or _HINT, self.sheet_room, DIM)
         by = session.device.kind.way_by("hand") if session.device.kind else None
         if isinstance(by, model.HandWay) and by.say:
@@ -120,8 +123,10 @@ class CribScreen(DrawnScreen[None]):
 
     def _copy(self, text: str, words: str) -> None:
         self.app.copy_to_clipboard(text)
-        self._copied = (
-            f"On the clipboard: {text}, {words}. If pasting brings nothing, this terminal does not pass it on."
+        self._copied = phrase(
+            "On the clipboard: {text}, {words}. If pasting brings nothing, this terminal does not pass it on.",
+            text=text,
+            words=words,
         )
         self.draw()
 
@@ -137,7 +142,7 @@ class CribScreen(DrawnScreen[None]):
         name, value = self._values[self._at]
         numbers = value.split(".")
         self._octet = 0 if self._octet is None else (self._octet + 1) % len(numbers)
-        self._copy(numbers[self._octet], f"number {self._octet + 1} of 4 of {name}")
+        self._copy(numbers[self._octet], phrase("number {octet} of 4 of {name}", octet=self._octet + 1, name=name))
 
     def action_point(self, by: int) -> None:
         """Go to another value."""

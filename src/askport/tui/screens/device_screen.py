@@ -4,6 +4,7 @@ from collections.abc import Callable
 
 from textual.binding import Binding
 
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import clean_tag
 from askport.core.register.corrections import named, noted, reopened
 from askport.core.register.entries import Named, Noted, Reopened
@@ -21,10 +22,14 @@ class DeviceScreen(TakesEntries):
     CSS_PATH = "register_screen.tcss"
     BINDINGS = [
         Binding("escape,enter", "leave", "Back", id="device.back"),
-        Binding("n", "note", "Note", id="device.note", tooltip="Write something down about it"),
-        Binding("e", "tag", "Change tag", id="device.tag", tooltip="Correct its tag"),
+        Binding("n", "note", "Note", id="device.note", tooltip=phrase("Write something down about it")),
+        Binding("e", "tag", phrase("Change tag"), id="device.tag", tooltip=phrase("Correct its tag")),
         Binding(
-            "o", "reopen", "Do again", id="device.reopen", tooltip="The record does not count: commission it again"
+            "o",
+            "reopen",
+            phrase("Do again"),
+            id="device.reopen",
+            tooltip=phrase("The record does not count: commission it again"),
         ),
     ]
 
@@ -53,19 +58,21 @@ class DeviceScreen(TakesEntries):
 
     def action_note(self) -> None:
         """Write something down about it."""
-        self._ask("Note:", lambda row, text: noted(row, text))
+        self._ask(phrase("Note:"), lambda row, text: noted(row, text))
 
     def action_reopen(self) -> None:
         """Have it be commissioned again."""
         if not self._row.last.recorded_at:
-            self.notify("It is not recorded: there is nothing to do again.", markup=False)
+            self.notify(phrase("It is not recorded: there is nothing to do again."), markup=False)
             return
-        self._ask("Why does the record not count? The device is offered again.", reopened)
+        self._ask(phrase("Why does the record not count? The device is offered again."), reopened)
 
     def action_tag(self) -> None:
         """Correct its tag."""
         tagged = self._workplace.run.job.register.by_tag
-        self._ask("Which is its right tag?", lambda row, tag: named(row, tag, tagged(clean_tag(tag))), self._row.tag)
+        self._ask(
+            phrase("Which is its right tag?"), lambda row, tag: named(row, tag, tagged(clean_tag(tag))), self._row.tag
+        )
 
     def _ask(self, sentence: str, entry: Callable[[Row, str], Noted | Named | Reopened], begins: str = "") -> None:
         """Ask for a line, say as what it is going to be written, and have the job write it."""
@@ -73,7 +80,7 @@ class DeviceScreen(TakesEntries):
         def check(typed: str) -> str:
             made = entry(self._row, typed)
             written = made.tag if isinstance(made, Named) else made.text if isinstance(made, Noted) else made.because
-            return f"Written down: {written}"
+            return phrase("Written down: {written}", written=written)
 
         self.query_one(entry_line.EntryLine).ask(
             question.Question(

@@ -7,6 +7,7 @@ from textual.binding import Binding
 
 from askport.core.addresses import MacAddress
 from askport.core.crew.seals import as_member
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import clean_tag
 from askport.core.register.corrections import accepted, clean_remark, named, reopened
 from askport.core.register.entries import Named, Reopened, Settled
@@ -32,11 +33,31 @@ class DifferencesScreen(TakesEntries):
         Binding("escape", "leave", "Back", id="differences.back"),
         Binding("up", "move(-1)", "Difference", key_display="↑ ↓", id="differences.up"),
         Binding("down", "move(1)", "Down", show=False),
-        Binding("1", "tag(0)", "Tag of first", id="differences.tag1", tooltip="Give the first device another tag"),
-        Binding("2", "tag(1)", "Tag of second", id="differences.tag2", tooltip="Give the second device another tag"),
-        Binding("3", "reopen(0)", "Redo first", id="differences.again1", tooltip="Its record does not count"),
-        Binding("4", "reopen(1)", "Redo second", id="differences.again2", tooltip="Its record does not count"),
-        Binding("s", "settle", "Resolve", id="differences.settle", tooltip="Say in words how it is settled"),
+        Binding(
+            "1",
+            "tag(0)",
+            phrase("Tag of first"),
+            id="differences.tag1",
+            tooltip=phrase("Give the first device another tag"),
+        ),
+        Binding(
+            "2",
+            "tag(1)",
+            phrase("Tag of second"),
+            id="differences.tag2",
+            tooltip=phrase("Give the second device another tag"),
+        ),
+        Binding(
+            "3", "reopen(0)", phrase("Redo first"), id="differences.again1", tooltip=phrase("Its record does not count")
+        ),
+        Binding(
+            "4",
+            "reopen(1)",
+            phrase("Redo second"),
+            id="differences.again2",
+            tooltip=phrase("Its record does not count"),
+        ),
+        Binding("s", "settle", "Resolve", id="differences.settle", tooltip=phrase("Say in words how it is settled")),
     ]
 
     def __init__(self, workplace: Workplace) -> None:
@@ -63,7 +84,11 @@ class DifferencesScreen(TakesEntries):
     def draw(self) -> None:
         """Show all that is open, and both sides of the one that is looked at."""
         found, width = self._open, self.sheet_room
-        title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · {len(found)} said differently", DIM)
+        title = (
+            Ink()
+            .put(f"  {self._workplace.title}", STRONG)
+            .put(phrase(" · {count} said differently", count=len(found)), DIM)
+        )
         self.query_one("#heading", sheet.Sheet).show([title])
         lines: list[Ink] = []
         for sentence in found:
@@ -72,12 +97,17 @@ class DifferencesScreen(TakesEntries):
             first, *more = wrapped(sentence, width - 2, style)
             lines += [Ink().put(mark, style).put_line(first), *(Ink().to(2).put_line(each) for each in more)]
         if not found:
-            lines = [line("Nothing is said differently any more. Escape goes back.", DIM)]
+            lines = [line(phrase("Nothing is said differently any more. Escape goes back."), DIM)]
         strangers = {each.name for each in self._workplace.run.job.register.strangers()}
         for number, row in enumerate(self._sides, 1):
             planned = self._workplace.run.job.register.planned(row.tag)
-            who = as_member(row.visits[-1].member or "this laptop", strangers)
-            lines += [blank(), heading(f"{number}  {row.mac}, {row.tag}, by {who}", width)]
+            who = as_member(row.visits[-1].member or phrase("this laptop"), strangers)
+            lines += [
+                blank(),
+                heading(
+                    phrase("{number}  {mac}, {tag}, by {who}", number=number, mac=row.mac, tag=row.tag, who=who), width
+                ),
+            ]
             lines += device_lines(row, planned, width, strangers)
         self.query_one("#sheet", sheet.Sheet).show(lines)
 
@@ -94,24 +124,28 @@ class DifferencesScreen(TakesEntries):
         """Give a device another tag."""
         tagged = self._workplace.run.job.register.by_tag
         entry = lambda row, text: named(row, text, tagged(clean_tag(text)))  # noqa: E731
-        self._decide(side, "Which is its right tag?", entry)
+        self._decide(side, phrase("Which is its right tag?"), entry)
 
     def action_reopen(self, side: int) -> None:
         """Have the record of a device not count."""
-        self._decide(side, "Why does its record not count? The device is offered again.", reopened)
+        self._decide(side, phrase("Why does its record not count? The device is offered again."), reopened)
 
     def _decide(self, side: int, sentence: str, entry: Callable[[Row, str], Named | Reopened]) -> None:
         """Ask for what is decided about one side, and settle the difference with it."""
         sides, conflict = self._sides, self._sentence
         if side >= len(sides):
-            self.notify("Only one device is involved. Press s and type how it was resolved.", markup=False)
+            self.notify(phrase("Only one device is involved. Press s and type how it was resolved."), markup=False)
             return
         row = sides[side]
 
         def use(typed: str) -> None:
             made = entry(row, typed)
             self._workplace.run.correct(made)
-            what = f"{row.mac} is {made.tag} now" if isinstance(made, Named) else f"{row.mac} is done again"
+            what = (
+                phrase("{mac} is {tag} now", mac=row.mac, tag=made.tag)
+                if isinstance(made, Named)
+                else phrase("{mac} is done again", mac=row.mac)
+            )
             self._workplace.run.correct(Settled(conflict=conflict, words=what))
 
         self._ask(f"{row.mac}: {sentence}", use)
@@ -121,16 +155,19 @@ class DifferencesScreen(TakesEntries):
         conflict, run = self._sentence, self._workplace.run
         stranger = next((each for each in run.job.register.strangers() if stranger_words(each) == conflict), None)
         if stranger:
-            text = f"Is {display_text(stranger.name, 40)} right? Type the name once more."
+            text = phrase("Is {name} right? Type the name once more.", name=display_text(stranger.name, 40))
             self._ask(text, lambda typed: run.correct(accepted(stranger, typed)))
         elif conflict:
             self._ask(
-                "How is it settled?",
+                phrase("How is it settled?"),
                 lambda typed: self._workplace.run.correct(Settled(conflict=conflict, words=clean_remark(typed))),
             )
 
     def _ask(self, sentence: str, use: Callable[[str], None]) -> None:
         question = Question(
-            sentence, "", lambda typed: f"Written down: {typed}", lambda _session, _now, typed: use(typed)
+            sentence,
+            "",
+            lambda typed: phrase("Written down: {typed}", typed=typed),
+            lambda _session, _now, typed: use(typed),
         )
         self.query_one(entry_line.EntryLine).ask(question)

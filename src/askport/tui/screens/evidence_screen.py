@@ -9,6 +9,7 @@ from textual.containers import VerticalScroll
 from askport.core.finding import beliefs, quoting
 from askport.core.finding.device import Device, device_words
 from askport.core.formats.frame_fields import Field
+from askport.core.phrases import phrase
 from askport.core.wire import Heard, Wire
 from askport.tui.ink import DIM, STRONG, THEIRS, Ink, blank, heading, line, wrapped
 from askport.tui.screens.drawn_screen import DrawnScreen
@@ -26,9 +27,9 @@ class EvidenceScreen(DrawnScreen[None]):
     KEYS_ARE_COMMANDS = True
     CSS_PATH = "evidence_screen.tcss"
     BINDINGS = [
-        Binding("escape,f", "app.pop_screen", "Back to the cable", id="evidence.back"),
-        Binding("down,j", "sentence(1)", "Next sentence", key_display="↓", id="evidence.next"),
-        Binding("up,k", "sentence(-1)", "Sentence before", key_display="↑", id="evidence.previous"),
+        Binding("escape,f", "app.pop_screen", phrase("Back to the cable"), id="evidence.back"),
+        Binding("down,j", "sentence(1)", phrase("Next sentence"), key_display="↓", id="evidence.next"),
+        Binding("up,k", "sentence(-1)", phrase("Sentence before"), key_display="↑", id="evidence.previous"),
     ]
 
     def __init__(self, device: Device, maker: str | None, wire: Wire) -> None:
@@ -47,24 +48,29 @@ class EvidenceScreen(DrawnScreen[None]):
     def draw(self) -> None:
         width = self.sheet_room
         reasons = self._device.reasons()
-        title = Ink().put("  What it said: ").put(self._device.mac, f"{STRONG} {THEIRS}")
+        title = Ink().put(phrase("  What it said: ")).put(self._device.mac, f"{STRONG} {THEIRS}")
         title.put(f"  {device_words(self._device, self._maker)}", DIM)
         self.query_one("#heading", sheet.Sheet).show([title])
         if not reasons:
-            self.query_one("#sentences", sheet.Sheet).show([line("It has said nothing that tells anything yet.", DIM)])
+            self.query_one("#sentences", sheet.Sheet).show(
+                [line(phrase("It has said nothing that tells anything yet."), DIM)]
+            )
             return
         self._at %= len(reasons)
         reason = reasons[self._at]
         self.query_one("#sentences", sheet.Sheet).show(sentence_lines(reasons, self._at, width, _SENTENCES))
         frame = self.query_one("#bytes", sheet.Sheet)
         if not reason.frames:
-            frame.show(wrapped("No single frame says this: it was measured, or rests on silence.", width, DIM))
+            frame.show(wrapped(phrase("No single frame says this: it was measured, or rests on silence."), width, DIM))
             return
         lines = []
         for heard in reason.frames:
             which = "" if len(reason.frames) == 1 else "first " if heard is reason.frames[0] else "last "
             when = f"{self._wire.wall(heard.at).astimezone():%H:%M:%S.%f}"[:-3]
-            lines += [*frame_lines(heard, reason, f"heard {which}at {when}", width), blank()]
+            lines += [
+                *frame_lines(heard, reason, phrase("heard {which}at {when}", which=which, when=when), width),
+                blank(),
+            ]
         frame.show(lines)
 
     def action_sentence(self, by: int) -> None:
@@ -87,10 +93,10 @@ def sentence_lines(reasons: list[beliefs.Reason], at: int, width: int, room: int
 
 def frame_lines(heard: Heard, reason: beliefs.Reason, when: str, width: int) -> list[Ink]:
     """Draw a frame as runs of bytes, those that say so standing out."""
-    title = f"{len(heard.data)} bytes, {when}"
+    title = phrase("{count} bytes, {when}", count=len(heard.data), when=when)
     lines = [heading(title, width), blank()]
     if reason.clue is None:
-        return [*lines, line("Nothing in this frame alone says so.", DIM)]
+        return [*lines, line(phrase("Nothing in this frame alone says so."), DIM)]
     marked = quoting.bytes_behind(heard, reason.clue)
     row: list[tuple[quoting.Marked, int]] = []
     used = 0
@@ -104,10 +110,14 @@ def frame_lines(heard: Heard, reason: beliefs.Reason, when: str, width: int) -> 
     lines += [*_row(row, heard.data), blank()] if row else []
     said = [each.field for each in marked if each.says_so]
     if not said:
-        lines += wrapped("The frame itself is the evidence, not single bytes of it.", width, DIM)
+        lines += wrapped(phrase("The frame itself is the evidence, not single bytes of it."), width, DIM)
     for field in said:
         end = field.end - 1
-        where = f"byte {field.offset}" if field.length == 1 else f"bytes {field.offset} to {end}"
+        where = (
+            phrase("byte {offset}", offset=field.offset)
+            if field.length == 1
+            else phrase("bytes {offset} to {end}", offset=field.offset, end=end)
+        )
         lines.append(Ink().put(where, DIM).to(20).put(field.name, THEIRS).to(48).put(field.value, STRONG))
     return lines
 
@@ -135,7 +145,7 @@ def _row(row: list[tuple[quoting.Marked, int]], data: bytes) -> list[Ink]:
     for each, cells in row:
         field = each.field
         shown = data[field.offset : field.offset + min(field.length, _MOST_BYTES)].hex(" ")
-        style = f"{STRONG} reverse {THEIRS}" if each.says_so else DIM
+        style = phrase("{strong} reverse {theirs}", strong=STRONG, theirs=THEIRS) if each.says_so else DIM
         hexes.to(column).put(shown + (" …" if field.length > _MOST_BYTES else ""), style)
         names.to(column).put(field.name, f"{STRONG} {THEIRS}" if each.says_so else DIM)
         values.to(column).put(field.value[:30], STRONG if each.says_so else DIM)

@@ -6,6 +6,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
 
+from askport.core.phrases import phrase
 from askport.edges.jobfile import JobFile
 from askport.reports import documents, handover_pages
 from askport.reports.open_points import not_started, open_points, proven_words
@@ -39,24 +40,35 @@ class HandoverScreen(DrawnScreen[None]):
         width, register = self.sheet_room, self._job.register
         to_come = len(not_started(register.rows(), register.plan()))
         title = Ink().put(f"  {self._site}", STRONG)
-        title.put(f" · handover   {proven_words(*register.proven(), not_started=to_come)}", DIM)
+        title.put(
+            phrase(" · handover   {proven_words}", proven_words=proven_words(*register.proven(), not_started=to_come)),
+            DIM,
+        )
         self.query_one("#heading", sheet.Sheet).show([title])
         folder = self._written[0][0].parent if self._written else self._job.path.parent
-        lines = [heading(f"Written to {folder}", width)]
+        lines = [heading(phrase("Written to {folder}", folder=folder), width)]
         for path, size in self._written:
             ink = Ink().to(2).put(path.name, f"{STRONG} {THEIRS}").to(_SIZE)
             ink.put(f"{max(1, size // 1024):>6,} kB  ", DIM)
             lines += beside(ink, _SIZE + 11, documents.what_for(path.name), width)
-        lines += [blank(), heading("What it stands for", width)]
-        lines += wrapped(f"The record has {self._job.count} entries. Their fingerprint, which the cover prints:", width)
-        lines += wrapped(handover_pages.grouped(self._job.fingerprint), width, STRONG, 2)
-        text = (
-            f"Later, 'askport register verify {self._job.path.name} --against' with its first 16 digits or more says "
+        lines += [blank(), heading(phrase("What it stands for"), width)]
+        lines += wrapped(
+            phrase("The record has {count} entries. Their fingerprint, which the cover prints:", count=self._job.count),
+            width,
         )
-        lines += wrapped(f"{text}whether what was handed over still stands, and what came after it.", width, DIM)
+        lines += wrapped(handover_pages.grouped(self._job.fingerprint), width, STRONG, 2)
+        text = phrase(
+            "Later, 'askport register verify {name} --against' with its first 16 digits or more says ",
+            name=self._job.path.name,
+        )
+        lines += wrapped(
+            phrase("{text}whether what was handed over still stands, and what came after it.", text=text), width, DIM
+        )
         for points in open_points(register.rows(), register.plan(), register.open_conflicts()):
             lines += [blank(), heading(f"{points.heading}: {points.count}", width)]
             lines += [each for text in points.lines[:_MOST] for each in wrapped(text, width, CONFLICT, 2)]
             if more := len(points.lines) - _MOST:
-                lines += wrapped(f"and {more} more, all on the cover", width, DIM, 2) if more > 0 else []
+                lines += (
+                    wrapped(phrase("and {more} more, all on the cover", more=more), width, DIM, 2) if more > 0 else []
+                )
         self.query_one("#sheet", sheet.Sheet).show(lines)

@@ -8,6 +8,7 @@ from textual.binding import ActiveBinding, Binding
 from textual.containers import VerticalScroll
 from textual.screen import Screen
 
+from askport.core.phrases import phrase
 from askport.tui.ink import DIM, OURS, STRONG, Ink, beside, blank, line
 from askport.tui.screens import drawn_screen, guide_screen
 from askport.tui.widgets.key_line import KeyLine, program_bindings
@@ -19,7 +20,7 @@ _TITLE, _SAYS = 14, 34
 def key_lines(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], str], width: int) -> list[Ink]:
     """Draw the keys: what can be done now stands out."""
     lines = [
-        line("What the keys do now. Enter opens the guide at this situation, Escape closes this.", DIM, 2),
+        line(phrase("What the keys do now. Enter opens the guide at this situation, Escape closes this."), DIM, 2),
         blank(),
     ]
     for active in bindings:
@@ -37,7 +38,7 @@ class KeysScreen(drawn_screen.DrawnScreen[None]):
     CSS_PATH = "keys_screen.tcss"
     BINDINGS = [
         Binding("question_mark,f1,escape", "dismiss", "Close", id="keys.close", key_display="Esc"),
-        Binding("enter", "guide", "Guide", id="keys.guide", tooltip="What to do in this situation"),
+        Binding("enter", "guide", "Guide", id="keys.guide", tooltip=phrase("What to do in this situation")),
     ]
 
     def __init__(self, under: Screen[Any], at: str) -> None:

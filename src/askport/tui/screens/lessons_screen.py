@@ -5,6 +5,7 @@ from pathlib import Path
 from textual.binding import Binding
 
 from askport.core.errors import BadInput, MachineRefused
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.edges.kind_files import IN_FOLDER, KindFile, known_kinds
 from askport.tui.desk import Desk
@@ -21,10 +22,11 @@ class LessonsScreen(TakesEntries):
     CSS_PATH = "register_screen.tcss"
     BINDINGS = [
         Binding("escape", "dismiss", "Back", id="lessons.back"),
-        Binding("up,k", "point(-1)", "Lesson", key_display="↑ ↓", id="lessons.up", tooltip="Look at another lesson"),
+        Binding("up,k", "point(-1)", "Lesson", key_display="↑ ↓", id="lessons.up",
+                tooltip=phrase("Look at another lesson")),
         Binding("down,j", "point(1)", "Down", show=False),
-        Binding("delete,x", "throw_away", "Throw away", key_display="Del", id="lessons.throw",
-                tooltip="Delete its file; units that were set by it stay as they are"),
+        Binding("delete,x", "throw_away", phrase("Throw away"), key_display="Del", id="lessons.throw",
+                tooltip=phrase("Delete its file; units that were set by it stay as they are")),
     ]  # fmt: skip
 
     def __init__(self, workplace: Workplace) -> None:
@@ -43,7 +45,11 @@ class LessonsScreen(TakesEntries):
     def draw(self) -> None:
         (found, wrong), width = self._lessons(), self.sheet_room
         self._place = max(0, min(self._place, len(found) - 1))
-        title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · {len(found)} learned, or laid beside it", DIM)
+        title = (
+            Ink()
+            .put(f"  {self._workplace.title}", STRONG)
+            .put(phrase(" · {count} learned, or laid beside it", count=len(found)), DIM)
+        )
         self.query_one("#heading", sheet.Sheet).show([title])
         lines: list[Ink] = []
         for place, (each, path) in enumerate(found):
@@ -51,15 +57,21 @@ class LessonsScreen(TakesEntries):
             ways = ", ".join(way.by for way in each.kind.way)
             ink = Ink().put("▸ " if here else "  ", STRONG).put(each.kind.name, STRONG if here else "")
             lines.append(
-                ink.put(f"  by {ways or 'nothing'}" + ("" if each.kind.recognise.sure else ", offered only"), DIM)
+                ink.put(
+                    phrase("  by {ways}", ways=ways or "nothing")
+                    + ("" if each.kind.recognise.sure else phrase(", offered only")),
+                    DIM,
+                )
             )
             lines += [Ink().to(2).put_line(more) for more in wrapped(path.name, width - 2, DIM)]
         if not found:
-            lines = wrapped("Nothing was learned yet. Once a unit was set on its page or console, s keeps how.", width)
+            lines = wrapped(
+                phrase("Nothing was learned yet. Once a unit was set on its page or console, s keeps how."), width
+            )
         for sentence in wrong:
             lines += [blank(), *wrapped(sentence, width, CONFLICT)]
         if found:
-            lines += [blank(), heading("what its file says", width)]
+            lines += [blank(), heading(phrase("what its file says"), width)]
             for text in _text_of(found[self._place][1]).splitlines():
                 lines += wrapped(display_text(text, 400), width) if text else [line("")]
         self.query_one("#sheet", sheet.Sheet).show(lines)
@@ -81,15 +93,21 @@ class LessonsScreen(TakesEntries):
         def check(typed: str) -> str:
             if typed.strip().casefold() != "yes":
                 raise BadInput("Type yes, or press Escape to keep it.")
-            return "Enter deletes it."
+            return phrase("Enter deletes it.")
 
         def use(*_: object) -> None:
             try:
                 path.unlink()
             except OSError as error:
-                raise MachineRefused(f"'{path.name}' cannot be deleted: {error.strerror}.") from None
+                raise MachineRefused(
+                    "'{name}' cannot be deleted: {strerror}.", name=path.name, strerror=error.strerror
+                ) from None
 
-        sentence = f"Delete '{path.name}'? Units that were set by “{each.kind.name}” stay as they are. Type yes."
+        sentence = phrase(
+            "Delete '{name}'? Units that were set by “{kind_name}” stay as they are. Type yes.",
+            name=path.name,
+            kind_name=each.kind.name,
+        )
         self.query_one(entry_line.EntryLine).ask(Question(sentence, "", check, use))
 
 
@@ -98,4 +116,4 @@ def _text_of(path: Path) -> str:
     try:
         return path.read_text(encoding="utf-8", errors="replace")
     except OSError as error:
-        return f"{path.name} cannot be read: {error.strerror}."
+        return phrase("{name} cannot be read: {strerror}.", name=path.name, strerror=error.strerror)

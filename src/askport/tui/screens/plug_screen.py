@@ -13,6 +13,7 @@ from textual.message import Message
 from textual.screen import Screen
 
 from askport.core.errors import AskPortError, BadInput
+from askport.core.phrases import phrase
 from askport.core.reach.in_the_way import Adapter
 from askport.core.text import speed_words
 from askport.edges.adapters import list_adapters
@@ -48,10 +49,16 @@ class PlugScreen(Screen[None]):
 
     CSS_PATH = "plug_screen.tcss"
     BINDINGS = [
-        Binding("enter", "take", "Use adapter", id="plug.take"),
-        Binding("up,k", "point(-1)", "Point up", id="plug.up", show=False),
-        Binding("down,j", "point(1)", "Point down", id="plug.down", show=False),
-        Binding("p", "practise", "Practice bench", id="plug.practise", tooltip="Practise on stand-in devices"),
+        Binding("enter", "take", phrase("Use adapter"), id="plug.take"),
+        Binding("up,k", "point(-1)", phrase("Point up"), id="plug.up", show=False),
+        Binding("down,j", "point(1)", phrase("Point down"), id="plug.down", show=False),
+        Binding(
+            "p",
+            "practise",
+            phrase("Practice bench"),
+            id="plug.practise",
+            tooltip=phrase("Practise on stand-in devices"),
+        ),
     ]
 
     class Chosen(Message):
@@ -143,17 +150,17 @@ class PlugScreen(Screen[None]):
 
     def _draw(self) -> None:
         width = max(60, self.size.width - 9)
-        self.query_one("#heading", sheet.Sheet).show([Ink().put("  Which adapter is the cable in?", STRONG)])
-        lines = [*wrapped("Plug the cable in now: the adapter whose link comes up is the one.", width), blank()]
+        self.query_one("#heading", sheet.Sheet).show([Ink().put(phrase("  Which adapter is the cable in?"), STRONG)])
+        lines = [*wrapped(phrase("Plug the cable in now: the adapter whose link comes up is the one."), width), blank()]
         if self._refused:
-            more = f"{self._refused} 'askport doctor' says what else is missing."
+            more = phrase("{refused} 'askport doctor' says what else is missing.", refused=self._refused)
             lines += [*wrapped(more, width, CONFLICT), blank()]
         if self._said:
             lines += [*wrapped(self._said, width, CONFLICT), blank()]
         for adapter in self._adapters:
             lines += [*self._adapter(adapter, width), blank()]
         if not self._adapters:
-            lines.append(line("The laptop has no adapter for a cable."))
+            lines.append(line(phrase("The laptop has no adapter for a cable.")))
         self.query_one("#list", sheet.Sheet).show(lines)
         self.query_one("#next", sheet.Sheet).show([self._next(), blank()])
         self.refresh_bindings()
@@ -165,15 +172,18 @@ class PlugScreen(Screen[None]):
         speed = f", {speed_words(adapter.speed_mbps)}" if adapter.speed_mbps and adapter.link_up else ""
         head = Ink().put("▸ " if pointed else "  ", STRONG).put(adapter.name, style).to(20).put(adapter.kind, DIM)
         head.to(34).put("━━" if adapter.link_up else "╌╌", OURS if adapter.link_up else DIM)
-        head.put(f" link up{speed}" if adapter.link_up else " no link", "" if adapter.link_up else DIM)
+        head.put(
+            phrase(" link up{speed}", speed=speed) if adapter.link_up else phrase(" no link"),
+            "" if adapter.link_up else DIM,
+        )
         addresses = "  ".join(f"{each.interface} ({each.origin})" for each in adapter.addresses)
-        words = addresses or "no address"
+        words = addresses or phrase("no address")
         fits = 62 + len(words) <= width
         lines = [head.to(62).put(words, DIM)] if fits else [head, Ink().to(34).put(words, DIM)]
         facts = [
-            f"gateway {adapter.gateway}" if adapter.gateway else "",
-            f"DNS {' '.join(adapter.dns)}" if adapter.dns else "",
-            f"managed by {adapter.manager}" if adapter.manager else "",
+            phrase("gateway {gateway}", gateway=adapter.gateway) if adapter.gateway else "",
+            phrase("DNS {dns}", dns=" ".join(adapter.dns)) if adapter.dns else "",
+            phrase("managed by {manager}", manager=adapter.manager) if adapter.manager else "",
             adapter.driver or "",
         ]
         if any(facts):
@@ -183,7 +193,7 @@ class PlugScreen(Screen[None]):
         if ear := self._listening.get(adapter.name):
             lines += heard_lines(ear.finder, ear.began_at, ear.keeper.wire.now(), width)
         if not adapter.switched_on and not why_not and not self._refused:
-            lines += wrapped("Switched off: Enter switches it on, and off again at the end.", width, DIM, 34)
+            lines += wrapped(phrase("Switched off: Enter switches it on, and off again at the end."), width, DIM, 34)
         for code, text in adapter.hazards:
             if code != "link-down" and not why_not:
                 lines += wrapped(text, width, CONFLICT, 34)
@@ -194,27 +204,36 @@ class PlugScreen(Screen[None]):
     def _why(self, adapter: Adapter) -> str:
         """Say why the adapter is pointed at, where the technician did not do that."""
         if adapter.name == self._followed:
-            return "Its link has just come up: the cable is in this one."
+            return phrase("Its link has just come up: the cable is in this one.")
         if not self._points_by_itself or not adapter.link_up:
             return ""
         linked = sum(each.link_up and self._unusable(each) is None for each in self._adapters)
         if linked == 1:
-            return "Proposed: no other has a link."
-        return f"Proposed: the first of {linked} with a link. To be sure, pull the cable and plug it in again."
+            return phrase("Proposed: no other has a link.")
+        return phrase(
+            "Proposed: the first of {linked} with a link. To be sure, pull the cable and plug it in again.",
+            linked=linked,
+        )
 
     def _next(self) -> Ink:
         if self._fault:
             return Ink().put("      ·   ", DIM).put(self._fault, CONFLICT)
         if self._refused:
-            said = "Practise on stand-in devices meanwhile."
+            said = phrase("Practise on stand-in devices meanwhile.")
         elif self._pointed is None:
-            point = "Plug the cable in, or point at an adapter with ↑ and ↓."
-            return Ink().put("      ·   ", DIM).put(point if self._adapters else "Plug in a USB or dock adapter.")
+            point = phrase("Plug the cable in, or point at an adapter with ↑ and ↓.")
+            return (
+                Ink().put("      ·   ", DIM).put(point if self._adapters else phrase("Plug in a USB or dock adapter."))
+            )
         else:
             is_on = all(each.switched_on for each in self._adapters if each.name == self._pointed)
-            said = f"Use {self._pointed}." if is_on else f"Switch {self._pointed} on, and use it."
+            said = (
+                phrase("Use {pointed}.", pointed=self._pointed)
+                if is_on
+                else phrase("Switch {pointed} on, and use it.", pointed=self._pointed)
+            )
             if self._word_for(self._pointed):
-                said = f"Use {self._pointed} (you will be asked to type its name)."
+                said = phrase("Use {pointed} (you will be asked to type its name).", pointed=self._pointed)
         return Ink().put("  Enter ▸ ", STRONG).put(said, STRONG)
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
@@ -233,10 +252,12 @@ class PlugScreen(Screen[None]):
 
         def check(typed: str) -> str:
             if typed.strip() != name:
-                raise BadInput(f"That is not '{name}'.")
-            return f"Enter uses {name} all the same."
+                raise BadInput("That is not '{name}'.", name=name)
+            return phrase("Enter uses {name} all the same.", name=name)
 
-        self.query_one(EntryLine).ask(Question(f"{why} Type {name} to use it all the same.", "", check, _goes_on))
+        self.query_one(EntryLine).ask(
+            Question(phrase("{why} Type {name} to use it all the same.", why=why, name=name), "", check, _goes_on)
+        )
 
     def on_entry_line_entered(self, event: EntryLine.Entered) -> None:
         """Take the adapter whose name was said."""

@@ -7,6 +7,7 @@ from textual.content import Content
 from textual.widgets import DataTable, Input
 
 from askport.core.errors import AskPortError
+from askport.core.phrases import phrase
 from askport.core.register import entries, searching
 from askport.core.register.about import about_of, was_asked
 from askport.core.text import display_text
@@ -39,19 +40,23 @@ class RegisterScreen(drawn_screen.DrawnScreen[None]):
     BINDINGS = [
         Binding("enter", "open", "Open", id="register.open", priority=True),
         Binding("escape", "back", "Back", id="register.back", priority=True),
-        Binding("f4", "sort", "Sort", id="register.sort", tooltip="Sort by tag, address, state, place, kind or day"),
+        Binding(
+            "f4", "sort", "Sort", id="register.sort", tooltip=phrase("Sort by tag, address, state, place, kind or day")
+        ),
         Binding(
             "f6",
             "differences",
             "Differences",
             id="register.differences",
-            tooltip="Conflicts between technicians' records, and how to resolve them",
+            tooltip=phrase("Conflicts between technicians' records, and how to resolve them"),
         ),
-        Binding("f9", "handover", "Handover", id="register.handover", tooltip="Write every document of the handover"),
+        Binding(
+            "f9", "handover", "Handover", id="register.handover", tooltip=phrase("Write every document of the handover")
+        ),
         Binding("up", "move(-1)", "Device", key_display="↑ ↓", id="register.up", priority=True),
         Binding("down", "move(1)", "Down", show=False, priority=True),
-        Binding("pageup", "move(-15)", "Page up", show=False, priority=True),
-        Binding("pagedown", "move(15)", "Page down", show=False, priority=True),
+        Binding("pageup", "move(-15)", phrase("Page up"), show=False, priority=True),
+        Binding("pagedown", "move(15)", phrase("Page down"), show=False, priority=True),
     ]
 
     def __init__(self, workplace: Workplace) -> None:
@@ -69,7 +74,7 @@ class RegisterScreen(drawn_screen.DrawnScreen[None]):
     def compose(self) -> ComposeResult:
         """Lay out the search over the table."""
         yield Sheet(id="heading")
-        hint = "Type to search everything; or state:proven, place:north, kind:probe, day:2026-03-04"
+        hint = phrase("Type to search everything; or state:proven, place:north, kind:probe, day:2026-03-04")
         yield Input(id="search", placeholder=hint, compact=True)
         yield DataTable(id="table", cursor_type="row", zebra_stripes=False)
         yield Sheet(id="pointed")
@@ -146,19 +151,21 @@ class RegisterScreen(drawn_screen.DrawnScreen[None]):
         register, work = self._register, self._workplace.run.work
         proven, everyone, open_among = register.proven()
         self._found = found = register.count(self._wanted)
-        title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · register of ", DIM)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(phrase(" · register of "), DIM)
         title.put(self._workplace.run.job.path.name).put(f"   {proven_words(proven, everyone, open_among)}", DIM)
         title.put(f"   {found} found" if found < everyone else "", THEIRS)
-        title.put(f"   by {self._order}" if self._order is not searching.Order.FOUND else "", DIM)
+        title.put(phrase("   by {order}", order=self._order) if self._order is not searching.Order.FOUND else "", DIM)
         self.query_one("#heading", Sheet).show([title])
         width = max(40, self.room - 8)
         done = register.recorded_tags()
         lines = left_lines([item for item in work if item.tag not in done], width)
         if not everyone:
-            text = "Nothing recorded yet. The first device appears here as soon as it was found."
+            text = phrase("Nothing recorded yet. The first device appears here as soon as it was found.")
             lines = [*wrapped(text, width, DIM), *lines]
         elif not found:
-            text = "No device matches. Words are looked for in everything that is known of a device; Escape clears."
+            text = phrase(
+                "No device matches. Words are looked for in everything that is known of a device; Escape clears."
+            )
             lines = [*wrapped(text, width, DIM), *lines]
         for conflict in register.open_conflicts()[:3]:
             lines += wrapped(conflict, width, CONFLICT)

@@ -9,6 +9,7 @@ from textual.binding import Binding
 from textual.containers import Horizontal, VerticalScroll
 
 from askport.core.finding.calling import DEFAULT_RATE
+from askport.core.phrases import phrase
 from askport.core.plan import address_map, working_order
 from askport.core.plan.target import Site, site_among
 from askport.core.survey.against_plan import (
@@ -33,11 +34,11 @@ _LIST = 46
 _BETWEEN = (Phase.PLUGGING, Phase.FINDING, Phase.RECORDED)
 """Where no device is at hand."""
 _SURVEYED = {
-    "as-left": ("is there", THEIRS),
+    "as-left": (phrase("is there"), THEIRS),
     "held-by-another": ("another's", CONFLICT),
     "missing": ("missing", CONFLICT),
     "free": ("nobody", DIM),
-    "not-asked": ("not asked", DIM),
+    "not-asked": (phrase("not asked"), DIM),
 }
 """What a survey found of a device, in a word, and how it is drawn."""
 
@@ -50,11 +51,11 @@ class SiteScreen(DrawnScreen[None]):
     DRAWS_EVERY_S = 1.0  # who is there may show meanwhile
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (130, "-wide")]
     BINDINGS = [
-        Binding("enter", "take", "Take it", id="site.take"),
-        Binding("s", "survey", "Ask the site", id="site.survey"),
+        Binding("enter", "take", phrase("Take it"), id="site.take"),
+        Binding("s", "survey", phrase("Ask the site"), id="site.survey"),
         Binding("escape,p", "app.pop_screen", "Back", id="site.back"),
-        Binding("tab", "device(1)", "Next device", id="site.next", priority=True),
-        Binding("shift+tab", "device(-1)", "Device before", id="site.before", show=False, priority=True),
+        Binding("tab", "device(1)", phrase("Next device"), id="site.next", priority=True),
+        Binding("shift+tab", "device(-1)", phrase("Device before"), id="site.before", show=False, priority=True),
         Binding("left", "go(-1)", "Address", key_display="← → ↑ ↓", id="site.left"),
         Binding("right", "go(1)", "Right", id="site.right", show=False),
         Binding("up", f"go({-address_map.ROW})", "Up", id="site.up", show=False),
@@ -131,11 +132,13 @@ class SiteScreen(DrawnScreen[None]):
             lines += site_map.site_map_lines(site, drawn, self._cursor, width)
             rows += drawn
         if not self._sites:
-            text = f"No subnet is planned. 'askport plan import FILE --job {run.job.path.name}' reads a plan."
+            text = phrase(
+                "No subnet is planned. 'askport plan import FILE --job {name}' reads a plan.", name=run.job.path.name
+            )
             lines = wrapped(text, width, DIM)
         found = address_map.counts(rows)
         told = ", ".join(f"{number} {state}" for state, number in found.items())
-        title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · the site   {told}", DIM)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(phrase(" · the site   {told}", told=told), DIM)
         self.query_one("#heading", sheet.Sheet).show([self._heading(title)])
         self.query_one("#map", sheet.Sheet).show([*lines, *site_map.legend_lines(rows, width), *self._below(width)])
         self.query_one("#devices", sheet.Sheet).show(self._devices(known))
@@ -148,14 +151,14 @@ class SiteScreen(DrawnScreen[None]):
         here = next((place for place, each in enumerate(items) if _address(each) == self._cursor), 0)
         first = max(0, min(here - room // 2, len(items) - room))
         surveyed = {each.tag: each for each in self._surveyed()}
-        lines = [line("Work list" if not surveyed else "Work list, and who is there", STRONG)]
+        lines = [line(phrase("Work list") if not surveyed else phrase("Work list, and who is there"), STRONG)]
         for item in items[first : first + room]:
             state = known.states.get(item.tag, "")
             cell = self._cell(item.target.interface.ip) if item.target else None
             glyph, style = site_map.GLYPHS[cell.state] if cell else ("?", DIM)
             ink = Ink().put("▸ " if _address(item) == self._cursor else "  ", STRONG).put(f"{glyph} ", style)
             ink.put(item.tag[:12], STRONG if cell and cell.state is address_map.CellState.AT_HAND else "").to(18)
-            ink.put(str(_address(item) or "on the spot"), THEIRS if _address(item) else DIM).to(34)
+            ink.put(str(_address(item) or phrase("on the spot")), THEIRS if _address(item) else DIM).to(34)
             if found := surveyed.get(item.tag):
                 waits = found.state in ("missing", "free") and not self._has_answered
                 state, style = ("asking", DIM) if waits else _SURVEYED[found.state]
@@ -175,11 +178,15 @@ class SiteScreen(DrawnScreen[None]):
         if not self._asked:
             return ""
         if not self._has_answered:
-            return f"asking for {len(self._asked)} addresses, {DEFAULT_RATE:g} a second"
+            return phrase(
+                "asking for {count} addresses, {default_rate:g} a second",
+                count=len(self._asked),
+                default_rate=DEFAULT_RATE,
+            )
         number = Counter(each.state for each in self._surveyed())
         told = [f"{number[state]} {words}" for state, (words, _) in _SURVEYED.items() if number[state]]
         gone = gateways_said(self._plan, holders_in(self._workplace.run.session.cable.finder))
-        return "; ".join([f"asked: {', '.join(told)}", *gone])
+        return "; ".join([phrase("asked: {told}", told=", ".join(told)), *gone])
 
     def _surveyed(self) -> list[Surveyed]:
         """Return what the network shows of each device of the plan, once it was asked."""
@@ -199,17 +206,17 @@ class SiteScreen(DrawnScreen[None]):
     def _next(self) -> Next:
         cell, device = self._cell(self._cursor), self._workplace.run.session.device
         if not self._sites:
-            return Next("Nothing is planned yet: 'askport plan import' reads a table. Press Escape to go back.")
+            return Next(phrase("Nothing is planned yet: 'askport plan import' reads a table. Press Escape to go back."))
         if cell is None:
-            return Next(f"{self._cursor} lies in no subnet of the plan.")
+            return Next(phrase("{cursor} lies in no subnet of the plan.", cursor=self._cursor))
         says = f"{self._cursor}: {cell.words}."
         if item := self._item(cell):
             about = f"{says[:-1]}, {item.description}." if item.description else says
             if cell.state is address_map.CellState.PLANNED and self._may_take:
-                return Next(about, f"Take it{self._instead}.")
+                return Next(about, phrase("Take it{instead}.", instead=self._instead))
             return Next(about)
         if cell.state is address_map.CellState.FREE and self._may_move:
-            return Next(says, f"Give it to {device.work.tag}, the current device.")
+            return Next(says, phrase("Give it to {tag}, the current device.", tag=device.work.tag))
         return Next(says)
 
     def _item(self, cell: address_map.Cell) -> working_order.WorkItem | None:
@@ -219,7 +226,7 @@ class SiteScreen(DrawnScreen[None]):
     def _instead(self) -> str:
         session, device = self._workplace.run.session, self._workplace.run.session.device
         is_next = session.phase in _BETWEEN or device.chosen is None
-        return " next" if is_next else f" for the current device, instead of {device.work.tag}"
+        return " next" if is_next else phrase(" for the current device, instead of {tag}", tag=device.work.tag)
 
     @property
     def _may_take(self) -> bool:

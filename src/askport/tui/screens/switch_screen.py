@@ -13,6 +13,7 @@ from textual.widgets import Input, Static
 
 from askport.core import addresses, errors
 from askport.core.finding.loudness import Loudness
+from askport.core.phrases import phrase
 from askport.core.visit.narrate import next_line
 from askport.core.visit.stages.stage import Next
 from askport.edges.switch_run import SwitchRun
@@ -53,12 +54,14 @@ class SwitchScreen(DrawnScreen[None]):
     DRAWS_EVERY_S = _DRAWS_EVERY_S
     AUTO_FOCUS = "#typed"
     BINDINGS = [
-        Binding("enter", "go_on", "Go on", id="switch.next"),
-        Binding("f2", "in_order", "Tags in order", id="switch.order", tooltip="The next tags by MAC address"),
-        Binding("l", "leave_out", "Skip power cycle", id="switch.leave"),
-        Binding("escape", "back", "Back, or stop", id="switch.back"),
-        Binding("f6", "hand_power", "Power of all", id="switch.power", show=False),
-        Binding("f7", "hand_scan", "Scan a label", id="switch.scan", show=False),
+        Binding("enter", "go_on", phrase("Go on"), id="switch.next"),
+        Binding(
+            "f2", "in_order", phrase("Tags in order"), id="switch.order", tooltip=phrase("The next tags by MAC address")
+        ),
+        Binding("l", "leave_out", phrase("Skip power cycle"), id="switch.leave"),
+        Binding("escape", "back", phrase("Back, or stop"), id="switch.back"),
+        Binding("f6", "hand_power", phrase("Power of all"), id="switch.power", show=False),
+        Binding("f7", "hand_scan", phrase("Scan a label"), id="switch.scan", show=False),
     ]
 
     def __init__(self, workplace: Workplace, over: Callable[[], object]) -> None:
@@ -87,7 +90,7 @@ class SwitchScreen(DrawnScreen[None]):
         with VerticalScroll(id="scroll", can_focus=False):
             yield sheet.Sheet(id="units")
         with Vertical(id="scan"):
-            yield ScanLine(id="typed", compact=True, placeholder="MAC address, then tag")
+            yield ScanLine(id="typed", compact=True, placeholder=phrase("MAC address, then tag"))
             yield Static(id="said")
         yield sheet.Sheet(id="next")
         yield sheet.Sheet(id="hands")
@@ -137,23 +140,30 @@ class SwitchScreen(DrawnScreen[None]):
         going, units = self.going, self.crate.units
         if going:
             if going.is_over:
-                return Next(going.sentence, "Close this view.")
+                return Next(going.sentence, phrase("Close this view."))
             if going.cut and going.cut.is_unsure:
-                return Next(going.sentence, "Confirm that all of them lost power.")
+                return Next(going.sentence, phrase("Confirm that all of them lost power."))
             switches = going.cut is not None and going.cut.waits_for_power
             return Next(hands=going.sentence) if switches else Next(going.sentence)
         if self.crate.half:
-            return Next(hands=f"Now the tag of {self.crate.half}: scan it, or type it and press Enter.")
-        scan = "Scan the label of a unit, its MAC address and then its tag."
+            return Next(
+                hands=phrase("Now the tag of {half}: scan it, or type it and press Enter.", half=self.crate.half)
+            )
+        scan = phrase("Scan the label of a unit, its MAC address and then its tag.")
         silent = [each for each in units if each.mac not in self._heard]
         if not self._heard and not units:
-            return Next("Asking who is on this switch.", hands=scan)
+            return Next(phrase("Asking who is on this switch."), hands=scan)
         if not units:
-            starts = f"Setting starts after the last of {len(self._heard)} labels. F2: allocate tags in MAC order."
+            starts = phrase(
+                "Setting starts after the last of {count} labels. F2: allocate tags in MAC order.",
+                count=len(self._heard),
+            )
             return Next(starts, hands=scan)
-        have = f"{len(units)} of {len(self._heard) + len(silent)} have a tag"
-        have += f"; {len(silent)} not heard yet, each asked at its own MAC address" if silent else ""
-        return Next(f"{have}.", "Begin, on an empty line.", "Scan the next label.")
+        have = phrase("{count} of {count_2} have a tag", count=len(units), count_2=len(self._heard) + len(silent))
+        have += (
+            phrase("; {count} not heard yet, each asked at its own MAC address", count=len(silent)) if silent else ""
+        )
+        return Next(f"{have}.", phrase("Begin, on an empty line."), phrase("Scan the next label."))
 
     def _lanes(self) -> Lanes | None:
         """Return what was done when, until now or until the last was done."""
@@ -172,7 +182,7 @@ class SwitchScreen(DrawnScreen[None]):
         self._look()
         lanes = [(each.unit, each.session) for each in self.going.at_hand if each.unit] if self.going else []
         steps = {unit.item.tag: session.phase.step for unit, session in lanes}
-        title = Ink().put(f"  {self._workplace.title}", STRONG).put("   all on one switch", DIM)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(phrase("   all on one switch"), DIM)
         self.query_one("#heading", sheet.Sheet).show([title])
         in_cut = self.going.in_cut() if self.going else {}
         lines = switch_lines(self._heard, self.crate.units, self.crate.half, steps, in_cut, self._lanes(), width - 6)
@@ -188,9 +198,14 @@ class SwitchScreen(DrawnScreen[None]):
         self.query_one("#units", sheet.Sheet).show(lines)
         self.query_one("#next", sheet.Sheet).show(around.next_lines(self._next(), is_wrong=False, width=width))
         practice = self._workplace.practice
-        hands = Ink().put("  practice bench, simulate: ", DIM).put("F6 ", STRONG).put("power of all, off or on")
+        hands = (
+            Ink()
+            .put(phrase("  practice bench, simulate: "), DIM)
+            .put("F6 ", STRONG)
+            .put(phrase("power of all, off or on"))
+        )
         if self.going is None:
-            hands.put("   F7 ", STRONG).put("scan the label of the next one")
+            hands.put("   F7 ", STRONG).put(phrase("scan the label of the next one"))
         self.query_one("#hands", sheet.Sheet).show([hands] if practice else [])
         self.query_one("#hands", sheet.Sheet).display = practice is not None
         takes_no_more = self.going is not None and (self.going.cut is not None or self.going.is_over)
@@ -234,7 +249,10 @@ class SwitchScreen(DrawnScreen[None]):
         """Give those that have no tag the next ones."""
         if given := self.crate.in_order(self._untagged):
             tags = ", ".join(each.item.tag for each in given)
-            self._say(f"{tags} assigned in MAC address order. Check which unit is installed where.", wrong=True)
+            self._say(
+                phrase("{tags} assigned in MAC address order. Check which unit is installed where.", tags=tags),
+                wrong=True,
+            )
         self.draw()
 
     def action_go_on(self) -> None:

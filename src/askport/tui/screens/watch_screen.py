@@ -7,6 +7,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, VerticalScroll
 
+from askport.core.phrases import phrase
 from askport.core.plan import address_map, sentence
 from askport.core.register.entries import DevicePlanned
 from askport.core.text import listed
@@ -29,10 +30,16 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
     AUTO_FOCUS = ""
     BINDINGS = [
         Binding("enter", "open", "Open", id="watch.open"),
-        Binding("e", "plan", "Plan", id="watch.plan", tooltip="Change the new settings of the device under the cursor"),
-        Binding("r", "register", "Register", id="watch.register", tooltip="What was recorded"),
-        Binding("tab", "device(1)", "Next device", id="site.next", priority=True),
-        Binding("shift+tab", "device(-1)", "Device before", id="site.before", show=False, priority=True),
+        Binding(
+            "e",
+            "plan",
+            "Plan",
+            id="watch.plan",
+            tooltip=phrase("Change the new settings of the device under the cursor"),
+        ),
+        Binding("r", "register", "Register", id="watch.register", tooltip=phrase("What was recorded")),
+        Binding("tab", "device(1)", phrase("Next device"), id="site.next", priority=True),
+        Binding("shift+tab", "device(-1)", phrase("Device before"), id="site.before", show=False, priority=True),
         Binding("left", "go(-1)", "Address", key_display="← → ↑ ↓", id="site.left"),
         Binding("right", "go(1)", "Right", id="site.right", show=False),
         Binding("up", f"go({-address_map.ROW})", "Up", id="site.up", show=False),
@@ -76,7 +83,7 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
             style = CONFLICT if contradicts else DIM
             lines += [part for text in sentences[:_MOST] for part in wrapped(text, width, style, 2)]
             if more := len(sentences) - _MOST:
-                lines += [Ink().to(2).put(f"and {more} more", DIM)] if more > 0 else []
+                lines += [Ink().to(2).put(phrase("and {more} more", more=more), DIM)] if more > 0 else []
         return lines
 
     def _work_out(self) -> list[tuple[str, list[str], bool]]:
@@ -84,11 +91,11 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
         register = run.job.register
         rows, now = register.rows(), run.wire.wall(run.wire.now())
         done = [row for row in rows if row.last.recorded_at]
-        by = Counter(row.last.member or "this computer" for row in done)
+        by = Counter(row.last.member or phrase("this computer") for row in done)
         hour = sum(row.last.recorded_at > now - timedelta(hours=1) for row in done if row.last.recorded_at)
         days = [row.last.recorded_at.astimezone().date() for row in done if row.last.recorded_at]
         today = days.count(now.astimezone().date())
-        pace = f"{hour} in the last hour, {today} today, {len(done)} in all"
+        pace = phrase("{hour} in the last hour, {today} today, {count} in all", hour=hour, today=today, count=len(done))
         who = listed([f"{member} {number}" for member, number in by.most_common()])
         found = [("Pace", [f"{pace}{f': {who}' if who else ''}."], False)]
         points = open_points(rows, self._plan, register.open_conflicts())
@@ -97,11 +104,11 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
     def _next(self) -> Next:
         cell = self._cell(self._cursor)
         if not self._sites:
-            return Next("Nothing is planned yet: 'askport plan import FILE --job URL' reads a plan.")
+            return Next(phrase("Nothing is planned yet: 'askport plan import FILE --job URL' reads a plan."))
         if cell is None:
-            return Next(f"{self._cursor} lies in no subnet of the plan.")
+            return Next(phrase("{cursor} lies in no subnet of the plan.", cursor=self._cursor))
         known = bool(cell.tags and self._workplace.run.job.register.by_tag(cell.tags[0]))
-        return Next(f"{self._cursor}: {cell.words}.", "Open its record." if known else "")
+        return Next(f"{self._cursor}: {cell.words}.", phrase("Open its record.") if known else "")
 
     def action_open(self) -> None:
         """Open the device under the cursor."""
@@ -121,7 +128,7 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
         device = self._plan.by_tag.get(cell.tags[0]) if cell and cell.tags else None
         target = self._plan.target_of(device) if device else None
         if device is None or target is None:
-            self.notify("There is no planned device at this address: Tab goes to the next one.", markup=False)
+            self.notify(phrase("There is no planned device at this address: Tab goes to the next one."), markup=False)
             return
         planned = device
 
@@ -132,8 +139,9 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
 
         self.query_one(entry_line.EntryLine).ask(
             Question(
-                f"What is {device.tag} to become?", sentence.write_target(target),
-                lambda typed: f"Planned: {sentence.read_target(typed).interface}.", use, replaces=True,
+                phrase("What is {tag} to become?", tag=device.tag), sentence.write_target(target),
+                lambda typed: phrase("Planned: {interface}.", interface=sentence.read_target(typed).interface),
+                use, replaces=True,
             )
         )  # fmt: skip
 

@@ -17,6 +17,7 @@ from textual.message import Message
 from textual.screen import Screen
 
 from askport.core.errors import AskPortError, MachineRefused, Wants
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 from askport.core.visit import narrate, steps
 from askport.core.visit.session import Session
@@ -219,12 +220,16 @@ class WorkScreen(DrawnScreen[None]):
         """Say what Enter does now."""
         run = self.workplace.run
         if self._is_adapter_gone:
-            gone = f"{run.session.cable.laptop.adapter} was pulled out, and nothing is left to give back."
-            return Next(gone, "Choose an adapter.", "Plug it in again.")
+            gone = phrase(
+                "{adapter} was pulled out, and nothing is left to give back.", adapter=run.session.cable.laptop.adapter
+            )
+            return Next(gone, phrase("Choose an adapter."), phrase("Plug it in again."))
         if self._stopped:
-            return Next(self._stopped.message, "Try again.")
+            return Next(self._stopped.message, phrase("Try again."))
         if run.is_over:
-            return Next("Every device on the job list is recorded. Press q to quit.", "Open the register.")
+            return Next(
+                phrase("Every device on the job list is recorded. Press q to quit."), phrase("Open the register.")
+            )
         return self.crate_keys.says(narrate.next_line(run.session, run.wire.now()))
 
     @property
@@ -315,14 +320,16 @@ class WorkScreen(DrawnScreen[None]):
             door.hand_out()
             self.draw()
             if not await asyncio.to_thread(open_page, door.address):
-                self.notify("No browser with a window could be started here: open the address in one.", markup=False)
+                self.notify(
+                    phrase("No browser with a window could be started here: open the address in one."), markup=False
+                )
 
     def take_label(self, text: str) -> bool:
         """Compare what was scanned with what is on the wire; whether it is still decided which device is meant."""
         if self.workplace.run.session.phase.step is not steps.Step.FIND:
             return False
         self.act(lambda session, _: session.cable.search.label(text))
-        self.notify(f"Scanned: {display_text(text, 40)}", markup=False)
+        self.notify(phrase("Scanned: {text}", text=display_text(text, 40)), markup=False)
         return True
 
     def ask_label(self) -> None:

@@ -8,6 +8,7 @@ from textual.message import Message
 from textual.widgets import Input, Static
 
 from askport.core.errors import AskPortError
+from askport.core.phrases import phrase
 from askport.tui.question import Question
 
 
@@ -92,6 +93,6 @@ class EntryLine(Vertical):
             said, sound = self._question.check(text) if self._question else "", True
         except AskPortError as error:
             said, sound = error.message, False
-        check.update(Content(said if text else "Enter takes it, Escape leaves."))
+        check.update(Content(said if text else phrase("Enter takes it, Escape leaves.")))
         check.set_class(not sound and bool(text), "wrong")
         return sound

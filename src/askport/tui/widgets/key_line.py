@@ -6,10 +6,11 @@ from typing import Any
 from textual.binding import ActiveBinding, Binding
 from textual.screen import Screen
 
+from askport.core.phrases import phrase
 from askport.tui.ink import OURS, STRONG, Ink
 from askport.tui.widgets.sheet import Sheet
 
-_REST, _REST_KEY = "? all keys", "question_mark"
+_REST, _REST_KEY = phrase("? all keys"), "question_mark"
 
 
 def program_bindings(screen: Screen[Any]) -> list[ActiveBinding]:

@@ -9,6 +9,7 @@ from textual.message import Message
 from textual.widgets import Static
 
 from askport.core.errors import AskPortError
+from askport.core.phrases import phrase
 from askport.core.plan.editing import TargetEdit
 from askport.core.plan.target import Target
 
@@ -55,11 +56,14 @@ class OctetKeys(Static, can_focus=True):
 
     def _say(self) -> None:
         offer = self._offer()
-        free = f"   space: {offer}, the next free one" if offer else ""
+        free = phrase("   space: {offer}, the next free one", offer=offer) if offer else ""
         self.update(
             Content(
-                f"Type the number; ← → for another one, ↑ ↓ for another value, x for none{free}\n"
-                "Enter takes them, Escape leaves them, / types the whole line"
+                phrase(
+                    "Type the number; ← → for another one, ↑ ↓ for another value, x for none{free}\nEnter takes "
+                    "them, Escape leaves them, / types the whole line",
+                    free=free,
+                )
             )
         )
 

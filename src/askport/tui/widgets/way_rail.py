@@ -3,6 +3,7 @@
 from textual.events import Click
 from textual.message import Message
 
+from askport.core.phrases import phrase
 from askport.core.visit import narrate, steps
 from askport.core.visit.session import Session
 from askport.edges.job_run import JobRun
@@ -58,9 +59,9 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     if not run.work:
         return []
     states = run.job.register.states()
-    crate = f" Crate, same as {like}"
-    crate = crate if len(crate) <= width else f" Crate, like {like}"[:width]
-    lines = [blank(), line(crate if like else " Job list", STRONG)]
+    crate = phrase(" Crate, same as {like}", like=like)
+    crate = crate if len(crate) <= width else phrase(" Crate, like {like}", like=like)[:width]
+    lines = [blank(), line(crate if like else phrase(" Job list"), STRONG)]
     tags = [item.tag for item in run.work]
     at_hand = run.session.device.listed_as
     here = tags.index(at_hand) if at_hand in tags else len(tags)

@@ -6,6 +6,7 @@ from askport.core.finding.clues import Clue, ClueKind, Identity, states
 from askport.core.formats import field_protocols
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.packet import Packet
+from askport.core.phrases import phrase
 from askport.core.protocols import text_of
 
 
@@ -31,7 +32,9 @@ def read_bacnet(message: field_protocols.Bacnet, packet: Packet) -> Iterator[Clu
         yield Clue(ethernet.src, ClueKind.OFFERS, text="udp", port=field_protocols.PORT_BACNET, source="bacnet")
         identity = Identity("bacnet", message.vendor_id, None, message.instance)
         yield Clue(ethernet.src, ClueKind.IDENTIFIES, text=identity.words, source="bacnet", identity=identity)
-        text = f"BACnet device {message.instance}, vendor {message.vendor_id}"
+        text = phrase(
+            "BACnet device {instance}, vendor {vendor_id}", instance=message.instance, vendor_id=message.vendor_id
+        )
         yield Clue(ethernet.src, ClueKind.DESCRIBES, text=text, source="bacnet")
 
 
@@ -48,7 +51,7 @@ def read_knx(message: field_protocols.Knx, packet: Packet) -> Iterator[Clue]:
         yield Clue(ethernet.src, ClueKind.OFFERS, text="udp", port=message.port, source="knx")
     if message.mac is not None:
         bus = message.individual_address
-        at = f"at {bus >> 12}.{bus >> 8 & 15}.{bus & 255} on its bus"
+        at = phrase("at {bus}.{bus_2}.{bus_3} on its bus", bus=bus >> 12, bus_2=bus >> 8 & 15, bus_3=bus & 255)
         manufacturer, number = int.from_bytes(message.serial[:2], "big"), int.from_bytes(message.serial[2:], "big")
         known = any(message.serial)
         identity = Identity("knx", manufacturer if known else None, None, number if known else None, at)

@@ -11,13 +11,14 @@ from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import PROTOCOL_UDP, IPv4
 from askport.core.formats.packet import Packet
 from askport.core.formats.udp import Udp
+from askport.core.phrases import phrase
 
 SENT_WITH = frozenset({1, 2, 4, 8, 16, 30, 32, 60, 64, 100, 128, 200, 255})
 """Times to live that stacks start with. Another one says that the packet was passed on; one of these says nothing,
 because a router may have taken any number away."""
 _LINK_GROUPS = IPv4Network("224.0.0.0/24")
 """Groups that no router forwards, whatever the time to live (RFC 5771 section 4)."""
-_SERVERS = {53: "DNS", 123: "time (NTP)", 162: "alarms (SNMP trap)", 514: "its log (syslog)"}
+_SERVERS = {53: "DNS", 123: phrase("time (NTP)"), 162: phrase("alarms (SNMP trap)"), 514: phrase("its log (syslog)")}
 """UDP destination ports that tell what a device is set to (RFC 1035, 5905, 3416, 5424)."""
 
 

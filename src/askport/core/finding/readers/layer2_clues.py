@@ -10,6 +10,7 @@ from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.llc import Bpdu
 from askport.core.formats.lldp import Lldp, Tlv
 from askport.core.formats.packet import Packet
+from askport.core.phrases import phrase
 
 _MAX_NAME = 64
 _ANSWERS = frozenset({FrameId.HELLO, FrameId.IDENTIFY_RESPONSE})
@@ -40,7 +41,7 @@ def read_bpdu(bpdu: Bpdu, packet: Packet) -> Iterator[Clue]:
     """Read that a switch speaks (IEEE 802.1D clause 9)."""
     ethernet = packet.get(Ethernet)
     if ethernet:
-        yield Clue(ethernet.src, ClueKind.BRIDGES, source="spanning tree")
+        yield Clue(ethernet.src, ClueKind.BRIDGES, source=phrase("spanning tree"))
 
 
 def read_eapol(eapol: Eapol, packet: Packet) -> Iterator[Clue]:
@@ -71,4 +72,4 @@ def read_dcp(dcp: Dcp, packet: Packet) -> Iterator[Clue]:
         # A station without a gateway states its own address there, or none.
         gateway_or_none = gateway if gateway not in (addresses.UNSPECIFIED, address) else None
         prefix = addresses.prefix_of_mask(mask)
-        yield from states(ethernet.src, address, "PROFINET DCP", prefix=prefix, gateway=gateway_or_none)
+        yield from states(ethernet.src, address, phrase("PROFINET DCP"), prefix=prefix, gateway=gateway_or_none)

@@ -6,6 +6,7 @@ from itertools import islice
 
 from askport.core import addresses, machine
 from askport.core.errors import AskPortError, BadInput, Refused
+from askport.core.phrases import phrase
 from askport.core.reach import free_address, whom_it_answers
 from askport.core.visit import steps, transitions
 from askport.core.visit.visit import Visit
@@ -84,7 +85,10 @@ class Access:
         """Borrow on the adapter from now on: the port goes down at a second MAC address."""
         laptop = self._visit.cable.laptop
         laptop.go_on_adapter(
-            f"The link of {laptop.adapter} goes down each time a second MAC address is shown: it goes on with one."
+            phrase(
+                "The link of {adapter} goes down each time a second MAC address is shown: it goes on with one.",
+                adapter=laptop.adapter,
+            )
         )
         self._visit.effects.append(machine.GiveBack())
 
@@ -98,7 +102,11 @@ class Access:
         visit.go(transitions.Event.NOT_BORROWED)
         if len(choosing.taken) == 1:
             ((address, holder),) = choosing.taken.items()
-            visit.trouble = Refused(f"{address} has been taken by {holder} meanwhile: another address is looked for.")
+            visit.trouble = Refused(
+                "{address} has been taken by {holder} meanwhile: another address is looked for.",
+                address=address,
+                holder=holder,
+            )
         return True
 
     def _borrowing(self, interface: IPv4Interface) -> machine.Borrow:
@@ -115,20 +123,31 @@ class Access:
         Raises:
             BadInput: it is no address, or one that cannot be the laptop's here.
         """
-        visit, interface = self._visit, addresses.parse_interface(text, "laptop address")
+        visit, interface = self._visit, addresses.parse_interface(text, phrase("laptop address"))
         device, target = visit.device.whereabouts, visit.device.target
         if device == interface.ip:
-            raise BadInput(f"{interface.ip} is the device's own address: name another for the laptop.")
+            raise BadInput("{ip} is the device's own address: name another for the laptop.", ip=interface.ip)
         if visit.phase is steps.Phase.MAY_BORROW and device and device not in interface.network:
-            raise BadInput(f"{interface} does not reach {device}: its subnet is {interface.network}.")
+            raise BadInput(
+                "{interface} does not reach {device}: its subnet is {network}.",
+                interface=interface,
+                device=device,
+                network=interface.network,
+            )
         if visit.cable.around.in_pool(interface):
-            raise BadInput(f"{interface.ip} lies in the site's DHCP pool: the server may give it to somebody else.")
+            raise BadInput(
+                "{ip} lies in the site's DHCP pool: the server may give it to somebody else.", ip=interface.ip
+            )
         if interface.ip in self._avoid():
-            raise BadInput(f"{interface.ip} is taken, heard or planned: name another for the laptop.")
+            raise BadInput("{ip} is taken, heard or planned: name another for the laptop.", ip=interface.ip)
         if visit.phase is steps.Phase.MAY_BORROW:
             visit.free_address = None
             visit.go(transitions.Event.OUT_OF_REACH, self._asking([interface], now))
         elif target and visit.phase in (steps.Phase.MAY_SET, steps.Phase.MAY_PROVE):
             if target.interface.ip not in interface.network:
-                raise BadInput(f"{interface} does not reach {target.interface}: name one in its subnet.")
+                raise BadInput(
+                    "{interface} does not reach {target_interface}: name one in its subnet.",
+                    interface=interface,
+                    target_interface=target.interface,
+                )
             self.take_free(interface, float("-inf"))  # it is asked for before it is borrowed

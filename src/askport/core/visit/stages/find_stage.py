@@ -5,6 +5,7 @@ from askport.core.finding import beliefs, blinking, clues, loudness
 from askport.core.finding.device import Device
 from askport.core.finding.sweeping import Sweeping
 from askport.core.machine import KeepFrames, Send
+from askport.core.phrases import phrase
 from askport.core.plan.claims import Claim, claims_on, is_decided
 from askport.core.register import entries, writing
 from askport.core.text import span_words
@@ -17,16 +18,16 @@ DECIDING_KEYS = ("7", "8", "9")
 SILENCE_S = 10.0
 """Silence after which it is worth saying what to do about it."""
 _LOUDER = {
-    loudness.Loudness.LISTEN: "Send discovery requests",
-    loudness.Loudness.GREET: "Try common addresses (ARP)",
-    loudness.Loudness.CALL: "Sweep all private ranges, most likely first",
-    loudness.Loudness.SWEEP: "Sweep once more",
+    loudness.Loudness.LISTEN: phrase("Send discovery requests"),
+    loudness.Loudness.GREET: phrase("Try common addresses (ARP)"),
+    loudness.Loudness.CALL: phrase("Sweep all private ranges, most likely first"),
+    loudness.Loudness.SWEEP: phrase("Sweep once more"),
 }
 _TRIED = {
     loudness.Loudness.LISTEN: "",
     loudness.Loudness.GREET: "",
-    loudness.Loudness.CALL: " No common address answers.",
-    loudness.Loudness.SWEEP: " The sweep is over.",
+    loudness.Loudness.CALL: phrase(" No common address answers."),
+    loudness.Loudness.SWEEP: phrase(" The sweep is over."),
 }
 
 
@@ -96,10 +97,10 @@ class Find(Stage):
         found = cable.finder.device(mac)
         contested = found is not None and found.is_contested and cable.search.label_mac == mac
         if found is None or not (self._visit.may_be_taken(found) or contested):
-            raise errors.BadInput(f"{mac} has no confirmed address yet. Wait, or press + to search more.")
+            raise errors.BadInput("{mac} has no confirmed address yet. Wait, or press + to search more.", mac=mac)
         claims = self._claims(mac)
         if device.decided != mac and not is_decided(claims):
-            raise errors.BadInput(f"Which is {mac}? {_or([each.words for each in claims])}.")
+            raise errors.BadInput("Which is {mac}? {or_}.", mac=mac, or_=_or([each.words for each in claims]))
         if device.decided != mac:
             device.become(claims[0])
         cable.finder.listen()
@@ -152,7 +153,7 @@ class Find(Stage):
         """Say whom Enter takes, or what it asks."""
         visit, finder = self._visit, self._visit.cable.finder
         if visit.phase is steps.Phase.MEASURING:
-            return Next("Measuring the device's mask and gateway.")
+            return Next(phrase("Measuring the device's mask and gateway."))
         device = visit.cable.search.candidate
         if device and visit.may_be_taken(device):
             if obstacle := visit.cable.search.obstacle:
@@ -161,67 +162,98 @@ class Find(Stage):
                 return Next(_decide(device, claims))
             return self._take(device)
         if device and device.is_crowded and device.best:
-            text = f"{device.mac} answers for several devices; which one has {device.best.address} is unknown."
-            return Next(text, hands="Connect straight to the device, or press m and scan its label.")
+            text = phrase(
+                "{mac} answers for several devices; which one has {address} is unknown.",
+                mac=device.mac,
+                address=device.best.address,
+            )
+            return Next(text, hands=phrase("Connect straight to the device, or press m and scan its label."))
         if finder.sweeping and not finder.sweeping.done:
             return _sweeping(finder.sweeping, visit.cable.search.faster)
         if finder.calling and not finder.calling.done:
-            share = f"{finder.calling.asked} of {finder.calling.total} questions"
-            return Next(f"Sending ARP requests for common addresses: {share}.", hands=POWER)
-        heard, hands = "The device is sending, but has not shown its address yet." if device else "Listening.", ""
+            share = phrase("{asked} of {total} questions", asked=finder.calling.asked, total=finder.calling.total)
+            return Next(phrase("Sending ARP requests for common addresses: {share}.", share=share), hands=POWER)
+        heard, hands = (
+            phrase("The device is sending, but has not shown its address yet.") if device else phrase("Listening."),
+            "",
+        )
         silent_s = now - max(visit.cable.link.since, visit.cable.began_at, device.last_at if device else 0.0)
         if silent_s >= SILENCE_S:
-            heard, hands = f"Nothing {'more ' if device else ''}heard for {span_words(silent_s)}.", POWER
+            heard, hands = (
+                phrase(
+                    "Nothing {value}heard for {silent_s}.",
+                    value="more " if device else "",
+                    silent_s=span_words(silent_s),
+                ),
+                POWER,
+            )
             if device and device.link_local and visit.cable.laptop.is_beside:
-                heard = "Only an IPv6 address heard: press o to open its web page."
+                heard = phrase("Only an IPv6 address heard: press o to open its web page.")
         heard += _TRIED[finder.loudness]
         return Next(heard, f"{_LOUDER[finder.loudness]}{self._first()}.", hands)
 
     def _first(self) -> str:
         delivered = self._visit.device.work.delivered
         calls = self._visit.cable.finder.loudness in (loudness.Loudness.LISTEN, loudness.Loudness.GREET)
-        return f", {delivered.ip} first, which its manual gives" if delivered and calls else ""
+        return phrase(", {ip} first, which its manual gives", ip=delivered.ip) if delivered and calls else ""
 
     def _take(self, device: Device) -> Next:
         around = self._visit.cable.around
         who = f"{device.mac} ({around.maker(device.mac) or 'maker unknown'})"
         codes = {hazard.code for hazard in self._visit.cable.finder.hazards()}
         several = "several-devices" in codes
-        check = f"This is {known.words}. " if (known := around.known.get(device.mac)) else ""
+        check = phrase("This is {words}. ", words=known.words) if (known := around.known.get(device.mac)) else ""
         claim = self._claims(device.mac)[0]
         if not known and claim.item.tag != self._visit.device.work.tag:
-            who = f"{who} as {claim.words}"
-        hands = "Several devices heard: check the label, or press x to set them all by label." if several else ""
+            who = phrase("{who} as {words}", who=who, words=claim.words)
+        hands = (
+            phrase("Several devices heard: check the label, or press x to set them all by label.") if several else ""
+        )
         if codes & {"address-server", "router"}:
-            hands = "The cable is in a live network: check the label first."
+            hands = phrase("The cable is in a live network: check the label first.")
         if not device.is_found and (unseen := self._visit.set_unseen(device)):
-            return Next(f"{check}It has shown no address. {unseen.reason}", f"Use this device: {who}.", hands)
+            return Next(
+                phrase("{check}It has shown no address. {reason}", check=check, reason=unseen.reason),
+                phrase("Use this device: {who}.", who=who),
+                hands,
+            )
         if not device.is_found and self._visit.only_over_ipv6(device):
-            over = f"{who} over IPv6, at {device.link_local}"
-            return Next(f"{check}It answers for no common IPv4 address.", f"Use this device: {over}.", hands)
+            over = phrase("{who} over IPv6, at {link_local}", who=who, link_local=device.link_local)
+            return Next(
+                phrase("{check}It answers for no common IPv4 address.", check=check),
+                phrase("Use this device: {over}.", over=over),
+                hands,
+            )
         if device.request:
-            asks = f"{check}It requests an address by {device.request.protocol.upper()}."
-            return Next(asks, f"Use this device: {who}.", hands)
-        at = f" at {device.best.address}" if device.best else ""
-        return Next(check.rstrip(), f"Use this device: {who}{at}.", hands)
+            asks = phrase(
+                "{check}It requests an address by {protocol}.", check=check, protocol=device.request.protocol.upper()
+            )
+            return Next(asks, phrase("Use this device: {who}.", who=who), hands)
+        at = phrase(" at {address}", address=device.best.address) if device.best else ""
+        return Next(check.rstrip(), phrase("Use this device: {who}{at}.", who=who, at=at), hands)
 
     def result(self) -> str:
         """Say which address it has, and how sure that is."""
         device = self._visit.device.chosen or self._visit.cable.search.candidate
         if device is None:
-            return "nothing heard yet"
+            return phrase("nothing heard yet")
         if device.request:
-            return f"asks by {device.request.protocol.upper()}"
+            return phrase("asks by {protocol}", protocol=device.request.protocol.upper())
         if device.best is None:
-            return "heard, no address yet"
+            return phrase("heard, no address yet")
         sure = "" if device.best.belief is clues.Belief.CERTAIN else f" {device.best.belief}"
         return f"{device.best.address}{sure}"
 
 
 def _decide(device: Device, claims: list[Claim]) -> str:
     """Name all that it may be, each with its key."""
-    choices = _or([f"{key} for {each.words}" for key, each in zip(DECIDING_KEYS, claims, strict=False)])
-    return f"Which planned device is {device.mac}? Press {choices}."
+    choices = _or(
+        [
+            phrase("{key} for {words}", key=key, words=each.words)
+            for key, each in zip(DECIDING_KEYS, claims, strict=False)
+        ]
+    )
+    return phrase("Which planned device is {mac}? Press {choices}.", mac=device.mac, choices=choices)
 
 
 def _or(choices: list[str]) -> str:
@@ -229,8 +261,15 @@ def _or(choices: list[str]) -> str:
 
 
 def _sweeping(sweeping: Sweeping, faster: float | None) -> Next:
-    left = f"at {sweeping.at}, {sweeping.asked / sweeping.total:.1%} done, {span_words(sweeping.left_s)} left"
+    left = phrase(
+        "at {at}, {asked:.1%} done, {left_s} left",
+        at=sweeping.at,
+        asked=sweeping.asked / sweeping.total,
+        left_s=span_words(sweeping.left_s),
+    )
     if sweeping.is_paused:
-        return Next(f"Sweep paused {left}. Press Space to resume.")
-    more = f" + for {faster:,.0f} a second," if faster else ""
-    return Next(f"Sweeping: {left}. Press{more} a to sweep a range of your own, Space to pause.")
+        return Next(phrase("Sweep paused {left}. Press Space to resume.", left=left))
+    more = phrase(" + for {faster:,.0f} a second,", faster=faster) if faster else ""
+    return Next(
+        phrase("Sweeping: {left}. Press{more} a to sweep a range of your own, Space to pause.", left=left, more=more)
+    )

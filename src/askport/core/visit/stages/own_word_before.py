@@ -6,6 +6,7 @@ from ipaddress import IPv4Address
 from askport.core.errors import BadInput
 from askport.core.finding.clues import states
 from askport.core.kinds.own_word import contradictions, read_back
+from askport.core.phrases import phrase
 from askport.core.proofs.own_word_proof import Reads
 from askport.core.register import writing
 from askport.core.visit.visit import Visit
@@ -48,11 +49,16 @@ class OwnWord:
         visit, device = self._visit, self._visit.device
         there = device.whereabouts
         if said.ended is not conversation.Ended.WELL or device.chosen is None:
-            device.not_read = f"It was not read: {said.because}."
+            device.not_read = phrase("It was not read: {because}.", because=said.because)
             return
         told = device.says = read_back(said.found)
         if visit.door and told.address and isinstance(talk, datagrams.Datagrams) and talk.heard:
-            for clue in states(device.chosen.mac, told.address, f"{talk.protocol}, asked over IPv6", told.prefix):
+            for clue in states(
+                device.chosen.mac,
+                told.address,
+                phrase("{protocol}, asked over IPv6", protocol=talk.protocol),
+                told.prefix,
+            ):
                 visit.cable.finder.told(clue, talk.heard)
         device.not_read = " ".join((*contradictions(told, device.chosen.mac, there), *told.unread))
         visit.write(writing.read_out(told, device.not_read, unit=device.unit, mac=device.chosen.mac))

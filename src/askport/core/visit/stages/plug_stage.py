@@ -1,5 +1,6 @@
 """Plug: the cable is in, and carries a signal or does not."""
 
+from askport.core.phrases import phrase
 from askport.core.visit.stages.stage import Next, Stage
 from askport.core.visit.steps import Step
 
@@ -13,11 +14,19 @@ class Plug(Stage):
         """Say that the link is awaited, or has gone."""
         cable = self._visit.cable
         if cable.had_link:
-            gone = f"The link went down {now - cable.link.since:.0f} s ago. Most devices send as they start."
-            return Next(gone, hands="Put its power or the cable back.")
-        return Next(hands=f"Plug the cable into {cable.laptop.adapter} and give the device power.")
+            gone = phrase(
+                "The link went down {now:.0f} s ago. Most devices send as they start.", now=now - cable.link.since
+            )
+            return Next(gone, hands=phrase("Put its power or the cable back."))
+        return Next(
+            hands=phrase("Plug the cable into {adapter} and give the device power.", adapter=cable.laptop.adapter)
+        )
 
     def result(self) -> str:
         """Say whether there is a link."""
         cable = self._visit.cable
-        return f"{cable.laptop.adapter}, link up" if cable.link.up else f"{cable.laptop.adapter}, no link"
+        return (
+            phrase("{adapter}, link up", adapter=cable.laptop.adapter)
+            if cable.link.up
+            else phrase("{adapter}, no link", adapter=cable.laptop.adapter)
+        )

@@ -5,6 +5,7 @@ from ipaddress import IPv4Address
 
 from askport.core import machine, protocols
 from askport.core.kinds.model import PageWay
+from askport.core.phrases import phrase
 from askport.core.proofs import page_answers, power_cycle, proof, reachable, verdict
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.reach.free_address import FreeAddressSearch
@@ -208,7 +209,7 @@ class Prove(Stage):
         visit = self._visit
         cycle, services = visit.device.power_cycle, visit.device.services
         if visit.phase is steps.Phase.POWER_CYCLE and cycle and cycle.passed and services:
-            services.cannot_be_made("It was not waited for.")
+            services.cannot_be_made(phrase("It was not waited for."))
         elif visit.phase is steps.Phase.POWER_CYCLE:
             visit.device.left_out = [*dict.fromkeys((*visit.device.left_out, power_cycle.PowerCycle.name))]
             visit.go(transitions.Event.KEPT)
@@ -218,54 +219,66 @@ class Prove(Stage):
         visit, device = self._visit, self._visit.device
         match visit.phase:
             case steps.Phase.MAY_PROVE if visit.free_address:
-                return Next("The device is at its new address.", f"Borrow {visit.free_address} and start the checks.")
+                return Next(
+                    phrase("The device is at its new address."),
+                    phrase("Borrow {free_address} and start the checks.", free_address=visit.free_address),
+                )
             case steps.Phase.MAY_PROVE:
-                return Next("It has moved, but no free laptop address was found there: press a and type one.")
+                return Next(phrase("It has moved, but no free laptop address was found there: press a and type one."))
             case steps.Phase.NOT_PROVEN:
                 failed = device.course.wrong if device.course else None
-                because = failed.because if failed else "The checks were stopped before the end."
-                return Next(because, "Check again.")
+                because = failed.because if failed else phrase("The checks were stopped before the end.")
+                return Next(because, phrase("Check again."))
             case steps.Phase.POWER_CYCLE if device.power_cycle:
                 return self._power(device.power_cycle)
             case steps.Phase.PROVING_AGAIN:
-                return Next("Address kept. Repeating the other checks.")
+                return Next(phrase("Address kept. Repeating the other checks."))
             case steps.Phase.FORGOTTEN if device.power_cycle:
-                return Next(device.power_cycle.because, "Set it again.")
-        return Next("Checking the device at its new address.")
+                return Next(device.power_cycle.because, phrase("Set it again."))
+        return Next(phrase("Checking the device at its new address."))
 
     def _power(self, cycle: power_cycle.PowerCycle) -> Next:
         if cycle.power is power_cycle.Power.OFF:
-            return Next("Its power is off.", hands="Plug it in again.")
+            return Next(phrase("Its power is off."), hands=phrase("Plug it in again."))
         if cycle.passed:
-            return Next("Address kept. Waiting for ping and ports to answer again.")
+            return Next(phrase("Address kept. Waiting for ping and ports to answer again."))
         if cycle.power is power_cycle.Power.STARTING and cycle.elsewhere:
-            return Next(f"The device is starting, at {cycle.elsewhere} for now. Waiting for it at its new address.")
+            return Next(
+                phrase(
+                    "The device is starting, at {elsewhere} for now. Waiting for it at its new address.",
+                    elsewhere=cycle.elsewhere,
+                )
+            )
         if cycle.power is power_cycle.Power.STARTING:
-            return Next("The device is starting. Waiting for an answer at its new address.")
+            return Next(phrase("The device is starting. Waiting for an answer at its new address."))
         if cycle.power is power_cycle.Power.UNSURE:
-            confirms = "Confirm that you cut its power." if cycle.may_be_confirmed else ""
-            skip = "Press l to skip this check."
-            return Next(f"{cycle.unsure} {skip}", confirms, "If you did not cut its power, cut it now.")
+            confirms = phrase("Confirm that you cut its power.") if cycle.may_be_confirmed else ""
+            skip = phrase("Press l to skip this check.")
+            return Next(f"{cycle.unsure} {skip}", confirms, phrase("If you did not cut its power, cut it now."))
         way = self._visit.device.way
-        pull = "unplug the cable at the device end" if cycle.takes_power_by_cable else "pull its power"
+        pull = phrase("unplug the cable at the device end") if cycle.takes_power_by_cable else phrase("pull its power")
         keep = (
-            f"Save the address on the device first, or it is lost at the next power cycle. Then {pull}"
+            phrase(
+                "Save the address on the device first, or it is lost at the next power cycle. Then {pull}", pull=pull
+            )
             if way and way.permanent is False and not self._visit.device.is_kept
-            else f"{pull[0].upper()}{pull[1:]}, wait three seconds"
+            else phrase("{pull}{pull_2}, wait three seconds", pull=pull[0].upper(), pull_2=pull[1:])
         )
-        fed = "It takes its power through the cable. " if cycle.takes_power_by_cable else ""
+        fed = phrase("It takes its power through the cable. ") if cycle.takes_power_by_cable else ""
         wiggled = f"{cycle.wiggled} " if cycle.wiggled else ""
-        said = f"{wiggled}{fed}Press l to skip this check.{self._may_save()}"
-        return Next(said, hands=f"{keep} and put it back.")
+        said = phrase(
+            "{wiggled}{fed}Press l to skip this check.{may_save}", wiggled=wiggled, fed=fed, may_save=self._may_save()
+        )
+        return Next(said, hands=phrase("{keep} and put it back.", keep=keep))
 
     def _may_save(self) -> str:
         """Ask for what saves, where nobody knows whether anything did."""
         way, ports = self._visit.device.way, self._visit.device.open_ports
-        opens = (("v opens its console", (22, 23)), ("o opens its page", (80, 443)))
+        opens = ((phrase("v opens its console"), (22, 23)), (phrase("o opens its page"), (80, 443)))
         keys = [key for key, at in opens if any(port in ports for port in at)]
         if way is None or way.permanent is not None or not keys:
             return ""
-        return f" Has it a line or a button that saves? {' and '.join(keys)}."
+        return phrase(" Has it a line or a button that saves? {keys}.", keys=" and ".join(keys))
 
     def result(self) -> str:
         """Say how many proofs passed or failed, and how many are missing."""

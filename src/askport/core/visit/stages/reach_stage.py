@@ -9,6 +9,7 @@ from askport.core.finding.first_words import FirstWords
 from askport.core.finding.greeting import ask_for_numbers
 from askport.core.formats.modbus import PORT_MODBUS
 from askport.core.kinds.recognising import wants_first_words
+from askport.core.phrases import phrase
 from askport.core.proofs import page_answers, proof, who_holds
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.reach.free_address import FreeAddressSearch
@@ -124,7 +125,7 @@ class Reach(Stage):
                     self._go_on(now)
                 else:  # nothing is set on whoever else may be at its address
                     self._stages.look_again()
-                    again = "" if visit.device.errand else " Look again for who is there."
+                    again = "" if visit.device.errand else phrase(" Look again for who is there.")
                     visit.trouble = errors.Refused(f"{there.because}{again}")
             case steps.Phase.TRYING_PORTS, _:
                 self._introduced(ran)
@@ -171,29 +172,39 @@ class Reach(Stage):
         visit, device = self._visit, self._visit.device
         match visit.phase:
             case steps.Phase.CHOOSING:
-                return Next("Looking for a free address for the laptop.")
+                return Next(phrase("Looking for a free address for the laptop."))
             case steps.Phase.MAY_BORROW if visit.door and visit.free_address is None:
-                return Next("No free laptop address found next to it.", f"Continue over IPv6, at {visit.door}.")
+                return Next(
+                    phrase("No free laptop address found next to it."),
+                    phrase("Continue over IPv6, at {door}.", door=visit.door),
+                )
             case steps.Phase.MAY_BORROW if visit.free_address and device.landed_at and device.way:
-                return Next(device.way.because, f"Borrow {visit.free_address} to reach it there and correct it.")
+                return Next(
+                    device.way.because,
+                    phrase("Borrow {free_address} to reach it there and correct it.", free_address=visit.free_address),
+                )
             case steps.Phase.MAY_BORROW if visit.free_address:
                 where = visit.cable.laptop.where
-                text = f"Borrow {visit.free_address} {where} for the laptop: nobody answers there."
+                text = phrase(
+                    "Borrow {free_address} {where} for the laptop: nobody answers there.",
+                    free_address=visit.free_address,
+                    where=where,
+                )
                 return Next(self._page_over_ipv6, text)
             case steps.Phase.MAY_BORROW:
-                return Next("No free address found for the laptop. Press a and type one.")
+                return Next(phrase("No free address found for the laptop. Press a and type one."))
             case steps.Phase.TRYING_PORTS if any(isinstance(each, FirstWords | AskingModbus) for each in visit.running):
-                return Next("Reading the device's console banner, web page title and identification.")
+                return Next(phrase("Reading the device's console banner, web page title and identification."))
             case steps.Phase.TRYING_PORTS:
-                return Next("Testing ping and common ports at the device's current address.")
-        return Next("Borrowing the address.")
+                return Next(phrase("Testing ping and common ports at the device's current address."))
+        return Next(phrase("Borrowing the address."))
 
     @property
     def _page_over_ipv6(self) -> str:
         """Offer its page where that opens with nothing borrowed."""
         over = self._visit.device.over_ipv6
         opens = over is not None and any(port in page_answers.PAGE_PORTS for port in over.opened)
-        return "Its page answers over IPv6: press o to open it." if opens else ""
+        return phrase("Its page answers over IPv6: press o to open it.") if opens else ""
 
     def result(self) -> str:
         """Say from where it is reached."""
@@ -201,9 +212,9 @@ class Reach(Stage):
         if visit.device.chosen is None:
             return ""
         if visit.device.over_ipv6 and visit.device.whereabouts is None:
-            return "over IPv6"
+            return phrase("over IPv6")
         if visit.device.whereabouts is None:
-            return "nothing to reach"
+            return phrase("nothing to reach")
         if visit.reached_from and visit.phase.step is not steps.Step.REACH:
-            return f"from {visit.reached_from.ip}"
-        return "borrow an address"
+            return phrase("from {ip}", ip=visit.reached_from.ip)
+        return phrase("borrow an address")

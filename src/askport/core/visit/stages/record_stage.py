@@ -2,6 +2,7 @@
 
 from askport.core import machine, text
 from askport.core.finding.device import Device
+from askport.core.phrases import phrase
 from askport.core.register.entries import Left, Recorded
 from askport.core.visit import steps, transitions
 from askport.core.visit.stages.stage import Next, Stage
@@ -35,16 +36,24 @@ class Record(Stage):
         """Say what is recorded and given back."""
         visit, tag = self._visit, self._visit.device.work.tag
         if visit.phase is steps.Phase.RECORDED:
-            back = "" if visit.cable.laptop.is_beside else " and the laptop has its own settings back"
-            return Next(f"{tag} is recorded{back}.", "Go on to the next device.")
+            back = "" if visit.cable.laptop.is_beside else phrase(" and the laptop has its own settings back")
+            return Next(phrase("{tag} is recorded{back}.", tag=tag, back=back), phrase("Go on to the next device."))
         failed = visit.device.course.wrong if visit.device.course else None
-        wrong = f"{failed.because} Press b to go back and correct it. " if failed else ""
+        wrong = phrase("{because} Press b to go back and correct it. ", because=failed.because) if failed else ""
         borrowed = visit.cable.laptop.borrowed
-        back = f", and give {text.listed(borrowed)} back" if borrowed and not visit.cable.laptop.is_beside else ""
-        record = f"Record {tag}{' with this fault' if failed else ''}{back}."
+        back = (
+            phrase(", and give {borrowed} back", borrowed=text.listed(borrowed))
+            if borrowed and not visit.cable.laptop.is_beside
+            else ""
+        )
+        record = phrase("Record {tag}{value}{back}.", tag=tag, value=" with this fault" if failed else "", back=back)
         watch = visit.device.course.watch if visit.device.course else None
         left_s = watch.left_s(now) if watch else 0.0
-        watched = f"Watched for {left_s:.0f} s more: some devices fall back later." if left_s >= 1.0 else ""
+        watched = (
+            phrase("Watched for {left_s:.0f} s more: some devices fall back later.", left_s=left_s)
+            if left_s >= 1.0
+            else ""
+        )
         return Next(f"{wrong}{watched}".rstrip(), record)
 
     def result(self) -> str:

@@ -5,6 +5,7 @@ from dataclasses import replace
 
 from askport.core import addresses, errors, machine
 from askport.core.kinds import model, recognising
+from askport.core.phrases import phrase
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
@@ -232,7 +233,7 @@ class Setting(Stage):
                     self._stages.prove.begin(now)
                 else:
                     visit.go(transitions.Event.NOT_KEPT)
-                    visit.trouble = errors.Refused(f"The address was not saved: {said.because}.")
+                    visit.trouble = errors.Refused("The address was not saved: {because}.", because=said.because)
 
     def _way_ended(self, way: Way, now: float) -> None:
         self._visit.device.wants_log_in |= way.wants_log_in
@@ -304,47 +305,54 @@ class Setting(Stage):
         target = device.target
         if target is None:
             begins = visit.suggested()
-            said = f", beginning with {begins.interface}" if begins else ""
-            return Next(f"No address is planned. Press e to enter one{said}.")
+            said = phrase(", beginning with {interface}", interface=begins.interface) if begins else ""
+            return Next(phrase("No address is planned. Press e to enter one{said}.", said=said))
         match visit.phase:
             case Phase.PREPARING if visit.running and visit.running[0].done:
-                return Next("Reading what it says of its settings.")
+                return Next(phrase("Reading what it says of its settings."))
             case Phase.PREPARING:
-                return Next(f"Checking that {target.interface.ip} is free.")
+                return Next(phrase("Checking that {ip} is free.", ip=target.interface.ip))
             case Phase.MAY_SET if not visit.may_set:
                 failed = next(check.sentence for check in visit.checks() if not check.passed)
-                return Next(f"{failed} Press e to change the plan.")
+                return Next(phrase("{failed} Press e to change the plan.", failed=failed))
             case Phase.MAY_SET if not visit.has_laptop_address:
                 where = target.interface.network
-                return Next(f"No free laptop address found in {where}: press a and type one.")
+                return Next(phrase("No free laptop address found in {where}: press a and type one.", where=where))
             case Phase.MAY_SET if missing := self.lines(now)[1]:
                 return Next(missing)
             case Phase.MAY_SET if visit.way and visit.way.enter_does:
                 needs = visit.way.needs_laptop and visit.laptop_within is None
-                does = visit.way.enter_does.format(target=target.interface)
+                does = phrase(visit.way.enter_does, target=target.interface)
                 says_so = needs and not visit.cable.laptop.is_beside  # beside the adapter it changes nothing
-                after_all = "Press z to set it as planned after all." if device.restores else ""
-                does = f"Borrow {visit.free_address} and {does}" if says_so else f"{does[0].upper()}{does[1:]}"
+                after_all = phrase("Press z to set it as planned after all.") if device.restores else ""
+                does = (
+                    phrase("Borrow {free_address} and {does}", free_address=visit.free_address, does=does)
+                    if says_so
+                    else f"{does[0].upper()}{does[1:]}"
+                )
                 return Next(after_all, f"{does}.")
             case Phase.MAY_KEEP:
-                told = f"{target.interface.ip} is set, but not saved."
+                told = phrase("{ip} is set, but not saved.", ip=target.interface.ip)
                 if missing := self._missing_to_keep(now):
-                    return Next(f"{told} {missing} Press l to skip that.")
-                return Next(f"{told} Press l to skip saving.", f"Save it ({table.keeps(device.kind)}).")
+                    return Next(phrase("{told} {missing} Press l to skip that.", told=told, missing=missing))
+                return Next(
+                    phrase("{told} Press l to skip saving.", told=told),
+                    phrase("Save it ({keeps}).", keeps=table.keeps(device.kind)),
+                )
             case Phase.KEEPING:
-                return Next(f"Saving the address ({table.keeps(device.kind)}).")
+                return Next(phrase("Saving the address ({keeps}).", keeps=table.keeps(device.kind)))
             case Phase.NOT_SET if device.way:
                 other = (
-                    f" Press u for another {asked}."
+                    phrase(" Press u for another {asked}.", asked=asked)
                     if (asked := self.asks_for) in (errors.Wants.LOG_IN, errors.Wants.COMMUNITY)
                     else ""
                 )
-                back = " Press z to restore it as found." if self.may_restore else ""
-                return Next(f"{device.way.because}{other}{back}", "Try again.")
+                back = phrase(" Press z to restore it as found.") if self.may_restore else ""
+                return Next(f"{device.way.because}{other}{back}", phrase("Try again."))
             case Phase.SETTING if device.way:
                 waits = device.way.waits_for
                 return Next(hands=waits) if device.way.wants_power or not device.way.gives else Next(waits)
-        return Next("Borrowing the address.")
+        return Next(phrase("Borrowing the address."))
 
     def result(self) -> str:
         """Say to what it was set, or is to be."""
@@ -352,8 +360,8 @@ class Setting(Stage):
         if device.was_taken and device.target:
             return str(device.target.interface)
         if self._visit.phase is Phase.NOT_SET:
-            return "not set yet"
-        return f"to {device.target.interface}" if device.target else "to be decided"
+            return phrase("not set yet")
+        return phrase("to {interface}", interface=device.target.interface) if device.target else phrase("to be decided")
 
 
 def ask_for(error: errors.BadInput) -> str:
@@ -362,7 +370,7 @@ def ask_for(error: errors.BadInput) -> str:
 
 
 _PRESS_U: dict[str, str] = {
-    errors.Wants.LINE: "Its console is on a serial line: press u and name the line.",
-    errors.Wants.COMMUNITY: "Its SNMP agent asks for a community: press u and type it.",
-    errors.Wants.LOG_IN: "It asks for a log-in: press u and type the name, then the password.",
+    errors.Wants.LINE: phrase("Its console is on a serial line: press u and name the line."),
+    errors.Wants.COMMUNITY: phrase("Its SNMP agent asks for a community: press u and type it."),
+    errors.Wants.LOG_IN: phrase("It asks for a log-in: press u and type the name, then the password."),
 }

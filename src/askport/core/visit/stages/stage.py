@@ -6,12 +6,13 @@ from ipaddress import IPv4Address
 from typing import Protocol
 
 from askport.core.machine import Machine
+from askport.core.phrases import phrase
 from askport.core.visit.stages.access import Access
 from askport.core.visit.stages.own_word_before import OwnWord
 from askport.core.visit.steps import Step
 from askport.core.visit.visit import Visit
 
-POWER = "Power-cycle the device: most send something when they start."
+POWER = phrase("Power-cycle the device: most send something when they start.")
 
 
 @dataclass(frozen=True, slots=True)

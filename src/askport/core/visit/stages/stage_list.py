@@ -1,6 +1,7 @@
 """All stages of the way, by step."""
 
 from askport.core.kinds.recognising import Fit
+from askport.core.phrases import phrase
 from askport.core.plan.working_order import WorkItem, clean_tag
 from askport.core.register.entries import Named
 from askport.core.visit.errand import Errand
@@ -52,7 +53,7 @@ class Stages:
         """Take the device that was named, without finding it first, and go on with it as far as is wanted."""
         visit, device, said = self._visit, self._visit.device, errand.start
         device.errand, device.chosen, device.way_name = errand, errand.device(now), errand.way
-        device.fits = [Fit(said.kind, "by its name", 0)] if said.kind else []
+        device.fits = [Fit(said.kind, phrase("by its name"), 0)] if said.kind else []
         if errand.ends is Step.PROVE:
             visit.go(Event.MOVED_AWAY)
             self.prove.offer_another(now)

@@ -1,0 +1,95 @@
+"""What people read: whole sentences with named values, said in the language of whoever reads them.
+
+A phrase is text from the moment it is made, so whatever shows it needs to know nothing of this. It keeps its template
+and its values as well, to be said again in another language: a handover is written in that of the customer.
+"""
+
+from collections.abc import Sequence
+from typing import Protocol
+
+
+class Language(Protocol):
+    """Says templates in one language. English needs none: the templates are English."""
+
+    def said(self, template: str) -> str:
+        """Return the template in this language, with the same names in braces."""
+
+    def counted(self, one: str, many: str, count: int) -> str:
+        """Return the template that fits a number of things, as the language has plural forms."""
+
+    def listed(self, things: Sequence[str]) -> str:
+        """Return things as a sentence lists them."""
+
+
+class English(Language):
+    """The language that the templates are written in."""
+
+    def said(self, template: str) -> str:
+        return template
+
+    def counted(self, one: str, many: str, count: int) -> str:
+        return one if count == 1 else many
+
+    def listed(self, things: Sequence[str]) -> str:
+        *before, last = things or [""]
+        return f"{', '.join(before)} and {last}" if before else last
+
+
+ENGLISH = English()
+_spoken: Language = ENGLISH
+
+
+def speak(language: Language) -> None:
+    """Say in this language what is said from now on: before other modules are loaded, whose tables have phrases."""
+    global _spoken
+    _spoken = language
+
+
+class Phrase(str):
+    """A text in the language that was spoken as it was made, with the template and the values that it was made of."""
+
+    __slots__ = ("many", "template", "values")
+    template: str
+    values: dict[str, object]
+    many: str
+    """The template for several things, where it depends on ``count``."""
+
+    def __new__(
+        cls, template: str, values: dict[str, object] | None = None, many: str = "", language: Language | None = None
+    ) -> "Phrase":
+        """Say it; ``values`` may be phrases themselves, and lists of them."""
+        language, values = language or _spoken, values or {}
+        count = values.get("count")
+        said = language.counted(template, many, int(str(count))) if many else language.said(template)
+        phrase = super().__new__(
+            cls, said.format(**{name: _shown(each, language) for name, each in values.items()}) if values else said
+        )
+        phrase.template, phrase.values, phrase.many = template, values, many
+        return phrase
+
+    def in_language(self, language: Language) -> "Phrase":
+        """Return it in another language, its values too."""
+        return Phrase(self.template, self.values, self.many, language)
+
+
+def _shown(value: object, language: Language) -> object:
+    """Return a value as it stands in a sentence of a language."""
+    if isinstance(value, Phrase):
+        return value.in_language(language)
+    if isinstance(value, list | tuple):
+        return language.listed([str(_shown(each, language)) for each in value])
+    return value
+
+
+def phrase(template: str, /, **values: object) -> str:
+    """Return a sentence, or a label, with its named values.
+
+    The template is written where this is called: from there ``make texts`` takes it into the catalogue. What has no
+    values is taken as it is, braces and all.
+    """
+    return template if isinstance(template, Phrase) and not values else Phrase(template, values)
+
+
+def phrase_of(count: int, one: str, many: str, /, **values: object) -> str:
+    """Return the one of two sentences that fits a number, which both may name as ``{count}``."""
+    return Phrase(one, {"count": count, **values}, many)
